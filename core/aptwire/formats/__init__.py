@@ -1,0 +1,1 @@
+"""Readers of open formats, one module each."""

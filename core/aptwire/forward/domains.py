@@ -1,0 +1,206 @@
+"""Broadcast domains: which contexts of the crossing bridges hear each other, for a given state.
+
+Nodes are (crossing bridge, VID class), node = bridge.trunk * classes + class, in arrays.  A frame never leaves
+by the port it came in on; where a link's two ends would otherwise throw a frame back under another tag, the far
+end gets an *entry node* of its own, from which every way leads on but the one back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from aptwire.forward.rules import PortRule
+from aptwire.forward.wiring import NOW, Link, Member, State, Team, Wiring
+
+
+@dataclass(frozen=True)
+class Pairing:
+    """A near rule facing a far rule, over contexts: `there[k]` the far context that k enters (-1: dropped), `back` the reverse."""
+
+    there: np.ndarray
+    back: np.ndarray
+
+    @property
+    def bounces(self) -> np.ndarray:
+        """bool[classes]: contexts that would come back over the same link as another context."""
+        numbers = np.arange(self.there.size)
+        returned = np.where(self.there >= 0, self.back[self.there], -1)
+        return (returned >= 0) & (returned != numbers)
+
+
+def crossing(near: PortRule, far: PortRule) -> np.ndarray:
+    """int16[classes]: near's context to far's context, -1 where one of the two drops it."""
+    return np.where(near.out >= 0, far.into[near.out], -1)
+
+
+class Pairings:
+    """Keeps one `Pairing` for each pair of rules."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[int, int], Pairing] = {}
+
+    def __call__(self, near: PortRule, far: PortRule) -> Pairing:
+        """The pairing of two rules."""
+        key = (near.number, far.number)
+        found = self._known.get(key)
+        if found is None:
+            found = self._known[key] = Pairing(crossing(near, far), crossing(far, near))
+        return found
+
+
+@dataclass(frozen=True)
+class Domains:
+    """The solved graph: `component` int32[nodes]; `entries` node -> its entry nodes; `reach` component -> others it also reaches."""
+
+    component: np.ndarray
+    entries: dict[int, list[int]]
+    reach: dict[int, frozenset[int]]
+    open: frozenset[int]
+
+    def reached(self, component: int) -> frozenset[int]:
+        """All components that a frame entering `component` gets to, itself among them."""
+        return self.reach.get(component, frozenset((component,)))
+
+    def heard_at(self, node: int) -> list[int]:
+        """The components whose frames are present in a node's context."""
+        return [int(self.component[n]) for n in (node, *self.entries.get(node, ()))]
+
+
+def crossing_teams(wiring: Wiring) -> Iterator[Team]:
+    """The teams of switches that frames may cross (more than one uplink)."""
+    for team in wiring.teams:
+        if wiring.bridges[team.bridge].trunk >= 0:
+            yield team
+
+
+def core_links(wiring: Wiring, state: State = NOW) -> list[Link]:
+    """The links between crossing bridges in a state."""
+    links = [link for link in wiring.fabric_links]
+    for team in crossing_teams(wiring):
+        member = wiring.carries(team, state)
+        if member is not None and member.link is not None:
+            links.append(member.link)
+    return links
+
+
+def solve(wiring: Wiring, pairings: Pairings, state: State = NOW) -> Domains:
+    """The domains in a state; O(links x classes)."""
+    count = wiring.classes.count
+    numbers = np.arange(count)
+    heads: list[np.ndarray] = []
+    tails: list[np.ndarray] = []
+    special: list[tuple[Link, int, int, int]] = []
+    links = core_links(wiring, state)
+    for link in links:
+        for side in (0, 1):
+            near, far = link.ends[side], link.ends[1 - side]
+            pairing = pairings(link.rules[side], link.rules[1 - side])
+            passes = pairing.there >= 0
+            bounces = passes & pairing.bounces
+            plain = passes & ~bounces
+            heads.append(wiring.bridges[near].trunk * count + numbers[plain])
+            tails.append(wiring.bridges[far].trunk * count + pairing.there[plain].astype(np.int64))
+            for k in np.flatnonzero(bounces):
+                special.append((link, side, int(k), int(pairing.there[k])))
+
+    total = wiring.trunk_count * count
+    entries: dict[int, list[int]] = {}
+    if special:
+        by_bridge: dict[int, list[Link]] = {}
+        for link in links:
+            for end in link.ends:
+                by_bridge.setdefault(end, []).append(link)
+        extra_heads: list[int] = []
+        extra_tails: list[int] = []
+        entry_of: dict[tuple[int, int, int], int] = {}
+        for number, (link, side, _, there) in enumerate(special):
+            entry_of[link.number, side, special[number][2]] = total + number
+            node = wiring.bridges[link.ends[1 - side]].trunk * count + there
+            entries.setdefault(node, []).append(total + number)
+        for number, (link, side, k, there) in enumerate(special):
+            extra_heads.append(wiring.bridges[link.ends[side]].trunk * count + k)
+            extra_tails.append(total + number)
+            far = link.ends[1 - side]
+            for onward in by_bridge[far]:
+                if onward.number == link.number:
+                    continue
+                out_side = onward.side(far)
+                next_context = int(pairings(onward.rules[out_side], onward.rules[1 - out_side]).there[there])
+                if next_context < 0:
+                    continue
+                entry = entry_of.get((onward.number, out_side, there))
+                target = wiring.bridges[onward.ends[1 - out_side]].trunk * count + next_context
+                extra_heads.append(total + number)
+                extra_tails.append(target if entry is None else entry)
+        heads.append(np.asarray(extra_heads, dtype=np.int64))
+        tails.append(np.asarray(extra_tails, dtype=np.int64))
+        total += len(special)
+
+    head = np.concatenate(heads) if heads else np.zeros(0, dtype=np.int64)
+    tail = np.concatenate(tails) if tails else np.zeros(0, dtype=np.int64)
+    graph = coo_array((np.ones(head.size, dtype=np.int8), (head, tail)), shape=(total, total)).tocsr()
+    if total:
+        _, component = connected_components(graph, directed=True, connection="strong")
+    else:
+        component = np.zeros(0, dtype=np.int32)
+    return Domains(component, entries, _closure(component, head, tail), _open(wiring, component))
+
+
+def _closure(component: np.ndarray, head: np.ndarray, tail: np.ndarray) -> dict[int, frozenset[int]]:
+    """What each component reaches beyond itself; empty where links work alike both ways, which is nearly always."""
+    one_way = component[head] != component[tail]
+    onward: dict[int, set[int]] = {}
+    pairs = np.stack([component[head[one_way]], component[tail[one_way]]], axis=1)
+    for a, b in np.unique(pairs, axis=0).tolist():
+        onward.setdefault(a, set()).add(b)
+    reach: dict[int, frozenset[int]] = {}
+    for start in onward:
+        seen, stack = {start}, [start]
+        while stack:
+            for other in onward.get(stack.pop(), ()):
+                if other not in seen:
+                    seen.add(other)
+                    stack.append(other)
+        reach[start] = frozenset(seen)
+    return reach
+
+
+def _open(wiring: Wiring, component: np.ndarray) -> frozenset[int]:
+    """The components with a way out into an open end (an enabled fabric port, or a crossing switch's NIC, without a cable)."""
+    count = wiring.classes.count
+    found: set[int] = set()
+    ends = [(bridge, rule) for bridge, rule, _ in wiring.open_ports]
+    ends += [(team.bridge, team.rule) for team in crossing_teams(wiring) if any(m.open for m in team.members)]
+    for bridge, rule in ends:
+        first = wiring.bridges[bridge].trunk * count
+        found.update(component[first + np.flatnonzero(rule.out >= 0)].tolist())
+    return frozenset(found)
+
+
+@dataclass(frozen=True)
+class Way:
+    """How a context of an end switch gets out over one member.
+
+    `out` is the node that its frames enter (-1: nowhere), `hears` the nodes whose frames come in to it.
+    """
+
+    member: Member
+    out: int
+    hears: tuple[int, ...]
+
+
+def way(wiring: Wiring, pairings: Pairings, member: Member, context: int) -> Way:
+    """The way of a context over a member that has a link."""
+    link = member.link
+    if link is None:
+        return Way(member, -1, ())
+    pairing = pairings(link.rules[0], link.rules[1])
+    first = wiring.bridges[link.ends[1]].trunk * wiring.classes.count
+    there = int(pairing.there[context])
+    hears = tuple(int(first + k) for k in np.flatnonzero(pairing.back == context))
+    return Way(member, first + there if there >= 0 else -1, hears)

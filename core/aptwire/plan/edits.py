@@ -1,0 +1,146 @@
+"""Edits: the one way to change a plan.
+
+An edit is a list of operations on records: put (make or replace), patch (set some fields), drop.  It is
+checked as a whole, so records that refer to each other may come in any order, and it has an inverse.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from aptwire.plan.checks import check_touched, make_record, patch_record
+from aptwire.plan.kinds import KINDS, Record
+from aptwire.plan.plan import Plan, PlanError, Problem
+
+
+@dataclass(frozen=True)
+class Put:
+    """Make the record, or replace the one with its id."""
+
+    record: Record
+
+
+@dataclass(frozen=True)
+class Patch:
+    """Set some fields of a record; values as in JSON."""
+
+    kind: str
+    id: str
+    changes: Mapping[str, Any]
+
+
+@dataclass(frozen=True)
+class Drop:
+    """Take the record away; nothing may refer to it after the edit."""
+
+    kind: str
+    id: str
+
+
+Operation = Put | Patch | Drop
+Edit = tuple[Operation, ...]
+
+
+def apply_edit(plan: Plan, edit: Edit) -> tuple[Plan, Edit]:
+    """The plan after the edit, and the edit that takes it back.
+
+    Raises PlanError with every problem; the plan given is never changed.
+    """
+    changed: dict[tuple[str, str], Record | None] = {}
+    inverse: list[Operation] = []
+    problems: list[Problem] = []
+    for number, operation in enumerate(edit, 1):
+        place = f"operation {number}" if len(edit) > 1 else ""
+        try:
+            key, record, back = _apply_one(plan, changed, operation, place)
+        except PlanError as error:
+            problems.extend(error.problems)
+            continue
+        changed[key] = record
+        inverse.append(back)
+    if problems:
+        raise PlanError(problems)
+    after = plan.replacing(changed)
+    problems = check_touched(after, changed)
+    if problems:
+        raise PlanError(dict.fromkeys(problems))
+    return after, tuple(reversed(inverse))
+
+
+def _apply_one(
+    plan: Plan, changed: Mapping[tuple[str, str], Record | None], operation: Operation, place: str
+) -> tuple[tuple[str, str], Record | None, Operation]:
+    key = (
+        (operation.record.kind, operation.record.id)
+        if isinstance(operation, Put)
+        else (operation.kind, operation.id)
+    )
+    if key[0] not in KINDS:
+        raise PlanError([Problem(f"there is no record kind “{key[0][:40]}”", place=place)])
+    old = changed[key] if key in changed else plan.of(key[0]).get(key[1])
+    if isinstance(operation, Put):
+        return key, operation.record, Put(old) if old is not None else Drop(*key)
+    if old is None:
+        raise PlanError([Problem("there is no such record", kind=key[0], id=key[1], place=place)])
+    if isinstance(operation, Drop):
+        return key, None, Put(old)
+    new = patch_record(old, operation.changes, place)
+    before = {name: _plain(getattr(old, name)) for name in operation.changes}
+    return key, new, Patch(*key, before)
+
+
+def _plain(value: Any) -> Any:
+    return list(value) if isinstance(value, tuple) else value
+
+
+def edit_to_json(edit: Edit) -> list[dict[str, Any]]:
+    """The edit as JSON, the form that `edit_from_json` reads."""
+    made: list[dict[str, Any]] = []
+    for operation in edit:
+        if isinstance(operation, Put):
+            made.append({"op": "put", "kind": operation.record.kind, "record": operation.record.to_json()})
+        elif isinstance(operation, Patch):
+            made.append({"op": "patch", "kind": operation.kind, "id": operation.id, "set": dict(operation.changes)})
+        else:
+            made.append({"op": "drop", "kind": operation.kind, "id": operation.id})
+    return made
+
+
+def edit_from_json(data: Any) -> Edit:
+    """An edit from JSON; PlanError names the operation and the field that can't be used."""
+    if not isinstance(data, list):
+        raise PlanError([Problem("an edit is a list of operations")])
+    operations: list[Operation] = []
+    problems: list[Problem] = []
+    for number, item in enumerate(data, 1):
+        try:
+            operations.append(_operation(item, f"operation {number}"))
+        except PlanError as error:
+            problems.extend(error.problems)
+    if problems:
+        raise PlanError(problems)
+    return tuple(operations)
+
+
+_KEYS = {"put": {"op", "kind", "record"}, "patch": {"op", "kind", "id", "set"}, "drop": {"op", "kind", "id"}}
+
+
+def _operation(item: Any, place: str) -> Operation:
+    if not isinstance(item, dict) or item.get("op") not in _KEYS:
+        raise PlanError([Problem("an operation is an object whose op is put, patch or drop", place=place)])
+    op, kind = item["op"], item.get("kind")
+    if set(item) != _KEYS[op]:
+        raise PlanError([Problem(f"{op} takes exactly {', '.join(sorted(_KEYS[op]))}", place=place)])
+    if not isinstance(kind, str) or kind not in KINDS:
+        raise PlanError([Problem(f"there is no record kind “{str(kind)[:40]}”", place=place)])
+    if op == "put":
+        return Put(make_record(kind, item["record"], place))
+    if not isinstance(item["id"], str):
+        raise PlanError([Problem("the id must be text", kind=kind, field="id", place=place)])
+    if op == "drop":
+        return Drop(kind, item["id"])
+    if not isinstance(item["set"], dict) or not item["set"]:
+        raise PlanError([Problem("set must name the fields to change", kind=kind, id=item["id"], place=place)])
+    return Patch(kind, item["id"], item["set"])

@@ -1,0 +1,228 @@
+"""What a record's field may hold: its check, its JSON Schema and its default, said once.
+
+A spec turns a JSON value into the value kept in the record (`take`, ValueError when it can't) and says the
+same in JSON Schema (`schema`).  The server builds its columns from the same specs.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import ipaddress
+import re
+from dataclasses import dataclass
+from typing import Any
+
+from aptwire.plan import vids
+
+ID_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._:/@-]{0,119}$"
+_MAC = re.compile(r"^[0-9a-f]{2}(:[0-9a-f]{2}){5}$")
+_CONTROL = re.compile(r"[\x00-\x1f\x7f]")
+
+
+@dataclass(frozen=True)
+class Spec:
+    """One field.  `kind` is text, number, flag, choice, vid, vids, ref, mac, ip or a list of addresses, subnets, ips, words."""
+
+    kind: str
+    optional: bool = False
+    default: Any = None
+    low: int = 0
+    high: int = 0
+    options: tuple[str, ...] = ()
+    refs: tuple[str, ...] = ()
+    untagged: bool = False
+    help: str = ""
+
+    def take(self, value: Any) -> Any:
+        """The value as a record keeps it; ValueError names what is wrong with it."""
+        if value is None:
+            if self.optional:
+                return None
+            raise ValueError("a value is needed")
+        return getattr(self, f"_take_{self.kind}")(value)
+
+    def _take_text(self, value: Any) -> str:
+        if not isinstance(value, str):
+            raise ValueError(f"text is needed, not {_shape(value)}")
+        text = value.strip()
+        if not text and not self.optional and self.low:
+            raise ValueError("a text that isn't empty is needed")
+        if len(text) > self.high:
+            raise ValueError(f"the text is {len(text)} characters long; {self.high} is the most")
+        if _CONTROL.search(text):
+            raise ValueError("the text holds control characters")
+        return text
+
+    def _take_number(self, value: Any) -> int:
+        if isinstance(value, bool) or not isinstance(value, int):
+            raise ValueError(f"a whole number is needed, not {_shape(value)}")
+        if not self.low <= value <= self.high:
+            raise ValueError(f"{value} is outside {self.low} to {self.high}")
+        return value
+
+    def _take_flag(self, value: Any) -> bool:
+        if not isinstance(value, bool):
+            raise ValueError(f"true or false is needed, not {_shape(value)}")
+        return value
+
+    def _take_choice(self, value: Any) -> str:
+        if value not in self.options:
+            raise ValueError(f"“{value}” is none of {', '.join(self.options)}")
+        return value
+
+    def _take_vid(self, value: Any) -> int:
+        if isinstance(value, bool) or not isinstance(value, int):
+            raise ValueError(f"a VID is a whole number, not {_shape(value)}")
+        return vids.check_vid(value, 0 if self.untagged else vids.LOWEST)
+
+    def _take_vids(self, value: Any) -> str:
+        if not isinstance(value, str):
+            raise ValueError(f"VIDs are written as text such as “110, 200-219”, not {_shape(value)}")
+        if len(value) > 20_000:
+            raise ValueError("the list of VIDs is over 20,000 characters long")
+        return vids.canonical(value, self.untagged)
+
+    def _take_ref(self, value: Any) -> str:
+        if not isinstance(value, str) or not re.match(ID_PATTERN, value):
+            raise ValueError(f"the id of a {' or '.join(self.refs)} is needed, not {_shape(value)}")
+        return value
+
+    def _take_mac(self, value: Any) -> str:
+        text = value.strip().lower().replace("-", ":") if isinstance(value, str) else ""
+        if not _MAC.match(text):
+            raise ValueError(f"“{value}” is no MAC address such as 02:00:5e:10:00:01")
+        return text
+
+    def _take_ip(self, value: Any) -> str:
+        if not isinstance(value, str):
+            raise ValueError(f"an IP address is needed, not {_shape(value)}")
+        return str(ipaddress.ip_address(value.strip()))
+
+    def _take_addresses(self, value: Any) -> tuple[str, ...]:
+        return _each(value, lambda text: str(ipaddress.ip_interface(text)))
+
+    def _take_subnets(self, value: Any) -> tuple[str, ...]:
+        return _each(value, lambda text: str(ipaddress.ip_network(text)))
+
+    def _take_ips(self, value: Any) -> tuple[str, ...]:
+        return _each(value, lambda text: str(ipaddress.ip_address(text)))
+
+    def _take_words(self, value: Any) -> tuple[str, ...]:
+        word = Spec("text", high=40, low=1)
+        return _each(value, word.take)
+
+    def schema(self) -> dict[str, Any]:
+        """The JSON Schema (2020-12) of the field."""
+        made: dict[str, Any]
+        if self.kind == "text":
+            made = {"type": "string", "minLength": self.low, "maxLength": self.high}
+        elif self.kind == "number":
+            made = {"type": "integer", "minimum": self.low, "maximum": self.high}
+        elif self.kind == "flag":
+            made = {"type": "boolean"}
+        elif self.kind == "choice":
+            made = {"enum": list(self.options)}
+        elif self.kind == "vid":
+            made = {"type": "integer", "minimum": 0 if self.untagged else vids.LOWEST, "maximum": vids.HIGHEST}
+        elif self.kind == "vids":
+            made = {"type": "string", "pattern": r"^[0-9 ,-]*$", "maxLength": 20000}
+        elif self.kind == "ref":
+            made = {"type": "string", "pattern": ID_PATTERN}
+        elif self.kind == "mac":
+            made = {"type": "string", "pattern": r"^[0-9A-Fa-f]{2}([:-][0-9A-Fa-f]{2}){5}$"}
+        elif self.kind == "ip":
+            made = {"type": "string", "maxLength": 45}
+        else:
+            made = {"type": "array", "items": {"type": "string", "maxLength": 60}, "maxItems": 64}
+        if self.optional:
+            made = (
+                {"enum": [*self.options, None]}
+                if self.kind == "choice"
+                else {**made, "type": [made["type"], "null"]}
+            )
+        if self.help:
+            made["description"] = self.help
+        return made
+
+
+def _each(value: Any, take: Any) -> tuple[str, ...]:
+    if not isinstance(value, (list, tuple)):
+        raise ValueError(f"a list is needed, not {_shape(value)}")
+    if len(value) > 64:
+        raise ValueError(f"the list holds {len(value)} entries; 64 is the most")
+    taken = []
+    for item in value:
+        if not isinstance(item, str):
+            raise ValueError(f"the list holds {_shape(item)} where text is needed")
+        taken.append(take(item.strip()))
+    return tuple(dict.fromkeys(taken))
+
+
+def _shape(value: Any) -> str:
+    if value is None:
+        return "nothing"
+    if isinstance(value, bool):
+        return "true or false"
+    if isinstance(value, (int, float)):
+        return "a number"
+    if isinstance(value, str):
+        return f"“{value[:40]}”"
+    return "a list" if isinstance(value, (list, tuple)) else "an object"
+
+
+def _field(spec: Spec, required: bool) -> Any:
+    if required:
+        return dataclasses.field(metadata={"spec": spec})
+    return dataclasses.field(default=spec.default, metadata={"spec": spec})
+
+
+def name(help: str = "") -> Any:
+    """A name that people read: 1 to 80 characters."""
+    return _field(Spec("text", low=1, high=80, help=help), True)
+
+
+def text(high: int = 200, help: str = "") -> Any:
+    """Free text, empty unless said."""
+    return _field(Spec("text", default="", high=high, help=help), False)
+
+
+def number(low: int, high: int, default: int | None = None, help: str = "") -> Any:
+    """A whole number within bounds; absent unless a default is given."""
+    return _field(Spec("number", optional=default is None, default=default, low=low, high=high, help=help), False)
+
+
+def flag(default: bool, help: str = "") -> Any:
+    """True or false."""
+    return _field(Spec("flag", default=default, help=help), False)
+
+
+def choice(*options: str, default: str | None = None, optional: bool = False, help: str = "") -> Any:
+    """One of a few words; required when neither a default nor `optional` is given."""
+    spec = Spec("choice", options=options, default=default, optional=optional, help=help)
+    return _field(spec, default is None and not optional)
+
+
+def vid(help: str = "", untagged: bool = False) -> Any:
+    """A VID or nothing."""
+    return _field(Spec("vid", optional=True, untagged=untagged, help=help), False)
+
+
+def vid_set(default: str | None = None, untagged: bool = False, required: bool = False, help: str = "") -> Any:
+    """A set of VIDs as text; absent means what the field's help says."""
+    spec = Spec("vids", optional=default is None and not required, default=default, untagged=untagged, help=help)
+    return _field(spec, required)
+
+
+def ref(*kinds: str, optional: bool = False, help: str = "") -> Any:
+    """The id of a record of one of the kinds."""
+    return _field(Spec("ref", optional=optional, refs=kinds, help=help), not optional)
+
+
+def mac(help: str = "") -> Any:
+    """A MAC address or nothing."""
+    return _field(Spec("mac", optional=True, help=help), False)
+
+
+def listed(kind: str, help: str = "") -> Any:
+    """A list of addresses (with prefix length), subnets, ips or words; empty unless said."""
+    return _field(Spec(kind, default=(), help=help), False)

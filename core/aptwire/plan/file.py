@@ -1,0 +1,138 @@
+"""The plan file: UTF-8 JSON, described in docs/plan-format.md, its schema in docs/plan.schema.json."""
+
+from __future__ import annotations
+
+import json
+from functools import cache
+from typing import Any
+
+import jsonschema_rs
+
+from aptwire.plan.checks import check_plan, make_record
+from aptwire.plan.fields import ID_PATTERN
+from aptwire.plan.kinds import KINDS, SPECS, Record
+from aptwire.plan.plan import Plan, PlanError, Problem
+
+FORMAT, VERSION = "aptwire-plan", 1
+LARGEST = 512 * 1024 * 1024
+
+
+def schema() -> dict[str, Any]:
+    """The JSON Schema (2020-12) of a plan file, made from the record kinds."""
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Apt Wire plan",
+        "type": "object",
+        "required": ["format", "version", "name", "records"],
+        "additionalProperties": False,
+        "properties": {
+            "format": {"const": FORMAT},
+            "version": {"const": VERSION},
+            "name": {"type": "string", "minLength": 1, "maxLength": 80},
+            "records": {
+                "type": "object",
+                "additionalProperties": False,
+                "properties": {
+                    kind: {"type": "array", "items": {"$ref": f"#/$defs/{kind}"}} for kind in KINDS
+                },
+            },
+        },
+        "$defs": {kind: _kind_schema(kind) for kind in KINDS},
+    }
+
+
+def _kind_schema(kind: str) -> dict[str, Any]:
+    cls = KINDS[kind]
+    required = [name for name in SPECS[kind] if cls.__dataclass_fields__[name].default.__class__.__name__ == "_MISSING_TYPE"]
+    return {
+        "title": cls.title,
+        "description": (cls.__doc__ or "").strip(),
+        "type": "object",
+        "required": ["id", *required],
+        "additionalProperties": False,
+        "properties": {
+            "id": {"type": "string", "pattern": ID_PATTERN},
+            **{name: spec.schema() for name, spec in SPECS[kind].items()},
+        },
+    }
+
+
+@cache
+def _validator() -> Any:
+    return jsonschema_rs.Draft202012Validator(schema())
+
+
+def read_json(raw: bytes, place: str, largest: int = LARGEST) -> Any:
+    """JSON from bytes; PlanError names the place of what can't be read, too large and too deeply nested included."""
+    if len(raw) > largest:
+        raise PlanError([Problem(f"is {len(raw)} bytes long; {largest} is the most", place=place)])
+    try:
+        return json.loads(raw.decode("utf-8-sig"))
+    except UnicodeDecodeError as error:
+        raise PlanError([Problem(f"isn't UTF-8 text: byte {error.start} can't be read", place=place)]) from None
+    except json.JSONDecodeError as error:
+        where = f"line {error.lineno}, column {error.colno}"
+        raise PlanError([Problem(f"isn't JSON: {error.msg} at {where}", place=place)]) from None
+    except RecursionError:
+        raise PlanError([Problem("is nested too deeply to be read", place=place)]) from None
+    except ValueError as error:
+        raise PlanError([Problem(f"isn't usable JSON: {error}", place=place)]) from None
+
+
+def read_plan(raw: bytes, place: str = "plan file") -> Plan:
+    """A plan from the bytes of a plan file; PlanError lists what is wrong, with record, field and place."""
+    data = read_json(raw, place)
+    problems = [
+        Problem(error.message[:300], place=_spot(place, data, list(error.instance_path)))
+        for _, error in zip(range(50), _validator().iter_errors(data), strict=False)
+    ]
+    if problems:
+        raise PlanError(problems)
+    records: dict[str, dict[str, Record]] = {}
+    for kind, items in data["records"].items():
+        found = records.setdefault(kind, {})
+        for number, item in enumerate(items):
+            spot = f"{place}: records/{kind}/{number}"
+            try:
+                record = make_record(kind, item, spot)
+            except PlanError as error:
+                problems.extend(error.problems)
+                continue
+            if record.id in found:
+                problems.append(Problem("this id stands twice", kind=kind, id=record.id, place=spot))
+            found[record.id] = record
+    plan = Plan(data["name"].strip() or "unnamed", records)
+    if not problems:
+        problems = check_plan(plan)
+    if problems:
+        raise PlanError(problems)
+    return plan
+
+
+def _spot(place: str, data: Any, path: list[Any]) -> str:
+    """Where in the file: the path, and the id of the record on it if it has one."""
+    spot = f"{place}: {'/'.join(str(part) for part in path) or 'top level'}"
+    if len(path) >= 3 and path[0] == "records":
+        record = data["records"][path[1]][path[2]]
+        if isinstance(record, dict) and isinstance(record.get("id"), str):
+            spot += f" (id {record['id'][:60]})"
+    return spot
+
+
+def plan_to_json(plan: Plan) -> dict[str, Any]:
+    """The plan as the JSON of a plan file: kinds in their order, records by id."""
+    return {
+        "format": FORMAT,
+        "version": VERSION,
+        "name": plan.name,
+        "records": {
+            kind: [record.to_json() for record in sorted(plan.all(kind), key=lambda r: r.id)]
+            for kind in KINDS
+            if plan.of(kind)
+        },
+    }
+
+
+def write_plan(plan: Plan) -> bytes:
+    """The bytes of a plan file that `read_plan` reads back to an equal plan."""
+    return (json.dumps(plan_to_json(plan), ensure_ascii=False, indent=1) + "\n").encode()

@@ -1,0 +1,59 @@
+"""How records are called in sentences: "nic0 of fulmar", "port p2 of rack-b"."""
+
+from __future__ import annotations
+
+from aptwire.plan.kinds import (
+    Adapter,
+    Cable,
+    FabricPort,
+    GuestTag,
+    HostPort,
+    Nic,
+    PortGroup,
+    Record,
+    Uplink,
+    VirtualSwitch,
+)
+from aptwire.plan.plan import Plan
+
+
+def called(plan: Plan, record: Record | None) -> str:
+    """The record's name as a person would say it, with what it is part of."""
+    if record is None:
+        return "something that is gone"
+    if isinstance(record, (Nic, VirtualSwitch)):
+        return f"{record.name} of {_name(plan, record.host)}"
+    if isinstance(record, (Uplink, PortGroup, HostPort)):
+        switch = plan.find(record.switch)
+        host = _name(plan, switch.host) if isinstance(switch, VirtualSwitch) else record.switch
+        return f"{record.title} {record.name} of {host}"
+    if isinstance(record, FabricPort):
+        return f"port {record.name} of {_name(plan, record.switch)}"
+    if isinstance(record, Adapter):
+        return f"{record.name} of {_name(plan, record.guest)}"
+    if isinstance(record, GuestTag):
+        return f"tag {record.vid} on {called(plan, plan.find(record.adapter))}"
+    if isinstance(record, Cable):
+        return f"the cable from {called(plan, plan.find(record.a))} to {called(plan, plan.find(record.b))}"
+    return getattr(record, "name", None) or f"the {record.title} of {getattr(record, 'site', record.id)}"
+
+
+def host_of(plan: Plan, record: Record) -> str:
+    """The name of the host that the record is on; empty for what isn't on one."""
+    if isinstance(record, GuestTag):
+        return host_of(plan, plan.get("adapter", record.adapter))
+    if isinstance(record, Adapter):
+        return host_of(plan, plan.get("guest", record.guest))
+    if hasattr(record, "switch"):
+        owner = plan.find(record.switch)
+        return host_of(plan, owner) if owner else ""
+    return _name(plan, record.host) if hasattr(record, "host") else ""
+
+
+def endpoint_key(plan: Plan, record: Record) -> str:
+    """An endpoint as the command line names it: host/tap, or host/port for a host port."""
+    return f"{host_of(plan, record)}/{getattr(record, 'name', record.id)}"
+
+
+def _name(plan: Plan, id: str) -> str:
+    return getattr(plan.find(id), "name", id)

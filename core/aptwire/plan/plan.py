@@ -1,0 +1,109 @@
+"""A whole plan in memory, and what is wrong with one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from aptwire.plan.kinds import KINDS, REFS, SPECS, Record
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One thing that is wrong: in which record and field, and (for files) at which place."""
+
+    message: str
+    kind: str = ""
+    id: str = ""
+    field: str = ""
+    place: str = ""
+
+    def __str__(self) -> str:
+        where = " ".join(part for part in (self.kind.replace("_", " "), self.id) if part)
+        if self.field:
+            where = f"{where}, field {self.field}" if where else f"field {self.field}"
+        head = ": ".join(part for part in (self.place, where) if part)
+        return f"{head}: {self.message}" if head else self.message
+
+    def to_json(self) -> dict[str, str]:
+        """The problem for a program."""
+        return {
+            "message": self.message,
+            "kind": self.kind,
+            "id": self.id,
+            "field": self.field,
+            "place": self.place,
+            "text": str(self),
+        }
+
+
+class PlanError(Exception):
+    """A plan, an edit or an input that can't be used; `problems` says everything that was found."""
+
+    def __init__(self, problems: Iterable[Problem]) -> None:
+        self.problems = tuple(problems)
+        super().__init__("; ".join(str(p) for p in self.problems))
+
+
+class Plan:
+    """Records by kind and id.  Never changed in place: an edit makes a new plan that shares what it left alone."""
+
+    __slots__ = ("name", "_records")
+
+    def __init__(self, name: str, records: Mapping[str, dict[str, Record]] | None = None) -> None:
+        self.name = name
+        self._records: dict[str, dict[str, Record]] = {kind: {} for kind in KINDS}
+        if records:
+            self._records.update(records)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Plan) and self.name == other.name and self._records == other._records
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def __len__(self) -> int:
+        return sum(len(found) for found in self._records.values())
+
+    def of(self, kind: str) -> Mapping[str, Any]:
+        """All records of a kind, by id."""
+        return self._records[kind]
+
+    def all(self, kind: str) -> Iterable[Any]:
+        """All records of a kind."""
+        return self._records[kind].values()
+
+    def get(self, kind: str, id: str) -> Any:
+        """The record; KeyError if there is none."""
+        return self._records[kind][id]
+
+    def find(self, id: str) -> Record | None:
+        """The record of whichever kind has this id."""
+        for found in self._records.values():
+            if id in found:
+                return found[id]
+        return None
+
+    def __iter__(self) -> Iterator[Record]:
+        for found in self._records.values():
+            yield from found.values()
+
+    def replacing(self, changes: Mapping[tuple[str, str], Record | None]) -> Plan:
+        """A plan in which each (kind, id) is the given record, or gone for None."""
+        touched: dict[str, dict[str, Record]] = {}
+        for (kind, id), record in changes.items():
+            found = touched.setdefault(kind, dict(self._records[kind]))
+            if record is None:
+                found.pop(id, None)
+            else:
+                found[id] = record
+        return Plan(self.name, {**self._records, **touched})
+
+    def referrers(self, kind: str, id: str) -> Iterator[tuple[Record, str]]:
+        """Every (record, field) that refers to the record."""
+        for other, names in REFS.items():
+            for name in names:
+                if kind in SPECS[other][name].refs:
+                    for record in self._records[other].values():
+                        if getattr(record, name) == id:
+                            yield record, name
