@@ -12,7 +12,7 @@ from collections import deque
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from aptwire.forward.wiring import NOW, Link, Member, Place, State, Team, Wiring
+from aptwire.forward.wiring import NOW, Link, Place, State, Wiring
 
 Spot = tuple[int, int, int]
 """(bridge, context, number of the link it came in by, -1 where it began)"""
@@ -182,10 +182,3 @@ def heard_as(place: Place, context: int) -> int | None:
     label = int(place.rule.out[context])
     return label if label == place.label else None
 
-
-def blocked(team: Team, wiring: Wiring, state: State) -> Member | None:
-    """The member that would carry the team but leads nowhere known (no link, or an open end); None if one leads on."""
-    member = wiring.carries(team, state)
-    if member is None:
-        return team.members[0] if team.members else None
-    return member if member.link is None else None

@@ -1,0 +1,163 @@
+"""The engine in a terminal: read, check, trace, hears.  Exit status 0 all home, 1 findings, 2 unusable input."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Iterable, Sequence
+from typing import Any, NoReturn
+
+import click
+
+from aptwire.formats.hosts import read_hosts
+from aptwire.formats.linux import LARGEST_FILE
+from aptwire.forward.hearing import hears as who_hears
+from aptwire.forward.trace import find_place, trace as trace_frame
+from aptwire.forward.wiring import compile_wiring
+from aptwire.judge.findings import findings
+from aptwire.judge.verdicts import judge
+from aptwire.plan.file import read_plan, write_plan
+from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.report import summary
+
+
+@click.group(help=__doc__)
+def main() -> None:
+    """The command group."""
+
+
+def _fail(problems: Iterable[Problem] | str) -> NoReturn:
+    lines = [problems] if isinstance(problems, str) else [str(p) for p in problems]
+    for line in lines:
+        click.echo(f"error: {line}", err=True)
+    sys.exit(2)
+
+
+def _load(path: str) -> Plan:
+    try:
+        with open(path, "rb") as file:
+            return read_plan(file.read(), os.path.basename(path))
+    except OSError as error:
+        _fail(f"{path}: {error.strerror}")
+    except PlanError as error:
+        _fail(error.problems)
+
+
+def table(head: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
+    """Rows as aligned columns under a head."""
+    lines = [list(head), *([str(cell) for cell in row] for row in rows)]
+    widths = [max(len(line[n]) for line in lines) for n in range(len(head))]
+    made = ["  ".join(cell.ljust(width) for cell, width in zip(line, widths, strict=True)).rstrip() for line in lines]
+    return "\n".join([made[0], "  ".join("─" * width for width in widths), *made[1:]])
+
+
+def _print_json(value: Any) -> None:
+    click.echo(json.dumps(value, ensure_ascii=False, indent=1))
+
+
+@main.command(help="Make a plan from the state of real hosts: a folder for each device.")
+@click.argument("folder", type=click.Path(exists=True, file_okay=False))
+@click.option("-o", "--output", required=True, help="the plan file to write")
+@click.option("--name", help="what the plan is called; the folder's name unless said")
+@click.option("--json", "as_json", is_flag=True, help="the report as JSON")
+def read(folder: str, output: str, name: str | None, as_json: bool) -> None:
+    """Read host states."""
+    files: dict[str, bytes] = {}
+    for base, _, names in sorted(os.walk(folder)):
+        for file in sorted(names):
+            path = os.path.join(base, file)
+            short = os.path.relpath(path, folder)
+            if os.path.getsize(path) > LARGEST_FILE:
+                _fail([Problem(f"is {os.path.getsize(path)} bytes long; {LARGEST_FILE} is the most", place=short)])
+            with open(path, "rb") as opened:
+                files[short] = opened.read()
+    try:
+        plan, report = read_hosts(files, name or os.path.basename(os.path.normpath(folder)))
+    except PlanError as error:
+        _fail(error.problems)
+    try:
+        with open(output, "wb") as opened_out:
+            opened_out.write(write_plan(plan))
+    except OSError as error:
+        _fail(f"{output}: {error.strerror}")
+    if as_json:
+        _print_json([note.to_json() for note in report.notes])
+    else:
+        click.echo(table(("", "about", "report"), [(n.what, n.about, n.text) for n in report.notes]))
+        click.echo(f"\n{len(plan)} records written to {output}")
+
+
+@main.command(help="Judge every endpoint of a plan.")
+@click.argument("plan_file")
+@click.option("--json", "as_json", is_flag=True, help="counts, endpoints and findings as JSON")
+def check(plan_file: str, as_json: bool) -> None:
+    """Judge a plan."""
+    judgement = judge(_load(plan_file))
+    found = findings(judgement)
+    made = summary(judgement, found)
+    if as_json:
+        _print_json(made)
+    else:
+        names = {s.id: f"{s.name} {s.vid or ''}".strip() for s in judgement.plan.all("segment")}
+        rows = [
+            (
+                ("idle, " if e["idle"] else "") + tag["verdict"],
+                e["key"],
+                e["name"],
+                tag["tag"],
+                names.get(tag["belongs"], "–"),
+                names.get(tag["lands"]) or ("–" if tag["lands_vid"] is None else str(tag["lands_vid"] or "untagged")),
+            )
+            for e in made["endpoints"]
+            for tag in e["tags"]
+        ]
+        click.echo(table(("verdict", "endpoint", "of", "tag", "belongs on", "lands on"), rows))
+        click.echo("\n" + ", ".join(f"{n} {verdict}" for verdict, n in made["counts"].items() if n) + "\n")
+        for finding in found:
+            click.echo(f"{finding.verdict}: {finding.title}\n  {finding.text}")
+    sys.exit(1 if found else 0)
+
+
+@main.command(help="Follow a frame from A to B (host/tap, with |tag for a guest's own tag).")
+@click.argument("plan_file")
+@click.argument("a")
+@click.argument("b")
+@click.option("--json", "as_json", is_flag=True, help="the hops as JSON")
+def trace(plan_file: str, a: str, b: str, as_json: bool) -> None:
+    """Trace a frame."""
+    wiring = compile_wiring(_load(plan_file))
+    try:
+        found = trace_frame(wiring, find_place(wiring, a), find_place(wiring, b))
+    except ValueError as error:
+        _fail(str(error))
+    if as_json:
+        _print_json(found.to_json())
+    else:
+        rows = [
+            (str(n), hop.where, hop.before, hop.after, hop.rule, hop.reason or hop.outcome)
+            for n, hop in enumerate(found.hops, 1)
+        ]
+        click.echo(table(("hop", "at", "before", "after", "rule", "outcome"), rows))
+        click.echo(f"\n{'It arrives' if found.delivered else 'It does not arrive'} ({found.state}).")
+    sys.exit(0 if found.delivered else 1)
+
+
+@main.command(help="Who receives a broadcast from each adapter and tag.")
+@click.argument("plan_file")
+@click.option("--without", metavar="HOST/NIC", help="with the link of this NIC lost")
+@click.option("--json", "as_json", is_flag=True, help="as JSON: sender to receivers")
+def hears(plan_file: str, without: str | None, as_json: bool) -> None:
+    """Who hears whom."""
+    try:
+        found = who_hears(_load(plan_file), without)
+    except PlanError as error:
+        _fail(error.problems)
+    if as_json:
+        _print_json(found)
+    else:
+        click.echo(table(("a broadcast from", "is heard by"), [(k, ", ".join(v) or "nobody") for k, v in found.items()]))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,271 @@
+"""A trace: one frame's way between two places, hop by hop, with the tag before and after and the rule applied."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from aptwire.forward.paths import Roads, Step, heard_as
+from aptwire.forward.wiring import NOW, Link, Member, Place, State, Wiring
+from aptwire.plan import vids
+from aptwire.plan.kinds import FabricPort, FabricSwitch, Nic, Uplink
+from aptwire.plan.names import called, endpoint_key
+
+
+@dataclass(frozen=True)
+class Hop:
+    """One place on the way.
+
+    `records` are the plan's records passed there, `before` and `after` the tag ("untagged", a VID, or "–" where
+    there is no frame), `rule` what is configured, `outcome` passed, dropped, open, or not reached; `reason` says
+    why it ends here.
+    """
+
+    records: tuple[str, ...]
+    where: str
+    before: str
+    after: str
+    rule: str
+    outcome: str = "passed"
+    reason: str = ""
+
+    def to_json(self) -> dict[str, object]:
+        """The hop for a program."""
+        return {**self.__dict__, "records": list(self.records)}
+
+
+@dataclass(frozen=True)
+class Trace:
+    """All hops; `delivered` tells whether the frame arrives."""
+
+    hops: tuple[Hop, ...]
+    delivered: bool
+    state: str
+
+    def to_json(self) -> dict[str, object]:
+        """The trace for a program."""
+        return {"delivered": self.delivered, "state": self.state, "hops": [hop.to_json() for hop in self.hops]}
+
+
+def say_state(wiring: Wiring, state: State) -> str:
+    """A state in words: "now", "when nic0 of fulmar fails", "over nic1 of fulmar"."""
+    said: list[str] = []
+    for team in wiring.teams:
+        chosen = state.choice.get(team.uplink.id)
+        if chosen is None or not team.usable:
+            continue
+        if team.uplink.mode == "standby":
+            said.append(f"when {called(wiring.plan, team.members[0].nic)} fails")
+        else:
+            said.append(f"over {called(wiring.plan, wiring.plan.get('nic', chosen))}")
+    said.extend(f"with {called(wiring.plan, wiring.plan.get('nic', id))} lost" for id in sorted(state.lost))
+    return " and ".join(said) or "now"
+
+
+def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> Trace:
+    """The way of a broadcast from one place to another, or as far as it gets on the way that lacks least."""
+    roads = Roads(wiring, state)
+    teller = Teller(wiring, state)
+    hops = [teller.entry(source)]
+    if source.context < 0:
+        return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
+    steps = roads.way(source, target)
+    if steps is not None:
+        for step in steps:
+            hops.extend(teller.step(step))
+        context = steps[-1].after if steps else source.context
+        return Trace((*hops, teller.end(target, context)), True, say_state(wiring, state))
+    wanted = target.context if target.context > 0 else source.context
+    wish = roads.wish(source, (target.bridge, target.context), wanted) if target.context >= 0 else None
+    if wish is None:
+        hops.extend(teller.stuck(roads, source, target))
+    else:
+        context, cut = source.context, False
+        for step in wish:
+            hops.extend(teller.step(step))
+            context = step.after
+            if hops[-1].outcome == "dropped":
+                cut = True
+                break
+        if not cut:
+            hops.append(teller.end(target, context))
+            return Trace(tuple(hops), False, say_state(wiring, state))
+    hops.append(teller.end(target, None))
+    return Trace(tuple(hops), False, say_state(wiring, state))
+
+
+class Teller:
+    """Says what happens to a frame at each place of the plan."""
+
+    def __init__(self, wiring: Wiring, state: State) -> None:
+        self.wiring = wiring
+        self.plan = wiring.plan
+        self.state = state
+
+    def tag(self, number: int) -> str:
+        if number < 0:
+            return "–"
+        return str(self.wiring.classes.vid(number)) if number else "untagged"
+
+    def entry(self, place: Place) -> Hop:
+        """Into the switch by the endpoint's own port."""
+        record = self.plan.find(place.endpoint)
+        group = getattr(record, "port_group", None)
+        records = (place.record, *((group,) if group else ()))
+        seat = self.plan.find(group) if group else None
+        where = endpoint_key(self.plan, record) if record else place.endpoint
+        if seat is not None:
+            where += f", port group {getattr(seat, 'name', '')}"
+        rule = place.rule.text if place.rule else "no port group"
+        if place.context < 0:
+            return Hop(records, where, self.tag(place.label), "–", rule, "dropped", place.reason)
+        return Hop(records, where, self.tag(place.label), self.tag(place.context), rule)
+
+    def end(self, place: Place, context: int | None) -> Hop:
+        """Out to the endpoint, `context` None when nothing arrives."""
+        record = self.plan.find(place.endpoint)
+        group = getattr(record, "port_group", None)
+        records = (*((group,) if group else ()), place.record)
+        where = endpoint_key(self.plan, record) if record else place.endpoint
+        rule = place.rule.text if place.rule else "no port group"
+        if context is None:
+            return Hop(records, where, "–", "–", rule, "not reached")
+        label = heard_as(place, context)
+        if label is None:
+            reason = f"frames of VID {self.tag(context)} don't come out here" if context else "untagged frames don't come out here"
+            return Hop(records, where, self.tag(context), "–", rule, "dropped", reason)
+        return Hop(records, where, self.tag(context), self.tag(label), rule)
+
+    def step(self, step: Step) -> list[Hop]:
+        """Out of one bridge and into the next."""
+        near, far = step.link.rules[step.side], step.link.rules[1 - step.side]
+        hops: list[Hop] = []
+        out_records = step.link.records[step.side]
+        if out_records:
+            hops.append(self._hop(out_records, step.before, step.label, near.text, step.link, leaving=True))
+            if step.label < 0:
+                return hops
+        in_records = step.link.records[1 - step.side]
+        if in_records:
+            hops.append(self._hop(in_records, step.label, step.after, far.text, step.link, leaving=False))
+        return hops
+
+    def _hop(
+        self, records: tuple[str, ...], before: int, after: int, rule: str, link: Link, leaving: bool
+    ) -> Hop:
+        record = self.plan.find(records[-1])
+        where = called(self.plan, record)
+        if isinstance(record, Nic):
+            uplink = self.plan.get("uplink", records[0])
+            where = f"{where}, uplink {uplink.name}"
+            if len([n for n in self.plan.all("nic") if n.uplink == uplink.id]) > 1:
+                where += f" ({self._part(uplink, record)})"
+        reason = "" if after >= 0 else self.refusal(records, before, leaving)
+        passed = (*records, *((link.cable,) if link.cable and leaving else ()))
+        return Hop(
+            passed, where, self.tag(before), self.tag(after), rule, "passed" if after >= 0 else "dropped", reason
+        )
+
+    def _part(self, uplink: Uplink, nic: Nic) -> str:
+        if uplink.mode != "standby":
+            return "one of its members"
+        return "carries" if not self.state.choice.get(uplink.id) and nic.id not in self.state.lost else "after failover"
+
+    def refusal(self, records: tuple[str, ...], frame: int, leaving: bool) -> str:
+        """Why a port drops a frame, as a person would say it."""
+        record = self.plan.find(records[0])
+        vid = self.wiring.classes.vid(frame)
+        if isinstance(record, FabricPort):
+            switch = self.plan.get("fabric_switch", record.switch)
+            return _port_refusal(switch, record, vid, called(self.plan, record), leaving)
+        name = called(self.plan, record)
+        if vid == 0:
+            return f"{name} lets no untagged frames {'out' if leaving else 'in'}"
+        allowed = getattr(record, "allowed", None)
+        if getattr(record, "native", None) == vid:
+            return f"{name} takes {vid} untagged only"
+        return f"{name} allows {allowed or 'no VIDs'}; {vid} is missing"
+
+    def stuck(self, roads: Roads, source: Place, target: Place) -> list[Hop]:
+        """The hop at which a way ends that nothing joins to the target."""
+        for end, leaving in ((source, True), (target, False)):
+            for hop in self.way_out(roads, end):
+                if hop.outcome != "passed":
+                    return [hop] if leaving else [self._behind(hop)]
+        where = "the fabric"
+        return [Hop((), where, "–", "–", "", "dropped", "no cable joins the two parts of the fabric")]
+
+    def _behind(self, hop: Hop) -> Hop:
+        return Hop(hop.records, hop.where, "–", "–", hop.rule, hop.outcome, hop.reason)
+
+    def way_out(self, roads: Roads, place: Place) -> list[Hop]:
+        """How a place's frames leave its switch: the hops up to the first fabric port, the last one saying where they end."""
+        teams = self.wiring.teams_of.get(place.bridge, [])
+        if not teams:
+            bridge = self.wiring.bridges[place.bridge]
+            name = called(self.plan, self.plan.find(bridge.id))
+            return [Hop((bridge.id,), name, self.tag(place.context), "–", "no uplink", "dropped", f"{name} has no uplink")]
+        made: list[Hop] = []
+        for team in teams:
+            member = self.wiring.carries(team, self.state)
+            label = int(team.rule.out[place.context])
+            if label < 0:
+                reason = self.refusal((team.uplink.id,), place.context, leaving=True)
+                where = called(self.plan, team.uplink)
+                made.append(
+                    Hop((team.uplink.id,), where, self.tag(place.context), "–", team.rule.text, "dropped", reason)
+                )
+            elif member is None:
+                made.append(self._no_member(team.uplink, team.members, place))
+            elif member.link is None:
+                where = f"{called(self.plan, member.nic)}, uplink {team.uplink.name}"
+                reason = f"the plan doesn't say what is behind {called(self.plan, member.nic)}"
+                records = (team.uplink.id, member.nic.id)
+                made.append(Hop(records, where, self.tag(place.context), self.tag(label), team.rule.text, "open", reason))
+            else:
+                link = member.link
+                after = int(link.rules[1].into[label])
+                made.extend(self.step(Step(link, 0, place.context, label, after)))
+        return made
+
+    def _no_member(self, uplink: Uplink, members: tuple[Member, ...], place: Place) -> Hop:
+        where = called(self.plan, uplink)
+        why = "; ".join(
+            f"{m.nic.name} {m.dead}" if m.dead else f"{m.nic.name} is lost" for m in members
+        )
+        reason = f"no NIC of {where} can carry" + (f": {why}" if why else ", it has none")
+        return Hop((uplink.id,), where, self.tag(place.context), "–", "", "dropped", reason)
+
+
+def _port_refusal(switch: FabricSwitch, port: FabricPort, vid: int, name: str, leaving: bool) -> str:
+    if vid and switch.vlans is not None and vid not in vids.members(switch.vlans):
+        return f"{switch.name} doesn't define VID {vid}"
+    if vid == 0:
+        return f"{name} has no native VLAN: untagged frames are dropped"
+    if port.mode == "access":
+        return f"{name} is an access port on {port.vid}: " + (
+            f"{vid} doesn't leave there" if leaving else f"frames tagged {vid} are dropped"
+        )
+    if port.native == vid:
+        return f"{name} takes {vid} untagged only"
+    return f"{name} allows {port.allowed or 'no VIDs'}; {vid} is missing"
+
+
+def find_place(wiring: Wiring, name: str) -> Place:
+    """The place called `host/tap`, `host/tap|tag` or by a record's id; ValueError says what there is instead."""
+    by_id = {place.record: place for place in wiring.places}
+    if name in by_id:
+        return by_id[name]
+    key, _, tag = name.partition("|")
+    found = [p for p in wiring.places if endpoint_key(wiring.plan, wiring.plan.find(p.endpoint)) == key or p.endpoint == key]  # type: ignore[arg-type]
+    if not found:
+        raise ValueError(f"there is no endpoint “{name}”; endpoints are named host/tap, with |tag for a guest's own tag")
+    if len({p.endpoint for p in found}) > 1:
+        raise ValueError(f"“{key}” is the name of several endpoints; use an id: {', '.join(sorted(p.record for p in found))}")
+    for place in found:
+        label = "" if place.label == 0 else str(wiring.classes.vid(place.label))
+        if label == tag:
+            return place
+    if not tag:
+        return found[0]
+    labels = ", ".join("untagged" if p.label == 0 else str(wiring.classes.vid(p.label)) for p in found)
+    raise ValueError(f"“{key}” doesn't use tag {tag}; it has {labels}")

@@ -1,0 +1,343 @@
+"""Findings: what is wrong, in plain sentences, one for all the endpoints that the same thing makes suffer."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from aptwire.forward.paths import Roads
+from aptwire.forward.trace import Hop, Trace, Teller, say_state, trace
+from aptwire.forward.wiring import Place, State
+from aptwire.judge.verdicts import (
+    ADDRESS,
+    CUT_OFF,
+    LEAK,
+    NO_GROUP,
+    NO_INTENT,
+    OPEN_END,
+    TWIN,
+    VERDICTS,
+    WRONG_TAG,
+    Cause,
+    Judgement,
+    tag_text,
+)
+from aptwire.plan.kinds import Adapter, GuestTag, HostPort, PortGroup, Record
+from aptwire.plan.names import called, host_of
+from aptwire.plan.plan import Plan
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One fault and everybody whom it makes suffer.
+
+    `id` stays the same as long as the fault does; `culprit` are the records where it sits (may be empty); `place`
+    stands for all `places`; `towards` is the place that it misses or meets (None: the fabric).
+    """
+
+    id: str
+    verdict: str
+    what: str
+    title: str
+    text: str
+    endpoints: tuple[str, ...]
+    places: tuple[Place, ...]
+    place: Place
+    towards: Place | None
+    segment: str | None
+    culprit: tuple[str, ...]
+    state: State
+    idle: bool
+
+    def to_json(self, judgement: Judgement) -> dict[str, object]:
+        """The finding for a program."""
+        return {
+            "id": self.id,
+            "verdict": self.verdict,
+            "what": self.what,
+            "title": self.title,
+            "text": self.text,
+            "endpoints": list(self.endpoints),
+            "segment": self.segment,
+            "culprit": list(self.culprit),
+            "state": say_state(judgement.wiring, self.state),
+            "idle": self.idle,
+        }
+
+
+def spoken(plan: Plan, endpoint: str) -> str:
+    """An endpoint as a sentence names it: its guest (with the adapter, if there are several), or "fulmar's mgmt"."""
+    record = plan.find(endpoint)
+    if isinstance(record, GuestTag):
+        record = plan.find(record.adapter)
+    if isinstance(record, HostPort):
+        return f"{host_of(plan, record)}’s {record.name}"
+    if isinstance(record, Adapter):
+        guest = plan.get("guest", record.guest)
+        several = sum(1 for other in plan.all("adapter") if other.guest == record.guest) > 1
+        return f"{guest.name} {record.name}" if several else str(guest.name)
+    return endpoint
+
+
+def findings(judgement: Judgement) -> list[Finding]:
+    """All findings, worst first, those that concern only idle endpoints last."""
+    return _Finder(judgement).run()
+
+
+class _Finder:
+    def __init__(self, judgement: Judgement) -> None:
+        self.judgement = judgement
+        self.plan = judgement.plan
+        self.wiring = judgement.wiring
+        self._breaks: dict[tuple[object, ...], Hop | None] = {}
+
+    def run(self) -> list[Finding]:
+        grouped: dict[tuple[object, ...], list[tuple[Place, Cause]]] = {}
+        for number, cause in sorted(self.judgement.causes.items()):
+            place = self.wiring.places[number]
+            grouped.setdefault(self._key(place, cause), []).append((place, cause))
+        made = [self._finding(key, found) for key, found in grouped.items()]
+        made.sort(key=lambda f: (f.idle, -VERDICTS.index(f.verdict), -len(f.endpoints), f.title, f.id))
+        return made
+
+    def _status(self, place: Place) -> str:
+        return VERDICTS[int(self.judgement.status[place.number])]
+
+    def _key(self, place: Place, cause: Cause) -> tuple[object, ...]:
+        base = (self._status(place), cause.what)
+        if cause.what == LEAK:
+            other = self.wiring.places[cause.towards].segment
+            return (*base, *sorted([place.segment or "", other or ""]))
+        if cause.what == TWIN:
+            other = self.wiring.places[cause.towards]
+            return (*base, *sorted(set(map(_ip, place.addresses)) & set(map(_ip, other.addresses))))
+        if cause.what in (ADDRESS, NO_INTENT, NO_GROUP):
+            return (*base, place.record)
+        state = say_state(self.wiring, cause.state)
+        if cause.what == WRONG_TAG:
+            return (*base, place.segment, self.wrong_at(place, cause), state)
+        hop = self.broken_at(place, cause)
+        return (*base, place.segment, hop.records[:1] if hop else (), hop.outcome if hop else "", state)
+
+    def wrong_at(self, place: Place, cause: Cause) -> str:
+        """The record that gives a place its wrong tag: its port group or host port, or the fabric port behind it."""
+        segment = self.plan.get("segment", place.segment)
+        own = self.wiring.classes.of[segment.vid or 0] == place.context
+        record = self.plan.find(place.endpoint)
+        if not own:
+            return getattr(record, "port_group", None) or place.record
+        hops = Teller(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
+        return hops[-1].records[-1] if hops and hops[-1].records else place.record
+
+    def broken_at(self, place: Place, cause: Cause) -> Hop | None:
+        """The hop at which a place's frames (or those towards it) end in the cause's state."""
+        key = (place.bridge, place.context, place.label, place.segment, _frozen(cause.state), cause.towards)
+        if key not in self._breaks:
+            self._breaks[key] = next(
+                (hop for t in self.traces(place, cause) for hop in t.hops if hop.outcome in ("dropped", "open")), None
+            )
+        return self._breaks[key]
+
+    def traces(self, place: Place, cause: Cause) -> Iterable[Trace]:
+        """There, and back if there works."""
+        if cause.towards < 0:
+            hops = Teller(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
+            yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
+            return
+        other = self.wiring.places[cause.towards]
+        there = trace(self.wiring, place, other, cause.state)
+        yield there
+        if there.delivered:
+            yield trace(self.wiring, other, place, cause.state)
+
+    def _finding(self, key: tuple[object, ...], found: list[tuple[Place, Cause]]) -> Finding:
+        place, cause = found[0]
+        endpoints = tuple(dict.fromkeys(p.endpoint for p, _ in found))
+        title, text, culprit = self._words(found, endpoints)
+        return Finding(
+            id=hashlib.sha256(repr(key).encode()).hexdigest()[:12],
+            verdict=self._status(place),
+            what=cause.what,
+            title=title,
+            text=text,
+            endpoints=endpoints,
+            places=tuple(p for p, _ in found),
+            place=place,
+            towards=self.wiring.places[cause.towards] if cause.towards >= 0 else None,
+            segment=place.segment,
+            culprit=culprit,
+            state=cause.state,
+            idle=all(self.judgement.is_idle(e) for e in endpoints),
+        )
+
+    # --- sentences --------------------------------------------------------------------------------------------
+
+    def _words(self, found: list[tuple[Place, Cause]], endpoints: tuple[str, ...]) -> tuple[str, str, tuple[str, ...]]:
+        place, cause = found[0]
+        who = self._who(endpoints)
+        one = len(endpoints) == 1
+        segment = self.plan.of("segment").get(place.segment)
+        name = segment.name if segment else ""
+        if cause.what == NO_INTENT:
+            lands = int(self.judgement.lands[place.number])
+            text = f"It lands on {self._landing(lands)}; say on which segment it belongs."
+            return f"Nobody said where {who} belongs", text, (place.record,)
+        if cause.what == NO_GROUP:
+            return f"{who} is in no port group", f"It belongs on {name}.", (place.record,)
+        if cause.what == ADDRESS:
+            wrong = ", ".join(_ip(a) for a in place.addresses)
+            return (
+                f"{who} has an address outside {name}",
+                f"{wrong} isn’t in {', '.join(segment.subnets)}: it finds neither gateway nor peers.",
+                (place.record,),
+            )
+        if cause.what == TWIN:
+            other = self.wiring.places[cause.towards]
+            shared = sorted(set(map(_ip, place.addresses)) & set(map(_ip, other.addresses)))
+            text = f"Both hear each other: {' and '.join(self._spoken_list(endpoints))}."
+            return f"Two machines answer to {', '.join(shared)}", text, endpoints
+        if cause.what == LEAK:
+            return self._leak(place, cause)
+        if cause.what == WRONG_TAG:
+            return self._astray(place, cause, who, one, name)
+        hop = self.broken_at(place, cause)
+        reason = _sentence(hop.reason) if hop else ""
+        culprit = hop.records if hop else ()
+        when = say_state(self.wiring, cause.state)
+        if cause.what == OPEN_END:
+            return f"Nobody can know whether {who} {_verb('reaches', one)} {name}", reason or "Its way ends open.", culprit
+        assert cause.what == CUT_OFF
+        lost = self._lost(place, cause, endpoints)
+        if self._status(place) == "wavering":
+            return f"{who} {_verb('loses', one)} {lost} {when}", reason, culprit
+        return f"{who} {_verb('is', one)} cut off from {lost}", reason, culprit
+
+    def _lost(self, place: Place, cause: Cause, endpoints: tuple[str, ...]) -> str:
+        segment = self.plan.get("segment", place.segment)
+        if cause.towards < 0:
+            return f"the rest of {segment.name}"
+        other = self.wiring.places[cause.towards]
+        if any(_ip(a) in segment.gateways for a in other.addresses):
+            return f"its gateway {spoken(self.plan, other.endpoint)}" if len(endpoints) == 1 else (
+                f"the gateway {spoken(self.plan, other.endpoint)}"
+            )
+        if other.endpoint in endpoints and len(endpoints) == 2:
+            return "each other"
+        peers = [p for p in self.wiring.places if p.segment == place.segment]
+        if len(peers) == 2:
+            return spoken(self.plan, other.endpoint)
+        return f"its peers on {segment.name}" if len(endpoints) == 1 else f"the rest of {segment.name}"
+
+    def _astray(
+        self, place: Place, cause: Cause, who: str, one: bool, name: str
+    ) -> tuple[str, str, tuple[str, ...]]:
+        culprit = self.wrong_at(place, cause)
+        record = self.plan.find(culprit)
+        segment = self.plan.get("segment", place.segment)
+        belongs = f"{name}, {segment.vid or 'untagged'}"
+        rows = self.judgement.rows
+        state = say_state(self.wiring, cause.state)
+        landed = int(self.judgement.lands[place.number])
+        node_lost = False
+        for row in range(rows.first[place.number], rows.place.size):
+            if rows.place[row] != place.number:
+                break
+            chosen = cause.team is not None and rows.member[row] >= 0
+            nic = cause.team.members[rows.member[row]].nic.id if chosen and cause.team else ""
+            if (not cause.state.choice and rows.way[row] == 0) or nic in cause.state.choice.values():
+                landed = int(rows.landed[row])
+                node_lost = rows.node[row] < 0
+        if place.context < 0:
+            title = f"{who} {_verb('lands', one)} nowhere"
+            return title, f"Its port {place.reason}; it belongs on {belongs}.", (culprit,)
+        where = self._landing(landed)
+        if landed == 0 and node_lost:
+            hops = Teller(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
+            stop = next((h.reason for h in hops if h.reason), "")
+            title = f"{who} {_verb('lands', one)} nowhere"
+            text = f"{_sentence('it sends untagged frames, and ' + stop) if stop else 'Its frames are untagged.'} It belongs on {belongs}."
+        else:
+            title = f"{who} {_verb('lands', one)} on {where}"
+            text = f"{self._tagged(record, place)}; it belongs on {belongs}."
+        if self._status(place) == "wavering":
+            title += f" {state}"
+        return title, text, (culprit,)
+
+    def _tagged(self, record: Record | None, place: Place) -> str:
+        if isinstance(record, PortGroup):
+            tag = {"access": f"is tagged {record.vid}", "untagged": "is untagged", "trunk": f"is a trunk ({tag_text(self.wiring, place.context)})"}
+            return f"Its port group {record.name} {tag[record.mode]}"
+        if isinstance(record, HostPort):
+            return f"It is {'tagged ' + str(record.vid) if record.vid else 'untagged'}"
+        return f"{called(self.plan, record)[:1].upper()}{called(self.plan, record)[1:]} puts it there"
+
+    def _landing(self, number: int) -> str:
+        if number < 0:
+            return "no tag"
+        vid = self.wiring.classes.vid(number)
+        named = [s.name for s in self.plan.all("segment") if (s.vid or 0) == vid]
+        if named:
+            return " and ".join(sorted(named))
+        return f"VID {vid}, which is no segment" if vid else "no tag at all"
+
+    def _leak(self, place: Place, cause: Cause) -> tuple[str, str, tuple[str, ...]]:
+        other = self.wiring.places[cause.towards]
+        names = sorted(self.plan.get("segment", s).name for s in (place.segment, other.segment))
+        title = f"{names[0]} and {names[1]} leak into each other"
+        for a, b in ((place, other), (other, place)):
+            found = trace(self.wiring, a, b, cause.state)
+            if not found.delivered:
+                continue
+            for out, into in zip(found.hops, found.hops[1:], strict=False):
+                if out.before != into.after and out.after == into.before and out.outcome == into.outcome == "passed":
+                    text = f"{out.where} sends VID {out.before} {out.after}; {into.where} takes it in as {into.after}."
+                    return title, text[:1].upper() + text[1:], (out.records[0], into.records[-1])
+        return title, f"Both bear VID {self.plan.get('segment', place.segment).vid or 'none'} and meet in the fabric.", ()
+
+    def _who(self, endpoints: tuple[str, ...]) -> str:
+        names = self._spoken_list(endpoints)
+        if len(names) == 1:
+            return names[0]
+        if len(names) <= 3:
+            return f"{', '.join(names[:-1])} and {names[-1]}"
+        return f"{names[0]} and {len(names) - 1} more"
+
+    def _spoken_list(self, endpoints: Iterable[str]) -> list[str]:
+        return sorted(spoken(self.plan, e) for e in endpoints)
+
+
+def proof(judgement: Judgement, finding: Finding) -> list[Trace]:
+    """The traces that prove a finding: the way of a frame, hop by hop, up to where it goes wrong."""
+    wiring = judgement.wiring
+    finder = _Finder(judgement)
+    cause = judgement.causes[finding.place.number]
+    if finding.what in (NO_INTENT, ADDRESS, WRONG_TAG, NO_GROUP):
+        teller = Teller(wiring, finding.state)
+        hops = [teller.entry(finding.place)]
+        if finding.place.context >= 0:
+            hops += teller.way_out(Roads(wiring, finding.state), finding.place)
+        return [Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(wiring, finding.state))]
+    made = list(finder.traces(finding.place, cause))
+    if finding.towards is None:
+        entry = Teller(wiring, finding.state).entry(finding.place)
+        made = [Trace((entry, *t.hops), t.delivered, t.state) for t in made]
+    return made
+
+
+def _verb(verb: str, one: bool) -> str:
+    plural = {"is": "are", "loses": "lose", "lands": "land", "reaches": "reach"}
+    return verb if one else plural[verb]
+
+
+def _sentence(text: str) -> str:
+    return f"{text[:1].upper()}{text[1:]}." if text else ""
+
+
+def _ip(text: str) -> str:
+    return text.split("/", 1)[0]
+
+
+def _frozen(state: State) -> tuple[object, ...]:
+    return (tuple(sorted(state.choice.items())), state.lost)
+

@@ -1,0 +1,457 @@
+"""Mends: small edits that bring a finding's endpoints home, each tried on the plan before it is offered.
+
+Where a tag is dropped, the missing permissions are those on the way that lacks the fewest (`Roads.wish`);
+they are added and the plan judged again, until the endpoint is home or no way is left.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from aptwire.forward.paths import Roads, Step
+from aptwire.forward.wiring import Place
+from aptwire.judge.findings import Finding, spoken
+from aptwire.judge.preview import Preview, preview
+from aptwire.judge.verdicts import (
+    ADDRESS,
+    CUT_OFF,
+    HOME,
+    LEAK,
+    NO_GROUP,
+    NO_INTENT,
+    OPEN_END,
+    TWIN,
+    WRONG_TAG,
+    Cause,
+    Judgement,
+)
+from aptwire.plan import vids
+from aptwire.plan.edits import Edit, Operation, Patch, Put, edit_to_json
+from aptwire.plan.kinds import (
+    Adapter,
+    AssumedFabric,
+    Cable,
+    FabricPort,
+    GuestTag,
+    HostPort,
+    PortGroup,
+    Record,
+    Segment,
+    Uplink,
+)
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan, PlanError
+
+MOST = 5
+ROUNDS = 8
+
+
+@dataclass(frozen=True)
+class Mend:
+    """An edit that brings a finding's endpoint home, in words, with what else it would change."""
+
+    title: str
+    edit: Edit
+    preview: Preview
+
+    def to_json(self) -> dict[str, object]:
+        """The mend for a program."""
+        return {
+            "title": self.title,
+            "edit": edit_to_json(self.edit),
+            "moves": [move.to_json() for move in self.preview.moves],
+        }
+
+
+def mends(judgement: Judgement, finding: Finding) -> list[Mend]:
+    """Up to five mends, the one that helps most and harms nobody first."""
+    found: dict[str, Mend] = {}
+    wanted = {place.record for place in finding.places}
+    for title, edit in _Mender(judgement, finding).candidates():
+        key = json.dumps(edit_to_json(edit), sort_keys=True)
+        if key in found or not edit:
+            continue
+        try:
+            tried = preview(judgement, edit)
+        except PlanError:
+            continue
+        if _is_home(tried.judgement, finding.place.record):
+            found[key] = Mend(title, edit, tried)
+
+    def rank(mend: Mend) -> tuple[int, ...]:
+        after = mend.preview.judgement
+        healed = sum(1 for place in after.wiring.places if place.record in wanted and after.status[place.number] == HOME)
+        worse = sum(move.worse for move in mend.preview.moves)
+        return (worse, -healed, len(mend.edit), -len(mend.preview.moves))
+
+    return sorted(found.values(), key=rank)[:MOST]
+
+
+def _is_home(judgement: Judgement, record: str) -> bool:
+    return any(p.record == record and judgement.status[p.number] == HOME for p in judgement.wiring.places)
+
+
+class _Mender:
+    def __init__(self, judgement: Judgement, finding: Finding) -> None:
+        self.judgement = judgement
+        self.finding = finding
+        self.plan = judgement.plan
+        self.place = finding.place
+
+    def candidates(self) -> Iterator[tuple[str, Edit]]:
+        """Titles and edits worth trying, the plainest first."""
+        what = self.finding.what
+        starts = {
+            CUT_OFF: self._nothing,
+            WRONG_TAG: self._retag,
+            NO_GROUP: self._retag,
+            NO_INTENT: self._intent,
+            OPEN_END: self._close,
+            ADDRESS: self._readdress,
+            LEAK: self._part_leak,
+            TWIN: self._part_twins,
+        }[what]
+        for title, edit in starts():
+            for access in ("widen", "retag"):
+                yield self._through(title, edit, access)
+        if what in (CUT_OFF, WRONG_TAG):
+            yield from self._swaps()
+
+    def _nothing(self) -> Iterator[tuple[str, Edit]]:
+        yield "", ()
+
+    def _through(self, title: str, edit: Edit, access: str) -> tuple[str, Edit]:
+        """The edit, and after it whatever permissions the place still lacks, in every state."""
+        titles = [title] if title else []
+        for _ in range(ROUNDS):
+            try:
+                tried = preview(self.judgement, edit) if edit else None
+            except PlanError:
+                break
+            judged = tried.judgement if tried else self.judgement
+            place = next((p for p in judged.wiring.places if p.record == self.place.record), None)
+            cause = judged.causes.get(place.number) if place is not None else None
+            if place is None or cause is None or cause.what != CUT_OFF:
+                break
+            more = self._permits(judged, place, cause, access)
+            if not more:
+                break
+            for said, operations in more:
+                if said not in titles:
+                    titles.append(said)
+                edit = _merged((*edit, *operations))
+        return _join(titles), edit
+
+    def _permits(
+        self, judged: Judgement, place: Place, cause: Cause, access: str
+    ) -> list[tuple[str, list[Operation]]]:
+        """The permissions that a place lacks towards what it must reach, one entry for each port."""
+        wiring, plan = judged.wiring, judged.plan
+        roads = Roads(wiring, cause.state)
+        wanted = int(wiring.classes.of[_vid(plan, place)])
+        steps: list[Step] = []
+        if cause.towards >= 0:
+            other = wiring.places[cause.towards]
+            for a, b in ((place, other), (other, place)):
+                steps += roads.wish(a, (b.bridge, b.context), wanted) or []
+        else:
+            for link in roads.at(place.bridge):
+                missing = tuple(
+                    records
+                    for records, rule in zip(link.records, link.rules, strict=True)
+                    if rule.out[wanted] != wanted and rule.into[wanted] != wanted
+                )
+                steps.append(Step(link, link.side(place.bridge), wanted, wanted, wanted, missing))
+        found: dict[str, tuple[str, list[Operation]]] = {}
+        for step in steps:
+            for records in step.missing:
+                if records and records[0] not in found:
+                    made = _permit(plan, records[0], wiring.classes.vid(wanted), step.label == 0, access)
+                    if made:
+                        found[records[0]] = made
+        return list(found.values())
+
+    # --- tags and port groups ---------------------------------------------------------------------------------
+
+    def _retag(self) -> Iterator[tuple[str, Edit]]:
+        segment = self.plan.get("segment", self.place.segment)
+        record = self.plan.find(self.place.record)
+        if isinstance(record, HostPort):
+            said = f"Tag {called(self.plan, record)} {segment.vid}" if segment.vid else f"Take the tag off {called(self.plan, record)}"
+            yield said, (Patch("host_port", record.id, {"vid": segment.vid}),)
+        elif isinstance(record, GuestTag):
+            if segment.vid and record.vid != segment.vid:
+                said = f"Let {spoken(self.plan, record.adapter)} use tag {segment.vid} instead of {record.vid}"
+                yield said, (Patch("guest_tag", record.id, {"vid": segment.vid}),)
+            adapter = self.plan.get("adapter", record.adapter)
+            group = self.plan.of("port_group").get(adapter.port_group)
+            if group is not None and group.mode == "trunk":
+                yield (
+                    f"Allow {record.vid} on {called(self.plan, group)}",
+                    (Patch("port_group", group.id, {"allowed": vids.with_vid(group.allowed or "", record.vid)}),),
+                )
+        elif isinstance(record, Adapter):
+            yield from self._reseat(record, segment)
+        yield from self._refabric(segment)
+
+    def _reseat(self, adapter: Adapter, segment: Segment) -> Iterator[tuple[str, Edit]]:
+        """Another port group for the adapters of the finding, or another tag for their port group."""
+        host = self.plan.get("guest", adapter.guest).host
+        adapters = [
+            found for p in self.finding.places if isinstance(found := self.plan.find(p.record), Adapter)
+            and self.plan.get("guest", found.guest).host == host
+        ]
+        who = spoken(self.plan, adapter.id) if len(adapters) == 1 else f"{len(adapters)} adapters"
+        switches = {s.id for s in self.plan.all("virtual_switch") if s.host == host}
+        own = self.plan.of("port_group").get(adapter.port_group)
+        groups = sorted(
+            (g for g in self.plan.all("port_group") if g.switch in switches and _carries(g, segment)),
+            key=lambda g: (own is None or g.switch != own.switch, g.id),
+        )
+        for group in groups:
+            yield (
+                f"Move {who} to port group {group.name}",
+                tuple(Patch("adapter", a.id, {"port_group": group.id}) for a in adapters),
+            )
+        if own is not None and own.mode != "trunk":
+            changes = {"mode": "access", "vid": segment.vid} if segment.vid else {"mode": "untagged", "vid": None}
+            said = f"Tag port group {own.name} {segment.vid}" if segment.vid else f"Leave port group {own.name} untagged"
+            yield said, (Patch("port_group", own.id, changes),)
+        wired = sorted(switches & {u.switch for u in self.plan.all("uplink")})
+        targets = [own.switch] if own is not None else wired or sorted(switches)
+        for switch in targets[:1] if not groups else []:
+            made = new_port_group(self.plan, switch, segment)
+            yield (
+                f"Make port group {made.name} and move {who} to it",
+                (Put(made), *(Patch("adapter", a.id, {"port_group": made.id}) for a in adapters)),
+            )
+
+    def _refabric(self, segment: Segment) -> Iterator[tuple[str, Edit]]:
+        """The fabric port's word for untagged frames, where those carry the place."""
+        if self.place.context != 0 or not segment.vid:
+            return
+        operations: dict[str, Operation] = {}
+        for team in self.judgement.wiring.teams_of.get(self.place.bridge, ()):
+            for member in team.members[: team.usable]:
+                port = self.plan.find(member.link.records[1][0]) if member.link and member.link.records[1] else None
+                if isinstance(port, FabricPort) and segment.vid not in (port.vid, port.native):
+                    name = "vid" if port.mode == "access" else "native"
+                    operations[called(self.plan, port)] = Patch("fabric_port", port.id, {name: segment.vid})
+        if operations:
+            yield f"Make {segment.vid} the VID of untagged frames at {' and '.join(operations)}", tuple(operations.values())
+
+    def _intent(self) -> Iterator[tuple[str, Edit]]:
+        lands = int(self.judgement.lands[self.place.number])
+        vid = self.judgement.wiring.classes.vid(lands) if lands >= 0 else -1
+        for segment in sorted(self.plan.all("segment"), key=lambda s: s.name):
+            if (segment.vid or 0) == vid:
+                record = self.plan.find(self.place.record)
+                if record is not None:
+                    yield f"Say that it belongs on {segment.name}", (Patch(record.kind, record.id, {"belongs": segment.id}),)
+
+    # --- cables -----------------------------------------------------------------------------------------------
+
+    def _swaps(self) -> Iterator[tuple[str, Edit]]:
+        """The cables of two NICs of one host, exchanged."""
+        cabled = {end: (cable, field) for cable in self.plan.all("cable") for field, end in (("a", cable.a), ("b", cable.b))}
+        bridge = self.judgement.wiring.bridges[self.place.bridge] if self.place.bridge >= 0 else None
+        switch = self.plan.of("virtual_switch").get(bridge.id) if bridge else None
+        if switch is None:
+            return
+        nics = sorted((n for n in self.plan.all("nic") if n.host == switch.host and n.id in cabled), key=lambda n: n.name)
+        mine = [n for n in nics if n.uplink and self.plan.get("uplink", n.uplink).switch == switch.id]
+        for one in mine:
+            for two in nics:
+                if two in mine:
+                    continue
+                (first, field_one), (second, field_two) = cabled[one.id], cabled[two.id]
+                if first.id == second.id:
+                    continue
+                yield (
+                    f"Swap the cables of {one.name} and {called(self.plan, two)}",
+                    (Patch("cable", first.id, {field_one: two.id}), Patch("cable", second.id, {field_two: one.id})),
+                )
+
+    def _close(self) -> Iterator[tuple[str, Edit]]:
+        """An open end: plugged into a free port that carries the tag, or declared."""
+        nics = [n for n in map(self.plan.find, self.finding.culprit) if n is not None and n.kind == "nic"]
+        segment = self.plan.of("segment").get(self.place.segment)
+        for nic in nics:
+            host = self.plan.get("host", nic.host)  # type: ignore[attr-defined]
+            yield from self._plug(nic, host.site, segment)
+            carried = vids.write(s.vid for s in self.plan.all("segment") if s.vid)
+            known = next((a for a in self.plan.all("assumed_fabric") if a.site == host.site), None)
+            if known is None and carried:
+                site = host.site or host.name
+                operations: list[Operation] = [] if host.site else [Patch("host", host.id, {"site": site})]
+                made = AssumedFabric(id=_fresh(self.plan, f"assumed:{_slug(site)}"), site=site, allowed=carried)
+                operations.append(Put(made))
+                yield f"Assume that what is behind {site}’s uncabled NICs carries {carried}", tuple(operations)
+
+    def _plug(self, nic: Record, site: str, segment: Segment | None) -> Iterator[tuple[str, Edit]]:
+        used = {end for cable in self.plan.all("cable") for end in (cable.a, cable.b)}
+        for port in sorted(self.plan.all("fabric_port"), key=lambda p: p.id):
+            switch = self.plan.get("fabric_switch", port.switch)
+            if port.id in used or not port.enabled or switch.site != site or segment is None:
+                continue
+            if segment.vid in (port.vid, port.native) or (segment.vid or 0) in vids.members(port.allowed or ""):
+                cable = Cable(id=_fresh(self.plan, f"cable:{_slug(nic.id)}"), a=nic.id, b=port.id)
+                yield f"Plug {called(self.plan, nic)} into {called(self.plan, port)}", (Put(cable),)
+
+    # --- leaks and addresses ----------------------------------------------------------------------------------
+
+    def _part_leak(self) -> Iterator[tuple[str, Edit]]:
+        """Two ports that give one untagged frame different VIDs: make them agree, or drop such frames."""
+        ports = [p for p in map(self.plan.find, self.finding.culprit) if isinstance(p, FabricPort)]
+        if len(ports) == 2:
+            one, two = ports
+            for port, other in ((two, one), (one, two)):
+                vid = other.vid if other.mode == "access" else other.native
+                name = "vid" if port.mode == "access" else "native"
+                if vid:
+                    said = f"Make {vid} the VID of untagged frames at {called(self.plan, port)} too"
+                    yield said, (Patch("fabric_port", port.id, {name: vid}),)
+        trunks = [p for p in ports if p.mode == "trunk" and p.native]
+        for port in trunks:
+            yield f"Drop untagged frames at {called(self.plan, port)}", (Patch("fabric_port", port.id, {"native": None}),)
+        if len(trunks) == 2:
+            operations: list[Operation] = []
+            for port in trunks:
+                allowed = port.allowed or ""
+                for other in trunks:
+                    allowed = vids.with_vid(allowed, other.native or 0)
+                operations.append(Patch("fabric_port", port.id, {"native": None, "allowed": allowed}))
+            both = " and ".join(called(self.plan, p) for p in trunks)
+            yield f"Tag everything between {both}", tuple(operations)
+
+    def _part_twins(self) -> Iterator[tuple[str, Edit]]:
+        for id in self.finding.endpoints:
+            record = self.plan.find(id)
+            if isinstance(record, Adapter):
+                yield f"Disconnect {spoken(self.plan, id)}", (Patch("adapter", id, {"connected": False}),)
+        yield from self._readdress()
+
+    def _readdress(self) -> Iterator[tuple[str, Edit]]:
+        """The next free address of the segment's subnet."""
+        for place in self.finding.places:
+            record = self.plan.find(place.record)
+            segment = self.plan.of("segment").get(place.segment)
+            if record is None or segment is None:
+                continue
+            free = next_free_address(self.plan, segment)
+            if free:
+                kept = [a for a in place.addresses if ipaddress.ip_interface(a).version != ipaddress.ip_interface(free).version]
+                said = f"Give {spoken(self.plan, place.endpoint)} {free.split('/')[0]}, the next free address of {segment.name}"
+                yield said, (Patch(record.kind, record.id, {"addresses": [*kept, free]}),)
+
+
+def _permit(
+    plan: Plan, id: str, vid: int, untagged: bool, access: str
+) -> tuple[str, list[Operation]] | None:
+    """The operations that let a VID pass at a port, an uplink or an assumed fabric, in words; None where there are none."""
+    record = plan.find(id)
+    name = called(plan, record)
+    if isinstance(record, Uplink) and record.allowed is not None:
+        return f"Allow {vid} on {name}", [Patch("uplink", id, {"allowed": vids.with_vid(record.allowed, vid)})]
+    if isinstance(record, AssumedFabric):
+        allowed = vids.with_vid(record.allowed, vid)
+        return f"Assume that {record.site} carries {vid}", [Patch("assumed_fabric", id, {"allowed": allowed})]
+    if not isinstance(record, FabricPort):
+        return None
+    said, operations = "", list[Operation]()
+    if record.mode == "trunk" and untagged:
+        said = f"Make {vid} the native VLAN of {name}"
+        operations.append(Patch("fabric_port", id, {"native": vid}))
+    elif record.mode == "trunk" and record.native == vid:
+        said = f"Send {vid} tagged at {name}"
+        operations.append(Patch("fabric_port", id, {"native": None, "allowed": vids.with_vid(record.allowed or "", vid)}))
+    elif record.mode == "trunk" and vid not in vids.members(record.allowed or ""):
+        said = f"Allow {vid} on {name}"
+        operations.append(Patch("fabric_port", id, {"allowed": vids.with_vid(record.allowed or "", vid)}))
+    elif record.mode == "access" and (access == "retag" or untagged):
+        said = f"Make {name} an access port on {vid}"
+        operations.append(Patch("fabric_port", id, {"vid": vid}))
+    elif record.mode == "access":
+        said = f"Make {name} a trunk for {vid}, native {record.vid}"
+        operations.append(
+            Patch("fabric_port", id, {"mode": "trunk", "vid": None, "allowed": str(vid), "native": record.vid})
+        )
+    switch = plan.get("fabric_switch", record.switch)
+    if switch.vlans is not None and vid not in vids.members(switch.vlans):
+        defined = f"Define VID {vid} on {switch.name}"
+        said = f"{said} and define it on {switch.name}" if said else defined
+        operations.append(Patch("fabric_switch", switch.id, {"vlans": vids.with_vid(switch.vlans, vid)}))
+    return (said, operations) if operations else None
+
+
+def _merged(edit: Edit) -> Edit:
+    """Patches of the same record as one, later values last."""
+    made: dict[tuple[str, ...], Operation] = {}
+    for number, operation in enumerate(edit):
+        if isinstance(operation, Patch):
+            key: tuple[str, ...] = ("patch", operation.kind, operation.id)
+            before = made.get(key)
+            changes = {**before.changes, **operation.changes} if isinstance(before, Patch) else operation.changes
+            made[key] = Patch(operation.kind, operation.id, changes)
+        else:
+            made["other", str(number)] = operation
+    return tuple(made.values())
+
+
+def _join(titles: list[str]) -> str:
+    rest = [t[:1].lower() + t[1:] for t in titles[1:]]
+    if len(rest) > 3:
+        return f"{titles[0]}, {rest[0]} and {len(rest) - 1} steps more"
+    return ", ".join([*titles[:1], *rest[:-1]]) + (f" and {rest[-1]}" if rest else "")
+
+
+def _vid(plan: Plan, place: Place) -> int:
+    segment = plan.of("segment").get(place.segment)
+    return (segment.vid or 0) if segment else 0
+
+
+def _carries(group: PortGroup, segment: Segment) -> bool:
+    if group.mode == "access":
+        return bool(group.vid == segment.vid)
+    return group.mode == "untagged" and segment.vid is None
+
+
+def new_port_group(plan: Plan, switch: str, segment: Segment) -> PortGroup:
+    """A port group for a segment on a switch, with a name and an id that are free."""
+    taken = {g.name for g in plan.all("port_group") if g.switch == switch}
+    name, number = segment.name, 2
+    while name in taken:
+        name, number = f"{segment.name} {number}", number + 1
+    mode = "access" if segment.vid else "untagged"
+    return PortGroup(id=_fresh(plan, f"{switch}/{_slug(name)}"), switch=switch, name=name, mode=mode, vid=segment.vid)
+
+
+def next_free_address(plan: Plan, segment: Segment) -> str | None:
+    """The lowest address of the segment's first IPv4 subnet (or its first at all) that nobody has, with prefix length."""
+    nets = sorted((ipaddress.ip_network(text) for text in segment.subnets), key=lambda net: (net.version, net))
+    taken = set(segment.gateways)
+    for kind in ("adapter", "guest_tag", "host_port"):
+        for record in plan.all(kind):
+            taken.update(address.split("/")[0] for address in record.addresses)
+    for net in nets[:1]:
+        for number, address in enumerate(net.hosts()):
+            if number > 65536:
+                break
+            if str(address) not in taken:
+                return f"{address}/{net.prefixlen}"
+    return None
+
+
+def _fresh(plan: Plan, wanted: str) -> str:
+    id, number = wanted[:110], 2
+    while plan.find(id) is not None:
+        id, number = f"{wanted[:106]}-{number}", number + 1
+    return id
+
+
+def _slug(text: str) -> str:
+    return "".join(c if c.isascii() and (c.isalnum() or c in "._-/") else "-" for c in text).strip("-._/") or "x"
+

@@ -1,0 +1,64 @@
+"""What the command line and the server say of a judged plan, as plain JSON values."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from aptwire.forward.trace import say_state
+from aptwire.judge.findings import Finding, findings, spoken
+from aptwire.judge.verdicts import VERDICTS, Judgement, tag_text
+from aptwire.plan.kinds import HostPort
+from aptwire.plan.names import endpoint_key, host_of
+
+
+def landings(judgement: Judgement) -> list[dict[str, Any]]:
+    """Every endpoint: where it belongs, where it lands, its verdict, tag by tag; by host and name."""
+    plan, wiring = judgement.plan, judgement.wiring
+    segment_of = {(s.vid or 0): s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True)}
+    made = []
+    for endpoint, places in wiring.places_of.items():
+        record = plan.find(endpoint)
+        assert record is not None
+        tags = []
+        for place in places:
+            lands = int(judgement.lands[place.number])
+            own = plan.of("segment").get(place.segment)
+            vid = wiring.classes.vid(lands) if lands >= 0 else None
+            landed = own.id if own is not None and (own.vid or 0) == vid else segment_of.get(vid) if vid is not None else None
+            cause = judgement.causes.get(place.number)
+            tags.append(
+                {
+                    "record": place.record,
+                    "tag": tag_text(wiring, place.label),
+                    "belongs": place.segment,
+                    "lands_vid": vid,
+                    "lands": landed,
+                    "addresses": list(place.addresses),
+                    "verdict": VERDICTS[int(judgement.status[place.number])],
+                    "state": say_state(wiring, cause.state) if cause else "now",
+                }
+            )
+        made.append(
+            {
+                "id": endpoint,
+                "kind": record.kind,
+                "key": endpoint_key(plan, record),
+                "host": host_of(plan, record),
+                "name": spoken(plan, endpoint),
+                "role": "host port" if isinstance(record, HostPort) else "adapter",
+                "verdict": VERDICTS[judgement.verdict(endpoint)],
+                "idle": judgement.is_idle(endpoint),
+                "tags": tags,
+            }
+        )
+    return sorted(made, key=lambda e: (e["host"], e["role"], e["key"]))
+
+
+def summary(judgement: Judgement, found: list[Finding] | None = None) -> dict[str, Any]:
+    """Counts, landings and findings."""
+    listed = findings(judgement) if found is None else found
+    return {
+        "counts": judgement.counts(),
+        "endpoints": landings(judgement),
+        "findings": [finding.to_json(judgement) for finding in listed],
+    }
