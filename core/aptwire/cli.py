@@ -13,7 +13,8 @@ import click
 from aptwire.formats.hosts import read_hosts
 from aptwire.formats.linux import LARGEST_FILE
 from aptwire.forward.hearing import hears as who_hears
-from aptwire.forward.trace import find_place, trace as trace_frame
+from aptwire.forward.trace import find_place
+from aptwire.forward.trace import trace as trace_frame
 from aptwire.forward.wiring import compile_wiring
 from aptwire.judge.findings import findings
 from aptwire.judge.verdicts import judge
@@ -156,7 +157,9 @@ def hears(plan_file: str, without: str | None, as_json: bool) -> None:
     if as_json:
         _print_json(found)
     else:
-        click.echo(table(("a broadcast from", "is heard by"), [(k, ", ".join(v) or "nobody") for k, v in found.items()]))
+        click.echo(
+            table(("a broadcast from", "is heard by"), [(k, ", ".join(v) or "nobody") for k, v in found.items()])
+        )
 
 
 if __name__ == "__main__":

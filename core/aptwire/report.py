@@ -6,7 +6,7 @@ from typing import Any
 
 from aptwire.forward.trace import say_state
 from aptwire.judge.findings import Finding, findings, spoken
-from aptwire.judge.verdicts import VERDICTS, Judgement, tag_text
+from aptwire.judge.verdicts import VERDICTS, Judgement, is_idle, tag_text
 from aptwire.plan.kinds import HostPort
 from aptwire.plan.names import endpoint_key, host_of
 
@@ -24,7 +24,13 @@ def landings(judgement: Judgement) -> list[dict[str, Any]]:
             lands = int(judgement.lands[place.number])
             own = plan.of("segment").get(place.segment)
             vid = wiring.classes.vid(lands) if lands >= 0 else None
-            landed = own.id if own is not None and (own.vid or 0) == vid else segment_of.get(vid) if vid is not None else None
+            landed = (
+                own.id
+                if own is not None and (own.vid or 0) == vid
+                else segment_of.get(vid)
+                if vid is not None
+                else None
+            )
             cause = judgement.causes.get(place.number)
             tags.append(
                 {
@@ -47,7 +53,7 @@ def landings(judgement: Judgement) -> list[dict[str, Any]]:
                 "name": spoken(plan, endpoint),
                 "role": "host port" if isinstance(record, HostPort) else "adapter",
                 "verdict": VERDICTS[judgement.verdict(endpoint)],
-                "idle": judgement.is_idle(endpoint),
+                "idle": is_idle(plan, endpoint),
                 "tags": tags,
             }
         )

@@ -11,6 +11,7 @@ import posixpath
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from aptwire.formats import lldp, pcap
 from aptwire.formats.linux import ADDR, LINK, PORTS, VLAN, Device, Interface, PortVlans, read_device
@@ -202,7 +203,9 @@ class _Builder:
         self.switch_of[name] = name
         for bridge in bridges:
             if len(bridges) > 1:
-                self.report.add("differs", name, f"has several bridges; the ports of {bridge.name} are read as the one switch's")
+                self.report.add(
+                    "differs", name, f"has several bridges; the ports of {bridge.name} are read as the one switch's"
+                )
             for port in device.under(bridge.name):
                 vlans = device.vlans.get(port.name, PortVlans())
                 members = device.under(port.name) if port.kind == "bond" else [port]
@@ -210,7 +213,11 @@ class _Builder:
                     self.report.add("differs", f"{name}/{port.name}", "a LAG; its members are read as single ports")
                 for member in members:
                     self._fabric_port(name, device, member, vlans, managed)
-        self.report.add("read", name, f"a fabric switch with {len([r for r in self.records.values() if isinstance(r, FabricPort) and r.switch == name])} ports: its neighbours hear its LLDP")
+        self.report.add(
+            "read",
+            name,
+            f"a fabric switch with {len([r for r in self.records.values() if isinstance(r, FabricPort) and r.switch == name])} ports: its neighbours hear its LLDP",
+        )
 
     def _fabric_port(self, switch: str, device: Device, port: Interface, vlans: PortVlans, managed: bool) -> None:
         about = f"{switch}/{port.name}"
@@ -218,7 +225,9 @@ class _Builder:
         if not enabled:
             self.report.add("read", about, f"read as disabled: its state is {device.not_forwarding[port.name]}")
         if managed and not vlans.plain:
-            self.report.add("differs", about, "takes untagged frames in on another VLAN than it sends untagged; read as native")
+            self.report.add(
+                "differs", about, "takes untagged frames in on another VLAN than it sends untagged; read as native"
+            )
         tags = _port_tags(vlans, managed)
         self.put(FabricPort(id=about, switch=switch, name=port.name, enabled=enabled, mtu=_mtu(port.mtu), **tags))
         self.seen |= vlans.tagged | vlans.untagged if managed else frozenset()
@@ -239,7 +248,9 @@ class _Builder:
         if id in self.records:
             return id
         if neighbour.vlans is None and not neighbour.pvid:
-            self.report.add("left out", place, f"{port} of {name} doesn't say which VLANs it carries: the cable ends open")
+            self.report.add(
+                "left out", place, f"{port} of {name} doesn't say which VLANs it carries: the cable ends open"
+            )
             return None
         named = frozenset(neighbour.vlans or {})
         pvid = neighbour.pvid or None
@@ -257,7 +268,15 @@ class _Builder:
         for rank, nic in enumerate(sorted(nics, key=lambda i: i.index)):
             link = "up" if nic.up else "down"
             self.put(
-                Nic(id=f"{name}/{nic.name}", host=name, name=nic.name, mac=nic.mac or None, mtu=_mtu(nic.mtu), link=link, rank=rank)
+                Nic(
+                    id=f"{name}/{nic.name}",
+                    host=name,
+                    name=nic.name,
+                    mac=nic.mac or None,
+                    mtu=_mtu(nic.mtu),
+                    link=link,
+                    rank=rank,
+                )
             )
         for bridge in sorted(device.of_kind("bridge"), key=lambda i: i.index):
             self._virtual_switch(device, bridge)
@@ -267,7 +286,9 @@ class _Builder:
         known = {"bridge", "bond", "vlan", "tun", "loopback", ""}
         for other in device.interfaces.values():
             if other.kind not in known and not self._is_nic(device, other) and not self._is_tap(device, other):
-                self.report.add("left out", f"{name}/{other.name}", f"an interface of kind {other.kind}, which a plan doesn't hold")
+                self.report.add(
+                    "left out", f"{name}/{other.name}", f"an interface of kind {other.kind}, which a plan doesn't hold"
+                )
             if other.kind == "tun" and not other.master:
                 self.report.add("left out", f"{name}/{other.name}", "a tap that is in no bridge")
 
@@ -298,14 +319,18 @@ class _Builder:
             vlans = device.vlans.get(port.name, PortVlans()) if filtering else None
             about = f"{device.name}/{port.name}"
             if port.name in device.not_forwarding:
-                self.report.add("left out", about, f"a port of {bridge.name} whose state is {device.not_forwarding[port.name]}")
+                self.report.add(
+                    "left out", about, f"a port of {bridge.name} whose state is {device.not_forwarding[port.name]}"
+                )
             elif port.kind == "bond" or self._is_nic(device, port):
                 self._uplink(device, id, port, vlans)
                 ways += 1
             elif self._is_tap(device, port):
                 self._adapter(device, id, port, vlans)
             elif port.kind != "vlan":
-                self.report.add("left out", about, f"a port of {bridge.name} of kind {port.kind}, which a plan doesn't hold")
+                self.report.add(
+                    "left out", about, f"a port of {bridge.name} of kind {port.kind}, which a plan doesn't hold"
+                )
             else:
                 self.report.add("left out", about, f"a VLAN interface beside other ways out of {bridge.name}")
             if port.slave.data.get("isolated") is True or port.slave.data.get("hairpin") is True:
@@ -342,7 +367,9 @@ class _Builder:
             if bridge is None:
                 self._host_port(id, vlan.name, vid, vlan.addresses)
                 continue
-            self.report.add("read", f"{device.name}/{bridge.name}", f"a bridge on VID {vid} of {base.name}: read as a port group")
+            self.report.add(
+                "read", f"{device.name}/{bridge.name}", f"a bridge on VID {vid} of {base.name}: read as a port group"
+            )
             for tap in device.under(bridge.name):
                 if self._is_tap(device, tap):
                     self._adapter(device, id, tap, PortVlans(frozenset(), frozenset((vid,)), vid))
@@ -370,9 +397,13 @@ class _Builder:
             allowed = vlans.allowed
             native = vlans.pvid
             if not vlans.plain:
-                self.report.add("differs", id, "takes untagged frames in on another VLAN than it sends untagged; read as native")
+                self.report.add(
+                    "differs", id, "takes untagged frames in on another VLAN than it sends untagged; read as native"
+                )
             self.seen |= vlans.tagged | vlans.untagged
-        self.put(Uplink(id=id, switch=switch, name=port.name, mode=mode, allowed=allowed, native=native, carries=carries))
+        self.put(
+            Uplink(id=id, switch=switch, name=port.name, mode=mode, allowed=allowed, native=native, carries=carries)
+        )
         first = port.info.text("primary") if port.kind == "bond" else ""
         for rank, member in enumerate(sorted(members, key=lambda i: (i.name != first, i.index))):
             nic = self.records.get(f"{device.name}/{member.name}")
@@ -393,7 +424,11 @@ class _Builder:
         if guest not in self.records:
             taken = any(isinstance(r, Guest) and r.name == guest_name for r in self.records.values())
             if taken:
-                self.report.add("proposed", about, f"a guest {guest_name} is on another host too; this one is called {guest_name} ({device.name})")
+                self.report.add(
+                    "proposed",
+                    about,
+                    f"a guest {guest_name} is on another host too; this one is called {guest_name} ({device.name})",
+                )
             self.put(Guest(id=guest, host=device.name, name=f"{guest_name} ({device.name})" if taken else guest_name))
         if vlans is None:
             group = self._port_group(switch, "every tag", mode="trunk", allowed=vids.ALL, native=0)
@@ -401,7 +436,9 @@ class _Builder:
             group = self._port_group(switch, f"access {vlans.access}", mode="access", vid=vlans.access)
         else:
             if not vlans.plain:
-                self.report.add("differs", about, "takes untagged frames in on another VLAN than it sends untagged; read as native")
+                self.report.add(
+                    "differs", about, "takes untagged frames in on another VLAN than it sends untagged; read as native"
+                )
             name = f"trunk {vlans.allowed or 'without VIDs'}" + (f" native {vlans.pvid}" if vlans.pvid else "")
             group = self._port_group(switch, name[:80], mode="trunk", allowed=vlans.allowed, native=vlans.pvid)
         self.put(Adapter(id=about, guest=guest, name=tap.name, port_group=group, connected=True))
@@ -413,10 +450,10 @@ class _Builder:
                 self.report.add("proposed", about, f"its port takes tags, so its guest is taken to use {vlans.allowed}")
         self.seen |= vlans.untagged if vlans is not None else frozenset()
 
-    def _port_group(self, switch: str, name: str, **tags: object) -> str:
+    def _port_group(self, switch: str, name: str, **tags: Any) -> str:
         id = _id(f"{switch}/{name}")
         if id not in self.records:
-            self.put(PortGroup(id=id, switch=switch, name=name, **tags))  # type: ignore[arg-type]
+            self.put(PortGroup(id=id, switch=switch, name=name, **tags))
         return id
 
     def _host_ports(self, device: Device, switch: str, bridge: Interface, own: PortVlans | None) -> None:
@@ -434,11 +471,11 @@ class _Builder:
         if vid is not None:
             self.seen.add(vid)
         id = f"{switch}/port/{name}"
-        self.put(
-            HostPort(id=id, switch=switch, name=name, vid=vid, addresses=tuple(addresses), connected=not cut)
-        )
+        self.put(HostPort(id=id, switch=switch, name=name, vid=vid, addresses=tuple(addresses), connected=not cut))
         if cut:
-            self.report.add("differs", id, f"the bridge itself doesn't let {cut} through to the host: read as disconnected")
+            self.report.add(
+                "differs", id, f"the bridge itself doesn't let {cut} through to the host: read as disconnected"
+            )
 
     def _vlan_id(self, device: Device, interface: Interface) -> int | None:
         if interface.info.text("protocol", "802.1Q") != "802.1Q":
@@ -460,7 +497,9 @@ class _Builder:
                 continue
             if len(neighbours) > 1:
                 said = ", ".join(f"{n.port} of {n.system or n.chassis}" for n in neighbours)
-                self.report.add("left out", place, f"several neighbours are heard ({said}): nobody can say where its cable ends")
+                self.report.add(
+                    "left out", place, f"several neighbours are heard ({said}): nobody can say where its cable ends"
+                )
                 continue
             for neighbour in neighbours:
                 other = self._far_end(neighbour, place)
@@ -491,14 +530,18 @@ class _Builder:
         id = f"{device}/{port}"
         record = self.records.get(id)
         if not isinstance(record, (FabricPort, Nic)):
-            self.report.add("left out", place, f"its neighbour says it is {port[:60]} of {device}, which has no such port")
+            self.report.add(
+                "left out", place, f"its neighbour says it is {port[:60]} of {device}, which has no such port"
+            )
             return None
         if isinstance(record, FabricPort) and neighbour.vlans is not None:
             said = frozenset(neighbour.vlans)
             own = {record.vid, record.native} - {None} | vids.members(record.allowed or "")
             if said != own and self.records[record.switch].managed:  # type: ignore[attr-defined]
                 self.report.add(
-                    "differs", id, f"its LLDP names VIDs {vids.write(said)}, its own state {vids.write(own)}; the state is taken"  # type: ignore[arg-type]
+                    "differs",
+                    id,
+                    f"its LLDP names VIDs {vids.write(said)}, its own state {vids.write(own)}; the state is taken",  # type: ignore[arg-type]
                 )
         return id
 
@@ -516,18 +559,18 @@ class _Builder:
             self.put(Segment(id=f"segment:{vid}", name=name, vid=vid, subnets=tuple(sorted(subnets.get(vid, ())))))
             self.report.add("proposed", f"segment:{vid}", f"the segment {name} for VID {vid}, which was seen")
         for id, record in list(self.records.items()):
-            vid: int | None = None
+            own: int | None = None
             if isinstance(record, GuestTag):
-                vid = record.vid
+                own = record.vid
             elif isinstance(record, HostPort):
-                vid = self._lands(record.switch, record.vid)
+                own = self._lands(record.switch, record.vid)
             elif isinstance(record, Adapter) and record.port_group:
                 group = self.records[record.port_group]
                 if isinstance(group, PortGroup) and (group.mode == "access" or group.native is not None):
-                    vid = self._lands(group.switch, group.vid or group.native or None)
-            if isinstance(record, (GuestTag, HostPort, Adapter)) and vid in self.seen:
-                self.records[id] = replace(record, belongs=f"segment:{vid}")
-                self.report.add("proposed", id, f"belongs on the segment of VID {vid}, its own tag")
+                    own = self._lands(group.switch, group.vid or group.native or None)
+            if isinstance(record, (GuestTag, HostPort, Adapter)) and own in self.seen:
+                self.records[id] = replace(record, belongs=f"segment:{own}")
+                self.report.add("proposed", id, f"belongs on the segment of VID {own}, its own tag")
 
     def _lands(self, switch: str, vid: int | None) -> int | None:
         """The VID of a context: its own, or for untagged frames what the first fabric port makes of them."""
@@ -545,7 +588,7 @@ class _Builder:
         return found.pop() if len(found) == 1 else None
 
 
-def _port_tags(vlans: PortVlans, managed: bool) -> dict[str, object]:
+def _port_tags(vlans: PortVlans, managed: bool) -> dict[str, Any]:
     if not managed:
         return {"mode": "trunk", "allowed": vids.ALL}
     if vlans.access is not None:

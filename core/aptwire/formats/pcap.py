@@ -34,7 +34,9 @@ def frames(raw: bytes, place: str) -> list[tuple[float, bytes]]:
     offset = 24
     while offset < len(raw):
         if offset + 16 > len(raw):
-            raise refuse(offset, f"frame {len(found) + 1} is cut: its 16-byte header ends after {len(raw) - offset} bytes")
+            raise refuse(
+                offset, f"frame {len(found) + 1} is cut: its 16-byte header ends after {len(raw) - offset} bytes"
+            )
         seconds, fraction, kept, _length = struct.unpack_from(order + "IIII", raw, offset)
         if kept > LARGEST_FRAME:
             raise refuse(offset + 8, f"frame {len(found) + 1} claims {kept} bytes; {LARGEST_FRAME} is the most")

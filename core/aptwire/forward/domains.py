@@ -35,7 +35,8 @@ class Pairing:
 
 def crossing(near: PortRule, far: PortRule) -> np.ndarray:
     """int16[classes]: near's context to far's context, -1 where one of the two drops it."""
-    return np.where(near.out >= 0, far.into[near.out], -1)
+    made: np.ndarray = np.where(near.out >= 0, far.into[near.out], -1)
+    return made
 
 
 class Pairings:
@@ -80,7 +81,7 @@ def crossing_teams(wiring: Wiring) -> Iterator[Team]:
 
 def core_links(wiring: Wiring, state: State = NOW) -> list[Link]:
     """The links between crossing bridges in a state."""
-    links = [link for link in wiring.fabric_links]
+    links = list(wiring.fabric_links)
     for team in crossing_teams(wiring):
         member = wiring.carries(team, state)
         if member is not None and member.link is not None:
@@ -105,8 +106,8 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW) -> Domains:
             plain = passes & ~bounces
             heads.append(wiring.bridges[near].trunk * count + numbers[plain])
             tails.append(wiring.bridges[far].trunk * count + pairing.there[plain].astype(np.int64))
-            for k in np.flatnonzero(bounces):
-                special.append((link, side, int(k), int(pairing.there[k])))
+            for k in np.flatnonzero(bounces).tolist():
+                special.append((link, side, k, int(pairing.there[k])))
 
     total = wiring.trunk_count * count
     entries: dict[int, list[int]] = {}
@@ -118,8 +119,8 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW) -> Domains:
         extra_heads: list[int] = []
         extra_tails: list[int] = []
         entry_of: dict[tuple[int, int, int], int] = {}
-        for number, (link, side, _, there) in enumerate(special):
-            entry_of[link.number, side, special[number][2]] = total + number
+        for number, (link, side, k, there) in enumerate(special):
+            entry_of[link.number, side, k] = total + number
             node = wiring.bridges[link.ends[1 - side]].trunk * count + there
             entries.setdefault(node, []).append(total + number)
         for number, (link, side, k, there) in enumerate(special):

@@ -19,6 +19,14 @@ Spot = tuple[int, int, int]
 
 
 @dataclass(frozen=True)
+class Missing:
+    """A permission that a port lacks: to pass the wanted VID tagged, or to take untagged frames as the wanted VID."""
+
+    records: tuple[str, ...]
+    untagged: bool = False
+
+
+@dataclass(frozen=True)
 class Step:
     """A frame goes over a link: from one context to the next, with the label it bears on the wire.
 
@@ -30,7 +38,7 @@ class Step:
     before: int
     label: int
     after: int
-    missing: tuple[tuple[str, ...], ...] = ()
+    missing: tuple[Missing, ...] = ()
 
     @property
     def near(self) -> int:
@@ -149,19 +157,20 @@ class Roads:
                 yield Step(link, side, context, label, after), (link.ends[1 - side], after, link.number)
             if after == wanted or wanted == 0:
                 continue
-            missing: list[tuple[str, ...]] = []
-            if context == wanted:
+            missing: list[Missing] = []
+            takes_tagged = far.into[wanted] == wanted
+            if context == wanted and label != 0:
                 if label < 0:
-                    missing.append(link.records[side])
-                if (label < 0 or after < 0) and far.into[wanted] != wanted:
-                    missing.append(link.records[1 - side])
-                elif label == 0:
-                    missing.append(link.records[1 - side])
+                    missing.append(Missing(link.records[side]))
+                if not takes_tagged:
+                    missing.append(Missing(link.records[1 - side]))
+            elif context == wanted and takes_tagged:
+                missing.append(Missing(link.records[side]))
             elif label == 0:
-                missing.append(link.records[1 - side])
+                missing.append(Missing(link.records[1 - side], untagged=True))
             else:
                 continue
-            if not all(missing):
+            if not all(port.records for port in missing):
                 continue
             step = Step(link, side, context, label, after, tuple(missing))
             yield step, (link.ends[1 - side], wanted, link.number)
@@ -181,4 +190,3 @@ def heard_as(place: Place, context: int) -> int | None:
         return None
     label = int(place.rule.out[context])
     return label if label == place.label else None
-

@@ -55,10 +55,7 @@ class RuleBook:
     def _make(self, tagged: str | None, native: int | None, defined: str | None, text: str, dead: bool) -> PortRule:
         count = self.classes.count
         numbers = np.arange(count, dtype=np.int16)
-        if tagged is None:
-            passes = np.ones(count, dtype=bool)
-        else:
-            passes = self.classes.mask(tagged)
+        passes = np.ones(count, dtype=bool) if tagged is None else self.classes.mask(tagged)
         passes[UNTAGGED] = False
         out = np.where(passes, numbers, -1).astype(np.int16)
         into = out.copy()

@@ -131,7 +131,11 @@ class Teller:
             return Hop(records, where, "–", "–", rule, "not reached")
         label = heard_as(place, context)
         if label is None:
-            reason = f"frames of VID {self.tag(context)} don't come out here" if context else "untagged frames don't come out here"
+            reason = (
+                f"frames of VID {self.tag(context)} don't come out here"
+                if context
+                else "untagged frames don't come out here"
+            )
             return Hop(records, where, self.tag(context), "–", rule, "dropped", reason)
         return Hop(records, where, self.tag(context), self.tag(label), rule)
 
@@ -149,9 +153,7 @@ class Teller:
             hops.append(self._hop(in_records, step.label, step.after, far.text, step.link, leaving=False))
         return hops
 
-    def _hop(
-        self, records: tuple[str, ...], before: int, after: int, rule: str, link: Link, leaving: bool
-    ) -> Hop:
+    def _hop(self, records: tuple[str, ...], before: int, after: int, rule: str, link: Link, leaving: bool) -> Hop:
         record = self.plan.find(records[-1])
         where = called(self.plan, record)
         if isinstance(record, Nic):
@@ -203,7 +205,9 @@ class Teller:
         if not teams:
             bridge = self.wiring.bridges[place.bridge]
             name = called(self.plan, self.plan.find(bridge.id))
-            return [Hop((bridge.id,), name, self.tag(place.context), "–", "no uplink", "dropped", f"{name} has no uplink")]
+            return [
+                Hop((bridge.id,), name, self.tag(place.context), "–", "no uplink", "dropped", f"{name} has no uplink")
+            ]
         made: list[Hop] = []
         for team in teams:
             member = self.wiring.carries(team, self.state)
@@ -220,7 +224,9 @@ class Teller:
                 where = f"{called(self.plan, member.nic)}, uplink {team.uplink.name}"
                 reason = f"the plan doesn't say what is behind {called(self.plan, member.nic)}"
                 records = (team.uplink.id, member.nic.id)
-                made.append(Hop(records, where, self.tag(place.context), self.tag(label), team.rule.text, "open", reason))
+                made.append(
+                    Hop(records, where, self.tag(place.context), self.tag(label), team.rule.text, "open", reason)
+                )
             else:
                 link = member.link
                 after = int(link.rules[1].into[label])
@@ -229,9 +235,7 @@ class Teller:
 
     def _no_member(self, uplink: Uplink, members: tuple[Member, ...], place: Place) -> Hop:
         where = called(self.plan, uplink)
-        why = "; ".join(
-            f"{m.nic.name} {m.dead}" if m.dead else f"{m.nic.name} is lost" for m in members
-        )
+        why = "; ".join(f"{m.nic.name} {m.dead}" if m.dead else f"{m.nic.name} is lost" for m in members)
         reason = f"no NIC of {where} can carry" + (f": {why}" if why else ", it has none")
         return Hop((uplink.id,), where, self.tag(place.context), "–", "", "dropped", reason)
 
@@ -256,11 +260,15 @@ def find_place(wiring: Wiring, name: str) -> Place:
     if name in by_id:
         return by_id[name]
     key, _, tag = name.partition("|")
-    found = [p for p in wiring.places if endpoint_key(wiring.plan, wiring.plan.find(p.endpoint)) == key or p.endpoint == key]  # type: ignore[arg-type]
+    found = [p for p in wiring.places if key in (p.endpoint, _key(wiring, p))]
     if not found:
-        raise ValueError(f"there is no endpoint “{name}”; endpoints are named host/tap, with |tag for a guest's own tag")
+        raise ValueError(
+            f"there is no endpoint “{name}”; endpoints are named host/tap, with |tag for a guest's own tag"
+        )
     if len({p.endpoint for p in found}) > 1:
-        raise ValueError(f"“{key}” is the name of several endpoints; use an id: {', '.join(sorted(p.record for p in found))}")
+        raise ValueError(
+            f"“{key}” is the name of several endpoints; use an id: {', '.join(sorted(p.record for p in found))}"
+        )
     for place in found:
         label = "" if place.label == 0 else str(wiring.classes.vid(place.label))
         if label == tag:
@@ -269,3 +277,8 @@ def find_place(wiring: Wiring, name: str) -> Place:
         return found[0]
     labels = ", ".join("untagged" if p.label == 0 else str(wiring.classes.vid(p.label)) for p in found)
     raise ValueError(f"“{key}” doesn't use tag {tag}; it has {labels}")
+
+
+def _key(wiring: Wiring, place: Place) -> str:
+    record = wiring.plan.find(place.endpoint)
+    return endpoint_key(wiring.plan, record) if record else ""

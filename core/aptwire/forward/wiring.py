@@ -194,12 +194,16 @@ def _cable_up(wiring: Wiring, book: RuleBook, uplinks: dict[str, list[Uplink]], 
             return Member(nic, add_link(ends, (rule, book.assumed(site)), (mine, (site.id,)), None, nic.id), open=False)
         if other in ports:
             if not ports[other].enabled:
-                return Member(nic, None, open=False, dead=f"is plugged into port {ports[other].name}, which is disabled")
+                return Member(
+                    nic, None, open=False, dead=f"is plugged into port {ports[other].name}, which is disabled"
+                )
             ends = (team_bridge, wiring.bridge_of[ports[other].switch].number)
             return Member(nic, add_link(ends, (rule, port_rules[other]), (mine, (other,)), cable, nic.id), open=False)
         peer = plan.get("nic", other)
         if peer.uplink is None or peer.link == "down":
-            return Member(nic, None, open=False, dead=f"is plugged into {peer.name}, which is in no uplink or has no link")
+            return Member(
+                nic, None, open=False, dead=f"is plugged into {peer.name}, which is in no uplink or has no link"
+            )
         wire = wiring.bridge_of.get(cable) or add_bridge(cable, virtual=False, crossing=True)  # type: ignore[arg-type]
         ends = (team_bridge, wire.number)
         return Member(nic, add_link(ends, (rule, book.wire()), (mine, ()), cable, nic.id), open=False)
@@ -237,7 +241,16 @@ def _place_endpoints(wiring: Wiring, book: RuleBook) -> None:
         elif context < 0:
             reason = f"drops frames that arrive {'tagged ' + str(classes.vid(label)) if label else 'untagged'}"
         place = Place(
-            len(wiring.places), owner.id, record.id, bridge, rule, label, context, record.belongs, record.addresses, reason
+            len(wiring.places),
+            owner.id,
+            record.id,
+            bridge,
+            rule,
+            label,
+            context,
+            record.belongs,
+            record.addresses,
+            reason,
         )
         wiring.places.append(place)
         wiring.places_of.setdefault(owner.id, []).append(place)

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from aptwire.forward.paths import Roads
-from aptwire.forward.trace import Hop, Trace, Teller, say_state, trace
+from aptwire.forward.trace import Hop, Teller, Trace, say_state, trace
 from aptwire.forward.wiring import Place, State
 from aptwire.judge.verdicts import (
     ADDRESS,
@@ -21,9 +21,10 @@ from aptwire.judge.verdicts import (
     WRONG_TAG,
     Cause,
     Judgement,
+    is_idle,
     tag_text,
 )
-from aptwire.plan.kinds import Adapter, GuestTag, HostPort, PortGroup, Record
+from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, PortGroup, Record
 from aptwire.plan.names import called, host_of
 from aptwire.plan.plan import Plan
 
@@ -107,8 +108,8 @@ class _Finder:
     def _key(self, place: Place, cause: Cause) -> tuple[object, ...]:
         base = (self._status(place), cause.what)
         if cause.what == LEAK:
-            other = self.wiring.places[cause.towards].segment
-            return (*base, *sorted([place.segment or "", other or ""]))
+            met = self.wiring.places[cause.towards].segment
+            return (*base, *sorted([place.segment or "", met or ""]))
         if cause.what == TWIN:
             other = self.wiring.places[cause.towards]
             return (*base, *sorted(set(map(_ip, place.addresses)) & set(map(_ip, other.addresses))))
@@ -118,7 +119,10 @@ class _Finder:
         if cause.what == WRONG_TAG:
             return (*base, place.segment, self.wrong_at(place, cause), state)
         hop = self.broken_at(place, cause)
-        return (*base, place.segment, hop.records[:1] if hop else (), hop.outcome if hop else "", state)
+        # An access port drops every tag alike, so all who run into it share one finding whatever their segment.
+        port = self.plan.find(hop.records[0]) if hop and hop.records else None
+        segment = None if isinstance(port, FabricPort) and port.mode == "access" else place.segment
+        return (*base, segment, hop.records[:1] if hop else (), hop.outcome if hop else "", state)
 
     def wrong_at(self, place: Place, cause: Cause) -> str:
         """The record that gives a place its wrong tag: its port group or host port, or the fabric port behind it."""
@@ -155,6 +159,7 @@ class _Finder:
         place, cause = found[0]
         endpoints = tuple(dict.fromkeys(p.endpoint for p, _ in found))
         title, text, culprit = self._words(found, endpoints)
+        segments = {p.segment for p, _ in found}
         return Finding(
             id=hashlib.sha256(repr(key).encode()).hexdigest()[:12],
             verdict=self._status(place),
@@ -165,10 +170,10 @@ class _Finder:
             places=tuple(p for p, _ in found),
             place=place,
             towards=self.wiring.places[cause.towards] if cause.towards >= 0 else None,
-            segment=place.segment,
+            segment=place.segment if len(segments) == 1 else None,
             culprit=culprit,
             state=cause.state,
-            idle=all(self.judgement.is_idle(e) for e in endpoints),
+            idle=all(is_idle(self.plan, e) for e in endpoints),
         )
 
     # --- sentences --------------------------------------------------------------------------------------------
@@ -189,7 +194,7 @@ class _Finder:
             wrong = ", ".join(_ip(a) for a in place.addresses)
             return (
                 f"{who} has an address outside {name}",
-                f"{wrong} isn’t in {', '.join(segment.subnets)}: it finds neither gateway nor peers.",
+                f"{wrong} isn’t in {', '.join(segment.subnets if segment else ())}: it finds neither gateway nor peers.",
                 (place.record,),
             )
         if cause.what == TWIN:
@@ -206,9 +211,14 @@ class _Finder:
         culprit = hop.records if hop else ()
         when = say_state(self.wiring, cause.state)
         if cause.what == OPEN_END:
-            return f"Nobody can know whether {who} {_verb('reaches', one)} {name}", reason or "Its way ends open.", culprit
+            return (
+                f"Nobody can know whether {who} {_verb('reaches', one)} {name}",
+                reason or "Its way ends open.",
+                culprit,
+            )
         assert cause.what == CUT_OFF
-        lost = self._lost(place, cause, endpoints)
+        several = len({p.segment for p, _ in found}) > 1
+        lost = "the rest of their segments" if several else self._lost(place, cause, endpoints)
         if self._status(place) == "wavering":
             return f"{who} {_verb('loses', one)} {lost} {when}", reason, culprit
         return f"{who} {_verb('is', one)} cut off from {lost}", reason, culprit
@@ -219,9 +229,13 @@ class _Finder:
             return f"the rest of {segment.name}"
         other = self.wiring.places[cause.towards]
         if any(_ip(a) in segment.gateways for a in other.addresses):
-            return f"its gateway {spoken(self.plan, other.endpoint)}" if len(endpoints) == 1 else (
-                f"the gateway {spoken(self.plan, other.endpoint)}"
+            record = self.plan.find(other.endpoint)
+            guest = (
+                self.plan.get("guest", record.guest).name
+                if isinstance(record, Adapter)
+                else spoken(self.plan, other.endpoint)
             )
+            return f"{'its' if len(endpoints) == 1 else 'the'} gateway {guest}"
         if other.endpoint in endpoints and len(endpoints) == 2:
             return "each other"
         peers = [p for p in self.wiring.places if p.segment == place.segment]
@@ -229,9 +243,7 @@ class _Finder:
             return spoken(self.plan, other.endpoint)
         return f"its peers on {segment.name}" if len(endpoints) == 1 else f"the rest of {segment.name}"
 
-    def _astray(
-        self, place: Place, cause: Cause, who: str, one: bool, name: str
-    ) -> tuple[str, str, tuple[str, ...]]:
+    def _astray(self, place: Place, cause: Cause, who: str, one: bool, name: str) -> tuple[str, str, tuple[str, ...]]:
         culprit = self.wrong_at(place, cause)
         record = self.plan.find(culprit)
         segment = self.plan.get("segment", place.segment)
@@ -266,7 +278,11 @@ class _Finder:
 
     def _tagged(self, record: Record | None, place: Place) -> str:
         if isinstance(record, PortGroup):
-            tag = {"access": f"is tagged {record.vid}", "untagged": "is untagged", "trunk": f"is a trunk ({tag_text(self.wiring, place.context)})"}
+            tag = {
+                "access": f"is tagged {record.vid}",
+                "untagged": "is untagged",
+                "trunk": f"is a trunk ({tag_text(self.wiring, place.context)})",
+            }
             return f"Its port group {record.name} {tag[record.mode]}"
         if isinstance(record, HostPort):
             return f"It is {'tagged ' + str(record.vid) if record.vid else 'untagged'}"
@@ -290,10 +306,15 @@ class _Finder:
             if not found.delivered:
                 continue
             for out, into in zip(found.hops, found.hops[1:], strict=False):
-                if out.before != into.after and out.after == into.before and out.outcome == into.outcome == "passed":
+                over_cable = any(isinstance(self.plan.find(id), Cable) for id in out.records)
+                if over_cable and out.before != into.after and out.outcome == into.outcome == "passed":
                     text = f"{out.where} sends VID {out.before} {out.after}; {into.where} takes it in as {into.after}."
-                    return title, text[:1].upper() + text[1:], (out.records[0], into.records[-1])
-        return title, f"Both bear VID {self.plan.get('segment', place.segment).vid or 'none'} and meet in the fabric.", ()
+                    return title, text[:1].upper() + text[1:], (out.records[0], into.records[0])
+        return (
+            title,
+            f"Both bear VID {self.plan.get('segment', place.segment).vid or 'none'} and meet in the fabric.",
+            (),
+        )
 
     def _who(self, endpoints: tuple[str, ...]) -> str:
         names = self._spoken_list(endpoints)
@@ -340,4 +361,3 @@ def _ip(text: str) -> str:
 
 def _frozen(state: State) -> tuple[object, ...]:
     return (tuple(sorted(state.choice.items())), state.lost)
-

@@ -11,9 +11,9 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from aptwire.forward.paths import Roads, Step
+from aptwire.forward.paths import Missing, Roads, Step
 from aptwire.forward.wiring import Place
-from aptwire.judge.findings import Finding, spoken
+from aptwire.judge.findings import Finding, findings, spoken
 from aptwire.judge.preview import Preview, preview
 from aptwire.judge.verdicts import (
     ADDRESS,
@@ -47,6 +47,8 @@ from aptwire.plan.plan import Plan, PlanError
 
 MOST = 5
 ROUNDS = 8
+DEPTH = 3
+BREADTH = 3
 
 
 @dataclass(frozen=True)
@@ -67,31 +69,62 @@ class Mend:
 
 
 def mends(judgement: Judgement, finding: Finding) -> list[Mend]:
-    """Up to five mends, the one that helps most and harms nobody first."""
-    found: dict[str, Mend] = {}
+    """Up to five mends, the one that helps most and harms nobody first.
+
+    Each brings at least one of the finding's endpoints home.  An edit that only trades one fault for a lesser
+    one is carried on from there, up to DEPTH faults deep.
+    """
     wanted = {place.record for place in finding.places}
-    for title, edit in _Mender(judgement, finding).candidates():
-        key = json.dumps(edit_to_json(edit), sort_keys=True)
-        if key in found or not edit:
-            continue
-        try:
-            tried = preview(judgement, edit)
-        except PlanError:
-            continue
-        if _is_home(tried.judgement, finding.place.record):
-            found[key] = Mend(title, edit, tried)
+    found: dict[str, Mend] = {}
+    seen: set[str] = set()
+    frontier: list[tuple[str, Edit, Judgement, Finding]] = [("", (), judgement, finding)]
+    for _ in range(DEPTH):
+        onward: list[tuple[str, Edit, Judgement, Finding]] = []
+        for title, edit, judged, at in frontier:
+            for more, addition in _Mender(judged, at).candidates():
+                whole = _merged((*edit, *addition))
+                key = json.dumps(edit_to_json(whole), sort_keys=True)
+                if key in seen or not addition:
+                    continue
+                seen.add(key)
+                try:
+                    tried = preview(judgement, whole)
+                except PlanError:
+                    continue
+                said = _join([title, more]) if title else more
+                if _home(tried.judgement, wanted):
+                    found[key] = Mend(said, whole, tried)
+                elif at.what == OPEN_END or _gravity(tried.judgement, finding.place) < _gravity(judged, finding.place):
+                    rest = next(
+                        (
+                            f
+                            for f in findings(tried.judgement)
+                            if any(p.record == finding.place.record for p in f.places)
+                        ),
+                        None,
+                    )
+                    if rest is not None:
+                        onward.append((said, whole, tried.judgement, rest))
+        if found:
+            break
+        frontier = onward[:BREADTH]
 
     def rank(mend: Mend) -> tuple[int, ...]:
-        after = mend.preview.judgement
-        healed = sum(1 for place in after.wiring.places if place.record in wanted and after.status[place.number] == HOME)
-        worse = sum(move.worse for move in mend.preview.moves)
-        return (worse, -healed, len(mend.edit), -len(mend.preview.moves))
+        moved = mend.preview.moves
+        worse = sum(move.worse for move in moved)
+        return (worse, -len(_home(mend.preview.judgement, wanted)), worse - len(moved), len(mend.edit))
 
     return sorted(found.values(), key=rank)[:MOST]
 
 
-def _is_home(judgement: Judgement, record: str) -> bool:
-    return any(p.record == record and judgement.status[p.number] == HOME for p in judgement.wiring.places)
+def _home(judgement: Judgement, records: set[str]) -> set[str]:
+    return {p.record for p in judgement.wiring.places if p.record in records and judgement.status[p.number] == HOME}
+
+
+def _gravity(judgement: Judgement, place: Place) -> int:
+    return max(
+        (int(judgement.status[p.number]) for p in judgement.wiring.places if p.record == place.record), default=99
+    )
 
 
 class _Mender:
@@ -115,6 +148,9 @@ class _Mender:
             TWIN: self._part_twins,
         }[what]
         for title, edit in starts():
+            if what not in (CUT_OFF, WRONG_TAG, NO_GROUP):
+                yield title, edit
+                continue
             for access in ("widen", "retag"):
                 yield self._through(title, edit, access)
         if what in (CUT_OFF, WRONG_TAG):
@@ -145,9 +181,7 @@ class _Mender:
                 edit = _merged((*edit, *operations))
         return _join(titles), edit
 
-    def _permits(
-        self, judged: Judgement, place: Place, cause: Cause, access: str
-    ) -> list[tuple[str, list[Operation]]]:
+    def _permits(self, judged: Judgement, place: Place, cause: Cause, access: str) -> list[tuple[str, list[Operation]]]:
         """The permissions that a place lacks towards what it must reach, one entry for each port."""
         wiring, plan = judged.wiring, judged.plan
         roads = Roads(wiring, cause.state)
@@ -160,18 +194,18 @@ class _Mender:
         else:
             for link in roads.at(place.bridge):
                 missing = tuple(
-                    records
+                    Missing(records)
                     for records, rule in zip(link.records, link.rules, strict=True)
                     if rule.out[wanted] != wanted and rule.into[wanted] != wanted
                 )
                 steps.append(Step(link, link.side(place.bridge), wanted, wanted, wanted, missing))
         found: dict[str, tuple[str, list[Operation]]] = {}
         for step in steps:
-            for records in step.missing:
-                if records and records[0] not in found:
-                    made = _permit(plan, records[0], wiring.classes.vid(wanted), step.label == 0, access)
+            for port in step.missing:
+                if port.records and port.records[0] not in found:
+                    made = _permit(plan, port.records[0], wiring.classes.vid(wanted), port.untagged, access)
                     if made:
-                        found[records[0]] = made
+                        found[port.records[0]] = made
         return list(found.values())
 
     # --- tags and port groups ---------------------------------------------------------------------------------
@@ -180,7 +214,11 @@ class _Mender:
         segment = self.plan.get("segment", self.place.segment)
         record = self.plan.find(self.place.record)
         if isinstance(record, HostPort):
-            said = f"Tag {called(self.plan, record)} {segment.vid}" if segment.vid else f"Take the tag off {called(self.plan, record)}"
+            said = (
+                f"Tag {called(self.plan, record)} {segment.vid}"
+                if segment.vid
+                else f"Take the tag off {called(self.plan, record)}"
+            )
             yield said, (Patch("host_port", record.id, {"vid": segment.vid}),)
         elif isinstance(record, GuestTag):
             if segment.vid and record.vid != segment.vid:
@@ -201,7 +239,9 @@ class _Mender:
         """Another port group for the adapters of the finding, or another tag for their port group."""
         host = self.plan.get("guest", adapter.guest).host
         adapters = [
-            found for p in self.finding.places if isinstance(found := self.plan.find(p.record), Adapter)
+            found
+            for p in self.finding.places
+            if isinstance(found := self.plan.find(p.record), Adapter)
             and self.plan.get("guest", found.guest).host == host
         ]
         who = spoken(self.plan, adapter.id) if len(adapters) == 1 else f"{len(adapters)} adapters"
@@ -218,7 +258,9 @@ class _Mender:
             )
         if own is not None and own.mode != "trunk":
             changes = {"mode": "access", "vid": segment.vid} if segment.vid else {"mode": "untagged", "vid": None}
-            said = f"Tag port group {own.name} {segment.vid}" if segment.vid else f"Leave port group {own.name} untagged"
+            said = (
+                f"Tag port group {own.name} {segment.vid}" if segment.vid else f"Leave port group {own.name} untagged"
+            )
             yield said, (Patch("port_group", own.id, changes),)
         wired = sorted(switches & {u.switch for u in self.plan.all("uplink")})
         targets = [own.switch] if own is not None else wired or sorted(switches)
@@ -241,7 +283,10 @@ class _Mender:
                     name = "vid" if port.mode == "access" else "native"
                     operations[called(self.plan, port)] = Patch("fabric_port", port.id, {name: segment.vid})
         if operations:
-            yield f"Make {segment.vid} the VID of untagged frames at {' and '.join(operations)}", tuple(operations.values())
+            yield (
+                f"Make {segment.vid} the VID of untagged frames at {' and '.join(operations)}",
+                tuple(operations.values()),
+            )
 
     def _intent(self) -> Iterator[tuple[str, Edit]]:
         lands = int(self.judgement.lands[self.place.number])
@@ -250,18 +295,25 @@ class _Mender:
             if (segment.vid or 0) == vid:
                 record = self.plan.find(self.place.record)
                 if record is not None:
-                    yield f"Say that it belongs on {segment.name}", (Patch(record.kind, record.id, {"belongs": segment.id}),)
+                    yield (
+                        f"Say that it belongs on {segment.name}",
+                        (Patch(record.kind, record.id, {"belongs": segment.id}),),
+                    )
 
     # --- cables -----------------------------------------------------------------------------------------------
 
     def _swaps(self) -> Iterator[tuple[str, Edit]]:
         """The cables of two NICs of one host, exchanged."""
-        cabled = {end: (cable, field) for cable in self.plan.all("cable") for field, end in (("a", cable.a), ("b", cable.b))}
+        cabled = {
+            end: (cable, field) for cable in self.plan.all("cable") for field, end in (("a", cable.a), ("b", cable.b))
+        }
         bridge = self.judgement.wiring.bridges[self.place.bridge] if self.place.bridge >= 0 else None
         switch = self.plan.of("virtual_switch").get(bridge.id) if bridge else None
         if switch is None:
             return
-        nics = sorted((n for n in self.plan.all("nic") if n.host == switch.host and n.id in cabled), key=lambda n: n.name)
+        nics = sorted(
+            (n for n in self.plan.all("nic") if n.host == switch.host and n.id in cabled), key=lambda n: n.name
+        )
         mine = [n for n in nics if n.uplink and self.plan.get("uplink", n.uplink).switch == switch.id]
         for one in mine:
             for two in nics:
@@ -316,7 +368,10 @@ class _Mender:
                     yield said, (Patch("fabric_port", port.id, {name: vid}),)
         trunks = [p for p in ports if p.mode == "trunk" and p.native]
         for port in trunks:
-            yield f"Drop untagged frames at {called(self.plan, port)}", (Patch("fabric_port", port.id, {"native": None}),)
+            yield (
+                f"Drop untagged frames at {called(self.plan, port)}",
+                (Patch("fabric_port", port.id, {"native": None}),),
+            )
         if len(trunks) == 2:
             operations: list[Operation] = []
             for port in trunks:
@@ -343,18 +398,20 @@ class _Mender:
                 continue
             free = next_free_address(self.plan, segment)
             if free:
-                kept = [a for a in place.addresses if ipaddress.ip_interface(a).version != ipaddress.ip_interface(free).version]
+                kept = [
+                    a
+                    for a in place.addresses
+                    if ipaddress.ip_interface(a).version != ipaddress.ip_interface(free).version
+                ]
                 said = f"Give {spoken(self.plan, place.endpoint)} {free.split('/')[0]}, the next free address of {segment.name}"
                 yield said, (Patch(record.kind, record.id, {"addresses": [*kept, free]}),)
 
 
-def _permit(
-    plan: Plan, id: str, vid: int, untagged: bool, access: str
-) -> tuple[str, list[Operation]] | None:
+def _permit(plan: Plan, id: str, vid: int, untagged: bool, access: str) -> tuple[str, list[Operation]] | None:
     """The operations that let a VID pass at a port, an uplink or an assumed fabric, in words; None where there are none."""
     record = plan.find(id)
     name = called(plan, record)
-    if isinstance(record, Uplink) and record.allowed is not None:
+    if isinstance(record, Uplink) and record.allowed is not None and vid not in vids.members(record.allowed, True):
         return f"Allow {vid} on {name}", [Patch("uplink", id, {"allowed": vids.with_vid(record.allowed, vid)})]
     if isinstance(record, AssumedFabric):
         allowed = vids.with_vid(record.allowed, vid)
@@ -367,17 +424,20 @@ def _permit(
         operations.append(Patch("fabric_port", id, {"native": vid}))
     elif record.mode == "trunk" and record.native == vid:
         said = f"Send {vid} tagged at {name}"
-        operations.append(Patch("fabric_port", id, {"native": None, "allowed": vids.with_vid(record.allowed or "", vid)}))
+        operations.append(
+            Patch("fabric_port", id, {"native": None, "allowed": vids.with_vid(record.allowed or "", vid)})
+        )
     elif record.mode == "trunk" and vid not in vids.members(record.allowed or ""):
         said = f"Allow {vid} on {name}"
         operations.append(Patch("fabric_port", id, {"allowed": vids.with_vid(record.allowed or "", vid)}))
-    elif record.mode == "access" and (access == "retag" or untagged):
+    elif record.mode == "access" and record.vid != vid and (access == "retag" or untagged):
         said = f"Make {name} an access port on {vid}"
         operations.append(Patch("fabric_port", id, {"vid": vid}))
     elif record.mode == "access":
-        said = f"Make {name} a trunk for {vid}, native {record.vid}"
+        native = record.vid if record.vid != vid else None
+        said = f"Make {name} a trunk for {vid}" + (f", native {native}" if native else "")
         operations.append(
-            Patch("fabric_port", id, {"mode": "trunk", "vid": None, "allowed": str(vid), "native": record.vid})
+            Patch("fabric_port", id, {"mode": "trunk", "vid": None, "allowed": str(vid), "native": native})
         )
     switch = plan.get("fabric_switch", record.switch)
     if switch.vlans is not None and vid not in vids.members(switch.vlans):
@@ -454,4 +514,3 @@ def _fresh(plan: Plan, wanted: str) -> str:
 
 def _slug(text: str) -> str:
     return "".join(c if c.isascii() and (c.isalnum() or c in "._-/") else "-" for c in text).strip("-._/") or "x"
-

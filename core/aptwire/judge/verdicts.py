@@ -13,8 +13,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from aptwire.forward.domains import Domains, Pairings, crossing_teams, solve
-from aptwire.forward.wiring import NOW, Place, State, Team, Wiring, compile_wiring
+from aptwire.forward.domains import Domains, Pairing, Pairings, crossing_teams, solve
+from aptwire.forward.wiring import NOW, State, Team, Wiring, compile_wiring
 from aptwire.plan.plan import Plan
 
 VERDICTS = ("home", "unproven", "wavering", "stranded", "astray", "exposed")
@@ -67,19 +67,11 @@ class Judgement:
         """The verdict of every endpoint, by id."""
         return {endpoint: VERDICTS[self.verdict(endpoint)] for endpoint in self.wiring.places_of}
 
-    def is_idle(self, endpoint: str) -> bool:
-        """Whether the endpoint is disconnected or its guest is off."""
-        port = self.plan.of("host_port").get(endpoint)
-        if port is not None:
-            return not port.connected
-        adapter = self.plan.get("adapter", endpoint)
-        return not adapter.connected or not self.plan.get("guest", adapter.guest).running
-
     def counts(self) -> dict[str, int]:
         """How many endpoints have each verdict, and how many are idle (those count under idle alone)."""
         made = dict.fromkeys((*VERDICTS, "idle"), 0)
         for endpoint, verdict in self.verdicts().items():
-            made["idle" if self.is_idle(endpoint) else verdict] += 1
+            made["idle" if is_idle(self.plan, endpoint) else verdict] += 1
         return made
 
 
@@ -102,6 +94,15 @@ class Rows:
     landed: np.ndarray
     right: np.ndarray
     first: np.ndarray
+
+
+def is_idle(plan: Plan, endpoint: str) -> bool:
+    """Whether an endpoint is disconnected or its guest is off."""
+    port = plan.of("host_port").get(endpoint)
+    if port is not None:
+        return not port.connected
+    adapter = plan.get("adapter", endpoint)
+    return not adapter.connected or not plan.get("guest", adapter.guest).running
 
 
 def judge(plan: Plan) -> Judgement:
@@ -152,9 +153,7 @@ class _Judge:
             if status[place] != HOME
         }
         lands = rows.landed[rows.first] if rows.place.size else np.zeros(0, dtype=np.int16)
-        return Judgement(
-            self.plan, self.wiring, self.pairings, self.domains, rows, status, lands, causes
-        )
+        return Judgement(self.plan, self.wiring, self.pairings, self.domains, rows, status, lands, causes)
 
     # --- rows -------------------------------------------------------------------------------------------------
 
@@ -168,7 +167,7 @@ class _Judge:
         first_node: list[int] = []
         open_: list[bool] = []
         pair_of: dict[tuple[int, int], int] = {}
-        pair_list = []
+        pair_list: list[Pairing] = []
         options: dict[int, list[tuple[int, int, int, int, bool]]] = {}
         for bridge in wiring.bridges:
             if not bridge.virtual:
@@ -209,7 +208,7 @@ class _Judge:
         there = np.where((pair_row >= 0) & (context >= 0), there_table[pair_index, inside], -1).astype(np.int32)
         mutual = (there >= 0) & (back_table[pair_index, np.maximum(there, 0)] == context)
         at_home_bridge = (pair_row == -2) & (context >= 0)
-        node = np.where(there >= 0, node_row + there, np.where(at_home_bridge, node_row + inside, -1))
+        entered = np.where(there >= 0, node_row + there, np.where(at_home_bridge, node_row + inside, -1))
         landed = np.where(there >= 0, there, context).astype(np.int16)
         segment = self.segment[place_row]
         wanted = self.tag[np.maximum(segment, 0)]
@@ -222,7 +221,7 @@ class _Judge:
             way=way_row,
             team=np.array(teams, dtype=np.int32),
             member=np.array(members, dtype=np.int16),
-            node=node,
+            node=entered,
             mutual=mutual | at_home_bridge,
             open=is_open_row,
             landed=landed,
@@ -398,9 +397,7 @@ class _Judge:
             return
         first = rows.first
         by_segment: dict[int, np.ndarray] = {}
-        row_of = {
-            (int(rows.place[row]), int(rows.member[row])): row for row in other.tolist()
-        }
+        row_of = {(int(rows.place[row]), int(rows.member[row])): row for row in other.tolist()}
         for team_no, member, segment in events.tolist():
             if segment < 0:
                 continue
@@ -463,11 +460,13 @@ class _Judge:
                     self.causes.setdefault(place.number, {})[STRANDED] = Cause(ADDRESS)
 
     def _exposures(self, status: np.ndarray, groups: np.ndarray) -> None:
-        """Two segments whose places are on their own tags and hear each other; two machines with one address."""
+        """Two segments whose places are on their own tags and hear each other; an address that a machine in use has too."""
         rows = self.rows
         astray = status[rows.place] == ASTRAY
         speaking = rows.right & ~astray
-        pairs = np.unique(np.stack([groups[speaking], self.segment[rows.place[speaking]].astype(np.int64)], axis=1), axis=0)
+        pairs = np.unique(
+            np.stack([groups[speaking], self.segment[rows.place[speaking]].astype(np.int64)], axis=1), axis=0
+        )
         present: dict[int, set[int]] = {}
         for group, segment in pairs.tolist():
             present.setdefault(group, set()).add(segment)
@@ -496,9 +495,7 @@ class _Judge:
                     meets.setdefault(reached, set(present[reached])).add(segment)
                     meets.setdefault(int(groups[row]), set()).update(present[reached] | {segment})
 
-    def _expose(
-        self, status: np.ndarray, groups: np.ndarray, speaking: np.ndarray, meets: dict[int, set[int]]
-    ) -> None:
+    def _expose(self, status: np.ndarray, groups: np.ndarray, speaking: np.ndarray, meets: dict[int, set[int]]) -> None:
         rows = self.rows
         seats: dict[tuple[int, int], int] = {}
         for row in np.flatnonzero(speaking).tolist():
@@ -528,10 +525,13 @@ class _Judge:
             endpoints = {self.wiring.places[p].endpoint for p in places}
             if len(endpoints) < 2:
                 continue
-            for place in places:
-                other = next(p for p in places if self.wiring.places[p].endpoint != self.wiring.places[place].endpoint)
-                status[place] = EXPOSED
-                self.causes.setdefault(place, {})[EXPOSED] = Cause(TWIN, towards=other)
+            for number in places:
+                mine = self.wiring.places[number].endpoint
+                others = [p for p in places if self.wiring.places[p].endpoint != mine]
+                other = next((p for p in others if not is_idle(self.plan, self.wiring.places[p].endpoint)), -1)
+                if other >= 0:
+                    status[number] = EXPOSED
+                    self.causes.setdefault(number, {})[EXPOSED] = Cause(TWIN, towards=other)
 
 
 def _ip(text: str) -> str:
@@ -541,4 +541,3 @@ def _ip(text: str) -> str:
 def tag_text(wiring: Wiring, number: int) -> str:
     """A VID class as people say it: its VID, or "untagged"."""
     return str(wiring.classes.vid(number)) if number > 0 else "untagged"
-

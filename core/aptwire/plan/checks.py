@@ -65,9 +65,7 @@ def patch_record(record: Record, changes: Mapping[str, Any], place: str = "") ->
     return dataclasses.replace(record, **values)
 
 
-def _take_values(
-    kind: str, id: str, given: Mapping[str, Any], place: str
-) -> tuple[dict[str, Any], list[Problem]]:
+def _take_values(kind: str, id: str, given: Mapping[str, Any], place: str) -> tuple[dict[str, Any], list[Problem]]:
     values: dict[str, Any] = {}
     problems: list[Problem] = []
     specs = SPECS[kind]
@@ -152,6 +150,8 @@ def _uniqueness(plan: Plan, records: list[Record]) -> Iterator[Problem]:
                     )
         if kind == "cable":
             yield from _cable_ends(plan, mine)
+        if kind == "adapter":
+            yield from _adapter_names(plan, mine)
 
 
 def _key(record: Record, names: tuple[str, ...]) -> tuple[Any, ...]:
@@ -167,10 +167,27 @@ def _cable_ends(plan: Plan, cables: list[Record]) -> Iterator[Problem]:
                 continue
             if end in used:
                 yield _problem(
-                    cable, field, f"{called(plan, plan.find(end))} already has a cable ({used[end]}); one port takes one"
+                    cable,
+                    field,
+                    f"{called(plan, plan.find(end))} already has a cable ({used[end]}); one port takes one",
                 )
             else:
                 used[end] = cable.id
+
+
+def _adapter_names(plan: Plan, adapters: list[Record]) -> Iterator[Problem]:
+    """The host's end of an adapter is a network interface of the host, so its name is taken once on each host."""
+
+    def key(adapter: Any) -> tuple[str, str]:
+        guest = plan.of("guest").get(adapter.guest)
+        return (guest.host if guest else "", adapter.name)
+
+    wanted = {key(adapter) for adapter in adapters}
+    first: dict[tuple[str, str], str] = {}
+    for adapter in sorted(plan.all("adapter"), key=lambda a: a.id):
+        at = key(adapter)
+        if at in wanted and first.setdefault(at, adapter.id) != adapter.id:
+            yield _problem(adapter, "name", f"“{adapter.name}” is taken on this host by adapter {first[at]}")
 
 
 def _fit(plan: Plan, record: Record) -> Iterator[Problem]:
@@ -187,9 +204,7 @@ def _fit(plan: Plan, record: Record) -> Iterator[Problem]:
             switch = plan.of("virtual_switch").get(group.switch)
             guest = plan.get("guest", record.guest)
             if switch is not None and switch.host != guest.host:
-                yield _problem(
-                    record, "port_group", f"{group.name} is on another host than the guest {guest.name}"
-                )
+                yield _problem(record, "port_group", f"{group.name} is on another host than the guest {guest.name}")
     elif isinstance(record, Cable):
         if record.a == record.b:
             yield _problem(record, "b", "a cable needs two different ends")

@@ -72,11 +72,7 @@ def apply_edit(plan: Plan, edit: Edit) -> tuple[Plan, Edit]:
 def _apply_one(
     plan: Plan, changed: Mapping[tuple[str, str], Record | None], operation: Operation, place: str
 ) -> tuple[tuple[str, str], Record | None, Operation]:
-    key = (
-        (operation.record.kind, operation.record.id)
-        if isinstance(operation, Put)
-        else (operation.kind, operation.id)
-    )
+    key = (operation.record.kind, operation.record.id) if isinstance(operation, Put) else (operation.kind, operation.id)
     if key[0] not in KINDS:
         raise PlanError([Problem(f"there is no record kind “{key[0][:40]}”", place=place)])
     old = changed[key] if key in changed else plan.of(key[0]).get(key[1])

@@ -66,9 +66,9 @@ class Spec:
         return value
 
     def _take_choice(self, value: Any) -> str:
-        if value not in self.options:
+        if not isinstance(value, str) or value not in self.options:
             raise ValueError(f"“{value}” is none of {', '.join(self.options)}")
-        return value
+        return str(value)
 
     def _take_vid(self, value: Any) -> int:
         if isinstance(value, bool) or not isinstance(value, int):
@@ -136,9 +136,7 @@ class Spec:
             made = {"type": "array", "items": {"type": "string", "maxLength": 60}, "maxItems": 64}
         if self.optional:
             made = (
-                {"enum": [*self.options, None]}
-                if self.kind == "choice"
-                else {**made, "type": [made["type"], "null"]}
+                {"enum": [*self.options, None]} if self.kind == "choice" else {**made, "type": [made["type"], "null"]}
             )
         if self.help:
             made["description"] = self.help

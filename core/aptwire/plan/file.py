@@ -32,9 +32,7 @@ def schema() -> dict[str, Any]:
             "records": {
                 "type": "object",
                 "additionalProperties": False,
-                "properties": {
-                    kind: {"type": "array", "items": {"$ref": f"#/$defs/{kind}"}} for kind in KINDS
-                },
+                "properties": {kind: {"type": "array", "items": {"$ref": f"#/$defs/{kind}"}} for kind in KINDS},
             },
         },
         "$defs": {kind: _kind_schema(kind) for kind in KINDS},
@@ -43,7 +41,9 @@ def schema() -> dict[str, Any]:
 
 def _kind_schema(kind: str) -> dict[str, Any]:
     cls = KINDS[kind]
-    required = [name for name in SPECS[kind] if cls.__dataclass_fields__[name].default.__class__.__name__ == "_MISSING_TYPE"]
+    required = [
+        name for name in SPECS[kind] if cls.__dataclass_fields__[name].default.__class__.__name__ == "_MISSING_TYPE"
+    ]
     return {
         "title": cls.title,
         "description": (cls.__doc__ or "").strip(),

@@ -97,7 +97,9 @@ class Uplink(Record):
         untagged=True, help="VIDs let in and out, 0 for untagged frames; absent: all of them"
     )
     native: int | None = f.vid(help="the VID of untagged frames; absent: they stay untagged all through")
-    carries: str | None = f.ref("nic", optional=True, help="the NIC seen carrying a standby team; absent: the first in order")
+    carries: str | None = f.ref(
+        "nic", optional=True, help="the NIC seen carrying a standby team; absent: the first in order"
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

@@ -49,7 +49,7 @@ class PlanError(Exception):
 class Plan:
     """Records by kind and id.  Never changed in place: an edit makes a new plan that shares what it left alone."""
 
-    __slots__ = ("name", "_records")
+    __slots__ = ("_records", "name")
 
     def __init__(self, name: str, records: Mapping[str, dict[str, Record]] | None = None) -> None:
         self.name = name
@@ -65,7 +65,7 @@ class Plan:
     def __len__(self) -> int:
         return sum(len(found) for found in self._records.values())
 
-    def of(self, kind: str) -> Mapping[str, Any]:
+    def of(self, kind: str) -> Mapping[Any, Any]:
         """All records of a kind, by id."""
         return self._records[kind]
 
@@ -73,9 +73,9 @@ class Plan:
         """All records of a kind."""
         return self._records[kind].values()
 
-    def get(self, kind: str, id: str) -> Any:
+    def get(self, kind: str, id: str | None) -> Any:
         """The record; KeyError if there is none."""
-        return self._records[kind][id]
+        return self._records[kind][id]  # type: ignore[index]
 
     def find(self, id: str) -> Record | None:
         """The record of whichever kind has this id."""
