@@ -242,8 +242,8 @@ class _Builder:
         switch = self.switch_of.get(name)
         if switch is None:
             switch = self.switch_of[name] = _id(name)
-            self.put(FabricSwitch(id=switch, name=name[:80]))
-            self.report.add("read", name, "a fabric switch, known by its LLDP alone: only the ports heard are there")
+            self.put(FabricSwitch(id=switch, name=name[:80], partial=True))
+            self.report.add("read", name, "a fabric switch, known by its LLDP alone: its other ports stay open")
         id = _id(f"{switch}/{port}")
         if id in self.records:
             return id

@@ -15,7 +15,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from aptwire.forward.rules import PortRule
-from aptwire.forward.wiring import NOW, Link, Member, State, Team, Wiring
+from aptwire.forward.wiring import NOW, Link, State, Team, Wiring
 
 
 @dataclass(frozen=True)
@@ -30,12 +30,13 @@ class Pairing:
         """bool[classes]: contexts that would come back over the same link as another context."""
         numbers = np.arange(self.there.size)
         returned = np.where(self.there >= 0, self.back[self.there], -1)
-        return (returned >= 0) & (returned != numbers)
+        bits: np.ndarray = (returned >= 0) & (returned != numbers)
+        return bits
 
 
 def crossing(near: PortRule, far: PortRule) -> np.ndarray:
     """int16[classes]: near's context to far's context, -1 where one of the two drops it."""
-    made: np.ndarray = np.where(near.out >= 0, far.into[near.out], -1)
+    made: np.ndarray = np.where(near.out >= 0, far.into[near.out], -1).astype(np.int16)
     return made
 
 
@@ -56,20 +57,26 @@ class Pairings:
 
 @dataclass(frozen=True)
 class Domains:
-    """The solved graph: `component` int32[nodes]; `entries` node -> its entry nodes; `reach` component -> others it also reaches."""
+    """The solved graph.
+
+    `component` int32[nodes]; `reach` component -> it and the others that its frames get to, where there are
+    others; `heard` component of an entry node -> the component of the context in which its frames are heard;
+    `open` the components with a way out into an open end.
+    """
 
     component: np.ndarray
-    entries: dict[int, list[int]]
     reach: dict[int, frozenset[int]]
+    heard: dict[int, frozenset[int]]
     open: frozenset[int]
 
-    def reached(self, component: int) -> frozenset[int]:
-        """All components that a frame entering `component` gets to, itself among them."""
-        return self.reach.get(component, frozenset((component,)))
+    def hearers(self, component: int) -> frozenset[int]:
+        """All components in which a frame that enters `component` is heard, itself among them."""
+        reached = self.reach.get(component, frozenset((component,)))
+        return reached.union(*(self.heard.get(c, ()) for c in reached))
 
-    def heard_at(self, node: int) -> list[int]:
-        """The components whose frames are present in a node's context."""
-        return [int(self.component[n]) for n in (node, *self.entries.get(node, ()))]
+    def one_way(self) -> frozenset[int]:
+        """The components that are heard beyond themselves."""
+        return frozenset(self.reach) | frozenset(self.heard)
 
 
 def crossing_teams(wiring: Wiring) -> Iterator[Team]:
@@ -149,7 +156,16 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW) -> Domains:
         _, component = connected_components(graph, directed=True, connection="strong")
     else:
         component = np.zeros(0, dtype=np.int32)
-    return Domains(component, entries, _closure(component, head, tail), _open(wiring, component))
+    heard: dict[int, set[int]] = {}
+    for node, extra in entries.items():
+        for entry in extra:
+            heard.setdefault(int(component[entry]), set()).add(int(component[node]))
+    return Domains(
+        component,
+        _closure(component, head, tail),
+        {entry: frozenset(nodes) for entry, nodes in heard.items()},
+        _open(wiring, component),
+    )
 
 
 def _closure(component: np.ndarray, head: np.ndarray, tail: np.ndarray) -> dict[int, frozenset[int]]:
@@ -181,27 +197,3 @@ def _open(wiring: Wiring, component: np.ndarray) -> frozenset[int]:
         first = wiring.bridges[bridge].trunk * count
         found.update(component[first + np.flatnonzero(rule.out >= 0)].tolist())
     return frozenset(found)
-
-
-@dataclass(frozen=True)
-class Way:
-    """How a context of an end switch gets out over one member.
-
-    `out` is the node that its frames enter (-1: nowhere), `hears` the nodes whose frames come in to it.
-    """
-
-    member: Member
-    out: int
-    hears: tuple[int, ...]
-
-
-def way(wiring: Wiring, pairings: Pairings, member: Member, context: int) -> Way:
-    """The way of a context over a member that has a link."""
-    link = member.link
-    if link is None:
-        return Way(member, -1, ())
-    pairing = pairings(link.rules[0], link.rules[1])
-    first = wiring.bridges[link.ends[1]].trunk * wiring.classes.count
-    there = int(pairing.there[context])
-    hears = tuple(int(first + k) for k in np.flatnonzero(pairing.back == context))
-    return Way(member, first + there if there >= 0 else -1, hears)

@@ -112,6 +112,10 @@ class RuleBook:
             text += f", native {port.native}"
         return self(port.allowed, port.native, switch.vlans, text=text)
 
+    def unknown(self, switch: FabricSwitch) -> PortRule:
+        """The ports of a switch that the plan doesn't know: they may carry whatever the switch defines."""
+        return self(None, None, switch.vlans, text="ports that the plan doesn't know")
+
     def assumed(self, assumed: AssumedFabric) -> PortRule:
         """A port of an assumed fabric."""
         text = f"assumed to carry {assumed.allowed}"

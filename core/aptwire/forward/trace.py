@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from aptwire.forward.paths import Roads, Step, heard_as
 from aptwire.forward.wiring import NOW, Link, Member, Place, State, Wiring
@@ -16,8 +16,8 @@ class Hop:
     """One place on the way.
 
     `records` are the plan's records passed there, `before` and `after` the tag ("untagged", a VID, or "–" where
-    there is no frame), `rule` what is configured, `outcome` passed, dropped, open, or not reached; `reason` says
-    why it ends here.
+    there is no frame), `rule` what is configured, `outcome` passed, dropped, astray (it goes on, in the wrong VLAN),
+    open, or not reached; `reason` says why it ends here.
     """
 
     records: tuple[str, ...]
@@ -79,18 +79,17 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
     if wish is None:
         hops.extend(teller.stuck(roads, source, target))
     else:
-        context, cut = source.context, False
+        context = source.context
         for step in wish:
             hops.extend(teller.step(step))
             context = step.after
-            if hops[-1].outcome == "dropped":
-                cut = True
+            if step.missing:
+                if hops[-1].outcome == "passed":
+                    hops[-1] = teller.strayed(hops[-1], step.after)
                 break
-        if not cut:
-            hops.append(teller.end(target, context))
-            return Trace(tuple(hops), False, say_state(wiring, state))
-    hops.append(teller.end(target, None))
-    return Trace(tuple(hops), False, say_state(wiring, state))
+        else:
+            return Trace((*hops, teller.end(target, context)), False, say_state(wiring, state))
+    return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
 
 
 class Teller:
@@ -167,6 +166,13 @@ class Teller:
             passed, where, self.tag(before), self.tag(after), rule, "passed" if after >= 0 else "dropped", reason
         )
 
+    def strayed(self, hop: Hop, context: int) -> Hop:
+        """A hop that lets the frame pass into another VLAN than the one that would lead on."""
+        tag = self.tag(context)
+        return replace(
+            hop, outcome="astray", reason=f"{hop.where} takes the frame on as {tag}, which doesn't lead there"
+        )
+
     def _part(self, uplink: Uplink, nic: Nic) -> str:
         if uplink.mode != "standby":
             return "one of its members"
@@ -194,6 +200,10 @@ class Teller:
                 if hop.outcome != "passed":
                     return [hop] if leaving else [self._behind(hop)]
         where = "the fabric"
+        open_ends = [s.name for s in self.plan.all("fabric_switch") if s.partial]
+        if open_ends:
+            reason = f"the plan doesn't know all ports of {', '.join(sorted(open_ends))}"
+            return [Hop((), where, "–", "–", "", "open", reason)]
         return [Hop((), where, "–", "–", "", "dropped", "no cable joins the two parts of the fabric")]
 
     def _behind(self, hop: Hop) -> Hop:
@@ -231,6 +241,23 @@ class Teller:
                 link = member.link
                 after = int(link.rules[1].into[label])
                 made.extend(self.step(Step(link, 0, place.context, label, after)))
+        return made
+
+    def way_back(self, place: Place) -> list[Hop]:
+        """How frames of the context that a place's frames enter come back to its switch."""
+        made: list[Hop] = []
+        for team in self.wiring.teams_of.get(place.bridge, []):
+            member = self.wiring.carries(team, self.state)
+            link = member.link if member else None
+            label = int(team.rule.out[place.context])
+            there = int(link.rules[1].into[label]) if link and label >= 0 else -1
+            if link is None or there < 0:
+                continue
+            back = int(link.rules[1].out[there])
+            context = int(link.rules[0].into[back]) if back >= 0 else -1
+            made.extend(self.step(Step(link, 1, there, back, context)))
+            if context >= 0 and context != place.context:
+                made[-1] = self.strayed(made[-1], context)
         return made
 
     def _no_member(self, uplink: Uplink, members: tuple[Member, ...], place: Place) -> Hop:

@@ -153,6 +153,9 @@ def _cable_up(wiring: Wiring, book: RuleBook, uplinks: dict[str, list[Uplink]], 
     for cable in plan.all("cable"):
         far[cable.a] = (cable.b, cable.id)
         far[cable.b] = (cable.a, cable.id)
+    for switch in plan.all("fabric_switch"):
+        if switch.partial:
+            wiring.open_ports.append((wiring.bridge_of[switch.id].number, book.unknown(switch), switch.id))
     ports = plan.of("fabric_port")
     port_rules = {id: book.fabric_port(plan.get("fabric_switch", port.switch), port) for id, port in ports.items()}
     assumed = {record.site: record for record in plan.all("assumed_fabric")}

@@ -139,14 +139,22 @@ class _Finder:
         key = (place.bridge, place.context, place.label, place.segment, _frozen(cause.state), cause.towards)
         if key not in self._breaks:
             self._breaks[key] = next(
-                (hop for t in self.traces(place, cause) for hop in t.hops if hop.outcome in ("dropped", "open")), None
+                (
+                    hop
+                    for t in self.traces(place, cause)
+                    for hop in t.hops
+                    if hop.outcome in ("dropped", "astray", "open")
+                ),
+                None,
             )
         return self._breaks[key]
 
     def traces(self, place: Place, cause: Cause) -> Iterable[Trace]:
         """There, and back if there works."""
         if cause.towards < 0:
-            hops = Teller(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
+            teller = Teller(self.wiring, cause.state)
+            out = teller.way_out(Roads(self.wiring, cause.state), place)
+            hops = [*out, *teller.way_back(place), teller.end(place, place.context)]
             yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
             return
         other = self.wiring.places[cause.towards]
@@ -219,6 +227,8 @@ class _Finder:
         assert cause.what == CUT_OFF
         several = len({p.segment for p, _ in found}) > 1
         lost = "the rest of their segments" if several else self._lost(place, cause, endpoints)
+        if self._status(place) == "wavering" and not cause.state.choice:
+            return f"{who} {_verb('is', one)} cut off from {lost} until another NIC carries", reason, culprit
         if self._status(place) == "wavering":
             return f"{who} {_verb('loses', one)} {lost} {when}", reason, culprit
         return f"{who} {_verb('is', one)} cut off from {lost}", reason, culprit

@@ -91,7 +91,7 @@ def mends(judgement: Judgement, finding: Finding) -> list[Mend]:
                     tried = preview(judgement, whole)
                 except PlanError:
                     continue
-                said = _join([title, more]) if title else more
+                said = f"{title}, then {more[:1].lower()}{more[1:]}" if title else more
                 if _home(tried.judgement, wanted):
                     found[key] = Mend(said, whole, tried)
                 elif at.what == OPEN_END or _gravity(tried.judgement, finding.place) < _gravity(judged, finding.place):
@@ -158,6 +158,14 @@ class _Mender:
 
     def _nothing(self) -> Iterator[tuple[str, Edit]]:
         yield "", ()
+        adapter = self.plan.of("adapter").get(self.place.endpoint)
+        group = self.plan.of("port_group").get(adapter.port_group) if adapter else None
+        tag = self.plan.of("guest_tag").get(self.place.record)
+        if tag is not None and group is not None and group.native == tag.vid:
+            yield (
+                f"Send {tag.vid} tagged at {called(self.plan, group)}",
+                (Patch("port_group", group.id, {"native": None}),),
+            )
 
     def _through(self, title: str, edit: Edit, access: str) -> tuple[str, Edit]:
         """The edit, and after it whatever permissions the place still lacks, in every state."""

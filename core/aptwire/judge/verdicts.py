@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from aptwire.forward.domains import Domains, Pairing, Pairings, crossing_teams, solve
+from aptwire.forward.paths import heard_as
 from aptwire.forward.wiring import NOW, State, Team, Wiring, compile_wiring
 from aptwire.plan.plan import Plan
 
@@ -96,6 +97,14 @@ class Rows:
     first: np.ndarray
 
 
+@dataclass(frozen=True)
+class Need:
+    """What a segment's places must reach: any of the groups; `place` stands for it (-1: nobody in particular)."""
+
+    groups: list[int]
+    place: int
+
+
 def is_idle(plan: Plan, endpoint: str) -> bool:
     """Whether an endpoint is disconnected or its guest is off."""
     port = plan.of("host_port").get(endpoint)
@@ -128,6 +137,7 @@ class _Judge:
         )
         self.bridge = np.array([p.bridge for p in wiring.places], dtype=np.int32)
         self.context = np.array([p.context for p in wiring.places], dtype=np.int32)
+        self.deaf = np.array([p.context >= 0 and heard_as(p, p.context) is None for p in wiring.places], dtype=bool)
         self.teams = {team.uplink.id: n for n, team in enumerate(wiring.teams)}
         self.rows = self._rows()
         size = len(wiring.places)
@@ -236,18 +246,22 @@ class _Judge:
         base = int(domains.component.max(initial=-1)) + 1
         inside = rows.mutual & (rows.node >= 0)
         component = domains.component[np.where(inside, rows.node, 0)] if domains.component.size else 0
-        return np.where(inside, component, base + local)
+        group = np.where(inside, component, base + local)
+        # A guest that tags its frames with the native VID of its port speaks and hears nothing: it is alone.
+        deaf = self.deaf[rows.place]
+        return np.where(deaf, base + len(self.wiring.bridges) * self.count + rows.place, group)
 
     def _gateways(self) -> None:
-        """The places that bear a gateway address of the segment on which they belong, by segment number."""
-        self.gateways: dict[int, list[int]] = {}
+        """The places that bear each gateway address of the segment on which they belong, by segment number."""
+        self.gateways: dict[int, dict[str, list[int]]] = {}
         wanted = {
             (n, address) for n, id in enumerate(self.segments) for address in self.plan.get("segment", id).gateways
         }
         for place in self.wiring.places:
             segment = int(self.segment[place.number])
-            if any((segment, _ip(address)) in wanted for address in place.addresses):
-                self.gateways.setdefault(segment, []).append(place.number)
+            for address in map(_ip, place.addresses):
+                if (segment, address) in wanted:
+                    self.gateways.setdefault(segment, {}).setdefault(address, []).append(place.number)
 
     # --- states -----------------------------------------------------------------------------------------------
 
@@ -301,33 +315,40 @@ class _Judge:
         for start, end in zip(starts.tolist(), [*starts[1:].tolist(), order.size], strict=True):
             of = order[start:end]
             segment = int(numbers[start])
-            mains, rep = self._mains(segment, places[of], group[of])
-            if mains is None:
+            needs = self._needs(segment, places[of], group[of])
+            if needs is None:
                 ok[of] = self._alone(int(of[0]), places, group, open_, state, team)
                 continue
-            good = np.isin(group[of], mains) if len(mains) == 1 else np.zeros(of.size, dtype=bool)
+            met = np.array([np.isin(group[of], need.groups) for need in needs])
+            good = met.all(axis=0)
             ok[of] = good
-            self._cut_off(of[~good], places, group, open_, of, mains, rep, state, team)
+            for at in np.flatnonzero(~good).tolist():
+                need = needs[int(np.flatnonzero(~met[:, at])[0])]
+                self._cut_off(int(of[at]), places, group, open_, of, need, state, team)
         return ok
 
-    def _mains(self, segment: int, places: np.ndarray, group: np.ndarray) -> tuple[list[int] | None, int]:
-        """The groups that hold the segment's gateways, or else its largest group, and a place in it.
+    def _needs(self, segment: int, places: np.ndarray, group: np.ndarray) -> list[Need] | None:
+        """What the places of a segment must reach: each of its gateways, or else its largest group.
 
-        None: the segment has this one place only and nothing to reach but the fabric.  An empty list: no
+        None: the segment has this one place only and nothing to reach but the fabric.  A need without groups: no
         group is the largest.
         """
-        gates = [g for g in self.gateways.get(segment, ()) if g in places]
+        at = {int(p): int(g) for p, g in zip(places, group, strict=True)}
+        gates = [
+            Need(sorted({at[p] for p in owners if p in at}), next(p for p in owners if p in at))
+            for owners in self.gateways.get(segment, {}).values()
+            if any(p in at for p in owners)
+        ]
         if gates:
-            at = {int(p): int(g) for p, g in zip(places, group, strict=True)}
-            return sorted({at[g] for g in gates}), gates[0]
+            return gates
         if places.size == 1:
-            return None, -1
+            return None
         values, counts = np.unique(group, return_counts=True)
         top = np.flatnonzero(counts == counts.max())
         if top.size > 1:
-            return [], -1
+            return [Need([], -1)]
         main = int(values[top[0]])
-        return [main], int(places[np.flatnonzero(group == main)[0]])
+        return [Need([main], int(places[np.flatnonzero(group == main)[0]]))]
 
     def _alone(
         self, at: int, places: np.ndarray, group: np.ndarray, open_: np.ndarray, state: State, team: Team | None
@@ -345,33 +366,29 @@ class _Judge:
 
     def _cut_off(
         self,
-        bad: np.ndarray,
+        at: int,
         places: np.ndarray,
         group: np.ndarray,
         open_: np.ndarray,
         of: np.ndarray,
-        mains: list[int],
-        rep: int,
+        need: Need,
         state: State,
         team: Team | None,
     ) -> None:
-        if not bad.size:
-            return
         nic_open = {int(g) for g in group[of[open_[of]]]}
-        leaky = nic_open | set(self.domains.open)
-        for at in bad.tolist():
-            place, mine = int(places[at]), int(group[at])
-            others = mains or [int(g) for g in np.unique(group[of]) if int(g) != mine]
-            towards = rep
-            if towards < 0:
-                others_at = of[group[of] != mine]
-                towards = int(places[others_at[0]]) if others_at.size else -1
-            unknown = mine in nic_open or any(o in nic_open for o in others)
-            unknown = unknown or (mine in leaky and any(o in leaky for o in others))
-            if unknown:
-                self._note(place, UNPROVEN, Cause(OPEN_END, state, team, towards))
-            else:
-                self._note(place, STRANDED, Cause(CUT_OFF, state, team, towards))
+        leaky = nic_open | self.domains.open
+        place, mine = int(places[at]), int(group[at])
+        others = need.groups or [int(g) for g in np.unique(group[of]) if int(g) != mine]
+        towards = need.place
+        if towards < 0:
+            elsewhere = of[group[of] != mine]
+            towards = int(places[elsewhere[0]]) if elsewhere.size else -1
+        unknown = mine in nic_open or any(o in nic_open for o in others)
+        unknown = unknown or (mine in leaky and any(o in leaky for o in others))
+        if unknown:
+            self._note(place, UNPROVEN, Cause(OPEN_END, state, team, towards))
+        else:
+            self._note(place, STRANDED, Cause(CUT_OFF, state, team, towards))
 
     def _own_ways(self, groups: np.ndarray, base_ok: np.ndarray) -> None:
         """Judge every state in which one team of an end switch is carried by another member."""
@@ -471,10 +488,10 @@ class _Judge:
         for group, segment in pairs.tolist():
             present.setdefault(group, set()).add(segment)
         meets: dict[int, set[int]] = {group: set(found) for group, found in present.items() if len(found) > 1}
-        for start, reached in self.domains.reach.items():
-            for other in reached:
-                mixed = present.get(start, set()) | present.get(other, set())
-                if other != start and start in present and other in present and len(mixed) > 1:
+        for start in self.domains.one_way() & present.keys():
+            for other in (self.domains.hearers(start) & present.keys()) - {start}:
+                mixed = present[start] | present[other]
+                if len(mixed) > 1:
                     meets.setdefault(start, set()).update(mixed)
                     meets.setdefault(other, set()).update(mixed)
         self._one_way(meets, present, groups, speaking)
@@ -490,7 +507,7 @@ class _Judge:
         for row in np.flatnonzero(speaking & ~rows.mutual & (rows.node >= 0)).tolist():
             into = int(self.domains.component[rows.node[row]])
             segment = int(self.segment[rows.place[row]])
-            for reached in self.domains.reached(into):
+            for reached in self.domains.hearers(into):
                 if reached in present and present[reached] - {segment}:
                     meets.setdefault(reached, set(present[reached])).add(segment)
                     meets.setdefault(int(groups[row]), set()).update(present[reached] | {segment})

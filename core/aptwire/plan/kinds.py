@@ -205,6 +205,7 @@ class FabricSwitch(Record):
     site: str = f.text(80)
     managed: bool = f.flag(True, help="false: passes tags unseen and filters nothing")
     vlans: str | None = f.vid_set(help="the VIDs that a managed switch defines; absent: all")
+    partial: bool = f.flag(False, help="true: it has more ports than the plan knows, and what is behind them is open")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

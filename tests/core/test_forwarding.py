@@ -1,0 +1,182 @@
+"""What a frame does: against the measured captures, and the array form against the exact search."""
+
+from __future__ import annotations
+
+import json
+import unittest
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from aptwire.formats.hosts import read_hosts
+from aptwire.forward.classes import classify
+from aptwire.forward.hearing import hears
+from aptwire.forward.paths import Roads, heard_as
+from aptwire.forward.trace import find_place, trace
+from aptwire.forward.wiring import compile_wiring
+from aptwire.judge.verdicts import judge
+from aptwire.plan.plan import PlanError
+from tests.support import TWO_HOSTS, demo_plan, plan_of, random_plan, two_hosts_files
+
+
+class MeasuredFramesTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.plan, _ = read_hosts(two_hosts_files(), "two-hosts")
+
+    def test_every_tap_and_tag_is_heard_as_measured(self) -> None:
+        self.assertEqual(hears(self.plan), json.loads((TWO_HOSTS / "frames-seen.json").read_text()))
+
+    def test_every_lost_nic_changes_what_it_changed_when_measured(self) -> None:
+        for nic, measured in json.loads((TWO_HOSTS / "drills.json").read_text()).items():
+            with self.subTest(nic):
+                self.assertEqual(hears(self.plan, nic), measured)
+
+    def test_an_unknown_nic_is_refused(self) -> None:
+        with self.assertRaisesRegex(PlanError, "gannet/nic9"):
+            hears(self.plan, "gannet/nic9")
+
+
+class TraceTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.wiring = compile_wiring(demo_plan())
+
+    def trace(self, a: str, b: str):
+        return trace(self.wiring, find_place(self.wiring, a), find_place(self.wiring, b))
+
+    def test_tags_change_where_the_ports_say(self) -> None:
+        found = self.trace("gannet/tap-tide-gauge-ingest", "kittiwake/tap-tide-gauge-marsh")
+        self.assertTrue(found.delivered)
+        tags = [(hop.before, hop.after) for hop in found.hops]
+        self.assertEqual(tags, [("untagged", "230"), *[("230", "230")] * 6, ("230", "untagged")])
+
+    def test_a_dropped_frame_names_port_and_reason(self) -> None:
+        found = self.trace("kittiwake/tap-cctv-recorder", "gannet/tap-fw-in|240")
+        self.assertFalse(found.delivered)
+        dropped = [hop for hop in found.hops if hop.outcome == "dropped"]
+        self.assertEqual([hop.where for hop in dropped], ["port x49 of marsh-a"])
+        self.assertEqual(dropped[0].reason, "port x49 of marsh-a allows 110, 120, 130, 210, 230; 240 is missing")
+        self.assertEqual(found.hops[-1].outcome, "not reached")
+
+    def test_differing_natives_join_two_vids(self) -> None:
+        found = self.trace("kittiwake/tap-berth-display", "gannet/tap-fw-out")
+        self.assertTrue(found.delivered)
+        self.assertIn(("220", "untagged"), [(h.before, h.after) for h in found.hops])
+        self.assertIn(("untagged", "300"), [(h.before, h.after) for h in found.hops])
+
+    def test_an_open_end_is_said(self) -> None:
+        found = self.trace("petrel/tap-visitor", "gannet/tap-fw-out")
+        self.assertEqual([h.outcome for h in found.hops], ["passed", "open", "not reached"])
+
+    def test_unknown_endpoints_are_explained(self) -> None:
+        for name, said in (("gannet/nobody", "no endpoint"), ("gannet/tap-fw-in|999", "it has 210, 220, 230, 240")):
+            with self.assertRaisesRegex(ValueError, said):
+                find_place(self.wiring, name)
+
+
+class KernelRulesTest(unittest.TestCase):
+    """Single rules of IEEE 802.1Q on the smallest plans."""
+
+    def heard(self, group_a: dict, group_b: dict, tags: tuple[int, ...] = ()) -> dict[str, list[str]]:
+        plan = plan_of(
+            host=[{"id": "h", "name": "h"}],
+            virtual_switch=[{"id": "s", "host": "h", "name": "s"}],
+            port_group=[
+                {"id": "a", "switch": "s", "name": "a", **group_a},
+                {"id": "b", "switch": "s", "name": "b", **group_b},
+            ],
+            guest=[{"id": "ga", "host": "h", "name": "ga"}, {"id": "gb", "host": "h", "name": "gb"}],
+            adapter=[
+                {"id": "ta", "guest": "ga", "name": "ta", "port_group": "a"},
+                {"id": "tb", "guest": "gb", "name": "tb", "port_group": "b"},
+            ],
+        )
+        return hears(plan)
+
+    def test_access_meets_trunk_tagged(self) -> None:
+        found = self.heard({"mode": "access", "vid": 10}, {"mode": "trunk", "allowed": "10, 20"})
+        self.assertEqual(found["h/ta|"], ["h/tb|10"])
+        self.assertEqual(found["h/tb|"], [])
+        self.assertEqual(found["h/tb|10"], ["h/ta|"])
+        self.assertEqual(found["h/tb|20"], [])
+
+    def test_native_leaves_untagged(self) -> None:
+        found = self.heard({"mode": "access", "vid": 10}, {"mode": "trunk", "allowed": "20", "native": 10})
+        self.assertEqual(found["h/ta|"], ["h/tb|"])
+        self.assertEqual(found["h/tb|"], ["h/ta|"])
+
+    def test_untagged_and_tagged_stay_apart(self) -> None:
+        found = self.heard({"mode": "untagged"}, {"mode": "access", "vid": 10})
+        self.assertEqual(found, {"h/ta|": [], "h/tb|": []})
+
+    def test_a_switch_with_two_ways_out_forwards_between_them(self) -> None:
+        hosts = ["x", "m", "y"]
+        plan = plan_of(
+            host=[{"id": h, "name": h} for h in hosts],
+            virtual_switch=[{"id": f"{h}/s", "host": h, "name": "s"} for h in hosts],
+            uplink=[{"id": i, "switch": i[0] + "/s", "name": i, "mode": "standby"} for i in ("x1", "m1", "m2", "y1")],
+            nic=[{"id": f"n{i}", "host": i[0], "name": f"n{i}", "uplink": i} for i in ("x1", "m1", "m2", "y1")],
+            cable=[{"id": "c1", "a": "nx1", "b": "nm1"}, {"id": "c2", "a": "nm2", "b": "ny1"}],
+            port_group=[{"id": f"{h}/g", "switch": f"{h}/s", "name": "g", "mode": "access", "vid": 7} for h in hosts],
+            guest=[{"id": f"g{h}", "host": h, "name": f"g{h}"} for h in hosts],
+            adapter=[{"id": f"t{h}", "guest": f"g{h}", "name": "t", "port_group": f"{h}/g"} for h in hosts],
+        )
+        self.assertEqual(hears(plan)["x/t|"], ["m/t|", "y/t|"])
+
+    def test_vids_that_nobody_tells_apart_share_a_class(self) -> None:
+        classes = classify(demo_plan())
+        self.assertLess(classes.count, 20)
+        self.assertEqual(classes.of[210], classes.of[210])
+        self.assertEqual(classes.of[1000], classes.of[4094])
+        self.assertNotEqual(classes.of[1000], classes.of[300])
+        self.assertEqual(classes.of[4095], -1)
+
+
+class ArraysAgainstSearchTest(unittest.TestCase):
+    @settings(max_examples=150, deadline=None)
+    @given(st.integers(0, 10**9))
+    def test_two_places_share_a_domain_exactly_if_each_hears_the_other(self, seed: int) -> None:
+        judgement = judge(random_plan(seed))
+        wiring, rows = judgement.wiring, judgement.rows
+        roads = Roads(wiring)
+        inside = [
+            p
+            for p in wiring.places
+            if p.context >= 0 and rows.mutual[rows.first[p.number]] and heard_as(p, p.context) is not None
+        ]
+        component = {p.number: judgement.domains.component[rows.node[rows.first[p.number]]] for p in inside}
+        floods = {p.number: roads.flood(p.bridge, p.context) for p in inside}
+
+        def heard(a, b) -> bool:
+            return any(bridge == b.bridge and heard_as(b, context) is not None for bridge, context in floods[a.number])
+
+        for a in inside:
+            for b in inside:
+                if a.bridge == b.bridge:
+                    continue
+                both = heard(a, b) and heard(b, a)
+                if component[a.number] == component[b.number]:
+                    self.assertTrue(both, f"{a.record} and {b.record} share a domain, but one is deaf")
+                elif both:
+                    self.assertTrue(judgement.domains.heard, f"{a.record} and {b.record} meet, but not in one domain")
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 10**9))
+    def test_a_trace_arrives_exactly_where_the_flood_does(self, seed: int) -> None:
+        plan = random_plan(seed)
+        wiring = compile_wiring(plan)
+        roads = Roads(wiring)
+        for a in wiring.places[:6]:
+            for b in wiring.places[:6]:
+                if a.endpoint == b.endpoint:
+                    continue
+                flood = roads.flood(a.bridge, a.context) if a.context >= 0 else {}
+                reached = any(bridge == b.bridge and heard_as(b, k) is not None for bridge, k in flood)
+                found = trace(wiring, a, b)
+                self.assertEqual(found.delivered, reached)
+                if not reached:
+                    self.assertTrue(any(h.reason for h in found.hops) or found.hops[-1].outcome != "passed", found.hops)
+
+
+if __name__ == "__main__":
+    unittest.main()

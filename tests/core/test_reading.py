@@ -1,0 +1,227 @@
+"""Reading real hosts: the captures, and files that are cut, lie, or have another shape."""
+
+from __future__ import annotations
+
+import json
+import random
+import struct
+import unittest
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from aptwire.formats import lldp, pcap
+from aptwire.formats.hosts import read_hosts
+from aptwire.judge.verdicts import judge
+from aptwire.plan.plan import Plan, PlanError
+from tests.support import two_hosts_files
+
+
+def frame(*tlvs: tuple[int, bytes]) -> bytes:
+    """An LLDP frame of TLVs, with the End TLV."""
+    body = b"".join(struct.pack(">H", kind << 9 | len(value)) + value for kind, value in (*tlvs, (0, b"")))
+    return bytes.fromhex("0180c200000e0216 1eb1f308 88cc".replace(" ", "")) + body
+
+
+MANDATORY = ((1, b"\x07gull-rack"), (2, b"\x05p7"), (3, b"\x00\x78"))
+
+
+def capture(*frames: bytes) -> bytes:
+    """A pcap file of frames, one second apart."""
+    raw = struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 1)
+    for second, data in enumerate(frames):
+        raw += struct.pack("<IIII", second, 0, len(data), len(data)) + data
+    return raw
+
+
+def links(*interfaces: dict) -> bytes:
+    """An ip-link.json of interfaces that are up."""
+    made = []
+    for number, interface in enumerate(interfaces, 1):
+        up = {"ifindex": number, "flags": ["UP", "LOWER_UP"], "mtu": 1500, "operstate": "UP", "address": f"02:64:00:00:00:{number:02x}"}
+        made.append({**up, **interface})
+    return json.dumps(made).encode()
+
+
+def bridge(name: str, filtering: int = 0) -> dict:
+    return {"ifname": name, "linkinfo": {"info_kind": "bridge", "info_data": {"vlan_filtering": filtering}}}
+
+
+def tap(name: str, master: str, alias: str = "") -> dict:
+    return {"ifname": name, "master": master, "ifalias": alias, "linkinfo": {"info_kind": "tun"}}
+
+
+def vlan(name: str, lower: str, id: int, **more: object) -> dict:
+    return {"ifname": name, "link": lower, "linkinfo": {"info_kind": "vlan", "info_data": {"id": id, "protocol": "802.1Q"}}, **more}
+
+
+def read(**files: bytes) -> tuple[Plan, list[str]]:
+    """A plan of one host, heron, and the lines of its report."""
+    plan, report = read_hosts({f"heron/{k}": v for k, v in files.items()}, "test")
+    return plan, [f"{n.what} {n.about}: {n.text}" for n in report.notes]
+
+
+class CapturesTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.plan, cls.report = read_hosts(two_hosts_files(), "two-hosts")
+
+    def test_teams_with_mode_order_and_active_member(self) -> None:
+        uplink = self.plan.get("uplink", "fulmar/guests0/bond0")
+        self.assertEqual((uplink.mode, uplink.carries, uplink.allowed), ("standby", "fulmar/nic0", "110, 120, 210, 220"))
+        self.assertEqual([self.plan.get("nic", f"fulmar/nic{n}").rank for n in (0, 1)], [0, 1])
+        self.assertEqual(self.plan.get("nic", "fulmar/nic1").mac, "2e:66:60:5e:19:aa")
+
+    def test_taps_of_one_bridge_with_the_same_tags_share_a_port_group(self) -> None:
+        groups = {self.plan.get("adapter", f"gannet/tap-tick{n}").port_group for n in (1, 2)}
+        self.assertEqual(len(groups), 1)
+        guest = self.plan.get("adapter", "gannet/tap-tick1").guest
+        self.assertEqual(self.plan.get("guest", guest).name, "ticketing-web-1")
+
+    def test_host_ports_and_their_addresses(self) -> None:
+        port = self.plan.get("host_port", "gannet/guests0/port/mgmt")
+        self.assertEqual((port.vid, port.addresses), (110, ("10.77.110.11/24",)))
+        store = self.plan.get("host_port", "gannet/store0/port/store0")
+        self.assertEqual((store.vid, store.belongs), (None, "segment:130"))
+
+    def test_switches_named_by_lldp_are_fabric_with_their_ports_and_cables(self) -> None:
+        self.assertEqual(sorted(self.plan.of("fabric_switch")), ["rack-a", "rack-b"])
+        port = self.plan.get("fabric_port", "rack-b/p2")
+        self.assertEqual((port.mode, port.allowed, port.native), ("trunk", "110, 120, 210", 999))
+        self.assertEqual(len(self.plan.of("cable")), 7)
+
+    def test_the_report_tells_what_was_proposed_and_left_out(self) -> None:
+        said = {(n.what, n.about) for n in self.report.notes}
+        self.assertIn(("proposed", "segment:230"), said)
+        self.assertIn(("left out", "drills.json"), said)
+        self.assertIn(("differs", "rack-a/x49.lldp.pcap"), said)
+
+    def test_without_the_switches_own_state_lldp_is_enough(self) -> None:
+        files = {k: v for k, v in two_hosts_files().items() if not k.startswith("rack-")}
+        plan, _ = read_hosts(files, "lldp only")
+        port = plan.get("fabric_port", "rack-b/p2")
+        self.assertEqual((port.mode, port.allowed, port.native), ("trunk", "110, 120, 210", 999))
+        self.assertEqual(plan.get("fabric_port", "rack-a/p11").mode, "access")
+        self.assertTrue(plan.get("fabric_switch", "rack-a").partial)
+        verdicts = judge(plan).verdicts()
+        self.assertEqual(verdicts["fulmar/store0/port/store0"], "home")
+        self.assertEqual(verdicts["gannet/tap-tick1"], "unproven", "nobody said whether the two switches are joined")
+
+
+class OtherHostsTest(unittest.TestCase):
+    def test_a_bridge_without_vlan_filtering_passes_every_tag(self) -> None:
+        plan, _ = read(**{"ip-link.json": links({"ifname": "eth0", "master": "br0"}, bridge("br0"), tap("t1", "br0", "crew"))})
+        group = next(iter(plan.all("port_group")))
+        self.assertEqual((group.mode, group.allowed, group.native), ("trunk", "1-4094", 0))
+
+    def test_bridges_on_vlan_interfaces_are_port_groups_of_one_switch(self) -> None:
+        plan, report = read(
+            **{
+                "ip-link.json": links(
+                    {"ifname": "eth0"}, vlan("eth0.210", "eth0", 210, master="br210"), bridge("br210"), tap("t1", "br210", "kiosk"),
+                    vlan("eth0.110", "eth0", 110),
+                ),
+                "ip-addr.json": b'[{"ifname": "eth0.110", "addr_info": [{"scope": "global", "local": "10.64.110.5", "prefixlen": 24}]}]',
+            }
+        )
+        group = plan.get("port_group", plan.get("adapter", "heron/t1").port_group)
+        self.assertEqual((group.vid, group.switch), (210, "heron/eth0-switch"))
+        self.assertEqual(next(iter(plan.all("host_port"))).addresses, ("10.64.110.5/24",))
+        self.assertTrue(any("without a bridge" in line for line in report))
+
+    def test_two_nics_put_in_one_by_one_are_two_uplinks_and_reported(self) -> None:
+        plan, report = read(**{"ip-link.json": links({"ifname": "eth0", "master": "br0"}, {"ifname": "eth1", "master": "br0"}, bridge("br0"))})
+        self.assertEqual(len(plan.of("uplink")), 2)
+        self.assertTrue(any("forwards between them" in line for line in report))
+
+    def test_what_a_plan_does_not_hold_is_left_out_with_a_reason(self) -> None:
+        overlay = {"ifname": "vx7", "master": "br0", "linkinfo": {"info_kind": "vxlan"}}
+        _, report = read(**{"ip-link.json": links(bridge("br0"), overlay)})
+        self.assertTrue(any(line.startswith("left out heron/vx7") and "vxlan" in line for line in report))
+
+    def test_a_neighbour_that_says_goodbye_or_names_no_vlans_leaves_the_cable_open(self) -> None:
+        eth0 = links({"ifname": "eth0", "master": "br0"}, bridge("br0"))
+        goodbye = capture(frame(*MANDATORY), frame(MANDATORY[0], MANDATORY[1], (3, b"\x00\x00")))
+        for name, raw in (("goodbye", goodbye), ("no VLANs", capture(frame(*MANDATORY)))):
+            with self.subTest(name):
+                plan, report = read(**{"ip-link.json": eth0, "eth0.lldp.pcap": raw})
+                self.assertFalse(plan.of("cable"))
+                self.assertTrue(any("heron/eth0" in line for line in report))
+
+    def test_several_neighbours_on_one_nic_are_nobodys_cable(self) -> None:
+        second = ((1, b"\x07egret"), (2, b"\x05p1"), (3, b"\x00\x78"))
+        raw = capture(frame(*MANDATORY), frame(*second))
+        plan, report = read(**{"ip-link.json": links({"ifname": "eth0"}), "eth0.lldp.pcap": raw})
+        self.assertFalse(plan.of("cable"))
+        self.assertTrue(any("several neighbours" in line for line in report), report)
+
+
+class HostileInputTest(unittest.TestCase):
+    def refused(self, **files: bytes) -> str:
+        with self.assertRaises(PlanError) as caught:
+            read(**files)
+        return str(caught.exception)
+
+    def test_a_capture_cut_at_any_byte_is_refused_or_whole(self) -> None:
+        raw = two_hosts_files()["gannet/nic0.lldp.pcap"]
+        whole = {24, 24 + 16 + 201}
+        for length in range(len(raw)):
+            if length in whole:
+                self.assertIsInstance(pcap.frames(raw[:length], "x"), list)
+                continue
+            with self.assertRaisesRegex(PlanError, "x: byte"):
+                pcap.frames(raw[:length], "x")
+
+    def test_lying_tlv_lengths_name_the_tlv(self) -> None:
+        cut = frame(*MANDATORY)[:-4] + b"\xff\xff"
+        said = self.refused(**{"ip-link.json": links({"ifname": "eth0"}), "eth0.lldp.pcap": capture(cut)})
+        self.assertIn("heron/eth0.lldp.pcap: frame 1: TLV", said)
+        for tlv, part in (
+            ((127, b"\x00\x80\xc2\x03\x00\x6e\x09vlan110"), "VLAN name of 9 bytes"),
+            ((127, b"\x00\x80\xc2\x03\xff\xff\x00"), "65535 is no VID"),
+            ((127, b"\x00\x80\xc2\x01\x00"), "2 are needed"),
+            ((127, b"\x00"), "needs 4 bytes"),
+        ):
+            with self.subTest(part), self.assertRaisesRegex(PlanError, part):
+                lldp.read_frame(frame(*MANDATORY, tlv), "f")
+        with self.assertRaisesRegex(PlanError, "begins with chassis id"):
+            lldp.read_frame(frame(MANDATORY[1], MANDATORY[0], MANDATORY[2]), "f")
+
+    @settings(max_examples=300, deadline=None)
+    @given(st.binary(max_size=300))
+    def test_any_bytes_are_read_or_refused(self, raw: bytes) -> None:
+        head = bytes.fromhex("0180c200000e02161eb1f30888cc")
+        for attempt in (lambda: lldp.read_frame(head + raw, "f"), lambda: pcap.frames(capture()[:24] + raw, "f")):
+            try:
+                attempt()
+            except PlanError as error:
+                self.assertTrue(str(error).startswith("f"))
+
+    @settings(max_examples=150, deadline=None)
+    @given(st.randoms(use_true_random=False))
+    def test_state_of_another_shape_is_refused_by_file_and_place(self, dice: random.Random) -> None:
+        files = two_hosts_files()
+        name = dice.choice([n for n in files if n.endswith(".json") and "/" in n])
+        data = json.loads(files[name])
+        at = data
+        while isinstance(at, (list, dict)) and at and dice.random() < 0.8:
+            key = dice.choice(list(at)) if isinstance(at, dict) else dice.randrange(len(at))
+            if not isinstance(at[key], (list, dict)) or dice.random() < 0.3:
+                at[key] = dice.choice([None, -1, 10**12, "x" * 200, [], {}, [[]], True])
+                break
+            at = at[key]
+        files[name] = json.dumps(data).encode()
+        try:
+            read_hosts(files, "mutated")
+        except PlanError as error:
+            self.assertTrue(all(p.place for p in error.problems), str(error))
+
+    def test_deep_nesting_and_missing_files(self) -> None:
+        self.assertIn("heron/ip-link.json: is nested too deeply", self.refused(**{"ip-link.json": b"[" * 500_000}))
+        self.assertIn("ip-link.json", self.refused(**{"eth0.lldp.pcap": capture()}))
+        self.assertIn("no folder", self.refused(**{"notes.txt": b"hello"}))
+        self.assertIn("entry 1: field ifname", self.refused(**{"ip-link.json": b'[{"ifindex": 1}]'}))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,159 @@
+"""Shared by the tests: real input from examples/, the demo plan, and random fleets."""
+
+from __future__ import annotations
+
+import pathlib
+import random
+from typing import Any
+
+from aptwire.plan.checks import check_plan, make_record
+from aptwire.plan.file import read_plan
+from aptwire.plan.kinds import Record
+from aptwire.plan.plan import Plan
+
+ROOT = pathlib.Path(__file__).resolve().parent.parent
+TWO_HOSTS = ROOT / "examples" / "two-hosts"
+
+
+def two_hosts_files() -> dict[str, bytes]:
+    """The captured host states, by relative path."""
+    return {str(p.relative_to(TWO_HOSTS)): p.read_bytes() for p in sorted(TWO_HOSTS.rglob("*")) if p.is_file()}
+
+
+def demo_plan() -> Plan:
+    """The Brackwater Ferries plan."""
+    return read_plan((ROOT / "demo" / "brackwater.json").read_bytes())
+
+
+def plan_of(**kinds: list[dict[str, Any]]) -> Plan:
+    """A small plan from JSON records by kind; it must be sound."""
+    records: dict[str, dict[str, Record]] = {}
+    for kind, items in kinds.items():
+        for item in items:
+            record = make_record(kind, item)
+            records.setdefault(kind, {})[record.id] = record
+    plan = Plan("test", records)
+    problems = check_plan(plan)
+    assert not problems, [str(p) for p in problems]
+    return plan
+
+
+VIDS = [10, 20, 30, 40]
+
+
+def random_plan(seed: int) -> Plan:
+    """A small fleet with every mode of port and uplink, right and wrong tags, open ends and loops of natives."""
+    dice = random.Random(seed)
+    made: dict[str, list[dict[str, Any]]] = {}
+
+    def put(kind: str, id: str, **values: Any) -> str:
+        made.setdefault(kind, []).append({"id": id, **{k: v for k, v in values.items() if v is not None}})
+        return id
+
+    def some() -> str:
+        return ", ".join(str(v) for v in sorted(dice.sample(VIDS, dice.choice([1, 3, 4, 4]))))
+
+    def port(switch: str, name: str, uniform: bool) -> str:
+        if not uniform and dice.random() < 0.2:
+            return put(
+                "fabric_port", f"{switch}/{name}", switch=switch, name=name, mode="access", vid=dice.choice(VIDS)
+            )
+        native = dice.choice([None, None, *VIDS]) if not uniform or dice.random() < 0.3 else None
+        allowed = some() if not uniform or dice.random() < 0.2 else "10, 20, 30, 40"
+        return put(
+            "fabric_port", f"{switch}/{name}", switch=switch, name=name, mode="trunk", allowed=allowed, native=native
+        )
+
+    for vid in VIDS:
+        gate = [f"10.64.{vid}.1"] if dice.random() < 0.5 else []
+        put("segment", f"seg-{vid}", name=f"segment {vid}", vid=vid, gateways=gate)
+    put("segment", "seg-plain", name="plain")
+    switches = [
+        put(
+            "fabric_switch",
+            f"sw{n}",
+            name=f"sw{n}",
+            managed=dice.random() > 0.1,
+            vlans=dice.choice([None, None, some()]),
+        )
+        for n in range(dice.randint(1, 3))
+    ]
+    for n in range(1, len(switches)):
+        a, b = port(switches[n - 1], f"x{n}", True), port(switches[n], f"y{n}", True)
+        put("cable", f"c-x{n}", a=a, b=b)
+    ports = 0
+    for h in range(dice.randint(1, 3)):
+        host = put("host", f"h{h}", name=f"h{h}")
+        for s in range(dice.randint(1, 2)):
+            switch = put("virtual_switch", f"h{h}/s{s}", host=host, name=f"s{s}")
+            for u in range(dice.choice([0, 1, 1, 1, 1, 2])):
+                uplink = put(
+                    "uplink",
+                    f"{switch}/u{u}",
+                    switch=switch,
+                    name=f"u{u}",
+                    mode=dice.choice(["standby", "standby", "pinned", "hashed", "lacp"]),
+                    allowed=dice.choice([None, None, some(), "0, 10, 20"]),
+                    native=dice.choice([None, None, None, 10]),
+                )
+                for n in range(dice.choice([1, 2, 2])):
+                    nic = put(
+                        "nic",
+                        f"h{h}/n{s}{u}{n}",
+                        host=host,
+                        name=f"n{s}{u}{n}",
+                        uplink=uplink,
+                        rank=n,
+                        link="down" if dice.random() < 0.05 else "up",
+                        role=dice.choice(["active", "active", "standby"]),
+                    )
+                    if dice.random() < 0.9:
+                        ports += 1
+                        put(
+                            "cable",
+                            f"c-{ports}",
+                            a=nic,
+                            b=port(dice.choice(switches), f"p{ports}", dice.random() < 0.7),
+                        )
+            for g in range(dice.randint(1, 3)):
+                mode = dice.choice(["access", "access", "access", "untagged", "trunk"])
+                put(
+                    "port_group",
+                    f"{switch}/g{g}",
+                    switch=switch,
+                    name=f"g{g}",
+                    mode=mode,
+                    vid=dice.choice(VIDS) if mode == "access" else None,
+                    allowed=some() if mode == "trunk" else None,
+                    native=dice.choice([None, 0, 10]) if mode == "trunk" else None,
+                )
+            if dice.random() < 0.4:
+                vid = dice.choice([None, *VIDS])
+                put(
+                    "host_port",
+                    f"{switch}/hp",
+                    switch=switch,
+                    name="hp",
+                    vid=vid,
+                    belongs=f"seg-{vid}" if vid else "seg-plain",
+                )
+        groups = [g for g in made.get("port_group", []) if g["switch"].startswith(f"{host}/")]
+        for n in range(dice.randint(1, 4)):
+            guest = put("guest", f"g-{h}-{n}", host=host, name=f"guest {h} {n}")
+            group = dice.choice(groups)
+            right = f"seg-{group['vid']}" if group["mode"] == "access" else "seg-plain"
+            belongs = right if dice.random() < 0.8 else dice.choice([f"seg-{v}" for v in VIDS])
+            address = f"10.64.{belongs[4:]}.{dice.choice([1, h * 8 + n + 2])}/24" if belongs != "seg-plain" else None
+            put(
+                "adapter",
+                f"a-{h}-{n}",
+                guest=guest,
+                name=f"tap{n}",
+                port_group=group["id"] if dice.random() < 0.95 else None,
+                belongs=belongs if group["mode"] != "trunk" else None,
+                addresses=[address] if address else [],
+            )
+            if group["mode"] == "trunk":
+                for vid in dice.sample(VIDS, 2):
+                    put("guest_tag", f"t-{h}-{n}-{vid}", adapter=f"a-{h}-{n}", vid=vid, belongs=f"seg-{vid}")
+    return plan_of(**made)
