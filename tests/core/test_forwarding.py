@@ -5,9 +5,6 @@ from __future__ import annotations
 import json
 import unittest
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
-
 from aptwire.formats.hosts import read_hosts
 from aptwire.forward.classes import classify
 from aptwire.forward.hearing import hears
@@ -16,6 +13,9 @@ from aptwire.forward.trace import find_place, trace
 from aptwire.forward.wiring import compile_wiring
 from aptwire.judge.verdicts import judge
 from aptwire.plan.plan import PlanError
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 from tests.support import TWO_HOSTS, demo_plan, plan_of, random_plan, two_hosts_files
 
 

@@ -5,9 +5,6 @@ from __future__ import annotations
 import random
 import unittest
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
-
 from aptwire.formats.hosts import read_hosts
 from aptwire.judge.findings import findings, proof
 from aptwire.judge.mends import mends
@@ -17,6 +14,9 @@ from aptwire.plan.edits import Drop, Patch, Put, apply_edit
 from aptwire.plan.kinds import AssumedFabric
 from aptwire.plan.plan import Plan
 from aptwire.report import landings, summary
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 from tests.support import demo_plan, random_plan, two_hosts_files
 
 

@@ -6,14 +6,14 @@ import json
 import random
 import unittest
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
-
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Patch, Put, apply_edit, edit_from_json, edit_to_json
 from aptwire.plan.file import plan_to_json, read_plan, schema, write_plan
 from aptwire.plan.kinds import KINDS, SPECS, Guest
 from aptwire.plan.plan import PlanError
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 from tests.support import ROOT, demo_plan, random_plan
 
 
@@ -33,7 +33,13 @@ class VidSetTest(unittest.TestCase):
         self.assertEqual(vids.canonical(vids.write(numbers)), vids.write(numbers))
 
     def test_bad_sets_name_the_item(self) -> None:
-        for text, said in (("10-5", "backwards"), ("0", "VID 0"), ("4095", "4095"), ("ten", "“ten”"), ("1-2-3", "neither")):
+        for text, said in (
+            ("10-5", "backwards"),
+            ("0", "VID 0"),
+            ("4095", "4095"),
+            ("ten", "“ten”"),
+            ("1-2-3", "neither"),
+        ):
             with self.assertRaisesRegex(ValueError, said):
                 vids.members(text)
 
@@ -61,7 +67,9 @@ class EditTest(unittest.TestCase):
         restored, again = apply_edit(after, inverse)
         self.assertEqual(restored, plan)
         self.assertEqual(apply_edit(restored, again)[0], after)
-        self.assertEqual(edit_from_json(json.loads(json.dumps(edit_to_json(inverse)))), edit_from_json(edit_to_json(inverse)))
+        self.assertEqual(
+            edit_from_json(json.loads(json.dumps(edit_to_json(inverse)))), edit_from_json(edit_to_json(inverse))
+        )
 
     def test_records_that_need_each_other_come_in_any_order(self) -> None:
         edit = [

@@ -7,13 +7,13 @@ import random
 import struct
 import unittest
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
-
 from aptwire.formats import lldp, pcap
 from aptwire.formats.hosts import read_hosts
 from aptwire.judge.verdicts import judge
 from aptwire.plan.plan import Plan, PlanError
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 from tests.support import two_hosts_files
 
 
@@ -38,7 +38,13 @@ def links(*interfaces: dict) -> bytes:
     """An ip-link.json of interfaces that are up."""
     made = []
     for number, interface in enumerate(interfaces, 1):
-        up = {"ifindex": number, "flags": ["UP", "LOWER_UP"], "mtu": 1500, "operstate": "UP", "address": f"02:64:00:00:00:{number:02x}"}
+        up = {
+            "ifindex": number,
+            "flags": ["UP", "LOWER_UP"],
+            "mtu": 1500,
+            "operstate": "UP",
+            "address": f"02:64:00:00:00:{number:02x}",
+        }
         made.append({**up, **interface})
     return json.dumps(made).encode()
 
@@ -52,7 +58,12 @@ def tap(name: str, master: str, alias: str = "") -> dict:
 
 
 def vlan(name: str, lower: str, id: int, **more: object) -> dict:
-    return {"ifname": name, "link": lower, "linkinfo": {"info_kind": "vlan", "info_data": {"id": id, "protocol": "802.1Q"}}, **more}
+    return {
+        "ifname": name,
+        "link": lower,
+        "linkinfo": {"info_kind": "vlan", "info_data": {"id": id, "protocol": "802.1Q"}},
+        **more,
+    }
 
 
 def read(**files: bytes) -> tuple[Plan, list[str]]:
@@ -68,7 +79,9 @@ class CapturesTest(unittest.TestCase):
 
     def test_teams_with_mode_order_and_active_member(self) -> None:
         uplink = self.plan.get("uplink", "fulmar/guests0/bond0")
-        self.assertEqual((uplink.mode, uplink.carries, uplink.allowed), ("standby", "fulmar/nic0", "110, 120, 210, 220"))
+        self.assertEqual(
+            (uplink.mode, uplink.carries, uplink.allowed), ("standby", "fulmar/nic0", "110, 120, 210, 220")
+        )
         self.assertEqual([self.plan.get("nic", f"fulmar/nic{n}").rank for n in (0, 1)], [0, 1])
         self.assertEqual(self.plan.get("nic", "fulmar/nic1").mac, "2e:66:60:5e:19:aa")
 
@@ -110,7 +123,9 @@ class CapturesTest(unittest.TestCase):
 
 class OtherHostsTest(unittest.TestCase):
     def test_a_bridge_without_vlan_filtering_passes_every_tag(self) -> None:
-        plan, _ = read(**{"ip-link.json": links({"ifname": "eth0", "master": "br0"}, bridge("br0"), tap("t1", "br0", "crew"))})
+        plan, _ = read(
+            **{"ip-link.json": links({"ifname": "eth0", "master": "br0"}, bridge("br0"), tap("t1", "br0", "crew"))}
+        )
         group = next(iter(plan.all("port_group")))
         self.assertEqual((group.mode, group.allowed, group.native), ("trunk", "1-4094", 0))
 
@@ -118,7 +133,10 @@ class OtherHostsTest(unittest.TestCase):
         plan, report = read(
             **{
                 "ip-link.json": links(
-                    {"ifname": "eth0"}, vlan("eth0.210", "eth0", 210, master="br210"), bridge("br210"), tap("t1", "br210", "kiosk"),
+                    {"ifname": "eth0"},
+                    vlan("eth0.210", "eth0", 210, master="br210"),
+                    bridge("br210"),
+                    tap("t1", "br210", "kiosk"),
                     vlan("eth0.110", "eth0", 110),
                 ),
                 "ip-addr.json": b'[{"ifname": "eth0.110", "addr_info": [{"scope": "global", "local": "10.64.110.5", "prefixlen": 24}]}]',
@@ -130,7 +148,13 @@ class OtherHostsTest(unittest.TestCase):
         self.assertTrue(any("without a bridge" in line for line in report))
 
     def test_two_nics_put_in_one_by_one_are_two_uplinks_and_reported(self) -> None:
-        plan, report = read(**{"ip-link.json": links({"ifname": "eth0", "master": "br0"}, {"ifname": "eth1", "master": "br0"}, bridge("br0"))})
+        plan, report = read(
+            **{
+                "ip-link.json": links(
+                    {"ifname": "eth0", "master": "br0"}, {"ifname": "eth1", "master": "br0"}, bridge("br0")
+                )
+            }
+        )
         self.assertEqual(len(plan.of("uplink")), 2)
         self.assertTrue(any("forwards between them" in line for line in report))
 

@@ -93,7 +93,7 @@ class RuleBook:
 
     def uplink(self, uplink: Uplink) -> PortRule:
         """The uplink of a virtual switch; without an allowed list it lets everything through."""
-        text = "all VIDs" if uplink.allowed is None else f"allows {_spoken(uplink.allowed)}"
+        text = "all VIDs" if uplink.allowed is None else f"allows {spoken_vids(uplink.allowed)}"
         if uplink.native is not None:
             return self(uplink.allowed, uplink.native, text=f"{text}, native {uplink.native}")
         untagged = uplink.allowed is None or bool(self.classes.mask(uplink.allowed)[UNTAGGED])
@@ -126,6 +126,7 @@ class RuleBook:
         return self(None, 0, text="a cable")
 
 
-def _spoken(allowed: str) -> str:
-    items = [item for item in allowed.split(", ") if item]
+def spoken_vids(allowed: str | None) -> str:
+    """An allowed list in words: 0 is "untagged", an empty list "nothing"."""
+    items = [item for item in (allowed or "").split(", ") if item]
     return ", ".join("untagged" if item == "0" else item for item in items) or "nothing"

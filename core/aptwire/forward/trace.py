@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from aptwire.forward.paths import Roads, Step, heard_as
+from aptwire.forward.rules import spoken_vids
 from aptwire.forward.wiring import NOW, Link, Member, Place, State, Wiring
 from aptwire.plan import vids
 from aptwire.plan.kinds import FabricPort, FabricSwitch, Nic, Uplink
@@ -191,7 +192,7 @@ class Teller:
         allowed = getattr(record, "allowed", None)
         if getattr(record, "native", None) == vid:
             return f"{name} takes {vid} untagged only"
-        return f"{name} allows {allowed or 'no VIDs'}; {vid} is missing"
+        return f"{name} allows {spoken_vids(allowed)}; {vid} is missing"
 
     def stuck(self, roads: Roads, source: Place, target: Place) -> list[Hop]:
         """The hop at which a way ends that nothing joins to the target."""

@@ -1,0 +1,157 @@
+"""One segment's way through everything: every port that carries it, and where it breaks."""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass
+
+from aptwire.forward.domains import crossing
+from aptwire.forward.trace import Teller
+from aptwire.forward.wiring import NOW, Link, Place, Team, Wiring
+from aptwire.plan.kinds import Segment
+
+CARRIES, RESERVE, DROPPED, OPEN, LEAKS = "carries", "reserve", "dropped", "open", "leaks"
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A stretch between two records.
+
+    `state`: carries (today), reserve (only after a failover), dropped (it ends at `to`, `reason` says why), open
+    (nobody knows what is behind `to`), leaks (it goes on under another VID).  `foreign`: who starts it belongs elsewhere.
+    """
+
+    start: str
+    to: str
+    state: str
+    reason: str = ""
+    foreign: bool = False
+
+    def to_json(self) -> dict[str, object]:
+        """The piece for a program."""
+        return {"from": self.start, "to": self.to, "state": self.state, "reason": self.reason, "foreign": self.foreign}
+
+
+def strand(wiring: Wiring, segment: Segment) -> list[Piece]:
+    """The pieces of a segment's strand, from its endpoints down into the fabric."""
+    drawn = _Strand(wiring, segment)
+    return list(dict.fromkeys(drawn.pieces()))
+
+
+class _Strand:
+    def __init__(self, wiring: Wiring, segment: Segment) -> None:
+        self.wiring = wiring
+        self.plan = wiring.plan
+        self.segment = segment
+        self.tag = int(wiring.classes.of[segment.vid or 0])
+        self.teller = Teller(wiring, NOW)
+        self.wanted: set[int] = set()
+
+    def pieces(self) -> list[Piece]:
+        made: list[Piece] = []
+        ways: dict[tuple[int, int, str], None] = {}
+        for place in self.wiring.places:
+            own = place.segment == self.segment.id
+            if not own and (place.context != self.tag or self.tag == 0):
+                continue
+            seat = self._seat(place)
+            if place.context < 0:
+                made.append(Piece(place.endpoint, seat, DROPPED, place.reason))
+                continue
+            if seat != place.endpoint:
+                made.append(Piece(place.endpoint, seat, CARRIES, foreign=not own))
+            if own:
+                ways[place.bridge, place.context, seat] = None
+        for bridge, context, seat in ways:
+            for team in self.wiring.teams_of.get(bridge, ()):
+                made.extend(self._out(team, context, seat))
+        made.extend(self._fabric())
+        return made
+
+    def _seat(self, place: Place) -> str:
+        adapter = self.plan.of("adapter").get(place.endpoint)
+        return adapter.port_group if adapter is not None and adapter.port_group else place.endpoint
+
+    def _out(self, team: Team, context: int, seat: str) -> list[Piece]:
+        label = int(team.rule.out[context])
+        if label < 0:
+            return [Piece(seat, team.uplink.id, DROPPED, self.teller.refusal((team.uplink.id,), context, leaving=True))]
+        carrying = self.wiring.carries(team, NOW)
+        made: list[Piece] = []
+        for member in team.members[: team.usable]:
+            state = CARRIES if member is carrying else RESERVE
+            made.append(Piece(seat, member.nic.id, state))
+            if member.link is None:
+                made.append(Piece(member.nic.id, member.nic.id, OPEN, f"nobody said what is behind {member.nic.name}"))
+                continue
+            far = member.link.records[1]
+            after = int(member.link.rules[1].into[label])
+            bridge = self.wiring.bridges[member.link.ends[1]]
+            if not far:
+                continue
+            if after < 0:
+                made.append(Piece(member.nic.id, far[0], DROPPED, self.teller.refusal(far, label, leaving=False)))
+                self.wanted.add(bridge.number)
+                continue
+            made.append(Piece(member.nic.id, far[0], state))
+            if far[0] != bridge.id:
+                made.append(Piece(far[0], bridge.id, state))
+            self.wanted.add(bridge.number)
+        return made
+
+    def _fabric(self) -> list[Piece]:
+        made: list[Piece] = []
+        for link in self._needed():
+            made.extend(self._between(link))
+        return made
+
+    def _needed(self) -> list[Link]:
+        """The fabric links on shortest ways between the switches at which the segment enters."""
+        if not self.wanted:
+            return []
+        at: dict[int, list[Link]] = {}
+        for link in self.wiring.fabric_links:
+            for end in link.ends:
+                at.setdefault(end, []).append(link)
+        root = min(self.wanted)
+        came: dict[int, Link | None] = {root: None}
+        queue = deque([root])
+        while queue:
+            bridge = queue.popleft()
+            for link in at.get(bridge, ()):
+                far = link.ends[1 - link.side(bridge)]
+                if far not in came:
+                    came[far] = link
+                    queue.append(far)
+        needed: dict[int, Link] = {}
+        for bridge in self.wanted:
+            step = came.get(bridge)
+            while step is not None:
+                needed[step.number] = step
+                bridge = step.ends[1 - step.side(bridge)]
+                step = came.get(bridge)
+        return [needed[n] for n in sorted(needed)]
+
+    def _between(self, link: Link) -> list[Piece]:
+        (a,), (b,) = link.records
+        ends = [self.wiring.bridges[e].id for e in link.ends]
+        there = int(crossing(link.rules[0], link.rules[1])[self.tag])
+        back = int(crossing(link.rules[1], link.rules[0])[self.tag])
+        outer = [Piece(ends[0], a, CARRIES), Piece(ends[1], b, CARRIES)]
+        if there == back == self.tag:
+            return [*outer, Piece(a, b, CARRIES)]
+        made = list(outer)
+        for side, lands in ((0, there), (1, back)):
+            near, far = link.records[side], link.records[1 - side]
+            if lands == self.tag:
+                continue
+            label = int(link.rules[side].out[self.tag])
+            if label < 0:
+                made.append(Piece(ends[side], near[0], DROPPED, self.teller.refusal(near, self.tag, leaving=True)))
+            elif lands < 0:
+                made.append(Piece(near[0], far[0], DROPPED, self.teller.refusal(far, label, leaving=False)))
+            else:
+                vid = self.wiring.classes.vid(lands)
+                made.append(Piece(near[0], far[0], LEAKS, f"goes on as VID {vid} behind this port"))
+        dropped = {(p.start, p.to) for p in made if p.state == DROPPED}
+        return [p for p in made if p.state != CARRIES or (p.start, p.to) not in dropped]

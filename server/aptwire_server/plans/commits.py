@@ -1,0 +1,180 @@
+"""Making an edit: one transaction that locks the plan, checks, writes the rows and appends the revision."""
+
+from __future__ import annotations
+
+import json
+import uuid
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from aptwire.plan.edits import Edit, Put, apply_edit, edit_from_json, edit_to_json
+from aptwire.plan.kinds import Record
+from aptwire.plan.plan import Plan, PlanError
+from django.contrib.auth.models import AbstractBaseUser
+from django.db import connection, transaction
+
+from aptwire_server.plans.engine import Engine, engine_of, keep
+from aptwire_server.plans.errors import Conflict
+from aptwire_server.plans.models import PlanRow, Revision
+from aptwire_server.plans.tables import write_changes
+
+CHANNEL = "aptwire"
+
+
+@dataclass(frozen=True)
+class Committed:
+    """An edit that is on disk: its revision, and the engines before and after."""
+
+    revision: Revision
+    before: Engine
+    after: Engine
+
+
+def touched(edit: Edit) -> set[tuple[str, str]]:
+    """The (kind, id) of every record in an edit."""
+    return {(o.record.kind, o.record.id) if isinstance(o, Put) else (o.kind, o.id) for o in edit}
+
+
+def create_plan(plan: Plan, author: AbstractBaseUser | None) -> PlanRow:
+    """A new plan in the database, at revision 0."""
+    with transaction.atomic():
+        row = PlanRow.objects.create(name=plan.name, author=author)
+        changes: dict[tuple[str, str], Record | None] = {(r.kind, r.id): r for r in plan}
+        write_changes(row, plan, changes)
+    return row
+
+
+def commit(
+    plan_id: uuid.UUID,
+    author: AbstractBaseUser | None,
+    edit: Edit,
+    base: int,
+    message: str,
+    how: str = "edit",
+    of: int | None = None,
+) -> Committed:
+    """Apply an edit that was made against revision `base` and append it.
+
+    Conflict when a record that it touches was changed since, or when it no longer applies because of what
+    changed since; PlanError when it is wrong in itself.
+    """
+    with transaction.atomic():
+        row = PlanRow.objects.select_for_update().get(pk=plan_id)
+        if base > row.revision:
+            raise Conflict(f"revision {base} isn't known here", [])
+        since = _standing(Revision.objects.filter(plan=row, number__gt=base).order_by("number"))
+        meeting = [r for r in since if touched(edit_from_json(r.edit)) & touched(edit)]
+        if meeting:
+            raise Conflict("Somebody changed the same records meanwhile.", [revision_json(r) for r in meeting])
+        before = engine_of(row)
+        try:
+            plan, inverse = apply_edit(before.plan, edit)
+        except PlanError as error:
+            if since:
+                raise Conflict(
+                    f"This no longer fits what was changed meanwhile: {error}", [revision_json(r) for r in since]
+                ) from error
+            raise
+        changes: dict[tuple[str, str], Record | None] = {key: plan.of(key[0]).get(key[1]) for key in touched(edit)}
+        write_changes(row, plan, changes)
+        row.revision += 1
+        row.save(update_fields=["revision", "changed"])
+        revision = Revision.objects.create(
+            plan=row,
+            number=row.revision,
+            author=author,
+            message=message[:400],
+            edit=edit_to_json(edit),
+            inverse=edit_to_json(inverse),
+            how=how,
+            of=of,
+        )
+        notify({"plan": str(row.id), "revision": row.revision})
+    after = keep(row.id, Engine(revision.number, plan))
+    return Committed(revision, before, after)
+
+
+def notify(event: dict[str, Any]) -> None:
+    """Tell every server process, once the transaction is on disk."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, json.dumps(event)])
+
+
+def _standing(revisions: Iterable[Revision]) -> list[Revision]:
+    """The revisions whose effect stands: an edit and its undo cancel out, and so do an undo and its redo."""
+    listed = list(revisions)
+    toggles: dict[int, list[Revision]] = {}
+    for revision in listed:
+        toggles.setdefault(revision.of if revision.of is not None else revision.number, []).append(revision)
+    return [group[-1] for group in toggles.values() if len(group) % 2]
+
+
+def undo_stacks(plan_id: uuid.UUID, author: AbstractBaseUser) -> tuple[list[Revision], list[Revision]]:
+    """What a person can undo and redo, the next one last."""
+    undoable: list[Revision] = []
+    redoable: list[Revision] = []
+    by_number: dict[int, Revision] = {}
+    for revision in Revision.objects.filter(plan_id=plan_id, author=author).order_by("number"):
+        by_number[revision.number] = revision
+        if revision.how == "edit":
+            undoable.append(revision)
+            redoable.clear()
+        elif revision.how == "undo":
+            redoable.append(undoable.pop())
+        else:
+            undoable.append(redoable.pop())
+    return undoable, redoable
+
+
+def step_back(plan_id: uuid.UUID, author: AbstractBaseUser) -> Committed | None:
+    """Undo a person's latest edit that stands; None if there is none."""
+    undoable, _ = undo_stacks(plan_id, author)
+    if not undoable:
+        return None
+    target = undoable[-1]
+    return commit(
+        plan_id,
+        author,
+        edit_from_json(target.inverse),
+        _last_about(target),
+        f"Undo: {target.message}",
+        "undo",
+        target.number,
+    )
+
+
+def step_forward(plan_id: uuid.UUID, author: AbstractBaseUser) -> Committed | None:
+    """Redo what a person undid last; None if there is nothing."""
+    _, redoable = undo_stacks(plan_id, author)
+    if not redoable:
+        return None
+    target = redoable[-1]
+    return commit(
+        plan_id,
+        author,
+        edit_from_json(target.edit),
+        _last_about(target),
+        f"Redo: {target.message}",
+        "redo",
+        target.number,
+    )
+
+
+def _last_about(target: Revision) -> int:
+    """The latest revision that made, undid or redid an edit."""
+    about = Revision.objects.filter(plan=target.plan, of=target.number).order_by("-number").first()
+    return int(about.number if about else target.number)
+
+
+def revision_json(revision: Revision) -> dict[str, Any]:
+    """A revision for a program."""
+    return {
+        "number": revision.number,
+        "author": revision.author.get_username() if revision.author else None,
+        "at": revision.at.isoformat(),
+        "message": revision.message,
+        "how": revision.how,
+        "of": revision.of,
+        "edit": revision.edit,
+    }

@@ -1,0 +1,166 @@
+"""Tables: plans, their revisions, the people looking at them, and one table for each record kind.
+
+The record tables are made from the specs of `aptwire.plan.kinds`, so a field is defined once.  A record's primary
+key is a UUID of its plan and id, which makes every reference a foreign key inside its own plan.
+"""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+from aptwire.plan.fields import Spec
+from aptwire.plan.kinds import KINDS, SPECS
+from django.conf import settings
+from django.contrib.postgres.fields import ArrayField
+from django.db import models
+
+
+class PlanRow(models.Model):
+    """A plan: its name and the number of its latest revision."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    name = models.CharField(max_length=80)
+    revision = models.PositiveIntegerField(default=0)
+    created = models.DateTimeField(auto_now_add=True)
+    changed = models.DateTimeField(auto_now=True)
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
+
+    class Meta:
+        db_table = "plan"
+
+
+class Revision(models.Model):
+    """One edit that was made: never changed, never deleted."""
+
+    plan = models.ForeignKey(PlanRow, on_delete=models.CASCADE, related_name="revisions")
+    number = models.PositiveIntegerField()
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
+    at = models.DateTimeField(auto_now_add=True)
+    message = models.CharField(max_length=400)
+    edit = models.JSONField()
+    inverse = models.JSONField()
+    how = models.CharField(max_length=4, choices=[("edit", "edit"), ("undo", "undo"), ("redo", "redo")], default="edit")
+    of = models.PositiveIntegerField(null=True, help_text="the revision that an undo or redo is about")
+
+    class Meta:
+        db_table = "revision"
+        constraints = (
+            models.UniqueConstraint(fields=["plan", "number"], name="revision_number"),
+            models.CheckConstraint(condition=models.Q(how__in=["edit", "undo", "redo"]), name="revision_how"),
+        )
+
+
+class Presence(models.Model):
+    """A browser that has a plan open."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    plan = models.ForeignKey(PlanRow, on_delete=models.CASCADE)
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
+    seen: models.DateTimeField[Any, Any] = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        db_table = "presence"
+
+
+def key_of(plan: uuid.UUID, id: str | None) -> uuid.UUID | None:
+    """The primary key of a record of a plan."""
+    return None if id is None else uuid.uuid5(plan, id)
+
+
+def columns_of(name: str, spec: Spec) -> dict[str, str | None]:
+    """A field's columns, and for references the kind that each refers to."""
+    if spec.kind != "ref":
+        return {name: None}
+    if len(spec.refs) == 1:
+        return {name: spec.refs[0]}
+    return {f"{name}_{kind}": kind for kind in spec.refs}
+
+
+def _class_name(kind: str) -> str:
+    return "".join(part.title() for part in kind.split("_")) + "Row"
+
+
+def _column(spec: Spec) -> models.Field[Any, Any]:
+    null = spec.optional
+    if spec.kind == "text":
+        return models.CharField(max_length=spec.high, blank=True)
+    if spec.kind in ("number", "vid"):
+        return models.PositiveIntegerField(null=null)
+    if spec.kind == "flag":
+        return models.BooleanField()
+    if spec.kind == "choice":
+        return models.CharField(max_length=16, null=null, choices=[(o, o) for o in spec.options])
+    if spec.kind == "vids":
+        return models.TextField(null=null)
+    if spec.kind == "mac":
+        return models.CharField(max_length=17, null=null)
+    return ArrayField(models.CharField(max_length=60), size=64)
+
+
+def _constraints(kind: str) -> list[Any]:
+    made: list[Any] = []
+    for name, spec in SPECS[kind].items():
+        low, high = (0 if spec.untagged else 1, 4094) if spec.kind == "vid" else (spec.low, spec.high)
+        if spec.kind in ("vid", "number"):
+            fits = models.Q(**{f"{name}__gte": low, f"{name}__lte": high})
+            made.append(models.CheckConstraint(condition=fits | models.Q(**{name: None}), name=f"{kind}_{name}_range"))
+        elif spec.kind == "choice":
+            made.append(
+                models.CheckConstraint(
+                    condition=models.Q(**{f"{name}__in": spec.options}), name=f"{kind}_{name}_choice"
+                )
+            )
+        elif spec.kind == "ref" and len(spec.refs) > 1:
+            one = models.Q()
+            for chosen in columns_of(name, spec):
+                one |= models.Q(**{f"{c}__isnull": c != chosen for c in columns_of(name, spec)})
+            made.append(models.CheckConstraint(condition=one, name=f"{kind}_{name}_one"))
+            for column in columns_of(name, spec):
+                made.append(
+                    models.UniqueConstraint(
+                        fields=[column], name=f"{kind}_{column}_once", deferrable=models.Deferrable.DEFERRED
+                    )
+                )
+    for names in KINDS[kind].unique:
+        made.append(
+            models.UniqueConstraint(
+                fields=["plan", *names], name=f"{kind}_{'_'.join(names)}_unique", deferrable=models.Deferrable.DEFERRED
+            )
+        )
+    return made
+
+
+def _model(kind: str) -> type[models.Model]:
+    fields: dict[str, Any] = {
+        "key": models.UUIDField(primary_key=True, editable=False),
+        "plan": models.ForeignKey(PlanRow, on_delete=models.CASCADE, related_name="+"),
+        "rid": models.CharField(max_length=120),
+    }
+    for name, spec in SPECS[kind].items():
+        for column, target in columns_of(name, spec).items():
+            if target is None:
+                fields[column] = _column(spec)
+            else:
+                fields[column] = models.ForeignKey(
+                    _class_name(target),
+                    null=spec.optional or len(spec.refs) > 1,
+                    on_delete=models.DO_NOTHING,
+                    related_name="+",
+                )
+    meta = type(
+        "Meta",
+        (),
+        {
+            "db_table": f"record_{kind}",
+            "constraints": (
+                models.UniqueConstraint(fields=["plan", "rid"], name=f"{kind}_rid_unique"),
+                *_constraints(kind),
+            ),
+        },
+    )
+    attributes = {"__module__": __name__, "__doc__": f"The {KINDS[kind].title} records.", "Meta": meta, **fields}
+    return type(_class_name(kind), (models.Model,), attributes)
+
+
+ROWS: dict[str, type[models.Model]] = {kind: _model(kind) for kind in KINDS}

@@ -1,0 +1,168 @@
+"""The shapes of requests and answers for OpenAPI; record kinds come from the plan file's own JSON Schema."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from aptwire.judge.verdicts import VERDICTS
+from aptwire.plan.file import schema as plan_schema
+from aptwire.plan.kinds import KINDS
+
+Schema = dict[str, Any]
+TEXT: Schema = {"type": "string"}
+NUMBER: Schema = {"type": "integer"}
+FLAG: Schema = {"type": "boolean"}
+ANY: Schema = {"type": "object", "additionalProperties": True}
+
+
+def obj(**properties: Schema) -> Schema:
+    """An object with these properties, all required."""
+    return {"type": "object", "properties": properties, "required": list(properties), "additionalProperties": False}
+
+
+def body(**properties: Schema) -> dict[str, Schema]:
+    """A request's JSON object."""
+    return {"application/json": obj(**properties)}
+
+
+def many(item: Schema) -> Schema:
+    """A list."""
+    return {"type": "array", "items": item}
+
+
+def ref(name: str) -> Schema:
+    """A named component."""
+    return {"$ref": f"#/components/schemas/{name}"}
+
+
+def maybe(inner: Schema) -> Schema:
+    """The schema, or null."""
+    return {"oneOf": [inner, {"type": "null"}]} if "$ref" in inner else {**inner, "type": [inner["type"], "null"]}
+
+
+VERDICT: Schema = {"type": "string", "enum": list(VERDICTS)}
+KIND: Schema = {"type": "string", "enum": list(KINDS)}
+MAYBE_VERDICT: Schema = {"oneOf": [VERDICT, {"type": "null"}]}
+
+
+def components() -> dict[str, Schema]:
+    """Every named component."""
+    defs = plan_schema()["$defs"]
+    step = obj(number=NUMBER, message=TEXT)
+    tag = obj(
+        record=TEXT,
+        tag=TEXT,
+        belongs=maybe(TEXT),
+        lands_vid=maybe(NUMBER),
+        lands=maybe(TEXT),
+        addresses=many(TEXT),
+        verdict=VERDICT,
+        state=TEXT,
+    )
+    hop = obj(records=many(TEXT), where=TEXT, before=TEXT, after=TEXT, rule=TEXT, outcome=TEXT, reason=TEXT)
+    counts = {"type": "object", "additionalProperties": NUMBER}
+    return {
+        **{f"record_{kind}": {k: v for k, v in defs[kind].items() if k != "title"} for kind in KINDS},
+        "Records": {
+            "type": "object",
+            "properties": {kind: many(ref(f"record_{kind}")) for kind in KINDS},
+            "required": list(KINDS),
+            "additionalProperties": False,
+        },
+        "Operation": {
+            "type": "object",
+            "required": ["op", "kind"],
+            "properties": {
+                "op": {"type": "string", "enum": ["put", "patch", "drop"]},
+                "kind": KIND,
+                "id": TEXT,
+                "record": ANY,
+                "set": ANY,
+            },
+            "additionalProperties": False,
+        },
+        "Edit": many(ref("Operation")),
+        "Session": obj(user=maybe(TEXT)),
+        "Problem": obj(message=TEXT, kind=TEXT, id=TEXT, field=TEXT, place=TEXT, text=TEXT),
+        "Refusal": {
+            "type": "object",
+            "required": ["detail"],
+            "properties": {
+                "detail": TEXT,
+                "problems": many(ref("Problem")),
+                "changes": many(ref("Revision")),
+            },
+        },
+        "PlanItem": obj(id=TEXT, name=TEXT, revision=NUMBER, changed=TEXT, hosts=NUMBER, guests=NUMBER),
+        "Note": obj(what=TEXT, about=TEXT, text=TEXT),
+        "Reading": obj(
+            report=many(ref("Note")),
+            records={"type": "object", "additionalProperties": NUMBER},
+            summary=ref("Summary"),
+            plan=maybe(ref("PlanItem")),
+        ),
+        "Tag": tag,
+        "Endpoint": obj(
+            id=TEXT,
+            kind=TEXT,
+            key=TEXT,
+            host=TEXT,
+            name=TEXT,
+            role=TEXT,
+            verdict=VERDICT,
+            idle=FLAG,
+            tags=many(ref("Tag")),
+        ),
+        "Finding": obj(
+            id=TEXT,
+            verdict=VERDICT,
+            what=TEXT,
+            title=TEXT,
+            text=TEXT,
+            endpoints=many(TEXT),
+            segment=maybe(TEXT),
+            culprit=many(TEXT),
+            state=TEXT,
+            idle=FLAG,
+        ),
+        "Summary": obj(counts=counts, endpoints=many(ref("Endpoint")), findings=many(ref("Finding"))),
+        "Hop": hop,
+        "Trace": obj(delivered=FLAG, state=TEXT, hops=many(ref("Hop"))),
+        "Move": obj(endpoint=TEXT, before=MAYBE_VERDICT, after=MAYBE_VERDICT),
+        "Mend": obj(title=TEXT, edit=ref("Edit"), moves=many(ref("Move"))),
+        "FindingDetail": obj(finding=ref("Finding"), proof=many(ref("Trace")), mends=many(ref("Mend"))),
+        "Steps": obj(undo=maybe(step), redo=maybe(step)),
+        "Snapshot": obj(
+            id=TEXT, name=TEXT, revision=NUMBER, records=ref("Records"), summary=ref("Summary"), steps=ref("Steps")
+        ),
+        "Revision": obj(
+            number=NUMBER, author=maybe(TEXT), at=TEXT, message=TEXT, how=TEXT, of=maybe(NUMBER), edit=ref("Edit")
+        ),
+        "Committed": obj(
+            revision=NUMBER,
+            message=TEXT,
+            edit=ref("Edit"),
+            moves=many(ref("Move")),
+            summary=ref("Summary"),
+            steps=ref("Steps"),
+        ),
+        "Changes": obj(revision=NUMBER, revisions=many(ref("Revision")), summary=ref("Summary"), steps=ref("Steps")),
+        "PreviewResult": obj(counts=maybe(counts), moves=many(ref("Move")), problems=many(ref("Problem"))),
+        "Piece": {
+            "type": "object",
+            "required": ["from", "to", "state", "reason", "foreign"],
+            "properties": {
+                "from": TEXT,
+                "to": TEXT,
+                "state": {"type": "string", "enum": ["carries", "reserve", "dropped", "open", "leaks"]},
+                "reason": TEXT,
+                "foreign": FLAG,
+            },
+        },
+    }
+
+
+def add_components(result: Schema, generator: Any, request: Any, public: bool) -> Schema:
+    """Put the named components into the generated document."""
+    result.setdefault("components", {}).setdefault("schemas", {}).update(components())
+    return result

@@ -1,0 +1,378 @@
+"""The API: each view reads its input, calls the core, and answers what it says."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+from aptwire.formats.hosts import read_hosts
+from aptwire.forward.strand import strand as strand_of
+from aptwire.forward.trace import find_place
+from aptwire.forward.trace import trace as trace_frame
+from aptwire.judge.findings import proof
+from aptwire.judge.preview import moves, preview
+from aptwire.judge.verdicts import judge
+from aptwire.plan.edits import edit_from_json
+from aptwire.plan.file import read_plan, write_plan
+from aptwire.plan.kinds import KINDS
+from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.report import summary
+from django.db.models import Count, OuterRef, Subquery
+from django.db.models.functions import Coalesce
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.decorators import api_view
+from rest_framework.exceptions import NotFound
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from aptwire_server.plans import schemas
+from aptwire_server.plans.commits import (
+    Committed,
+    commit,
+    create_plan,
+    revision_json,
+    step_back,
+    step_forward,
+    undo_stacks,
+)
+from aptwire_server.plans.engine import Engine, engine_of
+from aptwire_server.plans.models import ROWS, PlanRow, Revision
+from aptwire_server.plans.schemas import NUMBER, TEXT, body, many, obj, ref
+
+REFUSED = {400: ref("Refusal")}
+CONFLICT = {**REFUSED, 409: ref("Refusal")}
+MOST_PREVIEWS = 64
+
+
+def _engine(plan_id: uuid.UUID) -> Engine:
+    return engine_of(get_object_or_404(PlanRow, pk=plan_id))
+
+
+def _bad(message: str, field: str = "") -> PlanError:
+    return PlanError([Problem(message, field=field)])
+
+
+def _body(request: Request, **fields: type | tuple[type, ...]) -> dict[str, Any]:
+    """The JSON object of a request with these fields; PlanError names the one that is missing or of another type."""
+    if not isinstance(request.data, dict):
+        raise _bad("an object is needed")
+    for name, kind in fields.items():
+        value = request.data.get(name)
+        if not isinstance(value, kind) or (isinstance(value, bool) and kind is int):
+            raise _bad("is missing or of the wrong type", name)
+    return dict(request.data)
+
+
+def _steps(plan_id: uuid.UUID, request: Request) -> dict[str, Any]:
+    undoable, redoable = undo_stacks(plan_id, request.user)
+    return {
+        name: {"number": stack[-1].number, "message": stack[-1].message} if stack else None
+        for name, stack in (("undo", undoable), ("redo", redoable))
+    }
+
+
+def _records(plan: Plan) -> dict[str, list[dict[str, Any]]]:
+    return {kind: [record.to_json() for record in plan.all(kind)] for kind in KINDS}
+
+
+def _item(row: Any) -> dict[str, Any]:
+    return {
+        "id": str(row.id),
+        "name": row.name,
+        "revision": row.revision,
+        "changed": row.changed.isoformat(),
+        "hosts": row.hosts,
+        "guests": row.guests,
+    }
+
+
+def _listed() -> Any:
+    def counted(kind: str) -> Any:
+        rows = ROWS[kind].objects.filter(plan=OuterRef("pk")).order_by().values("plan")
+        return Coalesce(Subquery(rows.annotate(n=Count("key")).values("n")), 0)
+
+    return PlanRow.objects.annotate(hosts=counted("host"), guests=counted("guest")).order_by("name", "created")
+
+
+@extend_schema(methods=["GET"], responses={200: many(ref("PlanItem"))}, operation_id="list_plans")
+@extend_schema(
+    methods=["POST"], request=body(name=TEXT), responses={201: ref("PlanItem"), **REFUSED}, operation_id="create_plan"
+)
+@api_view(["GET", "POST"])
+def plans(request: Request) -> Response:
+    """All plans; or a new, empty one."""
+    if request.method == "GET":
+        return Response([_item(row) for row in _listed()])
+    name = _body(request, name=str)["name"].strip()
+    if not 1 <= len(name) <= 80:
+        raise _bad("a name of 1 to 80 characters is needed", "name")
+    row = create_plan(Plan(name), request.user)
+    return Response(_item(_listed().get(pk=row.pk)), status=201)
+
+
+@extend_schema(
+    request={"multipart/form-data": obj(file={"type": "string", "format": "binary"})},
+    responses={201: ref("PlanItem"), **REFUSED},
+    operation_id="import_plan",
+)
+@api_view(["POST"])
+def import_plan(request: Request) -> Response:
+    """A new plan from a plan file."""
+    file = request.FILES.get("file")
+    if file is None:
+        raise _bad("a plan file is needed", "file")
+    row = create_plan(read_plan(file.read(), file.name or "plan file"), request.user)
+    return Response(_item(_listed().get(pk=row.pk)), status=201)
+
+
+@extend_schema(
+    request={
+        "multipart/form-data": {
+            "type": "object",
+            "required": ["name", "path", "file"],
+            "properties": {
+                "name": TEXT,
+                "save": {"type": "string", "enum": ["yes", "no"]},
+                "path": many(TEXT),
+                "file": many({"type": "string", "format": "binary"}),
+            },
+        }
+    },
+    responses={200: ref("Reading"), 201: ref("Reading"), **REFUSED},
+    operation_id="read_host_states",
+)
+@api_view(["POST"])
+def read_host_states(request: Request) -> Response:
+    """A plan from host states: the report alone, or with save=yes the plan too.
+
+    `file` and `path` come in the same order; a path is device/file.
+    """
+    files, paths = request.FILES.getlist("file"), request.data.getlist("path")
+    if not files or len(files) != len(paths):
+        raise _bad("as many paths as files are needed, and at least one", "path")
+    name = str(request.data.get("name", "")).strip()[:80] or "hosts as read"
+    plan, report = read_hosts({path: file.read() for path, file in zip(paths, files, strict=True)}, name)
+    saved = None
+    if request.data.get("save") == "yes":
+        saved = _item(_listed().get(pk=create_plan(plan, request.user).pk))
+    made = {
+        "report": [note.to_json() for note in report.notes],
+        "records": {kind: len(plan.of(kind)) for kind in KINDS},
+        "summary": summary(judge(plan)),
+        "plan": saved,
+    }
+    return Response(made, status=201 if saved else 200)
+
+
+@extend_schema(responses={200: ref("Snapshot")}, operation_id="get_plan")
+@api_view(["GET"])
+def plan(request: Request, plan_id: uuid.UUID) -> Response:
+    """A plan whole: records, verdicts, findings, and what can be undone."""
+    engine = _engine(plan_id)
+    return Response(
+        {
+            "id": str(plan_id),
+            "name": engine.plan.name,
+            "revision": engine.revision,
+            "records": _records(engine.plan),
+            "summary": engine.summary(),
+            "steps": _steps(plan_id, request),
+        }
+    )
+
+
+@extend_schema(responses={(200, "application/json"): schemas.ANY}, operation_id="export_plan")
+@api_view(["GET"])
+def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
+    """The plan file."""
+    engine = _engine(plan_id)
+    response = HttpResponse(write_plan(engine.plan), content_type="application/json")
+    name = "".join(c if c.isascii() and c.isalnum() else "-" for c in engine.plan.name).strip("-") or "plan"
+    response["Content-Disposition"] = f'attachment; filename="{name}.json"'
+    return response
+
+
+@extend_schema(
+    parameters=[OpenApiParameter("kind", str, description="one record kind; all unless said")],
+    responses={200: {"type": "object", "additionalProperties": many(schemas.ANY)}, **REFUSED},
+    operation_id="get_records",
+)
+@api_view(["GET"])
+def records(request: Request, plan_id: uuid.UUID) -> Response:
+    """A plan's records by kind."""
+    kind = request.query_params.get("kind")
+    if kind is not None and kind not in KINDS:
+        raise _bad(f"there is no record kind “{kind[:40]}”", "kind")
+    engine = _engine(plan_id)
+    kinds = [kind] if kind else list(KINDS)
+    return Response({k: [record.to_json() for record in engine.plan.all(k)] for k in kinds})
+
+
+def _committed(made: Committed, request: Request) -> Response:
+    return Response(
+        {
+            "revision": made.revision.number,
+            "message": made.revision.message,
+            "edit": made.revision.edit,
+            "moves": [m.to_json() for m in moves(made.before.judgement(), made.after.judgement())],
+            "summary": made.after.summary(),
+            "steps": _steps(made.revision.plan.pk, request),
+        }
+    )
+
+
+@extend_schema(
+    request=body(base=NUMBER, message=TEXT, edit=ref("Edit")),
+    responses={200: ref("Committed"), **CONFLICT},
+    operation_id="make_edit",
+)
+@api_view(["POST"])
+def edits(request: Request, plan_id: uuid.UUID) -> Response:
+    """Make an edit against a base revision.
+
+    409 when records that it touches were changed since: nothing is written, and the answer tells by whom.
+    """
+    asked = _body(request, base=int, message=str, edit=list)
+    get_object_or_404(PlanRow, pk=plan_id)
+    edit = edit_from_json(asked["edit"])
+    if not edit:
+        raise _bad("the edit is empty", "edit")
+    return _committed(commit(plan_id, request.user, edit, asked["base"], asked["message"] or "Edit"), request)
+
+
+@extend_schema(request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="undo")
+@api_view(["POST"])
+def undo(request: Request, plan_id: uuid.UUID) -> Response:
+    """Take back your latest edit."""
+    get_object_or_404(PlanRow, pk=plan_id)
+    made = step_back(plan_id, request.user)
+    if made is None:
+        raise _bad("there is nothing of yours to undo")
+    return _committed(made, request)
+
+
+@extend_schema(request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="redo")
+@api_view(["POST"])
+def redo(request: Request, plan_id: uuid.UUID) -> Response:
+    """Make your latest undone edit again."""
+    get_object_or_404(PlanRow, pk=plan_id)
+    made = step_forward(plan_id, request.user)
+    if made is None:
+        raise _bad("there is nothing of yours to redo")
+    return _committed(made, request)
+
+
+def _since(request: Request) -> int:
+    text = request.query_params.get("since", "0")
+    if not text.isdigit() or len(text) > 9:
+        raise _bad("a revision number is needed", "since")
+    return int(text)
+
+
+SINCE = OpenApiParameter("since", int, description="only what came after this revision")
+
+
+@extend_schema(parameters=[SINCE], responses={200: many(ref("Revision")), **REFUSED}, operation_id="list_revisions")
+@api_view(["GET"])
+def revisions(request: Request, plan_id: uuid.UUID) -> Response:
+    """The revisions, newest first, 200 at the most."""
+    get_object_or_404(PlanRow, pk=plan_id)
+    found = Revision.objects.filter(plan_id=plan_id, number__gt=_since(request)).select_related("author")
+    return Response([revision_json(r) for r in found.order_by("-number")[:200]])
+
+
+@extend_schema(parameters=[SINCE], responses={200: ref("Changes"), **REFUSED}, operation_id="list_changes")
+@api_view(["GET"])
+def changes(request: Request, plan_id: uuid.UUID) -> Response:
+    """The edits after a revision in order, and the verdicts that they lead to."""
+    engine = _engine(plan_id)
+    found = Revision.objects.filter(plan_id=plan_id, number__gt=_since(request), number__lte=engine.revision)
+    return Response(
+        {
+            "revision": engine.revision,
+            "revisions": [revision_json(r) for r in found.select_related("author").order_by("number")],
+            "summary": engine.summary(),
+            "steps": _steps(plan_id, request),
+        }
+    )
+
+
+@extend_schema(responses={200: ref("Summary")}, operation_id="get_verdicts")
+@api_view(["GET"])
+def verdicts(request: Request, plan_id: uuid.UUID) -> Response:
+    """Counts, every endpoint's verdict, and the findings."""
+    return Response(_engine(plan_id).summary())
+
+
+@extend_schema(responses={200: ref("FindingDetail"), 404: ref("Refusal")}, operation_id="get_finding")
+@api_view(["GET"])
+def finding(request: Request, plan_id: uuid.UUID, finding_id: str) -> Response:
+    """A finding with its proof and its mends."""
+    engine = _engine(plan_id)
+    found = engine.findings().get(finding_id)
+    if found is None:
+        raise NotFound("This finding is no longer there.")
+    judgement = engine.judgement()
+    return Response(
+        {
+            "finding": found.to_json(judgement),
+            "proof": [t.to_json() for t in proof(judgement, found)],
+            "mends": [m.to_json() for m in engine.mends(found)],
+        }
+    )
+
+
+@extend_schema(
+    request=body(edits=many(ref("Edit"))),
+    responses={200: many(ref("PreviewResult")), **REFUSED},
+    operation_id="preview_edits",
+)
+@api_view(["POST"])
+def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
+    """What each of some edits would change, nothing saved; an edit that can't be made says why."""
+    asked = _body(request, edits=list)["edits"]
+    if len(asked) > MOST_PREVIEWS:
+        raise _bad(f"{len(asked)} edits at once; {MOST_PREVIEWS} is the most", "edits")
+    judgement = _engine(plan_id).judgement()
+    made: list[dict[str, Any]] = []
+    for item in asked:
+        try:
+            seen = preview(judgement, edit_from_json(item))
+        except PlanError as error:
+            made.append({"counts": None, "moves": [], "problems": [p.to_json() for p in error.problems]})
+            continue
+        made.append({"counts": seen.judgement.counts(), "moves": [m.to_json() for m in seen.moves], "problems": []})
+    return Response(made)
+
+
+@extend_schema(
+    parameters=[OpenApiParameter("a", str, required=True), OpenApiParameter("b", str, required=True)],
+    responses={200: obj(there=ref("Trace"), back=ref("Trace")), **REFUSED},
+    operation_id="get_trace",
+)
+@api_view(["GET"])
+def trace(request: Request, plan_id: uuid.UUID) -> Response:
+    """A frame's way from a to b and back (host/tap, host/tap|tag, or a record's id)."""
+    wiring = _engine(plan_id).judgement().wiring
+    try:
+        a, b = (find_place(wiring, request.query_params.get(name, "")) for name in ("a", "b"))
+    except ValueError as error:
+        raise _bad(str(error)) from None
+    return Response({"there": trace_frame(wiring, a, b).to_json(), "back": trace_frame(wiring, b, a).to_json()})
+
+
+@extend_schema(
+    parameters=[OpenApiParameter("segment", str, required=True)],
+    responses={200: many(ref("Piece")), **REFUSED},
+    operation_id="get_strand",
+)
+@api_view(["GET"])
+def strand(request: Request, plan_id: uuid.UUID) -> Response:
+    """A segment's way through everything."""
+    judgement = _engine(plan_id).judgement()
+    segment = judgement.plan.of("segment").get(request.query_params.get("segment"))
+    if segment is None:
+        raise _bad("there is no such segment", "segment")
+    return Response([piece.to_json() for piece in strand_of(judgement.wiring, segment)])

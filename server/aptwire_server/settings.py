@@ -1,0 +1,99 @@
+"""Django settings; what differs from machine to machine comes in by environment variables."""
+
+import os
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent.parent
+WEB = ROOT / "web" / "dist"
+
+SECRET_KEY = os.environ["APTWIRE_SECRET"]
+DEBUG = False
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *os.environ.get("APTWIRE_HOSTS", "").split()]
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.postgres",
+    "rest_framework",
+    "drf_spectacular",
+    "aptwire_server.plans",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "django.middleware.gzip.GZipMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+]
+ROOT_URLCONF = "aptwire_server.urls"
+ASGI_APPLICATION = "aptwire_server.asgi.application"
+
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.postgresql",
+        "HOST": os.environ.get("APTWIRE_DB_HOST", "127.0.0.1"),
+        "PORT": os.environ.get("APTWIRE_DB_PORT", "5432"),
+        "NAME": os.environ.get("APTWIRE_DB_NAME", "aptwire"),
+        "USER": os.environ.get("APTWIRE_DB_USER", "aptwire"),
+        "PASSWORD": os.environ.get("APTWIRE_DB_PASSWORD", ""),
+        "CONN_HEALTH_CHECKS": True,
+        "OPTIONS": {"pool": {"min_size": 1, "max_size": 16}},
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
+
+USE_TZ = True
+TIME_ZONE = "UTC"
+LANGUAGE_CODE = "en"
+USE_I18N = False
+
+STATIC_URL = "static/"
+WHITENOISE_ROOT = WEB if WEB.is_dir() else None
+WHITENOISE_INDEX_FILE = False
+
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+CSRF_COOKIE_SAMESITE = "Lax"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+X_FRAME_OPTIONS = "DENY"
+DATA_UPLOAD_MAX_MEMORY_SIZE = 512 * 1024 * 1024
+DATA_UPLOAD_MAX_NUMBER_FILES = 50_000
+DATA_UPLOAD_MAX_NUMBER_FIELDS = 60_000
+
+REST_FRAMEWORK = {
+    "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
+    "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
+    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser", "rest_framework.parsers.MultiPartParser"],
+    "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
+    "DEFAULT_THROTTLE_RATES": {"login": "60/min"},
+    "EXCEPTION_HANDLER": "aptwire_server.plans.errors.answer",
+    "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",
+}
+SPECTACULAR_SETTINGS = {
+    "TITLE": "Apt Wire",
+    "DESCRIPTION": "Plans of host networking, their edits, verdicts, findings, proofs and mends.",
+    "VERSION": "0.1.0",
+    "SERVE_INCLUDE_SCHEMA": False,
+    "SERVE_PERMISSIONS": ["rest_framework.permissions.IsAuthenticated"],
+    "OAS_VERSION": "3.1.0",
+    "SCHEMA_PATH_PREFIX": "/api",
+    "POSTPROCESSING_HOOKS": ["aptwire_server.plans.schemas.add_components"],
+}
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "root": {"handlers": ["console"], "level": os.environ.get("APTWIRE_LOG", "WARNING")},
+    # A refused request is an answer, not an event of the server.
+    "loggers": {"django.request": {"level": "ERROR"}},
+}

@@ -1,0 +1,83 @@
+"""A person's browser without the page: cookies, CSRF token and JSON over HTTP, against the running server."""
+
+from __future__ import annotations
+
+import http.cookiejar
+import json
+import os
+import urllib.error
+import urllib.request
+import uuid
+from typing import Any
+
+from ops.serve import PASSWORD
+from tests.support import ROOT
+
+URL = os.environ.get("APTWIRE_TEST_URL", "")
+
+
+class Client:
+    """Requests of one session."""
+
+    def __init__(self, user: str | None = "ines") -> None:
+        if not URL:
+            raise RuntimeError("these tests need the server that ./run test starts")
+        self.cookies = http.cookiejar.CookieJar()
+        self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.cookies))
+        self.get("session")
+        if user:
+            status, _ = self.post("session", {"username": user, "password": PASSWORD})
+            assert status == 200, status
+
+    def token(self) -> str:
+        return next((c.value or "" for c in self.cookies if c.name == "csrftoken"), "")
+
+    def request(self, method: str, path: str, body: bytes | None = None, **headers: str) -> tuple[int, Any]:
+        request = urllib.request.Request(f"{URL}/api/{path}", data=body, method=method)
+        for name, value in {"X-CSRFToken": self.token(), **headers}.items():
+            request.add_header(name.replace("_", "-"), value)
+        try:
+            with self.opener.open(request, timeout=30) as response:
+                status, raw = response.status, response.read()
+        except urllib.error.HTTPError as error:
+            status, raw = error.code, error.read()
+        try:
+            return status, json.loads(raw) if raw else None
+        except json.JSONDecodeError:
+            return status, raw
+
+    def get(self, path: str) -> tuple[int, Any]:
+        return self.request("GET", path)
+
+    def post(self, path: str, data: Any = None) -> tuple[int, Any]:
+        return self.request("POST", path, json.dumps(data).encode(), Content_Type="application/json")
+
+    def upload(self, path: str, fields: list[tuple[str, str]], files: list[tuple[str, str, bytes]]) -> tuple[int, Any]:
+        mark = uuid.uuid4().hex
+        parts = [f'--{mark}\r\nContent-Disposition: form-data; name="{n}"\r\n\r\n{v}\r\n'.encode() for n, v in fields]
+        for name, filename, raw in files:
+            head = f'--{mark}\r\nContent-Disposition: form-data; name="{name}"; filename="{filename}"\r\n\r\n'
+            parts.append(head.encode() + raw + b"\r\n")
+        body = b"".join(parts) + f"--{mark}--\r\n".encode()
+        return self.request("POST", path, body, Content_Type=f"multipart/form-data; boundary={mark}")
+
+    def demo(self) -> str:
+        """A fresh copy of the demo plan; its id."""
+        status, made = self.upload(
+            "plans/import", [], [("file", "b.json", (ROOT / "demo" / "brackwater.json").read_bytes())]
+        )
+        assert status == 201, made
+        return str(made["id"])
+
+    def edit(self, plan: str, base: int, *operations: dict[str, Any]) -> tuple[int, Any]:
+        return self.post(f"plans/{plan}/edits", {"base": base, "message": "test", "edit": list(operations)})
+
+
+def patch(kind: str, id: str, **changes: Any) -> dict[str, Any]:
+    """A patch operation."""
+    return {"op": "patch", "kind": kind, "id": id, "set": changes}
+
+
+def drop(kind: str, id: str) -> dict[str, Any]:
+    """A drop operation."""
+    return {"op": "drop", "kind": kind, "id": id}

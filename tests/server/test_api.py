@@ -1,0 +1,291 @@
+"""The API over HTTP, on a real server and database."""
+
+from __future__ import annotations
+
+import http.client
+import json
+import threading
+import time
+import unittest
+from urllib.parse import quote, urlparse
+
+import jsonschema
+from aptwire.plan.file import read_plan, write_plan
+
+from tests.server.support import URL, Client, drop, patch
+from tests.support import demo_plan, random_plan, two_hosts_files
+
+
+class AccessTest(unittest.TestCase):
+    def test_only_login_and_health_are_open(self) -> None:
+        stranger = Client(user=None)
+        self.assertEqual(stranger.get("health"), (200, {"status": "ok"}))
+        self.assertEqual(stranger.get("session"), (200, {"user": None}))
+        plan = Client().demo()
+        paths = (
+            "",
+            "/export",
+            "/records",
+            "/revisions",
+            "/changes",
+            "/verdicts",
+            "/findings/x",
+            "/trace",
+            "/strand",
+            "/events",
+        )
+        for path in ["plans", "schema", *(f"plans/{plan}{p}" for p in paths)]:
+            self.assertEqual(stranger.get(path)[0], 403, path)
+        for path in [
+            "plans",
+            "plans/import",
+            "plans/read",
+            *(f"plans/{plan}/{p}" for p in ("edits", "undo", "redo", "preview")),
+        ]:
+            self.assertEqual(stranger.post(path, {})[0], 403, path)
+
+    def test_a_wrong_password_and_a_missing_token_are_refused(self) -> None:
+        stranger = Client(user=None)
+        self.assertEqual(stranger.post("session", {"username": "ines", "password": "guess"})[0], 400)
+        logged_in = Client()
+        logged_in.token = lambda: "forged"  # type: ignore[method-assign]
+        self.assertEqual(logged_in.post("plans", {"name": "x"})[0], 403)
+
+    def test_logout_ends_the_session(self) -> None:
+        person = Client()
+        self.assertEqual(person.get("session")[1], {"user": "ines"})
+        self.assertEqual(person.request("DELETE", "session")[0], 200)
+        self.assertEqual(person.get("plans")[0], 403)
+
+
+class PlansTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.client = Client()
+
+    def test_what_is_imported_is_exported_equal(self) -> None:
+        for plan in (demo_plan(), random_plan(7), random_plan(8)):
+            status, made = self.client.upload("plans/import", [], [("file", "p.json", write_plan(plan))])
+            self.assertEqual(status, 201, made)
+            status, exported = self.client.get(f"plans/{made['id']}/export")
+            self.assertEqual(read_plan(json.dumps(exported).encode()), plan)
+
+    def test_an_empty_plan_and_the_list(self) -> None:
+        status, made = self.client.post("plans", {"name": "Northquay annex"})
+        self.assertEqual((status, made["hosts"], made["revision"]), (201, 0, 0))
+        self.assertIn(made["id"], [p["id"] for p in self.client.get("plans")[1]])
+        self.assertEqual(self.client.get(f"plans/{made['id']}/verdicts")[1]["findings"], [])
+
+    def test_bad_files_say_where(self) -> None:
+        status, said = self.client.upload("plans/import", [], [("file", "fleet.json", b'{"format": 1}')])
+        self.assertEqual(status, 400)
+        self.assertIn("fleet.json", said["problems"][0]["place"])
+        self.assertEqual(self.client.upload("plans/import", [("x", "y")], [])[1]["problems"][0]["field"], "file")
+        self.assertEqual(self.client.post("plans", {"name": " "})[1]["problems"][0]["field"], "name")
+
+    def test_host_states_are_read_with_a_report_and_saved_on_demand(self) -> None:
+        files = two_hosts_files()
+        fields = [("name", "quay hosts"), *(("path", path) for path in files)]
+        parts = [("file", path.split("/")[-1], raw) for path, raw in files.items()]
+        status, told = self.client.upload("plans/read", fields, parts)
+        self.assertEqual((status, told["plan"], told["records"]["adapter"]), (200, None, 6))
+        self.assertEqual(told["summary"]["counts"]["wavering"], 2)
+        self.assertIn("proposed", {note["what"] for note in told["report"]})
+        status, saved = self.client.upload("plans/read", [("save", "yes"), *fields], parts)
+        self.assertEqual(status, 201)
+        self.assertEqual(self.client.get(f"plans/{saved['plan']['id']}")[1]["name"], "quay hosts")
+        cut = [("file", "x", raw[:-3] if path.endswith("nic0.lldp.pcap") else raw) for path, raw in files.items()]
+        status, refused = self.client.upload("plans/read", fields, cut)
+        self.assertEqual(status, 400)
+        self.assertIn("nic0.lldp.pcap: byte", refused["problems"][0]["text"])
+
+    def test_unknown_plans_are_404(self) -> None:
+        for path in ("", "/verdicts", "/events"):
+            self.assertEqual(self.client.get(f"plans/00000000-0000-0000-0000-000000000000{path}")[0], 404)
+
+
+class EditsTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.client = Client()
+        self.other = Client("tomas")
+        self.plan = self.client.demo()
+
+    def verdict(self, endpoint: str) -> str:
+        found = self.client.get(f"plans/{self.plan}/verdicts")[1]["endpoints"]
+        return next(e["verdict"] for e in found if e["id"] == endpoint)
+
+    def test_an_edit_moves_verdicts_and_is_on_record(self) -> None:
+        status, made = self.client.edit(
+            self.plan, 0, patch("fabric_port", "quay-b/p2", allowed="110,120,210,220,230,240,300")
+        )
+        self.assertEqual((status, made["revision"]), (200, 1))
+        self.assertEqual(
+            made["moves"], [{"endpoint": "adapter-tide-gauge-view", "before": "wavering", "after": "home"}]
+        )
+        log = self.client.get(f"plans/{self.plan}/revisions")[1]
+        self.assertEqual([(r["number"], r["author"], r["message"]) for r in log], [(1, "ines", "test")])
+
+    def test_undo_and_redo_walk_your_own_edits(self) -> None:
+        before = self.client.get(f"plans/{self.plan}/export")[1]
+        self.client.edit(self.plan, 0, patch("port_group", "petrel/guests0/tide-gauges", vid=230))
+        self.client.edit(self.plan, 1, patch("port_group", "petrel/guests0/tide-gauges", name="gauges"))
+        self.other.edit(self.plan, 2, patch("segment", "segment-edge", role="border"))
+        after = self.client.get(f"plans/{self.plan}/export")[1]
+        self.assertEqual(self.client.post(f"plans/{self.plan}/undo")[0], 200)
+        status, second = self.client.post(f"plans/{self.plan}/undo")
+        self.assertEqual((status, second["steps"]["undo"]), (200, None))
+        self.assertEqual(self.client.post(f"plans/{self.plan}/undo")[0], 400)
+        undone = self.client.get(f"plans/{self.plan}/export")[1]
+        undone["records"]["segment"] = before["records"]["segment"]
+        self.assertEqual(undone, before)
+        for _ in range(2):
+            self.assertEqual(self.client.post(f"plans/{self.plan}/redo")[0], 200)
+        self.assertEqual(self.client.get(f"plans/{self.plan}/export")[1], after)
+
+    def test_an_undo_that_would_trample_on_somebody_is_a_conflict(self) -> None:
+        self.client.edit(self.plan, 0, patch("segment", "segment-edge", vid=301))
+        self.other.edit(self.plan, 1, patch("segment", "segment-edge", vid=302))
+        status, said = self.client.post(f"plans/{self.plan}/undo")
+        self.assertEqual((status, said["changes"][0]["author"]), (409, "tomas"))
+        self.assertEqual(self.client.get(f"plans/{self.plan}")[1]["revision"], 2)
+
+    def test_an_old_base_is_fine_unless_the_same_records_changed(self) -> None:
+        self.client.edit(self.plan, 0, patch("segment", "segment-edge", role="border"))
+        self.assertEqual(self.other.edit(self.plan, 0, patch("segment", "segment-cctv", role="watch"))[0], 200)
+        status, said = self.other.edit(self.plan, 0, patch("segment", "segment-edge", role="rim"))
+        self.assertEqual(status, 409)
+        self.assertEqual([c["number"] for c in said["changes"]], [1])
+        records = self.client.get(f"plans/{self.plan}/records?kind=segment")[1]["segment"]
+        self.assertEqual({r["id"]: r.get("role") for r in records}["segment-edge"], "border")
+
+    def test_an_edit_that_no_longer_fits_is_a_conflict_too(self) -> None:
+        self.client.edit(self.plan, 0, drop("cable", "cable-petrel-nic2"), drop("nic", "petrel/nic2"))
+        put = {"op": "put", "kind": "cable", "record": {"id": "c-new", "a": "petrel/nic2", "b": "marsh-a/p20"}}
+        self.assertEqual(self.other.edit(self.plan, 0, put)[0], 409)
+        self.assertEqual(self.other.edit(self.plan, 1, put)[0], 400)
+        self.assertEqual(self.client.edit(self.plan, 99, put)[0], 409)
+
+    def test_wrong_edits_change_nothing_and_name_record_and_field(self) -> None:
+        status, said = self.client.edit(
+            self.plan, 0, patch("segment", "segment-edge", vid=4095), patch("host", "heron", name="x")
+        )
+        self.assertEqual(status, 400)
+        self.assertEqual([(p["id"], p["field"]) for p in said["problems"]], [("segment-edge", "vid"), ("heron", "")])
+        for body in ({}, {"base": 0, "message": "", "edit": []}, {"base": "0", "message": "", "edit": []}, [1]):
+            self.assertEqual(self.client.post(f"plans/{self.plan}/edits", body)[0], 400, body)
+        self.assertEqual(self.client.get(f"plans/{self.plan}")[1]["revision"], 0)
+
+    def test_names_can_be_exchanged_in_one_edit(self) -> None:
+        edit = (patch("segment", "segment-edge", name="CCTV"), patch("segment", "segment-cctv", name="edge"))
+        self.assertEqual(self.client.edit(self.plan, 0, *edit)[0], 200)
+
+    def test_two_writers_at_once_lose_nothing(self) -> None:
+        clients = [Client("ines"), Client("tomas")]
+        answers: list[tuple[int, int]] = []
+
+        def write(number: int) -> None:
+            for step in range(10):
+                shared = patch("segment", "segment-edge", mtu=1400 + number * 20 + step)
+                own = patch("segment", f"segment-{('ticketing', 'storage')[number]}", mtu=1300 + step)
+                base = clients[number].get(f"plans/{self.plan}")[1]["revision"]
+                status, made = clients[number].edit(self.plan, base, shared if step % 2 else own)
+                answers.append((status, made.get("revision", 0)))
+
+        threads = [threading.Thread(target=write, args=(n,)) for n in (0, 1)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        made = sorted(number for status, number in answers if status == 200)
+        self.assertEqual(len(answers), 20)
+        self.assertTrue(all(status in (200, 409) for status, _ in answers), answers)
+        self.assertEqual(made, list(range(1, len(made) + 1)))
+        self.assertGreaterEqual(len(made), 10)
+        log = self.client.get(f"plans/{self.plan}/revisions")[1]
+        self.assertEqual([r["number"] for r in log], made[::-1])
+
+
+class AnswersTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.client = Client()
+        cls.plan = cls.client.demo()
+
+    def test_every_finding_has_proof_and_mends_that_can_be_taken(self) -> None:
+        findings = self.client.get(f"plans/{self.plan}/verdicts")[1]["findings"]
+        self.assertGreaterEqual(len(findings), 6)
+        for finding in findings:
+            status, detail = self.client.get(f"plans/{self.plan}/findings/{finding['id']}")
+            self.assertEqual(status, 200)
+            self.assertTrue(detail["proof"][0]["hops"])
+            _, seen = self.client.post(f"plans/{self.plan}/preview", {"edits": [detail["mends"][0]["edit"]]})
+            self.assertEqual(seen[0]["moves"], detail["mends"][0]["moves"])
+        self.assertEqual(self.client.get(f"plans/{self.plan}/findings/none")[0], 404)
+        self.assertEqual(self.client.get(f"plans/{self.plan}")[1]["revision"], 0)
+
+    def test_a_preview_of_a_wrong_edit_says_why(self) -> None:
+        edits = [[patch("segment", "segment-edge", vid=0)], [patch("segment", "segment-edge", vid=301)]]
+        status, seen = self.client.post(f"plans/{self.plan}/preview", {"edits": edits})
+        self.assertEqual((status, seen[0]["counts"]), (200, None))
+        self.assertIn("VID 0", seen[0]["problems"][0]["text"])
+        self.assertTrue(seen[1]["moves"])
+        self.assertEqual(self.client.post(f"plans/{self.plan}/preview", {"edits": [[]] * 65})[0], 400)
+
+    def test_trace_there_and_back(self) -> None:
+        path = f"plans/{self.plan}/trace?a={quote('gannet/tap-ticketing-db')}&b={quote('gannet/tap-fw-in|210')}"
+        status, found = self.client.get(path)
+        self.assertEqual((status, found["there"]["delivered"], found["back"]["delivered"]), (200, True, True))
+        self.assertEqual(self.client.get(f"plans/{self.plan}/trace?a=x&b=y")[0], 400)
+
+    def test_the_strand_ends_where_the_tag_is_dropped(self) -> None:
+        status, pieces = self.client.get(f"plans/{self.plan}/strand?segment=segment-cctv")
+        self.assertEqual(status, 200)
+        broken = [p for p in pieces if p["state"] == "dropped" and p["to"] == "marsh-a/x49"]
+        self.assertIn("240 is missing", broken[0]["reason"])
+        self.assertEqual(self.client.get(f"plans/{self.plan}/strand?segment=none")[0], 400)
+
+    def test_the_openapi_document_describes_the_answers(self) -> None:
+        status, document = self.client.get("schema?format=json")
+        self.assertEqual((status, document["openapi"][:3]), (200, "3.1"))
+        answers = {
+            "/api/plans": "plans",
+            "/api/plans/{plan_id}": f"plans/{self.plan}",
+            "/api/plans/{plan_id}/verdicts": f"plans/{self.plan}/verdicts",
+            "/api/plans/{plan_id}/changes": f"plans/{self.plan}/changes",
+            "/api/plans/{plan_id}/revisions": f"plans/{self.plan}/revisions",
+            "/api/plans/{plan_id}/strand": f"plans/{self.plan}/strand?segment=segment-edge",
+            "/api/session": "session",
+        }
+        for path, url in answers.items():
+            schema = document["paths"][path]["get"]["responses"]["200"]["content"]["application/json"]["schema"]
+            jsonschema.validate(self.client.get(url)[1], {**schema, "components": document["components"]})
+
+
+class LiveTest(unittest.TestCase):
+    def test_another_session_hears_of_an_edit_within_a_second(self) -> None:
+        writer, reader = Client("ines"), Client("tomas")
+        plan = writer.demo()
+        address = urlparse(URL)
+        stream = http.client.HTTPConnection(address.hostname or "", address.port, timeout=10)
+        cookies = "; ".join(f"{c.name}={c.value}" for c in reader.cookies)
+        stream.request("GET", f"/api/plans/{plan}/events", headers={"Cookie": cookies})
+        response = stream.getresponse()
+        self.assertEqual(response.headers["Content-Type"], "text/event-stream")
+
+        def read(kind: str) -> str:
+            while True:
+                line = response.readline().decode().strip()
+                if line == f"event: {kind}":
+                    return response.readline().decode().strip().removeprefix("data: ")
+
+        self.assertEqual(read("revision"), "0")
+        self.assertEqual(json.loads(read("people")), ["tomas"])
+        writer.edit(plan, 0, patch("segment", "segment-edge", role="rim"))
+        started = time.monotonic()
+        while read("revision") != "1":
+            pass
+        self.assertLess(time.monotonic() - started, 1)
+        stream.close()
+
+
+if __name__ == "__main__":
+    unittest.main()
