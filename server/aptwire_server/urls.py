@@ -27,5 +27,5 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
     path("api/plans/<uuid:plan_id>/events", live.events),
-    re_path(r"^(?!api/).*$", front),
+    re_path(r"^(?!api/|assets/).*$", front),
 ]

@@ -33,7 +33,7 @@ from aptwire.plan.plan import Plan
 class Finding:
     """One fault and everybody whom it makes suffer.
 
-    `id` stays the same as long as the fault does; `culprit` are the records where it sits (may be empty); `place`
+    `id` stays the same as long as the fault does; `segment` is that of `place`; `culprit` are the records where it sits (may be empty); `place`
     stands for all `places`; `towards` is the place that it misses or meets (None: the fabric).
     """
 
@@ -167,7 +167,6 @@ class _Finder:
         place, cause = found[0]
         endpoints = tuple(dict.fromkeys(p.endpoint for p, _ in found))
         title, text, culprit = self._words(found, endpoints)
-        segments = {p.segment for p, _ in found}
         return Finding(
             id=hashlib.sha256(repr(key).encode()).hexdigest()[:12],
             verdict=self._status(place),
@@ -178,7 +177,7 @@ class _Finder:
             places=tuple(p for p, _ in found),
             place=place,
             towards=self.wiring.places[cause.towards] if cause.towards >= 0 else None,
-            segment=place.segment if len(segments) == 1 else None,
+            segment=place.segment,
             culprit=culprit,
             state=cause.state,
             idle=all(is_idle(self.plan, e) for e in endpoints),

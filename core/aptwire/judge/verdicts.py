@@ -527,6 +527,8 @@ class _Judge:
                 continue
             other = seats.get((int(groups[row]), foreign[0]), by_segment[foreign[0]])
             status[place] = EXPOSED
+            if EXPOSED in self.causes.get(place, {}):
+                continue
             team_no = int(rows.team[row])
             team, state = self._deviation(team_no, int(rows.member[row])) if rows.way[row] else (None, NOW)
             self.causes.setdefault(place, {})[EXPOSED] = Cause(LEAK, state, team, other)

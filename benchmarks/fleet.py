@@ -1,0 +1,80 @@
+"""Synthetic fleets with a realistic structure: racks of hosts under pairs of switches, spines above, and a share of faults."""
+
+from __future__ import annotations
+
+import random
+from typing import Any
+
+from aptwire.plan.checks import make_record
+from aptwire.plan.kinds import Record
+from aptwire.plan.plan import Plan
+
+RACK = 20
+
+
+def fleet(hosts: int, adapters_each: int = 20, vlans: int = 100, faults: float = 0.01, seed: int = 1) -> Plan:
+    """A plan of `hosts` hosts; `faults` is the share of port groups and fabric ports that are wrong."""
+    dice = random.Random(seed)
+    records: dict[str, dict[str, Record]] = {}
+
+    def put(kind: str, id: str, **values: Any) -> str:
+        records.setdefault(kind, {})[id] = make_record(kind, {"id": id, **values})
+        return id
+
+    guest_vids = [1000 + n for n in range(vlans)]
+    everything = f"110, 120, 130, {guest_vids[0]}-{guest_vids[-1]}"
+    for vid, name in ((110, "management"), (120, "migration"), (130, "storage")):
+        put("segment", f"seg-{vid}", name=name, vid=vid)
+    for vid in guest_vids:
+        put("segment", f"seg-{vid}", name=f"berth group {vid}", vid=vid)
+    racks = -(-hosts // RACK)
+    spines = [put("fabric_switch", f"spine-{n}", name=f"spine-{n}") for n in range(1 if racks < 3 else 2)]
+    for rack in range(racks):
+        for side in "ab":
+            leaf = put("fabric_switch", f"leaf-{rack}{side}", name=f"leaf-{rack}{side}", site=f"hall {rack // 5}")
+            spine = spines[0] if side == "a" else spines[-1]
+            up = put("fabric_port", f"{leaf}/up", switch=leaf, name="up", mode="trunk", allowed=everything)
+            down = put("fabric_port", f"{spine}/{leaf}", switch=spine, name=leaf, mode="trunk", allowed=everything)
+            put("cable", f"c-{leaf}", a=up, b=down)
+    if len(spines) == 2:
+        for n, spine in enumerate(spines):
+            put("fabric_port", f"{spine}/x", switch=spine, name="x", mode="trunk", allowed=everything)
+            if n:
+                put("cable", "c-spines", a=f"{spines[0]}/x", b=f"{spine}/x")
+    for number in range(hosts):
+        host = put("host", f"host-{number}", name=f"tern-{number:04d}", site=f"hall {number // RACK // 5}")
+        switch = put("virtual_switch", f"{host}/guests", host=host, name="guests0", mtu=1500)
+        uplink = put("uplink", f"{host}/team", switch=switch, name="team0", mode="standby")
+        local = dice.sample(guest_vids, min(len(guest_vids), 8))
+        for n, side in enumerate("ab"):
+            nic = put("nic", f"{host}/nic{n}", host=host, name=f"nic{n}", uplink=uplink, rank=n, speed=10_000)
+            leaf = f"leaf-{number // RACK}{side}"
+            allowed = everything
+            if dice.random() < faults:
+                kept = sorted({110, 120, 130, *guest_vids} - {dice.choice(local)})
+                allowed = ", ".join(map(str, kept))
+            port = put(
+                "fabric_port", f"{leaf}/p{number}", switch=leaf, name=f"p{number % RACK}", mode="trunk", allowed=allowed
+            )
+            put("cable", f"c-{host}-{n}", a=nic, b=port)
+        for vid, name in ((110, "mgmt"), (120, "move"), (130, "store")):
+            address = f"10.{64 + (vid // 10 - 11)}.{number // 250}.{number % 250 + 1}/16"
+            put(
+                "host_port",
+                f"{host}/{name}",
+                switch=switch,
+                name=name,
+                vid=vid,
+                belongs=f"seg-{vid}",
+                addresses=[address],
+            )
+        groups = []
+        for vid in local:
+            tag = dice.choice(guest_vids) if dice.random() < faults else vid
+            group = f"{host}/g{vid}"
+            groups.append((put("port_group", group, switch=switch, name=f"vlan {vid}", mode="access", vid=tag), vid))
+        for n in range(adapters_each):
+            guest = put("guest", f"{host}/guest-{n}", host=host, name=f"guest-{number}-{n}")
+            group, vid = groups[n % len(groups)]
+            put("adapter", f"{host}/a{n}", guest=guest, name=f"tap{n}", port_group=group, belongs=f"seg-{vid}")
+    return Plan(f"{hosts} hosts", records)

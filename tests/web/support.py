@@ -1,0 +1,79 @@
+"""Chromium, driven as a person would: by roles and labels, with mouse and keyboard, against the real server."""
+
+from __future__ import annotations
+
+import unittest
+from pathlib import Path
+from typing import Any
+
+from axe_playwright_python.sync_playwright import Axe
+from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync_playwright
+
+from ops.serve import PASSWORD
+from tests.server.support import URL, Client
+
+ARGUMENTS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+CHROMIUM = Path("/usr/bin/chromium")
+
+
+class BrowserTest(unittest.TestCase):
+    """One browser for the class, a fresh copy of the demo plan and a fresh context for each test."""
+
+    playwright: Playwright
+    browser: Browser
+    size = {"width": 1280, "height": 800}
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.playwright = sync_playwright().start()
+        cls.browser = cls.playwright.chromium.launch(executable_path=str(CHROMIUM), args=ARGUMENTS)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.browser.close()
+        cls.playwright.stop()
+
+    def setUp(self) -> None:
+        self.errors: list[str] = []
+        self.plan = Client().demo()
+        self.page = self.person("ines")
+        self.page.goto(f"{URL}/plans/{self.plan}/decks")
+        expect(self.page.get_by_role("heading", name="Verdicts")).to_be_visible()
+
+    def tearDown(self) -> None:
+        for context in self.browser.contexts:
+            context.close()
+        self.assertEqual(self.errors, [], "the page reported errors")
+
+    def person(self, name: str, **context: Any) -> Page:
+        """Somebody's own browser, logged in."""
+        page = self.browser.new_context(viewport=self.size, **context).new_page()  # type: ignore[arg-type]
+        page.on("pageerror", lambda error: self.errors.append(str(error)))
+        page.goto(URL)
+        page.get_by_label("Name").fill(name)
+        page.get_by_label("Password").fill(PASSWORD)
+        page.get_by_role("button", name="Log in").click()
+        expect(page.get_by_role("heading", name="Plans", exact=True)).to_be_visible()
+        return page
+
+    def count(self, verdict: str, page: Page | None = None) -> Locator:
+        """The number beside a verdict."""
+        return (page or self.page).locator(f"[data-verdict={verdict}] b")
+
+    def finding(self, part: str) -> Locator:
+        """A finding's button in the verdict column."""
+        return self.page.get_by_role("complementary", name="Verdicts").get_by_role("button", name=part).first
+
+    def accessible(self, page: Page | None = None) -> None:
+        """No violation that axe can find."""
+        found = Axe().run(page or self.page).response["violations"]
+        said = [f"{v['id']}: {v['nodes'][0]['html'][:200]} {v['nodes'][0]['failureSummary']}" for v in found]
+        self.assertEqual(said, [])

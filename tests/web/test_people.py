@@ -1,0 +1,263 @@
+"""What people do in the browser, from login to a mended plan."""
+
+from __future__ import annotations
+
+import json
+import re
+import unittest
+
+from playwright.sync_api import expect
+
+from tests.server.support import URL, Client
+from tests.support import ROOT, TWO_HOSTS
+from tests.web.support import BrowserTest
+
+
+class LoginTest(BrowserTest):
+    def test_a_wrong_password_is_said_and_what_was_typed_stays(self) -> None:
+        self.page.get_by_role("button", name="Log out").click()
+        self.page.get_by_label("Name").fill("ines")
+        self.page.get_by_label("Password").fill("guess")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("alert")).to_contain_text("No user has this name and password")
+        expect(self.page.get_by_label("Name")).to_have_value("ines")
+        self.accessible()
+
+
+class VerdictsTest(BrowserTest):
+    def test_verdicts_finding_proof_mend_undo_redo(self) -> None:
+        expect(self.count("home")).to_have_text("16")
+        self.finding("tide-gauge-view loses its gateway").click()
+        body = self.page.locator(".finding.open")
+        body.get_by_role("button", name="Proof").click()
+        expect(body.get_by_role("listitem").filter(has_text="230 is missing")).to_be_visible()
+        self.accessible()
+        body.get_by_role("button", name="Allow 230 on port p2 of quay-b").focus()
+        self.page.keyboard.press("Enter")
+        expect(self.count("home")).to_have_text("17")
+        expect(self.page.locator("[data-verdict=wavering]")).to_contain_text("−1")
+        expect(self.finding("tide-gauge-view loses")).to_have_count(0)
+        self.page.keyboard.press("Control+z")
+        expect(self.count("home")).to_have_text("16")
+        expect(self.finding("tide-gauge-view loses")).to_be_visible()
+        self.page.keyboard.press("Control+Shift+z")
+        expect(self.count("home")).to_have_text("17")
+
+    def test_an_edit_from_a_second_browser_arrives_within_a_second(self) -> None:
+        other = self.person("tomas")
+        other.goto(f"{URL}/plans/{self.plan}/landing")
+        expect(self.count("home", other)).to_have_text("16")
+        expect(self.page.get_by_role("list", name="People in this plan")).to_contain_text("tomas")
+        self.finding("tide-gauge-buoy lands on VID 203").click()
+        self.page.get_by_role("button", name="Tag port group tide gauges 230").click()
+        expect(self.count("home")).to_have_text("17")
+        expect(self.count("home", other)).to_have_text("17", timeout=1000)
+        expect(other.get_by_role("status")).to_contain_text("ines: Tag port group tide gauges 230")
+
+
+class DecksTest(BrowserTest):
+    def test_the_drawing_is_accessible_in_light_and_dark(self) -> None:
+        expect(self.page.get_by_role("region", name="Host gannet")).to_be_visible()
+        self.accessible()
+        self.page.get_by_role("button", name="Light or dark").click()
+        self.accessible()
+
+    def test_a_tag_is_changed_in_place_with_the_outcome_before(self) -> None:
+        slot = self.page.get_by_role("button", name="Port group tide gauges, tag 203")
+        slot.scroll_into_view_if_needed()
+        slot.click()
+        field = self.page.get_by_label("Tag of port group tide gauges")
+        field.fill("4095")
+        expect(self.page.get_by_text("A VID is a number from 1 to 4094")).to_be_visible()
+        field.fill("230")
+        expect(self.page.get_by_text("1 astray → home")).to_be_visible()
+        field.press("Enter")
+        expect(self.count("home")).to_have_text("17")
+        expect(self.page.get_by_role("button", name=re.compile("Port group tide gauges, tag 230")).last).to_be_visible()
+
+    def test_escape_leaves_everything_as_it_was(self) -> None:
+        slot = self.page.get_by_role("button", name="Port group CCTV, tag 240").first
+        slot.click()
+        self.page.get_by_label("Tag of port group CCTV").fill("300")
+        self.page.keyboard.press("Escape")
+        expect(slot).to_be_focused()
+        expect(self.page.get_by_text("revision 0")).to_be_visible()
+
+    def test_an_adapter_is_dragged_and_the_outcome_stands_on_the_slots(self) -> None:
+        tab = self.page.get_by_role("button", name=re.compile("^tap-ticketing-web-1 of"))
+        slot = self.page.get_by_role("region", name="Host gannet").get_by_role(
+            "button", name="Port group berth planning"
+        )
+        a, b = tab.bounding_box(), slot.bounding_box()
+        assert a and b
+        self.page.mouse.move(a["x"] + 12, a["y"] + 8)
+        self.page.mouse.down()
+        self.page.mouse.move(a["x"] + 30, a["y"] + 40, steps=4)
+        self.page.mouse.move(b["x"] + 30, b["y"] + 10, steps=6)
+        expect(self.page.locator(".slot-outcome").filter(has_text="astray").first).to_be_visible()
+        self.page.mouse.up()
+        expect(self.count("home")).to_have_text("15")
+        expect(tab).to_have_accessible_name("tap-ticketing-web-1 of ticketing-web-1: astray, in berth planning")
+
+    def test_an_adapter_is_moved_by_keyboard(self) -> None:
+        tab = self.page.get_by_role("button", name=re.compile("^tap-ticketing-web-1 of"))
+        tab.focus()
+        self.page.keyboard.press("m")
+        choices = self.page.get_by_role("listbox", name="Port groups")
+        expect(choices).to_be_focused()
+        expect(choices.get_by_role("option").first).to_contain_text("astray")
+        self.accessible()
+        self.page.keyboard.press("ArrowDown")
+        self.page.keyboard.press("Enter")
+        expect(tab).to_have_accessible_name(re.compile("astray, in tide gauges"))
+        expect(self.page.get_by_text("revision 1")).to_be_visible()
+
+    def test_two_cables_are_swapped_back_by_dragging_one(self) -> None:
+        a = self.page.get_by_role("button", name=re.compile("^Port p11 of marsh-a")).bounding_box()
+        b = self.page.get_by_role("button", name=re.compile("^Port p2 of marsh-a")).bounding_box()
+        assert a and b
+        self.page.mouse.move(a["x"] + 20, a["y"] + 20)
+        self.page.mouse.down()
+        self.page.mouse.move(a["x"] + 40, a["y"] + 24, steps=4)
+        self.page.mouse.move(b["x"] + 20, b["y"] + 20, steps=6)
+        expect(self.page.locator(".slot-outcome").filter(has_text="home").first).to_be_visible()
+        self.page.mouse.up()
+        expect(self.count("wavering")).to_have_text("1")
+        expect(self.count("home")).to_have_text("21")
+
+    def test_a_cable_is_plugged_by_keyboard_and_a_port_is_edited(self) -> None:
+        nic = self.page.get_by_role("button", name=re.compile("^nic3, alone"))
+        nic.focus()
+        nic.press("Enter")
+        ports = self.page.get_by_role("listbox", name="Ports")
+        expect(ports).to_contain_text("marsh-a p20")
+        for _ in range(9):
+            if "marsh-a p20" in (ports.locator("[aria-selected=true]").text_content() or ""):
+                break
+            self.page.keyboard.press("ArrowDown")
+        self.page.keyboard.press("Enter")
+        port = self.page.get_by_role("button", name=re.compile("^Port p20 of marsh-a"))
+        expect(port).to_be_visible()
+        expect(self.count("unproven")).to_have_text("0")
+        port.press("Enter")
+        panel = self.page.get_by_role("dialog", name="Port p20 of marsh-a")
+        panel.get_by_label("VID").fill("130")
+        expect(panel.get_by_text("1 stranded → astray")).to_be_visible()
+        panel.get_by_role("button", name="Take it").click()
+        expect(self.page.get_by_role("button", name=re.compile("^Port p20 of marsh-a, access 130"))).to_be_visible()
+
+    def test_a_refused_edit_keeps_what_was_typed_and_says_why(self) -> None:
+        self.page.get_by_role("button", name="Port group CCTV, tag 240").first.click()
+        self.page.get_by_role("button", name="Trunk, untagged, name").click()
+        panel = self.page.get_by_role("dialog", name="Port group CCTV")
+        panel.get_by_label("Name").fill("ticketing")
+        expect(panel.get_by_text("is taken by port group")).to_be_visible()
+        expect(panel.get_by_role("button", name="Take it")).to_be_disabled()
+        expect(panel.get_by_label("Name")).to_have_value("ticketing")
+
+    def test_following_a_segment_is_in_the_address_and_shows_where_it_breaks(self) -> None:
+        self.page.get_by_role("button", name="CCTV 240").click()
+        expect(self.page).to_have_url(re.compile("follow=segment-cctv"))
+        expect(self.page.get_by_text("240 is missing", exact=True).first).to_be_visible()
+        expect(self.page.locator("svg.lines path").first).to_be_attached()
+
+    def test_folding_a_host_and_the_finder(self) -> None:
+        self.page.get_by_role("button", name=re.compile("^fulmar Northquay")).click()
+        expect(self.page.get_by_role("button", name=re.compile("^tap-cctv-archive"))).to_have_count(0)
+        self.page.keyboard.press("Control+k")
+        self.page.keyboard.type("02:64:0b:00:00:11")
+        expect(self.page.get_by_role("option").first).to_contain_text("petrel/tap-tide-gauge-buoy")
+        self.accessible()
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("button", name=re.compile("^tap-tide-gauge-buoy of"))).to_be_focused()
+        self.page.keyboard.press("?")
+        expect(self.page.get_by_role("dialog", name="Keys")).to_be_visible()
+        self.accessible()
+
+
+class LandingTest(BrowserTest):
+    def test_filter_group_and_take_a_mend(self) -> None:
+        self.page.keyboard.press("2")
+        table = self.page.get_by_role("table", name="Landing of every endpoint")
+        expect(table).to_be_visible()
+        self.accessible()
+        self.page.get_by_label("Filter", exact=True).fill("buoy")
+        expect(self.page.get_by_text("1 of 37 places shown")).to_be_visible()
+        expect(table.get_by_role("row").filter(has_text="tide-gauge-buoy")).to_contain_text("no segment 203")
+        self.page.get_by_role("button", name="Take the mend: Tag port group tide gauges 230").click()
+        expect(self.count("home")).to_have_text("17")
+        self.page.get_by_label("Filter", exact=True).fill("")
+        self.page.get_by_role("button", name="exposed", exact=True).click()
+        expect(self.page.get_by_text("5 of 37 places shown")).to_be_visible()
+        self.page.get_by_label("Group by").select_option("host")
+        expect(table.get_by_role("row").filter(has_text=re.compile("^kittiwake 1$"))).to_be_visible()
+        table.get_by_role("button", name="berth-display").click()
+        expect(self.page.get_by_role("button", name=re.compile("^tap-berth-display of"))).to_be_focused()
+
+
+class TraceTest(BrowserTest):
+    def test_a_trace_from_two_endpoints_there_and_back(self) -> None:
+        self.page.keyboard.press("3")
+        expect(self.page.get_by_role("heading", name="Choose two endpoints")).to_be_visible()
+        self.page.get_by_label("From").fill("kittiwake/tap-cctv-recorder")
+        self.page.get_by_label("To").fill("gannet/tap-fw-in|240")
+        expect(self.page.get_by_role("heading", name=re.compile("^There: cctv-recorder"))).to_contain_text(
+            "does not arrive"
+        )
+        row = self.page.get_by_role("row").filter(has_text="240 is missing").first
+        expect(row).to_contain_text("port x49 of marsh-a")
+        expect(self.page).to_have_url(re.compile("a=kittiwake"))
+        self.accessible()
+
+
+class ReadingTest(BrowserTest):
+    def test_the_captures_are_read_reported_and_made_a_plan(self) -> None:
+        self.page.goto(f"{URL}/plans")
+        self.page.get_by_role("link", name="Read real hosts").click()
+        self.page.get_by_label("Folder with host states").set_input_files(str(TWO_HOSTS))
+        expect(self.page.get_by_text("2 wavering")).to_be_visible()
+        expect(self.page.get_by_role("heading", name=re.compile("^Proposed"))).to_be_visible()
+        self.accessible()
+        self.page.get_by_label("Name of the plan").fill("Quay hosts as read")
+        self.page.get_by_role("button", name="Make the plan").click()
+        expect(self.page.get_by_role("heading", name="Quay hosts as read")).to_be_visible()
+        expect(self.finding("edge-firewall and tide-gauge-ingest lose each other")).to_be_visible()
+
+    def test_a_plan_file_goes_in_and_out_and_a_bad_one_says_why(self) -> None:
+        self.page.goto(f"{URL}/plans")
+        self.accessible()
+        bad = {"name": "bad.json", "mimeType": "application/json", "buffer": b'{"format": "other"}'}
+        self.page.get_by_label("Plan file").set_input_files(bad)  # type: ignore[arg-type]
+        expect(self.page.get_by_role("alert")).to_contain_text("bad.json")
+        self.page.get_by_label("Plan file").set_input_files(str(ROOT / "demo" / "brackwater.json"))
+        expect(self.page.get_by_role("heading", name="Brackwater Ferries")).to_be_visible()
+        with self.page.expect_download() as download:
+            self.page.get_by_role("link", name="Export").click()
+        exported = json.loads(download.value.path().read_text())
+        self.assertEqual(exported, json.loads((ROOT / "demo" / "brackwater.json").read_text()))
+
+    def test_an_empty_plan_says_the_next_step(self) -> None:
+        _, made = Client().post("plans", {"name": "Empty"})
+        for view, said in (
+            ("decks", "This plan has no hosts"),
+            ("landing", "No endpoint yet"),
+            ("trace", "Choose two endpoints"),
+        ):
+            self.page.goto(f"{URL}/plans/{made['id']}/{view}")
+            expect(self.page.get_by_text(said)).to_be_visible()
+            self.accessible()
+
+
+class WideTest(BrowserTest):
+    size = {"width": 1920, "height": 1080}
+
+    def test_all_hosts_of_the_demo_stand_side_by_side(self) -> None:
+        for host in ("fulmar", "gannet", "kittiwake", "petrel"):
+            expect(self.page.get_by_role("region", name=f"Host {host}")).to_be_in_viewport()
+        inner = self.page.locator(".canvas").evaluate("n => n.scrollWidth <= n.clientWidth")
+        self.assertTrue(inner, "nothing has to be scrolled sideways")
+        self.accessible()
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,75 @@
+import { Button, Center, Spinner, Text, VStack } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { Navigate, Route, Routes, useNavigate, useParams } from "react-router";
+
+import { api, unwrap } from "./api/client";
+import { PlanProvider } from "./api/plan";
+import { Shell } from "./shell/Shell";
+import { Decks } from "./views/Decks";
+import { Landing } from "./views/Landing";
+import { Login } from "./views/Login";
+import { PlanList } from "./views/PlanList";
+import { ReadHosts } from "./views/ReadHosts";
+import { TraceView } from "./views/TraceView";
+
+export function App() {
+  const session = useQuery({ queryKey: ["session"], queryFn: async () => unwrap(await api.GET("/api/session")) });
+  if (session.isPending) return <Waiting what="Asking who you are" />;
+  if (session.error) return <Failed why={session.error.message} />;
+  if (!session.data.user) return <Login />;
+  const user = session.data.user;
+  return (
+    <Routes>
+      <Route path="/" element={<Navigate to="/plans" replace />} />
+      <Route path="/plans" element={<PlanList user={user} />} />
+      <Route path="/plans/read" element={<ReadHosts user={user} />} />
+      <Route path="/plans/:id/*" element={<OnePlan user={user} />} />
+      <Route path="*" element={<Failed why="There is no page at this address." />} />
+    </Routes>
+  );
+}
+
+function OnePlan({ user }: { user: string }) {
+  const { id } = useParams();
+  return (
+    <PlanProvider key={id} id={id!} waiting={<Waiting what="Reading the plan" />} failed={(why) => <Failed why={why} />}>
+      <Routes>
+        <Route element={<Shell user={user} />}>
+          <Route index element={<Navigate to="decks" replace />} />
+          <Route path="decks" element={<Decks />} />
+          <Route path="landing" element={<Landing />} />
+          <Route path="trace" element={<TraceView />} />
+          <Route path="*" element={<Failed why="There is no such view." />} />
+        </Route>
+      </Routes>
+    </PlanProvider>
+  );
+}
+
+export function Waiting({ what }: { what: string }) {
+  return (
+    <Center h="100%" role="status">
+      <VStack>
+        <Spinner color="copper.fg" />
+        <Text color="fg.muted">{what}…</Text>
+      </VStack>
+    </Center>
+  );
+}
+
+function Failed({ why }: { why: string }) {
+  const navigate = useNavigate();
+  return (
+    <Center h="100%">
+      <VStack role="alert" maxW="md" textAlign="center">
+        <Text fontSize="lg" fontWeight="600">
+          This didn’t work
+        </Text>
+        <Text>{why}</Text>
+        <Button variant="outline" onClick={() => void navigate("/plans")}>
+          To the plans
+        </Button>
+      </VStack>
+    </Center>
+  );
+}

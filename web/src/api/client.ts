@@ -1,0 +1,65 @@
+import createClient from "openapi-fetch";
+
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Records = Schemas["Records"];
+export type Kind = keyof Records;
+export type RecordOf<K extends Kind> = Records[K][number];
+export type Summary = Schemas["Summary"];
+export type Endpoint = Schemas["Endpoint"];
+export type Finding = Schemas["Finding"];
+export type FindingDetail = Schemas["FindingDetail"];
+export type Trace = Schemas["Trace"];
+export type Mend = Schemas["Mend"];
+export type Move = Schemas["Move"];
+export type Operation = Schemas["Operation"];
+export type Snapshot = Schemas["Snapshot"];
+export type Committed = Schemas["Committed"];
+export type Piece = Schemas["Piece"];
+export type PlanItem = Schemas["PlanItem"];
+export type PreviewResult = Schemas["PreviewResult"];
+export type Reading = Schemas["Reading"];
+export type Refusal = Schemas["Refusal"];
+export type Verdict = Endpoint["verdict"];
+
+/** What the server refused, with every problem it named. */
+export class Refused extends Error {
+  status: number;
+  lines: string[];
+
+  constructor(status: number, refusal: Refusal | undefined) {
+    const lines = refusal?.problems?.map((p) => p.text) ?? [];
+    super(lines.length ? lines.join("\n") : (refusal?.detail ?? "The server didn’t say why."));
+    this.status = status;
+    this.lines = lines.length ? lines : [this.message];
+  }
+}
+
+function token(): string {
+  return /(?:^|; )csrftoken=([^;]*)/.exec(document.cookie)?.[1] ?? "";
+}
+
+export const api = createClient<paths>({
+  baseUrl: "",
+  fetch: (request: Request) => {
+    if (request.method !== "GET") request.headers.set("X-CSRFToken", token());
+    return fetch(request);
+  },
+});
+
+/** The data of an answer, or a Refused. */
+export function unwrap<T>(answer: { data?: T; error?: unknown; response: Response }): T {
+  if (answer.error !== undefined || answer.data === undefined) {
+    throw new Refused(answer.response.status, answer.error as Refusal | undefined);
+  }
+  return answer.data;
+}
+
+/** Send a form with files; openapi-fetch doesn't type those well. */
+export async function upload<T>(path: string, form: FormData, signal?: AbortSignal): Promise<T> {
+  const response = await fetch(path, { method: "POST", body: form, headers: { "X-CSRFToken": token() }, signal });
+  const data: unknown = await response.json().catch(() => undefined);
+  if (!response.ok) throw new Refused(response.status, data as Refusal | undefined);
+  return data as T;
+}

@@ -1,0 +1,157 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { createContext, useCallback, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
+
+import { applyOperations, makeBook, type Book } from "../model/records";
+import { api, Refused, unwrap, type Committed, type FindingDetail, type Operation, type PreviewResult, type Snapshot } from "./client";
+
+/** What happened last, told in the status line. */
+export interface Told {
+  text: string;
+  bad: boolean;
+  number: number;
+}
+
+export interface PlanState {
+  id: string;
+  snapshot: Snapshot;
+  book: Book;
+  people: string[];
+  connected: boolean;
+  /** By how much each count moved with the last edit. */
+  deltas: Record<string, number>;
+  told: Told | null;
+  tell: (text: string, bad?: boolean) => void;
+  /** Make an edit; resolves to null when it was refused (the reason is told). */
+  edit: (message: string, operations: Operation[]) => Promise<Committed | null>;
+  undo: () => void;
+  redo: () => void;
+  preview: (edits: Operation[][]) => Promise<PreviewResult[]>;
+  busy: boolean;
+}
+
+const Context = createContext<PlanState | null>(null);
+
+export function usePlan(): PlanState {
+  const state = useContext(Context);
+  if (!state) throw new Error("usePlan needs a PlanProvider above it");
+  return state;
+}
+
+function difference(before: Record<string, number>, after: Record<string, number>): Record<string, number> {
+  return Object.fromEntries(Object.keys(after).map((k) => [k, (after[k] ?? 0) - (before[k] ?? 0)]));
+}
+
+export function PlanProvider({ id, children, waiting, failed }: { id: string; children: ReactNode; waiting: ReactNode; failed: (why: string) => ReactNode }) {
+  const queries = useQueryClient();
+  const key = useMemo(() => ["plan", id], [id]);
+  const query = useQuery({
+    queryKey: key,
+    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}", { params: { path: { plan_id: id } } })),
+  });
+  const [people, setPeople] = useState<string[]>([]);
+  const [connected, setConnected] = useState(true);
+  const [deltas, setDeltas] = useState<Record<string, number>>({});
+  const [told, setTold] = useState<Told | null>(null);
+  const tell = useCallback((text: string, bad = false) => setTold((last) => ({ text, bad, number: (last?.number ?? 0) + 1 })), []);
+
+  /** Take over what the server says came after our revision; edits that we already have are passed over. */
+  const catchUp = useCallback(
+    (revision: number, edits: { number: number; edit: Operation[] }[], summary: Snapshot["summary"], steps: Snapshot["steps"]) => {
+      const known = queries.getQueryData<Snapshot>(key);
+      if (!known || known.revision >= revision) return;
+      const fresh = edits.filter((e) => e.number > known.revision).sort((a, b) => a.number - b.number);
+      if (fresh[0]?.number !== known.revision + 1 || fresh.length !== revision - known.revision) {
+        void queries.invalidateQueries({ queryKey: key });
+        return;
+      }
+      const records = fresh.reduce((r, e) => applyOperations(r, e.edit), known.records);
+      setDeltas(difference(known.summary.counts, summary.counts));
+      queries.setQueryData<Snapshot>(key, { ...known, revision, records, summary, steps });
+    },
+    [key, queries],
+  );
+
+  useEffect(() => {
+    const source = new EventSource(`/api/plans/${id}/events`);
+    source.addEventListener("revision", (event) => {
+      setConnected(true);
+      const known = queries.getQueryData<Snapshot>(key);
+      if (!known || Number((event as MessageEvent<string>).data) <= known.revision) return;
+      void api.GET("/api/plans/{plan_id}/changes", { params: { path: { plan_id: id }, query: { since: known.revision } } }).then((answer) => {
+        if (!answer.data) return;
+        const { revision, revisions, summary, steps } = answer.data;
+        const newest = queries.getQueryData<Snapshot>(key);
+        const others = revisions.filter((r) => r.number > (newest?.revision ?? 0));
+        catchUp(revision, revisions, summary, steps);
+        const last = others.at(-1);
+        if (last) tell(`${last.author ?? "Somebody"}: ${last.message}`);
+      });
+    });
+    source.addEventListener("people", (event) => setPeople(JSON.parse((event as MessageEvent<string>).data) as string[]));
+    source.onerror = () => setConnected(false);
+    return () => source.close();
+  }, [id, key, queries, catchUp, tell]);
+
+  const committed = useCallback(
+    (made: Committed) => {
+      catchUp(made.revision, [{ number: made.revision, edit: made.edit }], made.summary, made.steps);
+      tell(made.message);
+    },
+    [catchUp, tell],
+  );
+  const refused = useCallback(
+    (error: Error) => {
+      tell(error.message, true);
+      if (error instanceof Refused && error.status === 409) void queries.invalidateQueries({ queryKey: key });
+    },
+    [key, queries, tell],
+  );
+  const path = useMemo(() => ({ params: { path: { plan_id: id } } }), [id]);
+  const making = useMutation({
+    mutationFn: async ({ message, operations }: { message: string; operations: Operation[] }) => {
+      const base = queries.getQueryData<Snapshot>(key)?.revision ?? 0;
+      return unwrap(await api.POST("/api/plans/{plan_id}/edits", { ...path, body: { base, message, edit: operations } }));
+    },
+    onSuccess: committed,
+    onError: refused,
+  });
+  const stepping = useMutation({
+    mutationFn: async (way: "undo" | "redo") => unwrap(await api.POST(`/api/plans/{plan_id}/${way}`, path)),
+    onSuccess: committed,
+    onError: refused,
+  });
+  const { mutateAsync: make } = making;
+  const edit = useCallback((message: string, operations: Operation[]) => make({ message, operations }).catch(() => null), [make]);
+  const { mutate: step } = stepping;
+  const undo = useCallback(() => step("undo"), [step]);
+  const redo = useCallback(() => step("redo"), [step]);
+  const preview = useCallback(
+    async (edits: Operation[][]) => unwrap(await api.POST("/api/plans/{plan_id}/preview", { ...path, body: { edits } })),
+    [path],
+  );
+
+  const records = query.data?.records;
+  const book = useMemo(() => (records ? makeBook(records) : null), [records]);
+  const busy = making.isPending || stepping.isPending;
+  const value = useMemo<PlanState | null>(
+    () =>
+      query.data && book
+        ? { id, snapshot: query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, busy }
+        : null,
+    [id, query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, busy],
+  );
+  if (query.error) return failed(query.error.message);
+  if (!value) return waiting;
+  return <Context.Provider value={value}>{children}</Context.Provider>;
+}
+
+/** A finding's proof and mends at the plan's present revision. */
+export function useFinding(finding: string | null) {
+  const { id, snapshot } = usePlan();
+  return useQuery<FindingDetail>({
+    queryKey: ["finding", id, snapshot.revision, finding],
+    enabled: finding !== null,
+    queryFn: async () =>
+      unwrap(await api.GET("/api/plans/{plan_id}/findings/{finding_id}", { params: { path: { plan_id: id, finding_id: finding! } } })),
+  });
+}

@@ -1,0 +1,104 @@
+import type { Operation, PreviewResult, RecordOf, Verdict } from "../api/client";
+import type { Book } from "../model/records";
+
+export interface Proposal {
+  key: string;
+  /** The choice in a few words, as a list shows it. */
+  label: string;
+  detail: string;
+  /** The message under which the edit is kept. */
+  message: string;
+  operations: Operation[];
+}
+
+const patch = (kind: Operation["kind"], id: string, set: Record<string, unknown>): Operation => ({ op: "patch", kind, id, set });
+
+export const tagText = (group: RecordOf<"port_group"> | RecordOf<"fabric_port">): string =>
+  group.mode === "access" ? String(group.vid) : group.mode === "trunk" ? `trunk ${group.allowed || "nothing"}` : "untagged";
+
+export function moveAdapter(book: Book, adapter: RecordOf<"adapter">, group: RecordOf<"port_group">): Proposal {
+  const guest = book.get("guest", adapter.guest)?.name ?? adapter.name;
+  const sw = book.get("virtual_switch", group.switch)?.name ?? "";
+  return {
+    key: group.id,
+    label: group.name,
+    detail: `${tagText(group)} on ${sw}`,
+    message: `Move ${guest} to ${group.name}`,
+    operations: [patch("adapter", adapter.id, { port_group: group.id })],
+  };
+}
+
+/** The port groups of an adapter's host, other than its own. */
+export function seatsFor(book: Book, adapter: RecordOf<"adapter">): Proposal[] {
+  const host = book.get("guest", adapter.guest)?.host;
+  if (!host) return [];
+  return book
+    .of("virtual_switch", "host", host)
+    .flatMap((sw) => book.of("port_group", "switch", sw.id))
+    .filter((group) => group.id !== adapter.port_group)
+    .sort((a, b) => (a.vid ?? 5000) - (b.vid ?? 5000) || a.name.localeCompare(b.name))
+    .map((group) => moveAdapter(book, adapter, group));
+}
+
+function portName(book: Book, id: string): string {
+  const port = book.get("fabric_port", id);
+  return port ? `${book.get("fabric_switch", port.switch)?.name ?? ""} ${port.name}` : (book.get("nic", id)?.name ?? id);
+}
+
+/** Plug a NIC's cable into another port; a port in use hands its own cable over in exchange. */
+export function plug(book: Book, nic: RecordOf<"nic">, port: RecordOf<"fabric_port">): Proposal {
+  const mine = book.far.get(nic.id);
+  const theirs = book.far.get(port.id);
+  const other = theirs ? book.get("nic", theirs.id) : undefined;
+  const operations: Operation[] = [];
+  if (mine) operations.push(repoint(book, mine.cable, mine.id, port.id));
+  else if (!theirs) operations.push({ op: "put", kind: "cable", record: { id: `cable:${nic.id}`, a: nic.id, b: port.id } });
+  if (theirs) operations.push(mine ? repoint(book, theirs.cable, port.id, mine.id) : repoint(book, theirs.cable, theirs.id, nic.id));
+  const name = portName(book, port.id);
+  return {
+    key: port.id,
+    label: name,
+    detail: `${tagText(port)}${other ? `, in exchange with ${book.get("host", other.host)?.name ?? ""} ${other.name}` : ""}`,
+    message: other ? `Swap the cables of ${book.get("host", nic.host)?.name ?? ""} ${nic.name} and ${other.name}` : `Plug ${book.get("host", nic.host)?.name ?? ""} ${nic.name} into ${name}`,
+    operations,
+  };
+}
+
+function repoint(book: Book, cable: string, from: string, to: string): Operation {
+  const record = book.get("cable", cable);
+  return patch("cable", cable, { [record?.a === from ? "a" : "b"]: to });
+}
+
+/** Where a NIC's cable could go: free ports at its site, and the ports of the host's other NICs in exchange. */
+export function portsFor(book: Book, nic: RecordOf<"nic">): Proposal[] {
+  const site = book.get("host", nic.host)?.site ?? "";
+  const mine = book.far.get(nic.id)?.id;
+  return book.records.fabric_port
+    .filter((port) => {
+      if (port.id === mine) return false;
+      const far = book.far.get(port.id)?.id;
+      if (far) return book.get("nic", far)?.host === nic.host;
+      return (book.get("fabric_switch", port.switch)?.site ?? "") === site;
+    })
+    .sort((a, b) => portName(book, a.id).localeCompare(portName(book, b.id), "en", { numeric: true }))
+    .map((port) => plug(book, nic, port));
+}
+
+export function unplug(book: Book, nic: RecordOf<"nic">): Proposal | null {
+  const mine = book.far.get(nic.id);
+  if (!mine) return null;
+  return {
+    key: "unplug",
+    label: "nothing",
+    detail: "take the cable away",
+    message: `Unplug ${book.get("host", nic.host)?.name ?? ""} ${nic.name}`,
+    operations: [{ op: "drop", kind: "cable", id: mine.cable }],
+  };
+}
+
+/** What becomes of one endpoint under a previewed edit. */
+export function outcome(result: PreviewResult | undefined, endpoint: string, now: Verdict): Verdict | null {
+  if (!result || result.problems.length) return null;
+  const move = result.moves.find((m) => m.endpoint === endpoint);
+  return move ? move.after : now;
+}

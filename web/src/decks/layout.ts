@@ -1,0 +1,383 @@
+import type { RecordOf } from "../api/client";
+import type { Book } from "../model/records";
+
+export interface Rect {
+  x: number;
+  y: number;
+  w: number;
+  h: number;
+}
+export interface Box extends Rect {
+  id: string;
+}
+export interface GuestBox extends Box {
+  adapters: Box[];
+}
+export interface SlotBox extends Box {
+  /** y of the free line above and below the slot's row. */
+  over: number;
+  under: number;
+}
+export interface SwitchBox extends Box {
+  reach: "wired" | "host-local" | "sealed";
+  /** Its only seat stands beside its name. */
+  single: boolean;
+  slots: SlotBox[];
+  ports: SlotBox[];
+}
+export interface NicBox extends Box {
+  uplink: string | null;
+  /** The fabric port, or the NIC of another host, at the other end; null where nothing is plugged in. */
+  far: string | null;
+  below: Rect;
+  /** y of the free line above the NIC, and x where lines leave its lower end. */
+  over: number;
+  drop: number;
+}
+export interface TeamLabel extends Rect {
+  id: string | null;
+  /** y of the free line under the label. */
+  under: number;
+}
+export interface Column {
+  host: string;
+  x: number;
+  w: number;
+  collapsed: boolean;
+  left: number;
+  right: number;
+  guests: GuestBox[];
+  switches: SwitchBox[];
+  nics: NicBox[];
+  teams: TeamLabel[];
+}
+export interface Bar extends Box {
+  lane: number;
+  /** How far in the name begins, past the end of a cable that comes in from the left. */
+  inset: number;
+  /** Uncabled ports, shown as sockets in the bar. */
+  sockets: Box[];
+}
+export interface Trunk {
+  cable: string;
+  a: { port: string; bar: string; x: number; y: number };
+  b: { port: string; bar: string; x: number; y: number };
+  points: [number, number][];
+}
+export interface Layout {
+  width: number;
+  height: number;
+  columns: Column[];
+  bars: Bar[];
+  trunks: Trunk[];
+  decks: { guests: number; switches: number; nics: number; floor: number };
+  /** Top of the strip under the floor where reasons stand. */
+  reasons: number;
+  barOf: Map<string, Bar>;
+  nicOf: Map<string, NicBox>;
+  /** The NIC above a cabled fabric port. */
+  above: Map<string, NicBox>;
+  slotOf: Map<string, SlotBox>;
+  columnOf: Map<string, Column>;
+  adapterOf: Map<string, { box: Box; guest: GuestBox; column: Column }>;
+  teamOf: Map<string, TeamLabel>;
+}
+
+export const COLUMN_GAP = 14;
+export const COLLAPSED = 46;
+export const LEAST_WIDTH = 272;
+const HEAD = 34;
+const PAD = 16;
+const GUEST = { name: 23, tab: 18, gap: 9, middle: 16 };
+const SLOT = { h: 25, gap: 8, under: 9 };
+const PORT = { h: 30, gap: 8, under: 8 };
+const TITLE = 22;
+const NIC = { h: 33, port: 63, gap: 6 };
+export const BAR = { h: 26, gap: 30 };
+const REASONS = 5;
+
+const byName = <T extends { name: string }>(list: readonly T[]): T[] => [...list].sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
+
+export const reachOf = (book: Book, id: string): SwitchBox["reach"] =>
+  book.of("uplink", "switch", id).some((u) => book.of("nic", "uplink", u.id).length) ? "wired" : book.of("host_port", "switch", id).length ? "host-local" : "sealed";
+
+/** Members of an uplink in the order in which they would carry. */
+export const membersOf = (book: Book, uplink: RecordOf<"uplink">): RecordOf<"nic">[] =>
+  [...book.of("nic", "uplink", uplink.id)].sort(
+    (a, b) =>
+      Number((b.link ?? "up") === "up") - Number((a.link ?? "up") === "up") ||
+      Number(b.id === uplink.carries) - Number(a.id === uplink.carries) ||
+      Number((a.role ?? "active") !== "active") - Number((b.role ?? "active") !== "active") ||
+      (a.rank ?? 0) - (b.rank ?? 0),
+  );
+
+export const hostsInOrder = (book: Book): RecordOf<"host">[] =>
+  [...book.records.host].sort((a, b) => (a.site ?? "").localeCompare(b.site ?? "") || a.name.localeCompare(b.name, "en", { numeric: true }));
+
+/** Where everything stands. Depends on the records alone, so it stays as it is while verdicts change. */
+export function computeLayout(book: Book, hosts: readonly RecordOf<"host">[], collapsed: ReadonlySet<string>, room: number): Layout {
+  const open = hosts.filter((h) => !collapsed.has(h.id)).length;
+  const spare = room - PAD - (hosts.length - open) * (COLLAPSED + COLUMN_GAP) - open * COLUMN_GAP;
+  const width = Math.round(Math.max(LEAST_WIDTH, Math.min(400, spare / Math.max(1, open))));
+  let x = PAD / 2;
+  const columns: Column[] = hosts.map((host) => {
+    const closed = collapsed.has(host.id);
+    const w = closed ? COLLAPSED : width;
+    const column: Column = { host: host.id, x, w, collapsed: closed, left: x + 8, right: x + w - 8, guests: [], switches: [], nics: [], teams: [] };
+    x += w + COLUMN_GAP;
+    return column;
+  });
+  const shown = columns.filter((c) => !c.collapsed);
+  const guestTop = HEAD + 11;
+  const guestHeight = Math.max(60, ...shown.map((c) => placeGuests(book, c, guestTop)));
+  const switchTop = guestTop + guestHeight + 15;
+  const switchHeight = Math.max(60, ...shown.map((c) => placeSwitches(book, c, switchTop)));
+  const nicTop = switchTop + switchHeight + 4;
+  const nicHeight = Math.max(60, ...shown.map((c) => placeNics(book, c, nicTop)));
+  const floor = nicTop + nicHeight;
+
+  const layout: Layout = {
+    width: x,
+    height: 0,
+    columns,
+    bars: [],
+    trunks: [],
+    decks: { guests: guestTop, switches: switchTop, nics: nicTop, floor },
+    reasons: floor + REASONS,
+    barOf: new Map(),
+    nicOf: new Map(),
+    above: new Map(),
+    slotOf: new Map(),
+    columnOf: new Map(),
+    adapterOf: new Map(),
+    teamOf: new Map(),
+  };
+  for (const column of columns) {
+    layout.columnOf.set(column.host, column);
+    for (const guest of column.guests) for (const box of guest.adapters) layout.adapterOf.set(box.id, { box, guest, column });
+    for (const sw of column.switches) for (const slot of [...sw.slots, ...sw.ports]) {
+      layout.slotOf.set(slot.id, slot);
+      layout.columnOf.set(slot.id, column);
+    }
+    for (const nic of column.nics) {
+      layout.nicOf.set(nic.id, nic);
+      layout.columnOf.set(nic.id, column);
+      if (nic.far) layout.above.set(nic.far, nic);
+    }
+    for (const team of column.teams) if (team.id) {
+      layout.teamOf.set(team.id, team);
+      layout.columnOf.set(team.id, column);
+    }
+  }
+  placeBars(book, layout, floor + 42);
+  return layout;
+}
+
+function placeGuests(book: Book, column: Column, top: number): number {
+  const inner = column.w - 2 * PAD;
+  const each = (inner - GUEST.middle) / 2;
+  const pitch = GUEST.name + GUEST.tab + GUEST.gap;
+  byName(book.of("guest", "host", column.host)).forEach((guest, n) => {
+    const gx = column.x + PAD + (n % 2) * (each + GUEST.middle);
+    const gy = top + Math.floor(n / 2) * pitch;
+    const adapters = byName(book.of("adapter", "guest", guest.id)).map((adapter, i) => ({
+      id: adapter.id,
+      x: gx + 8 + i * 42,
+      y: gy + GUEST.name,
+      w: 38,
+      h: GUEST.tab,
+    }));
+    column.guests.push({ id: guest.id, x: gx, y: gy, w: each, h: GUEST.name, adapters });
+  });
+  return Math.ceil(column.guests.length / 2) * pitch;
+}
+
+/** Slots sorted by tag, so that the same segments stand alike on every host. */
+function placeSwitches(book: Book, column: Column, top: number): number {
+  let y = top;
+  const inner = column.w - 2 * PAD;
+  const order = { wired: 0, "host-local": 1, sealed: 2 };
+  const switches = byName(book.of("virtual_switch", "host", column.host)).sort((a, b) => order[reachOf(book, a.id)] - order[reachOf(book, b.id)]);
+  for (const record of switches) {
+    const box: SwitchBox = { id: record.id, x: column.x + PAD, y, w: inner, h: 0, reach: reachOf(book, record.id), single: false, slots: [], ports: [] };
+    const groups = [...book.of("port_group", "switch", record.id)].sort((a, b) => (a.vid ?? (a.mode === "trunk" ? 5000 : 0)) - (b.vid ?? (b.mode === "trunk" ? 5000 : 0)) || a.name.localeCompare(b.name));
+    const ports = byName(book.of("host_port", "switch", record.id));
+    const each = (inner - 16 - SLOT.gap) / 2;
+    const seat = (id: string, n: number, row: number, h: number): SlotBox => ({ id, x: box.x + 8 + (n % 2) * (each + SLOT.gap), y: row, w: each, h, over: row - 5, under: row + h + 5 });
+    if (groups.length + ports.length === 1) {
+      // One seat alone stands beside the switch's name.
+      const h = groups.length ? SLOT.h : PORT.h;
+      (groups.length ? box.slots : box.ports).push(seat((groups[0] ?? ports[0])!.id, 1, y + 7, h));
+      box.h = h + 14;
+      box.single = true;
+    } else {
+      let at = y + TITLE + 4;
+      groups.forEach((group, n) => box.slots.push(seat(group.id, n, at + Math.floor(n / 2) * (SLOT.h + SLOT.under), SLOT.h)));
+      at += Math.ceil(groups.length / 2) * (SLOT.h + SLOT.under);
+      ports.forEach((port, n) => box.ports.push(seat(port.id, n, at + Math.floor(n / 2) * (PORT.h + PORT.under), PORT.h)));
+      at += Math.ceil(ports.length / 2) * (PORT.h + PORT.under);
+      box.h = Math.max(at - y, TITLE + 10);
+    }
+    y += box.h + 8;
+    column.switches.push(box);
+  }
+  return y - top;
+}
+
+/** NICs by uplink: its label, a free line, then the NICs with what is plugged into each. */
+function placeNics(book: Book, column: Column, top: number): number {
+  const inner = column.w - 2 * PAD;
+  const most = Math.min(4, Math.max(3, book.of("nic", "host", column.host).length));
+  const each = (inner - (most - 1) * NIC.gap) / most;
+  const units: { uplink: string | null; nics: RecordOf<"nic">[] }[] = [];
+  for (const sw of column.switches) {
+    for (const uplink of byName(book.of("uplink", "switch", sw.id))) {
+      const nics = membersOf(book, uplink);
+      if (nics.length) units.push({ uplink: uplink.id, nics });
+    }
+  }
+  const unused = byName(book.of("nic", "host", column.host).filter((n) => !n.uplink));
+  if (unused.length) units.push({ uplink: null, nics: unused });
+  let y = top;
+  let used = 0;
+  const height = 16 + 8 + NIC.h + 8 + NIC.port + 6;
+  for (const unit of units) {
+    const nics = [...unit.nics];
+    while (nics.length) {
+      if (used >= most || (used > 0 && used + nics.length > most && nics.length <= most)) {
+        y += height + 12;
+        used = 0;
+      }
+      const part = nics.splice(0, most - used);
+      const x = column.x + PAD + used * (each + NIC.gap);
+      const w = part.length * each + (part.length - 1) * NIC.gap;
+      column.teams.push({ id: unit.uplink, x, y, w, h: 16, under: y + 20 });
+      part.forEach((nic, n) => {
+        const nx = x + n * (each + NIC.gap);
+        const far = book.far.get(nic.id)?.id ?? null;
+        column.nics.push({
+          id: nic.id,
+          uplink: unit.uplink,
+          far,
+          x: nx,
+          y: y + 24,
+          w: each,
+          h: NIC.h,
+          over: y + 20,
+          below: { x: nx, y: y + 24 + NIC.h + 8, w: each, h: NIC.port },
+          drop: nx + each / 2,
+        });
+      });
+      used += part.length;
+    }
+  }
+  return y - top + height;
+}
+
+/** The fabric's switches lie level: each as wide as what hangs on it, in the first lane that has room. */
+function placeBars(book: Book, layout: Layout, top: number): void {
+  const spans = new Map<string, [number, number]>();
+  const stretch = (id: string, from: number, to: number): void => {
+    const span = spans.get(id);
+    spans.set(id, span ? [Math.min(span[0], from), Math.max(span[1], to)] : [from, to]);
+  };
+  for (const column of layout.columns) {
+    const ids = column.collapsed ? book.of("nic", "host", column.host).map((n) => book.far.get(n.id)?.id) : column.nics.map((n) => n.far);
+    for (const id of ids) {
+      const port = book.get("fabric_port", id);
+      if (port) stretch(port.switch, column.x + 10, column.x + column.w - 10);
+    }
+  }
+  const joined = book.records.cable.flatMap((cable) => {
+    const a = book.get("fabric_port", cable.a);
+    const b = book.get("fabric_port", cable.b);
+    return a && b ? [{ cable: cable.id, a, b }] : [];
+  });
+  const switches = byName(book.records.fabric_switch);
+  for (const record of switches) {
+    if (spans.has(record.id)) continue;
+    // A switch without hosts lies across everything that its neighbours carry.
+    const near = joined.filter((j) => j.a.switch === record.id || j.b.switch === record.id).map((j) => (j.a.switch === record.id ? j.b.switch : j.a.switch));
+    const found = near.flatMap((id) => spans.get(id) ?? []);
+    spans.set(record.id, found.length ? [Math.min(...found), Math.max(...found)] : [layout.columns[0]?.x ?? 8, Math.max(320, layout.width - 20)]);
+  }
+  const lanes: [number, number][][] = [];
+  const ordered = [...switches].sort((a, b) => {
+    const [p, q] = [spans.get(a.id)!, spans.get(b.id)!];
+    return p[0] - q[0] || p[1] - p[0] - (q[1] - q[0]) || a.name.localeCompare(b.name, "en", { numeric: true });
+  });
+  for (const record of ordered) {
+    const span = spans.get(record.id)!;
+    const sockets = byName(book.of("fabric_port", "switch", record.id).filter((p) => !book.far.has(p.id)));
+    const from = span[0];
+    const to = Math.max(span[1], from + 150 + Math.min(sockets.length, 4) * 54);
+    let lane = lanes.findIndex((taken) => taken.every(([a, b]) => to + 24 < a || from > b + 24));
+    if (lane < 0) lane = lanes.push([]) - 1;
+    lanes[lane]!.push([from, to]);
+    const y = top + lane * (BAR.h + BAR.gap);
+    const bar: Bar = { id: record.id, x: from, y, w: to - from, h: BAR.h, lane, inset: 0, sockets: [] };
+    sockets.slice(0, 6).forEach((port, n) => bar.sockets.push({ id: port.id, x: to - 8 - (n + 1) * 54, y: y + 4, w: 50, h: BAR.h - 8 }));
+    layout.bars.push(bar);
+    layout.barOf.set(record.id, bar);
+  }
+  placeTrunks(layout, joined);
+  const last = Math.max(top, ...layout.bars.map((b) => b.y + b.h));
+  layout.height = last + 34;
+}
+
+function placeTrunks(layout: Layout, joined: { cable: string; a: RecordOf<"fabric_port">; b: RecordOf<"fabric_port"> }[]): void {
+  // Between the columns nothing else runs, so that is where the fabric's own cables go.
+  const gaps = layout.columns.map((c) => c.x + c.w + COLUMN_GAP / 2);
+  const taken: number[] = [];
+  for (const { cable, a, b } of joined) {
+    const [p, q] = [layout.barOf.get(a.switch)!, layout.barOf.get(b.switch)!];
+    if (p === q) continue;
+    const ends = (bar: Bar, port: string, x: number, y: number) => ({ port, bar: bar.id, x, y });
+    if (p.lane === q.lane) {
+      const [left, right] = p.x < q.x ? [p, q] : [q, p];
+      const y = p.y + p.h / 2;
+      const one = ends(left, left === p ? a.id : b.id, left.x + left.w, y);
+      const two = ends(right, right === p ? a.id : b.id, right.x, y);
+      right.inset = 34;
+      const between = layout.bars.some((o) => o.lane === p.lane && o.x > left.x + left.w && o.x + o.w < right.x);
+      const low = y + BAR.h / 2 + 10;
+      const points: [number, number][] = between
+        ? [[one.x, y], [one.x + 10, y], [one.x + 10, low], [two.x - 10, low], [two.x - 10, y], [two.x, y]]
+        : [[one.x, y], [two.x, y]];
+      layout.trunks.push(left === p ? { cable, a: one, b: two, points } : { cable, a: two, b: one, points: points.reverse() });
+      continue;
+    }
+    const [from, to] = [Math.max(p.x, q.x) + 12, Math.min(p.x + p.w, q.x + q.w) - 12];
+    const free = gaps.filter((g) => g > from && g < to && !taken.includes(g));
+    let x = free[0] ?? (from + to) / 2;
+    while (taken.some((t) => Math.abs(t - x) < 12)) x += 14;
+    taken.push(x);
+    const [pa, qb] = [p.y < q.y ? p.y + p.h : p.y, q.y < p.y ? q.y + q.h : q.y];
+    layout.trunks.push({ cable, a: ends(p, a.id, x, pa), b: ends(q, b.id, x, qb), points: [[x, pa], [x, qb]] });
+  }
+}
+
+/** A path of straight stretches with rounded corners. */
+export function rounded(points: readonly [number, number][], radius = 7): string {
+  const clean = points.filter((p, n) => n === 0 || p[0] !== points[n - 1]![0] || p[1] !== points[n - 1]![1]);
+  let d = "";
+  clean.forEach(([x, y], n) => {
+    const before = clean[n - 1];
+    const after = clean[n + 1];
+    if (!before) {
+      d += `M${x} ${y}`;
+      return;
+    }
+    if (!after) {
+      d += `L${x} ${y}`;
+      return;
+    }
+    const one = Math.min(radius, Math.hypot(x - before[0], y - before[1]) / 2);
+    const two = Math.min(radius, Math.hypot(after[0] - x, after[1] - y) / 2);
+    const r = Math.min(one, two);
+    const from = [x - Math.sign(x - before[0]) * r, y - Math.sign(y - before[1]) * r];
+    const to = [x + Math.sign(after[0] - x) * r, y + Math.sign(after[1] - y) * r];
+    d += `L${from[0]} ${from[1]}Q${x} ${y} ${to[0]} ${to[1]}`;
+  });
+  return d;
+}

@@ -1,0 +1,286 @@
+import type { Endpoint, RecordOf } from "../api/client";
+import type { Book } from "../model/records";
+import { segmentStyle, speed, vidsOf } from "../model/records";
+import { MARKS, type Mark } from "../model/verdicts";
+import { VerdictMark } from "../parts/VerdictMark";
+import type { Bar, Column, NicBox, Rect, SlotBox, SwitchBox, TeamLabel, Trunk } from "./layout";
+
+/** What every part of the drawing needs to know. */
+export interface Scene {
+  book: Book;
+  endpoints: Map<string, Endpoint>;
+  segmentOf: Map<number, RecordOf<"segment">>;
+  numberOf: Map<string, number>;
+  follow: RecordOf<"segment"> | null;
+  touched: ReadonlySet<string>;
+  broken: ReadonlySet<string>;
+  selected: string | null;
+  /** Record ids on which what is dragged may be dropped, and the one it is over. */
+  targets: ReadonlySet<string>;
+  over: string | null;
+  select: (id: string) => void;
+  grab: (event: React.PointerEvent, id: string) => void;
+}
+
+export const place = (r: Rect): React.CSSProperties => ({ left: r.x, top: r.y, width: r.w, height: r.h });
+const markOf = (e: Endpoint | undefined): Mark => (e ? (e.idle ? "idle" : e.verdict) : "unproven");
+export const hueOf = (scene: Scene, vid: number | null | undefined): string | undefined => {
+  const segment = vid ? scene.segmentOf.get(vid) : undefined;
+  return segment ? segmentStyle(scene.numberOf.get(segment.id) ?? 0).color : undefined;
+};
+const names = (scene: Scene, id: string, ...more: (string | false | undefined)[]): string =>
+  [...more, scene.follow && !scene.touched.has(id) && "off", scene.selected === id && "chosen", scene.targets.has(id) && "target", scene.over === id && "over"].filter(Boolean).join(" ");
+
+export function Marks({ endpoints }: { endpoints: Endpoint[] }) {
+  const counts = new Map<Mark, number>();
+  for (const e of endpoints) counts.set(markOf(e), (counts.get(markOf(e)) ?? 0) + 1);
+  return (
+    <span className="column-marks">
+      {MARKS.filter((m) => counts.has(m)).map((m) => (
+        <span key={m}>
+          <VerdictMark mark={m} title={m} /> {counts.get(m)}
+        </span>
+      ))}
+    </span>
+  );
+}
+
+export function HostHead({ scene, column, toggle }: { scene: Scene; column: Column; toggle: () => void }) {
+  const host = scene.book.get("host", column.host)!;
+  const own = [...scene.endpoints.values()].filter((e) => e.host === host.name);
+  if (column.collapsed) {
+    return (
+      <button type="button" className="column-closed" style={{ left: column.x, top: 6, width: column.w, height: 230 }} aria-expanded={false} onClick={toggle} title={`Open ${host.name}`} data-id={host.id}>
+        <Marks endpoints={own} />
+        <strong>{host.name}</strong>
+      </button>
+    );
+  }
+  return (
+    <button type="button" className={`column-head ${scene.selected === host.id ? "flash" : ""}`} style={{ left: column.x, top: 6, width: column.w }} aria-expanded onClick={toggle} title={`Fold ${host.name} up`} data-id={host.id}>
+      <strong>{host.name}</strong>
+      <span className="site">{host.site}</span>
+      <Marks endpoints={own} />
+    </button>
+  );
+}
+
+export function GuestCard({ scene, id, rect }: { scene: Scene; id: string; rect: Rect }) {
+  const guest = scene.book.get("guest", id)!;
+  const running = guest.running ?? true;
+  return (
+    <button type="button" data-id={id} className={names(scene, id, "guest", !running && "asleep")} style={place(rect)} title={running ? guest.name : `${guest.name} (off)`} onClick={() => scene.select(id)}>
+      {guest.name}
+      {!running && <span className="visually-hidden"> (off)</span>}
+    </button>
+  );
+}
+
+export function AdapterTab({ scene, id, rect, order }: { scene: Scene; id: string; rect: Rect; order: number }) {
+  const adapter = scene.book.get("adapter", id)!;
+  const endpoint = scene.endpoints.get(id);
+  const mark = markOf(endpoint);
+  const tags = scene.book.of("guest_tag", "adapter", id).length;
+  const group = scene.book.get("port_group", adapter.port_group);
+  const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${group ? group.name : "no port group"}`;
+  return (
+    <button type="button" data-id={id} className={names(scene, id, "tab")} style={place(rect)} aria-label={said} title={`${said}. Drag it, or press M, to move it.`} onClick={() => scene.select(id)} onPointerDown={(e) => scene.grab(e, id)}>
+      <VerdictMark mark={mark} size={10} />
+      <span aria-hidden>{tags ? `${tags} tags`.slice(0, 1) + "×" : order}</span>
+    </button>
+  );
+}
+
+export function SwitchFrame({ scene, box }: { scene: Scene; box: SwitchBox }) {
+  const record = scene.book.get("virtual_switch", box.id)!;
+  return (
+    <div className="vswitch" style={place(box)}>
+      <div className={box.single ? "vswitch-name narrow" : "vswitch-name"}>
+        <b className="mono">{record.name}</b>
+        {box.reach}
+        {record.mtu ? ` · MTU ${record.mtu}` : ""}
+      </div>
+    </div>
+  );
+}
+
+export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
+  const group = scene.book.get("port_group", box.id)!;
+  const members = scene.book.of("adapter", "port_group", box.id).length;
+  const hue = hueOf(scene, group.vid);
+  const tag = group.mode === "access" ? String(group.vid) : group.mode;
+  const on = scene.follow !== null && scene.touched.has(box.id);
+  return (
+    <button
+      type="button"
+      data-id={box.id}
+      className={names(scene, box.id, "slot", group.mode === "access" && !hue && "unknown", on && "on")}
+      style={{ ...place(box), "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : hue } as React.CSSProperties}
+      aria-label={`Port group ${group.name}, ${group.mode === "trunk" ? `trunk ${group.allowed}` : group.mode === "access" ? `tag ${group.vid}` : "untagged"}, ${members} adapters`}
+      title={`${group.name}: ${group.mode === "trunk" ? `trunk ${group.allowed}${group.native != null ? `, native ${group.native || "untagged"}` : ""}` : tag}. Press Enter to change its tag.`}
+      onClick={() => scene.select(box.id)}
+    >
+      <span className={group.mode === "access" ? "slot-tag mono" : "slot-tag small mono"}>{tag}</span>
+      <span className="slot-name">{group.name}</span>
+      <span className="slot-count">{members || ""}</span>
+    </button>
+  );
+}
+
+export function HostPortPill({ scene, box }: { scene: Scene; box: SlotBox }) {
+  const port = scene.book.get("host_port", box.id)!;
+  const mark = markOf(scene.endpoints.get(box.id));
+  const on = scene.follow !== null && scene.touched.has(box.id);
+  const address = port.addresses?.[0]?.split("/")[0] ?? "";
+  return (
+    <button
+      type="button"
+      data-id={box.id}
+      className={names(scene, box.id, "host-port", on && "on")}
+      style={{ ...place(box), "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined } as React.CSSProperties}
+      aria-label={`Host port ${port.name}, ${port.vid ? `tag ${port.vid}` : "untagged"}, ${mark}`}
+      title={`${port.name} ${port.vid ?? "untagged"} ${(port.addresses ?? []).join(" ")} ${(port.services ?? []).join(", ")}`}
+      onClick={() => scene.select(box.id)}
+    >
+      <VerdictMark mark={mark} size={10} />
+      <span>
+        <span className="hp-name">
+          {port.name} <span className="mono">{port.vid ?? "untagged"}</span>
+        </span>
+        <span className="hp-address mono">{address}</span>
+      </span>
+    </button>
+  );
+}
+
+const MODES: Record<string, string> = { standby: "standby", pinned: "pinned", hashed: "hashed", lacp: "LACP" };
+
+export function Team({ scene, label }: { scene: Scene; label: TeamLabel }) {
+  const uplink = scene.book.get("uplink", label.id);
+  if (!uplink) {
+    return (
+      <span className="team" style={place(label)}>
+        not in use
+      </span>
+    );
+  }
+  const members = scene.book.of("nic", "uplink", uplink.id).length;
+  const said = members > 1 ? `${uplink.name} · ${MODES[uplink.mode ?? "standby"] ?? ""}` : "uplink";
+  return (
+    <button type="button" data-id={uplink.id} className={names(scene, uplink.id, "team")} style={place(label)} title={`Uplink ${uplink.name}: ${uplink.allowed == null ? "all VIDs" : `allows ${uplink.allowed || "nothing"}`}`} onClick={() => scene.select(uplink.id)}>
+      {said}
+    </button>
+  );
+}
+
+export function Nic({ scene, box, first }: { scene: Scene; box: NicBox; first: boolean }) {
+  const nic = scene.book.get("nic", box.id)!;
+  const uplink = scene.book.get("uplink", nic.uplink);
+  const alone = uplink ? scene.book.of("nic", "uplink", uplink.id).length === 1 : true;
+  const down = nic.link === "down";
+  const part = !uplink ? "not in use" : down ? "no link" : nic.role === "excluded" ? "excluded" : alone ? "alone" : (uplink.mode ?? "standby") !== "standby" ? "member" : first ? "carries" : "waits";
+  return (
+    <button type="button" data-id={box.id} className={names(scene, box.id, "nic", down && "down")} style={place(box)} aria-label={`${nic.name}, ${part}`} title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}`} onClick={() => scene.select(box.id)}>
+      <span className="nic-name">
+        {nic.name} <span>{speed(nic.speed)}</span>
+      </span>
+      <span className={part === "carries" ? "nic-part carries" : "nic-part"}>{part}</span>
+    </button>
+  );
+}
+
+/** What a NIC is plugged into: the fabric port with its tags, another host, an assumption, or nothing that anybody knows. */
+export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
+  const port = scene.book.get("fabric_port", box.far);
+  if (!port) {
+    const nic = scene.book.get("nic", box.id)!;
+    const site = scene.book.get("host", nic.host)?.site ?? "";
+    const other = scene.book.get("nic", box.far);
+    const assumed = nic.uplink ? scene.book.records.assumed_fabric.find((a) => a.site === site) : undefined;
+    const said = other ? `${scene.book.get("host", other.host)?.name ?? ""} ${other.name}` : assumed ? `assumed: ${assumed.allowed}` : "open end: plug in";
+    return (
+      <button type="button" className={names(scene, box.id, "port", "open-end")} style={place(box.below)} title={said} aria-label={`${nic.name} leads to: ${said}`} onClick={() => scene.select(box.id)}>
+        {said}
+      </button>
+    );
+  }
+  const sw = scene.book.get("fabric_switch", port.switch);
+  const followed = scene.follow?.vid;
+  const wanted = followed != null && scene.touched.has(port.id);
+  const carried = followed != null && (port.mode === "access" ? port.vid === followed : port.native === followed || vidsOf(port.allowed).has(followed));
+  const tags = port.mode === "access" ? String(port.vid) : `${(port.allowed ?? "").replaceAll(",", "")}${port.native ? ` native ${port.native}` : ""}`;
+  const off = port.enabled === false;
+  return (
+    <button
+      type="button"
+      data-id={port.id}
+      className={names(scene, port.id, "port", scene.broken.has(port.id) && "broken", off && "disabled")}
+      style={{ ...place(box.below), "--seg": scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined } as React.CSSProperties}
+      aria-label={`Port ${port.name} of ${sw?.name ?? ""}, ${port.mode} ${tags}${scene.broken.has(port.id) ? `, ${followed} is dropped here` : ""}`}
+      title={`${sw?.name ?? ""} ${port.name}: ${port.mode} ${port.mode === "access" ? port.vid : port.allowed}${port.native ? `, native ${port.native}` : ""}. Drag it to move the cable.`}
+      onClick={() => scene.select(port.id)}
+      onPointerDown={(e) => scene.grab(e, port.id)}
+    >
+      <span className="port-name">
+        {sw?.name} {port.name}
+      </span>
+      {wanted && !carried ? (
+        <span className="port-missing">lacks {followed}</span>
+      ) : wanted && port.mode === "trunk" ? (
+        <span className="port-carried">has {followed}</span>
+      ) : (
+        <span className="port-mode">{off ? "disabled" : port.mode}</span>
+      )}
+      <span className="port-tags mono">{tags}</span>
+    </button>
+  );
+}
+
+export function FabricBar({ scene, bar }: { scene: Scene; bar: Bar }) {
+  const record = scene.book.get("fabric_switch", bar.id)!;
+  return (
+    <div className="bar" style={place(bar)}>
+      <button type="button" data-id={bar.id} style={{ marginLeft: 4 + bar.inset, left: 10 }} className={`bar-name ${scene.selected === bar.id ? "chosen" : ""}`} onClick={() => scene.select(bar.id)} title={record.vlans == null ? `${record.name} defines every VID` : `${record.name} defines ${record.vlans || "nothing"}`}>
+        {record.name}
+        <span>
+          {record.site}
+          {record.managed === false && " · unmanaged"}
+          {record.partial && " · known in part"}
+        </span>
+      </button>
+    </div>
+  );
+}
+
+export function Socket({ scene, id, rect }: { scene: Scene; id: string; rect: Rect }) {
+  const port = scene.book.get("fabric_port", id)!;
+  return (
+    <button type="button" data-id={id} className={["socket", scene.targets.has(id) && "target", scene.over === id && "over"].filter(Boolean).join(" ")} style={place(rect)} title={`${port.name}: ${port.mode} ${port.vid ?? port.allowed ?? ""}, nothing plugged in`} aria-label={`Free port ${port.name} of ${scene.book.get("fabric_switch", port.switch)?.name ?? ""}`} onClick={() => scene.select(id)}>
+      {port.name} free
+    </button>
+  );
+}
+
+export function TrunkEnd({ scene, end, other, side }: { scene: Scene; end: Trunk["a"]; other: Trunk["a"]; side: "left" | "right" | "up" | "down" }) {
+  const port = scene.book.get("fabric_port", end.port)!;
+  const style: React.CSSProperties =
+    side === "left"
+      ? { right: undefined, left: end.x - 40, top: end.y - 8, width: 36, textAlign: "right" }
+      : side === "right"
+        ? { left: end.x + 4, top: end.y - 8 }
+        : { left: end.x + 5, top: side === "up" ? end.y - 21 : end.y + 6 };
+  const sw = scene.book.get("fabric_switch", port.switch)?.name ?? "";
+  return (
+    <button
+      type="button"
+      data-id={end.port}
+      className={`trunk-end mono ${scene.broken.has(end.port) ? "broken" : ""} ${scene.selected === end.port ? "chosen" : ""}`}
+      style={style}
+      aria-label={`Port ${port.name} of ${sw}, cabled to ${scene.book.get("fabric_port", other.port)?.name ?? ""}`}
+      title={`${sw} ${port.name}: ${port.mode} ${port.vid ?? port.allowed}${port.native ? `, native ${port.native}` : ""}`}
+      onClick={() => scene.select(end.port)}
+    >
+      {port.name}
+    </button>
+  );
+}

@@ -1,0 +1,143 @@
+import type { Piece } from "../api/client";
+import type { Layout } from "./layout";
+import { BAR } from "./layout";
+
+export interface Stroke {
+  points: [number, number][];
+  state: Piece["state"];
+}
+export interface Break {
+  x: number;
+  y: number;
+  /** The record at which the strand breaks. */
+  at: string;
+  reason: string;
+  kind: "dropped" | "open" | "leaks";
+  /** Breaks in the fabric tell their reason beside the cable, the others in the strip under the floor. */
+  fabric: boolean;
+}
+export interface Drawing {
+  strokes: Stroke[];
+  breaks: Break[];
+  /** Everything that the strand passes, for stepping the rest back. */
+  touched: Set<string>;
+}
+
+type Point = [number, number];
+
+/** The pieces of a strand as lines through the free stretches of the layout. */
+export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
+  const strokes: Stroke[] = [];
+  const breaks: Break[] = [];
+  const touched = new Set<string>();
+  const inBar = new Map<string, { x: number; state: Piece["state"] }[]>();
+  const bars = (id: string, x: number, state: Piece["state"]): void => {
+    const list = inBar.get(id);
+    if (list) list.push({ x, state });
+    else inBar.set(id, [{ x, state }]);
+  };
+  const trunkOf = new Map(layout.trunks.flatMap((t) => [[t.a.port, t] as const, [t.b.port, t] as const]));
+
+  for (const piece of pieces) {
+    touched.add(piece.from);
+    touched.add(piece.to);
+    const adapter = layout.adapterOf.get(piece.from);
+    const nic = layout.nicOf.get(piece.from);
+    if (adapter) adapterToSlot(adapter, piece);
+    else if (layout.slotOf.has(piece.from)) seatToNic(piece);
+    else if (nic && piece.state === "open") {
+      breaks.push({ x: nic.drop, y: nic.y + nic.h + 8, at: nic.id, reason: piece.reason, kind: "open", fabric: false });
+    } else if (nic) {
+      const x = nic.drop;
+      strokes.push({ points: [[x, nic.y + nic.h], [x, nic.below.y]], state: piece.state === "dropped" ? "reserve" : piece.state });
+      if (piece.state === "dropped") breaks.push({ x, y: nic.below.y - 4, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
+    } else portOn(piece);
+  }
+
+  function adapterToSlot(from: NonNullable<ReturnType<Layout["adapterOf"]["get"]>>, piece: Piece): void {
+    const { box, guest, column } = from;
+    const slot = layout.slotOf.get(piece.to);
+    const x = box.x + box.w / 2;
+    const line = box.y + box.h + 7;
+    const middle = column.x + column.w / 2;
+    const above = layout.decks.switches - 12;
+    if (!slot) {
+      breaks.push({ x, y: box.y + box.h + 6, at: guest.id, reason: piece.reason, kind: "dropped", fabric: false });
+      return;
+    }
+    const target = slot.x + slot.w / 2;
+    const points: Point[] = [[x, box.y + box.h], [x, line], [middle, line], [middle, above], [column.left, above], [column.left, slot.over], [target, slot.over], [target, slot.y]];
+    strokes.push({ points, state: piece.state === "dropped" ? "reserve" : piece.state });
+    if (piece.state === "dropped") breaks.push({ x: target, y: slot.y, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
+  }
+
+  function seatToNic(piece: Piece): void {
+    const slot = layout.slotOf.get(piece.from)!;
+    const column = layout.columnOf.get(piece.from)!;
+    const x = slot.x + slot.w / 2;
+    const nic = layout.nicOf.get(piece.to);
+    const team = layout.teamOf.get(piece.to);
+    const line = nic ? nic.over : team ? team.under : layout.decks.nics;
+    const end: Point[] = nic ? [[nic.drop, line], [nic.drop, nic.y]] : team ? [[team.x + team.w, line]] : [];
+    strokes.push({ points: [[x, slot.y + slot.h], [x, slot.under], [column.right, slot.under], [column.right, line], ...end], state: piece.state === "dropped" ? "reserve" : piece.state });
+    if (piece.state === "dropped" && team) breaks.push({ x: team.x + team.w, y: line, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
+  }
+
+  function portOn(piece: Piece): void {
+    const above = layout.above.get(piece.from);
+    const bar = layout.barOf.get(piece.to);
+    if (above && bar) {
+      strokes.push({ points: [[above.drop, above.below.y + above.below.h], [above.drop, bar.y + BAR.h / 2]], state: piece.state });
+      bars(bar.id, above.drop, piece.state);
+      return;
+    }
+    const trunk = trunkOf.get(piece.from) ?? trunkOf.get(piece.to);
+    if (!trunk) return;
+    const fromBar = layout.barOf.get(piece.from);
+    if (fromBar) {
+      const end = trunk.a.port === piece.to ? trunk.a : trunk.b;
+      if (piece.state === "dropped") breaks.push({ x: end.x, y: end.y, at: piece.to, reason: piece.reason, kind: "dropped", fabric: true });
+      else bars(fromBar.id, end.x, piece.state);
+      if (piece.state === "dropped") bars(fromBar.id, end.x, "reserve");
+      return;
+    }
+    const end = trunk.a.port === piece.to ? trunk.a : trunk.b;
+    strokes.push({ points: trunk.points, state: piece.state === "carries" ? "carries" : "reserve" });
+    if (piece.state === "dropped" || piece.state === "leaks") {
+      breaks.push({ x: end.x, y: end.y, at: piece.to, reason: piece.reason, kind: piece.state, fabric: true });
+    }
+  }
+
+  for (const [id, points] of inBar) {
+    const bar = layout.barOf.get(id)!;
+    const y = bar.y + BAR.h / 2;
+    const span = (list: { x: number }[]): Point[] => {
+      const xs = list.map((p) => p.x);
+      return [[Math.min(...xs), y], [Math.max(...xs), y]];
+    };
+    const carrying = points.filter((p) => p.state === "carries");
+    if (points.length > carrying.length) strokes.push({ points: span(points), state: "reserve" });
+    if (carrying.length) strokes.push({ points: span(carrying), state: "carries" });
+  }
+  const once = new Map(breaks.map((b) => [`${b.at} ${b.reason}`, b]));
+  return { strokes, breaks: [...once.values()], touched };
+}
+
+/** A reason without the name of the port at whose side it stands. */
+export function brief(reason: string): string {
+  const said = reason.includes("; ") ? reason.slice(reason.lastIndexOf("; ") + 2) : reason.replace(/^.*? of \S+ (is an |is )?/, "");
+  return said.charAt(0).toUpperCase() + said.slice(1);
+}
+
+/** Reasons side by side in rows, none over another: the row of each. */
+export function stackReasons(list: readonly { x: number; width: number }[], sight: { left: number; right: number }, room: number): { left: number; row: number }[] {
+  const rows: [number, number][][] = [];
+  return list.map(({ x, width }) => {
+    const edge = x > sight.left && x < sight.right ? Math.min(room, sight.right) : room;
+    const left = Math.max(8, Math.min(x - 18, edge - width - 8));
+    let row = rows.findIndex((taken) => taken.every(([a, b]) => left + width + 8 < a || left > b + 8));
+    if (row < 0) row = rows.push([]) - 1;
+    rows[row]!.push([left, left + width]);
+    return { left, row };
+  });
+}

@@ -1,0 +1,87 @@
+import type { Kind, Operation, RecordOf, Records } from "../api/client";
+
+type AnyRecord = { id: string } & Record<string, unknown>;
+
+/** Records with the ways into them that the views need; made anew whenever the records change. */
+export interface Book {
+  records: Records;
+  byId: Map<string, AnyRecord & { kind: Kind }>;
+  /** Records of a kind whose reference field names the id. */
+  of: <K extends Kind>(kind: K, field: string, id: string) => RecordOf<K>[];
+  get: <K extends Kind>(kind: K, id: string | null | undefined) => RecordOf<K> | undefined;
+  /** What is at the other end of a NIC's or port's cable, and the cable. */
+  far: Map<string, { id: string; cable: string }>;
+}
+
+export function makeBook(records: Records): Book {
+  const byId: Book["byId"] = new Map();
+  const far: Book["far"] = new Map();
+  for (const kind of Object.keys(records) as Kind[]) {
+    for (const record of records[kind]) byId.set(record.id, { ...(record as AnyRecord), kind });
+  }
+  for (const cable of records.cable) {
+    far.set(cable.a, { id: cable.b, cable: cable.id });
+    far.set(cable.b, { id: cable.a, cable: cable.id });
+  }
+  const indexes = new Map<string, Map<unknown, AnyRecord[]>>();
+  const of = <K extends Kind>(kind: K, field: string, id: string): RecordOf<K>[] => {
+    const key = `${kind}.${field}`;
+    let index = indexes.get(key);
+    if (!index) {
+      index = new Map();
+      for (const record of records[kind] as AnyRecord[]) {
+        const at = record[field];
+        const list = index.get(at);
+        if (list) list.push(record);
+        else index.set(at, [record]);
+      }
+      indexes.set(key, index);
+    }
+    return (index.get(id) ?? []) as RecordOf<K>[];
+  };
+  const get = <K extends Kind>(kind: K, id: string | null | undefined): RecordOf<K> | undefined => {
+    const found = id ? byId.get(id) : undefined;
+    return found?.kind === kind ? (found as unknown as RecordOf<K>) : undefined;
+  };
+  return { records, byId, of, get, far };
+}
+
+/** The records after an edit; fields that an edit sets to nothing are left away, as the server does. */
+export function applyOperations(records: Records, edit: readonly Operation[]): Records {
+  const made = { ...records } as unknown as Record<Kind, AnyRecord[]>;
+  for (const operation of edit) {
+    const list = made[operation.kind as Kind];
+    const id = operation.op === "put" ? (operation.record as AnyRecord).id : operation.id;
+    if (operation.op === "patch") {
+      made[operation.kind as Kind] = list.map((r) => (r.id === id ? { ...r, ...operation.set } : r));
+      continue;
+    }
+    const rest = list.filter((r) => r.id !== id);
+    made[operation.kind as Kind] = operation.op === "put" ? [...rest, operation.record as AnyRecord] : rest;
+  }
+  return made as unknown as Records;
+}
+
+/** The VIDs of a list such as "110, 200-219"; an unreadable part is left out. */
+export function vidsOf(text: string | null | undefined): Set<number> {
+  const found = new Set<number>();
+  for (const item of (text ?? "").split(",")) {
+    const match = /^\s*(\d+)(?:\s*-\s*(\d+))?\s*$/.exec(item);
+    if (!match) continue;
+    const last = Number(match[2] ?? match[1]);
+    for (let vid = Number(match[1]); vid <= Math.min(last, 4094); vid++) found.add(vid);
+  }
+  return found;
+}
+
+/** Speed as people say it: 10G, 1G, 100M. */
+export function speed(mbits: number | null | undefined): string {
+  if (!mbits) return "";
+  return mbits >= 1000 ? `${mbits / 1000}G` : `${mbits}M`;
+}
+
+/** How a segment is drawn: a hue and a dash pattern, by its place among the segments. */
+export function segmentStyle(number: number): { color: string; dash: string } {
+  const dashes = ["", "9 4", "3 4", "12 3 3 3", "6 3", "14 5", "2 3", "10 3 2 3 2 3"];
+  return { color: `var(--seg-${((number % 8) + 8) % 8})`, dash: dashes[((number % 8) + 8) % 8] ?? "" };
+}

@@ -1,0 +1,148 @@
+import { Dialog, Portal } from "@chakra-ui/react";
+import { useMemo, useRef, useState } from "react";
+import { useNavigate } from "react-router";
+
+import { usePlan, type PlanState } from "../api/plan";
+import { toggleMode } from "../theme";
+
+interface Entry {
+  what: string;
+  name: string;
+  detail: string;
+  /** Everything that a search may match, in lower case. */
+  text: string;
+  go: () => void;
+}
+
+const MOST = 40;
+
+/** Everything that can be found: what stands in the plan, and every command. */
+function entries(plan: PlanState, navigate: (to: string) => void, commands: [string, string, () => void][]): Entry[] {
+  const { book, id } = plan;
+  const made: Entry[] = [];
+  const add = (what: string, name: string, detail: string, more: string, go: () => void): void => {
+    made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), go });
+  };
+  const at = (record: string) => () => navigate(`/plans/${id}/decks?at=${encodeURIComponent(record)}`);
+  for (const [name, detail, go] of commands) add("command", name, detail, "", go);
+  for (const s of book.records.segment) {
+    add("segment", s.name, s.vid ? `VID ${s.vid}` : "untagged", [...(s.subnets ?? []), ...(s.gateways ?? [])].join(" "), () =>
+      navigate(`/plans/${id}/decks?follow=${encodeURIComponent(s.id)}`),
+    );
+  }
+  const hostName = (host: string): string => book.get("host", host)?.name ?? host;
+  for (const h of book.records.host) add("host", h.name, h.site ?? "", "", at(h.id));
+  for (const g of book.records.guest) add("guest", g.name, hostName(g.host), "", at(g.id));
+  for (const a of book.records.adapter) {
+    const guest = book.get("guest", a.guest);
+    const tags = book.of("guest_tag", "adapter", a.id);
+    const addresses = [...(a.addresses ?? []), ...tags.flatMap((t) => t.addresses ?? [])];
+    add("adapter", `${guest ? hostName(guest.host) : ""}/${a.name}`, [guest?.name, a.mac, ...addresses].filter(Boolean).join("  "), "", at(a.id));
+  }
+  for (const p of book.records.host_port) {
+    const sw = book.get("virtual_switch", p.switch);
+    add("host port", `${sw ? hostName(sw.host) : ""}/${p.name}`, (p.addresses ?? []).join("  "), (p.services ?? []).join(" "), at(p.id));
+  }
+  for (const n of book.records.nic) add("NIC", `${hostName(n.host)}/${n.name}`, n.mac ?? "", "", at(n.id));
+  for (const s of book.records.fabric_switch) add("fabric switch", s.name, s.site ?? "", "", at(s.id));
+  for (const p of book.records.fabric_port) {
+    const tags = p.mode === "access" ? `access ${p.vid}` : `trunk ${p.allowed ?? ""}`;
+    add("fabric port", `${book.get("fabric_switch", p.switch)?.name ?? ""} ${p.name}`, tags, "port", at(p.id));
+  }
+  return made;
+}
+
+export function Finder({ close, showKeys, logOut }: { close: () => void; showKeys: () => void; logOut: () => void }) {
+  const plan = usePlan();
+  const go = useNavigate();
+  const [text, setText] = useState("");
+  const [chosen, setChosen] = useState(0);
+  const list = useRef<HTMLUListElement>(null);
+  const all = useMemo(
+    () =>
+      entries(plan, (to) => void go(to), [
+        ["Undo", plan.snapshot.steps.undo?.message ?? "nothing of yours to undo", plan.undo],
+        ["Redo", plan.snapshot.steps.redo?.message ?? "nothing to redo", plan.redo],
+        ["Decks", "hosts in cross-section", () => void go(`/plans/${plan.id}/decks`)],
+        ["Landing", "where every adapter lands", () => void go(`/plans/${plan.id}/landing`)],
+        ["Trace", "follow a frame", () => void go(`/plans/${plan.id}/trace`)],
+        ["Plans", "all plans", () => void go("/plans")],
+        ["Read real hosts", "a new plan from host states", () => void go("/plans/read")],
+        ["Export", "the plan file", () => window.location.assign(`/api/plans/${plan.id}/export`)],
+        ["Light or dark", "", toggleMode],
+        ["Keys", "every key", showKeys],
+        ["Log out", "", logOut],
+      ]),
+    [plan, go, showKeys, logOut],
+  );
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  const matching = all.filter((entry) => words.every((word) => entry.text.includes(word)));
+  const first = text.toLowerCase().trim();
+  const found = matching
+    .map((entry, order) => ({ entry, score: (first && entry.name.toLowerCase().startsWith(first) ? 0 : first && entry.name.toLowerCase().includes(first) ? 1 : 2) * 1e6 + order }))
+    .sort((a, b) => a.score - b.score)
+    .slice(0, MOST)
+    .map(({ entry }) => entry);
+  const at = Math.min(chosen, Math.max(found.length - 1, 0));
+  const take = (entry: Entry | undefined): void => {
+    if (!entry) return;
+    close();
+    entry.go();
+  };
+  return (
+    <Dialog.Root open onOpenChange={(e) => !e.open && close()} placement="top" size="lg">
+      <Portal>
+        <Dialog.Backdrop />
+        <Dialog.Positioner>
+          <Dialog.Content bg="sheet" aria-label="Finder" mt="14">
+            <div className="finder">
+              <input
+                autoFocus
+                role="combobox"
+                aria-expanded="true"
+                aria-controls="finder-list"
+                aria-activedescendant={found.length ? `finder-${at}` : undefined}
+                aria-label="Find a host, guest, adapter, MAC, address, VID, port or command"
+                placeholder="Find a host, guest, adapter, MAC, address, VID, port or command"
+                value={text}
+                onChange={(e) => {
+                  setText(e.target.value);
+                  setChosen(0);
+                }}
+                onKeyDown={(e) => {
+                  if (e.key === "ArrowDown" || e.key === "ArrowUp") {
+                    e.preventDefault();
+                    const next = (at + (e.key === "ArrowDown" ? 1 : -1) + found.length) % Math.max(found.length, 1);
+                    setChosen(next);
+                    list.current?.children[next]?.scrollIntoView({ block: "nearest" });
+                  } else if (e.key === "Enter") {
+                    e.preventDefault();
+                    take(found[at]);
+                  }
+                }}
+              />
+              <ul id="finder-list" role="listbox" aria-label="Found" ref={list}>
+                {found.map((entry, n) => (
+                  <li
+                    key={`${entry.what} ${entry.name} ${entry.detail}`}
+                    id={`finder-${n}`}
+                    role="option"
+                    aria-selected={n === at}
+                    onMouseMove={() => setChosen(n)}
+                    onClick={() => take(entry)}
+                  >
+                    <span className="finder-name">{entry.name}</span>
+                    <span className="finder-detail">{entry.detail}</span>
+                    <span className="finder-what">{entry.what}</span>
+                  </li>
+                ))}
+              </ul>
+              {!found.length && <p className="finder-none">Nothing in this plan matches. Try part of a name, a MAC, an address or a VID.</p>}
+              {matching.length > MOST && <p className="finder-none">{matching.length - MOST} more: type on to narrow it down.</p>}
+            </div>
+          </Dialog.Content>
+        </Dialog.Positioner>
+      </Portal>
+    </Dialog.Root>
+  );
+}

@@ -1,0 +1,115 @@
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+
+import type { Finding, Mend } from "../api/client";
+import { useFinding, usePlan } from "../api/plan";
+import { isWorse, MARKS, sayMoves } from "../model/verdicts";
+import { HopList } from "../parts/HopList";
+import { VerdictMark } from "../parts/VerdictMark";
+
+export function VerdictColumn() {
+  const { snapshot, deltas } = usePlan();
+  const [params, setParams] = useSearchParams();
+  const open = params.get("finding");
+  const { counts, findings, endpoints } = snapshot.summary;
+  const select = (finding: Finding | null): void => {
+    setParams(
+      (now) => {
+        const next = new URLSearchParams(now);
+        next.delete("see");
+        if (!finding) next.delete("finding");
+        else {
+          const see = finding.culprit[0] ?? finding.endpoints[0];
+          if (see) next.set("see", see);
+          next.set("finding", finding.id);
+          if (finding.segment) next.set("follow", finding.segment);
+        }
+        return next;
+      },
+      { replace: true },
+    );
+  };
+  return (
+    <aside className="verdicts" aria-label="Verdicts">
+      <div className="verdicts-head">
+        <h2>Verdicts</h2>
+        <span>{endpoints.length} endpoints</span>
+      </div>
+      <ul className="counts">
+        {MARKS.map((mark) => (
+          <li key={mark} className={counts[mark] ? "" : "none"} data-verdict={mark}>
+            <VerdictMark mark={mark} size={12} />
+            <b>{counts[mark]}</b>
+            {!!deltas[mark] && (
+              <span className="delta">
+                {deltas[mark] > 0 ? "+" : "−"}
+                {Math.abs(deltas[mark])}
+              </span>
+            )}
+            <span className="count-word">{mark}</span>
+          </li>
+        ))}
+      </ul>
+      <h2 className="visually-hidden">Findings</h2>
+      <ol className="findings">
+        {findings.map((finding) => (
+          <li key={finding.id} className={open === finding.id ? "finding open" : "finding"}>
+            <button type="button" className="finding-head" aria-expanded={open === finding.id} onClick={() => select(open === finding.id ? null : finding)}>
+              <VerdictMark mark={finding.idle ? "idle" : finding.verdict} size={12} title={finding.idle ? `idle, ${finding.verdict}` : finding.verdict} />
+              <span>
+                <strong>{finding.title}</strong>
+                <span className="finding-text">{finding.text}</span>
+              </span>
+            </button>
+            {open === finding.id && <FindingBody finding={finding} taken={() => select(null)} />}
+          </li>
+        ))}
+      </ol>
+      {endpoints.length > 0 && <p className="all-said">{findings.length ? "Nothing else is wrong." : "Everybody is home: nothing is wrong."}</p>}
+      {endpoints.length === 0 && <p className="all-said">No endpoint to judge yet.</p>}
+    </aside>
+  );
+}
+
+function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }) {
+  const { edit } = usePlan();
+  const detail = useFinding(finding.id);
+  const [proof, setProof] = useState(false);
+  if (detail.isPending) return <p className="quiet" role="status">Working out proof and mends…</p>;
+  if (detail.error) return <p role="alert">{detail.error.message}</p>;
+  const hops = detail.data.proof.flatMap((t) => t.hops);
+  const bad = hops.findIndex((h) => h.outcome !== "passed");
+  const take = (mend: Mend): void => {
+    void edit(mend.title, mend.edit).then((made) => made && taken());
+  };
+  return (
+    <div className="finding-body">
+      <button type="button" className="proof-button" aria-expanded={proof} onClick={() => setProof(!proof)}>
+        <b>Proof</b> {hops.length} hops{bad >= 0 && `, ${hops[bad]?.outcome} at hop ${bad + 1}`} <span aria-hidden>{proof ? "▴" : "▾"}</span>
+      </button>
+      {proof && detail.data.proof.map((trace, n) => <HopList key={n} trace={trace} />)}
+      {detail.data.mends.length === 0 && <p className="quiet">No edit of this plan alone would mend this.</p>}
+      {detail.data.mends.map((mend, n) => (
+        <MendCard key={mend.title} mend={mend} label={`Mend ${n + 1} of ${detail.data.mends.length}`} first={n === 0} take={() => take(mend)} />
+      ))}
+    </div>
+  );
+}
+
+function MendCard({ mend, label, first, take }: { mend: Mend; label: string; first: boolean; take: () => void }) {
+  const { snapshot, busy } = usePlan();
+  const name = (id: string): string => snapshot.summary.endpoints.find((e) => e.id === id)?.name ?? id;
+  const worse = mend.moves.filter(isWorse);
+  return (
+    <button type="button" className="mend" onClick={take} disabled={busy} ref={first ? (node) => node?.focus({ preventScroll: true }) : undefined}>
+      <span className="mend-label">
+        {label} <span className="mend-key">Enter takes it</span>
+      </span>
+      <strong>{mend.title}</strong>
+      <span className={worse.length ? "mend-moves worse" : "mend-moves"}>
+        {sayMoves(mend.moves)}
+        {worse.length ? `; worse off: ${worse.map((m) => name(m.endpoint)).join(", ")}` : ""}
+      </span>
+    </button>
+  );
+}

@@ -1,0 +1,58 @@
+import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
+
+/** Our own tokens over the component library; the values are the variables of theme.css, so dark mode is one class. */
+const ours = defineConfig({
+  globalCss: { "html, body": { bg: "paper", color: "ink" } },
+  theme: {
+    tokens: {
+      fonts: {
+        heading: { value: "'IBM Plex Sans', system-ui, sans-serif" },
+        body: { value: "'IBM Plex Sans', system-ui, sans-serif" },
+        mono: { value: "'IBM Plex Mono', ui-monospace, monospace" },
+      },
+      radii: { l1: { value: "3px" }, l2: { value: "4px" }, l3: { value: "6px" } },
+    },
+    semanticTokens: {
+      colors: {
+        paper: { value: "var(--paper)" },
+        sheet: { value: "var(--sheet)" },
+        shade: { value: "var(--shade)" },
+        line: { value: "var(--line)" },
+        ink: { DEFAULT: { value: "var(--ink)" }, muted: { value: "var(--ink-2)" }, faint: { value: "var(--ink-3)" } },
+        copper: {
+          solid: { value: "var(--copper)" },
+          contrast: { value: "var(--copper-ink)" },
+          fg: { value: "var(--copper)" },
+          muted: { value: "var(--copper-soft)" },
+          subtle: { value: "var(--copper-soft)" },
+          emphasized: { value: "var(--copper-soft)" },
+          focusRing: { value: "var(--focus)" },
+        },
+        bg: { DEFAULT: { value: "var(--sheet)" }, panel: { value: "var(--sheet)" }, subtle: { value: "var(--shade)" }, muted: { value: "var(--shade)" } },
+        fg: { DEFAULT: { value: "var(--ink)" }, muted: { value: "var(--ink-2)" }, subtle: { value: "var(--ink-3)" } },
+        border: { DEFAULT: { value: "var(--line)" } },
+      },
+    },
+  },
+});
+
+export const system = createSystem(defaultConfig, ours);
+
+const KEY = "aptwire-dark";
+
+/** Whether dark mode is on: as chosen before, or else as the machine prefers. */
+export function isDark(): boolean {
+  const chosen = localStorage.getItem(KEY);
+  return chosen === null ? matchMedia("(prefers-color-scheme: dark)").matches : chosen === "yes";
+}
+
+/** Put the mode on the page. */
+export function applyMode(): void {
+  document.documentElement.classList.toggle("dark", isDark());
+}
+
+/** Change between light and dark, and remember it. */
+export function toggleMode(): void {
+  localStorage.setItem(KEY, isDark() ? "no" : "yes");
+  applyMode();
+}

@@ -1,0 +1,135 @@
+import "./tables.css";
+
+import { useQuery } from "@tanstack/react-query";
+import { ArrowRightLeft } from "lucide-react";
+import { useId, useMemo, useState } from "react";
+import { useSearchParams } from "react-router";
+
+import { api, unwrap, type Trace } from "../api/client";
+import { usePlan } from "../api/plan";
+
+export function TraceView() {
+  const { id, snapshot } = usePlan();
+  const [params, setParams] = useSearchParams();
+  const a = params.get("a") ?? "";
+  const b = params.get("b") ?? "";
+  const choices = useMemo(
+    () =>
+      snapshot.summary.endpoints.flatMap((e) =>
+        e.tags.map((t) => ({ value: t.tag === "untagged" ? e.key : `${e.key}|${t.tag}`, label: `${e.name}${t.tag === "untagged" ? "" : ` tag ${t.tag}`}` })),
+      ),
+    [snapshot.summary],
+  );
+  const put = (name: "a" | "b", value: string): void =>
+    setParams((now) => { const next = new URLSearchParams(now); if (value) next.set(name, value); else next.delete(name); return next; }, { replace: true });
+  const known = (value: string): boolean => choices.some((c) => c.value === value);
+  const trace = useQuery({
+    queryKey: ["trace", id, snapshot.revision, a, b],
+    enabled: known(a) && known(b) && a !== b,
+    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/trace", { params: { path: { plan_id: id }, query: { a, b } } })),
+  });
+  return (
+    <div className="trace">
+      <div className="tools">
+        <EndPicker label="From" value={a} choices={choices} put={(v) => put("a", v)} />
+        <button type="button" className="swap" title="Exchange the two" aria-label="Exchange the two" onClick={() => { put("a", b); setTimeout(() => put("b", a)); }}>
+          <ArrowRightLeft size={15} aria-hidden />
+        </button>
+        <EndPicker label="To" value={b} choices={choices} put={(v) => put("b", v)} />
+      </div>
+      {trace.error && <p role="alert" className="nothing">{trace.error.message}</p>}
+      {!trace.data && !trace.error && (
+        <div className="empty-state">
+          <h2>{a && b && a === b ? "Choose two different endpoints" : "Choose two endpoints"}</h2>
+          <p>A frame is followed from one to the other and back: every port it passes, its tag before and after, the rule that let it pass, and where it is dropped.</p>
+          {choices.length >= 2 && (
+            <p>
+              <button type="button" className="panel-link" onClick={() => { put("a", choices[0]!.value); setTimeout(() => put("b", choices.at(-1)!.value)); }}>
+                {choices[0]!.label} to {choices.at(-1)!.label}, for example
+              </button>
+            </p>
+          )}
+        </div>
+      )}
+      {trace.data && (
+        <div className="traces">
+          <HopTable title={`There: ${labelOf(choices, a)} to ${labelOf(choices, b)}`} trace={trace.data.there} />
+          <HopTable title={`Back: ${labelOf(choices, b)} to ${labelOf(choices, a)}`} trace={trace.data.back} />
+        </div>
+      )}
+    </div>
+  );
+}
+
+const labelOf = (choices: { value: string; label: string }[], value: string): string => choices.find((c) => c.value === value)?.label ?? value;
+
+function EndPicker({ label, value, choices, put }: { label: string; value: string; choices: { value: string; label: string }[]; put: (v: string) => void }) {
+  const list = useId();
+  const [typed, setTyped] = useState<string | null>(null);
+  const text = typed ?? value;
+  const wrong = typed !== null && typed !== "" && !choices.some((c) => c.value === typed);
+  return (
+    <label className="end-picker">
+      <span>{label}</span>
+      <input
+        list={list}
+        className="mono"
+        placeholder="host/adapter"
+        value={text}
+        aria-invalid={wrong}
+        onChange={(e) => {
+          const next = e.target.value;
+          setTyped(next);
+          if (!next || choices.some((c) => c.value === next)) {
+            setTyped(null);
+            put(next);
+          }
+        }}
+      />
+      <datalist id={list}>
+        {choices.map((c) => (
+          <option key={c.value} value={c.value}>
+            {c.label}
+          </option>
+        ))}
+      </datalist>
+      {wrong && <em>not the name of an endpoint yet</em>}
+    </label>
+  );
+}
+
+const SAID: Record<string, string> = { passed: "passes", dropped: "dropped", astray: "wrong VLAN", open: "open end", "not reached": "not reached" };
+
+function HopTable({ title, trace }: { title: string; trace: Trace }) {
+  return (
+    <section>
+      <h2>
+        {title} <span className={trace.delivered ? "arrives" : "lost"}>{trace.delivered ? "arrives" : "does not arrive"}</span>
+      </h2>
+      <table className="hop-table">
+        <thead>
+          <tr>
+            <th scope="col">Hop</th>
+            <th scope="col">At</th>
+            <th scope="col">Tag before</th>
+            <th scope="col">Tag after</th>
+            <th scope="col">Rule</th>
+            <th scope="col">Outcome</th>
+          </tr>
+        </thead>
+        <tbody>
+          {trace.hops.map((hop, n) => (
+            <tr key={n} className={`hop-${hop.outcome.replace(" ", "-")}`}>
+              <td>{n + 1}</td>
+              <td>{hop.where}</td>
+              <td className="mono">{hop.before}</td>
+              <td className="mono">{hop.after}</td>
+              <td>{hop.rule}</td>
+              <td>{hop.reason ? <b>{hop.reason}</b> : SAID[hop.outcome]}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
