@@ -29,7 +29,7 @@ class BrowserTest(unittest.TestCase):
 
     playwright: Playwright
     browser: Browser
-    size = {"width": 1280, "height": 800}
+    size = (1280, 800)
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -55,7 +55,8 @@ class BrowserTest(unittest.TestCase):
 
     def person(self, name: str, **context: Any) -> Page:
         """Somebody's own browser, logged in."""
-        page = self.browser.new_context(viewport=self.size, **context).new_page()  # type: ignore[arg-type]
+        width, height = self.size
+        page = self.browser.new_context(viewport={"width": width, "height": height}, **context).new_page()
         page.on("pageerror", lambda error: self.errors.append(str(error)))
         page.goto(URL)
         page.get_by_label("Name").fill(name)

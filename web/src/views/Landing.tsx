@@ -102,10 +102,12 @@ export function Landing() {
             <span key={h} role="columnheader">{h}</span>
           ))}
         </div>
-        <div className="body" ref={scroller} role="rowgroup" tabIndex={0} aria-label="Endpoints">
-          {!shown && (
-            <p className="nothing">{rows.length ? "No endpoint matches this filter." : "No endpoint yet: guests' adapters and host ports stand here once the plan has some."}</p>
-          )}
+        {!shown && (
+          <div role="row" className="nothing">
+            <span role="cell">{rows.length ? "No endpoint matches this filter." : "No endpoint yet: guests' adapters and host ports stand here once the plan has some."}</span>
+          </div>
+        )}
+        <div className="body" ref={scroller} role={shown ? "rowgroup" : "presentation"} tabIndex={shown ? 0 : undefined} aria-label={shown ? "Endpoints" : undefined}>
           <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="presentation">
             {items.map((item) => {
               const line = lines[item.index]!;

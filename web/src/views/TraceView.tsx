@@ -69,9 +69,10 @@ function EndPicker({ label, value, choices, put }: { label: string; value: strin
   const text = typed ?? value;
   const wrong = typed !== null && typed !== "" && !choices.some((c) => c.value === typed);
   return (
-    <label className="end-picker">
-      <span>{label}</span>
+    <div className="end-picker">
+      <label htmlFor={`${list}-input`}>{label}</label>
       <input
+        id={`${list}-input`}
         list={list}
         className="mono"
         placeholder="host/adapter"
@@ -94,7 +95,7 @@ function EndPicker({ label, value, choices, put }: { label: string; value: strin
         ))}
       </datalist>
       {wrong && <em>not the name of an endpoint yet</em>}
-    </label>
+    </div>
   );
 }
 
