@@ -128,14 +128,14 @@ def random_plan(seed: int) -> Plan:
                     native=dice.choice([None, 0, 10]) if mode == "trunk" else None,
                 )
             if dice.random() < 0.4:
-                vid = dice.choice([None, *VIDS])
+                own = dice.choice([None, *VIDS])
                 put(
                     "host_port",
                     f"{switch}/hp",
                     switch=switch,
                     name="hp",
-                    vid=vid,
-                    belongs=f"seg-{vid}" if vid else "seg-plain",
+                    vid=own,
+                    belongs=f"seg-{own}" if own else "seg-plain",
                 )
         groups = [g for g in made.get("port_group", []) if g["switch"].startswith(f"{host}/")]
         for n in range(dice.randint(1, 4)):
@@ -154,6 +154,6 @@ def random_plan(seed: int) -> Plan:
                 addresses=[address] if address else [],
             )
             if group["mode"] == "trunk":
-                for vid in dice.sample(VIDS, 2):
-                    put("guest_tag", f"t-{h}-{n}-{vid}", adapter=f"a-{h}-{n}", vid=vid, belongs=f"seg-{vid}")
+                for tag in dice.sample(VIDS, 2):
+                    put("guest_tag", f"t-{h}-{n}-{tag}", adapter=f"a-{h}-{n}", vid=tag, belongs=f"seg-{tag}")
     return plan_of(**made)

@@ -1,6 +1,7 @@
 """Django settings; what differs from machine to machine comes in by environment variables."""
 
 import os
+import warnings
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent.parent
@@ -88,6 +89,9 @@ SPECTACULAR_SETTINGS = {
     "SCHEMA_PATH_PREFIX": "/api",
     "POSTPROCESSING_HOOKS": ["aptwire_server.plans.schemas.add_components"],
 }
+
+# WhiteNoise hands out files in pieces, synchronously; they are small and Django reads them whole.
+warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
 
 LOGGING = {
     "version": 1,

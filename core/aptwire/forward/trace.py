@@ -159,7 +159,7 @@ class Teller:
         if isinstance(record, Nic):
             uplink = self.plan.get("uplink", records[0])
             where = f"{where}, uplink {uplink.name}"
-            if len([n for n in self.plan.all("nic") if n.uplink == uplink.id]) > 1:
+            if len(self.plan.where("nic", "uplink", uplink.id)) > 1:
                 where += f" ({self._part(uplink, record)})"
         reason = "" if after >= 0 else self.refusal(records, before, leaving)
         passed = (*records, *((link.cable,) if link.cable and leaving else ()))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -76,7 +77,7 @@ def spoken(plan: Plan, endpoint: str) -> str:
         return f"{host_of(plan, record)}’s {record.name}"
     if isinstance(record, Adapter):
         guest = plan.get("guest", record.guest)
-        several = sum(1 for other in plan.all("adapter") if other.guest == record.guest) > 1
+        several = len(plan.where("adapter", "guest", record.guest)) > 1
         return f"{guest.name} {record.name}" if several else str(guest.name)
     return endpoint
 
@@ -91,6 +92,7 @@ class _Finder:
         self.judgement = judgement
         self.plan = judgement.plan
         self.wiring = judgement.wiring
+        self._places = Counter(place.segment for place in self.wiring.places)
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
 
     def run(self) -> list[Finding]:
@@ -247,8 +249,7 @@ class _Finder:
             return f"{'its' if len(endpoints) == 1 else 'the'} gateway {guest}"
         if other.endpoint in endpoints and len(endpoints) == 2:
             return "each other"
-        peers = [p for p in self.wiring.places if p.segment == place.segment]
-        if len(peers) == 2:
+        if self._places[place.segment] == 2:
             return spoken(self.plan, other.endpoint)
         return f"its peers on {segment.name}" if len(endpoints) == 1 else f"the rest of {segment.name}"
 

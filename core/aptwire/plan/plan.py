@@ -49,13 +49,14 @@ class PlanError(Exception):
 class Plan:
     """Records by kind and id.  Never changed in place: an edit makes a new plan that shares what it left alone."""
 
-    __slots__ = ("_records", "name")
+    __slots__ = ("_indexes", "_records", "name")
 
     def __init__(self, name: str, records: Mapping[str, dict[str, Record]] | None = None) -> None:
         self.name = name
         self._records: dict[str, dict[str, Record]] = {kind: {} for kind in KINDS}
         if records:
             self._records.update(records)
+        self._indexes: dict[tuple[str, str], dict[Any, list[Any]]] = {}
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Plan) and self.name == other.name and self._records == other._records
@@ -76,6 +77,15 @@ class Plan:
     def get(self, kind: str, id: str | None) -> Any:
         """The record; KeyError if there is none."""
         return self._records[kind][id]  # type: ignore[index]
+
+    def where(self, kind: str, field: str, value: Any) -> list[Any]:
+        """The records of a kind whose field has this value; the first question about a field makes its index."""
+        index = self._indexes.get((kind, field))
+        if index is None:
+            index = self._indexes[kind, field] = {}
+            for record in self._records[kind].values():
+                index.setdefault(getattr(record, field), []).append(record)
+        return index.get(value, [])
 
     def find(self, id: str) -> Record | None:
         """The record of whichever kind has this id."""

@@ -127,38 +127,16 @@ def undo_stacks(plan_id: uuid.UUID, author: AbstractBaseUser) -> tuple[list[Revi
     return undoable, redoable
 
 
-def step_back(plan_id: uuid.UUID, author: AbstractBaseUser) -> Committed | None:
-    """Undo a person's latest edit that stands; None if there is none."""
-    undoable, _ = undo_stacks(plan_id, author)
-    if not undoable:
+def step(plan_id: uuid.UUID, author: AbstractBaseUser, how: str) -> Committed | None:
+    """Undo a person's latest edit that stands, or redo what was undone last; None if there is none."""
+    undoable, redoable = undo_stacks(plan_id, author)
+    stack = undoable if how == "undo" else redoable
+    if not stack:
         return None
-    target = undoable[-1]
-    return commit(
-        plan_id,
-        author,
-        edit_from_json(target.inverse),
-        _last_about(target),
-        f"Undo: {target.message}",
-        "undo",
-        target.number,
-    )
-
-
-def step_forward(plan_id: uuid.UUID, author: AbstractBaseUser) -> Committed | None:
-    """Redo what a person undid last; None if there is nothing."""
-    _, redoable = undo_stacks(plan_id, author)
-    if not redoable:
-        return None
-    target = redoable[-1]
-    return commit(
-        plan_id,
-        author,
-        edit_from_json(target.edit),
-        _last_about(target),
-        f"Redo: {target.message}",
-        "redo",
-        target.number,
-    )
+    target = stack[-1]
+    edit = edit_from_json(target.inverse if how == "undo" else target.edit)
+    message = f"{how.capitalize()}: {target.message}"
+    return commit(plan_id, author, edit, _last_about(target), message, how, target.number)
 
 
 def _last_about(target: Revision) -> int:

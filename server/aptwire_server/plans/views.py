@@ -33,8 +33,7 @@ from aptwire_server.plans.commits import (
     commit,
     create_plan,
     revision_json,
-    step_back,
-    step_forward,
+    step,
     undo_stacks,
 )
 from aptwire_server.plans.engine import Engine, engine_of
@@ -246,21 +245,21 @@ def edits(request: Request, plan_id: uuid.UUID) -> Response:
 @api_view(["POST"])
 def undo(request: Request, plan_id: uuid.UUID) -> Response:
     """Take back your latest edit."""
-    get_object_or_404(PlanRow, pk=plan_id)
-    made = step_back(plan_id, request.user)
-    if made is None:
-        raise _bad("there is nothing of yours to undo")
-    return _committed(made, request)
+    return _step(plan_id, request, "undo")
 
 
 @extend_schema(request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="redo")
 @api_view(["POST"])
 def redo(request: Request, plan_id: uuid.UUID) -> Response:
     """Make your latest undone edit again."""
+    return _step(plan_id, request, "redo")
+
+
+def _step(plan_id: uuid.UUID, request: Request, how: str) -> Response:
     get_object_or_404(PlanRow, pk=plan_id)
-    made = step_forward(plan_id, request.user)
+    made = step(plan_id, request.user, how)
     if made is None:
-        raise _bad("there is nothing of yours to redo")
+        raise _bad(f"there is nothing of yours to {how}")
     return _committed(made, request)
 
 

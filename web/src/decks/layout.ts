@@ -92,7 +92,7 @@ const GUEST = { name: 23, tab: 18, gap: 9, middle: 16 };
 const SLOT = { h: 25, gap: 8, under: 9 };
 const PORT = { h: 30, gap: 8, under: 8 };
 const TITLE = 22;
-const NIC = { h: 33, port: 63, gap: 6 };
+const NIC = { h: 33, port: 67, gap: 6 };
 export const BAR = { h: 26, gap: 30 };
 const REASONS = 5;
 
@@ -169,7 +169,7 @@ export function computeLayout(book: Book, hosts: readonly RecordOf<"host">[], co
       layout.columnOf.set(team.id, column);
     }
   }
-  placeBars(book, layout, floor + 42);
+  placeBars(book, layout, floor + 40);
   return layout;
 }
 

@@ -94,8 +94,8 @@ export function AdapterTab({ scene, id, rect, order }: { scene: Scene; id: strin
 export function SwitchFrame({ scene, box }: { scene: Scene; box: SwitchBox }) {
   const record = scene.book.get("virtual_switch", box.id)!;
   return (
-    <div className="vswitch" style={place(box)}>
-      <div className={box.single ? "vswitch-name narrow" : "vswitch-name"}>
+    <div className="switch-frame" style={place(box)}>
+      <div className={box.single ? "switch-name narrow" : "switch-name"}>
         <b className="mono">{record.name}</b>
         {box.reach}
         {record.mtu ? ` · MTU ${record.mtu}` : ""}

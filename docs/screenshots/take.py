@@ -1,0 +1,70 @@
+"""Takes the pictures in this folder from the demo plan: ./run screenshots"""
+
+from __future__ import annotations
+
+import pathlib
+import sys
+from typing import Literal
+
+HERE = pathlib.Path(__file__).resolve().parent
+sys.path[:0] = [str(HERE.parent.parent), str(HERE.parent.parent / "core")]
+
+from playwright.sync_api import Page, sync_playwright  # noqa: E402
+
+from ops import serve  # noqa: E402
+from ops.machine import front_end  # noqa: E402
+from tests.support import TWO_HOSTS  # noqa: E402
+from tests.web.support import ARGUMENTS, CHROMIUM  # noqa: E402
+
+
+def main() -> None:
+    """One picture for each main view, 1280 x 800 unless its name says otherwise."""
+    front_end()
+    with serve.throwaway_server() as (url, _), sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=str(CHROMIUM), args=ARGUMENTS)
+
+        def person(width: int = 1280, height: int = 800, dark: bool = False) -> Page:
+            scheme: Literal["dark", "light"] = "dark" if dark else "light"
+            page = browser.new_context(viewport={"width": width, "height": height}, color_scheme=scheme).new_page()
+            page.goto(url)
+            page.get_by_label("Name").fill("ines")
+            page.get_by_label("Password").fill(serve.PASSWORD)
+            page.get_by_role("button", name="Log in").click()
+            page.get_by_role("link", name="Brackwater Ferries", exact=True).click()
+            page.locator(".counts").wait_for()
+            return page
+
+        def shoot(page: Page, name: str) -> None:
+            page.mouse.move(640, 20)
+            page.wait_for_timeout(2500)
+            page.screenshot(path=str(HERE / f"{name}.png"))
+            print(f"{name}.png")
+
+        page = person()
+        plan = page.url.split("/decks")[0]
+        page.get_by_role("button", name="tide-gauge-view loses").click()
+        page.get_by_role("button", name="Proof").click()
+        shoot(page, "decks")
+        page.goto(f"{plan}/landing")
+        shoot(page, "landing")
+        page.goto(f"{plan}/trace?a=kittiwake/tap-cctv-recorder&b=gannet/tap-fw-in|240")
+        shoot(page, "trace")
+        page.goto(f"{plan}/decks?follow=segment-tide-gauges")
+        page.get_by_role("button", name="tap-tide-gauge-buoy of").focus()
+        page.keyboard.press("m")
+        shoot(page, "decks-move")
+        page.keyboard.press("Escape")
+        page.keyboard.press("Control+k")
+        page.keyboard.type("10.65.30")
+        shoot(page, "finder")
+        page.goto(f"{url}/plans")
+        shoot(page, "plans")
+        page.goto(f"{url}/plans/read")
+        page.get_by_label("Folder with host states").set_input_files(str(TWO_HOSTS))
+        shoot(page, "read-hosts")
+        shoot(person(1920, 1080, dark=True), "decks-dark-1920")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()
