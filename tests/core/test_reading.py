@@ -147,6 +147,23 @@ class OtherHostsTest(unittest.TestCase):
         self.assertEqual(next(iter(plan.all("host_port"))).addresses, ("10.64.110.5/24",))
         self.assertTrue(any("without a bridge" in line for line in report))
 
+    def test_a_bridge_on_a_vlan_interface_of_another_bridges_uplink_is_never_lost(self) -> None:
+        """Its taps would otherwise sit on a switch without a way out, and be home there."""
+        for lower in ("eth0", "br0"):
+            plan, _ = read(
+                **{
+                    "ip-link.json": links(
+                        {"ifname": "eth0", "master": "br0"},
+                        bridge("br0"),
+                        vlan("v20", lower, 20, master="br20"),
+                        bridge("br20"),
+                        tap("t1", "br20", "crew"),
+                    )
+                }
+            )
+            group = plan.get("port_group", plan.get("adapter", "heron/t1").port_group)
+            self.assertEqual((group.switch, group.vid), ("heron/br0", 20))
+
     def test_two_nics_put_in_one_by_one_are_two_uplinks_and_reported(self) -> None:
         plan, report = read(
             **{

@@ -291,6 +291,8 @@ class _Builder:
                 )
             if other.kind == "tun" and not other.master:
                 self.report.add("left out", f"{name}/{other.name}", "a tap that is in no bridge")
+            elif self._is_tap(device, other) and f"{name}/{other.name}" not in self.records:
+                self.report.add("left out", f"{name}/{other.name}", f"a port of {other.master}, which can't be read")
 
     def _is_nic(self, device: Device, interface: Interface) -> bool:
         """Hardware has no link kind; a veth counts as a NIC when it is in a bond or a neighbour is heard on it."""
@@ -340,17 +342,19 @@ class _Builder:
         self._host_ports(device, id, bridge, device.vlans.get(bridge.name, PortVlans()) if filtering else None)
 
     def _carrier(self, device: Device, ports: list[Interface]) -> Interface | None:
-        """The bond or NIC whose VLAN interface is a bridge's only way out; such bridges are port groups of one switch."""
+        """The interface whose VLAN interface is a bridge's only way out; such bridges are port groups of its switch."""
         ways = [p for p in ports if p.kind in ("bond", "vlan") or self._is_nic(device, p)]
         if len(ways) != 1 or ways[0].kind != "vlan":
             return None
         base = device.interfaces.get(ways[0].lower)
-        return base if base is not None and not base.master else None
+        if base is None or not (base.kind in ("bridge", "bond") or self._is_nic(device, base)):
+            return None
+        master = device.interfaces.get(base.master)
+        return base if not base.master or (master is not None and master.kind == "bridge") else None
 
     def _plain_uplink(self, device: Device, base: Interface) -> None:
         """A bond or NIC that no bridge took in, used by the host itself or by bridges on its VLAN interfaces."""
-        above = [i for i in device.of_kind("vlan") if i.lower == base.name]
-        if not above and not base.addresses:
+        if not base.addresses and not any(i.lower == base.name for i in device.of_kind("vlan")):
             return
         id = f"{device.name}/{base.name}-switch"
         about = f"{device.name}/{base.name}"
@@ -359,22 +363,34 @@ class _Builder:
         self._uplink(device, id, base, None)
         if base.addresses:
             self._host_port(id, base.name, None, base.addresses)
-        for vlan in sorted(above, key=lambda i: i.index):
+
+    def _above(self, device: Device, switch: str, base: Interface, own: PortVlans | None, uplink: str | None) -> None:
+        """The VLAN interfaces on a bridge, bond or NIC: host ports, or port groups where a bridge took them in.
+
+        `own` is what a filtering bridge lets through to itself; `uplink` the record of the bond or NIC that they are on.
+        """
+        for vlan in sorted((i for i in device.of_kind("vlan") if i.lower == base.name), key=lambda i: i.index):
             vid = self._vlan_id(device, vlan)
             if vid is None:
                 continue
+            record = self.records.get(uplink or "")
+            if isinstance(record, Uplink) and record.allowed is not None:
+                # Frames of this VID are taken off the bond or NIC before its bridge sees them.
+                self.records[record.id] = replace(record, allowed=vids.with_vid(record.allowed, vid))
+            cut = f"VID {vid}" if own is not None and vid not in own.tagged else ""
             bridge = device.interfaces.get(vlan.master)
-            if bridge is None:
-                self._host_port(id, vlan.name, vid, vlan.addresses)
+            if bridge is None or bridge.kind != "bridge":
+                self._host_port(switch, vlan.name, vid, vlan.addresses, cut)
                 continue
-            self.report.add(
-                "read", f"{device.name}/{bridge.name}", f"a bridge on VID {vid} of {base.name}: read as a port group"
-            )
-            for tap in device.under(bridge.name):
-                if self._is_tap(device, tap):
-                    self._adapter(device, id, tap, PortVlans(frozenset(), frozenset((vid,)), vid))
+            about = f"{device.name}/{bridge.name}"
+            self.report.add("read", about, f"a bridge on VID {vid} of {base.name}: read as a port group")
+            for port in device.under(bridge.name):
+                if self._is_tap(device, port):
+                    self._adapter(device, switch, port, PortVlans(frozenset(), frozenset((vid,)), vid))
+                elif port is not vlan:
+                    self.report.add("left out", f"{device.name}/{port.name}", f"another port of {bridge.name}")
             if bridge.addresses:
-                self._host_port(id, bridge.name, vid, bridge.addresses)
+                self._host_port(switch, bridge.name, vid, bridge.addresses, cut)
 
     def _uplink(self, device: Device, switch: str, port: Interface, vlans: PortVlans | None) -> None:
         id = f"{switch}/{port.name}"
@@ -414,6 +430,7 @@ class _Builder:
         uplink = self.records[id]
         if isinstance(uplink, Uplink) and carries and carries not in self.records:
             self.records[id] = replace(uplink, carries=None)
+        self._above(device, switch, port, None, id)
 
     def _adapter(self, device: Device, switch: str, tap: Interface, vlans: PortVlans | None) -> None:
         about = f"{device.name}/{tap.name}"
@@ -461,11 +478,7 @@ class _Builder:
             vid = own.pvid if own is not None else None
             cut = own is not None and not own.untagged
             self._host_port(switch, bridge.name, vid, bridge.addresses, "" if not cut else "untagged frames")
-        for vlan in sorted((i for i in device.of_kind("vlan") if i.lower == bridge.name), key=lambda i: i.index):
-            number = self._vlan_id(device, vlan)
-            if number is not None:
-                cut = own is not None and number not in own.tagged
-                self._host_port(switch, vlan.name, number, vlan.addresses, f"VID {number}" if cut else "")
+        self._above(device, switch, bridge, own, None)
 
     def _host_port(self, switch: str, name: str, vid: int | None, addresses: list[str], cut: str = "") -> None:
         if vid is not None:

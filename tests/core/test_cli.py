@@ -1,0 +1,74 @@
+"""The command line, as a person or a pipeline calls it."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from aptwire.cli import main
+from click.testing import CliRunner, Result
+
+from tests.support import ROOT, TWO_HOSTS
+
+
+class CommandLineTest(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.plan = str(Path(folder.name) / "plan.json")
+
+    def call(self, *arguments: str) -> Result:
+        return CliRunner().invoke(main, arguments)
+
+    def read(self) -> None:
+        done = self.call("read", str(TWO_HOSTS), "-o", self.plan)
+        self.assertEqual(done.exit_code, 0, done.output)
+        self.assertIn("records written", done.output)
+
+    def test_read_check_trace_hears(self) -> None:
+        self.read()
+        done = self.call("check", self.plan)
+        self.assertEqual(done.exit_code, 1)
+        self.assertIn("9 home, 2 wavering, 1 stranded", done.output)
+        told = json.loads(self.call("check", self.plan, "--json").output)
+        self.assertEqual(told["counts"]["wavering"], 2)
+        self.assertEqual(
+            {e["key"] for e in told["endpoints"] if e["verdict"] == "wavering"}, {"gannet/tap-tide1", "fulmar/tap-edge"}
+        )
+        done = self.call("trace", self.plan, "gannet/tap-tide1", "fulmar/tap-edge|220", "--json")
+        self.assertEqual((done.exit_code, json.loads(done.output)["delivered"]), (0, True))
+        done = self.call("trace", self.plan, "fulmar/tap-cctv1", "gannet/tap-tide1")
+        self.assertEqual(done.exit_code, 1)
+        heard = json.loads(self.call("hears", self.plan, "--json").output)
+        self.assertEqual(heard, json.loads((TWO_HOSTS / "frames-seen.json").read_text()))
+        drills = json.loads((TWO_HOSTS / "drills.json").read_text())
+        lost = json.loads(self.call("hears", self.plan, "--without", "fulmar/nic0", "--json").output)
+        self.assertEqual(lost, drills["fulmar/nic0"])
+        self.assertIn("nobody", self.call("hears", self.plan).output)
+
+    def test_all_home_ends_with_0(self) -> None:
+        plan = json.loads((ROOT / "demo" / "brackwater.json").read_text())
+        for kind in ("guest", "adapter", "guest_tag", "host_port"):
+            plan["records"].pop(kind)
+        Path(self.plan).write_text(json.dumps(plan))
+        self.assertEqual(self.call("check", self.plan).exit_code, 0)
+
+    def test_unusable_input_ends_with_2_and_says_where(self) -> None:
+        Path(self.plan).write_text('{"format": "aptwire-plan"')
+        for arguments, said in (
+            (("check", self.plan), "plan.json: isn't JSON"),
+            (("check", self.plan + ".none"), "No such file"),
+            (("read", str(ROOT / "docs"), "-o", self.plan), "no folder with an ip-link.json"),
+        ):
+            done = self.call(*arguments)
+            self.assertEqual(done.exit_code, 2, done.output)
+            self.assertIn(said, done.output)
+        self.read()
+        self.assertEqual(self.call("trace", self.plan, "gannet/none", "fulmar/tap-edge").exit_code, 2)
+        self.assertEqual(self.call("hears", self.plan, "--without", "gannet/nic9").exit_code, 2)
+
+
+if __name__ == "__main__":
+    unittest.main()
