@@ -9,7 +9,6 @@ import secrets
 import signal
 import socket
 import subprocess
-import sys
 import time
 import urllib.error
 import urllib.request
@@ -123,7 +122,9 @@ def demo(port: int) -> int:
         lock.seek(0)
         say(f"the demo runs already: {lock.read().strip() or 'it is still starting'}")
         return 1
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    # Ctrl-C stops the demo also where the shell that started it ignores it for its children.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     virtual_environment()
     database.install()
     front_end()
