@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
-import os
 import secrets
 import signal
 import socket
@@ -162,8 +161,3 @@ def throwaway_server() -> Iterator[tuple[str, dict[str, str]]]:
         env = prepare(cluster)
         with web_server(env, database.free_port()) as url:
             yield url, env
-
-
-def run_in_place(arguments: list[str], env: dict[str, str]) -> None:
-    """Become another program."""
-    os.execve(arguments[0], arguments, env)

@@ -157,3 +157,80 @@ def random_plan(seed: int) -> Plan:
                 for tag in dice.sample(VIDS, 2):
                     put("guest_tag", f"t-{h}-{n}-{tag}", adapter=f"a-{h}-{n}", vid=tag, belongs=f"seg-{tag}")
     return plan_of(**made)
+
+
+class Small:
+    """Writes small plans for tests: hosts with one switch each, wired to fabric switches as told."""
+
+    def __init__(self) -> None:
+        self.kinds: dict[str, list[dict[str, Any]]] = {}
+
+    def put(self, kind: str, id: str, **values: Any) -> str:
+        """A record as it would stand in a plan file."""
+        self.kinds.setdefault(kind, []).append({"id": id, **values})
+        return id
+
+    def segment(self, vid: int | None, **values: Any) -> str:
+        """A segment called s10 for VID 10, or `plain` without a VID."""
+        name = f"s{vid}" if vid else "plain"
+        return self.put("segment", name, name=name, **({"vid": vid} if vid else {}), **values)
+
+    def fabric(self, name: str, **values: Any) -> str:
+        """A fabric switch."""
+        return self.put("fabric_switch", name, name=name, **values)
+
+    def trunk(self, port: str, allowed: str, native: int | None = None, **values: Any) -> str:
+        """A trunk port called switch/port."""
+        switch, name = port.split("/")
+        tags = {"allowed": allowed, **({"native": native} if native else {})}
+        return self.put("fabric_port", port, switch=switch, name=name, mode="trunk", **tags, **values)
+
+    def access(self, port: str, vid: int, **values: Any) -> str:
+        """An access port called switch/port."""
+        switch, name = port.split("/")
+        return self.put("fabric_port", port, switch=switch, name=name, mode="access", vid=vid, **values)
+
+    def cable(self, a: str, b: str) -> str:
+        """A cable between two NICs or ports."""
+        return self.put("cable", f"c:{a}:{b}", a=a, b=b)
+
+    def host(self, name: str, *ports: str | None, uplink: dict[str, Any] | None = None, **values: Any) -> str:
+        """A host with a switch name/s; one NIC n0, n1, ... for each port (None: left open), all in one uplink."""
+        self.put("host", name, name=name, **values)
+        self.put("virtual_switch", f"{name}/s", host=name, name="s")
+        if ports:
+            self.put("uplink", f"{name}/u", switch=f"{name}/s", name="u", **(uplink or {}))
+        for n, port in enumerate(ports):
+            self.put("nic", f"{name}/n{n}", host=name, name=f"n{n}", uplink=f"{name}/u", rank=n)
+            if port:
+                self.cable(f"{name}/n{n}", port)
+        return name
+
+    def guest(self, host: str, name: str, vid: int | None, belongs: str | None = "", **values: Any) -> str:
+        """A guest with one adapter of its name in an access (or untagged) port group for the VID."""
+        group = f"{host}/g{vid}"
+        if not any(g["id"] == group for g in self.kinds.get("port_group", [])):
+            tags = {"mode": "access", "vid": vid} if vid else {"mode": "untagged"}
+            self.put("port_group", group, switch=f"{host}/s", name=f"g{vid}", **tags)
+        self.put("guest", f"guest-{name}", host=host, name=name)
+        own = belongs if belongs != "" else (f"s{vid}" if vid else "plain")
+        more = {"belongs": own} if own else {}
+        return self.put("adapter", name, guest=f"guest-{name}", name=name, port_group=group, **more, **values)
+
+    def plan(self) -> Plan:
+        """The plan, checked."""
+        return plan_of(**self.kinds)
+
+
+def pair(allowed_a: str = "10, 20", allowed_b: str = "10, 20") -> Small:
+    """Two hosts a and b on one fabric switch, whose ports allow what is told, and segment 10 with a guest on each."""
+    made = Small()
+    made.segment(10)
+    made.fabric("sw")
+    made.trunk("sw/p1", allowed_a)
+    made.trunk("sw/p2", allowed_b)
+    made.host("a", "sw/p1")
+    made.host("b", "sw/p2")
+    made.guest("a", "a1", 10)
+    made.guest("b", "b1", 10)
+    return made

@@ -516,6 +516,9 @@ class _Builder:
                 continue
             for neighbour in neighbours:
                 other = self._far_end(neighbour, place)
+                if neighbour.aggregated:
+                    said = f"{neighbour.port} of {neighbour.system or neighbour.chassis}"
+                    self.report.add("differs", place, f"{said} says that it is in a LAG; read as a single port")
                 for vid, name in (neighbour.vlans or {}).items():
                     self.vlan_names.setdefault(vid, name)
                 if other is None:

@@ -163,6 +163,10 @@ class Teller:
                 where += f" ({self._part(uplink, record)})"
         reason = "" if after >= 0 else self.refusal(records, before, leaving)
         passed = (*records, *((link.cable,) if link.cable and leaving else ()))
+        if after < 0 and isinstance(record, FabricPort):
+            switch = self.plan.get("fabric_switch", record.switch)
+            if not _defines(switch, self.wiring.classes.vid(before)):
+                passed = (switch.id, *passed)
         return Hop(
             passed, where, self.tag(before), self.tag(after), rule, "passed" if after >= 0 else "dropped", reason
         )
@@ -268,8 +272,12 @@ class Teller:
         return Hop((uplink.id,), where, self.tag(place.context), "–", "", "dropped", reason)
 
 
+def _defines(switch: FabricSwitch, vid: int) -> bool:
+    return not vid or not switch.managed or switch.vlans is None or vid in vids.members(switch.vlans)
+
+
 def _port_refusal(switch: FabricSwitch, port: FabricPort, vid: int, name: str, leaving: bool) -> str:
-    if vid and switch.vlans is not None and vid not in vids.members(switch.vlans):
+    if not _defines(switch, vid):
         return f"{switch.name} doesn't define VID {vid}"
     if vid == 0:
         return f"{name} has no native VLAN: untagged frames are dropped"

@@ -130,8 +130,10 @@ class _Finder:
         """The record that gives a place its wrong tag: its port group or host port, or the fabric port behind it."""
         segment = self.plan.get("segment", place.segment)
         own = self.wiring.classes.of[segment.vid or 0] == place.context
+        # Untagged frames that are right over another member are the fabric port's doing, not the port group's.
+        untagged = place.context == 0 and self._status(place) == "wavering"
         record = self.plan.find(place.endpoint)
-        if not own:
+        if not own and not untagged:
             return getattr(record, "port_group", None) or place.record
         hops = Teller(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
         return hops[-1].records[-1] if hops and hops[-1].records else place.record

@@ -79,8 +79,3 @@ def mask(text: str) -> np.ndarray:
 def with_vid(text: str, vid: int) -> str:
     """The set with one VID more, in canonical text."""
     return write(members(text, untagged=True) | {vid})
-
-
-def without_vid(text: str, vid: int) -> str:
-    """The set with one VID less, in canonical text."""
-    return write(members(text, untagged=True) - {vid})
