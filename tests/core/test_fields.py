@@ -1,0 +1,187 @@
+"""What each sort of field takes, in which form it is kept, and what it refuses; the JSON Schema says the same."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from typing import Any
+
+import jsonschema_rs
+from aptwire.plan.checks import make_record
+from aptwire.plan.fields import Spec
+from aptwire.plan.file import schema
+from aptwire.plan.kinds import KINDS, SPECS
+from aptwire.plan.names import called, endpoint_key, host_of
+from aptwire.plan.plan import PlanError
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.support import demo_plan, random_plan
+
+TAKES: list[tuple[Spec, Any, Any]] = [
+    (Spec("text", low=1, high=8), " gannet ", "gannet"),
+    (Spec("text", high=8), "", ""),
+    (Spec("number", low=1, high=9), 9, 9),
+    (Spec("number", low=1, high=9, optional=True), None, None),
+    (Spec("flag"), False, False),
+    (Spec("choice", options=("up", "down")), "up", "up"),
+    (Spec("vid"), 1, 1),
+    (Spec("vid"), 4094, 4094),
+    (Spec("vid", untagged=True), 0, 0),
+    (Spec("vids"), "30,10, 11,12", "10-12, 30"),
+    (Spec("vids"), "", ""),
+    (Spec("vids"), "1-4094", "1-4094"),
+    (Spec("vids", untagged=True), "10, 0", "0, 10"),
+    (Spec("ref", refs=("host",)), "host:a/b.c@d-e_f", "host:a/b.c@d-e_f"),
+    (Spec("mac"), "02-64-0A-00-00-01", "02:64:0a:00:00:01"),
+    (Spec("ip"), "2001:DB8::0001", "2001:db8::1"),
+    (Spec("addresses"), ["10.64.0.1/24", "10.64.0.1/24", "2001:db8::1/64"], ("10.64.0.1/24", "2001:db8::1/64")),
+    (Spec("subnets"), ["10.64.0.0/24"], ("10.64.0.0/24",)),
+    (Spec("ips"), ["10.64.0.1"], ("10.64.0.1",)),
+    (Spec("words"), ["storage", " backup "], ("storage", "backup")),
+]
+
+REFUSES: list[tuple[Spec, Any, str]] = [
+    (Spec("text", low=1, high=8), "  ", "isn't empty"),
+    (Spec("text", low=1, high=8), "nine chars", "8 is the most"),
+    (Spec("text", high=8), "a\x00b", "control characters"),
+    (Spec("text", high=8), 7, "not a number"),
+    (Spec("text", high=8), None, "a value is needed"),
+    (Spec("number", low=1, high=9), 10, "outside 1 to 9"),
+    (Spec("number", low=1, high=9), True, "not true or false"),
+    (Spec("number", low=1, high=9), 1.5, "whole number"),
+    (Spec("number", low=1, high=9), "5", "not “5”"),
+    (Spec("flag"), "yes", "true or false is needed"),
+    (Spec("flag"), 1, "true or false is needed"),
+    (Spec("choice", options=("up", "down")), "sideways", "none of up, down"),
+    (Spec("choice", options=("up", "down")), {"a": 1}, "none of up, down"),
+    (Spec("vid"), 0, "VID 0 is outside 1 to 4094"),
+    (Spec("vid"), 4095, "VID 4095"),
+    (Spec("vid"), -1, "VID -1"),
+    (Spec("vid"), False, "whole number"),
+    (Spec("vid"), "10", "whole number"),
+    (Spec("vids"), "0", "VID 0"),
+    (Spec("vids"), "4090-4096", "VID 4096"),
+    (Spec("vids"), "10-5", "backwards"),
+    (Spec("vids"), "10;20", "neither a VID nor a range"),
+    (Spec("vids"), "99999999999", "neither a VID nor a range"),
+    (Spec("vids"), [10], "not a list"),
+    (Spec("vids"), "1," * 20_000, "20,000 characters"),
+    (Spec("ref", refs=("host", "nic")), "", "the id of a host or nic"),
+    (Spec("ref", refs=("host",)), "a b", "the id of a host"),
+    (Spec("mac"), "02:64:0a:00:00", "no MAC address"),
+    (Spec("mac"), 5, "no MAC address"),
+    (Spec("ip"), "10.64.0.256", "10.64.0.256"),
+    (Spec("addresses"), ["10.64.0.1/33"], "10.64.0.1/33"),
+    (Spec("addresses"), "10.64.0.1/24", "a list is needed"),
+    (Spec("addresses"), [None], "the list holds nothing"),
+    (Spec("addresses"), ["10.64.0.1/24"] * 65, "64 is the most"),
+    (Spec("subnets"), ["10.64.0.1/24"], "host bits set"),
+    (Spec("words"), [""], "isn't empty"),
+]
+
+
+class SpecTest(unittest.TestCase):
+    def test_what_is_taken_and_how_it_is_kept(self) -> None:
+        for spec, given_value, kept in TAKES:
+            with self.subTest(kind=spec.kind, value=given_value):
+                self.assertEqual(spec.take(given_value), kept)
+                self.assertTrue(
+                    jsonschema_rs.is_valid(spec.schema(), given_value), "the schema refuses what the field takes"
+                )
+
+    def test_what_is_refused_and_why(self) -> None:
+        for spec, value, why in REFUSES:
+            with self.subTest(kind=spec.kind, value=str(value)[:30]), self.assertRaises(ValueError) as caught:
+                spec.take(value)
+            self.assertIn(why, str(caught.exception))
+
+    def test_the_schema_refuses_other_types(self) -> None:
+        for spec, value, _ in REFUSES:
+            if not isinstance(value, (str, list)) and not (spec.kind == "flag" and value == "yes"):
+                with self.subTest(kind=spec.kind, value=value):
+                    self.assertFalse(jsonschema_rs.is_valid(spec.schema(), value))
+
+    @given(
+        st.recursive(
+            st.none() | st.booleans() | st.integers() | st.text(max_size=9),
+            lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=3), inner, max_size=2),
+        )
+    )
+    def test_any_json_value_is_taken_or_refused_with_a_reason(self, value: Any) -> None:
+        for kind, specs in SPECS.items():
+            for name, spec in specs.items():
+                try:
+                    spec.take(value)
+                except ValueError as error:
+                    self.assertTrue(str(error), f"{kind}.{name}")
+
+
+class RecordTest(unittest.TestCase):
+    def test_every_kind_is_read_back_from_what_it_writes(self) -> None:
+        for seed in range(30):
+            for record in random_plan(seed):
+                self.assertEqual(make_record(record.kind, json.loads(json.dumps(record.to_json()))), record)
+
+    def test_every_record_of_the_demo_fits_the_schema_of_its_kind(self) -> None:
+        kinds = schema()["$defs"]
+        for record in demo_plan():
+            jsonschema_rs.validate(kinds[record.kind], record.to_json())
+
+    def test_all_problems_of_a_record_are_told_at_once(self) -> None:
+        with self.assertRaises(PlanError) as caught:
+            make_record("nic", {"id": "n", "host": "h", "mtu": 50, "speed": 1, "wings": 2}, "here")
+        said = {(p.field, p.place) for p in caught.exception.problems}
+        self.assertEqual(said, {("mtu", "here"), ("speed", "here"), ("wings", "here"), ("name", "here")})
+
+    def test_ids_and_objects_are_needed(self) -> None:
+        for data in ({}, {"id": ""}, {"id": "-x"}, {"id": "a" * 121}, {"id": 5}, [], "x"):
+            with self.subTest(data=str(data)[:20]), self.assertRaises(PlanError):
+                make_record("host", data)  # type: ignore[arg-type]
+        with self.assertRaisesRegex(PlanError, "no record kind “lamp”"):
+            make_record("lamp", {"id": "x"})
+
+    def test_references_name_kinds_that_there_are(self) -> None:
+        for kind, specs in SPECS.items():
+            for name, spec in specs.items():
+                self.assertTrue(set(spec.refs) <= set(KINDS), f"{kind}.{name}")
+
+
+class NamesTest(unittest.TestCase):
+    def test_records_are_called_as_people_would(self) -> None:
+        plan = demo_plan()
+        names = {
+            "gannet": "gannet",
+            "gannet/nic0": "nic0 of gannet",
+            "gannet/guests0": "guests0 of gannet",
+            "gannet/guests0/team0": "uplink team0 of gannet",
+            "gannet/guests0/edge": "port group edge of gannet",
+            "gannet/guests0/mgmt": "host port mgmt of gannet",
+            "quay-b/p2": "port p2 of quay-b",
+            "quay-b": "quay-b",
+            "adapter-ticketing-db": "tap-ticketing-db of ticketing-db",
+            "tag-edge-firewall-210": "tag 210 on tap-fw-in of edge-firewall",
+            "cable-quay": "the cable from port x50 of quay-a to port x50 of quay-b",
+            "segment-edge": "edge",
+        }
+        for id, name in names.items():
+            self.assertEqual(called(plan, plan.find(id)), name)
+        self.assertEqual(called(plan, None), "something that is gone")
+
+    def test_endpoints_have_the_keys_of_the_command_line(self) -> None:
+        plan = demo_plan()
+        keys = {
+            "adapter-ticketing-db": "gannet/tap-ticketing-db",
+            "petrel/guests0/mgmt": "petrel/mgmt",
+            "gannet/nic0": "gannet/nic0",
+        }
+        for id, key in keys.items():
+            record = plan.find(id)
+            assert record is not None
+            self.assertEqual(endpoint_key(plan, record), key)
+        self.assertEqual(host_of(plan, plan.get("guest_tag", "tag-edge-firewall-210")), "gannet")
+        self.assertEqual(host_of(plan, plan.get("segment", "segment-edge")), "")
+
+
+if __name__ == "__main__":
+    unittest.main()

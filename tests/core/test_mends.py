@@ -1,0 +1,181 @@
+"""Mends in detail: what they edit, what they leave alone, how they are ranked, and when they go on from fault to fault."""
+
+from __future__ import annotations
+
+import unittest
+
+from aptwire.judge.findings import Finding, findings
+from aptwire.judge.mends import Mend, mends, new_port_group, next_free_address
+from aptwire.judge.preview import preview
+from aptwire.judge.verdicts import Judgement, judge
+from aptwire.plan.edits import Patch, Put, apply_edit
+from aptwire.plan.plan import PlanError
+
+from tests.support import Small, demo_plan, pair
+
+
+class Mending(unittest.TestCase):
+    def first(self, made: Small, part: str = "") -> tuple[Judgement, Finding, list[Mend]]:
+        judgement = judge(made.plan())
+        finding = next(f for f in findings(judgement) if part in f.title)
+        return judgement, finding, mends(judgement, finding)
+
+    def after(self, mend: Mend) -> dict[str, str]:
+        return mend.preview.judgement.verdicts()
+
+
+class GesturesTest(Mending):
+    def test_allowing_a_vid_keeps_the_others_and_touches_nothing_else(self) -> None:
+        _, _, found = self.first(pair("20, 30-39"))
+        (patch,) = found[0].edit
+        self.assertEqual(patch, Patch("fabric_port", "sw/p1", {"allowed": "10, 20, 30-39"}))
+
+    def test_every_port_that_lacks_the_tag_is_mended_at_once(self) -> None:
+        made = pair("20", "20")
+        made.kinds["uplink"][0]["allowed"] = "20"
+        _, _, found = self.first(made)
+        self.assertEqual({o.id for o in found[0].edit}, {"sw/p1", "sw/p2", "a/u"})
+        self.assertEqual(set(self.after(found[0]).values()), {"home"})
+
+    def test_both_members_of_a_team_are_mended(self) -> None:
+        made = pair("20")
+        made.trunk("sw/p9", "20")
+        made.put("nic", "a/n9", host="a", name="n9", uplink="a/u", rank=9)
+        made.cable("a/n9", "sw/p9")
+        _, _, found = self.first(made)
+        self.assertEqual({o.id for o in found[0].edit}, {"sw/p1", "sw/p9"})
+
+    def test_moving_prefers_the_same_switch_and_moves_all_that_suffer(self) -> None:
+        made = pair()
+        made.guest("a", "x1", 99, "s10")
+        made.guest("a", "x2", 99, "s10")
+        _, _, found = self.first(made, "x1 and x2")
+        move = next(m for m in found if m.title.startswith("Move"))
+        self.assertEqual(move.title, "Move 2 adapters to port group g10")
+        self.assertEqual({o.id: o.changes for o in move.edit}, {x: {"port_group": "a/g10"} for x in ("x1", "x2")})
+
+    def test_without_a_port_group_one_is_made(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.guest("a", "x1", 10, "s20")
+        _, _, found = self.first(made, "x1")
+        make = next(m for m in found if m.title.startswith("Make port group"))
+        (put, patch) = make.edit
+        assert isinstance(put, Put)
+        self.assertEqual((put.record.name, put.record.vid, put.record.switch), ("s20", 20, "a/s"))
+        self.assertEqual(patch, Patch("adapter", "x1", {"port_group": put.record.id}))
+
+    def test_retagging_a_port_group_names_whom_it_takes_along(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.guest("a", "right", 20)
+        made.guest("b", "other", 20)
+        made.guest("a", "wrong", 20, "s10")
+        _, _, found = self.first(made, "wrong")
+        self.assertEqual(found[0].title, "Move wrong to port group g10", "the mend that harms nobody comes first")
+        retag = next(m for m in found if m.title == "Tag port group g20 10")
+        self.assertIn("right", [m.endpoint for m in retag.preview.moves if m.worse])
+
+    def test_swapped_cables_are_swapped_back(self) -> None:
+        made = Small()
+        for vid in (10, 20):
+            made.segment(vid)
+        made.fabric("sw")
+        for port, vid in (("sw/p1", 20), ("sw/p2", 10), ("sw/p3", 10), ("sw/p4", 20)):
+            made.access(port, vid)
+        made.host("a", "sw/p1")
+        made.put("virtual_switch", "a/t", host="a", name="t")
+        made.put("uplink", "a/v", switch="a/t", name="v")
+        made.put("nic", "a/m", host="a", name="m", uplink="a/v")
+        made.cable("a/m", "sw/p2")
+        made.put("host_port", "a/store", switch="a/t", name="store", belongs="s20")
+        made.host("b", "sw/p3")
+        made.host("c", "sw/p4")
+        made.guest("a", "a1", None, "s10")
+        made.guest("b", "b1", None, "s10")
+        made.guest("c", "c1", None, "s20")
+        judgement, _, found = self.first(made, "a1")
+        self.assertEqual(judgement.verdicts()["a/store"], "astray")
+        self.assertEqual(found[0].title, "Swap the cables of n0 and m of a")
+        self.assertEqual(set(self.after(found[0]).values()), {"home"})
+
+    def test_natives_are_made_to_agree_either_way(self) -> None:
+        judgement = judge(demo_plan())
+        leak = next(f for f in findings(judgement) if f.what == "leak")
+        titles = [m.title for m in mends(judgement, leak)]
+        self.assertEqual(titles[0], "Make 220 the VID of untagged frames at port x49 of quay-a too")
+        self.assertIn("Tag everything between port x49 of marsh-a and port x49 of quay-a", titles)
+
+    def test_one_fault_behind_another_is_mended_with_it(self) -> None:
+        judgement = judge(demo_plan())
+        finding = next(f for f in findings(judgement) if f.what == "address")
+        best = mends(judgement, finding)[0]
+        self.assertIn(", then swap the cables", best.title)
+        self.assertEqual(self.after(best)["adapter-ticketing-kiosk-2"], "home")
+
+
+class RulesOfMendsTest(Mending):
+    def test_no_mend_is_offered_that_heals_nobody(self) -> None:
+        judgement = judge(demo_plan())
+        for finding in findings(judgement):
+            for mend in mends(judgement, finding):
+                healed = [m for m in mend.preview.moves if m.after == "home"]
+                self.assertTrue(healed, mend.title)
+
+    def test_at_most_five_and_no_two_alike(self) -> None:
+        judgement = judge(demo_plan())
+        for finding in findings(judgement):
+            found = mends(judgement, finding)
+            self.assertLessEqual(len(found), 5)
+            self.assertEqual(len({m.title for m in found}), len(found))
+
+    def test_taking_one_mend_after_another_brings_everybody_home(self) -> None:
+        plan = demo_plan()
+        for _ in range(20):
+            judgement = judge(plan)
+            found = [f for f in findings(judgement) if not f.idle]
+            if not found:
+                break
+            plan, _ = apply_edit(plan, mends(judgement, found[0])[0].edit)
+        self.assertEqual(findings(judge(plan)), [])
+        self.assertEqual(judge(plan).counts()["home"], 33)
+
+    def test_a_preview_never_changes_the_plan_and_refuses_what_cannot_be(self) -> None:
+        plan = demo_plan()
+        judgement = judge(plan)
+        seen = preview(judgement, (Patch("segment", "segment-edge", {"vid": 301}),))
+        self.assertEqual(plan, demo_plan())
+        self.assertTrue(seen.moves)
+        back = preview(seen.judgement, seen.inverse)
+        self.assertEqual(back.plan, plan)
+        self.assertEqual({m.endpoint: m.before for m in back.moves}, {m.endpoint: m.after for m in seen.moves})
+        with self.assertRaises(PlanError):
+            preview(judgement, (Patch("segment", "none", {"vid": 1}),))
+
+
+class HelpersTest(unittest.TestCase):
+    def test_the_next_free_address_passes_over_gateways_and_everybody(self) -> None:
+        made = Small()
+        made.segment(10, subnets=["2001:db8::/126", "10.64.0.0/29"], gateways=["10.64.0.1"])
+        made.host("a")
+        made.guest("a", "a1", 10, addresses=["10.64.0.2/29"])
+        plan = made.plan()
+        self.assertEqual(next_free_address(plan, plan.get("segment", "s10")), "10.64.0.3/29")
+        for n in (3, 4, 5, 6):
+            made.guest("a", f"x{n}", 10, addresses=[f"10.64.0.{n}/29"])
+        plan = made.plan()
+        self.assertIsNone(next_free_address(plan, plan.get("segment", "s10")))
+
+    def test_a_new_port_groups_name_and_id_are_free(self) -> None:
+        made = Small()
+        made.segment(10)
+        made.host("a")
+        made.put("port_group", "a/s/s10", switch="a/s", name="s10", mode="access", vid=99)
+        plan = made.plan()
+        group = new_port_group(plan, "a/s", plan.get("segment", "s10"))
+        self.assertEqual((group.name, group.vid), ("s10 2", 10))
+        apply_edit(plan, (Put(group),))
+
+
+if __name__ == "__main__":
+    unittest.main()
