@@ -197,6 +197,240 @@ class OtherHostsTest(unittest.TestCase):
         self.assertTrue(any("several neighbours" in line for line in report), report)
 
 
+def bond(name: str, mode: str, **info: object) -> dict:
+    return {"ifname": name, "master": "br0", "linkinfo": {"info_kind": "bond", "info_data": {"mode": mode, **info}}}
+
+
+def member(name: str, master: str = "bond0") -> dict:
+    return {"ifname": name, "master": master, "linkinfo": {"info_kind": "veth", "info_slave_kind": "bond"}}
+
+
+def vlans(*ports: tuple[str, list[dict]]) -> bytes:
+    return json.dumps([{"ifname": name, "vlans": entries} for name, entries in ports]).encode()
+
+
+PVID = ["PVID", "Egress Untagged"]
+
+
+class ShapesTest(unittest.TestCase):
+    """One thing at a time of what the kernel can say."""
+
+    def test_bonding_modes(self) -> None:
+        modes = {
+            "active-backup": "standby",
+            "balance-xor": "hashed",
+            "balance-rr": "hashed",
+            "802.3ad": "lacp",
+            "balance-alb": "hashed",
+        }
+        for said, mode in modes.items():
+            files = {"ip-link.json": links(member("e0"), member("e1"), bond("bond0", said), bridge("br0"))}
+            plan, report = read(**files)
+            uplink = next(iter(plan.all("uplink")))
+            self.assertEqual((uplink.mode, uplink.allowed), (mode, None))
+            self.assertEqual([n.rank for n in plan.all("nic")], [0, 1])
+            self.assertEqual(any("is read as hashed" in line for line in report), said == "balance-alb")
+        with self.assertRaisesRegex(PlanError, "“tug-of-war” is no bonding mode"):
+            read(**{"ip-link.json": links(member("e0"), bond("bond0", "tug-of-war"), bridge("br0"))})
+
+    def test_the_primary_member_comes_first_and_the_active_one_carries(self) -> None:
+        files = {
+            "ip-link.json": links(
+                member("e0"),
+                member("e1"),
+                bond("bond0", "active-backup", primary="e1", active_slave="e0"),
+                bridge("br0"),
+            )
+        }
+        plan, _ = read(**files)
+        self.assertEqual({n.name: n.rank for n in plan.all("nic")}, {"e1": 0, "e0": 1})
+        self.assertEqual(next(iter(plan.all("uplink"))).carries, "heron/e0")
+
+    def test_a_nic_without_link_is_read_so(self) -> None:
+        down = {"ifname": "e1", "master": "br0", "flags": ["UP"], "operstate": "DOWN"}
+        plan, _ = read(**{"ip-link.json": links({"ifname": "e0", "master": "br0"}, down, bridge("br0"))})
+        self.assertEqual({n.name: n.link for n in plan.all("nic")}, {"e0": "up", "e1": "down"})
+
+    def test_tags_of_taps_on_a_filtering_bridge(self) -> None:
+        taps = [tap(f"t{n}", "br0", f"guest{n}") for n in range(6)]
+        table = vlans(
+            ("t0", [{"vlan": 10, "flags": PVID}]),
+            ("t1", [{"vlan": 10, "flags": PVID}]),
+            ("t2", [{"vlan": 10}, {"vlan": 200, "vlanEnd": 203}]),
+            ("t3", [{"vlan": 10}, {"vlan": 30, "flags": PVID}]),
+            ("t5", [{"vlan": 10, "flags": ["PVID"]}]),
+        )
+        plan, report = read(**{"ip-link.json": links(bridge("br0", 1), *taps), "bridge-vlan.json": table})
+        groups = {a.name: plan.get("port_group", a.port_group) for a in plan.all("adapter")}
+        self.assertIs(groups["t0"], groups["t1"])
+        self.assertEqual((groups["t0"].mode, groups["t0"].vid), ("access", 10))
+        self.assertEqual((groups["t2"].allowed, groups["t2"].native), ("10, 200-203", None))
+        self.assertEqual((groups["t3"].allowed, groups["t3"].native), ("10", 30))
+        self.assertEqual((groups["t4"].mode, groups["t4"].allowed), ("trunk", ""))
+        self.assertTrue(any("heron/t5" in line and "untagged" in line for line in report))
+        self.assertEqual(
+            sorted(t.vid for t in plan.all("guest_tag") if t.adapter == "heron/t2"), [10, 200, 201, 202, 203]
+        )
+
+    def test_guests_with_several_taps_without_alias_and_of_one_name(self) -> None:
+        files = {
+            "ip-link.json": links(bridge("br0"), tap("t0", "br0", "pilot"), tap("t1", "br0", "pilot"), tap("t2", "br0"))
+        }
+        other = links(bridge("br0"), tap("t9", "br0", "pilot"))
+        plan, report = read_hosts({**{f"heron/{k}": v for k, v in files.items()}, "egret/ip-link.json": other}, "two")
+        names = {g.name: len([a for a in plan.all("adapter") if a.guest == g.id]) for g in plan.all("guest")}
+        self.assertEqual(names, {"pilot": 1, "pilot (heron)": 2, "t2": 1})
+        self.assertTrue(any("no alias" in n.text for n in report.notes))
+
+    def test_host_ports_that_the_bridge_itself_keeps_out(self) -> None:
+        files = {
+            "ip-link.json": links(bridge("br0", 1), vlan("v10", "br0", 10), vlan("v20", "br0", 20)),
+            "bridge-vlan.json": vlans(("br0", [{"vlan": 10}])),
+        }
+        plan, report = read(**files)
+        self.assertEqual({p.name: p.connected for p in plan.all("host_port")}, {"v10": True, "v20": False})
+        self.assertTrue(any("doesn't let VID 20 through" in line for line in report))
+
+    def test_an_addressed_filtering_bridge_sits_on_its_own_pvid(self) -> None:
+        files = {
+            "ip-link.json": links(bridge("br0", 1)),
+            "ip-addr.json": b'[{"ifname": "br0", "addr_info": [{"scope": "global", "local": "10.64.0.9", "prefixlen": 24}, {"scope": "link", "local": "fe80::1", "prefixlen": 64}]}]',
+            "bridge-vlan.json": vlans(("br0", [{"vlan": 30, "flags": PVID}])),
+        }
+        plan, _ = read(**files)
+        port = next(iter(plan.all("host_port")))
+        self.assertEqual((port.vid, port.addresses, port.belongs), (30, ("10.64.0.9/24",), "segment:30"))
+        self.assertEqual(plan.get("segment", "segment:30").subnets, ("10.64.0.0/24",))
+
+    def test_ports_that_do_not_forward_are_left_out_or_disabled(self) -> None:
+        files = {
+            "ip-link.json": links(bridge("br0"), tap("t0", "br0", "a"), tap("t1", "br0", "b")),
+            "bridge-link.json": b'[{"ifname": "t0", "state": "blocking"}, {"ifname": "t1", "state": "forwarding"}]',
+        }
+        plan, report = read(**files)
+        self.assertEqual([a.name for a in plan.all("adapter")], ["t1"])
+        self.assertTrue(any(line.startswith("left out heron/t0") and "blocking" in line for line in report))
+
+    def test_service_tags_are_not_vlan_tags(self) -> None:
+        outer = vlan("s10", "br0", 10)
+        outer["linkinfo"]["info_data"]["protocol"] = "802.1ad"
+        plan, report = read(**{"ip-link.json": links(bridge("br0"), outer)})
+        self.assertFalse(plan.of("host_port"))
+        self.assertTrue(any("another protocol than 802.1Q" in line for line in report))
+
+    def test_vids_out_of_range_are_refused_with_their_place(self) -> None:
+        for table in ([{"vlan": 0}], [{"vlan": 4095}], [{"vlan": 20, "vlanEnd": 10}], [{"vlan": "ten"}]):
+            with (
+                self.subTest(table=table),
+                self.assertRaisesRegex(PlanError, "heron/bridge-vlan.json: entry 1, vlans: entry 1"),
+            ):
+                read(**{"ip-link.json": links(bridge("br0", 1)), "bridge-vlan.json": vlans(("br0", table))})
+
+    def test_folders_may_lie_deeper_but_not_twice(self) -> None:
+        raw = links(bridge("br0"))
+        plan, _ = read_hosts({"backup/monday/heron/ip-link.json": raw}, "deep")
+        self.assertEqual(list(plan.of("host")), ["heron"])
+        with self.assertRaisesRegex(PlanError, "a second ip-link.json for the device heron"):
+            read_hosts({"a/heron/ip-link.json": raw, "b/heron/ip-link.json": raw}, "twice")
+
+
+class NeighboursTest(unittest.TestCase):
+    """What LLDP says of the port at the other end."""
+
+    def heard(self, *tlvs: tuple[int, bytes]) -> tuple[Plan, list[str]]:
+        eth0 = links({"ifname": "eth0", "master": "br0"}, bridge("br0"))
+        return read(**{"ip-link.json": eth0, "eth0.lldp.pcap": capture(frame(*MANDATORY, *tlvs))})
+
+    def vlan_name(self, vid: int, name: bytes = b"x") -> tuple[int, bytes]:
+        return (127, b"\x00\x80\xc2\x03" + struct.pack(">HB", vid, len(name)) + name)
+
+    def pvid(self, vid: int) -> tuple[int, bytes]:
+        return (127, b"\x00\x80\xc2\x01" + struct.pack(">H", vid))
+
+    def test_a_pvid_alone_is_an_access_port(self) -> None:
+        plan, _ = self.heard(self.pvid(30))
+        port = plan.get("fabric_port", "gull-rack/p7")
+        self.assertEqual((port.mode, port.vid), ("access", 30))
+        self.assertEqual(
+            next(iter(plan.all("cable"))).a, "gull-rack/p7" if "gull-rack/p7" < "heron/eth0" else "heron/eth0"
+        )
+
+    def test_names_without_pvid_are_a_trunk_that_drops_untagged_frames(self) -> None:
+        plan, _ = self.heard(self.pvid(0), self.vlan_name(10), self.vlan_name(20, b"crew"))
+        port = plan.get("fabric_port", "gull-rack/p7")
+        self.assertEqual((port.mode, port.allowed, port.native), ("trunk", "10, 20", None))
+        self.assertEqual(plan.get("segment", "segment:20").name, "crew")
+
+    def test_names_and_pvid_are_a_trunk_with_native(self) -> None:
+        plan, _ = self.heard(self.pvid(99), self.vlan_name(10), self.vlan_name(99))
+        port = plan.get("fabric_port", "gull-rack/p7")
+        self.assertEqual((port.allowed, port.native), ("10", 99))
+
+    def test_frame_size_and_aggregation(self) -> None:
+        size = (127, b"\x00\x12\x0f\x04" + struct.pack(">H", 9018))
+        lag = (127, b"\x00\x12\x0f\x03\x03\x00\x00\x00\x07")
+        plan, report = self.heard(self.pvid(30), size, lag)
+        self.assertEqual(plan.get("fabric_port", "gull-rack/p7").mtu, 9000)
+        self.assertTrue(any("says that it is in a LAG" in line for line in report))
+
+    def test_the_system_name_is_the_switchs_name(self) -> None:
+        plan, _ = self.heard((5, b"quay-a"), self.pvid(30))
+        self.assertEqual([s.name for s in plan.all("fabric_switch")], ["quay-a"])
+
+    def test_ids_in_their_several_forms(self) -> None:
+        mac = bytes.fromhex("02640a000001")
+        cases = [
+            (b"\x04" + mac, "02:64:0a:00:00:01", True),
+            (b"\x05\x01\x0a\x40\x00\x01", "10.64.0.1", False),
+            (b"\x05\x02" + bytes(15) + b"\x01", "::1", False),
+            (b"\x07gull", "gull", False),
+            (b"\x06\xff\x00x", "\N{REPLACEMENT CHARACTER}\N{REPLACEMENT CHARACTER}x", False),
+        ]
+        for raw, text, is_mac in cases:
+            found = lldp.read_frame(frame((1, raw), MANDATORY[1], MANDATORY[2]), "f")
+            assert found is not None
+            self.assertEqual((found.chassis, found.chassis_is_mac), (text, is_mac))
+
+    def test_a_port_named_by_its_mac_is_called_as_it_describes_itself(self) -> None:
+        eth0 = links({"ifname": "eth0", "master": "br0"}, bridge("br0"))
+        said = frame(MANDATORY[0], (2, b"\x03\x02\x64\x0a\x00\x00\x01"), MANDATORY[2], (4, b"p7"), self.pvid(30))
+        plan, _ = read(**{"ip-link.json": eth0, "eth0.lldp.pcap": capture(said)})
+        self.assertIn("gull-rack/p7", plan.of("fabric_port"))
+
+    def test_other_frames_in_a_capture_are_passed_over(self) -> None:
+        arp = bytes.fromhex("ffffffffffff02640a0000010806") + bytes(28)
+        self.assertIsNone(lldp.read_frame(arp, "f"))
+        self.assertIsNone(lldp.read_frame(b"short", "f"))
+        eth0 = links({"ifname": "eth0", "master": "br0"}, bridge("br0"))
+        plan, _ = read(**{"ip-link.json": eth0, "eth0.lldp.pcap": capture(arp, frame(*MANDATORY, self.pvid(30)), arp)})
+        self.assertTrue(plan.of("cable"))
+
+    def test_byte_orders_and_clocks_of_captures(self) -> None:
+        data = frame(*MANDATORY)
+        for magic, order, parts in (
+            (0xA1B2C3D4, "<", 10**6),
+            (0xA1B2C3D4, ">", 10**6),
+            (0xA1B23C4D, "<", 10**9),
+            (0xA1B23C4D, ">", 10**9),
+        ):
+            raw = struct.pack(order + "IHHiIII", magic, 2, 4, 0, 0, 65535, 1)
+            raw += struct.pack(order + "IIII", 5, parts // 2, len(data), len(data)) + data
+            self.assertEqual(pcap.frames(raw, "x"), [(5.5, data)])
+        with self.assertRaisesRegex(PlanError, "link type 113"):
+            pcap.frames(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 113), "x")
+        with self.assertRaisesRegex(PlanError, "no pcap file"):
+            pcap.frames(bytes(24), "x")
+        huge = capture()[:24] + struct.pack("<IIII", 0, 0, 2**31, 2**31)
+        with self.assertRaisesRegex(PlanError, "claims 2147483648 bytes"):
+            pcap.frames(huge, "x")
+
+    def test_two_ports_that_both_claim_one_cable_end_are_refused(self) -> None:
+        raw = capture(frame(*MANDATORY, self.pvid(30)))
+        nics = links({"ifname": "eth0"}, {"ifname": "eth1"})
+        with self.assertRaisesRegex(PlanError, "would be cabled to both"):
+            read(**{"ip-link.json": nics, "eth0.lldp.pcap": raw, "eth1.lldp.pcap": raw})
+
+
 class HostileInputTest(unittest.TestCase):
     def refused(self, **files: bytes) -> str:
         with self.assertRaises(PlanError) as caught:

@@ -1,0 +1,189 @@
+"""The drawing of Decks, measured in the page: nothing overlaps, nothing is cut off that must be read, lines keep to free stretches."""
+
+from __future__ import annotations
+
+import json
+import sys
+import unittest
+from typing import Any
+
+from aptwire.plan.file import plan_to_json, write_plan
+from playwright.sync_api import expect
+
+from benchmarks.fleet import fleet
+from tests.server.support import URL, Client
+from tests.support import ROOT, random_plan
+from tests.web.support import BrowserTest
+
+CARDS = ".guest, .tab, .slot, .host-port, .nic, .port, .bar, .socket"
+
+OVERLAPS = """(selector) => {
+  const cards = [...document.querySelectorAll(selector)].map((n) => ({ n, r: n.getBoundingClientRect() })).filter((c) => c.r.width);
+  const said = [];
+  for (let i = 0; i < cards.length; i++) for (let j = i + 1; j < cards.length; j++) {
+    const [a, b] = [cards[i], cards[j]];
+    if (a.n.contains(b.n) || b.n.contains(a.n)) continue;
+    const w = Math.min(a.r.right, b.r.right) - Math.max(a.r.left, b.r.left);
+    const h = Math.min(a.r.bottom, b.r.bottom) - Math.max(a.r.top, b.r.top);
+    const inBar = [a, b].some((c) => c.n.className.includes("bar")) && [a, b].some((c) => c.n.className.includes("socket"));
+    if (w > 1.5 && h > 1.5 && !inBar) said.push(`${a.n.className} “${a.n.textContent}” over ${b.n.className} “${b.n.textContent}”`);
+  }
+  return said.slice(0, 5);
+}"""
+
+CROSSINGS = """() => {
+  const inner = document.querySelector(".canvas-inner").getBoundingClientRect();
+  const cards = [...document.querySelectorAll(".guest, .tab, .slot, .host-port, .nic, .port")].map((n) => ({ n, r: n.getBoundingClientRect() }));
+  const said = [];
+  for (const path of document.querySelectorAll("svg.lines:not(.under) > path")) {
+    if (path.getAttribute("stroke").includes("exposed")) continue;
+    const length = path.getTotalLength();
+    for (let at = 6; at < length - 6; at += 4) {
+      const p = path.getPointAtLength(at);
+      const [x, y] = [p.x + inner.left, p.y + inner.top];
+      const hit = cards.find((c) => x > c.r.left + 2 && x < c.r.right - 2 && y > c.r.top + 2 && y < c.r.bottom - 2);
+      if (hit) { said.push(`a line crosses ${hit.n.className} “${hit.n.textContent}”`); break; }
+    }
+  }
+  return said.slice(0, 5);
+}"""
+
+OUTSIDE = """(selector) => {
+  const column = (x) => [...document.querySelectorAll(".column")].map((n) => n.getBoundingClientRect()).find((r) => x >= r.left && x <= r.right);
+  return [...document.querySelectorAll(selector)].filter((n) => {
+    const r = n.getBoundingClientRect(), c = column(r.left + r.width / 2);
+    return c && (r.left < c.left || r.right > c.right);
+  }).map((n) => n.className).slice(0, 5);
+}"""
+
+CUT = """() => [...document.querySelectorAll(".slot-tag, .hp-name, .hp-address, .nic-name, .port-name, .port-missing, .port-carried, .chip, .trunk-end, .count-word")]
+  .filter((n) => n.scrollWidth > n.clientWidth + 1 && getComputedStyle(n).display !== "inline").map((n) => `${n.className}: ${n.textContent}`).slice(0, 5)"""
+
+
+class DrawingTest(BrowserTest):
+    def opened(self, plan: dict[str, Any] | bytes) -> None:
+        raw = plan if isinstance(plan, bytes) else json.dumps(plan).encode()
+        _, made = Client().upload("plans/import", [], [("file", "p.json", raw)])
+        self.page.goto(f"{URL}/plans/{made['id']}/decks")
+        expect(self.page.locator(".column").first).to_be_visible()
+
+    def sound(self) -> None:
+        """Cards don't overlap, stay in their column, and no line runs over one, whichever segment is followed."""
+        self.assertEqual(self.page.evaluate(OVERLAPS, CARDS), [])
+        self.assertEqual(self.page.evaluate(OUTSIDE, ".guest, .tab, .slot, .host-port, .nic, .port"), [])
+        chips = self.page.locator(".chip")
+        for n in range(min(chips.count(), 8)):
+            if chips.nth(n).get_attribute("aria-pressed") == "false":
+                chips.nth(n).click()
+            self.page.wait_for_timeout(250)
+            self.assertEqual(self.page.evaluate(CROSSINGS), [], chips.nth(n).text_content())
+
+    def test_the_demo(self) -> None:
+        self.sound()
+        self.assertEqual(self.page.evaluate(CUT), [])
+
+    def test_names_as_long_as_they_may_be(self) -> None:
+        plan = json.loads((ROOT / "demo" / "brackwater.json").read_text())
+        for kind in ("host", "guest", "segment", "port_group", "virtual_switch"):
+            for n, record in enumerate(plan["records"][kind]):
+                record["name"] = f"{record['name']}-{n}-which-is-called-as-long-as-a-name-may-ever-become-in-a-plan"[
+                    :80
+                ]
+        self.opened(plan)
+        self.sound()
+        self.assertFalse(
+            self.page.evaluate("document.documentElement.scrollWidth > innerWidth"), "the page itself scrolls sideways"
+        )
+        self.accessible()
+
+    def test_hosts_with_many_switches_adapters_and_nics(self) -> None:
+        plan = json.loads((ROOT / "demo" / "brackwater.json").read_text())
+        records = plan["records"]
+        for n in range(7):
+            records["nic"].append({"id": f"gannet/x{n}", "host": "gannet", "name": f"x{n}"})
+        for n in range(9):
+            records["virtual_switch"].append({"id": f"gannet/v{n}", "host": "gannet", "name": f"v{n}"})
+            records["port_group"].append(
+                {"id": f"gannet/v{n}/g", "switch": f"gannet/v{n}", "name": "inside", "mode": "untagged"}
+            )
+        for n in range(23):
+            records["guest"].append({"id": f"more-{n}", "host": "gannet", "name": f"more-{n}"})
+            records["adapter"].append(
+                {"id": f"more-{n}/a", "guest": f"more-{n}", "name": f"tap-more-{n}", "port_group": f"gannet/v{n % 9}/g"}
+            )
+        self.opened(plan)
+        self.sound()
+
+    def test_random_fleets(self) -> None:
+        for seed in (3, 5, 8, 21, 34):
+            with self.subTest(seed=seed):
+                self.opened(plan_to_json(random_plan(seed)))
+                self.assertEqual(self.page.evaluate(OVERLAPS, CARDS), [])
+                self.assertEqual(self.page.evaluate(OUTSIDE, CARDS.removesuffix(", .bar, .socket")), [])
+
+    def test_a_hundred_hosts_are_found_by_filter_and_scrolled_with_few_elements(self) -> None:
+        self.opened(write_plan(fleet(100, 12)))
+        few = self.page.evaluate("document.querySelectorAll('*').length")
+        self.assertLess(few, 3000)
+        self.page.get_by_label("Filter hosts by name or site").fill("tern-0077")
+        expect(self.page.locator(".column-head")).to_have_count(1)
+        expect(self.page.get_by_role("button", name="tern-0077 hall 0")).to_be_visible()
+        self.page.get_by_label("Filter hosts by name or site").fill("nobody")
+        expect(self.page.get_by_text("No host matches “nobody”")).to_be_visible()
+        self.page.get_by_role("button", name="Show all 100").click()
+        self.page.locator(".canvas").evaluate("n => n.scrollTo(n.scrollWidth, 0)")
+        expect(self.page.get_by_role("button", name="tern-0099 hall 0")).to_be_visible()
+        self.page.keyboard.press("Control+k")
+        self.page.keyboard.type("guest-50-3")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("button", name="guest-50-3", exact=True)).to_be_focused()
+
+    def test_folding_all_hosts_leaves_the_fabric(self) -> None:
+        for host in ("fulmar", "gannet", "kittiwake", "petrel"):
+            self.page.locator(".column-head").first.click()
+            expect(self.page.locator(f'.column-closed[data-id="{host}"]')).to_be_visible()
+        expect(self.page.locator(".bar")).to_have_count(3)
+        self.assertEqual(self.page.evaluate(OVERLAPS, ".column-closed, .bar"), [])
+        self.page.locator('.column-closed[data-id="gannet"]').click()
+        expect(self.page.get_by_role("button", name="gannet Northquay")).to_be_visible()
+
+
+class KeyboardTest(BrowserTest):
+    def test_everything_on_the_drawing_is_reached_by_tab(self) -> None:
+        wanted = self.page.locator(".canvas-inner button:visible").count()
+        self.page.locator(".canvas-inner button").first.focus()
+        seen = set()
+        for _ in range(wanted + 5):
+            inside = self.page.evaluate(
+                "document.activeElement.closest('.canvas-inner') ? document.activeElement.outerHTML.slice(0, 400) : ''"
+            )
+            if not inside:
+                break
+            seen.add(inside)
+            self.page.keyboard.press("Tab")
+        self.assertGreaterEqual(len(seen), wanted)
+
+    def test_number_keys_change_the_view_but_not_while_typing(self) -> None:
+        self.page.keyboard.press("2")
+        expect(self.page.get_by_role("table", name="Landing of every endpoint")).to_be_visible()
+        self.page.get_by_label("Filter", exact=True).fill("")
+        self.page.keyboard.type("10.65.30.31")
+        expect(self.page.get_by_role("table", name="Landing of every endpoint")).to_be_visible()
+        expect(self.page.get_by_text("1 of 37 places shown")).to_be_visible()
+
+    def test_f_follows_the_segment_of_what_is_focused(self) -> None:
+        self.page.get_by_role("button", name="Port group edge, tag 300").first.focus()
+        self.page.keyboard.press("f")
+        expect(self.page.get_by_role("button", name="edge 300")).to_have_attribute("aria-pressed", "true")
+
+    def test_the_skip_link_leads_to_the_view(self) -> None:
+        self.page.evaluate("document.body.focus()")
+        self.page.keyboard.press("Tab")
+        skip = self.page.get_by_role("link", name="To the view")
+        expect(skip).to_be_focused()
+        self.page.keyboard.press("Enter")
+        expect(self.page.locator("#view")).to_be_focused()
+
+
+if __name__ == "__main__":
+    sys.exit(unittest.main())
