@@ -33,6 +33,8 @@ export interface NicBox extends Box {
   /** y of the free line above the NIC, and x where lines leave its lower end. */
   over: number;
   drop: number;
+  /** From the lower end of what it is plugged into down to the floor, around the rows beneath. */
+  exit: [number, number][];
 }
 export interface TeamLabel extends Rect {
   id: string | null;
@@ -266,12 +268,19 @@ function placeNics(book: Book, column: Column, top: number): number {
           over: y + 20,
           below: { x: nx, y: y + 24 + NIC.h + 8, w: each, h: NIC.port },
           drop: nx + each / 2,
+          exit: [],
         });
       });
       used += part.length;
     }
   }
-  return y - top + height;
+  const floor = y + height;
+  for (const nic of column.nics) {
+    const end = nic.below.y + nic.below.h;
+    const side = column.x + 11;
+    nic.exit = floor - end < height ? [[nic.drop, end], [nic.drop, floor]] : [[nic.drop, end], [nic.drop, end + 8], [side, end + 8], [side, floor]];
+  }
+  return floor - top;
 }
 
 /** The fabric's switches lie level: each as wide as what hangs on it, in the first lane that has room. */
@@ -285,7 +294,7 @@ function placeBars(book: Book, layout: Layout, top: number): void {
     const ids = column.collapsed ? book.of("nic", "host", column.host).map((n) => book.far.get(n.id)?.id) : column.nics.map((n) => n.far);
     for (const id of ids) {
       const port = book.get("fabric_port", id);
-      if (port) stretch(port.switch, column.x + 10, column.x + column.w - 10);
+      if (port) stretch(port.switch, column.x + 8, column.x + column.w - 8);
     }
   }
   const joined = book.records.cable.flatMap((cable) => {

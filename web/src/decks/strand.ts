@@ -87,8 +87,9 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const above = layout.above.get(piece.from);
     const bar = layout.barOf.get(piece.to);
     if (above && bar) {
-      strokes.push({ points: [[above.drop, above.below.y + above.below.h], [above.drop, bar.y + BAR.h / 2]], state: piece.state });
-      bars(bar.id, above.drop, piece.state);
+      const [x] = above.exit.at(-1)!;
+      strokes.push({ points: [...above.exit, [x, bar.y + BAR.h / 2]], state: piece.state });
+      bars(bar.id, x, piece.state);
       return;
     }
     const trunk = trunkOf.get(piece.from) ?? trunkOf.get(piece.to);

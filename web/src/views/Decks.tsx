@@ -312,7 +312,7 @@ export function Decks() {
                   return (
                     <g key={n.id} stroke="var(--line-strong)" fill="none">
                       <path d={`M${n.drop} ${n.y + n.h}V${n.below.y}`} strokeWidth="4" opacity="0.6" />
-                      {bar && <path d={`M${n.drop} ${n.below.y + n.below.h}V${bar.y}`} strokeWidth="1" opacity="0.7" />}
+                      {bar && <path d={rounded([...n.exit, [n.exit.at(-1)![0], bar.y]])} strokeWidth="1" opacity="0.7" />}
                     </g>
                   );
                 }),
