@@ -59,8 +59,9 @@ class AccessTest(unittest.TestCase):
 
 
 class PlansTest(unittest.TestCase):
-    def setUp(self) -> None:
-        self.client = Client()
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.client = Client()
 
     def test_what_is_imported_is_exported_equal(self) -> None:
         for plan in (demo_plan(), random_plan(7), random_plan(8)):
@@ -104,9 +105,11 @@ class PlansTest(unittest.TestCase):
 
 
 class EditsTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.client, cls.other = Client("ines"), Client("tomas")
+
     def setUp(self) -> None:
-        self.client = Client()
-        self.other = Client("tomas")
         self.plan = self.client.demo()
 
     def verdict(self, endpoint: str) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +23,14 @@ ARGUMENTS = [
     "--disable-sync",
 ]
 CHROMIUM = Path("/usr/bin/chromium")
+# Checking a password takes a second on purpose, so a person logs in once and keeps the session.
+SESSIONS: dict[str, Any] = {}
+
+
+@cache
+def someone() -> Client:
+    """A session for setting things up."""
+    return Client()
 
 
 class BrowserTest(unittest.TestCase):
@@ -43,7 +52,7 @@ class BrowserTest(unittest.TestCase):
 
     def setUp(self) -> None:
         self.errors: list[str] = []
-        self.plan = Client().demo()
+        self.plan = someone().demo()
         self.page = self.person("ines")
         self.page.goto(f"{URL}/plans/{self.plan}/decks")
         expect(self.page.get_by_role("heading", name="Verdicts")).to_be_visible()
@@ -56,13 +65,19 @@ class BrowserTest(unittest.TestCase):
     def person(self, name: str, **context: Any) -> Page:
         """Somebody's own browser, logged in."""
         width, height = self.size
-        page = self.browser.new_context(viewport={"width": width, "height": height}, **context).new_page()
+        known = SESSIONS.get(name)
+        made = self.browser.new_context(viewport={"width": width, "height": height}, storage_state=known, **context)
+        page = made.new_page()
         page.on("pageerror", lambda error: self.errors.append(str(error)))
         page.goto(URL)
+        if known:
+            expect(page.get_by_role("heading", name="Plans", exact=True)).to_be_visible()
+            return page
         page.get_by_label("Name").fill(name)
         page.get_by_label("Password").fill(PASSWORD)
         page.get_by_role("button", name="Log in").click()
         expect(page.get_by_role("heading", name="Plans", exact=True)).to_be_visible()
+        SESSIONS[name] = made.storage_state()
         return page
 
     def count(self, verdict: str, page: Page | None = None) -> Locator:

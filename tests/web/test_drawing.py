@@ -11,9 +11,9 @@ from aptwire.plan.file import plan_to_json, write_plan
 from playwright.sync_api import expect
 
 from benchmarks.fleet import fleet
-from tests.server.support import URL, Client
+from tests.server.support import URL
 from tests.support import ROOT, random_plan
-from tests.web.support import BrowserTest
+from tests.web.support import BrowserTest, someone
 
 CARDS = ".guest, .tab, .slot, .host-port, .nic, .port, .bar, .socket"
 
@@ -63,7 +63,7 @@ CUT = """() => [...document.querySelectorAll(".slot-tag, .hp-name, .hp-address, 
 class DrawingTest(BrowserTest):
     def opened(self, plan: dict[str, Any] | bytes) -> None:
         raw = plan if isinstance(plan, bytes) else json.dumps(plan).encode()
-        _, made = Client().upload("plans/import", [], [("file", "p.json", raw)])
+        _, made = someone().upload("plans/import", [], [("file", "p.json", raw)])
         self.page.goto(f"{URL}/plans/{made['id']}/decks")
         expect(self.page.locator(".column").first).to_be_visible()
 

@@ -8,14 +8,15 @@ import unittest
 
 from playwright.sync_api import expect
 
-from tests.server.support import URL, Client
+from tests.server.support import URL
 from tests.support import ROOT, TWO_HOSTS
-from tests.web.support import BrowserTest
+from tests.web.support import SESSIONS, BrowserTest, someone
 
 
 class LoginTest(BrowserTest):
     def test_a_wrong_password_is_said_and_what_was_typed_stays(self) -> None:
         self.page.get_by_role("button", name="Log out").click()
+        SESSIONS.clear()
         self.page.get_by_label("Name").fill("ines")
         self.page.get_by_label("Password").fill("guess")
         self.page.keyboard.press("Enter")
@@ -237,7 +238,7 @@ class ReadingTest(BrowserTest):
         self.assertEqual(exported, json.loads((ROOT / "demo" / "brackwater.json").read_text()))
 
     def test_an_empty_plan_says_the_next_step(self) -> None:
-        _, made = Client().post("plans", {"name": "Empty"})
+        _, made = someone().post("plans", {"name": "Empty"})
         for view, said in (
             ("decks", "This plan has no hosts"),
             ("landing", "No endpoint yet"),

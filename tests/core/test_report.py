@@ -1,0 +1,55 @@
+"""What the command line and the server say of a judged plan."""
+
+from __future__ import annotations
+
+import json
+import unittest
+
+from aptwire.judge.verdicts import VERDICTS, judge
+from aptwire.report import landings, summary
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.support import demo_plan, pair, random_plan
+
+
+class LandingsTest(unittest.TestCase):
+    def test_a_trunk_adapter_has_a_line_for_each_of_its_tags(self) -> None:
+        found = next(e for e in landings(judge(demo_plan())) if e["id"] == "adapter-edge-firewall-in")
+        self.assertEqual([t["tag"] for t in found["tags"]], ["210", "220", "230", "240"])
+        self.assertEqual([t["lands_vid"] for t in found["tags"]], [210, 220, 230, 240])
+        self.assertEqual(found["name"], "edge-firewall tap-fw-in")
+
+    def test_an_adapter_that_enters_nowhere_lands_nowhere(self) -> None:
+        made = pair()
+        made.put("guest", "guest-x", host="a", name="x")
+        made.put("adapter", "x", guest="guest-x", name="x", belongs="s10")
+        found = next(e for e in landings(judge(made.plan())) if e["id"] == "x")
+        self.assertEqual((found["tags"][0]["lands"], found["tags"][0]["lands_vid"]), (None, None))
+
+    def test_of_two_segments_with_one_vid_it_lands_on_its_own(self) -> None:
+        made = pair()
+        made.put("segment", "also", name="also", vid=10)
+        made.guest("a", "o1", 10, "also")
+        lands = {e["id"]: e["tags"][0]["lands"] for e in landings(judge(made.plan()))}
+        self.assertEqual((lands["o1"], lands["a1"]), ("also", "s10"))
+
+    def test_the_state_of_a_wavering_tag_is_said(self) -> None:
+        found = next(e for e in landings(judge(demo_plan())) if e["id"] == "adapter-tide-gauge-view")
+        self.assertEqual(found["tags"][0]["state"], "when nic0 of fulmar fails")
+
+    @settings(max_examples=40, deadline=None)
+    @given(st.integers(0, 10**9))
+    def test_counts_endpoints_and_findings_agree_and_are_json(self, seed: int) -> None:
+        made = summary(judge(random_plan(seed)))
+        self.assertEqual(json.loads(json.dumps(made)), made)
+        self.assertEqual(sum(made["counts"].values()), len(made["endpoints"]))
+        for endpoint in made["endpoints"]:
+            worst = max(endpoint["tags"], key=lambda t: VERDICTS.index(t["verdict"]))
+            self.assertEqual(endpoint["verdict"], worst["verdict"])
+        named = {e for f in made["findings"] for e in f["endpoints"]}
+        self.assertEqual(named, {e["id"] for e in made["endpoints"] if e["verdict"] != "home"})
+
+
+if __name__ == "__main__":
+    unittest.main()
