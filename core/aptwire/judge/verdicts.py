@@ -143,16 +143,14 @@ class _Judge:
         size = len(wiring.places)
         self.fine = np.zeros(size, dtype=bool)
         self.worst = np.zeros(size, dtype=np.int8)
-        self.now = np.zeros(size, dtype=np.int8)
         self.causes: dict[int, dict[int, Cause]] = {}
 
     def run(self) -> Judgement:
         rows = self.rows
         self._gateways()
         groups = self._groups(self.domains)
-        base_ok = self._base(groups)
-        self.now[:] = self.worst
-        self._own_ways(groups, base_ok)
+        self._base(groups)
+        self._own_ways(groups)
         self._crossing(groups)
         status = self._combine()
         self._addresses(status)
@@ -269,8 +267,8 @@ class _Judge:
         self.worst[place] = max(self.worst[place], status)
         self.causes.setdefault(place, {}).setdefault(status, cause)
 
-    def _base(self, groups: np.ndarray) -> np.ndarray:
-        """Judge today's ways; returns bool[places]."""
+    def _base(self, groups: np.ndarray) -> None:
+        """Judge today's ways."""
         rows = self.rows
         first = rows.first
         right = rows.right[first]
@@ -278,7 +276,6 @@ class _Judge:
             self._misplaced(number, first[number], NOW, None)
         ok = self._state(groups[first], right, rows.open[first], np.arange(right.size), NOW, None)
         self.fine |= ok
-        return ok
 
     def _misplaced(self, place: int, row: int, state: State, team: Team | None) -> None:
         """A place that lands on no tag of its own segment over this row."""
@@ -390,7 +387,7 @@ class _Judge:
         else:
             self._note(place, STRANDED, Cause(CUT_OFF, state, team, towards))
 
-    def _own_ways(self, groups: np.ndarray, base_ok: np.ndarray) -> None:
+    def _own_ways(self, groups: np.ndarray) -> None:
         """Judge every state in which one team of an end switch is carried by another member."""
         rows = self.rows
         other = np.flatnonzero(rows.way > 0)
