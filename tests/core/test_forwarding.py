@@ -109,6 +109,10 @@ class KernelRulesTest(unittest.TestCase):
         found = self.heard({"mode": "untagged"}, {"mode": "access", "vid": 10})
         self.assertEqual(found, {"h/ta|": [], "h/tb|": []})
 
+    def test_a_trunk_for_every_tag_is_told_by_the_guests_own_tags(self) -> None:
+        every = {"mode": "trunk", "allowed": "1-4094", "native": 0}
+        self.assertEqual(self.heard(every, {"mode": "untagged"}), {"h/ta|": ["h/tb|"], "h/tb|": ["h/ta|"]})
+
     def test_a_switch_with_two_ways_out_forwards_between_them(self) -> None:
         hosts = ["x", "m", "y"]
         plan = plan_of(
