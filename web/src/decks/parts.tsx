@@ -226,6 +226,8 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
       </span>
       {wanted && !carried ? (
         <span className="port-missing">lacks {followed}</span>
+      ) : wanted && scene.broken.has(port.id) ? (
+        <span className="port-missing">no untagged</span>
       ) : wanted && port.mode === "trunk" ? (
         <span className="port-carried">has {followed}</span>
       ) : (

@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 
 import type { Finding, Mend } from "../api/client";
@@ -31,6 +31,7 @@ export function VerdictColumn() {
   };
   return (
     <aside className="verdicts" aria-label="Verdicts">
+      <div className="verdicts-top">
       <div className="verdicts-head">
         <h2>Verdicts</h2>
         <span>{endpoints.length} endpoints</span>
@@ -50,6 +51,7 @@ export function VerdictColumn() {
           </li>
         ))}
       </ul>
+      </div>
       <h2 className="visually-hidden">Findings</h2>
       <ol className="findings">
         {findings.map((finding) => (
@@ -75,6 +77,10 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
   const { edit } = usePlan();
   const detail = useFinding(finding.id);
   const [proof, setProof] = useState(false);
+  const body = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    body.current?.closest(".finding")?.scrollIntoView({ block: "start" });
+  }, [detail.isSuccess]);
   if (detail.isPending) return <p className="quiet" role="status">Working out proof and mends…</p>;
   if (detail.error) return <p role="alert">{detail.error.message}</p>;
   const hops = detail.data.proof.flatMap((t) => t.hops);
@@ -83,7 +89,7 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
     void edit(mend.title, mend.edit).then((made) => made && taken());
   };
   return (
-    <div className="finding-body">
+    <div className="finding-body" ref={body}>
       <button type="button" className="proof-button" aria-expanded={proof} onClick={() => setProof(!proof)}>
         <b>Proof</b> {hops.length} hops{bad >= 0 && `, ${hops[bad]?.outcome} at hop ${bad + 1}`} <span aria-hidden>{proof ? "▴" : "▾"}</span>
       </button>
