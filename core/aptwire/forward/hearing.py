@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from aptwire.forward.classes import UNTAGGED
 from aptwire.forward.paths import Roads
-from aptwire.forward.rules import PortRule, RuleBook
+from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import NOW, State, Wiring, compile_wiring
 from aptwire.plan import vids
 from aptwire.plan.names import endpoint_key
@@ -35,8 +35,6 @@ def hears(plan: Plan, without: str | None = None, wiring: Wiring | None = None) 
     """
     wiring = wiring or compile_wiring(plan)
     roads = Roads(wiring, State(lost=frozenset([find_nic(plan, without)])) if without else NOW)
-    book = RuleBook(wiring.classes)
-    groups = {group.id: book.port_group(group) for group in plan.all("port_group")}
     seats: dict[int, list[Seat]] = {}
     for adapter in plan.all("adapter"):
         if adapter.port_group is not None:
@@ -44,7 +42,7 @@ def hears(plan: Plan, without: str | None = None, wiring: Wiring | None = None) 
             listed = vids.members(group.allowed or "")
             own = frozenset(tag.vid for tag in plan.where("guest_tag", "adapter", adapter.id))
             tags = own | listed if len(listed) <= MANY else own
-            seat = Seat(adapter.id, endpoint_key(plan, adapter), groups[group.id], tags)
+            seat = Seat(adapter.id, endpoint_key(plan, adapter), wiring.group_rules[group.id], tags)
             seats.setdefault(wiring.bridge_of[group.switch].number, []).append(seat)
 
     def tags_of(seat: Seat, label: int) -> list[str]:

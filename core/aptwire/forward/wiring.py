@@ -97,6 +97,7 @@ class Wiring:
     fabric_links: list[Link] = field(default_factory=list)
     open_ports: list[tuple[int, PortRule, str]] = field(default_factory=list)
     places_of: dict[str, list[Place]] = field(default_factory=dict)
+    group_rules: dict[str, PortRule] = field(default_factory=dict)
     trunk_count: int = 0
 
     def carries(self, team: Team, state: State) -> Member | None:
@@ -229,7 +230,7 @@ def _cable_up(wiring: Wiring, book: RuleBook, uplinks: dict[str, list[Uplink]], 
 
 def _place_endpoints(wiring: Wiring, book: RuleBook) -> None:
     plan, classes = wiring.plan, wiring.classes
-    rules = {group.id: book.port_group(group) for group in plan.all("port_group")}
+    rules = wiring.group_rules = {group.id: book.port_group(group) for group in plan.all("port_group")}
     tags: dict[str, list[GuestTag]] = {}
     for tag in plan.all("guest_tag"):
         tags.setdefault(tag.adapter, []).append(tag)

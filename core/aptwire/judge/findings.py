@@ -25,6 +25,7 @@ from aptwire.judge.verdicts import (
     is_idle,
     tag_text,
 )
+from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, PortGroup, Record
 from aptwire.plan.names import called, host_of
 from aptwire.plan.plan import Plan
@@ -114,7 +115,7 @@ class _Finder:
             return (*base, *sorted([place.segment or "", met or ""]))
         if cause.what == TWIN:
             other = self.wiring.places[cause.towards]
-            return (*base, *sorted(set(map(_ip, place.addresses)) & set(map(_ip, other.addresses))))
+            return (*base, *sorted(set(map(bare_address, place.addresses)) & set(map(bare_address, other.addresses))))
         if cause.what in (ADDRESS, NO_INTENT, NO_GROUP):
             return (*base, place.record)
         state = say_state(self.wiring, cause.state)
@@ -202,7 +203,7 @@ class _Finder:
         if cause.what == NO_GROUP:
             return f"{who} is in no port group", f"It belongs on {name}.", (place.record,)
         if cause.what == ADDRESS:
-            wrong = ", ".join(_ip(a) for a in place.addresses)
+            wrong = ", ".join(bare_address(a) for a in place.addresses)
             return (
                 f"{who} has an address outside {name}",
                 f"{wrong} isn’t in {', '.join(segment.subnets if segment else ())}: it finds neither gateway nor peers.",
@@ -210,7 +211,7 @@ class _Finder:
             )
         if cause.what == TWIN:
             other = self.wiring.places[cause.towards]
-            shared = sorted(set(map(_ip, place.addresses)) & set(map(_ip, other.addresses)))
+            shared = sorted(set(map(bare_address, place.addresses)) & set(map(bare_address, other.addresses)))
             text = f"Both hear each other: {' and '.join(self._spoken_list(endpoints))}."
             return f"Two machines answer to {', '.join(shared)}", text, endpoints
         if cause.what == LEAK:
@@ -241,7 +242,7 @@ class _Finder:
         if cause.towards < 0:
             return f"the rest of {segment.name}"
         other = self.wiring.places[cause.towards]
-        if any(_ip(a) in segment.gateways for a in other.addresses):
+        if any(bare_address(a) in segment.gateways for a in other.addresses):
             record = self.plan.find(other.endpoint)
             guest = (
                 self.plan.get("guest", record.guest).name
@@ -365,10 +366,6 @@ def _verb(verb: str, one: bool) -> str:
 
 def _sentence(text: str) -> str:
     return f"{text[:1].upper()}{text[1:]}." if text else ""
-
-
-def _ip(text: str) -> str:
-    return text.split("/", 1)[0]
 
 
 def _frozen(state: State) -> tuple[object, ...]:

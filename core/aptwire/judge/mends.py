@@ -30,6 +30,7 @@ from aptwire.judge.verdicts import (
 )
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Operation, Patch, Put, edit_to_json
+from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import (
     Adapter,
     AssumedFabric,
@@ -411,7 +412,7 @@ class _Mender:
                     for a in place.addresses
                     if ipaddress.ip_interface(a).version != ipaddress.ip_interface(free).version
                 ]
-                said = f"Give {spoken(self.plan, place.endpoint)} {free.split('/')[0]}, the next free address of {segment.name}"
+                said = f"Give {spoken(self.plan, place.endpoint)} {bare_address(free)}, the next free address of {segment.name}"
                 yield said, (Patch(record.kind, record.id, {"addresses": [*kept, free]}),)
 
 
@@ -503,7 +504,7 @@ def next_free_address(plan: Plan, segment: Segment) -> str | None:
     taken = set(segment.gateways)
     for kind in ("adapter", "guest_tag", "host_port"):
         for record in plan.all(kind):
-            taken.update(address.split("/")[0] for address in record.addresses)
+            taken.update(map(bare_address, record.addresses))
     for net in nets[:1]:
         for number, address in enumerate(net.hosts()):
             if number > 65536:

@@ -16,6 +16,7 @@ import numpy as np
 from aptwire.forward.domains import Domains, Pairing, Pairings, crossing_teams, solve
 from aptwire.forward.paths import heard_as
 from aptwire.forward.wiring import NOW, State, Team, Wiring, compile_wiring
+from aptwire.plan.fields import bare_address
 from aptwire.plan.plan import Plan
 
 VERDICTS = ("home", "unproven", "wavering", "stranded", "astray", "exposed")
@@ -257,7 +258,7 @@ class _Judge:
         }
         for place in self.wiring.places:
             segment = int(self.segment[place.number])
-            for address in map(_ip, place.addresses):
+            for address in map(bare_address, place.addresses):
                 if (segment, address) in wanted:
                     self.gateways.setdefault(segment, {}).setdefault(address, []).append(place.number)
 
@@ -536,7 +537,7 @@ class _Judge:
         for place in self.wiring.places:
             if place.context >= 0:
                 for address in place.addresses:
-                    owners.setdefault((int(first[place.number]), _ip(address)), []).append(place.number)
+                    owners.setdefault((int(first[place.number]), bare_address(address)), []).append(place.number)
         for (_, _address), places in owners.items():
             endpoints = {self.wiring.places[p].endpoint for p in places}
             if len(endpoints) < 2:
@@ -548,10 +549,6 @@ class _Judge:
                 if other >= 0:
                     status[number] = EXPOSED
                     self.causes.setdefault(number, {})[EXPOSED] = Cause(TWIN, towards=other)
-
-
-def _ip(text: str) -> str:
-    return text.split("/", 1)[0]
 
 
 def tag_text(wiring: Wiring, number: int) -> str:

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from aptwire.plan.checks import check_touched, make_record, patch_record
+from aptwire.plan.fields import plain
 from aptwire.plan.kinds import KINDS, Record
 from aptwire.plan.plan import Plan, PlanError, Problem
 
@@ -83,12 +84,8 @@ def _apply_one(
     if isinstance(operation, Drop):
         return key, None, Put(old)
     new = patch_record(old, operation.changes, place)
-    before = {name: _plain(getattr(old, name)) for name in operation.changes}
+    before = {name: plain(getattr(old, name)) for name in operation.changes}
     return key, new, Patch(*key, before)
-
-
-def _plain(value: Any) -> Any:
-    return list(value) if isinstance(value, tuple) else value
 
 
 def edit_to_json(edit: Edit) -> list[dict[str, Any]]:

@@ -143,6 +143,16 @@ class Spec:
         return made
 
 
+def plain(value: Any) -> Any:
+    """A record's value as JSON has it: lists for tuples."""
+    return list(value) if isinstance(value, tuple) else value
+
+
+def bare_address(text: str) -> str:
+    """An address without its prefix length."""
+    return text.split("/", 1)[0]
+
+
 def _each(value: Any, take: Any) -> tuple[str, ...]:
     if not isinstance(value, (list, tuple)):
         raise ValueError(f"a list is needed, not {_shape(value)}")

@@ -29,7 +29,7 @@ class Record:
         for field in dataclasses.fields(self):
             value = getattr(self, field.name)
             if field.name != "id" and value != field.default:
-                made[field.name] = list(value) if isinstance(value, tuple) else value
+                made[field.name] = f.plain(value)
         return made
 
 

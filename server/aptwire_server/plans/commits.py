@@ -115,7 +115,9 @@ def undo_stacks(plan_id: uuid.UUID, author: AbstractBaseUser) -> tuple[list[Revi
     undoable: list[Revision] = []
     redoable: list[Revision] = []
     by_number: dict[int, Revision] = {}
-    for revision in Revision.objects.filter(plan_id=plan_id, author=author).order_by("number"):
+    # Every answer tells what can be undone, so the edits themselves stay in the database until one is needed.
+    told = Revision.objects.filter(plan_id=plan_id, author=author).only("plan", "number", "message", "how", "of")
+    for revision in told.order_by("number"):
         by_number[revision.number] = revision
         if revision.how == "edit":
             undoable.append(revision)

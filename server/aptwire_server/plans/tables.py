@@ -6,6 +6,7 @@ import uuid
 from collections.abc import Mapping
 from typing import Any
 
+from aptwire.plan.fields import plain
 from aptwire.plan.kinds import KINDS, SPECS, Record
 from aptwire.plan.plan import Plan
 
@@ -60,7 +61,7 @@ def _row(row: PlanRow, plan: Plan, record: Record) -> Any:
     for name, spec in SPECS[record.kind].items():
         value = getattr(record, name)
         if spec.kind != "ref":
-            values[name] = list(value) if isinstance(value, tuple) else value
+            values[name] = plain(value)
             continue
         for column, target in columns_of(name, spec).items():
             inside = value is not None and value in plan.of(str(target))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Iterable
 from typing import Any
 
 from aptwire.formats.hosts import read_hosts
@@ -72,8 +73,8 @@ def _steps(plan_id: uuid.UUID, request: Request) -> dict[str, Any]:
     }
 
 
-def _records(plan: Plan) -> dict[str, list[dict[str, Any]]]:
-    return {kind: [record.to_json() for record in plan.all(kind)] for kind in KINDS}
+def _records(plan: Plan, kinds: Iterable[str] = KINDS) -> dict[str, list[dict[str, Any]]]:
+    return {kind: [record.to_json() for record in plan.all(kind)] for kind in kinds}
 
 
 def _item(row: Any) -> dict[str, Any]:
@@ -204,9 +205,7 @@ def records(request: Request, plan_id: uuid.UUID) -> Response:
     kind = request.query_params.get("kind")
     if kind is not None and kind not in KINDS:
         raise _bad(f"there is no record kind “{kind[:40]}”", "kind")
-    engine = _engine(plan_id)
-    kinds = [kind] if kind else list(KINDS)
-    return Response({k: [record.to_json() for record in engine.plan.all(k)] for k in kinds})
+    return Response(_records(_engine(plan_id).plan, [kind] if kind else KINDS))
 
 
 def _committed(made: Committed, request: Request) -> Response:

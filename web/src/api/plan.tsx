@@ -26,6 +26,8 @@ export interface PlanState {
   undo: () => void;
   redo: () => void;
   preview: (edits: Operation[][]) => Promise<PreviewResult[]>;
+  /** An endpoint as sentences call it. */
+  nameOf: (endpoint: string) => string;
   busy: boolean;
 }
 
@@ -132,13 +134,16 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
 
   const records = query.data?.records;
   const book = useMemo(() => (records ? makeBook(records) : null), [records]);
+  const endpoints = query.data?.summary.endpoints;
+  const names = useMemo(() => new Map(endpoints?.map((e) => [e.id, e.name])), [endpoints]);
+  const nameOf = useCallback((id: string) => names.get(id) ?? id, [names]);
   const busy = making.isPending || stepping.isPending;
   const value = useMemo<PlanState | null>(
     () =>
       query.data && book
-        ? { id, snapshot: query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, busy }
+        ? { id, snapshot: query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, nameOf, busy }
         : null,
-    [id, query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, busy],
+    [id, query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, nameOf, busy],
   );
   if (query.error) return failed(query.error.message);
   if (!value) return waiting;

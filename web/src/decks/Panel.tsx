@@ -3,6 +3,7 @@ import { useEffect, useId, useRef, useState, type FormEvent, type ReactNode } fr
 
 import type { Operation, PreviewResult, Verdict } from "../api/client";
 import { usePlan } from "../api/plan";
+import { readVid } from "../model/records";
 import { isWorse, sayMoves } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
 import { outcome, type Proposal } from "./edits";
@@ -27,15 +28,14 @@ export function usePreviews(edits: Operation[][], enabled = true) {
 
 /** What an edit would do, in a line. */
 export function Outcome({ result }: { result: PreviewResult | undefined }) {
-  const { snapshot } = usePlan();
+  const { nameOf } = usePlan();
   if (!result) return <p className="outcome quiet">Working out what would move…</p>;
   if (result.problems.length) return <p className="outcome bad">{result.problems.map((p) => p.message).join("; ")}</p>;
   const worse = result.moves.filter(isWorse);
-  const name = (id: string): string => snapshot.summary.endpoints.find((e) => e.id === id)?.name ?? id;
   return (
     <p className={worse.length ? "outcome worse" : result.moves.length ? "outcome better" : "outcome"}>
       {sayMoves(result.moves)}
-      {worse.length > 0 && <span className="outcome-who">worse off: {worse.slice(0, 4).map((m) => name(m.endpoint)).join(", ")}{worse.length > 4 ? ` and ${worse.length - 4} more` : ""}</span>}
+      {worse.length > 0 && <span className="outcome-who">worse off: {worse.slice(0, 4).map((m) => nameOf(m.endpoint)).join(", ")}{worse.length > 4 ? ` and ${worse.length - 4} more` : ""}</span>}
     </p>
   );
 }
@@ -211,11 +211,9 @@ function parsed(field: FieldSpec, value: unknown, wrong: string[]): unknown {
   const text = String(value ?? "").trim();
   if (field.kind === "vid") {
     if (!text) return null;
-    if (!/^\d+$/.test(text) || Number(text) < 1 || Number(text) > 4094) {
-      wrong.push(`${field.label}: a VID is a number from 1 to 4094`);
-      return null;
-    }
-    return Number(text);
+    const vid = readVid(text);
+    if (vid === null) wrong.push(`${field.label}: a VID is a number from 1 to 4094`);
+    return vid;
   }
   if (field.kind === "vids" || field.kind === "choice") return text || (field.kind === "vids" && field.value === "" ? "" : null);
   return text;

@@ -74,6 +74,12 @@ export function vidsOf(text: string | null | undefined): Set<number> {
   return found;
 }
 
+/** A VID as typed, or null where it is none. */
+export function readVid(text: string): number | null {
+  const vid = /^\s*\d+\s*$/.test(text) ? Number(text) : 0;
+  return vid >= 1 && vid <= 4094 ? vid : null;
+}
+
 /** Speed as people say it: 10G, 1G, 100M. */
 export function speed(mbits: number | null | undefined): string {
   if (!mbits) return "";

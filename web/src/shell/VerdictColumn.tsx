@@ -103,8 +103,7 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
 }
 
 function MendCard({ mend, label, first, take }: { mend: Mend; label: string; first: boolean; take: () => void }) {
-  const { snapshot, busy } = usePlan();
-  const name = (id: string): string => snapshot.summary.endpoints.find((e) => e.id === id)?.name ?? id;
+  const { nameOf, busy } = usePlan();
   const worse = mend.moves.filter(isWorse);
   return (
     <button type="button" className="mend" onClick={take} disabled={busy} ref={first ? (node) => node?.focus({ preventScroll: true }) : undefined}>
@@ -114,7 +113,7 @@ function MendCard({ mend, label, first, take }: { mend: Mend; label: string; fir
       <strong>{mend.title}</strong>
       <span className={worse.length ? "mend-moves worse" : "mend-moves"}>
         {sayMoves(mend.moves)}
-        {worse.length ? `; worse off: ${worse.map((m) => name(m.endpoint)).join(", ")}` : ""}
+        {worse.length ? `; worse off: ${worse.map((m) => nameOf(m.endpoint)).join(", ")}` : ""}
       </span>
     </button>
   );

@@ -12,7 +12,7 @@ import { Outcome, usePreviews } from "../decks/Panel";
 import { AdapterTab, FabricBar, FarEnd, GuestCard, HostHead, HostPortPill, Nic, place, Slot, Socket, SwitchFrame, Team, TrunkEnd, type Scene } from "../decks/parts";
 import { RecordPanel } from "../decks/RecordPanel";
 import { brief, drawStrand, stackReasons } from "../decks/strand";
-import { segmentStyle } from "../model/records";
+import { readVid, segmentStyle } from "../model/records";
 import { VerdictMark } from "../parts/VerdictMark";
 
 const PANEL_WIDTH = 292;
@@ -487,8 +487,8 @@ function TagInPlace({ id, rect, left, close, more }: { id: string; rect: Rect; l
   const { book, edit } = usePlan();
   const group = book.get("port_group", id);
   const [text, setText] = useState(String(group?.vid ?? ""));
-  const vid = /^\d+$/.test(text.trim()) ? Number(text) : 0;
-  const fits = vid >= 1 && vid <= 4094;
+  const vid = readVid(text);
+  const fits = vid !== null;
   const changed = fits && vid !== group?.vid;
   const operations = [{ op: "patch" as const, kind: "port_group" as const, id, set: { vid } }];
   const { results } = usePreviews([operations], changed);
