@@ -4,24 +4,35 @@ from __future__ import annotations
 
 import dataclasses
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
 
 from aptwire.plan.fields import ID_PATTERN
 from aptwire.plan.kinds import (
+    GUARDS,
     KINDS,
     REFS,
+    SHAPES,
     SPECS,
     Adapter,
     Cable,
     FabricPort,
+    FabricSwitch,
+    GroupOrder,
+    Limits,
+    Mirror,
     Nic,
     PortGroup,
     Record,
+    SecondaryVlan,
     Segment,
+    Separation,
+    StationPort,
+    VirtualSwitch,
 )
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.plan.private import private_part
 
 _ID = re.compile(ID_PATTERN)
 
@@ -90,15 +101,21 @@ def check_plan(plan: Plan) -> list[Problem]:
 def check_touched(plan: Plan, touched: Iterable[tuple[str, str]]) -> list[Problem]:
     """What is wrong around the records that an edit put, patched or dropped (kind, id).
 
-    Records that refer to a touched one are checked too, since they may no longer fit it.
+    Records that refer to a touched one are checked too, since they may no longer fit it; and where a private
+    VLAN changes, so are the ports that speak of it by VID.
     """
     around: dict[tuple[str, str], Record] = {}
+    kinds: set[str] = set()
     for kind, id in touched:
+        kinds.add(kind)
         record = plan.of(kind).get(id)
         if record is not None:
             around[kind, id] = record
         for other, _ in plan.referrers(kind, id):
             around[other.kind, other.id] = other
+    if kinds & {"segment", "secondary_vlan"}:
+        for kind in ("port_group", "fabric_port"):
+            around.update(((kind, r.id), r) for r in plan.where(kind, "mode", "private"))
     return check_records(plan, list(around.values()))
 
 
@@ -128,100 +145,252 @@ def _references(plan: Plan, record: Record) -> Iterator[Problem]:
 
 
 def _uniqueness(plan: Plan, records: list[Record]) -> Iterator[Problem]:
-    for kind in {record.kind for record in records}:
-        mine = [record for record in records if record.kind == kind]
+    taken: set[tuple[str, ...]] = set()
+    for record in records:
+        kind = record.kind
         for other in KINDS:
-            if other != kind:
-                for record in mine:
-                    if record.id in plan.of(other):
-                        yield _problem(record, "id", f"is also the id of a {KINDS[other].title}")
+            if other != kind and record.id in plan.of(other):
+                yield _problem(record, "id", f"is also the id of a {KINDS[other].title}")
         for names in KINDS[kind].unique:
-            wanted: dict[tuple[Any, ...], list[Record]] = {_key(record, names): [] for record in mine}
-            for record in plan.all(kind):
-                key = _key(record, names)
-                if key in wanted:
-                    wanted[key].append(record)
-            for key, sharing in wanted.items():
-                if len(sharing) > 1:
-                    first, second = sorted(record.id for record in sharing)[:2]
-                    value = key[names.index("name")] if "name" in names else key[-1]
-                    yield _problem(
-                        plan.get(kind, second), names[-1], f"“{value}” is taken by {KINDS[kind].title} {first}"
-                    )
-        if kind == "cable":
-            yield from _cable_ends(plan, mine)
-        if kind == "adapter":
-            yield from _adapter_names(plan, mine)
+            key = tuple(getattr(record, name) for name in names)
+            same = [
+                other
+                for other in plan.where(kind, names[0], key[0])
+                if all(getattr(other, name) == value for name, value in zip(names, key, strict=True))
+            ]
+            if len(same) > 1 and (kind, *names, *map(str, key)) not in taken:
+                taken.add((kind, *names, *map(str, key)))
+                first, second = sorted(other.id for other in same)[:2]
+                value = key[names.index("name")] if "name" in names else key[-1]
+                yield _problem(plan.get(kind, second), names[-1], f"“{value}” is taken by {KINDS[kind].title} {first}")
+        if isinstance(record, Cable):
+            yield from _cable_ends(plan, record)
+        elif isinstance(record, Adapter):
+            yield from _adapter_name(plan, record)
+        elif isinstance(record, Limits) and len(plan.of("limits")) > 1:
+            yield _problem(record, "id", "a plan has one limits sheet")
 
 
-def _key(record: Record, names: tuple[str, ...]) -> tuple[Any, ...]:
-    return tuple(getattr(record, name) for name in names)
+def _cable_ends(plan: Plan, cable: Cable) -> Iterator[Problem]:
+    for field, end in (("a", cable.a), ("b", cable.b)):
+        holders = sorted({c.id for at in ("a", "b") for c in plan.where("cable", at, end)})
+        if holders[0] != cable.id:
+            name = called(plan, plan.find(end))
+            yield _problem(cable, field, f"{name} already has a cable ({holders[0]}); one port takes one")
 
 
-def _cable_ends(plan: Plan, cables: list[Record]) -> Iterator[Problem]:
-    used: dict[str, str] = {}
-    ends = {end for cable in cables for end in (cable.a, cable.b)}  # type: ignore[attr-defined]
-    for cable in sorted(plan.all("cable"), key=lambda c: c.id):
-        for field, end in (("a", cable.a), ("b", cable.b)):
-            if end not in ends:
-                continue
-            if end in used:
-                yield _problem(
-                    cable,
-                    field,
-                    f"{called(plan, plan.find(end))} already has a cable ({used[end]}); one port takes one",
-                )
-            else:
-                used[end] = cable.id
-
-
-def _adapter_names(plan: Plan, adapters: list[Record]) -> Iterator[Problem]:
+def _adapter_name(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
     """The host's end of an adapter is a network interface of the host, so its name is taken once on each host."""
-
-    def key(adapter: Any) -> tuple[str, str]:
-        guest = plan.of("guest").get(adapter.guest)
-        return (guest.host if guest else "", adapter.name)
-
-    wanted = {key(adapter) for adapter in adapters}
-    first: dict[tuple[str, str], str] = {}
-    for adapter in sorted(plan.all("adapter"), key=lambda a: a.id):
-        at = key(adapter)
-        if at in wanted and first.setdefault(at, adapter.id) != adapter.id:
-            yield _problem(adapter, "name", f"“{adapter.name}” is taken on this host by adapter {first[at]}")
+    guest = plan.of("guest").get(adapter.guest)
+    for other in plan.where("adapter", "name", adapter.name) if guest else ():
+        owner = plan.of("guest").get(other.guest)
+        if owner is not None and owner.host == guest.host and other.id < adapter.id:
+            yield _problem(adapter, "name", f"“{adapter.name}” is taken on this host by adapter {other.id}")
+            return
 
 
 def _fit(plan: Plan, record: Record) -> Iterator[Problem]:
-    if isinstance(record, (PortGroup, FabricPort)):
-        yield from _tagging(record)
-    elif isinstance(record, Nic):
-        if record.uplink is not None:
-            switch = plan.of("virtual_switch").get(plan.get("uplink", record.uplink).switch)
-            if switch is not None and switch.host != record.host:
-                yield _problem(record, "uplink", f"belongs to a switch of another host than {record.name}")
-    elif isinstance(record, Adapter):
-        if record.port_group is not None:
-            group = plan.get("port_group", record.port_group)
-            switch = plan.of("virtual_switch").get(group.switch)
-            guest = plan.get("guest", record.guest)
-            if switch is not None and switch.host != guest.host:
-                yield _problem(record, "port_group", f"{group.name} is on another host than the guest {guest.name}")
-    elif isinstance(record, Cable):
-        if record.a == record.b:
-            yield _problem(record, "b", "a cable needs two different ends")
-    elif isinstance(record, Segment):
-        versions = [6 if ":" in address else 4 for address in record.gateways]
-        if len(versions) != len(set(versions)):
-            yield _problem(record, "gateways", "one gateway for IPv4 and one for IPv6 is the most")
+    fit = _FITS.get(record.kind)
+    if fit is not None:
+        yield from fit(plan, record)
 
 
-def _tagging(record: PortGroup | FabricPort) -> Iterator[Problem]:
-    if record.mode == "access" and record.vid is None:
-        yield _problem(record, "vid", f"an access {record.title} needs a VID")
-    if record.mode != "access" and record.vid is not None:
-        yield _problem(record, "vid", f"only an access {record.title} has one VID of its own")
+def _fit_segment(plan: Plan, segment: Segment) -> Iterator[Problem]:
+    versions = [6 if ":" in address else 4 for address in segment.gateways]
+    if len(versions) != len(set(versions)):
+        yield _problem(segment, "gateways", "one gateway for IPv4 and one for IPv6 is the most")
+    if segment.vni is not None and segment.vid is not None:
+        yield _problem(segment, "vni", "a segment has a VID or a VNI, not both")
+
+
+def _fit_secondary(plan: Plan, secondary: SecondaryVlan) -> Iterator[Problem]:
+    primary = plan.get("segment", secondary.segment)
+    if primary.vid is None:
+        yield _problem(secondary, "segment", f"{primary.name} has no VID, and so can’t be the primary VLAN")
+    for other in plan.where("segment", "vid", secondary.vid):
+        yield _problem(secondary, "vid", f"{secondary.vid} is the VID of segment {other.name}")
+    same = [s for s in plan.where("secondary_vlan", "segment", secondary.segment) if s.type == "isolated"]
+    if secondary.type == "isolated" and len(same) > 1 and secondary.id != min(s.id for s in same):
+        yield _problem(
+            secondary, "type", f"{primary.name} already has its isolated VLAN; a primary has one at the most"
+        )
+
+
+def _fit_nic(plan: Plan, nic: Nic) -> Iterator[Problem]:
+    if nic.uplink is None:
+        return
+    switch = plan.of("virtual_switch").get(plan.get("uplink", nic.uplink).switch)
+    if switch is not None and switch.host != nic.host:
+        yield _problem(nic, "uplink", f"belongs to a switch of another host than {nic.name}")
+    if nic.addresses:
+        yield _problem(
+            nic,
+            "uplink",
+            f"{called(plan, nic)} bears the host’s own {', '.join(nic.addresses)}; in a switch it would be cut off, so move "
+            "the address onto a host port in the same edit",
+        )
+
+
+def _fit_port_group(plan: Plan, group: PortGroup) -> Iterator[Problem]:
+    yield from _tagging(plan, group)
+    switch = plan.of("virtual_switch").get(group.switch)
+    over = plan.of("host_port").get(group.over)
+    if group.mode == "overlay":
+        if group.vni is None:
+            yield _problem(group, "vni", "an overlay port group needs a VNI")
+        if group.over is None:
+            yield _problem(group, "over", "an overlay port group needs the host port that carries it")
+        elif over is not None and switch is not None:
+            base = plan.of("virtual_switch").get(over.switch)
+            if base is not None and base.host != switch.host:
+                yield _problem(group, "over", f"{over.name} is on another host")
+    else:
+        for field in ("vni", "over"):
+            if getattr(group, field) is not None:
+                yield _problem(group, field, "only an overlay port group has one")
+    yield from _shaping(group, switch)
+
+
+def _fit_group_order(plan: Plan, order: GroupOrder) -> Iterator[Problem]:
+    group, nic = plan.get("port_group", order.port_group), plan.get("nic", order.nic)
+    uplink = plan.of("uplink").get(nic.uplink)
+    if uplink is None or uplink.switch != group.switch:
+        yield _problem(order, "nic", f"{called(plan, nic)} is in no uplink of the switch of {group.name}")
+
+
+def _fit_adapter(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
+    guest = plan.get("guest", adapter.guest)
+    group = plan.of("port_group").get(adapter.port_group)
+    switch = plan.of("virtual_switch").get(group.switch) if group is not None else None
+    if group is not None and switch is not None and switch.host != guest.host:
+        yield _problem(adapter, "port_group", f"{group.name} is on another host than the guest {guest.name}")
+    nic = plan.of("nic").get(adapter.function_of)
+    if adapter.type == "direct":
+        if group is not None:
+            yield _problem(adapter, "port_group", "a direct adapter bypasses the switch, and so is in no port group")
+        if nic is None:
+            yield _problem(adapter, "function_of", "a direct adapter needs the NIC whose virtual function it is")
+        elif nic.host != guest.host:
+            yield _problem(
+                adapter, "function_of", f"{called(plan, nic)} is on another host than the guest {guest.name}"
+            )
+        for field in (*GUARDS, *SHAPES):
+            if getattr(adapter, field) is not None:
+                yield _problem(adapter, field, "a direct adapter bypasses the switch: no guard or limit applies to it")
+    else:
+        for field in ("function_of", "function_vid"):
+            if getattr(adapter, field) is not None:
+                yield _problem(adapter, field, "only a direct adapter has one")
+        yield from _shaping(adapter, switch)
+
+
+def _shaping(record: PortGroup | Adapter, switch: VirtualSwitch | None) -> Iterator[Problem]:
+    """Rates that make sense (RFC 2698: the peak is no less than the committed rate) and that the switch can keep."""
+    for way, done in (("send", "sending"), ("receive", "receiving")):
+        rate, peak, burst = (getattr(record, f"{way}_{part}") for part in ("rate", "peak", "burst"))
+        if rate is None and (peak is not None or burst is not None):
+            yield _problem(record, f"{way}_rate", "a peak rate or a burst size needs the committed rate beside it")
+        if rate is not None and peak is not None and peak < rate:
+            yield _problem(record, f"{way}_peak", f"the peak rate {peak} is below the committed rate {rate}")
+        if rate is not None and switch is not None and switch.limits not in ("both", done):
+            yield _problem(record, f"{way}_rate", f"the switch {switch.name} can’t limit what its adapters {way}")
+
+
+def _fit_mirror(plan: Plan, mirror: Mirror) -> Iterator[Problem]:
+    source, target = plan.get("adapter", mirror.source), plan.get("adapter", mirror.target)
+    for field, adapter in (("source", source), ("target", target)):
+        if adapter.type == "direct":
+            yield _problem(
+                mirror, field, f"{called(plan, adapter)} is direct and bypasses the switch: it can’t be mirrored"
+            )
+            return
+    groups = [plan.of("port_group").get(a.port_group) for a in (source, target)]
+    if mirror.source == mirror.target:
+        yield _problem(mirror, "target", "an adapter can’t be its own mirror")
+    elif None in groups or groups[0].switch != groups[1].switch:
+        yield _problem(
+            mirror, "target", "a mirror stays on one virtual switch; these two adapters aren’t on the same one"
+        )
+
+
+def _fit_fabric_switch(plan: Plan, switch: FabricSwitch) -> Iterator[Problem]:
+    if switch.priority % 4096:
+        yield _problem(switch, "priority", f"{switch.priority} isn’t a multiple of 4096")
+    if switch.spanning_tree and not switch.managed:
+        yield _problem(switch, "spanning_tree", "an unmanaged switch takes no part in a spanning tree")
+
+
+def _fit_fabric_port(plan: Plan, port: FabricPort) -> Iterator[Problem]:
+    yield from _tagging(plan, port)
+    lag = plan.of("lag").get(port.lag)
+    if lag is None:
+        return
+    if lag.switch != port.switch:
+        yield _problem(port, "lag", f"{lag.name} is a LAG of another switch")
+    for other in plan.where("fabric_port", "lag", lag.id):
+        if other.id < port.id and other.speed != port.speed and None not in (other.speed, port.speed):
+            yield _problem(
+                port,
+                "speed",
+                f"{port.name} does {port.speed} Mbit/s and {other.name} {other.speed}: a LAG has one speed",
+            )
+            return
+
+
+def _fit_station_port(plan: Plan, port: StationPort) -> Iterator[Problem]:
+    if any(plan.where("cable", end, port.port) for end in ("a", "b")):
+        name = called(plan, plan.find(port.port))
+        yield _problem(port, "port", f"{name} already has a cable; one port takes one")
+    stations = {p.station for p in plan.where("station_port", "port", port.port)}
+    if len(stations) > 1 and port.station != min(stations):
+        yield _problem(port, "port", f"{called(plan, plan.find(port.port))} already has the station {min(stations)}")
+
+
+def _fit_cable(plan: Plan, cable: Cable) -> Iterator[Problem]:
+    if cable.a == cable.b:
+        yield _problem(cable, "b", "a cable needs two different ends")
+
+
+def _fit_separation(plan: Plan, separation: Separation) -> Iterator[Problem]:
+    if separation.a == separation.b:
+        yield _problem(separation, "b", "two different roles are needed")
+
+
+_FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
+    "segment": _fit_segment,
+    "secondary_vlan": _fit_secondary,
+    "separation": _fit_separation,
+    "nic": _fit_nic,
+    "port_group": _fit_port_group,
+    "group_order": _fit_group_order,
+    "adapter": _fit_adapter,
+    "mirror": _fit_mirror,
+    "fabric_switch": _fit_fabric_switch,
+    "fabric_port": _fit_fabric_port,
+    "station_port": _fit_station_port,
+    "cable": _fit_cable,
+}
+
+
+def _tagging(plan: Plan, record: PortGroup | FabricPort) -> Iterator[Problem]:
+    single = record.mode in ("access", "private")
+    if single and record.vid is None:
+        yield _problem(record, "vid", f"{_a(record.mode)} {record.title} needs a VID")
+    if not single and record.vid is not None:
+        yield _problem(record, "vid", f"only an access or private {record.title} has one VID of its own")
     if record.mode == "trunk" and record.allowed is None:
         yield _problem(record, "allowed", f"a trunk {record.title} needs its list of VIDs")
     if record.mode != "trunk" and record.allowed is not None:
         yield _problem(record, "allowed", f"only a trunk {record.title} has a list of VIDs")
     if record.mode != "trunk" and record.native is not None:
         yield _problem(record, "native", f"only a trunk {record.title} has a native VLAN")
+    if record.mode == "private" and record.vid is not None and private_part(plan, record.vid) is None:
+        yield _problem(
+            record,
+            "vid",
+            f"{record.vid} is neither a primary nor a secondary VLAN: no segment has it in a private VLAN",
+        )
+
+
+def _a(word: str) -> str:
+    return f"an {word}" if word[0] in "aeiou" else f"a {word}"

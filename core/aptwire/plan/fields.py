@@ -204,6 +204,16 @@ def flag(default: bool, help: str = "") -> Any:
     return _field(Spec("flag", default=default, help=help), False)
 
 
+def maybe(help: str = "") -> Any:
+    """True, false, or nothing said."""
+    return _field(Spec("flag", optional=True, help=help), False)
+
+
+def ip(help: str = "") -> Any:
+    """An IP address or nothing."""
+    return _field(Spec("ip", optional=True, help=help), False)
+
+
 def choice(*options: str, default: str | None = None, optional: bool = False, help: str = "") -> Any:
     """One of a few words; required when neither a default nor `optional` is given."""
     spec = Spec("choice", options=options, default=default, optional=optional, help=help)

@@ -13,6 +13,11 @@ from typing import Any, ClassVar
 from aptwire.plan import fields as f
 from aptwire.plan.fields import Spec
 
+RATE = (8, 800_000_000)
+BURST = (1_500, 1_000_000_000)
+GUARDS = ("overhear", "new_address", "foreign_source", "serve_leases", "advertise_routes")
+SHAPES = ("send_rate", "send_peak", "send_burst", "receive_rate", "receive_peak", "receive_burst")
+
 
 @dataclass(frozen=True, kw_only=True, slots=True)
 class Record:
@@ -46,6 +51,55 @@ class Segment(Record):
     subnets: tuple[str, ...] = f.listed("subnets")
     gateways: tuple[str, ...] = f.listed("ips", help="addresses that its endpoints send to when they leave the subnet")
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
+    vni: int | None = f.number(1, 16_777_215, help="of an overlay segment, in place of a VID")
+    encapsulation: str = f.choice(
+        "vxlan", "geneve", default="vxlan", help="of an overlay segment: RFC 7348 or RFC 8926"
+    )
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class SecondaryVlan(Record):
+    """A secondary VLAN of a private VLAN (RFC 5517); the primary is its segment's VID."""
+
+    kind: ClassVar[str] = "secondary_vlan"
+    title: ClassVar[str] = "secondary VLAN"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("vid",),)
+    segment: str = f.ref("segment", help="the segment whose VID is the primary VLAN")
+    name: str = f.text(80)
+    vid: int = dataclasses.field(metadata={"spec": Spec("vid")})
+    type: str = f.choice("isolated", "community")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Separation(Record):
+    """Intent: two roles that must not share a VID, a virtual switch, an uplink or a NIC on any host."""
+
+    kind: ClassVar[str] = "separation"
+    title: ClassVar[str] = "separation"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("a", "b"),)
+    a: str = f.name("a role, such as storage")
+    b: str = f.name("another role")
+    share: str = f.choice(
+        "vid",
+        "switch",
+        "uplink",
+        "nic",
+        default="uplink",
+        help="the least that they must not share; what is above it on the way neither",
+    )
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Limits(Record):
+    """The limits sheet: the most that the fleet's hosts take of something; absent: no limit known."""
+
+    kind: ClassVar[str] = "limits"
+    title: ClassVar[str] = "limits sheet"
+    paravirtual_adapters: int | None = f.number(0, 1000, help="paravirtual adapters on a guest")
+    emulated_adapters: int | None = f.number(0, 1000, help="emulated adapters on a guest")
+    direct_adapters: int | None = f.number(0, 1000, help="direct adapters on a guest")
+    port_groups: int | None = f.number(0, 100_000, help="port groups on a virtual switch")
+    functions: int | None = f.number(0, 1000, help="virtual functions in use on a NIC that doesn't say how many it has")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -81,6 +135,9 @@ class VirtualSwitch(Record):
     host: str = f.ref("host")
     name: str = f.name()
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
+    limits: str = f.choice(
+        "both", "sending", "receiving", "none", default="both", help="which way of an adapter's traffic it can limit"
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -100,6 +157,9 @@ class Uplink(Record):
     carries: str | None = f.ref(
         "nic", optional=True, help="the NIC seen carrying a standby team; absent: the first in order"
     )
+    detect: str = f.choice("link", "probe", default="link", help="what tells that a member has failed")
+    fail_back: bool = f.flag(True, help="a standby team returns to its preferred member once that is well again")
+    announce: bool = f.flag(True, help="after a failover the fabric is told where the addresses are now")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -118,6 +178,10 @@ class Nic(Record):
     uplink: str | None = f.ref("uplink", optional=True)
     role: str = f.choice("active", "standby", "excluded", default="active", help="its part in the uplink")
     rank: int = f.number(0, 63, default=0, help="its place in the uplink's order, lowest first")
+    card: str = f.text(80, help="the card that it is on; two NICs of one card fail together")
+    wireless: bool = f.flag(False, help="carries no tags, and frames of one source address only")
+    functions: int | None = f.number(0, 1000, help="SR-IOV virtual functions that it offers")
+    addresses: tuple[str, ...] = f.listed("addresses", help="the host's own, on a NIC that is in no uplink")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -129,12 +193,40 @@ class PortGroup(Record):
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("switch", "name"),)
     switch: str = f.ref("virtual_switch")
     name: str = f.name()
-    mode: str = f.choice("untagged", "access", "trunk")
-    vid: int | None = f.vid(help="of an access port group")
+    mode: str = f.choice("untagged", "access", "trunk", "private", "overlay")
+    vid: int | None = f.vid(
+        help="of an access port group; of a private one: the primary (promiscuous) or a secondary VID"
+    )
     allowed: str | None = f.vid_set(help="of a trunk port group")
     native: int | None = f.vid(
         untagged=True, help="of a trunk: the VID of untagged frames, 0 to leave them untagged; absent: dropped"
     )
+    vni: int | None = f.number(1, 16_777_215, help="of an overlay port group")
+    over: str | None = f.ref("host_port", optional=True, help="of an overlay port group: the host port that carries it")
+    overhear: bool = f.flag(False, help="its adapters may receive others' frames")
+    new_address: bool = f.flag(False, help="its adapters may receive on a changed MAC address")
+    foreign_source: bool = f.flag(False, help="its adapters may send from a MAC address not their own")
+    serve_leases: bool = f.flag(False, help="its adapters may answer DHCP")
+    advertise_routes: bool = f.flag(False, help="its adapters may send router advertisements")
+    send_rate: int | None = f.number(*RATE, help="kbit/s that each adapter may send: the committed rate")
+    send_peak: int | None = f.number(*RATE, help="kbit/s, the peak rate")
+    send_burst: int | None = f.number(*BURST, help="bytes, the burst size")
+    receive_rate: int | None = f.number(*RATE, help="kbit/s that each adapter may receive: the committed rate")
+    receive_peak: int | None = f.number(*RATE, help="kbit/s, the peak rate")
+    receive_burst: int | None = f.number(*BURST, help="bytes, the burst size")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class GroupOrder(Record):
+    """A port group's own word about one NIC of its switch's uplink; the NICs not named keep the uplink's."""
+
+    kind: ClassVar[str] = "group_order"
+    title: ClassVar[str] = "team order"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("port_group", "nic"),)
+    port_group: str = f.ref("port_group")
+    nic: str = f.ref("nic")
+    role: str = f.choice("active", "standby", "excluded", default="active")
+    rank: int = f.number(0, 63, default=0, help="its place in the order, lowest first")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -151,6 +243,8 @@ class HostPort(Record):
     services: tuple[str, ...] = f.listed("words", help="management, migration, storage, backup, or your own")
     belongs: str | None = f.ref("segment", optional=True)
     connected: bool = f.flag(True)
+    gateway: str | None = f.ip(help="where it sends what leaves its subnet")
+    mtu: int | None = f.number(576, 9216, help="bytes of an IP packet; absent: as its switch")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -179,6 +273,40 @@ class Adapter(Record):
     belongs: str | None = f.ref("segment", optional=True)
     addresses: tuple[str, ...] = f.listed("addresses")
     connected: bool = f.flag(True)
+    type: str = f.choice(
+        "paravirtual", "emulated", "direct", default="paravirtual", help="direct: a virtual function, past the switch"
+    )
+    function_of: str | None = f.ref("nic", optional=True, help="of a direct adapter: the NIC whose function it is")
+    function_vid: int | None = f.vid(help="of a direct adapter: the VID that the NIC puts on; absent: none")
+    order: int = f.number(0, 63, default=0, help="its place in the guest, lowest first")
+    seen_as: str = f.text(40, help="the name that the guest sees")
+    mac_fixed: bool = f.flag(False, help="the MAC was set by a person, and is kept")
+    hot_plug: bool = f.flag(True, help="may be plugged in and out while the guest runs")
+    team: str = f.text(40, help="the guest's own team that it is in")
+    mtu: int | None = f.number(576, 9216, help="bytes of an IP packet that the guest sends")
+    overhear: bool | None = f.maybe(help="its own word; absent: as its port group")
+    new_address: bool | None = f.maybe(help="as above")
+    foreign_source: bool | None = f.maybe(help="as above")
+    serve_leases: bool | None = f.maybe(help="as above")
+    advertise_routes: bool | None = f.maybe(help="as above")
+    send_rate: int | None = f.number(*RATE, help="kbit/s, its own; absent: as its port group")
+    send_peak: int | None = f.number(*RATE, help="kbit/s, as above")
+    send_burst: int | None = f.number(*BURST, help="bytes, as above")
+    receive_rate: int | None = f.number(*RATE, help="kbit/s, as above")
+    receive_peak: int | None = f.number(*RATE, help="kbit/s, as above")
+    receive_burst: int | None = f.number(*BURST, help="bytes, as above")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Mirror(Record):
+    """A copy of an adapter's frames, given to another adapter of the same virtual switch."""
+
+    kind: ClassVar[str] = "mirror"
+    title: ClassVar[str] = "mirror"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("source", "target"),)
+    source: str = f.ref("adapter")
+    target: str = f.ref("adapter")
+    direction: str = f.choice("both", "sent", "received", default="both", help="seen from the source")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -206,6 +334,25 @@ class FabricSwitch(Record):
     managed: bool = f.flag(True, help="false: passes tags unseen and filters nothing")
     vlans: str | None = f.vid_set(help="the VIDs that a managed switch defines; absent: all")
     partial: bool = f.flag(False, help="true: it has more ports than the plan knows, and what is behind them is open")
+    spanning_tree: bool = f.flag(False, help="takes part in the spanning tree (IEEE 802.1Q clause 13)")
+    priority: int = f.number(0, 61_440, default=32_768, help="of the bridge in the spanning tree, in steps of 4096")
+    mac: str | None = f.mac(help="the bridge address; it decides between equal priorities")
+    mtu: int | None = f.number(576, 9216, help="bytes of an IP packet; absent: as its ports say")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Lag(Record):
+    """Ports of a fabric switch that act as one (IEEE 802.1AX)."""
+
+    kind: ClassVar[str] = "lag"
+    title: ClassVar[str] = "LAG"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("switch", "name"),)
+    switch: str = f.ref("fabric_switch")
+    name: str = f.name()
+    lacp: bool = f.flag(True, help="negotiated by LACP; false: static")
+    individual: bool = f.flag(
+        True, help="a port whose far side doesn't speak LACP forwards on its own; false: it is blocked"
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -217,13 +364,14 @@ class FabricPort(Record):
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("switch", "name"),)
     switch: str = f.ref("fabric_switch")
     name: str = f.name()
-    mode: str = f.choice("access", "trunk")
-    vid: int | None = f.vid(help="of an access port")
+    mode: str = f.choice("access", "trunk", "private")
+    vid: int | None = f.vid(help="of an access port; of a private one: the primary (promiscuous) or a secondary VID")
     allowed: str | None = f.vid_set(help="of a trunk port")
     native: int | None = f.vid(help="of a trunk: the VID of untagged frames; absent: they are dropped")
     enabled: bool = f.flag(True)
     speed: int | None = f.number(10, 800_000, help="Mbit/s")
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
+    lag: str | None = f.ref("lag", optional=True)
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -236,23 +384,58 @@ class Cable(Record):
     b: str = f.ref("nic", "fabric_port")
 
 
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Station(Record):
+    """What is plugged straight into the fabric: a router, a modem, a storage array, a laptop."""
+
+    kind: ClassVar[str] = "station"
+    title: ClassVar[str] = "station"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("name",),)
+    name: str = f.name()
+    site: str = f.text(80)
+    routes: bool = f.flag(False, help="forwards between its interfaces")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class StationPort(Record):
+    """A station's interface on a fabric port; a station on a trunk has one for each tag."""
+
+    kind: ClassVar[str] = "station_port"
+    title: ClassVar[str] = "station port"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("port", "vid"),)
+    station: str = f.ref("station")
+    port: str = f.ref("fabric_port")
+    vid: int | None = f.vid(help="the tag that the station puts on; absent: untagged")
+    belongs: str | None = f.ref("segment", optional=True)
+    addresses: tuple[str, ...] = f.listed("addresses")
+    mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
+
+
 KINDS: dict[str, type[Record]] = {
     cls.kind: cls
     for cls in (
         Segment,
+        SecondaryVlan,
+        Separation,
+        Limits,
         AssumedFabric,
         Host,
         VirtualSwitch,
         Uplink,
         Nic,
-        PortGroup,
         HostPort,
+        PortGroup,
+        GroupOrder,
         Guest,
         Adapter,
+        Mirror,
         GuestTag,
         FabricSwitch,
+        Lag,
         FabricPort,
         Cable,
+        Station,
+        StationPort,
     )
 }
 

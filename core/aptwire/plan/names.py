@@ -6,11 +6,18 @@ from aptwire.plan.kinds import (
     Adapter,
     Cable,
     FabricPort,
+    GroupOrder,
     GuestTag,
     HostPort,
+    Lag,
+    Limits,
+    Mirror,
     Nic,
     PortGroup,
     Record,
+    SecondaryVlan,
+    Separation,
+    StationPort,
     Uplink,
     VirtualSwitch,
 )
@@ -29,6 +36,20 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"{record.title} {record.name} of {host}"
     if isinstance(record, FabricPort):
         return f"port {record.name} of {_name(plan, record.switch)}"
+    if isinstance(record, Lag):
+        return f"LAG {record.name} of {_name(plan, record.switch)}"
+    if isinstance(record, StationPort):
+        return f"{_name(plan, record.station)}{f' tag {record.vid}' if record.vid else ''}"
+    if isinstance(record, GroupOrder):
+        return f"the team order of {called(plan, plan.find(record.port_group))}"
+    if isinstance(record, Mirror):
+        return f"the mirror of {called(plan, plan.find(record.source))}"
+    if isinstance(record, SecondaryVlan):
+        return f"{record.type} VLAN {record.vid} of {_name(plan, record.segment)}"
+    if isinstance(record, Separation):
+        return f"the separation of {record.a} and {record.b}"
+    if isinstance(record, Limits):
+        return "the limits sheet"
     if isinstance(record, Adapter):
         return f"{record.name} of {_name(plan, record.guest)}"
     if isinstance(record, GuestTag):

@@ -99,7 +99,7 @@ class Plan:
             yield from found.values()
 
     def replacing(self, changes: Mapping[tuple[str, str], Record | None]) -> Plan:
-        """A plan in which each (kind, id) is the given record, or gone for None."""
+        """A plan in which each (kind, id) is the given record, or gone for None.  Indexes that were made go along."""
         touched: dict[str, dict[str, Record]] = {}
         for (kind, id), record in changes.items():
             found = touched.setdefault(kind, dict(self._records[kind]))
@@ -107,13 +107,35 @@ class Plan:
                 found.pop(id, None)
             else:
                 found[id] = record
-        return Plan(self.name, {**self._records, **touched})
+        made = Plan(self.name, {**self._records, **touched})
+        for (kind, field), index in self._indexes.items():
+            if kind not in touched:
+                made._indexes[kind, field] = index
+                continue
+            fresh = dict(index)
+            for at, id in changes:
+                if at == kind:
+                    _reindex(fresh, field, self._records[kind].get(id), touched[kind].get(id))
+            made._indexes[kind, field] = fresh
+        return made
 
     def referrers(self, kind: str, id: str) -> Iterator[tuple[Record, str]]:
         """Every (record, field) that refers to the record."""
         for other, names in REFS.items():
             for name in names:
                 if kind in SPECS[other][name].refs:
-                    for record in self._records[other].values():
-                        if getattr(record, name) == id:
-                            yield record, name
+                    for record in self.where(other, name, id):
+                        yield record, name
+
+
+def _reindex(index: dict[Any, list[Any]], field: str, old: Record | None, new: Record | None) -> None:
+    """Bring one record's entry in an index up to date; lists are made anew, since older plans share them."""
+    before = getattr(old, field) if old is not None else None
+    after = getattr(new, field) if new is not None else None
+    if old is not None and new is not None and before == after:
+        index[after] = [new if r.id == new.id else r for r in index[after]]
+        return
+    if old is not None:
+        index[before] = [r for r in index[before] if r.id != old.id]
+    if new is not None:
+        index[after] = [*index.get(after, ()), new]

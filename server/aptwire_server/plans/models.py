@@ -88,13 +88,15 @@ def _column(spec: Spec) -> models.Field[Any, Any]:
     if spec.kind in ("number", "vid"):
         return models.PositiveIntegerField(null=null)
     if spec.kind == "flag":
-        return models.BooleanField()
+        return models.BooleanField(null=null)
     if spec.kind == "choice":
         return models.CharField(max_length=16, null=null, choices=[(o, o) for o in spec.options])
     if spec.kind == "vids":
         return models.TextField(null=null)
     if spec.kind == "mac":
         return models.CharField(max_length=17, null=null)
+    if spec.kind == "ip":
+        return models.CharField(max_length=45, null=null)
     return ArrayField(models.CharField(max_length=60), size=64)
 
 
