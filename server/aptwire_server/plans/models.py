@@ -82,22 +82,25 @@ def _class_name(kind: str) -> str:
 
 
 def _column(spec: Spec) -> models.Field[Any, Any]:
-    null = spec.optional
+    # The default lets a migration add a field to plans that are already there.
+    more: dict[str, Any] = {"null": spec.optional}
+    if spec.default is not None:
+        more["default"] = spec.default
     if spec.kind == "text":
-        return models.CharField(max_length=spec.high, blank=True)
+        return models.CharField(max_length=spec.high, blank=True, **more)
     if spec.kind in ("number", "vid"):
-        return models.PositiveIntegerField(null=null)
+        return models.PositiveIntegerField(**more)
     if spec.kind == "flag":
-        return models.BooleanField(null=null)
+        return models.BooleanField(**more)
     if spec.kind == "choice":
-        return models.CharField(max_length=16, null=null, choices=[(o, o) for o in spec.options])
+        return models.CharField(max_length=16, choices=[(o, o) for o in spec.options], **more)
     if spec.kind == "vids":
-        return models.TextField(null=null)
+        return models.TextField(**more)
     if spec.kind == "mac":
-        return models.CharField(max_length=17, null=null)
+        return models.CharField(max_length=17, **more)
     if spec.kind == "ip":
-        return models.CharField(max_length=45, null=null)
-    return ArrayField(models.CharField(max_length=60), size=64)
+        return models.CharField(max_length=45, **more)
+    return ArrayField(models.CharField(max_length=60), size=64, default=list)
 
 
 def _constraints(kind: str) -> list[Any]:
