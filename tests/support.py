@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import pathlib
 import random
+from collections.abc import Callable
 from typing import Any
 
+from aptwire.forward.parts import Place
+from aptwire.forward.wiring import Wiring
 from aptwire.plan.checks import check_plan, make_record
 from aptwire.plan.file import read_plan
 from aptwire.plan.kinds import Record
@@ -38,11 +41,21 @@ def plan_of(**kinds: list[dict[str, Any]]) -> Plan:
     return plan
 
 
+def all_places(wiring: Wiring) -> list[Place]:
+    """Every place of a compiled plan, by record."""
+    records = sorted(record for block in wiring.blocks.values() for record in block.stand_of)
+    return [place for record in records if (place := wiring.place(record)) is not None]
+
+
 VIDS = [10, 20, 30, 40]
 
 
-def random_plan(seed: int) -> Plan:
-    """A small fleet with every mode of port and uplink, right and wrong tags, open ends and loops of natives."""
+def random_plan(seed: int, rich: bool = False) -> Plan:
+    """A small fleet with every mode of port and uplink, right and wrong tags, open ends and loops of natives.
+
+    A rich one also has spanning trees, LAGs, private VLANs, stations, direct adapters, wireless NICs, team orders
+    and overlays.
+    """
     dice = random.Random(seed)
     made: dict[str, list[dict[str, Any]]] = {}
 
@@ -156,7 +169,66 @@ def random_plan(seed: int) -> Plan:
             if group["mode"] == "trunk":
                 for tag in dice.sample(VIDS, 2):
                     put("guest_tag", f"t-{h}-{n}-{tag}", adapter=f"a-{h}-{n}", vid=tag, belongs=f"seg-{tag}")
+    if rich:
+        _enrich(made, put, dice)
     return plan_of(**made)
+
+
+def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice: random.Random) -> None:
+    """Add what a plain random plan lacks, in a way that its checks take."""
+    put("secondary_vlan", "iso", segment="seg-10", vid=11, type="isolated")
+    put("secondary_vlan", "com", segment="seg-10", vid=12, type="community")
+    put("segment", "seg-over", name="over", vni=5010)
+    switches = made["fabric_switch"]
+    for number, switch in enumerate(switches):
+        if switch.get("managed", True) and dice.random() < 0.7:
+            switch.update(spanning_tree=True, priority=dice.choice([0, 4096, 32768]), mac=f"02:00:00:00:00:{number:02x}")
+    for number in range(dice.randint(1, 3)):
+        a, b = dice.choice(switches)["id"], dice.choice(switches)["id"]
+        ends = []
+        for side, switch in (("m", a), ("n", b)):
+            allowed = dice.choice(["10, 11, 12, 20, 30, 40", "10, 11, 12, 20, 30, 40", "10, 20"])
+            end = f"{switch}/{side}{number}"
+            ends.append(put("fabric_port", end, switch=switch, name=f"{side}{number}", mode="trunk", allowed=allowed))
+        put("cable", f"c-m{number}", a=ends[0], b=ends[1])
+    cabled = {c["b"]: c["a"] for c in made["cable"]}
+    for uplink in made.get("uplink", ()):
+        nics = [n for n in made["nic"] if n["uplink"] == uplink["id"]]
+        ports = [p for p in made["fabric_port"] if cabled.get(p["id"]) in {n["id"] for n in nics}]
+        if len(nics) == 2 and len(ports) == 2 and ports[0]["switch"] == ports[1]["switch"] and dice.random() < 0.6:
+            lag = put("lag", f"lag-{uplink['id']}", switch=ports[0]["switch"], name=f"lag {uplink['id']}")
+            made["lag"][-1].update(lacp=dice.random() < 0.6, individual=dice.random() < 0.5)
+            for port in ports:
+                port["lag"] = lag
+        for nic in nics:
+            if dice.random() < 0.08:
+                nic["wireless"] = True
+    for group in made["port_group"]:
+        nics = [n for n in made.get("nic", ()) if n["uplink"].startswith(f"{group['switch']}/")]
+        single = len([u for u in made.get("uplink", ()) if u["switch"] == group["switch"]]) == 1
+        if nics and single and dice.random() < 0.3:
+            role = dice.choice(["active", "standby", "excluded"])
+            put("group_order", f"o-{group['id']}", port_group=group["id"], nic=nics[-1]["id"], role=role)
+        if group["mode"] == "access" and group["vid"] == 10 and dice.random() < 0.7:
+            group.update(mode="private", vid=dice.choice([10, 11, 12]))
+    for port in made.get("host_port", ()):
+        if dice.random() < 0.5:
+            host = port["switch"].split("/")[0]
+            group = put("port_group", f"{port['id']}/over", switch=port["switch"], name="over", mode="overlay", vni=5010, over=port["id"])
+            guest = put("guest", f"og-{port['id']}", host=host, name=f"over {port['id']}")
+            put("adapter", f"oa-{port['id']}", guest=guest, name="ov" + port["switch"][-1], port_group=group, belongs="seg-over")
+    for number, nic in enumerate(made.get("nic", ())):
+        if dice.random() < 0.15:
+            vid = dice.choice(VIDS)
+            guest = put("guest", f"dg-{number}", host=nic["host"], name=f"direct {number}")
+            function = {"type": "direct", "function_of": nic["id"], "function_vid": vid}
+            put("adapter", f"da-{number}", guest=guest, name=f"vf{number}", belongs=f"seg-{vid}", **function)
+    for number in range(dice.randint(0, 2)):
+        switch = dice.choice(switches)["id"]
+        port = put("fabric_port", f"{switch}/st{number}", switch=switch, name=f"st{number}", mode="trunk", allowed="10, 20, 30, 40")
+        station = put("station", f"st-{number}", name=f"station {number}")
+        for vid in dice.sample(VIDS, 2):
+            put("station_port", f"sp-{number}-{vid}", station=station, port=port, vid=vid, belongs=f"seg-{vid}", addresses=[f"10.64.{vid}.1/24"])
 
 
 class Small:

@@ -16,12 +16,13 @@ def landings(judgement: Judgement) -> list[dict[str, Any]]:
     plan, wiring = judgement.plan, judgement.wiring
     segment_of = {(s.vid or 0): s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True)}
     made = []
-    for endpoint, places in wiring.places_of.items():
+    for endpoint in wiring.endpoints():
+        places = wiring.places_of(endpoint)
         record = plan.find(endpoint)
         assert record is not None
         tags = []
         for place in places:
-            lands = int(judgement.lands[place.number])
+            lands = judgement.lands_on(place)
             own = plan.of("segment").get(place.segment)
             vid = wiring.classes.vid(lands) if lands >= 0 else None
             landed = (
@@ -31,7 +32,7 @@ def landings(judgement: Judgement) -> list[dict[str, Any]]:
                 if vid is not None
                 else None
             )
-            cause = judgement.causes.get(place.number)
+            cause = judgement.cause_of(place)
             tags.append(
                 {
                     "record": place.record,
@@ -40,7 +41,7 @@ def landings(judgement: Judgement) -> list[dict[str, Any]]:
                     "lands_vid": vid,
                     "lands": landed,
                     "addresses": list(place.addresses),
-                    "verdict": VERDICTS[int(judgement.status[place.number])],
+                    "verdict": VERDICTS[judgement.status_of(place)],
                     "state": say_state(wiring, cause.state) if cause else "now",
                 }
             )

@@ -8,7 +8,7 @@ import unittest
 from aptwire.formats.hosts import read_hosts
 from aptwire.forward.classes import classify
 from aptwire.forward.hearing import hears
-from aptwire.forward.paths import Roads, heard_as
+from aptwire.forward.paths import Roads
 from aptwire.forward.trace import find_place, trace
 from aptwire.forward.wiring import compile_wiring
 from aptwire.judge.verdicts import judge
@@ -16,7 +16,7 @@ from aptwire.plan.plan import PlanError
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import TWO_HOSTS, demo_plan, plan_of, random_plan, two_hosts_files
+from tests.support import TWO_HOSTS, all_places, demo_plan, plan_of, random_plan, two_hosts_files
 
 
 class MeasuredFramesTest(unittest.TestCase):
@@ -138,44 +138,44 @@ class KernelRulesTest(unittest.TestCase):
 
 class ArraysAgainstSearchTest(unittest.TestCase):
     @settings(max_examples=150, deadline=None)
-    @given(st.integers(0, 10**9))
-    def test_two_places_share_a_domain_exactly_if_each_hears_the_other(self, seed: int) -> None:
-        judgement = judge(random_plan(seed))
+    @given(st.integers(0, 10**9), st.booleans())
+    def test_two_places_share_a_domain_exactly_if_each_hears_the_other(self, seed: int, rich: bool) -> None:
+        judgement = judge(random_plan(seed, rich))
         wiring, rows = judgement.wiring, judgement.rows
         roads = Roads(wiring)
-        inside = [
-            p
-            for p in wiring.places
-            if p.context >= 0 and rows.mutual[rows.first[p.number]] and heard_as(p, p.context) is not None
-        ]
-        component = {p.number: judgement.domains.component[rows.node[rows.first[p.number]]] for p in inside}
-        floods = {p.number: roads.flood(p.bridge, p.context) for p in inside}
+
+        def row(place) -> int:
+            return int(rows.first[judgement.number[id(place.stand)]])
+
+        inside = [p for p in all_places(wiring) if p.stand.plain and not p.stand.vni and rows.mutual[row(p)]]
+        component = {p.record: judgement.domains.component[rows.node[row(p)]] for p in inside}
+        floods = {p.record: roads.flood(p.bridge, p.context, p.stand.order) for p in inside}
 
         def heard(a, b) -> bool:
-            return any(bridge == b.bridge and heard_as(b, context) is not None for bridge, context in floods[a.number])
+            return any(roads.arrives(spot, b) for spot in floods[a.record])
 
         for a in inside:
             for b in inside:
                 if a.bridge == b.bridge:
                     continue
                 both = heard(a, b) and heard(b, a)
-                if component[a.number] == component[b.number]:
+                if component[a.record] == component[b.record]:
                     self.assertTrue(both, f"{a.record} and {b.record} share a domain, but one is deaf")
                 elif both:
                     self.assertTrue(judgement.domains.heard, f"{a.record} and {b.record} meet, but not in one domain")
 
-    @settings(max_examples=60, deadline=None)
-    @given(st.integers(0, 10**9))
-    def test_a_trace_arrives_exactly_where_the_flood_does(self, seed: int) -> None:
-        plan = random_plan(seed)
-        wiring = compile_wiring(plan)
+    @settings(max_examples=80, deadline=None)
+    @given(st.integers(0, 10**9), st.booleans())
+    def test_a_trace_arrives_exactly_where_the_flood_does(self, seed: int, rich: bool) -> None:
+        wiring = compile_wiring(random_plan(seed, rich))
         roads = Roads(wiring)
-        for a in wiring.places[:6]:
-            for b in wiring.places[:6]:
+        places = [p for p in all_places(wiring) if not p.stand.vni][:7]
+        for a in places:
+            for b in places:
                 if a.endpoint == b.endpoint:
                     continue
-                flood = roads.flood(a.bridge, a.context) if a.context >= 0 else {}
-                reached = any(bridge == b.bridge and heard_as(b, k) is not None for bridge, k in flood)
+                flood = roads.flood(a.bridge, a.context, a.stand.order) if a.context >= 0 else []
+                reached = any(roads.arrives(spot, b) for spot in flood)
                 found = trace(wiring, a, b)
                 self.assertEqual(found.delivered, reached)
                 if not reached:

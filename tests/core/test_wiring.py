@@ -19,7 +19,7 @@ from tests.support import Small, demo_plan, pair, random_plan
 def team_of(made: Small) -> tuple[Wiring, list[str]]:
     """The wiring, and the NICs of a's team in the order in which they would carry."""
     wiring = compile_wiring(made.plan())
-    team = next(t for t in wiring.teams if t.uplink.id == "a/u")
+    team = next(t for t in wiring.all_teams() if t.uplink.id == "a/u")
     return wiring, [m.nic.name for m in team.members[: team.usable]]
 
 
@@ -52,7 +52,7 @@ class TeamTest(unittest.TestCase):
 
     def test_states_choose_and_lose_members(self) -> None:
         wiring, _ = team_of(teamed())
-        team = wiring.teams[0]
+        team = next(wiring.all_teams())
 
         def carrier(state: State) -> str | None:
             member = wiring.carries(team, state)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from aptwire.plan import vids
+from aptwire.plan.kinds import SPECS, Record
 from aptwire.plan.plan import Plan
 
 UNTAGGED = 0
@@ -41,39 +43,69 @@ class VidClasses:
         return bits
 
 
+@dataclass(frozen=True)
+class Named:
+    """What records say of VIDs: those named on their own, and the sets as text."""
+
+    single: frozenset[int]
+    sets: frozenset[str]
+
+    @staticmethod
+    def by(records: Iterable[Record]) -> Named:
+        """What these records say."""
+        single: set[int] = set()
+        sets: set[str] = set()
+        for record in records:
+            for name in _SINGLE.get(record.kind, ()):
+                single.add(getattr(record, name) or 0)
+            for name in _SETS.get(record.kind, ()):
+                text = getattr(record, name)
+                if text is not None:
+                    sets.add(text)
+        return Named(frozenset(single), frozenset(sets))
+
+
+_SINGLE = {kind: tuple(n for n, s in specs.items() if s.kind == "vid") for kind, specs in SPECS.items()}
+_SETS = {kind: tuple(n for n, s in specs.items() if s.kind == "vids") for kind, specs in SPECS.items()}
+_SPEAKING = tuple(kind for kind in SPECS if (_SINGLE[kind] or _SETS[kind]) and kind != "adapter")
+
+
 def classify(plan: Plan) -> VidClasses:
     """The classes of a plan: every VID named on its own is alone; the others are split by the sets that hold them."""
-    single: set[int] = {0}
-    sets: set[str] = set()
-    for segment in plan.all("segment"):
-        single.add(segment.vid or 0)
-    for kind in ("port_group", "fabric_port"):
-        for record in plan.all(kind):
-            single.add(record.vid or 0)
-            single.add(record.native or 0)
-            if record.allowed is not None:
-                sets.add(record.allowed)
-    for kind in ("host_port", "guest_tag"):
-        single.update(record.vid or 0 for record in plan.all(kind))
-    for kind in ("uplink", "assumed_fabric"):
-        for record in plan.all(kind):
-            single.add(record.native or 0)
-            if record.allowed is not None:
-                sets.add(record.allowed)
-    sets.update(switch.vlans for switch in plan.all("fabric_switch") if switch.vlans is not None)
-
+    named = Named.by(record for kind in _SPEAKING for record in plan.all(kind))
+    direct = Named.by(plan.where("adapter", "type", "direct"))
+    alone = sorted(named.single | direct.single | {0})
     of = np.full(4096, -1, dtype=np.int16)
-    alone = sorted(single)
     of[alone] = np.arange(len(alone))
     others = np.setdiff1d(np.arange(1, 4095), alone)
     if others.size:
-        held = (
-            np.stack([vids.mask(text)[others] for text in sorted(sets)])
-            if sets
-            else np.zeros((1, others.size), dtype=bool)
-        )
+        sets = sorted(named.sets)
+        held = np.stack([vids.mask(text)[others] for text in sets]) if sets else np.zeros((1, others.size), dtype=bool)
         packed = np.ascontiguousarray(np.packbits(held, axis=0).T)
         keys = packed.view([("", packed.dtype)] * packed.shape[1]).ravel()
         _, inverse = np.unique(keys, return_inverse=True)
         of[others] = len(alone) + inverse.reshape(-1)
     return VidClasses(of=of, count=int(of.max()) + 1)
+
+
+def refine(classes: VidClasses, named: Named) -> VidClasses:
+    """Classes fine enough for what some records say, numbers kept: what is split off gets a number of its own.
+
+    The classes themselves where they are fine enough already.
+    """
+    of = classes.of
+    count = classes.count
+    for vid in sorted(named.single):
+        if np.count_nonzero(of == of[vid]) > 1:
+            of = of.copy()
+            of[vid] = count
+            count += 1
+    for text in sorted(named.sets):
+        inside = vids.mask(text)[:4095]
+        for number in np.unique(of[:4095][inside]).tolist():
+            part = (of[:4095] == number) & inside
+            if np.count_nonzero(of == number) > np.count_nonzero(part):
+                of = of.copy()
+                of[:4095][part] = count
+                count += 1
+    return classes if of is classes.of else VidClasses(of=of, count=count)

@@ -7,6 +7,7 @@ end gets an *entry node* of its own, from which every way leads on but the one b
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -14,8 +15,9 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
+from aptwire.forward.parts import NOW, Link, State, Team
 from aptwire.forward.rules import PortRule
-from aptwire.forward.wiring import NOW, Link, State, Team, Wiring
+from aptwire.forward.wiring import Wiring
 
 
 @dataclass(frozen=True)
@@ -41,18 +43,38 @@ def crossing(near: PortRule, far: PortRule) -> np.ndarray:
 
 
 class Pairings:
-    """Keeps one `Pairing` for each pair of rules."""
+    """Keeps one numbered `Pairing` for each pair of rules."""
 
     def __init__(self) -> None:
-        self._known: dict[tuple[int, int], Pairing] = {}
+        self.listed: list[Pairing] = []
+        self._known: dict[tuple[int, int], int] = {}
+        self._lock = threading.Lock()
+        self._tables: tuple[int, np.ndarray, np.ndarray] = (-1, np.zeros(0), np.zeros(0))
 
-    def __call__(self, near: PortRule, far: PortRule) -> Pairing:
-        """The pairing of two rules."""
+    def number(self, near: PortRule, far: PortRule) -> int:
+        """The number of the pairing of two rules."""
         key = (near.number, far.number)
         found = self._known.get(key)
         if found is None:
-            found = self._known[key] = Pairing(crossing(near, far), crossing(far, near))
+            with self._lock:
+                found = self._known.get(key)
+                if found is None:
+                    found = len(self.listed)
+                    self.listed.append(Pairing(crossing(near, far), crossing(far, near)))
+                    self._known[key] = found
         return found
+
+    def __call__(self, near: PortRule, far: PortRule) -> Pairing:
+        """The pairing of two rules."""
+        return self.listed[self.number(near, far)]
+
+    def tables(self, count: int) -> tuple[np.ndarray, np.ndarray]:
+        """int16[pairings, classes] of all `there` and all `back`."""
+        if self._tables[0] != len(self.listed):
+            known = list(self.listed)
+            shown = known or [Pairing(*[np.full(count, -1, dtype=np.int16)] * 2)]
+            self._tables = len(known), np.stack([p.there for p in shown]), np.stack([p.back for p in shown])
+        return self._tables[1:]
 
 
 @dataclass(frozen=True)
@@ -80,15 +102,18 @@ class Domains:
 
 
 def crossing_teams(wiring: Wiring) -> Iterator[Team]:
-    """The teams of switches that frames may cross (more than one uplink)."""
-    for team in wiring.teams:
-        if wiring.bridges[team.bridge].trunk >= 0:
-            yield team
+    """The teams over which others' frames may go: of switches with more than one uplink, and LAGs whose members differ."""
+    yield from wiring.fabric.teams
+    for block in wiring.blocks.values():
+        if len(block.teams) > 1:
+            for team in block.teams:
+                if not team.order and wiring.bridges[team.bridge].trunk >= 0:
+                    yield team
 
 
 def core_links(wiring: Wiring, state: State = NOW) -> list[Link]:
     """The links between crossing bridges in a state."""
-    links = list(wiring.fabric_links)
+    links = [link for link in wiring.fabric.links if link.nic is None or link.nic not in state.lost]
     for team in crossing_teams(wiring):
         member = wiring.carries(team, state)
         if member is not None and member.link is not None:
@@ -96,14 +121,14 @@ def core_links(wiring: Wiring, state: State = NOW) -> list[Link]:
     return links
 
 
-def solve(wiring: Wiring, pairings: Pairings, state: State = NOW) -> Domains:
-    """The domains in a state; O(links x classes)."""
+def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int = 0) -> Domains:
+    """The domains in a state, over links that take packets of `least_mtu` bytes; O(links x classes)."""
     count = wiring.classes.count
     numbers = np.arange(count)
     heads: list[np.ndarray] = []
     tails: list[np.ndarray] = []
     special: list[tuple[Link, int, int, int]] = []
-    links = core_links(wiring, state)
+    links = [link for link in core_links(wiring, state) if not link.mtu or link.mtu >= least_mtu]
     for link in links:
         for side in (0, 1):
             near, far = link.ends[side], link.ends[1 - side]
@@ -125,9 +150,9 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW) -> Domains:
                 by_bridge.setdefault(end, []).append(link)
         extra_heads: list[int] = []
         extra_tails: list[int] = []
-        entry_of: dict[tuple[int, int, int], int] = {}
+        entry_of: dict[tuple[str, int, int], int] = {}
         for number, (link, side, k, there) in enumerate(special):
-            entry_of[link.number, side, k] = total + number
+            entry_of[link.key, side, k] = total + number
             node = wiring.bridges[link.ends[1 - side]].trunk * count + there
             entries.setdefault(node, []).append(total + number)
         for number, (link, side, k, there) in enumerate(special):
@@ -135,13 +160,13 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW) -> Domains:
             extra_tails.append(total + number)
             far = link.ends[1 - side]
             for onward in by_bridge[far]:
-                if onward.number == link.number:
+                if onward.key == link.key:
                     continue
                 out_side = onward.side(far)
                 next_context = int(pairings(onward.rules[out_side], onward.rules[1 - out_side]).there[there])
                 if next_context < 0:
                     continue
-                entry = entry_of.get((onward.number, out_side, there))
+                entry = entry_of.get((onward.key, out_side, there))
                 target = wiring.bridges[onward.ends[1 - out_side]].trunk * count + next_context
                 extra_heads.append(total + number)
                 extra_tails.append(target if entry is None else entry)
@@ -191,9 +216,11 @@ def _open(wiring: Wiring, component: np.ndarray) -> frozenset[int]:
     """The components with a way out into an open end (an enabled fabric port, or a crossing switch's NIC, without a cable)."""
     count = wiring.classes.count
     found: set[int] = set()
-    ends = [(bridge, rule) for bridge, rule, _ in wiring.open_ports]
-    ends += [(team.bridge, team.rule) for team in crossing_teams(wiring) if any(m.open for m in team.members)]
-    for bridge, rule in ends:
+    ends = {(bridge, rule.number): rule for bridge, rule, _ in wiring.fabric.open_ports}
+    for team in crossing_teams(wiring):
+        if any(m.open for m in team.members):
+            ends[team.bridge, team.rule.number] = team.rule
+    for (bridge, _), rule in ends.items():
         first = wiring.bridges[bridge].trunk * count
         found.update(component[first + np.flatnonzero(rule.out >= 0)].tolist())
     return frozenset(found)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from aptwire.forward.classes import UNTAGGED
+from aptwire.forward.parts import NOW, Stand, State
 from aptwire.forward.paths import Roads
-from aptwire.forward.rules import PortRule
-from aptwire.forward.wiring import NOW, State, Wiring, compile_wiring
+from aptwire.forward.wiring import Wiring, compile_wiring
 from aptwire.plan import vids
 from aptwire.plan.names import endpoint_key
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -18,11 +18,10 @@ MANY = 64
 
 @dataclass(frozen=True)
 class Seat:
-    """An adapter at its port: `tags` are the VIDs with which it may send and hear, beside untagged frames."""
+    """An adapter at its port: `place` as if untagged, `tags` the VIDs with which it may send and hear beside untagged frames."""
 
-    id: str
     key: str
-    rule: PortRule
+    stand: Stand
     tags: frozenset[int]
 
 
@@ -37,50 +36,64 @@ def hears(plan: Plan, without: str | None = None, wiring: Wiring | None = None) 
     roads = Roads(wiring, State(lost=frozenset([find_nic(plan, without)])) if without else NOW)
     seats: dict[int, list[Seat]] = {}
     for adapter in plan.all("adapter"):
-        if adapter.port_group is not None:
-            group = plan.get("port_group", adapter.port_group)
-            listed = vids.members(group.allowed or "")
-            own = frozenset(tag.vid for tag in plan.where("guest_tag", "adapter", adapter.id))
-            tags = own | listed if len(listed) <= MANY else own
-            seat = Seat(adapter.id, endpoint_key(plan, adapter), wiring.group_rules[group.id], tags)
-            seats.setdefault(wiring.bridge_of[group.switch].number, []).append(seat)
+        block = wiring.blocks[wiring.home_block(adapter)]
+        own = [tag.vid for tag in plan.where("guest_tag", "adapter", adapter.id)]
+        stand = next((block.stand_of[p] for p in block.several.get(adapter.id, [adapter.id])), None)
+        if stand is not None and stand.rule is not None:
+            group = plan.of("port_group").get(adapter.port_group)
+            listed = vids.members(group.allowed or "") if group is not None else frozenset()
+            tags = frozenset(own) | listed if len(listed) <= MANY else frozenset(own)
+            seats.setdefault(stand.bridge, []).append(Seat(endpoint_key(plan, adapter), stand, tags))
 
     def tags_of(seat: Seat, label: int) -> list[str]:
         if label == UNTAGGED:
             return [""]
         return [str(vid) for vid in wiring.classes.members[label] if vid in seat.tags]
 
-    heard: dict[tuple[int, int], list[tuple[str, str]]] = {}
+    heard: dict[tuple[int, int, str, int], list[tuple[Seat, str]]] = {}
 
-    def receivers(bridge: int, context: int) -> list[tuple[str, str]]:
-        if (bridge, context) not in heard:
-            found: list[tuple[str, str]] = []
-            for other, inside in roads.flood(bridge, context):
+    def receivers(bridge: int, context: int, order: str, vni: int) -> list[tuple[Seat, str]]:
+        key = (bridge, context, order, vni)
+        if key not in heard:
+            found: dict[tuple[str, str], tuple[Seat, str]] = {}
+            for spot in roads.flood(bridge, context, order):
+                other, inside, entry = spot
                 for seat in seats.get(other, ()):
-                    label = int(seat.rule.out[inside])
+                    if (
+                        entry is not None
+                        and wiring.bridges[other].virtual
+                        and entry not in roads.at(other, seat.stand.order)
+                    ):
+                        continue
+                    if seat.stand.vni != vni:
+                        continue
+                    label = int(seat.stand.rule.out[inside]) if seat.stand.rule is not None else -1
+                    if vni:
+                        label = UNTAGGED if inside in seat.stand.hears else -1
                     if label >= 0:
-                        found.extend((seat.id, f"{seat.key}|{tag}") for tag in tags_of(seat, label))
-            heard[bridge, context] = found
-        return heard[bridge, context]
+                        found.update(((seat.key, tag), (seat, tag)) for tag in tags_of(seat, label))
+            heard[key] = list(found.values())
+        return heard[key]
 
     answer: dict[str, list[str]] = {}
     for bridge, seated in seats.items():
         for seat in seated:
-            labels = [UNTAGGED, *(k for k in range(1, wiring.classes.count) if seat.rule.into[k] >= 0)]
-            for label in labels:
-                context = int(seat.rule.into[label])
-                reached = receivers(bridge, context) if context >= 0 else []
+            stand = seat.stand
+            rule = stand.rule
+            assert rule is not None
+            tagged = [] if stand.vni else [k for k in range(1, wiring.classes.count) if rule.into[k] >= 0]
+            for label in [UNTAGGED, *tagged]:
+                context = stand.context if stand.vni else int(rule.into[label])
+                reached = receivers(bridge, context, stand.order, stand.vni) if context >= 0 else []
                 several = len(wiring.classes.members[label]) > 1
                 for tag in tags_of(seat, label):
                     answer[f"{seat.key}|{tag}"] = sorted(
-                        {
-                            name
-                            for other, name in reached
-                            if other != seat.id and (not several or name.endswith(f"|{tag}"))
-                        }
+                        f"{other.key}|{name}"
+                        for other, name in reached
+                        if other is not seat and (not several or name == tag)
                     )
     for adapter in plan.all("adapter"):
-        if adapter.port_group is None:
+        if adapter.port_group is None and adapter.type != "direct":
             answer[f"{endpoint_key(plan, adapter)}|"] = []
     return dict(sorted(answer.items()))
 

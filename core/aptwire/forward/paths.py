@@ -12,10 +12,11 @@ from collections import deque
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from aptwire.forward.wiring import NOW, Link, Place, State, Wiring
+from aptwire.forward.parts import NOW, Link, Place, State
+from aptwire.forward.wiring import Wiring
 
-Spot = tuple[int, int, int]
-"""(bridge, context, number of the link it came in by, -1 where it began)"""
+Spot = tuple[int, int, Link | None]
+"""(bridge, context, the link it came in by, None where it began)"""
 
 
 @dataclass(frozen=True)
@@ -52,67 +53,90 @@ class Step:
 
 
 class Roads:
-    """The links that can be used from each bridge in a state."""
+    """The links that a frame can use in a state."""
 
     def __init__(self, wiring: Wiring, state: State = NOW) -> None:
         self.wiring = wiring
         self.state = state
-        self._links: dict[int, list[Link]] = {}
-        for link in wiring.fabric_links:
-            self._add(link)
-        for team in wiring.teams:
+        self._links: dict[tuple[int, str], list[Link]] = {}
+
+    def at(self, bridge: int, order: str = "") -> list[Link]:
+        """The usable links at a bridge, for the stands of a virtual switch to which this team order applies."""
+        known = self._links.get((bridge, order))
+        if known is None:
+            known = self._links[bridge, order] = list(self._find(bridge, order))
+        return known
+
+    def _find(self, bridge: int, order: str) -> Iterator[Link]:
+        wiring, state = self.wiring, self.state
+        for team in wiring.teams_at(bridge, order):
             member = wiring.carries(team, state)
             if member is not None and member.link is not None:
-                self._add(member.link)
+                yield member.link
+        if wiring.bridges[bridge].virtual:
+            return
+        for link in wiring.fabric.at.get(bridge, ()):
+            if link.nic is None or link.nic not in state.lost:
+                yield link
+        for team in wiring.fabric.teams:
+            member = wiring.carries(team, state)
+            if member is not None and member.link is not None and bridge in member.link.ends:
+                yield member.link
+        for team, member in wiring.team_links.get(bridge, ()):
+            if member.link is not None and wiring.carries(team, state) is member:
+                yield member.link
 
-    def _add(self, link: Link) -> None:
-        for end in link.ends:
-            self._links.setdefault(end, []).append(link)
+    def leaving(self, spot: Spot, order: str) -> Iterator[Link]:
+        """The links by which a frame may leave: never the one it came by, nor another of the same uplink."""
+        bridge, _, entry = spot
+        own = entry.records[0][0] if entry is not None and self.wiring.bridges[bridge].virtual else None
+        for link in self.at(bridge, order if entry is None else ""):
+            if link is not entry and (own is None or link.records[0][0] != own):
+                yield link
 
-    def at(self, bridge: int) -> list[Link]:
-        """The usable links at a bridge."""
-        return self._links.get(bridge, [])
-
-    def onward(self, spot: Spot) -> Iterator[tuple[Step, Spot]]:
-        """Where a frame in a context goes next."""
+    def arrives(self, spot: Spot, place: Place) -> bool:
+        """Whether a frame there comes out to a place."""
         bridge, context, entry = spot
-        for link in self.at(bridge):
-            if link.number == entry:
-                continue
+        if bridge != place.bridge or heard_as(place, context) is None:
+            return False
+        return entry is None or not self.wiring.bridges[bridge].virtual or entry in self.at(bridge, place.stand.order)
+
+    def onward(self, spot: Spot, order: str = "") -> Iterator[tuple[Step, Spot]]:
+        """Where a frame in a context goes next; `order` is the team order of who sent it."""
+        bridge, context, _ = spot
+        for link in self.leaving(spot, order):
             side = link.side(bridge)
             label = int(link.rules[side].out[context])
             if label < 0:
                 continue
             after = int(link.rules[1 - side].into[label])
             if after >= 0:
-                yield Step(link, side, context, label, after), (link.ends[1 - side], after, link.number)
+                yield Step(link, side, context, label, after), (link.ends[1 - side], after, link)
 
-    def flood(self, bridge: int, context: int) -> dict[tuple[int, int], None]:
-        """Every (bridge, context) in which a broadcast shows up, the first one included, in order of distance."""
-        start: Spot = (bridge, context, -1)
-        seen: set[Spot] = {start}
-        found: dict[tuple[int, int], None] = {(bridge, context): None}
+    def flood(self, bridge: int, context: int, order: str = "") -> list[Spot]:
+        """Every spot in which a broadcast shows up, the first one included, in order of distance."""
+        start: Spot = (bridge, context, None)
+        seen: dict[Spot, None] = {start: None}
         queue = deque([start])
         while queue:
-            for _, spot in self.onward(queue.popleft()):
+            for _, spot in self.onward(queue.popleft(), order):
                 if spot not in seen:
-                    seen.add(spot)
-                    found.setdefault(spot[:2])
+                    seen[spot] = None
                     queue.append(spot)
-        return found
+        return list(seen)
 
     def way(self, source: Place, target: Place) -> list[Step] | None:
         """The shortest way of a broadcast from one place to another; None where it isn't heard."""
         if source.context < 0 or target.rule is None:
             return None
-        start: Spot = (source.bridge, source.context, -1)
+        start: Spot = (source.bridge, source.context, None)
         came: dict[Spot, tuple[Spot, Step] | None] = {start: None}
         queue = deque([start])
         while queue:
             spot = queue.popleft()
-            if spot[0] == target.bridge and heard_as(target, spot[1]) is not None:
+            if self.arrives(spot, target):
                 return _steps(came, spot)
-            for step, following in self.onward(spot):
+            for step, following in self.onward(spot, source.stand.order):
                 if following not in came:
                     came[following] = (spot, step)
                     queue.append(following)
@@ -124,7 +148,7 @@ class Roads:
         Real steps cost nothing (a hop counts a little, for short ways); a step on the wanted class may be
         taken although ports drop it, each missing permission counting one.  None: nothing joins the two.
         """
-        start = (source.bridge, source.context if source.context >= 0 else wanted, -1)
+        start: Spot = (source.bridge, source.context if source.context >= 0 else wanted, None)
         best: dict[Spot, float] = {start: 0.0}
         came: dict[Spot, tuple[Spot, Step] | None] = {start: None}
         heap: list[tuple[float, int, Spot]] = [(0.0, 0, start)]
@@ -135,7 +159,7 @@ class Roads:
                 continue
             if spot[:2] == target:
                 return _steps(came, spot)
-            for step, following in self._wishful(spot, wanted):
+            for step, following in self._wishful(spot, wanted, source.stand.order):
                 price = cost + 0.001 + len(step.missing)
                 if price < best.get(following, float("inf")):
                     best[following] = price
@@ -144,17 +168,15 @@ class Roads:
                     heapq.heappush(heap, (price, order, following))
         return None
 
-    def _wishful(self, spot: Spot, wanted: int) -> Iterator[tuple[Step, Spot]]:
-        bridge, context, entry = spot
-        for link in self.at(bridge):
-            if link.number == entry:
-                continue
+    def _wishful(self, spot: Spot, wanted: int, order: str) -> Iterator[tuple[Step, Spot]]:
+        bridge, context, _ = spot
+        for link in self.leaving(spot, order):
             side = link.side(bridge)
             near, far = link.rules[side], link.rules[1 - side]
             label = int(near.out[context])
             after = int(far.into[label]) if label >= 0 else -1
             if after >= 0:
-                yield Step(link, side, context, label, after), (link.ends[1 - side], after, link.number)
+                yield Step(link, side, context, label, after), (link.ends[1 - side], after, link)
             if after == wanted or wanted == 0:
                 continue
             missing: list[Missing] = []
@@ -173,7 +195,7 @@ class Roads:
             if not all(port.records for port in missing):
                 continue
             step = Step(link, side, context, label, after, tuple(missing))
-            yield step, (link.ends[1 - side], wanted, link.number)
+            yield step, (link.ends[1 - side], wanted, link)
 
 
 def _steps(came: dict[Spot, tuple[Spot, Step] | None], spot: Spot) -> list[Step]:
@@ -185,8 +207,5 @@ def _steps(came: dict[Spot, tuple[Spot, Step] | None], spot: Spot) -> list[Step]
 
 
 def heard_as(place: Place, context: int) -> int | None:
-    """The label with which a frame in the context of a place's switch comes out to it; None if it doesn't, or not on its tag."""
-    if place.rule is None:
-        return None
-    label = int(place.rule.out[context])
-    return label if label == place.label else None
+    """The label with which a frame in the context of a place's bridge comes out to it; None if it doesn't, or not on its tag."""
+    return place.label if context in place.stand.hears else None

@@ -10,12 +10,15 @@ inside a bridge: class 0 untagged all through (virtual and unmanaged switches on
 
 from __future__ import annotations
 
+import threading
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from aptwire.forward.classes import UNTAGGED, VidClasses
 from aptwire.plan.kinds import AssumedFabric, FabricPort, FabricSwitch, PortGroup, Uplink
+from aptwire.plan.private import PrivatePart
 
 
 @dataclass(frozen=True, eq=False)
@@ -35,6 +38,14 @@ class RuleBook:
         self.classes = classes
         self.rules: list[PortRule] = []
         self._known: dict[tuple[object, ...], PortRule] = {}
+        self._lock = threading.Lock()
+
+    def regrown(self, classes: VidClasses) -> RuleBook:
+        """The same rules, with the same numbers, over finer classes."""
+        book = RuleBook(classes)
+        for key in self._known:
+            book._rule(key)
+        return book
 
     def __call__(
         self,
@@ -43,16 +54,37 @@ class RuleBook:
         defined: str | None = None,
         text: str = "",
         dead: bool = False,
+        one_way: bool = False,
+        untagged_out: tuple[int, ...] = (),
     ) -> PortRule:
-        """A rule: the VIDs that pass tagged (None: all), the context of untagged frames (None: dropped), the VIDs that the bridge defines."""
-        key = (tagged, native, defined, dead, text)
+        """A rule: the VIDs that pass tagged (None: all), the context of untagged frames (None: dropped), the VIDs that the bridge defines.
+
+        `one_way`: frames leave and none comes in.  `untagged_out`: the contexts that leave untagged, where they
+        aren't just the native one.
+        """
+        return self._rule((tagged, native, defined, text, dead, one_way, untagged_out))
+
+    def _rule(self, key: tuple[Any, ...]) -> PortRule:
         rule = self._known.get(key)
         if rule is None:
-            rule = self._make(tagged, native, defined, text, dead)
-            self._known[key] = rule
+            with self._lock:
+                rule = self._known.get(key)
+                if rule is None:
+                    rule = self._make(*key)
+                    self.rules.append(rule)
+                    self._known[key] = rule
         return rule
 
-    def _make(self, tagged: str | None, native: int | None, defined: str | None, text: str, dead: bool) -> PortRule:
+    def _make(
+        self,
+        tagged: str | None,
+        native: int | None,
+        defined: str | None,
+        text: str,
+        dead: bool,
+        one_way: bool,
+        untagged_out: tuple[int, ...],
+    ) -> PortRule:
         count = self.classes.count
         numbers = np.arange(count, dtype=np.int16)
         passes = np.ones(count, dtype=bool) if tagged is None else self.classes.mask(tagged)
@@ -65,21 +97,36 @@ class RuleBook:
             into[UNTAGGED] = inside
             if native:
                 into[inside] = inside if passes[inside] else -1
+        if untagged_out:
+            out[:] = -1
+            out[self.classes.of[list(untagged_out)]] = UNTAGGED
         if defined is not None:
             known = self.classes.mask(defined)
             out[~known] = -1
             into[(into >= 0) & ~known[into]] = -1
         if dead:
             out[:] = -1
+        if dead or one_way:
             into[:] = -1
-        rule = PortRule(number=len(self.rules), out=out, into=into, text=text)
-        self.rules.append(rule)
-        return rule
+        return PortRule(number=len(self.rules), out=out, into=into, text=text)
 
-    def port_group(self, group: PortGroup) -> PortRule:
-        """The port of an adapter in this port group."""
+    def _private(self, part: PrivatePart, vid: int, defined: str | None = None) -> PortRule:
+        """A private port (RFC 5517 section 3): it sends in its own VLAN and hears those that may speak to it."""
+        hears = {
+            "promiscuous": (part.primary, *part.secondaries),
+            "isolated": (part.primary,),
+            "community": (part.primary, vid),
+        }[part.type]
+        return self(native=vid, defined=defined, text=f"private {vid}, {part.type}", untagged_out=hears)
+
+    def port_group(self, group: PortGroup, part: PrivatePart | None = None) -> PortRule:
+        """The port of an adapter in this port group; `part` is a private one's part in its private VLAN."""
         if group.mode == "untagged":
             return self(native=0, text="untagged")
+        if group.mode == "overlay":
+            return self(native=0, text=f"overlay {group.vni}")
+        if part is not None and group.mode == "private":
+            return self._private(part, group.vid or 0)
         if group.mode == "access":
             return self(native=group.vid, text=f"access {group.vid}")
         text = f"trunk {group.allowed or 'without VIDs'}"
@@ -87,24 +134,37 @@ class RuleBook:
             text += f", native {group.native or 'untagged'}"
         return self(group.allowed, group.native, text=text)
 
+    def function(self, vid: int | None) -> PortRule:
+        """The port of a direct adapter: its NIC puts the VID on, or passes all."""
+        return self(native=vid, text=f"virtual function, VID {vid}") if vid else self(None, 0, text="virtual function")
+
     def host_port(self, vid: int | None) -> PortRule:
         """A host port: the hypervisor sits untagged on the switch's context."""
         return self(native=vid or 0, text=f"VID {vid}" if vid else "untagged")
 
-    def uplink(self, uplink: Uplink) -> PortRule:
-        """The uplink of a virtual switch; without an allowed list it lets everything through."""
-        text = "all VIDs" if uplink.allowed is None else f"allows {spoken_vids(uplink.allowed)}"
-        if uplink.native is not None:
-            return self(uplink.allowed, uplink.native, text=f"{text}, native {uplink.native}")
-        untagged = uplink.allowed is None or bool(self.classes.mask(uplink.allowed)[UNTAGGED])
-        return self(uplink.allowed, 0 if untagged else None, text=text)
+    def uplink(self, uplink: Uplink, wireless: bool = False, one_way: bool = False) -> PortRule:
+        """The uplink of a virtual switch; without an allowed list it lets everything through.
 
-    def fabric_port(self, switch: FabricSwitch, port: FabricPort) -> PortRule:
+        `wireless`: over a NIC that carries no tags.  `one_way`: over a NIC that drops what comes back.
+        """
+        if wireless:
+            return self("", uplink.native or 0, text="wireless, untagged only", one_way=one_way)
+        text = "all VIDs" if uplink.allowed is None else f"allows {spoken_vids(uplink.allowed)}"
+        native = uplink.native
+        if native is not None:
+            text = f"{text}, native {native}"
+        elif uplink.allowed is None or bool(self.classes.mask(uplink.allowed)[UNTAGGED]):
+            native = 0
+        return self(uplink.allowed, native, text=text, one_way=one_way)
+
+    def fabric_port(self, switch: FabricSwitch, port: FabricPort, part: PrivatePart | None = None) -> PortRule:
         """A physical port; one of an unmanaged switch passes tags unseen."""
         if not port.enabled:
             return self(text="disabled", dead=True)
         if not switch.managed:
             return self(None, 0, text="unmanaged, passes every tag")
+        if part is not None and port.mode == "private":
+            return self._private(part, port.vid or 0, switch.vlans)
         if port.mode == "access":
             return self(native=port.vid, defined=switch.vlans, text=f"access {port.vid}")
         text = f"trunk {port.allowed or 'without VIDs'}"

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass
 
-from aptwire.forward.domains import crossing
+from aptwire.forward.domains import core_links, crossing
+from aptwire.forward.parts import NOW, Link, Place, Stand, Team
 from aptwire.forward.trace import Teller
-from aptwire.forward.wiring import NOW, Link, Place, Team, Wiring
+from aptwire.forward.wiring import Wiring
 from aptwire.plan.kinds import Segment
 
 CARRIES, RESERVE, DROPPED, OPEN, LEAKS = "carries", "reserve", "dropped", "open", "leaks"
@@ -44,41 +45,62 @@ class _Strand:
         self.plan = wiring.plan
         self.segment = segment
         self.tag = int(wiring.classes.of[segment.vid or 0])
+        secondaries = [s.vid for s in self.plan.where("secondary_vlan", "segment", segment.id)]
+        self.tags = {int(wiring.classes.of[v]) for v in (segment.vid, *secondaries) if v}
         self.teller = Teller(wiring, NOW)
         self.wanted: set[int] = set()
 
     def pieces(self) -> list[Piece]:
         made: list[Piece] = []
-        ways: dict[tuple[int, int, str], None] = {}
-        for place in self.wiring.places:
-            own = place.segment == self.segment.id
-            if not own and (place.context != self.tag or self.tag == 0):
-                continue
-            seat = self._seat(place)
-            if place.context < 0:
-                made.append(Piece(place.endpoint, seat, DROPPED, place.reason))
-                continue
-            if seat != place.endpoint:
-                made.append(Piece(place.endpoint, seat, CARRIES, foreign=not own))
-            if own:
-                ways[place.bridge, place.context, seat] = None
-        for bridge, context, seat in ways:
-            for team in self.wiring.teams_of.get(bridge, ()):
-                made.extend(self._out(team, context, seat))
+        ways: dict[tuple[Stand, str], None] = {}
+        for block in self.wiring.blocks.values():
+            for stand in block.stands:
+                own = stand.segment == self.segment.id
+                if not own and (stand.vni or stand.context not in self.tags):
+                    continue
+                self._seats(stand, own, made, ways)
+        for stand, seat in ways:
+            for team in self.wiring.teams_at(stand.bridge, stand.order):
+                made.extend(self._out(team, stand.context, seat))
+            if not self.wiring.bridges[stand.bridge].virtual:
+                self.wanted.add(stand.bridge)
         made.extend(self._fabric())
         return made
 
+    def _seats(self, stand: Stand, own: bool, made: list[Piece], ways: dict[tuple[Stand, str], None]) -> None:
+        for record in stand.records:
+            place = self.wiring.place(record)
+            assert place is not None
+            seat = self._seat(place)
+            if stand.context < 0:
+                made.append(Piece(place.endpoint, seat, DROPPED, stand.reason))
+                continue
+            if seat != place.endpoint:
+                made.append(Piece(place.endpoint, seat, CARRIES, foreign=not own))
+            if stand.vni:
+                made.append(Piece(seat, stand.over, CARRIES, foreign=not own))
+                seat = stand.over
+            if own:
+                ways[stand, seat] = None
+
     def _seat(self, place: Place) -> str:
         adapter = self.plan.of("adapter").get(place.endpoint)
-        return adapter.port_group if adapter is not None and adapter.port_group else place.endpoint
+        if adapter is not None:
+            return adapter.port_group or adapter.function_of or place.endpoint
+        port = self.plan.of("station_port").get(place.endpoint)
+        return port.port if port is not None else place.endpoint
 
     def _out(self, team: Team, context: int, seat: str) -> list[Piece]:
         label = int(team.rule.out[context])
+        carrying = self.wiring.carries(team, NOW)
+        if carrying is not None and carrying.link is not None:
+            label = int(carrying.link.rules[0].out[context])
         if label < 0:
             return [Piece(seat, team.uplink.id, DROPPED, self.teller.refusal((team.uplink.id,), context, leaving=True))]
-        carrying = self.wiring.carries(team, NOW)
         made: list[Piece] = []
         for member in team.members[: team.usable]:
+            if member.one_way:
+                continue
             state = CARRIES if member is carrying else RESERVE
             made.append(Piece(seat, member.nic.id, state))
             if member.link is None:
@@ -110,7 +132,7 @@ class _Strand:
         if not self.wanted:
             return []
         at: dict[int, list[Link]] = {}
-        for link in self.wiring.fabric_links:
+        for link in (link for link in core_links(self.wiring) if link.nic is None):
             for end in link.ends:
                 at.setdefault(end, []).append(link)
         root = min(self.wanted)
@@ -123,17 +145,19 @@ class _Strand:
                 if far not in came:
                     came[far] = link
                     queue.append(far)
-        needed: dict[int, Link] = {}
+        needed: dict[str, Link] = {}
         for bridge in self.wanted:
             step = came.get(bridge)
             while step is not None:
-                needed[step.number] = step
+                needed[step.key] = step
                 bridge = step.ends[1 - step.side(bridge)]
                 step = came.get(bridge)
         return [needed[n] for n in sorted(needed)]
 
     def _between(self, link: Link) -> list[Piece]:
-        (a,), (b,) = link.records
+        if not all(link.records):
+            return []
+        a, b = link.records[0][-1], link.records[1][-1]
         ends = [self.wiring.bridges[e].id for e in link.ends]
         there = int(crossing(link.rules[0], link.rules[1])[self.tag])
         back = int(crossing(link.rules[1], link.rules[0])[self.tag])

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from aptwire.forward.parts import NOW, Link, Place, State, Team
 from aptwire.forward.paths import Roads, Step, heard_as
 from aptwire.forward.rules import spoken_vids
-from aptwire.forward.wiring import NOW, Link, Member, Place, State, Wiring
+from aptwire.forward.wiring import Wiring
 from aptwire.plan import vids
 from aptwire.plan.kinds import FabricPort, FabricSwitch, Nic, Uplink
 from aptwire.plan.names import called, endpoint_key
@@ -50,33 +51,46 @@ class Trace:
 def say_state(wiring: Wiring, state: State) -> str:
     """A state in words: "now", "when nic0 of fulmar fails", "over nic1 of fulmar"."""
     said: list[str] = []
-    for team in wiring.teams:
-        chosen = state.choice.get(team.uplink.id)
-        if chosen is None or not team.usable:
-            continue
-        if team.uplink.mode == "standby":
+    for key, chosen in state.choice.items():
+        team = find_team(wiring, key)
+        nic = called(wiring.plan, wiring.plan.find(chosen.rstrip("<")))
+        if chosen.endswith("<"):
+            said.append(f"when answers come back over {nic}")
+        elif team is not None and team.mode == "standby":
             said.append(f"when {called(wiring.plan, team.members[0].nic)} fails")
         else:
-            said.append(f"over {called(wiring.plan, wiring.plan.get('nic', chosen))}")
+            said.append(f"over {nic}")
     said.extend(f"with {called(wiring.plan, wiring.plan.get('nic', id))} lost" for id in sorted(state.lost))
-    return " and ".join(said) or "now"
+    return " and ".join(dict.fromkeys(said)) or "now"
+
+
+def find_team(wiring: Wiring, key: str) -> Team | None:
+    """The team that a state calls by this key."""
+    uplink = wiring.plan.of("uplink").get(key.split("|")[0])
+    teams = wiring.blocks[uplink.switch].teams if uplink is not None else wiring.fabric.teams
+    return next((team for team in teams if team.key == key), None)
 
 
 def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> Trace:
     """The way of a broadcast from one place to another, or as far as it gets on the way that lacks least."""
+    if source.stand.vni and source.context >= 0:
+        return _tunnelled(wiring, source, target, state)
     roads = Roads(wiring, state)
     teller = Teller(wiring, state)
     hops = [teller.entry(source)]
     if source.context < 0:
         return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
-    steps = roads.way(source, target)
+    steps = None if target.stand.vni else roads.way(source, target)
     if steps is not None:
         for step in steps:
             hops.extend(teller.step(step))
         context = steps[-1].after if steps else source.context
         return Trace((*hops, teller.end(target, context)), True, say_state(wiring, state))
     wanted = target.context if target.context > 0 else source.context
-    wish = roads.wish(source, (target.bridge, target.context), wanted) if target.context >= 0 else None
+    goal = (target.bridge, target.context)
+    if target.stand.hears and not target.stand.plain and source.context not in target.stand.hears:
+        goal = (target.bridge, target.stand.hears[0])
+    wish = roads.wish(source, goal, wanted) if target.context >= 0 and not target.stand.vni else None
     if wish is None:
         hops.extend(teller.stuck(roads, source, target))
     else:
@@ -93,6 +107,23 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
     return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
 
 
+def _tunnelled(wiring: Wiring, source: Place, target: Place, state: State) -> Trace:
+    """An overlay's way: into the tunnel at one host port, over the segment that carries it, out at another (RFC 7348 section 4)."""
+    teller = Teller(wiring, state)
+    near, far = (wiring.place(p.stand.over) if p.stand.vni else None for p in (source, target))
+    hops = [teller.entry(source)]
+    if near is None or far is None or source.stand.vni != target.stand.vni:
+        hops.append(teller.tunnel(source, "dropped", f"{teller.name(target)} isn’t in overlay {source.stand.vni}"))
+        return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
+    if near.record == far.record:
+        return Trace((*hops, teller.end(target, source.context)), True, say_state(wiring, state))
+    inner = trace(wiring, near, far, state)
+    hops = [*hops, teller.tunnel(source, "passed", ""), *inner.hops]
+    if not inner.delivered:
+        return Trace((*hops, teller.end(target, None)), False, inner.state)
+    return Trace((*hops, teller.end(target, target.context)), True, inner.state)
+
+
 class Teller:
     """Says what happens to a frame at each place of the plan."""
 
@@ -100,6 +131,21 @@ class Teller:
         self.wiring = wiring
         self.plan = wiring.plan
         self.state = state
+
+    def name(self, place: Place) -> str:
+        """An endpoint as hops call it."""
+        record = self.plan.find(place.endpoint)
+        if record is None:
+            return place.endpoint
+        return called(self.plan, record) if record.kind == "station_port" else endpoint_key(self.plan, record)
+
+    def tunnel(self, place: Place, outcome: str, reason: str) -> Hop:
+        """Into the tunnel of an overlay."""
+        stand = place.stand
+        carrier = self.plan.get("host_port", stand.over)
+        after = f"VNI {stand.vni}" if outcome == "passed" else "–"
+        rule = f"carries VNI {stand.vni}"
+        return Hop((stand.over,), called(self.plan, carrier), "untagged", after, rule, outcome, reason)
 
     def tag(self, number: int) -> str:
         if number < 0:
@@ -112,12 +158,14 @@ class Teller:
         group = getattr(record, "port_group", None)
         records = (place.record, *((group,) if group else ()))
         seat = self.plan.find(group) if group else None
-        where = endpoint_key(self.plan, record) if record else place.endpoint
+        where = self.name(place)
         if seat is not None:
             where += f", port group {getattr(seat, 'name', '')}"
         rule = place.rule.text if place.rule else "no port group"
         if place.context < 0:
             return Hop(records, where, self.tag(place.label), "–", rule, "dropped", place.reason)
+        if place.stand.vni:
+            return Hop(records, where, "untagged", f"VNI {place.stand.vni}", rule)
         return Hop(records, where, self.tag(place.label), self.tag(place.context), rule)
 
     def end(self, place: Place, context: int | None) -> Hop:
@@ -125,10 +173,12 @@ class Teller:
         record = self.plan.find(place.endpoint)
         group = getattr(record, "port_group", None)
         records = (*((group,) if group else ()), place.record)
-        where = endpoint_key(self.plan, record) if record else place.endpoint
+        where = self.name(place)
         rule = place.rule.text if place.rule else "no port group"
         if context is None:
             return Hop(records, where, "–", "–", rule, "not reached")
+        if place.stand.vni:
+            return Hop(records, where, f"VNI {place.stand.vni}", "untagged", rule)
         label = heard_as(place, context)
         if label is None:
             reason = (
@@ -156,12 +206,14 @@ class Teller:
     def _hop(self, records: tuple[str, ...], before: int, after: int, rule: str, link: Link, leaving: bool) -> Hop:
         record = self.plan.find(records[-1])
         where = called(self.plan, record)
-        if isinstance(record, Nic):
+        if isinstance(record, Nic) and len(records) > 1:
             uplink = self.plan.get("uplink", records[0])
             where = f"{where}, uplink {uplink.name}"
             if len(self.plan.where("nic", "uplink", uplink.id)) > 1:
                 where += f" ({self._part(uplink, record)})"
         reason = "" if after >= 0 else self.refusal(records, before, leaving)
+        if after < 0 and link.key.endswith("<") and not leaving and isinstance(record, Nic):
+            reason = f"{called(self.plan, record)} doesn’t carry, so it drops what comes back over it"
         passed = (*records, *((link.cable,) if link.cable and leaving else ()))
         if after < 0 and isinstance(record, FabricPort):
             switch = self.plan.get("fabric_switch", record.switch)
@@ -187,6 +239,9 @@ class Teller:
         """Why a port drops a frame, as a person would say it."""
         record = self.plan.find(records[0])
         vid = self.wiring.classes.vid(frame)
+        nic = self.plan.of("nic").get(records[-1])
+        if nic is not None and nic.wireless and vid:
+            return f"{called(self.plan, nic)} is wireless and carries no tags"
         if isinstance(record, FabricPort):
             switch = self.plan.get("fabric_switch", record.switch)
             return _port_refusal(switch, record, vid, called(self.plan, record), leaving)
@@ -216,9 +271,11 @@ class Teller:
 
     def way_out(self, roads: Roads, place: Place) -> list[Hop]:
         """How a place's frames leave its switch: the hops up to the first fabric port, the last one saying where they end."""
-        teams = self.wiring.teams_of.get(place.bridge, [])
+        teams = self.wiring.teams_at(place.bridge, place.stand.order)
         if not teams:
             bridge = self.wiring.bridges[place.bridge]
+            if not bridge.virtual:
+                return []
             name = called(self.plan, self.plan.find(bridge.id))
             return [
                 Hop((bridge.id,), name, self.tag(place.context), "–", "no uplink", "dropped", f"{name} has no uplink")
@@ -226,16 +283,18 @@ class Teller:
         made: list[Hop] = []
         for team in teams:
             member = self.wiring.carries(team, self.state)
-            label = int(team.rule.out[place.context])
+            link = member.link if member is not None else None
+            label = int((link.rules[0] if link else team.rule).out[place.context])
             if label < 0:
-                reason = self.refusal((team.uplink.id,), place.context, leaving=True)
+                records = link.records[0] if link else (team.uplink.id,)
+                reason = self.refusal(records, place.context, leaving=True)
                 where = called(self.plan, team.uplink)
                 made.append(
                     Hop((team.uplink.id,), where, self.tag(place.context), "–", team.rule.text, "dropped", reason)
                 )
             elif member is None:
-                made.append(self._no_member(team.uplink, team.members, place))
-            elif member.link is None:
+                made.append(self._no_member(team, place))
+            elif link is None:
                 where = f"{called(self.plan, member.nic)}, uplink {team.uplink.name}"
                 reason = f"the plan doesn't say what is behind {called(self.plan, member.nic)}"
                 records = (team.uplink.id, member.nic.id)
@@ -243,7 +302,6 @@ class Teller:
                     Hop(records, where, self.tag(place.context), self.tag(label), team.rule.text, "open", reason)
                 )
             else:
-                link = member.link
                 after = int(link.rules[1].into[label])
                 made.extend(self.step(Step(link, 0, place.context, label, after)))
         return made
@@ -251,10 +309,10 @@ class Teller:
     def way_back(self, place: Place) -> list[Hop]:
         """How frames of the context that a place's frames enter come back to its switch."""
         made: list[Hop] = []
-        for team in self.wiring.teams_of.get(place.bridge, []):
+        for team in self.wiring.teams_at(place.bridge, place.stand.order):
             member = self.wiring.carries(team, self.state)
             link = member.link if member else None
-            label = int(team.rule.out[place.context])
+            label = int(link.rules[0].out[place.context]) if link else -1
             there = int(link.rules[1].into[label]) if link and label >= 0 else -1
             if link is None or there < 0:
                 continue
@@ -265,9 +323,9 @@ class Teller:
                 made[-1] = self.strayed(made[-1], context)
         return made
 
-    def _no_member(self, uplink: Uplink, members: tuple[Member, ...], place: Place) -> Hop:
-        where = called(self.plan, uplink)
-        why = "; ".join(f"{m.nic.name} {m.dead}" if m.dead else f"{m.nic.name} is lost" for m in members)
+    def _no_member(self, team: Team, place: Place) -> Hop:
+        uplink, where = team.uplink, called(self.plan, team.uplink)
+        why = "; ".join(f"{m.nic.name} {m.dead}" if m.dead else f"{m.nic.name} is lost" for m in team.members)
         reason = f"no NIC of {where} can carry" + (f": {why}" if why else ", it has none")
         return Hop((uplink.id,), where, self.tag(place.context), "–", "", "dropped", reason)
 
@@ -281,6 +339,8 @@ def _port_refusal(switch: FabricSwitch, port: FabricPort, vid: int, name: str, l
         return f"{switch.name} doesn't define VID {vid}"
     if vid == 0:
         return f"{name} has no native VLAN: untagged frames are dropped"
+    if port.mode == "private":
+        return f"{name} is a private port on {port.vid}: {vid} doesn’t pass there"
     if port.mode == "access":
         return f"{name} is an access port on {port.vid}: " + (
             f"{vid} doesn't leave there" if leaving else f"frames tagged {vid} are dropped"
@@ -292,18 +352,17 @@ def _port_refusal(switch: FabricSwitch, port: FabricPort, vid: int, name: str, l
 
 def find_place(wiring: Wiring, name: str) -> Place:
     """The place called `host/tap`, `host/tap|tag` or by a record's id; ValueError says what there is instead."""
-    by_id = {place.record: place for place in wiring.places}
-    if name in by_id:
-        return by_id[name]
+    place = wiring.place(name)
+    if place is not None:
+        return place
     key, _, tag = name.partition("|")
-    found = [p for p in wiring.places if key in (p.endpoint, _key(wiring, p))]
+    owners = [key] if wiring.plan.find(key) is not None else _named(wiring, key)
+    if len(owners) > 1:
+        raise ValueError(f"“{key}” is the name of several endpoints; use an id: {', '.join(sorted(owners))}")
+    found = wiring.places_of(owners[0]) if owners else []
     if not found:
         raise ValueError(
             f"there is no endpoint “{name}”; endpoints are named host/tap, with |tag for a guest's own tag"
-        )
-    if len({p.endpoint for p in found}) > 1:
-        raise ValueError(
-            f"“{key}” is the name of several endpoints; use an id: {', '.join(sorted(p.record for p in found))}"
         )
     for place in found:
         label = "" if place.label == 0 else str(wiring.classes.vid(place.label))
@@ -315,6 +374,8 @@ def find_place(wiring: Wiring, name: str) -> Place:
     raise ValueError(f"“{key}” doesn't use tag {tag}; it has {labels}")
 
 
-def _key(wiring: Wiring, place: Place) -> str:
-    record = wiring.plan.find(place.endpoint)
-    return endpoint_key(wiring.plan, record) if record else ""
+def _named(wiring: Wiring, key: str) -> list[str]:
+    """The endpoints with this key, host/name."""
+    plan, name = wiring.plan, key.rpartition("/")[2]
+    found = [r for kind in ("adapter", "host_port") for r in plan.where(kind, "name", name)]
+    return [r.id for r in found if endpoint_key(plan, r) == key]

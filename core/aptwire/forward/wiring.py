@@ -1,274 +1,770 @@
-"""A plan's wiring, compiled: bridges, the links between them, team members, and where every endpoint sits."""
+"""A plan's wiring, compiled: bridges, the links between them, team members, and where every endpoint stands.
+
+The parts of one virtual switch make a *block*.  An edit compiles anew the blocks that it touches (`rewire`) and shares the others.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
 
-from aptwire.forward.classes import UNTAGGED, VidClasses, classify
+import numpy as np
+
+from aptwire.forward.classes import UNTAGGED, Named, VidClasses, classify, refine
+from aptwire.forward.fabric import Fabric, build_fabric, least
+from aptwire.forward.parts import NOW, Bridge, Link, Member, Place, Stand, State, Team
 from aptwire.forward.rules import PortRule, RuleBook
-from aptwire.plan.kinds import Adapter, GuestTag, HostPort, Nic, Uplink
+from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import Adapter, Nic, Record, Uplink
 from aptwire.plan.plan import Plan
+from aptwire.plan.private import private_part
+
+__all__ = [
+    "NOW",
+    "Block",
+    "Bridge",
+    "Link",
+    "Member",
+    "Place",
+    "Stand",
+    "State",
+    "Team",
+    "Wiring",
+    "compile_wiring",
+    "rewire",
+]
+
+HOMELESS, STATIONS = "", "stations"
+ADAPTERS = "adapters"
+Touched = Iterable[tuple[str, str]]
 
 
-@dataclass(frozen=True, eq=False)
-class Bridge:
-    """Something that forwards: a virtual switch, a fabric switch, an assumed fabric, or a bare cable between hosts.
+@dataclass(eq=False)
+class Block:
+    """A virtual switch (or the adapters in no port group, the direct adapters of a NIC, the stations): its teams and stands.
 
-    `trunk` is its row among the bridges that frames may cross on their way (-1: a virtual switch with at most
-    one uplink, where every way ends).
+    `stand_of` leads from a place's record to its stand; `several` lists the places of endpoints that have more than
+    one; `addresses` and `macs` are pairs with the record that bears them.
     """
 
-    number: int
-    id: str
-    virtual: bool
-    trunk: int
-    assumed: bool = False
+    key: str
+    teams: list[Team] = field(default_factory=list)
+    stands: list[Stand] = field(default_factory=list)
+    stand_of: dict[str, Stand] = field(default_factory=dict)
+    several: dict[str, list[str]] = field(default_factory=dict)
+    addresses: list[tuple[str, str]] = field(default_factory=list)
+    macs: list[tuple[str, str]] = field(default_factory=list)
+    cache: dict[str, Any] = field(default_factory=dict)
 
-
-@dataclass(frozen=True, eq=False)
-class Link:
-    """A way between two bridges.  Each end: the bridge, its port's rule, the records of that port from inside out."""
-
-    number: int
-    ends: tuple[int, int]
-    rules: tuple[PortRule, PortRule]
-    records: tuple[tuple[str, ...], tuple[str, ...]]
-    cable: str | None
-    nic: str | None = None
-
-    def side(self, bridge: int) -> int:
-        """0 or 1: the end that is on the bridge."""
-        return 0 if self.ends[0] == bridge else 1
-
-
-@dataclass(frozen=True, eq=False)
-class Member:
-    """A NIC of an uplink: its link, or None with the reason (`open`: nothing is plugged in; else it is dead)."""
-
-    nic: Nic
-    link: Link | None
-    open: bool
-    dead: str = ""
-
-
-@dataclass(frozen=True, eq=False)
-class Team:
-    """An uplink: its members in the order in which they would carry, those without link last."""
-
-    uplink: Uplink
-    bridge: int
-    rule: PortRule
-    members: tuple[Member, ...]
-    usable: int
-
-
-@dataclass(frozen=True, eq=False)
-class Place:
-    """One endpoint on one tag: where its frames enter.
-
-    `context` is the class in its switch, -1 where they are dropped at once (`reason` says why); `record` is
-    the adapter, guest tag or host port; `endpoint` the adapter or host port that owns it.
-    """
-
-    number: int
-    endpoint: str
-    record: str
-    bridge: int
-    rule: PortRule | None
-    label: int
-    context: int
-    segment: str | None
-    addresses: tuple[str, ...]
-    reason: str = ""
+    def team_orders(self) -> set[str]:
+        """The orders that differ from the uplinks' own."""
+        return {team.order for team in self.teams if team.order}
 
 
 @dataclass(eq=False)
 class Wiring:
-    """The compiled plan."""
+    """The compiled plan.  `far` leads from a NIC or port to what is at the other end of its cable, and the cable."""
 
     plan: Plan
     classes: VidClasses
+    book: RuleBook
     bridges: list[Bridge] = field(default_factory=list)
-    links: list[Link] = field(default_factory=list)
-    teams: list[Team] = field(default_factory=list)
-    places: list[Place] = field(default_factory=list)
     bridge_of: dict[str, Bridge] = field(default_factory=dict)
-    teams_of: dict[int, list[Team]] = field(default_factory=dict)
-    fabric_links: list[Link] = field(default_factory=list)
-    open_ports: list[tuple[int, PortRule, str]] = field(default_factory=list)
-    places_of: dict[str, list[Place]] = field(default_factory=dict)
-    group_rules: dict[str, PortRule] = field(default_factory=dict)
     trunk_count: int = 0
+    fabric: Fabric = field(default_factory=Fabric)
+    blocks: dict[str, Block] = field(default_factory=dict)
+    far: dict[str, tuple[str, str]] = field(default_factory=dict)
+    port_rules: dict[str, PortRule] = field(default_factory=dict)
+    bearers: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    doubled: frozenset[str] = frozenset()
+    macs: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    doubled_macs: frozenset[str] = frozenset()
+
+    def team_block(self, bridge: int) -> Block | None:
+        """The block of a virtual switch's bridge."""
+        found = self.bridges[bridge]
+        return self.blocks.get(found.id) if found.virtual else None
+
+    def teams_at(self, bridge: int, order: str = "") -> list[Team]:
+        """The teams of a virtual switch, in the order that holds for a stand."""
+        block = self.team_block(bridge) if bridge >= 0 else None
+        return [team for team in block.teams if team.order == order] if block else []
+
+    def all_teams(self) -> Iterator[Team]:
+        """Every team, LAGs that differ included."""
+        yield from self.fabric.teams
+        for block in self.blocks.values():
+            yield from block.teams
+
+    @cached_property
+    def team_links(self) -> dict[int, list[tuple[Team, Member]]]:
+        """The uplinks' members by the bridge that they are plugged into."""
+        found: dict[int, list[tuple[Team, Member]]] = {}
+        for block in self.blocks.values():
+            for team in block.teams:
+                for member in team.members[: team.usable]:
+                    if member.link is not None:
+                        found.setdefault(member.link.ends[1], []).append((team, member))
+        return found
 
     def carries(self, team: Team, state: State) -> Member | None:
         """The member that carries the team in a state, None if no member can."""
-        chosen = state.choice.get(team.uplink.id)
-        for number, member in enumerate(team.members):
-            if number < team.usable and member.nic.id not in state.lost and chosen in (None, member.nic.id):
+        chosen = state.choice.get(team.key)
+        for member in team.members[: team.usable]:
+            if member.nic.id not in state.lost and chosen in (None, member.key):
                 return member
         return None
 
+    def home_block(self, record: Record) -> str:
+        """The key of the block in which a place's record stands."""
+        if record.kind == "station_port":
+            return STATIONS
+        if record.kind == "host_port":
+            return str(record.switch)  # type: ignore[attr-defined]
+        if record.kind == "guest_tag":
+            record = self.plan.get("adapter", record.adapter)  # type: ignore[attr-defined]
+        assert isinstance(record, Adapter)
+        return _adapter_block(self.plan, record)
 
-@dataclass(frozen=True)
-class State:
-    """What carries: uplinks with another member than today's, and NICs whose link is lost."""
+    def place(self, id: str) -> Place | None:
+        """The place of an adapter, guest tag, host port or station port; None if the record is no place."""
+        record = self.plan.find(id)
+        if record is None or record.kind not in PLACES:
+            return None
+        block = self.blocks.get(self.home_block(record))
+        stand = block.stand_of.get(id) if block else None
+        if stand is None:
+            return None
+        owner = record.adapter if record.kind == "guest_tag" else id  # type: ignore[attr-defined]
+        return Place(id, owner, stand, record.addresses)  # type: ignore[attr-defined]
 
-    choice: dict[str, str] = field(default_factory=dict)
-    lost: frozenset[str] = frozenset()
+    def places_of(self, endpoint: str) -> list[Place]:
+        """All places of an adapter or host port, untagged first."""
+        own = self.place(endpoint)
+        tags = sorted(self.plan.where("guest_tag", "adapter", endpoint), key=lambda t: t.vid)
+        return [p for p in (own, *(self.place(t.id) for t in tags)) if p is not None]
+
+    def endpoints(self) -> Iterator[str]:
+        """Every adapter and host port, by id."""
+        yield from sorted([*self.plan.of("adapter"), *self.plan.of("host_port")])
 
 
-NOW = State()
+PLACES = ("adapter", "guest_tag", "host_port", "station_port")
+
+
+def _adapter_block(plan: Plan, adapter: Adapter) -> str:
+    if adapter.type == "direct":
+        return str(adapter.function_of)
+    group = plan.of("port_group").get(adapter.port_group)
+    if group is None:
+        return HOMELESS
+    if group.mode == "overlay":
+        return str(plan.get("host_port", group.over).switch)
+    return str(group.switch)
 
 
 def compile_wiring(plan: Plan) -> Wiring:
-    """The wiring of a plan as arrays and small objects; deterministic, whatever the order of the records."""
+    """The wiring of a plan as arrays and small objects; the same whatever the order of the records."""
     classes = classify(plan)
-    book = RuleBook(classes)
-    wiring = Wiring(plan=plan, classes=classes)
-    uplinks: dict[str, list[Uplink]] = {}
-    for uplink in plan.all("uplink"):
-        uplinks.setdefault(uplink.switch, []).append(uplink)
+    return _Compiler(Wiring(plan, classes, RuleBook(classes))).everything()
 
-    def add_bridge(id: str, virtual: bool, crossing: bool, assumed: bool = False) -> Bridge:
-        bridge = Bridge(len(wiring.bridges), id, virtual, wiring.trunk_count if crossing else -1, assumed)
+
+def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
+    """The wiring after an edit that touched these records, made from the wiring before it; that one stays as it was."""
+    keys = list(touched)
+    named = Named.by(r for kind, id in keys if (r := plan.of(kind).get(id)) is not None)
+    classes = refine(before.classes, named)
+    book = before.book if classes is before.classes else before.book.regrown(classes)
+    wiring = Wiring(
+        plan,
+        classes,
+        book,
+        list(before.bridges),
+        dict(before.bridge_of),
+        before.trunk_count,
+        before.fabric,
+        dict(before.blocks),
+        before.far,
+        dict(before.port_rules) if book is before.book else {},
+        before.bearers,
+        before.doubled,
+        before.macs,
+        before.doubled_macs,
+    )
+    compiler = _Compiler(wiring)
+    if book is not before.book:
+        compiler.renumber(before)
+    return compiler.after(before.plan, keys)
+
+
+class _Compiler:
+    def __init__(self, wiring: Wiring) -> None:
+        self.wiring = wiring
+        self.plan = wiring.plan
+        self.book = wiring.book
+        self._stands: dict[tuple[object, ...], Stand] = {}
+
+    def everything(self) -> Wiring:
+        """All of it, from nothing."""
+        plan = self.plan
+        self._cables()
+        for kind, crossing in (("fabric_switch", True), ("assumed_fabric", True)):
+            for id in sorted(plan.of(kind)):
+                self._bridge(id, virtual=False, crossing=crossing, assumed=kind == "assumed_fabric")
+        keys = [*sorted(plan.of("virtual_switch")), *self._nics_with_functions(), HOMELESS, STATIONS]
+        for key in keys:
+            self._block_bridge(key)
+        for cable in sorted(plan.all("cable"), key=lambda c: c.id):
+            self._wire(cable.id)
+        self._fabric()
+        for key in keys:
+            self._block(key)
+        self._holders(None, list(self.wiring.blocks.values()))
+        return self.wiring
+
+    def renumber(self, before: Wiring) -> None:
+        """Take the blocks and the fabric over to finer classes: the rules are new objects, all else is the same."""
+        rules = self.book.rules
+
+        def of(rule: PortRule | None) -> PortRule | None:
+            return None if rule is None else rules[rule.number]
+
+        def link(old: Link | None) -> Link | None:
+            if old is None:
+                return None
+            ends = tuple(rules[r.number] for r in old.rules)
+            return Link(old.key, old.ends, ends, old.records, old.cable, old.nic, old.mtu)  # type: ignore[arg-type]
+
+        blocks: dict[str, Block] = {}
+        for key, old in before.blocks.items():
+            moved: dict[int, Stand] = {}
+            for s in old.stands:
+                moved[id(s)] = Stand(
+                    s.bridge, of(s.rule), s.label, s.context, s.hears, s.segment, s.order, s.judged, s.reason, s.vni, s.over,
+                    moved.get(id(s.carrier)), s.records, s.awake, s.asleep,
+                )  # fmt: skip
+            teams = [
+                Team(
+                    t.uplink,
+                    t.bridge,
+                    rules[t.rule.number],
+                    tuple(Member(m.nic, link(m.link), m.open, m.dead, m.one_way) for m in t.members),
+                    t.usable,
+                    t.order,
+                )
+                for t in old.teams
+            ]
+            stand_of = {record: moved[id(stand)] for record, stand in old.stand_of.items()}
+            blocks[key] = Block(key, teams, list(moved.values()), stand_of, old.several, old.addresses, old.macs)
+        self.wiring.blocks = blocks
+        self.wiring.fabric = Fabric()
+
+    # --- after an edit ----------------------------------------------------------------------------------------
+
+    def after(self, old: Plan, keys: list[tuple[str, str]]) -> Wiring:
+        """What an edit touched, compiled anew."""
+        wiring = self.wiring
+        kinds = {kind for kind, _ in keys}
+        if "cable" in kinds:
+            self._cables()
+        dirty: dict[str, None] = {}
+        fabric = not wiring.fabric.links and not wiring.fabric.open_ports
+        for kind, id in keys:
+            for plan in (old, self.plan):
+                record = plan.of(kind).get(id)
+                if record is not None:
+                    fabric = self._around(plan, record, dirty) or fabric
+        before_blocks = {key: wiring.blocks.get(key) for key in dirty}
+        for kind, id in keys:
+            if kind in ("fabric_switch", "assumed_fabric"):
+                self._known(id, id in self.plan.of(kind), virtual=False, assumed=kind == "assumed_fabric")
+            elif kind == "cable":
+                self._wire(id)
+        for key in dirty:
+            if key not in (HOMELESS, STATIONS):
+                self._block_bridge(key)
+        if fabric:
+            self._fabric()
+        for key in dirty:
+            if self._stays(key):
+                self._block(key)
+            else:
+                wiring.blocks.pop(key, None)
+        fresh = [block for key in dirty if (block := wiring.blocks.get(key)) is not None]
+        self._holders([b for b in before_blocks.values() if b is not None], fresh)
+        return wiring
+
+    def _stays(self, key: str) -> bool:
+        return key in (HOMELESS, STATIONS) or key in self.plan.of("virtual_switch") or key in self.wiring.bridge_of
+
+    def _around(self, plan: Plan, record: Record, dirty: dict[str, None]) -> bool:
+        """Note the blocks that depend on a record; whether the fabric does."""
+        kind, id = record.kind, record.id
+
+        def switches(host: str) -> None:
+            dirty.update((s.id, None) for s in plan.where("virtual_switch", "host", host))
+            dirty.update((n.id, None) for n in plan.where("nic", "host", host) if n.id in self.wiring.blocks)
+
+        def nic(found: Nic | None, further: bool = True) -> None:
+            if found is None:
+                return
+            uplink = plan.of("uplink").get(found.uplink)
+            if uplink is not None:
+                dirty[uplink.switch] = None
+            if found.id in self.wiring.bridge_of or plan.where("adapter", "function_of", found.id):
+                dirty[found.id] = None
+            if further:
+                end(self.wiring.far.get(found.id, ("", ""))[0], False)
+
+        def end(other: str, further: bool = True) -> None:
+            if other in plan.of("nic"):
+                nic(plan.get("nic", other), further)
+
+        def port(found: str) -> None:
+            end(self.wiring.far.get(found, ("", ""))[0])
+            if plan.where("station_port", "port", found):
+                dirty[STATIONS] = None
+            self.wiring.port_rules.pop(found, None)
+
+        if kind in ("virtual_switch", "host", "host_port"):
+            host = id if kind == "host" else plan.get("virtual_switch", getattr(record, "switch", id)).host
+            switches(host)
+            return False
+        if kind == "uplink":
+            dirty[record.switch] = None  # type: ignore[attr-defined]
+        elif kind in ("port_group", "group_order"):
+            group = plan.get("port_group", getattr(record, "port_group", id))
+            dirty[group.switch] = None
+            dirty[HOMELESS] = None
+            if group.over is not None:
+                dirty[plan.get("host_port", group.over).switch] = None
+        elif kind == "nic":
+            assert isinstance(record, Nic)
+            nic(record)
+            return record.id in self.wiring.bridge_of
+        elif kind == "guest":
+            for adapter in plan.where("adapter", "guest", id):
+                dirty[_adapter_block(plan, adapter)] = None
+        elif kind in ("adapter", "guest_tag"):
+            adapter = record if isinstance(record, Adapter) else plan.get("adapter", record.adapter)  # type: ignore[attr-defined]
+            dirty[_adapter_block(plan, adapter)] = None
+            if adapter.type == "direct":
+                nic(plan.get("nic", adapter.function_of))
+                return True
+        elif kind == "cable":
+            for own in (record.a, record.b):  # type: ignore[attr-defined]
+                end(own, False)
+                if own in plan.of("fabric_port"):
+                    port(own)
+            return True
+        elif kind == "fabric_port":
+            port(id)
+            lag = record.lag  # type: ignore[attr-defined]
+            for other in plan.where("fabric_port", "lag", lag) if lag else ():
+                port(other.id)
+            return True
+        elif kind == "lag":
+            for other in plan.where("fabric_port", "lag", id):
+                port(other.id)
+            return True
+        elif kind == "fabric_switch":
+            for own in plan.where("fabric_port", "switch", id):
+                port(own.id)
+            return True
+        elif kind == "assumed_fabric":
+            for host in plan.where("host", "site", record.site):  # type: ignore[attr-defined]
+                switches(host.id)
+            return True
+        elif kind in ("station", "station_port"):
+            dirty[STATIONS] = None
+            return True
+        elif kind in ("segment", "secondary_vlan"):
+            private = plan.where("port_group", "mode", "private")
+            dirty.update((group.switch, None) for group in private)
+            for own in plan.where("fabric_port", "mode", "private"):
+                port(own.id)
+            return bool(plan.where("fabric_port", "mode", "private"))
+        return False
+
+    # --- bridges and cables -----------------------------------------------------------------------------------
+
+    def _cables(self) -> None:
+        far: dict[str, tuple[str, str]] = {}
+        for cable in self.plan.all("cable"):
+            far[cable.a] = (cable.b, cable.id)
+            far[cable.b] = (cable.a, cable.id)
+        self.wiring.far = far
+
+    def _bridge(self, id: str, virtual: bool, crossing: bool, assumed: bool = False) -> Bridge:
+        """The bridge of this id; numbers once given stay, so that what refers to them needn't be made anew."""
+        wiring = self.wiring
+        known = wiring.bridge_of.get(id)
+        if known is not None and (known.trunk >= 0) == crossing:
+            return known
+        number = known.number if known is not None else len(wiring.bridges)
+        bridge = Bridge(number, id, virtual, wiring.trunk_count if crossing else -1, assumed)
         wiring.trunk_count += crossing
-        wiring.bridges.append(bridge)
+        if known is None:
+            wiring.bridges.append(bridge)
+        else:
+            wiring.bridges[number] = bridge
         wiring.bridge_of[id] = bridge
         return bridge
 
-    for id in sorted(plan.of("fabric_switch")):
-        add_bridge(id, virtual=False, crossing=True)
-    for id in sorted(plan.of("assumed_fabric")):
-        add_bridge(id, virtual=False, crossing=True, assumed=True)
-    for id in sorted(plan.of("virtual_switch")):
-        add_bridge(id, virtual=True, crossing=len(uplinks.get(id, ())) > 1)
+    def _known(self, id: str, there: bool, virtual: bool, assumed: bool = False) -> None:
+        if there:
+            self._bridge(id, virtual, crossing=True, assumed=assumed)
+        else:
+            self.wiring.bridge_of.pop(id, None)
 
-    _cable_up(wiring, book, uplinks, add_bridge)
-    _place_endpoints(wiring, book)
-    return wiring
+    def _block_bridge(self, key: str) -> None:
+        """The bridge of a block: a virtual switch, or a NIC whose virtual functions are in use."""
+        plan = self.plan
+        if key in plan.of("virtual_switch"):
+            self._bridge(key, virtual=True, crossing=len(plan.where("uplink", "switch", key)) > 1)
+        elif key in plan.of("nic") and any(a.type == "direct" for a in plan.where("adapter", "function_of", key)):
+            self._bridge(key, virtual=False, crossing=True)
+        elif key not in (HOMELESS, STATIONS):
+            self.wiring.bridge_of.pop(key, None)
 
+    def _nics_with_functions(self) -> list[str]:
+        return sorted({a.function_of for a in self.plan.where("adapter", "type", "direct")})
 
-def _cable_up(wiring: Wiring, book: RuleBook, uplinks: dict[str, list[Uplink]], add_bridge) -> None:  # type: ignore[no-untyped-def]
-    plan = wiring.plan
-    far: dict[str, tuple[str, str]] = {}
-    for cable in plan.all("cable"):
-        far[cable.a] = (cable.b, cable.id)
-        far[cable.b] = (cable.a, cable.id)
-    for switch in plan.all("fabric_switch"):
-        if switch.partial:
-            wiring.open_ports.append((wiring.bridge_of[switch.id].number, book.unknown(switch), switch.id))
-    ports = plan.of("fabric_port")
-    port_rules = {id: book.fabric_port(plan.get("fabric_switch", port.switch), port) for id, port in ports.items()}
-    assumed = {record.site: record for record in plan.all("assumed_fabric")}
-    nics: dict[str, list[Nic]] = {}
-    for nic in plan.all("nic"):
-        if nic.uplink is not None:
-            nics.setdefault(nic.uplink, []).append(nic)
+    def _wire(self, cable: str) -> None:
+        """The middle of a cable between two hosts is a bridge of its own."""
+        record = self.plan.of("cable").get(cable)
+        nics = self.plan.of("nic")
+        if record is not None and record.a in nics and record.b in nics:
+            self._bridge(cable, virtual=False, crossing=True)
+        else:
+            self.wiring.bridge_of.pop(cable, None)
 
-    def add_link(ends, rules, records, cable, nic=None) -> Link:  # type: ignore[no-untyped-def]
-        link = Link(len(wiring.links), ends, rules, records, cable, nic)
-        wiring.links.append(link)
-        return link
+    def _rule_of(self, port: str) -> PortRule:
+        rule = self.wiring.port_rules.get(port)
+        if rule is None:
+            record = self.plan.get("fabric_port", port)
+            part = private_part(self.plan, record.vid) if record.mode == "private" else None
+            rule = self.book.fabric_port(self.plan.get("fabric_switch", record.switch), record, part)
+            self.wiring.port_rules[port] = rule
+        return rule
 
-    for id in sorted(ports):
-        port = ports[id]
-        bridge = wiring.bridge_of[port.switch].number
-        other, cable = far.get(id, (None, None))
-        if other is None:
-            if port.enabled:
-                wiring.open_ports.append((bridge, port_rules[id], id))
-        elif other in ports and id < other:
-            ends = (bridge, wiring.bridge_of[ports[other].switch].number)
-            if ends[0] != ends[1]:
-                link = add_link(ends, (port_rules[id], port_rules[other]), ((id,), (other,)), cable)
-                wiring.fabric_links.append(link)
-
-    def member(team_bridge: int, uplink: Uplink, rule: PortRule, nic: Nic) -> Member:
-        other, cable = far.get(nic.id, (None, None))
-        mine = (uplink.id, nic.id)
-        if nic.link == "down":
-            return Member(nic, None, open=False, dead="has no link")
-        if nic.role == "excluded":
-            return Member(nic, None, open=False, dead="is excluded")
-        if other is None:
-            site = assumed.get(plan.get("host", nic.host).site)
-            if site is None:
-                return Member(nic, None, open=True)
-            ends = (team_bridge, wiring.bridge_of[site.id].number)
-            return Member(nic, add_link(ends, (rule, book.assumed(site)), (mine, (site.id,)), None, nic.id), open=False)
-        if other in ports:
-            if not ports[other].enabled:
-                return Member(
-                    nic, None, open=False, dead=f"is plugged into port {ports[other].name}, which is disabled"
+    def _fabric(self) -> None:
+        wiring, plan = self.wiring, self.plan
+        fabric = build_fabric(plan, self.book, wiring.bridge_of, wiring.far, self._rule_of)
+        for id in self._nics_with_functions():
+            nic = plan.get("nic", id)
+            bridge = wiring.bridge_of[id].number
+            far = self._far_end(nic)
+            if isinstance(far, str):
+                continue
+            if far is None:
+                fabric.open_ports.append((bridge, self.book.wire(), id))
+            else:
+                other, rule, records, cable, mtu = far
+                mine = ((id,), records)
+                fabric.add(
+                    Link(
+                        f"{id}/functions",
+                        (bridge, other),
+                        (self.book.wire(), rule),
+                        mine,
+                        cable,
+                        id,
+                        least(nic.mtu, mtu),
+                    )
                 )
-            ends = (team_bridge, wiring.bridge_of[ports[other].switch].number)
-            return Member(nic, add_link(ends, (rule, port_rules[other]), (mine, (other,)), cable, nic.id), open=False)
+        wiring.fabric = fabric
+
+    # --- blocks -----------------------------------------------------------------------------------------------
+
+    def _far_end(self, nic: Nic) -> tuple[int, PortRule, tuple[str, ...], str | None, int] | str | None:
+        """What a NIC is plugged into: bridge, rule, records, cable, MTU; None: nobody knows; text: why nothing passes there."""
+        wiring, plan = self.wiring, self.plan
+        if nic.link == "down":
+            return "has no link"
+        other, cable = wiring.far.get(nic.id, (None, None))
+        if other is None:
+            found = plan.where("assumed_fabric", "site", plan.get("host", nic.host).site)
+            if not found:
+                return None
+            return (wiring.bridge_of[found[0].id].number, self.book.assumed(found[0]), (found[0].id,), None, 0)
+        port = plan.of("fabric_port").get(other)
+        if port is not None:
+            if not port.enabled:
+                return f"is plugged into port {port.name}, which is disabled"
+            mtu = least(port.mtu, plan.get("fabric_switch", port.switch).mtu)
+            return (wiring.bridge_of[port.switch].number, self._rule_of(port.id), (port.id,), cable, mtu)
         peer = plan.get("nic", other)
         if peer.uplink is None or peer.link == "down":
+            return f"is plugged into {peer.name}, which is in no uplink or has no link"
+        assert cable is not None
+        return (wiring.bridge_of[cable].number, self.book.wire(), (), cable, least(peer.mtu))
+
+    def _member(self, bridge: int, uplink: Uplink, nic: Nic, role: str, order: str) -> Member:
+        mine = (uplink.id, nic.id)
+        if role == "excluded":
+            return Member(nic, None, open=False, dead="is excluded")
+        if nic.wireless and (order or self.wiring.bridges[bridge].trunk >= 0):
+            return Member(nic, None, open=False, dead="is wireless and sends with the host’s own address only")
+        rule = self.book.uplink(uplink, wireless=nic.wireless)
+        key = f"{uplink.id}>{nic.id}"
+        functions = self.wiring.bridge_of.get(nic.id)
+        if functions is not None and nic.link == "up":
+            ends = (bridge, functions.number)
             return Member(
-                nic, None, open=False, dead=f"is plugged into {peer.name}, which is in no uplink or has no link"
+                nic, Link(key, ends, (rule, self.book.wire()), (mine, ()), None, nic.id, least(nic.mtu)), open=False
             )
-        wire = wiring.bridge_of.get(cable) or add_bridge(cable, virtual=False, crossing=True)  # type: ignore[arg-type]
-        ends = (team_bridge, wire.number)
-        return Member(nic, add_link(ends, (rule, book.wire()), (mine, ()), cable, nic.id), open=False)
+        far = self._far_end(nic)
+        if isinstance(far, str):
+            return Member(nic, None, open=False, dead=far)
+        if far is None:
+            return Member(nic, None, open=True)
+        other, far_rule, records, cable, mtu = far
+        link = Link(key, (bridge, other), (rule, far_rule), (mine, records), cable, nic.id, least(nic.mtu, mtu))
+        return Member(nic, link, open=False)
 
-    for switch in sorted(uplinks):
-        bridge = wiring.bridge_of[switch].number
-        for uplink in sorted(uplinks[switch], key=lambda u: u.id):
-            rule = book.uplink(uplink)
+    def _lag_of(self, nic: Nic) -> str | None:
+        port = self.plan.of("fabric_port").get(self.wiring.far.get(nic.id, ("", ""))[0])
+        return port.lag if port is not None else None
 
-            def order(nic: Nic, carries: str | None = uplink.carries) -> tuple[object, ...]:
-                usable = nic.link == "up" and nic.role != "excluded"
-                return (not usable, nic.id != carries, nic.role != "active", nic.rank, nic.name, nic.id)
+    def _aggregated(self, uplink: Uplink, members: list[Member]) -> list[Member]:
+        """What the far side's LAGs make of a team (IEEE 802.1AX clause 6.3): who is blocked, who gets answers over another NIC."""
+        lags = {m.nic.id: self.plan.of("lag").get(self._lag_of(m.nic)) for m in members if isinstance(m.nic, Nic)}
+        if not any(lags.values()) and uplink.mode != "lacp":
+            return members
+        made: list[Member] = []
+        best = ""
+        if uplink.mode == "lacp":
+            spoken = [lag.id for m in members if m.link and (lag := lags[m.nic.id]) is not None and lag.lacp]
+            best = max(dict.fromkeys(spoken), key=spoken.count, default="")
+        for member in members:
+            lag = lags[member.nic.id]
+            if member.link is None:
+                made.append(member)
+            elif uplink.mode == "lacp" and best and (lag is None or lag.id != best):
+                made.append(Member(member.nic, None, open=False, dead="is not in the LAG of the others"))
+            elif uplink.mode != "lacp" and lag is not None and lag.lacp and not lag.individual:
+                made.append(
+                    Member(member.nic, None, open=False, dead=f"gets no LACP answer, so {lag.name} blocks its port")
+                )
+            else:
+                made.append(member)
+        one_carries = uplink.mode in ("standby", "pinned") or (uplink.mode == "lacp" and not best)
+        for member in list(made) if one_carries else ():
+            lag = lags[member.nic.id]
+            same = [m for m in made if lag is not None and m.link and lags[m.nic.id] is lag]
+            if member.link is None or lag is None or lag.lacp or len(same) < 2:
+                continue
+            assert isinstance(member.nic, Nic)
+            rule = self.book.uplink(uplink, wireless=member.nic.wireless, one_way=True)
+            link = member.link
+            back = Link(f"{link.key}<", link.ends, (rule, link.rules[1]), link.records, link.cable, link.nic, link.mtu)
+            made.append(Member(member.nic, back, open=False, one_way=True))
+        return made
 
-            made = [member(bridge, uplink, rule, nic) for nic in sorted(nics.get(uplink.id, ()), key=order)]
-            made.sort(key=lambda m: bool(m.dead))
-            team = Team(uplink, bridge, rule, tuple(made), sum(not m.dead for m in made))
-            wiring.teams.append(team)
-            wiring.teams_of.setdefault(bridge, []).append(team)
+    def _team(self, uplink: Uplink, bridge: int, nics: list[Nic], order: str) -> Team:
+        own = {o.nic: o for o in self.plan.where("group_order", "port_group", order)} if order else {}
 
+        def role(nic: Nic) -> str:
+            return own[nic.id].role if nic.id in own else nic.role
 
-def _place_endpoints(wiring: Wiring, book: RuleBook) -> None:
-    plan, classes = wiring.plan, wiring.classes
-    rules = wiring.group_rules = {group.id: book.port_group(group) for group in plan.all("port_group")}
-    tags: dict[str, list[GuestTag]] = {}
-    for tag in plan.all("guest_tag"):
-        tags.setdefault(tag.adapter, []).append(tag)
+        def place(nic: Nic) -> tuple[object, ...]:
+            dead = nic.link == "down" or role(nic) == "excluded"
+            first = nic.id != uplink.carries if not own else False
+            rank = own[nic.id].rank if nic.id in own else nic.rank
+            return (dead, first, role(nic) != "active", rank, nic.name, nic.id)
 
-    def add(
-        owner: Adapter | HostPort, record: Adapter | GuestTag | HostPort, bridge: int, rule: PortRule | None, label: int
+        members = [self._member(bridge, uplink, nic, role(nic), order) for nic in sorted(nics, key=place)]
+        members = self._aggregated(uplink, members)
+        members.sort(key=lambda m: (bool(m.dead), m.one_way))
+        return Team(uplink, bridge, self.book.uplink(uplink), tuple(members), sum(not m.dead for m in members), order)
+
+    def _block(self, key: str) -> None:
+        block = self.wiring.blocks[key] = Block(key)
+        self._stands = {}
+        if key in self.plan.of("virtual_switch"):
+            self._switch(block)
+        elif key == STATIONS:
+            self._stations(block)
+        elif key == HOMELESS:
+            adapters = [a for a in self.plan.where("adapter", "port_group", None) if a.type != "direct"]
+            for adapter in sorted(adapters, key=lambda a: a.id):
+                self._seat(block, adapter, -1, None, "", "is in no port group")
+        elif key in self.wiring.bridge_of:
+            bridge = self.wiring.bridge_of[key].number
+            for adapter in sorted(self.plan.where("adapter", "function_of", key), key=lambda a: a.id):
+                self._seat(block, adapter, bridge, self.book.function(adapter.function_vid), "")
+        else:
+            del self.wiring.blocks[key]
+
+    def _switch(self, block: Block) -> None:
+        plan, bridge = self.plan, self.wiring.bridge_of[block.key].number
+        uplinks = sorted(plan.where("uplink", "switch", block.key), key=lambda u: u.id)
+        nics = {uplink.id: plan.where("nic", "uplink", uplink.id) for uplink in uplinks}
+        wireless = len(uplinks) == 1 and any(nic.wireless for nic in nics[uplinks[0].id])
+        groups = sorted(plan.where("port_group", "switch", block.key), key=lambda g: g.id)
+        orders = [g.id for g in groups if plan.where("group_order", "port_group", g.id)]
+        for order in ["", *orders, *([ADAPTERS] if wireless else [])]:
+            block.teams.extend(self._team(uplink, bridge, nics[uplink.id], order) for uplink in uplinks)
+        ports = sorted(plan.where("host_port", "switch", block.key), key=lambda p: p.id)
+        for port in ports:
+            self._stand(
+                block, port, port.id, bridge, self.book.host_port(port.vid), UNTAGGED, "", "", port.connected, True
+            )
+        for group in groups:
+            if group.mode == "overlay":
+                continue
+            part = private_part(plan, group.vid) if group.mode == "private" else None
+            rule = self.book.port_group(group, part)
+            order = group.id if group.id in orders else ADAPTERS if wireless else ""
+            for adapter in sorted(plan.where("adapter", "port_group", group.id), key=lambda a: a.id):
+                self._seat(block, adapter, bridge, rule, order)
+        for port in ports:
+            for group in sorted(plan.where("port_group", "over", port.id), key=lambda g: g.id):
+                rule = self.book.port_group(group)
+                reason = "" if port.connected else f"is carried by host port {port.name}, which is disconnected"
+                for adapter in sorted(plan.where("adapter", "port_group", group.id), key=lambda a: a.id):
+                    self._seat(block, adapter, bridge, rule, "", reason, group.vni, port.id)
+
+    def _stations(self, block: Block) -> None:
+        plan = self.plan
+        for own in sorted(plan.all("station_port"), key=lambda p: p.id):
+            port = plan.get("fabric_port", own.port)
+            bridge = self.wiring.bridge_of[port.switch].number
+            label = int(self.wiring.classes.of[own.vid]) if own.vid else UNTAGGED
+            self._stand(block, own, own.id, bridge, self._rule_of(port.id), label, "", "", True, False)
+
+    def _seat(
+        self,
+        block: Block,
+        adapter: Adapter,
+        bridge: int,
+        rule: PortRule | None,
+        order: str,
+        reason: str = "",
+        vni: int = 0,
+        over: str = "",
     ) -> None:
-        context = int(rule.into[label]) if rule is not None else -1
-        reason = ""
-        if rule is None:
-            reason = "is in no port group"
-        elif context < 0:
-            reason = f"drops frames that arrive {'tagged ' + str(classes.vid(label)) if label else 'untagged'}"
-        place = Place(
-            len(wiring.places),
-            owner.id,
-            record.id,
-            bridge,
-            rule,
-            label,
-            context,
-            record.belongs,
-            record.addresses,
-            reason,
-        )
-        wiring.places.append(place)
-        wiring.places_of.setdefault(owner.id, []).append(place)
+        tags = self.plan.where("guest_tag", "adapter", adapter.id)
+        awake = adapter.connected and self.plan.get("guest", adapter.guest).running
+        if adapter.mac:
+            block.macs.append((adapter.mac, adapter.id))
+        if not tags:
+            self._stand(block, adapter, adapter.id, bridge, rule, UNTAGGED, order, reason, awake, True, vni, over)
+            return
+        places: list[str] = []
+        if adapter.belongs is not None or adapter.addresses:
+            places.append(adapter.id)
+            self._stand(block, adapter, adapter.id, bridge, rule, UNTAGGED, order, reason, None, True, vni, over)
+        for tag in sorted(tags, key=lambda t: t.vid):
+            places.append(tag.id)
+            label = int(self.wiring.classes.of[tag.vid])
+            self._stand(block, tag, adapter.id, bridge, rule, label, order, reason, None, True, vni, over)
+        block.several[adapter.id] = places
 
-    for id in sorted(plan.of("host_port")):
-        port = plan.get("host_port", id)
-        add(port, port, wiring.bridge_of[port.switch].number, book.host_port(port.vid), UNTAGGED)
-    for id in sorted(plan.of("adapter")):
-        adapter = plan.get("adapter", id)
-        group = plan.of("port_group").get(adapter.port_group)
-        bridge = wiring.bridge_of[group.switch].number if group else -1
-        rule = rules[group.id] if group else None
-        own = sorted(tags.get(id, ()), key=lambda t: t.vid)
-        if not own or adapter.belongs is not None or adapter.addresses:
-            add(adapter, adapter, bridge, rule, UNTAGGED)
-        for tag in own:
-            add(adapter, tag, bridge, rule, int(classes.of[tag.vid]))
+    def _stand(
+        self,
+        block: Block,
+        record: Record,
+        endpoint: str,
+        bridge: int,
+        rule: PortRule | None,
+        label: int,
+        order: str,
+        reason: str,
+        awake: bool | None,
+        judged: bool,
+        vni: int = 0,
+        over: str = "",
+    ) -> None:
+        """Put a place onto its stand; `awake` None: its endpoint has other places too."""
+        segment = record.belongs  # type: ignore[attr-defined]
+        key = (bridge, rule.number if rule else -1, label, segment, order, reason, vni, over)
+        stand = self._stands.get(key)
+        if stand is None:
+            stand = self._new_stand(block, bridge, rule, label, segment, order, reason, judged, vni, over)
+            self._stands[key] = stand
+            block.stands.append(stand)
+        stand.records.append(record.id)
+        block.stand_of[record.id] = stand
+        if awake is not None:
+            stand.awake += awake
+            stand.asleep += not awake
+        for address in record.addresses:  # type: ignore[attr-defined]
+            block.addresses.append((bare_address(address), record.id))
+
+    def _new_stand(
+        self,
+        block: Block,
+        bridge: int,
+        rule: PortRule | None,
+        label: int,
+        segment: str | None,
+        order: str,
+        reason: str,
+        judged: bool,
+        vni: int,
+        over: str,
+    ) -> Stand:
+        context = int(rule.into[label]) if rule is not None and not reason else -1
+        hears = tuple(np.flatnonzero(rule.out == label).tolist()) if rule is not None and not reason else ()
+        carrier = None
+        if vni and not reason:
+            carrier = block.stand_of[over]
+            if label != UNTAGGED:
+                context, reason = -1, "carries untagged frames only"
+            else:
+                context, hears = carrier.context, carrier.hears
+        elif context < 0 and not reason:
+            reason = (
+                f"drops frames that arrive {'tagged ' + str(self.wiring.classes.vid(label)) if label else 'untagged'}"
+            )
+        return Stand(bridge, rule, label, context, hears, segment, order, judged, reason, vni, over, carrier)
+
+    # --- addresses across the fleet ---------------------------------------------------------------------------
+
+    def _holders(self, before: list[Block] | None, after: list[Block]) -> None:
+        """Who bears each IP and MAC address, and which addresses several bear."""
+        wiring = self.wiring
+        if before is None:
+            wiring.bearers, wiring.doubled = _tally(after, "addresses")
+            wiring.macs, wiring.doubled_macs = _tally(after, "macs")
+            return
+        wiring.bearers, wiring.doubled = _recount(wiring.bearers, wiring.doubled, before, after, "addresses")
+        wiring.macs, wiring.doubled_macs = _recount(wiring.macs, wiring.doubled_macs, before, after, "macs")
+
+
+def _tally(blocks: list[Block], what: str) -> tuple[dict[str, tuple[str, ...]], frozenset[str]]:
+    found: dict[str, list[str]] = {}
+    for block in blocks:
+        for address, record in getattr(block, what):
+            found.setdefault(address, []).append(record)
+    held = {address: tuple(records) for address, records in found.items()}
+    return held, frozenset(address for address, records in held.items() if len(records) > 1)
+
+
+def _recount(
+    held: dict[str, tuple[str, ...]], doubled: frozenset[str], before: list[Block], after: list[Block], what: str
+) -> tuple[dict[str, tuple[str, ...]], frozenset[str]]:
+    gone = [pair for block in before for pair in getattr(block, what)]
+    come = [pair for block in after for pair in getattr(block, what)]
+    if gone == come:
+        return held, doubled
+    made = dict(held)
+    for address, record in gone:
+        rest = tuple(r for r in made.get(address, ()) if r != record)
+        if rest:
+            made[address] = rest
+        else:
+            made.pop(address, None)
+    for address, record in come:
+        made[address] = (*made.get(address, ()), record)
+    several = set(doubled)
+    for address, _ in (*gone, *come):
+        if len(made.get(address, ())) > 1:
+            several.add(address)
+        else:
+            several.discard(address)
+    return made, frozenset(several)

@@ -7,9 +7,9 @@ from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, Teller, Trace, say_state, trace
-from aptwire.forward.wiring import Place, State
 from aptwire.judge.verdicts import (
     ADDRESS,
     CUT_OFF,
@@ -93,28 +93,29 @@ class _Finder:
         self.judgement = judgement
         self.plan = judgement.plan
         self.wiring = judgement.wiring
-        self._places = Counter(place.segment for place in self.wiring.places)
+        self._places: Counter[str | None] = Counter()
+        for stand in judgement.stands:
+            self._places[stand.segment] += len(stand.records)
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
 
     def run(self) -> list[Finding]:
         grouped: dict[tuple[object, ...], list[tuple[Place, Cause]]] = {}
-        for number, cause in sorted(self.judgement.causes.items()):
-            place = self.wiring.places[number]
+        for place, cause in self.judgement.troubled():
             grouped.setdefault(self._key(place, cause), []).append((place, cause))
         made = [self._finding(key, found) for key, found in grouped.items()]
         made.sort(key=lambda f: (f.idle, -VERDICTS.index(f.verdict), -len(f.endpoints), f.title, f.id))
         return made
 
     def _status(self, place: Place) -> str:
-        return VERDICTS[int(self.judgement.status[place.number])]
+        return VERDICTS[self.judgement.status_of(place)]
 
     def _key(self, place: Place, cause: Cause) -> tuple[object, ...]:
         base = (self._status(place), cause.what)
         if cause.what == LEAK:
-            met = self.wiring.places[cause.towards].segment
+            met = self._other(cause).segment
             return (*base, *sorted([place.segment or "", met or ""]))
         if cause.what == TWIN:
-            other = self.wiring.places[cause.towards]
+            other = self._other(cause)
             return (*base, *sorted(set(map(bare_address, place.addresses)) & set(map(bare_address, other.addresses))))
         if cause.what in (ADDRESS, NO_INTENT, NO_GROUP):
             return (*base, place.record)
@@ -126,6 +127,11 @@ class _Finder:
         port = self.plan.find(hop.records[0]) if hop and hop.records else None
         segment = None if isinstance(port, FabricPort) and port.mode == "access" else place.segment
         return (*base, segment, hop.records[:1] if hop else (), hop.outcome if hop else "", state)
+
+    def _other(self, cause: Cause) -> Place:
+        place = self.wiring.place(cause.towards)
+        assert place is not None
+        return place
 
     def wrong_at(self, place: Place, cause: Cause) -> str:
         """The record that gives a place its wrong tag: its port group or host port, or the fabric port behind it."""
@@ -141,7 +147,7 @@ class _Finder:
 
     def broken_at(self, place: Place, cause: Cause) -> Hop | None:
         """The hop at which a place's frames (or those towards it) end in the cause's state."""
-        key = (place.bridge, place.context, place.label, place.segment, _frozen(cause.state), cause.towards)
+        key = (id(place.stand), _frozen(cause.state), cause.towards)
         if key not in self._breaks:
             self._breaks[key] = next(
                 (
@@ -156,13 +162,13 @@ class _Finder:
 
     def traces(self, place: Place, cause: Cause) -> Iterable[Trace]:
         """There, and back if there works."""
-        if cause.towards < 0:
+        if not cause.towards:
             teller = Teller(self.wiring, cause.state)
             out = teller.way_out(Roads(self.wiring, cause.state), place)
             hops = [*out, *teller.way_back(place), teller.end(place, place.context)]
             yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
             return
-        other = self.wiring.places[cause.towards]
+        other = self._other(cause)
         there = trace(self.wiring, place, other, cause.state)
         yield there
         if there.delivered:
@@ -181,7 +187,7 @@ class _Finder:
             endpoints=endpoints,
             places=tuple(p for p, _ in found),
             place=place,
-            towards=self.wiring.places[cause.towards] if cause.towards >= 0 else None,
+            towards=self.wiring.place(cause.towards) if cause.towards else None,
             segment=place.segment,
             culprit=culprit,
             state=cause.state,
@@ -197,7 +203,7 @@ class _Finder:
         segment = self.plan.of("segment").get(place.segment)
         name = segment.name if segment else ""
         if cause.what == NO_INTENT:
-            lands = int(self.judgement.lands[place.number])
+            lands = self.judgement.lands_on(place)
             text = f"It lands on {self._landing(lands)}; say on which segment it belongs."
             return f"Nobody said where {who} belongs", text, (place.record,)
         if cause.what == NO_GROUP:
@@ -210,7 +216,7 @@ class _Finder:
                 (place.record,),
             )
         if cause.what == TWIN:
-            other = self.wiring.places[cause.towards]
+            other = self._other(cause)
             shared = sorted(set(map(bare_address, place.addresses)) & set(map(bare_address, other.addresses)))
             text = f"Both hear each other: {' and '.join(self._spoken_list(endpoints))}."
             return f"Two machines answer to {', '.join(shared)}", text, endpoints
@@ -239,9 +245,9 @@ class _Finder:
 
     def _lost(self, place: Place, cause: Cause, endpoints: tuple[str, ...]) -> str:
         segment = self.plan.get("segment", place.segment)
-        if cause.towards < 0:
+        if not cause.towards:
             return f"the rest of {segment.name}"
-        other = self.wiring.places[cause.towards]
+        other = self._other(cause)
         if any(bare_address(a) in segment.gateways for a in other.addresses):
             record = self.plan.find(other.endpoint)
             guest = (
@@ -263,13 +269,14 @@ class _Finder:
         belongs = f"{name}, {segment.vid or 'untagged'}"
         rows = self.judgement.rows
         state = say_state(self.wiring, cause.state)
-        landed = int(self.judgement.lands[place.number])
+        landed = self.judgement.lands_on(place)
         node_lost = False
-        for row in range(rows.first[place.number], rows.place.size):
-            if rows.place[row] != place.number:
+        number = self.judgement.number[id(place.stand)]
+        for row in range(rows.first[number], rows.stand.size):
+            if rows.stand[row] != number:
                 break
             chosen = cause.team is not None and rows.member[row] >= 0
-            nic = cause.team.members[rows.member[row]].nic.id if chosen and cause.team else ""
+            nic = cause.team.members[rows.member[row]].key if chosen and cause.team else ""
             if (not cause.state.choice and rows.way[row] == 0) or nic in cause.state.choice.values():
                 landed = int(rows.landed[row])
                 node_lost = rows.node[row] < 0
@@ -295,6 +302,8 @@ class _Finder:
                 "access": f"is tagged {record.vid}",
                 "untagged": "is untagged",
                 "trunk": f"is a trunk ({tag_text(self.wiring, place.context)})",
+                "private": f"is private on {record.vid}",
+                "overlay": f"carries VNI {record.vni}",
             }
             return f"Its port group {record.name} {tag[record.mode]}"
         if isinstance(record, HostPort):
@@ -311,7 +320,7 @@ class _Finder:
         return f"VID {vid}, which is no segment" if vid else "no tag at all"
 
     def _leak(self, place: Place, cause: Cause) -> tuple[str, str, tuple[str, ...]]:
-        other = self.wiring.places[cause.towards]
+        other = self._other(cause)
         names = sorted(self.plan.get("segment", s).name for s in (place.segment, other.segment))
         title = f"{names[0]} and {names[1]} leak into each other"
         for a, b in ((place, other), (other, place)):
@@ -345,7 +354,8 @@ def proof(judgement: Judgement, finding: Finding) -> list[Trace]:
     """The traces that prove a finding: the way of a frame, hop by hop, up to where it goes wrong."""
     wiring = judgement.wiring
     finder = _Finder(judgement)
-    cause = judgement.causes[finding.place.number]
+    cause = judgement.cause_of(finding.place)
+    assert cause is not None
     if finding.what in (NO_INTENT, ADDRESS, WRONG_TAG, NO_GROUP):
         teller = Teller(wiring, finding.state)
         hops = [teller.entry(finding.place)]

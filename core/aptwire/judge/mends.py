@@ -11,8 +11,8 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step
-from aptwire.forward.wiring import Place
 from aptwire.judge.findings import Finding, findings, spoken
 from aptwire.judge.preview import Preview, preview
 from aptwire.judge.verdicts import (
@@ -119,13 +119,13 @@ def mends(judgement: Judgement, finding: Finding) -> list[Mend]:
 
 
 def _home(judgement: Judgement, records: set[str]) -> set[str]:
-    return {p.record for p in judgement.wiring.places if p.record in records and judgement.status[p.number] == HOME}
+    found = (judgement.wiring.place(record) for record in records)
+    return {p.record for p in found if p is not None and judgement.status_of(p) == HOME}
 
 
 def _gravity(judgement: Judgement, place: Place) -> int:
-    return max(
-        (int(judgement.status[p.number]) for p in judgement.wiring.places if p.record == place.record), default=99
-    )
+    now = judgement.wiring.place(place.record)
+    return judgement.status_of(now) if now is not None else 99
 
 
 class _Mender:
@@ -177,8 +177,8 @@ class _Mender:
             except PlanError:
                 break
             judged = tried.judgement if tried else self.judgement
-            place = next((p for p in judged.wiring.places if p.record == self.place.record), None)
-            cause = judged.causes.get(place.number) if place is not None else None
+            place = judged.wiring.place(self.place.record)
+            cause = judged.cause_of(place) if place is not None else None
             if place is None or cause is None or cause.what != CUT_OFF:
                 break
             more = self._permits(judged, place, cause, access)
@@ -196,12 +196,12 @@ class _Mender:
         roads = Roads(wiring, cause.state)
         wanted = int(wiring.classes.of[_vid(plan, place)])
         steps: list[Step] = []
-        if cause.towards >= 0:
-            other = wiring.places[cause.towards]
+        other = wiring.place(cause.towards) if cause.towards else None
+        if other is not None:
             for a, b in ((place, other), (other, place)):
                 steps += roads.wish(a, (b.bridge, b.context), wanted) or []
         else:
-            for link in roads.at(place.bridge):
+            for link in roads.at(place.bridge, place.stand.order):
                 missing = tuple(
                     Missing(records)
                     for records, rule in zip(link.records, link.rules, strict=True)
@@ -285,7 +285,7 @@ class _Mender:
         if self.place.context != 0 or not segment.vid:
             return
         operations: dict[str, Operation] = {}
-        for team in self.judgement.wiring.teams_of.get(self.place.bridge, ()):
+        for team in self.judgement.wiring.teams_at(self.place.bridge, self.place.stand.order):
             for member in team.members[: team.usable]:
                 port = self.plan.find(member.link.records[1][0]) if member.link and member.link.records[1] else None
                 if isinstance(port, FabricPort) and segment.vid not in (port.vid, port.native):
@@ -298,7 +298,7 @@ class _Mender:
             )
 
     def _intent(self) -> Iterator[tuple[str, Edit]]:
-        lands = int(self.judgement.lands[self.place.number])
+        lands = self.judgement.lands_on(self.place)
         vid = self.judgement.wiring.classes.vid(lands) if lands >= 0 else -1
         for segment in sorted(self.plan.all("segment"), key=lambda s: s.name):
             if (segment.vid or 0) == vid:

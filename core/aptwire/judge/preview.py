@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from aptwire.judge.verdicts import VERDICTS, Judgement, judge
-from aptwire.plan.edits import Edit, apply_edit
+from aptwire.forward.wiring import Block
+from aptwire.judge.verdicts import VERDICTS, Judgement, rejudge
+from aptwire.plan.edits import Edit, apply_edit, touched
 from aptwire.plan.plan import Plan
 
 
@@ -40,15 +41,47 @@ class Preview:
 def preview(before: Judgement, edit: Edit) -> Preview:
     """Apply an edit to a judged plan and compare; PlanError if the edit can't be applied."""
     plan, inverse = apply_edit(before.plan, edit)
-    after = judge(plan)
+    after = rejudge(before, plan, touched(edit))
     return Preview(plan, after, inverse, moves(before, after))
 
 
 def moves(before: Judgement, after: Judgement) -> tuple[Move, ...]:
-    """The endpoints whose verdict differs between two judgements, by id."""
-    old, new = before.verdicts(), after.verdicts()
+    """The endpoints whose verdict differs between two judgements, by id.  Blocks of which nothing differs are passed over."""
+    old, new = _changed(before, after), _changed(after, before)
     return tuple(
-        Move(endpoint, old.get(endpoint), new.get(endpoint))
+        Move(endpoint, _word(old.get(endpoint)), _word(new.get(endpoint)))
         for endpoint in sorted(old.keys() | new.keys())
         if old.get(endpoint) != new.get(endpoint)
     )
+
+
+def _word(verdict: int | None) -> str | None:
+    return None if verdict is None else VERDICTS[verdict]
+
+
+def _changed(judgement: Judgement, other: Judgement) -> dict[str, int]:
+    """The verdicts in the blocks that may differ from the other judgement's."""
+    made: dict[str, int] = {}
+    own = {
+        record
+        for a, b in ((judgement, other), (other, judgement))
+        for record in a.own
+        if a.own[record] != b.own.get(record)
+    }
+    apart = {judgement.wiring.home_block(r) for record in own if (r := judgement.plan.find(record)) is not None}
+    for key, block in judgement.wiring.blocks.items():
+        twin = other.wiring.blocks.get(key)
+        if key not in apart and twin is not None and _alike(judgement, block, other, twin):
+            continue
+        made.update(judgement.block_verdicts(block))
+    return made
+
+
+def _alike(one: Judgement, block: Block, two: Judgement, twin: Block) -> bool:
+    if block is not twin and [s.records for s in block.stands] != [s.records for s in twin.stands]:
+        return False
+    if not block.stands:
+        return True
+    a, b = one.number[id(block.stands[0])], two.number[id(twin.stands[0])]
+    size = len(block.stands)
+    return bool((one.status[a : a + size] == two.status[b : b + size]).all())

@@ -1,21 +1,23 @@
-"""The verdict of every endpoint, from arrays over (place, way).
+"""The verdict of every endpoint, from arrays over (stand, way).
 
-A *place* is an endpoint on one tag; a *way* is a member of its switch's uplink over which it may get out.  Two
-places meet in a state when their ways lead into one component of the fabric (or they share a context of
-one switch).  States are today's and each single team carried by another member, which is enough: choices
-at different teams are independent, so a difference shows as soon as one team differs.
+A *stand* is what no frame can tell apart: the same port of the same bridge, the same tag, belonging on the same
+segment.  A *way* is a member of its switch's uplink over which it may get out.  Two stands meet in a state when their ways
+lead into one component of the fabric (or they share a context of one switch).  States are today's and each single
+team carried by another member, which is enough: choices at different teams are independent, so a difference
+shows as soon as one team differs.
 """
 
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
 
-from aptwire.forward.domains import Domains, Pairing, Pairings, crossing_teams, solve
-from aptwire.forward.paths import heard_as
-from aptwire.forward.wiring import NOW, State, Team, Wiring, compile_wiring
+from aptwire.forward.domains import Domains, Pairings, crossing_teams, solve
+from aptwire.forward.parts import NOW, Place, Stand, State, Team
+from aptwire.forward.wiring import Block, Wiring, compile_wiring, rewire
 from aptwire.plan.fields import bare_address
 from aptwire.plan.plan import Plan
 
@@ -32,64 +34,36 @@ NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN = (
     "leak",
     "twin",
 )
+AT_HOME = -2
+"""In place of a pairing: the stand's own bridge is one that frames cross."""
 
 
 @dataclass(frozen=True)
 class Cause:
-    """Why a place isn't home: what is wrong, in which state, and towards which other place (-1: towards the fabric)."""
+    """Why a place isn't home: what is wrong, in which state, and towards which other place (a record; empty: towards the fabric)."""
 
     what: str
     state: State = NOW
     team: Team | None = None
-    towards: int = -1
-
-
-@dataclass
-class Judgement:
-    """All verdicts of a plan.
-
-    `status` int8[places] indexes VERDICTS; `causes` place number -> why; `lands` int16[places]: the VID class on
-    which a place enters the fabric (or sits, where it doesn't get there), -1 where its frames are dropped at once.
-    """
-
-    plan: Plan
-    wiring: Wiring
-    pairings: Pairings
-    domains: Domains
-    rows: Rows
-    status: np.ndarray
-    lands: np.ndarray
-    causes: dict[int, Cause] = field(default_factory=dict)
-
-    def verdict(self, endpoint: str) -> int:
-        """The gravest verdict among an endpoint's places."""
-        return max(int(self.status[place.number]) for place in self.wiring.places_of[endpoint])
-
-    def verdicts(self) -> dict[str, str]:
-        """The verdict of every endpoint, by id."""
-        return {endpoint: VERDICTS[self.verdict(endpoint)] for endpoint in self.wiring.places_of}
-
-    def counts(self) -> dict[str, int]:
-        """How many endpoints have each verdict, and how many are idle (those count under idle alone)."""
-        made = dict.fromkeys((*VERDICTS, "idle"), 0)
-        for endpoint, verdict in self.verdicts().items():
-            made["idle" if is_idle(self.plan, endpoint) else verdict] += 1
-        return made
+    towards: str = ""
 
 
 @dataclass
 class Rows:
-    """(place, way) rows, sorted by place and order of ways; today's way is each place's first row.
+    """(stand, way) rows, sorted by stand and order of ways; today's way is each stand's first row.
 
-    All arrays have one entry a row: `place`; `way` 0, 1, ...; `team` number (-1: no uplink, or a crossing
-    switch); `member` in the team; `node` entered in the fabric (-1: none); `mutual`: frames come back the same way;
-    `open`: the way ends open; `landed` VID class; `right`: that is the tag of the segment where the place belongs.
+    All arrays have one entry a row: `stand`; `way` 0, 1, ...; `team` number (-1: no uplink, or a crossing
+    switch); `member` in the team; `pair` number of the pairing, -1 for none; `far` first node of the bridge
+    beyond; `node` entered in the fabric (-1: none); `mutual`: frames come back the same way; `open`: the way ends
+    open; `landed` VID class; `right`: that is the tag of the segment where the stand belongs.
     """
 
-    place: np.ndarray
+    stand: np.ndarray
     way: np.ndarray
     team: np.ndarray
     member: np.ndarray
+    pair: np.ndarray
+    far: np.ndarray
     node: np.ndarray
     mutual: np.ndarray
     open: np.ndarray
@@ -98,12 +72,115 @@ class Rows:
     first: np.ndarray
 
 
+@dataclass
+class Judgement:
+    """All verdicts of a plan.
+
+    `status` int8[stands] indexes VERDICTS; `causes` stand number -> why; `own` what single places have beside
+    their stand (an address of another subnet, a twin); `lands` int16[stands]: the VID class on which a stand enters the
+    fabric (or sits, where it doesn't get there), -1 where its frames are dropped at once.
+    """
+
+    plan: Plan
+    wiring: Wiring
+    pairings: Pairings
+    domains: Domains
+    rows: Rows
+    teams: list[Team]
+    stands: list[Stand]
+    status: np.ndarray
+    lands: np.ndarray
+    causes: dict[int, Cause] = field(default_factory=dict)
+    own: dict[str, tuple[int, Cause]] = field(default_factory=dict)
+    subnets: dict[str, tuple[str, ...]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.number = {id(stand): n for n, stand in enumerate(self.stands)}
+
+    def status_of(self, place: Place) -> int:
+        """The verdict of a place."""
+        own = self.own.get(place.record)
+        return own[0] if own is not None else int(self.status[self.number[id(place.stand)]])
+
+    def cause_of(self, place: Place) -> Cause | None:
+        """Why a place isn't home; None if it is."""
+        own = self.own.get(place.record)
+        return own[1] if own is not None else self.causes.get(self.number[id(place.stand)])
+
+    def lands_on(self, place: Place) -> int:
+        """The VID class on which a place lands."""
+        return int(self.lands[self.number[id(place.stand)]])
+
+    def troubled(self) -> Iterator[tuple[Place, Cause]]:
+        """Every place that isn't home, in the order of records."""
+        records: dict[str, Cause] = {}
+        for number, cause in self.causes.items():
+            if self.stands[number].judged:
+                records.update(dict.fromkeys(self.stands[number].records, cause))
+        records.update((record, cause) for record, (_, cause) in self.own.items())
+        for record in sorted(records):
+            place = self.wiring.place(record)
+            if place is not None and place.stand.judged:
+                yield place, records[record]
+
+    def verdict(self, endpoint: str) -> int:
+        """The gravest verdict among an endpoint's places."""
+        return max(self.status_of(place) for place in self.wiring.places_of(endpoint))
+
+    def block_verdicts(self, block: Block) -> dict[str, int]:
+        """The verdict of every endpoint of a block."""
+        made: dict[str, int] = {}
+        inside = {record for places in block.several.values() for record in places}
+        for stand in block.stands:
+            if not stand.judged:
+                continue
+            status = int(self.status[self.number[id(stand)]])
+            for record in stand.records:
+                if record not in inside:
+                    own = self.own.get(record)
+                    made[record] = own[0] if own is not None else status
+        for endpoint in block.several:
+            made[endpoint] = self.verdict(endpoint)
+        return made
+
+    def verdicts(self) -> dict[str, str]:
+        """The verdict of every endpoint, by id."""
+        found: dict[str, str] = {}
+        for block in self.wiring.blocks.values():
+            found.update((endpoint, VERDICTS[v]) for endpoint, v in self.block_verdicts(block).items())
+        return found
+
+    def counts(self) -> dict[str, int]:
+        """How many endpoints have each verdict, and how many are idle (those count under idle alone)."""
+        made = np.zeros(len(VERDICTS), dtype=np.int64)
+        judged = np.array([stand.judged for stand in self.stands], dtype=bool)
+        awake = np.array([stand.awake for stand in self.stands], dtype=np.int64) * judged
+        if self.stands:
+            made += np.bincount(self.status, weights=awake, minlength=len(VERDICTS)).astype(np.int64)
+        idle = sum(stand.asleep for stand in self.stands if stand.judged)
+        several = {
+            endpoint: places for block in self.wiring.blocks.values() for endpoint, places in block.several.items()
+        }
+        inside = {record for places in several.values() for record in places}
+        for record, (status, _) in self.own.items():
+            place = self.wiring.place(record)
+            if place is not None and record not in inside and place.stand.judged and not is_idle(self.plan, record):
+                made[self.status[self.number[id(place.stand)]]] -= 1
+                made[status] += 1
+        for endpoint in several:
+            if is_idle(self.plan, endpoint):
+                idle += 1
+            else:
+                made[self.verdict(endpoint)] += 1
+        return {**dict(zip(VERDICTS, made.tolist(), strict=True)), "idle": idle}
+
+
 @dataclass(frozen=True)
 class Need:
-    """What a segment's places must reach: any of the groups; `place` stands for it (-1: nobody in particular)."""
+    """What a segment's stands must reach: any of the groups; `place` stands for it (empty: nobody in particular)."""
 
     groups: list[int]
-    place: int
+    place: str
 
 
 def is_idle(plan: Plan, endpoint: str) -> bool:
@@ -119,32 +196,95 @@ def judge(plan: Plan) -> Judgement:
     """Every verdict of a plan."""
     wiring = compile_wiring(plan)
     pairings = Pairings()
-    domains = solve(wiring, pairings)
-    return _Judge(wiring, pairings, domains).run()
+    return _Judge(wiring, pairings, solve(wiring, pairings)).run()
+
+
+def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -> Judgement:
+    """Every verdict after an edit that touched these records (kind, id), from the judgement before it, which stays as it was."""
+    old = before.wiring
+    wiring = rewire(old, plan, touched)
+    same = wiring.book is old.book
+    pairings = before.pairings if same else Pairings()
+    crossing = any(True for _ in crossing_teams(wiring)) or any(True for _ in crossing_teams(old))
+    if same and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count and not crossing:
+        domains = before.domains
+    else:
+        domains = solve(wiring, pairings)
+    return _Judge(wiring, pairings, domains, before.subnets).run()
+
+
+def _local_rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
+    """int32[rows, 7] of a block: stand in the block, way, team in the block, member, pairing, far bridge's trunk row, open."""
+    cached = block.cache.get("rows")
+    if cached is not None and cached[0] is pairings:
+        known: np.ndarray = cached[1]
+        return known
+    team_number = {id(team): n for n, team in enumerate(block.teams)}
+    options: dict[tuple[int, str], list[tuple[int, int, int, int, bool]]] = {}
+    rows: list[tuple[int, ...]] = []
+    for number, stand in enumerate(block.stands):
+        key = (stand.bridge, stand.order)
+        found = options.get(key)
+        if found is None:
+            found = options[key] = []
+            bridge = wiring.bridges[stand.bridge] if stand.bridge >= 0 else None
+            if bridge is not None and bridge.trunk >= 0:
+                found.append((-1, -1, AT_HOME, bridge.trunk, False))
+            elif bridge is not None:
+                for team in wiring.teams_at(stand.bridge, stand.order):
+                    for n, member in enumerate(team.members[: team.usable]):
+                        if member.link is None:
+                            found.append((team_number[id(team)], n, -1, 0, True))
+                        else:
+                            far = wiring.bridges[member.link.ends[1]].trunk
+                            found.append((team_number[id(team)], n, pairings.number(*member.link.rules), far, False))
+            if not found:
+                found.append((-1, -1, -1, 0, False))
+        rows.extend((number, way, *option) for way, option in enumerate(found))
+    table = np.array(rows, dtype=np.int32).reshape(-1, 7)
+    block.cache["rows"] = (pairings, table, bool((table[:, 4] == AT_HOME).any()))
+    return table
 
 
 class _Judge:
-    def __init__(self, wiring: Wiring, pairings: Pairings, domains: Domains) -> None:
+    def __init__(
+        self,
+        wiring: Wiring,
+        pairings: Pairings,
+        domains: Domains,
+        subnets: dict[str, tuple[str, ...]] | None = None,
+    ) -> None:
         self.wiring = wiring
         self.plan = wiring.plan
         self.pairings = pairings
         self.domains = domains
         self.count = wiring.classes.count
+        self.stands: list[Stand] = []
+        self.teams: list[Team] = []
+        self._gather()
+        stands = self.stands
         self.segments = sorted(self.plan.of("segment"))
         number = {id: n for n, id in enumerate(self.segments)}
-        self.segment = np.array([number.get(p.segment or "", -1) for p in wiring.places], dtype=np.int32)
-        self.tag = np.array(
-            [wiring.classes.of[self.plan.get("segment", id).vid or 0] for id in self.segments] or [0], dtype=np.int16
-        )
-        self.bridge = np.array([p.bridge for p in wiring.places], dtype=np.int32)
-        self.context = np.array([p.context for p in wiring.places], dtype=np.int32)
-        self.deaf = np.array([p.context >= 0 and heard_as(p, p.context) is None for p in wiring.places], dtype=bool)
-        self.teams = {team.uplink.id: n for n, team in enumerate(wiring.teams)}
+        # Kept as one object while nothing changes, so that blocks know at a glance whether what they found still holds.
+        now = {segment.id: segment.subnets for segment in self.plan.all("segment")}
+        self.subnets = subnets if subnets == now else now
+        self.segment = np.array([number.get(s.segment, -1) if s.segment else -1 for s in stands], dtype=np.int32)
+        records = [self.plan.get("segment", id) for id in self.segments]
+        self.tag = np.array([-2 if s.vni else wiring.classes.of[s.vid or 0] for s in records] or [0], dtype=np.int32)
+        self.vni_of = np.array([s.vni or -1 for s in records] or [0], dtype=np.int64)
+        self.context = np.array([s.context for s in stands], dtype=np.int32)
+        self.bridge = np.array([s.bridge for s in stands], dtype=np.int64)
+        self.vni = np.array([s.vni for s in stands], dtype=np.int64)
+        self.deaf = np.array([s.context >= 0 and not s.hears for s in stands], dtype=bool)
+        self.private = {n for n, s in enumerate(stands) if s.hears and not s.plain}
+        self.private_segments = {int(self.segment[n]) for n in self.private} - {-1}
+        self.weight = np.array([len(s.records) for s in stands], dtype=np.int64)
         self.rows = self._rows()
-        size = len(wiring.places)
+        size = len(stands)
         self.fine = np.zeros(size, dtype=bool)
         self.worst = np.zeros(size, dtype=np.int8)
         self.causes: dict[int, dict[int, Cause]] = {}
+        self.own: dict[str, tuple[int, Cause]] = {}
 
     def run(self) -> Judgement:
         rows = self.rows
@@ -152,121 +292,156 @@ class _Judge:
         groups = self._groups(self.domains)
         self._base(groups)
         self._own_ways(groups)
-        self._crossing(groups)
+        self._crossing()
         status = self._combine()
-        self._addresses(status)
         self._exposures(status, groups)
+        self._addresses(status)
+        self._twins(groups)
         causes = {
-            place: of[int(status[place]) if int(status[place]) in of else max(of)]
-            for place, of in self.causes.items()
-            if status[place] != HOME
+            stand: of[int(status[stand])] if int(status[stand]) in of else of[max(of)]
+            for stand, of in self.causes.items()
+            if status[stand] != HOME
         }
-        lands = rows.landed[rows.first] if rows.place.size else np.zeros(0, dtype=np.int16)
-        return Judgement(self.plan, self.wiring, self.pairings, self.domains, rows, status, lands, causes)
+        lands = rows.landed[rows.first] if rows.stand.size else np.zeros(0, dtype=np.int16)
+        return Judgement(
+            self.plan,
+            self.wiring,
+            self.pairings,
+            self.domains,
+            rows,
+            self.teams,
+            self.stands,
+            status,
+            lands,
+            causes,
+            self.own,
+            self.subnets,
+        )
 
     # --- rows -------------------------------------------------------------------------------------------------
 
+    def _gather(self) -> None:
+        tables: list[np.ndarray] = []
+        stand_at, team_at, sizes = [], [], []
+        for block in self.wiring.blocks.values():
+            table = _local_rows(self.wiring, block, self.pairings)
+            tables.append(table)
+            sizes.append(len(table))
+            stand_at.append(len(self.stands))
+            team_at.append(len(self.teams))
+            self.stands.extend(block.stands)
+            self.teams.extend(block.teams)
+        whole = np.concatenate(tables) if tables else np.zeros((0, 7), dtype=np.int32)
+        whole[:, 0] += np.repeat(np.array(stand_at, dtype=np.int32), sizes)
+        teams = np.repeat(np.array(team_at, dtype=np.int32), sizes)
+        whole[:, 2] = np.where(whole[:, 2] >= 0, whole[:, 2] + teams, -1)
+        self.table = whole
+
     def _rows(self) -> Rows:
-        wiring, count = self.wiring, self.count
-        places: list[int] = []
-        ways: list[int] = []
-        teams: list[int] = []
-        members: list[int] = []
-        pairs: list[int] = []
-        first_node: list[int] = []
-        open_: list[bool] = []
-        pair_of: dict[tuple[int, int], int] = {}
-        pair_list: list[Pairing] = []
-        options: dict[int, list[tuple[int, int, int, int, bool]]] = {}
-        for bridge in wiring.bridges:
-            if not bridge.virtual:
-                continue
-            found: list[tuple[int, int, int, int, bool]] = []
-            if bridge.trunk >= 0:
-                found.append((-1, -1, -2, bridge.trunk * count, False))
-            for team in wiring.teams_of.get(bridge.number, ()) if bridge.trunk < 0 else ():
-                for number, member in enumerate(team.members[: team.usable]):
-                    if member.link is None:
-                        found.append((self.teams[team.uplink.id], number, -1, 0, True))
-                        continue
-                    key = (member.link.rules[0].number, member.link.rules[1].number)
-                    if key not in pair_of:
-                        pair_of[key] = len(pair_list)
-                        pair_list.append(self.pairings(*member.link.rules))
-                    far = wiring.bridges[member.link.ends[1]].trunk * count
-                    found.append((self.teams[team.uplink.id], number, pair_of[key], far, False))
-            options[bridge.number] = found or [(-1, -1, -1, 0, False)]
-        nowhere = [(-1, -1, -1, 0, False)]
-        for place in wiring.places:
-            for order, (team_no, member_no, pair, node, is_open) in enumerate(options.get(place.bridge, nowhere)):
-                places.append(place.number)
-                ways.append(order)
-                teams.append(team_no)
-                members.append(member_no)
-                pairs.append(pair)
-                first_node.append(node)
-                open_.append(is_open)
-        place_row = np.array(places, dtype=np.int64)
-        pair_row = np.array(pairs, dtype=np.int32)
-        node_row = np.array(first_node, dtype=np.int64)
-        context = self.context[place_row]
-        inside = np.maximum(context, 0)
-        there_table = np.stack([p.there for p in pair_list]) if pair_list else np.full((1, count), -1, dtype=np.int16)
-        back_table = np.stack([p.back for p in pair_list]) if pair_list else np.full((1, count), -1, dtype=np.int16)
-        pair_index = np.maximum(pair_row, 0)
-        there = np.where((pair_row >= 0) & (context >= 0), there_table[pair_index, inside], -1).astype(np.int32)
-        mutual = (there >= 0) & (back_table[pair_index, np.maximum(there, 0)] == context)
-        at_home_bridge = (pair_row == -2) & (context >= 0)
-        entered = np.where(there >= 0, node_row + there, np.where(at_home_bridge, node_row + inside, -1))
+        count = self.count
+        stand, way, team, member, pair, trunk, opened = (self.table[:, n] for n in range(7))
+        there_table, back_table = self.pairings.tables(count)
+        far = trunk.astype(np.int64) * count
+        context = self.context[stand]
+        there, mutual, entered = self._enter(context, pair, far, there_table, back_table)
         landed = np.where(there >= 0, there, context).astype(np.int16)
-        segment = self.segment[place_row]
+        segment = self.segment[stand]
         wanted = self.tag[np.maximum(segment, 0)]
+        primary = np.arange(count)
+        for secondary in self.plan.all("secondary_vlan"):
+            vid = self.plan.get("segment", secondary.segment).vid
+            primary[self.wiring.classes.of[secondary.vid]] = self.wiring.classes.of[vid or 0]
         known = np.isin(np.arange(count), self.tag[: len(self.segments)])
-        right = np.where(wanted > 0, landed == wanted, (context == 0) & ((landed <= 0) | ~known[np.maximum(landed, 0)]))
-        is_open_row = np.array(open_, dtype=bool)
-        way_row = np.array(ways, dtype=np.int16)
+        arrived = primary[np.maximum(landed, 0)]
+        untagged = (wanted == 0) & (context == 0) & ((landed <= 0) | ~known[np.maximum(landed, 0)])
+        right = ((wanted > 0) & (landed >= 0) & (arrived == wanted)) | untagged
+        vni = self.vni[stand]
+        right = np.where(vni > 0, self.vni_of[np.maximum(segment, 0)] == vni, right)
         return Rows(
-            place=place_row,
-            way=way_row,
-            team=np.array(teams, dtype=np.int32),
-            member=np.array(members, dtype=np.int16),
+            stand=stand,
+            way=way,
+            team=team,
+            member=member,
+            pair=pair,
+            far=far,
             node=entered,
-            mutual=mutual | at_home_bridge,
-            open=is_open_row,
+            mutual=mutual,
+            open=opened.astype(bool),
             landed=landed,
             right=right & (segment >= 0) & (context >= 0),
-            first=np.flatnonzero(way_row == 0),
+            first=np.flatnonzero(way == 0),
         )
 
+    @staticmethod
+    def _enter(
+        context: np.ndarray, pair: np.ndarray, far: np.ndarray, there_table: np.ndarray, back_table: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Where frames of these contexts get to over these pairings: far context, whether they come back alike, node."""
+        inside = np.maximum(context, 0)
+        index = np.maximum(pair, 0)
+        there = np.where((pair >= 0) & (context >= 0), there_table[index, inside], -1).astype(np.int32)
+        mutual = (there >= 0) & (back_table[index, np.maximum(there, 0)] == context)
+        at_home = (pair == AT_HOME) & (context >= 0)
+        entered = np.where(there >= 0, far + there, np.where(at_home, far + inside, -1))
+        return there, mutual | at_home, entered
+
     def _groups(self, domains: Domains) -> np.ndarray:
-        """int64[rows]: the component that a row is in, or a number of its own for each context that is in none."""
+        """int64[rows]: the component that a row is in, or a number of its own for each context that is in none.
+
+        An overlay's rows have the group of the host port that carries it, counted apart for each VNI.
+        """
         rows = self.rows
-        local = self.bridge[rows.place].astype(np.int64) * self.count + np.maximum(self.context[rows.place], 0)
-        base = int(domains.component.max(initial=-1)) + 1
+        self.base = int(domains.component.max(initial=-1)) + 1
+        local = self.bridge[rows.stand] * self.count + np.maximum(self.context[rows.stand], 0)
         inside = rows.mutual & (rows.node >= 0)
         component = domains.component[np.where(inside, rows.node, 0)] if domains.component.size else 0
-        group = np.where(inside, component, base + local)
+        group: np.ndarray = np.where(inside, component, self.base + local)
+        self.alone = self.base + (len(self.wiring.bridges) + 1) * self.count
         # A guest that tags its frames with the native VID of its port speaks and hears nothing: it is alone.
-        deaf = self.deaf[rows.place]
-        return np.where(deaf, base + len(self.wiring.bridges) * self.count + rows.place, group)
+        group = np.where(self.deaf[rows.stand], self.alone + rows.stand, group)
+        group = group + self.vni[rows.stand] * (self.alone + len(self.stands) + 1)
+        for row in np.flatnonzero(np.isin(rows.stand, list(self.private))).tolist() if self.private else ():
+            if int(rows.node[row]) >= 0 and int(rows.pair[row]) != -1:
+                group[row] = domains.component[int(rows.node[row])]
+        return group
+
+    def _hearing(self, row: int, domains: Domains) -> set[int]:
+        """The groups whose frames a private stand hears over a row."""
+        rows, stand = self.rows, self.stands[int(self.rows.stand[row])]
+        pair, far = int(rows.pair[row]), int(rows.far[row])
+        found = set()
+        for context in stand.hears:
+            node = -1
+            if pair == AT_HOME:
+                node = far + context
+            elif pair >= 0:
+                back = self.pairings.listed[pair].back
+                coming = np.flatnonzero(back == context)
+                node = far + int(coming[0]) if coming.size else -1
+            found.add(int(domains.component[node]) if node >= 0 else self.base + stand.bridge * self.count + context)
+        return found
 
     def _gateways(self) -> None:
         """The places that bear each gateway address of the segment on which they belong, by segment number."""
-        self.gateways: dict[int, dict[str, list[int]]] = {}
-        wanted = {
-            (n, address) for n, id in enumerate(self.segments) for address in self.plan.get("segment", id).gateways
-        }
-        for place in self.wiring.places:
-            segment = int(self.segment[place.number])
-            for address in map(bare_address, place.addresses):
-                if (segment, address) in wanted:
-                    self.gateways.setdefault(segment, {}).setdefault(address, []).append(place.number)
+        self.gateways: dict[int, dict[str, list[tuple[int, str]]]] = {}
+        numbers: dict[int, int] | None = None
+        for n, id in enumerate(self.segments):
+            for address in self.plan.get("segment", id).gateways:
+                for record in self.wiring.bearers.get(address, ()):
+                    place = self.wiring.place(record)
+                    if place is None or place.segment != id:
+                        continue
+                    if numbers is None:
+                        numbers = {id_: at for at, id_ in enumerate(map(_identity, self.stands))}
+                    self.gateways.setdefault(n, {}).setdefault(address, []).append(
+                        (numbers[_identity(place.stand)], record)
+                    )
 
     # --- states -----------------------------------------------------------------------------------------------
 
-    def _note(self, place: int, status: int, cause: Cause) -> None:
-        self.worst[place] = max(self.worst[place], status)
-        self.causes.setdefault(place, {}).setdefault(status, cause)
+    def _note(self, stand: int, status: int, cause: Cause) -> None:
+        self.worst[stand] = max(self.worst[stand], status)
+        self.causes.setdefault(stand, {}).setdefault(status, cause)
 
     def _base(self, groups: np.ndarray) -> None:
         """Judge today's ways."""
@@ -275,118 +450,208 @@ class _Judge:
         right = rows.right[first]
         for number in np.flatnonzero(~right).tolist():
             self._misplaced(number, first[number], NOW, None)
-        ok = self._state(groups[first], right, rows.open[first], np.arange(right.size), NOW, None)
+        ok = self._state(first, groups, np.arange(right.size), NOW, None, self.domains)
         self.fine |= ok
 
-    def _misplaced(self, place: int, row: int, state: State, team: Team | None) -> None:
-        """A place that lands on no tag of its own segment over this row."""
+    def _misplaced(self, stand: int, row: int, state: State, team: Team | None) -> None:
+        """A stand that lands on no tag of its own segment over this row."""
         rows = self.rows
-        if self.segment[place] < 0:
-            self._note(place, UNPROVEN, Cause(NO_INTENT, state, team))
-        elif self.wiring.places[place].rule is None:
-            self._note(place, ASTRAY, Cause(NO_GROUP, state, team))
-        elif rows.open[row] and self.context[place] == 0:
-            self._note(place, UNPROVEN, Cause(OPEN_END, state, team))
+        if self.segment[stand] < 0:
+            self._note(stand, UNPROVEN, Cause(NO_INTENT, state, team))
+        elif self.stands[stand].rule is None:
+            self._note(stand, ASTRAY, Cause(NO_GROUP, state, team))
+        elif rows.open[row] and self.context[stand] == 0:
+            self._note(stand, UNPROVEN, Cause(OPEN_END, state, team))
         else:
-            self._note(place, ASTRAY, Cause(WRONG_TAG, state, team))
+            self._note(stand, ASTRAY, Cause(WRONG_TAG, state, team))
 
     def _state(
         self,
-        group: np.ndarray,
-        right: np.ndarray,
-        open_: np.ndarray,
-        places: np.ndarray,
+        chosen: np.ndarray,
+        groups: np.ndarray,
+        stands: np.ndarray,
         state: State,
         team: Team | None,
+        domains: Domains,
     ) -> np.ndarray:
-        """Judge places that are on their own tag in one state, segment by segment.
+        """Judge the stands that are on their own tag in one state.
 
-        Arrays have one entry a place of `places`; returns whether each reaches what it must.
+        `chosen` int[n]: the row that carries each of `stands`; returns whether each reaches what it must.
         """
-        ok = np.zeros(places.size, dtype=bool)
-        inside = np.flatnonzero(right)
+        rows = self.rows
+        ok = np.zeros(stands.size, dtype=bool)
+        inside = np.flatnonzero(rows.right[chosen])
         if not inside.size:
             return ok
-        order = inside[np.argsort(self.segment[places[inside]], kind="stable")]
-        numbers = self.segment[places[order]]
-        starts = np.flatnonzero(np.r_[True, numbers[1:] != numbers[:-1]])
-        for start, end in zip(starts.tolist(), [*starts[1:].tolist(), order.size], strict=True):
-            of = order[start:end]
-            segment = int(numbers[start])
-            needs = self._needs(segment, places[of], group[of])
+        group = groups[chosen]
+        order = inside[np.lexsort((group[inside], self.segment[stands[inside]]))]
+        segments, grouped = self.segment[stands[order]], group[order]
+        fresh_segment = np.r_[True, segments[1:] != segments[:-1]]
+        fresh = fresh_segment | np.r_[True, grouped[1:] != grouped[:-1]]
+        run_start = np.flatnonzero(fresh)
+        run_weight = np.add.reduceat(self.weight[stands[order]], run_start)
+        run_segment = np.cumsum(fresh_segment)[run_start] - 1
+        seg_start = np.flatnonzero(fresh_segment[run_start])
+        top = np.maximum.reduceat(run_weight, seg_start)
+        total = np.add.reduceat(run_weight, seg_start)
+        is_top = run_weight == top[run_segment]
+        tied = np.add.reduceat(is_top.astype(np.int64), seg_start) > 1
+        run_ok = is_top & ~tied[run_segment]
+        run_of = np.cumsum(fresh) - 1
+        ok[order] = run_ok[run_of]
+        # Most segments hang together, and where nobody is cut off there is nothing more to ask.
+        ends = [*run_start[seg_start][1:].tolist(), order.size]
+        runs = np.diff([*seg_start.tolist(), run_start.size])
+        numbers = segments[run_start[seg_start]]
+        special = np.array(
+            [int(n) in self.gateways or int(n) in self.private_segments for n in numbers.tolist()], dtype=bool
+        )
+        for at in np.flatnonzero((runs > 1) | special | (total == 1)).tolist():
+            of = order[run_start[seg_start[at]] : ends[at]]
+            segment = int(numbers[at])
+            if segment in self.private_segments:
+                self._private_state(segment, chosen, group, of, ok, stands, state, team, domains)
+                continue
+            needs = self._needs(segment, stands[of], group[of])
             if needs is None:
-                ok[of] = self._alone(int(of[0]), places, group, open_, state, team)
+                ok[of] = self._alone(int(of[0]), stands, chosen, group, state, team)
                 continue
             met = np.array([np.isin(group[of], need.groups) for need in needs])
             good = met.all(axis=0)
             ok[of] = good
-            for at in np.flatnonzero(~good).tolist():
-                need = needs[int(np.flatnonzero(~met[:, at])[0])]
-                self._cut_off(int(of[at]), places, group, open_, of, need, state, team)
+            for bad in np.flatnonzero(~good).tolist():
+                need = needs[int(np.flatnonzero(~met[:, bad])[0])]
+                self._cut_off(int(of[bad]), stands, chosen, group, of, need, state, team, domains)
         return ok
 
-    def _needs(self, segment: int, places: np.ndarray, group: np.ndarray) -> list[Need] | None:
-        """What the places of a segment must reach: each of its gateways, or else its largest group.
+    def _needs(self, segment: int, stands: np.ndarray, group: np.ndarray) -> list[Need] | None:
+        """What the stands of a segment must reach: each of its gateways, or else its largest group.
 
         None: the segment has this one place only and nothing to reach but the fabric.  A need without groups: no
         group is the largest.
         """
-        at = {int(p): int(g) for p, g in zip(places, group, strict=True)}
+        at = {int(s): int(g) for s, g in zip(stands, group, strict=True)}
         gates = [
-            Need(sorted({at[p] for p in owners if p in at}), next(p for p in owners if p in at))
+            Need(sorted({at[s] for s, _ in owners if s in at}), next(r for s, r in owners if s in at))
             for owners in self.gateways.get(segment, {}).values()
-            if any(p in at for p in owners)
+            if any(s in at for s, _ in owners)
         ]
         if gates:
             return gates
-        if places.size == 1:
+        if int(self.weight[stands].sum()) == 1:
             return None
-        values, counts = np.unique(group, return_counts=True)
+        values, inverse = np.unique(group, return_inverse=True)
+        counts = np.bincount(inverse.reshape(-1), weights=self.weight[stands])
         top = np.flatnonzero(counts == counts.max())
         if top.size > 1:
-            return [Need([], -1)]
+            return [Need([], "")]
         main = int(values[top[0]])
-        return [Need([main], int(places[np.flatnonzero(group == main)[0]]))]
+        return [Need([main], self._someone(stands[np.flatnonzero(group == main)]))]
+
+    def _someone(self, stands: np.ndarray) -> str:
+        """The place with the least id among some stands."""
+        return min(min(self.stands[int(s)].records) for s in stands)
 
     def _alone(
-        self, at: int, places: np.ndarray, group: np.ndarray, open_: np.ndarray, state: State, team: Team | None
+        self, at: int, stands: np.ndarray, chosen: np.ndarray, group: np.ndarray, state: State, team: Team | None
     ) -> bool:
         """The only place of a segment without gateway: its tag must get into the fabric, if its switch is wired."""
-        place = int(places[at])
-        bridge = self.wiring.bridges[self.wiring.places[place].bridge]
-        if int(group[at]) <= int(self.domains.component.max(initial=-1)) or not self.wiring.teams_of.get(bridge.number):
+        number = int(stands[at])
+        stand = self.stands[number]
+        if stand.bridge >= 0 and not self.wiring.bridges[stand.bridge].virtual:
             return True
-        if open_[at]:
-            self._note(place, UNPROVEN, Cause(OPEN_END, state, team))
+        inside = int(group[at]) - stand.vni * (self.alone + len(self.stands) + 1) < self.base
+        if inside or not self.wiring.teams_at(stand.bridge, stand.order):
+            return True
+        if self.rows.open[chosen[at]]:
+            self._note(number, UNPROVEN, Cause(OPEN_END, state, team))
         else:
-            self._note(place, STRANDED, Cause(CUT_OFF, state, team))
+            self._note(number, STRANDED, Cause(CUT_OFF, state, team))
         return False
 
     def _cut_off(
         self,
         at: int,
-        places: np.ndarray,
+        stands: np.ndarray,
+        chosen: np.ndarray,
         group: np.ndarray,
-        open_: np.ndarray,
         of: np.ndarray,
         need: Need,
         state: State,
         team: Team | None,
+        domains: Domains,
     ) -> None:
+        scale = self.alone + len(self.stands) + 1
+        open_ = self.rows.open[chosen]
         nic_open = {int(g) for g in group[of[open_[of]]]}
-        leaky = nic_open | self.domains.open
-        place, mine = int(places[at]), int(group[at])
+        number, mine = int(stands[at]), int(group[at])
         others = need.groups or [int(g) for g in np.unique(group[of]) if int(g) != mine]
         towards = need.place
-        if towards < 0:
+        if not towards:
             elsewhere = of[group[of] != mine]
-            towards = int(places[elsewhere[0]]) if elsewhere.size else -1
+            towards = self._someone(stands[elsewhere]) if elsewhere.size else ""
+
+        def leaky(g: int) -> bool:
+            return g in nic_open or g % scale in domains.open
+
         unknown = mine in nic_open or any(o in nic_open for o in others)
-        unknown = unknown or (mine in leaky and any(o in leaky for o in others))
+        unknown = unknown or (leaky(mine) and any(leaky(o) for o in others))
         if unknown:
-            self._note(place, UNPROVEN, Cause(OPEN_END, state, team, towards))
+            self._note(number, UNPROVEN, Cause(OPEN_END, state, team, towards))
         else:
-            self._note(place, STRANDED, Cause(CUT_OFF, state, team, towards))
+            self._note(number, STRANDED, Cause(CUT_OFF, state, team, towards))
+
+    def _private_state(
+        self,
+        segment: int,
+        chosen: np.ndarray,
+        group: np.ndarray,
+        of: np.ndarray,
+        ok: np.ndarray,
+        stands: np.ndarray,
+        state: State,
+        team: Team | None,
+        domains: Domains,
+    ) -> None:
+        """A segment with a private VLAN: each must hear, and be heard by, its gateways (or all the promiscuous ports), and a
+        community its own members (RFC 5517 section 3)."""
+        speaks = {int(a): int(group[a]) for a in of}
+        hears = {int(a): self._heard_by(int(chosen[a]), int(group[a]), domains) for a in of}
+
+        def meet(a: int, b: int) -> bool:
+            return speaks[a] in hears[b] and speaks[b] in hears[a]
+
+        at = {int(stands[a]): int(a) for a in of}
+        owners = [s for found in self.gateways.get(segment, {}).values() for s, _ in found if s in at]
+        promiscuous = [int(a) for a in of if self._wide(int(stands[a]))]
+        musts = [at[s] for s in dict.fromkeys(owners)] or promiscuous
+        for a in map(int, of):
+            community = [
+                int(b)
+                for b in of
+                if b != a and self.context[stands[b]] == self.context[stands[a]] and not self._narrow(int(stands[b]))
+            ]
+            need = next((b for b in [*musts, *community] if b != a and not meet(a, b)), None)
+            if need is None:
+                ok[a] = True
+                continue
+            ok[a] = False
+            towards = min(self.stands[int(stands[need])].records)
+            open_ = bool(self.rows.open[chosen[a]] or self.rows.open[chosen[need]])
+            cause = Cause(OPEN_END if open_ else CUT_OFF, state, team, towards)
+            self._note(int(stands[a]), UNPROVEN if open_ else STRANDED, cause)
+
+    def _heard_by(self, row: int, group: int, domains: Domains) -> set[int]:
+        return self._hearing(row, domains) if int(self.rows.stand[row]) in self.private else {group}
+
+    def _wide(self, stand: int) -> bool:
+        """Whether it hears and reaches all of its private VLAN, as a promiscuous port or one outside it does."""
+        hears = self.stands[stand].hears
+        return (len(hears) > 1 and self.context[stand] == hears[0]) or self.stands[stand].plain
+
+    def _narrow(self, stand: int) -> bool:
+        """Whether it is isolated: it doesn't hear its own VLAN."""
+        return int(self.context[stand]) not in self.stands[stand].hears
 
     def _own_ways(self, groups: np.ndarray) -> None:
         """Judge every state in which one team of an end switch is carried by another member."""
@@ -394,117 +659,119 @@ class _Judge:
         other = np.flatnonzero(rows.way > 0)
         if not other.size:
             return
-        base_row = rows.first[rows.place[other]]
+        base_row = rows.first[rows.stand[other]]
         same = (
             (groups[other] == groups[base_row])
             & (rows.right[other] == rows.right[base_row])
             & (rows.open[other] == rows.open[base_row])
         )
         changed = other[~same]
-        wrong = changed[~rows.right[changed] & (self.segment[rows.place[changed]] >= 0)]
+        wrong = changed[~rows.right[changed] & (self.segment[rows.stand[changed]] >= 0)]
         for row in wrong.tolist():
             team, state = self._deviation(int(rows.team[row]), int(rows.member[row]))
-            self._misplaced(int(rows.place[row]), row, state, team)
+            self._misplaced(int(rows.stand[row]), row, state, team)
         events = np.unique(
-            np.stack([rows.team[changed], rows.member[changed], self.segment[rows.place[changed]]], axis=1), axis=0
+            np.stack([rows.team[changed], rows.member[changed], self.segment[rows.stand[changed]]], axis=1), axis=0
         )
         if not events.size:
             return
         first = rows.first
-        by_segment: dict[int, np.ndarray] = {}
-        row_of = {(int(rows.place[row]), int(rows.member[row])): row for row in other.tolist()}
+        order = np.argsort(self.segment, kind="stable")
+        starts = np.searchsorted(self.segment[order], np.arange(len(self.segments) + 1))
         for team_no, member, segment in events.tolist():
             if segment < 0:
                 continue
-            if segment not in by_segment:
-                by_segment[segment] = np.flatnonzero(self.segment == segment)
-            places = by_segment[segment]
-            chosen = first[places].copy()
-            for at, place in enumerate(places.tolist()):
-                if rows.team[chosen[at]] == team_no:
-                    chosen[at] = row_of.get((place, member), chosen[at])
+            stands = order[starts[segment] : starts[segment + 1]]
+            chosen = first[stands].copy()
+            for at in np.flatnonzero(rows.team[chosen] == team_no).tolist():
+                row = int(chosen[at])
+                while row + 1 < rows.stand.size and rows.stand[row + 1] == stands[at]:
+                    row += 1
+                    if rows.member[row] == member:
+                        chosen[at] = row
+                        break
             team, state = self._deviation(team_no, member)
-            ok = self._state(groups[chosen], rows.right[chosen], rows.open[chosen], places, state, team)
-            self.fine[places[ok]] = True
+            ok = self._state(chosen, groups, stands, state, team, self.domains)
+            self.fine[stands[ok]] = True
 
     def _deviation(self, team_no: int, member: int) -> tuple[Team, State]:
-        team = self.wiring.teams[team_no]
-        return team, State({team.uplink.id: team.members[member].nic.id})
+        team = self.teams[team_no]
+        return team, State({team.key: team.members[member].key})
 
-    def _crossing(self, groups: np.ndarray) -> None:
-        """Judge the states in which a team of a switch that others' frames cross is carried by another member."""
+    def _crossing(self) -> None:
+        """Judge the states in which a team over which others' frames go is carried by another member."""
         for team in crossing_teams(self.wiring):
             for member in team.members[1 : team.usable]:
-                state = State({team.uplink.id: member.nic.id})
-                domains, base = solve(self.wiring, self.pairings, state), self.domains
-                self.domains = domains
+                state = State({team.key: member.key})
+                domains = solve(self.wiring, self.pairings, state)
                 first = self.rows.first
-                fresh = self._groups(domains)
-                ok = self._state(
-                    fresh[first], self.rows.right[first], self.rows.open[first], np.arange(first.size), state, team
-                )
+                ok = self._state(first, self._groups(domains), np.arange(first.size), state, team, domains)
                 self.fine |= ok
-                self.domains = base
+        self.base = int(self.domains.component.max(initial=-1)) + 1
 
     def _combine(self) -> np.ndarray:
-        """One verdict a place from today's and the other states'."""
+        """One verdict a stand from today's and the other states'."""
         status = self.worst.copy()
         wavers = self.fine & (self.worst >= STRANDED)
         status[wavers] = WAVERING
-        for place in np.flatnonzero(wavers).tolist():
-            of = self.causes[place]
+        for stand in np.flatnonzero(wavers).tolist():
+            of = self.causes[stand]
             of[WAVERING] = of[max(of)]
         return status
 
     # --- addresses and exposures ------------------------------------------------------------------------------
 
     def _addresses(self, status: np.ndarray) -> None:
-        """A static address outside its segment's subnets cuts an endpoint off from its gateway and peers."""
-        subnets = [
-            [ipaddress.ip_network(text) for text in self.plan.get("segment", id).subnets] for id in self.segments
-        ]
-        for place in self.wiring.places:
-            number = int(self.segment[place.number])
-            if number < 0 or not place.addresses or status[place.number] > WAVERING:
+        """A static address outside its segment's subnets cuts a place off from its gateway and peers."""
+        numbers: dict[int, int] | None = None
+        for block in self.wiring.blocks.values():
+            if not block.addresses:
                 continue
-            for text in place.addresses:
-                address = ipaddress.ip_interface(text).ip
-                same = [net for net in subnets[number] if net.version == address.version]
-                if same and not any(address in net for net in same):
-                    status[place.number] = STRANDED
-                    self.causes.setdefault(place.number, {})[STRANDED] = Cause(ADDRESS)
+            cached = block.cache.get("subnets")
+            if cached is None or cached[0] is not self.subnets:
+                cached = (self.subnets, _outside(block, self.subnets))
+                block.cache["subnets"] = cached
+            for record in cached[1]:
+                if numbers is None:
+                    numbers = {id_: at for at, id_ in enumerate(map(_identity, self.stands))}
+                stand = numbers[_identity(block.stand_of[record])]
+                if status[stand] <= WAVERING:
+                    self.own[record] = (STRANDED, Cause(ADDRESS))
 
     def _exposures(self, status: np.ndarray, groups: np.ndarray) -> None:
-        """Two segments whose places are on their own tags and hear each other; an address that a machine in use has too."""
+        """Two segments whose places are on their own tags and hear each other."""
         rows = self.rows
-        astray = status[rows.place] == ASTRAY
-        speaking = rows.right & ~astray
-        pairs = np.unique(
-            np.stack([groups[speaking], self.segment[rows.place[speaking]].astype(np.int64)], axis=1), axis=0
-        )
+        speaking = rows.right & (status[rows.stand] != ASTRAY)
+        size = len(self.segments) + 1
+        pairs = np.unique(groups[speaking] * size + self.segment[rows.stand[speaking]])
+        pair_group, pair_segment = pairs // size, pairs % size
+        several = np.unique(pair_group[1:][pair_group[1:] == pair_group[:-1]]) if pairs.size else pairs
+        one_way = self.domains.one_way()
+        lonely = speaking & ~rows.mutual & (rows.node >= 0)
+        if not several.size and not one_way and not lonely.any():
+            return
         present: dict[int, set[int]] = {}
-        for group, segment in pairs.tolist():
+        for group, segment in zip(pair_group.tolist(), pair_segment.tolist(), strict=True):
             present.setdefault(group, set()).add(segment)
         meets: dict[int, set[int]] = {group: set(found) for group, found in present.items() if len(found) > 1}
-        for start in self.domains.one_way() & present.keys():
+        for start in one_way & present.keys():
             for other in (self.domains.hearers(start) & present.keys()) - {start}:
                 mixed = present[start] | present[other]
                 if len(mixed) > 1:
                     meets.setdefault(start, set()).update(mixed)
                     meets.setdefault(other, set()).update(mixed)
-        self._one_way(meets, present, groups, speaking)
+        self._one_way(meets, present, groups, lonely)
         if meets:
             self._expose(status, groups, speaking, meets)
-        self._twins(status, groups)
 
     def _one_way(
-        self, meets: dict[int, set[int]], present: dict[int, set[int]], groups: np.ndarray, speaking: np.ndarray
+        self, meets: dict[int, set[int]], present: dict[int, set[int]], groups: np.ndarray, lonely: np.ndarray
     ) -> None:
         """Rows that speak into the fabric without hearing it back: what they say is heard all the same."""
         rows = self.rows
-        for row in np.flatnonzero(speaking & ~rows.mutual & (rows.node >= 0)).tolist():
+        for row in np.flatnonzero(lonely).tolist():
             into = int(self.domains.component[rows.node[row]])
-            segment = int(self.segment[rows.place[row]])
+            segment = int(self.segment[rows.stand[row]])
             for reached in self.domains.hearers(into):
                 if reached in present and present[reached] - {segment}:
                     meets.setdefault(reached, set(present[reached])).add(segment)
@@ -512,43 +779,74 @@ class _Judge:
 
     def _expose(self, status: np.ndarray, groups: np.ndarray, speaking: np.ndarray, meets: dict[int, set[int]]) -> None:
         rows = self.rows
-        seats: dict[tuple[int, int], int] = {}
-        for row in np.flatnonzero(speaking).tolist():
-            seats.setdefault((int(groups[row]), int(self.segment[rows.place[row]])), int(rows.place[row]))
-        by_segment: dict[int, int] = {}
-        for (_, segment), place in seats.items():
-            by_segment.setdefault(segment, place)
-        for row in np.flatnonzero(speaking & np.isin(groups, list(meets))).tolist():
-            place, segment = int(rows.place[row]), int(self.segment[rows.place[row]])
+        seats: dict[tuple[int, int], str] = {}
+        inside = np.flatnonzero(speaking & np.isin(groups, list(meets))).tolist()
+        for row in inside:
+            key = (int(groups[row]), int(self.segment[rows.stand[row]]))
+            mine = min(self.stands[int(rows.stand[row])].records)
+            seats[key] = min(seats.get(key, mine), mine)
+        by_segment: dict[int, str] = {}
+        for (_, segment), record in sorted(seats.items(), key=lambda item: item[1]):
+            by_segment.setdefault(segment, record)
+        for row in inside:
+            stand, segment = int(rows.stand[row]), int(self.segment[rows.stand[row]])
             foreign = sorted(meets[int(groups[row])] - {segment})
             if not foreign:
                 continue
-            other = seats.get((int(groups[row]), foreign[0]), by_segment[foreign[0]])
-            status[place] = EXPOSED
-            if EXPOSED in self.causes.get(place, {}):
+            other = seats.get((int(groups[row]), foreign[0])) or by_segment.get(foreign[0], "")
+            status[stand] = EXPOSED
+            if EXPOSED in self.causes.get(stand, {}):
                 continue
             team_no = int(rows.team[row])
             team, state = self._deviation(team_no, int(rows.member[row])) if rows.way[row] else (None, NOW)
-            self.causes.setdefault(place, {})[EXPOSED] = Cause(LEAK, state, team, other)
+            self.causes.setdefault(stand, {})[EXPOSED] = Cause(LEAK, state, team, other)
 
-    def _twins(self, status: np.ndarray, groups: np.ndarray) -> None:
-        owners: dict[tuple[int, str], list[int]] = {}
-        first = groups[self.rows.first] if self.rows.place.size else groups
-        for place in self.wiring.places:
-            if place.context >= 0:
-                for address in place.addresses:
-                    owners.setdefault((int(first[place.number]), bare_address(address)), []).append(place.number)
-        for (_, _address), places in owners.items():
-            endpoints = {self.wiring.places[p].endpoint for p in places}
-            if len(endpoints) < 2:
-                continue
-            for number in places:
-                mine = self.wiring.places[number].endpoint
-                others = [p for p in places if self.wiring.places[p].endpoint != mine]
-                other = next((p for p in others if not is_idle(self.plan, self.wiring.places[p].endpoint)), -1)
-                if other >= 0:
-                    status[number] = EXPOSED
-                    self.causes.setdefault(number, {})[EXPOSED] = Cause(TWIN, towards=other)
+    def _twins(self, groups: np.ndarray) -> None:
+        """Two endpoints with one address that hear each other, unless the other one is idle."""
+        if not self.wiring.doubled:
+            return
+        numbers = {id_: at for at, id_ in enumerate(map(_identity, self.stands))}
+        first = self.rows.first
+        for address in sorted(self.wiring.doubled):
+            owners: list[tuple[Place, int, set[int]]] = []
+            for record in sorted(self.wiring.bearers[address]):
+                place = self.wiring.place(record)
+                if place is not None and place.context >= 0:
+                    row = int(first[numbers[_identity(place.stand)]])
+                    owners.append((place, int(groups[row]), self._heard_by(row, int(groups[row]), self.domains)))
+            for place, group, hears in owners:
+                other = next(
+                    (
+                        o
+                        for o, its, its_hears in owners
+                        if o.endpoint != place.endpoint and its in hears and group in its_hears and self._active(o)
+                    ),
+                    None,
+                )
+                if other is not None and place.stand.judged:
+                    self.own[place.record] = (EXPOSED, Cause(TWIN, towards=other.record))
+
+    def _active(self, place: Place) -> bool:
+        return not place.stand.judged or not is_idle(self.plan, place.endpoint)
+
+
+def _identity(stand: Stand) -> int:
+    return id(stand)
+
+
+def _outside(block: Block, subnets: dict[str, tuple[str, ...]]) -> list[str]:
+    """The records of a block that bear a static address outside the subnets of the segment on which they belong."""
+    nets = {id: [ipaddress.ip_network(text) for text in listed] for id, listed in subnets.items() if listed}
+    found: dict[str, None] = {}
+    for text, record in block.addresses:
+        known = nets.get(block.stand_of[record].segment or "")
+        if not known:
+            continue
+        address = ipaddress.ip_address(bare_address(text))
+        same = [net for net in known if net.version == address.version]
+        if same and not any(address in net for net in same):
+            found[record] = None
+    return list(found)
 
 
 def tag_text(wiring: Wiring, number: int) -> str:

@@ -28,6 +28,7 @@ from aptwire.plan.kinds import (
     Segment,
     Separation,
     StationPort,
+    Uplink,
     VirtualSwitch,
 )
 from aptwire.plan.names import called
@@ -182,7 +183,9 @@ def _cable_ends(plan: Plan, cable: Cable) -> Iterator[Problem]:
 def _adapter_name(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
     """The host's end of an adapter is a network interface of the host, so its name is taken once on each host."""
     guest = plan.of("guest").get(adapter.guest)
-    for other in plan.where("adapter", "name", adapter.name) if guest else ():
+    if guest is None:
+        return
+    for other in plan.where("adapter", "name", adapter.name):
         owner = plan.of("guest").get(other.guest)
         if owner is not None and owner.host == guest.host and other.id < adapter.id:
             yield _problem(adapter, "name", f"“{adapter.name}” is taken on this host by adapter {other.id}")
@@ -256,6 +259,18 @@ def _fit_group_order(plan: Plan, order: GroupOrder) -> Iterator[Problem]:
     uplink = plan.of("uplink").get(nic.uplink)
     if uplink is None or uplink.switch != group.switch:
         yield _problem(order, "nic", f"{called(plan, nic)} is in no uplink of the switch of {group.name}")
+    elif len(plan.where("uplink", "switch", group.switch)) > 1:
+        yield _problem(order, "port_group", f"{group.name} is on a switch with several uplinks; a team order needs a single one")
+
+
+def _fit_uplink(plan: Plan, uplink: Uplink) -> Iterator[Problem]:
+    """A port group's own order says over which NIC of the one uplink it goes; with several uplinks that says nothing."""
+    if len(plan.where("uplink", "switch", uplink.switch)) > 1:
+        for group in plan.where("port_group", "switch", uplink.switch):
+            if plan.where("group_order", "port_group", group.id):
+                message = f"{group.name} has a team order of its own, which needs a switch with a single uplink"
+                yield _problem(uplink, "switch", message)
+                return
 
 
 def _fit_adapter(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
@@ -304,10 +319,10 @@ def _fit_mirror(plan: Plan, mirror: Mirror) -> Iterator[Problem]:
                 mirror, field, f"{called(plan, adapter)} is direct and bypasses the switch: it can’t be mirrored"
             )
             return
-    groups = [plan.of("port_group").get(a.port_group) for a in (source, target)]
+    one, two = (plan.of("port_group").get(a.port_group) for a in (source, target))
     if mirror.source == mirror.target:
         yield _problem(mirror, "target", "an adapter can’t be its own mirror")
-    elif None in groups or groups[0].switch != groups[1].switch:
+    elif one is None or two is None or one.switch != two.switch:
         yield _problem(
             mirror, "target", "a mirror stays on one virtual switch; these two adapters aren’t on the same one"
         )
@@ -362,6 +377,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "separation": _fit_separation,
     "nic": _fit_nic,
     "port_group": _fit_port_group,
+    "uplink": _fit_uplink,
     "group_order": _fit_group_order,
     "adapter": _fit_adapter,
     "mirror": _fit_mirror,

@@ -44,6 +44,11 @@ Operation = Put | Patch | Drop
 Edit = tuple[Operation, ...]
 
 
+def touched(edit: Edit) -> set[tuple[str, str]]:
+    """The (kind, id) of every record in an edit."""
+    return {(o.record.kind, o.record.id) if isinstance(o, Put) else (o.kind, o.id) for o in edit}
+
+
 def apply_edit(plan: Plan, edit: Edit) -> tuple[Plan, Edit]:
     """The plan after the edit, and the edit that takes it back.
 

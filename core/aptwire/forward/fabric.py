@@ -1,0 +1,152 @@
+"""The fabric: links between its switches with their LAGs and spanning tree, open ports, and loops."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+
+from aptwire.forward.parts import Bridge, Link, Member, Team
+from aptwire.forward.rules import PortRule, RuleBook
+from aptwire.forward.tree import Joint, Tree, spanning_tree
+from aptwire.plan.kinds import FabricPort
+from aptwire.plan.plan import Plan
+
+
+@dataclass(eq=False)
+class Fabric:
+    """What lies between the hosts.
+
+    `links` always carry; `teams` are LAGs whose members differ, so that it matters which one carries a flow;
+    `open_ports` (bridge, rule, record) lead nobody knows where; `idle` are joints that the tree blocks.
+    """
+
+    links: list[Link] = field(default_factory=list)
+    teams: list[Team] = field(default_factory=list)
+    open_ports: list[tuple[int, PortRule, str]] = field(default_factory=list)
+    joints: list[Joint] = field(default_factory=list)
+    tree: Tree = field(default_factory=lambda: Tree({}, {}, {}, {}))
+    at: dict[int, list[Link]] = field(default_factory=dict)
+
+    def add(self, link: Link) -> None:
+        """One more link that always carries."""
+        self.links.append(link)
+        for end in dict.fromkeys(link.ends):
+            self.at.setdefault(end, []).append(link)
+
+
+def joints_of(plan: Plan) -> list[Joint]:
+    """The links between fabric switches: cables one by one, or together where both ends are in a LAG."""
+    ports: Mapping[str, FabricPort] = plan.of("fabric_port")
+    bundles: dict[tuple[str, str], list[tuple[str, FabricPort, FabricPort]]] = {}
+    for cable in plan.all("cable"):
+        one, two = ports.get(cable.a), ports.get(cable.b)
+        if one is None or two is None or not (one.enabled and two.enabled):
+            continue
+        one, two = sorted((one, two), key=lambda p: (p.switch, p.id))
+        key = (one.lag, two.lag) if one.lag and two.lag else (cable.id, "")
+        bundles.setdefault(key, []).append((cable.id, one, two))
+    made = []
+    for key, found in bundles.items():
+        found.sort(key=lambda item: item[1].id)
+        lags = key if key[1] else (found[0][1].lag, found[0][2].lag)
+        cables, ones, twos = zip(*found, strict=True)
+        made.append(Joint((ones[0].switch, twos[0].switch), cables, (ones, twos), lags))
+    return sorted(made, key=lambda joint: joint.key)
+
+
+def build_fabric(
+    plan: Plan,
+    book: RuleBook,
+    bridges: Mapping[str, Bridge],
+    far: Mapping[str, tuple[str, str]],
+    rule_of: Callable[[str], PortRule],
+) -> Fabric:
+    """The fabric of a plan; `far` says what is at the other end of a port's cable, `rule_of` a port's rule."""
+    fabric = Fabric(joints=joints_of(plan))
+    switches = plan.of("fabric_switch")
+    taking_part = [
+        j for j in fabric.joints if all(switches[e].spanning_tree for e in j.ends) and j.ends[0] != j.ends[1]
+    ]
+    if taking_part:
+        fabric.tree = spanning_tree(switches, taking_part)
+    for switch in switches.values():
+        if switch.partial:
+            fabric.open_ports.append((bridges[switch.id].number, book.unknown(switch), switch.id))
+    occupied = {port.port for port in plan.all("station_port")}
+    for port in plan.all("fabric_port"):
+        if port.enabled and port.id not in far and port.id not in occupied:
+            fabric.open_ports.append((bridges[port.switch].number, rule_of(port.id), port.id))
+
+    for joint in fabric.joints:
+        if joint.key in fabric.tree.blocked or joint.ends[0] == joint.ends[1]:
+            continue
+        links = [_link(joint, n, bridges, rule_of) for n in range(len(joint.cables))]
+        ways = {tuple(rule.number for rule in link.rules) for link in links}
+        if len(ways) == 1:
+            fabric.add(links[0])
+            continue
+        lag = plan.get("lag", joint.lags[0])
+        members = tuple(Member(port, link, open=False) for port, link in zip(joint.ports[0], links, strict=True))
+        fabric.teams.append(Team(lag, links[0].ends[0], links[0].rules[0], members, len(members)))
+    return fabric
+
+
+def _link(joint: Joint, n: int, bridges: Mapping[str, Bridge], rule_of: Callable[[str], PortRule]) -> Link:
+    one, two = joint.ports[0][n], joint.ports[1][n]
+    ends = (bridges[one.switch].number, bridges[two.switch].number)
+    mtu = least(one.mtu, two.mtu)
+    return Link(
+        joint.cables[n], ends, (rule_of(one.id), rule_of(two.id)), ((one.id,), (two.id,)), joint.cables[n], mtu=mtu
+    )
+
+
+def least(*sizes: int | None) -> int:
+    """The least of some MTUs, 0 where none says anything."""
+    return min((size for size in sizes if size), default=0)
+
+
+@dataclass(frozen=True)
+class Loop:
+    """Bridges that frames go round and round in: the link that closes it, and the VID classes that it carries."""
+
+    link: Link
+    classes: tuple[int, ...]
+
+
+def loops(links: Iterable[Link], crossing: Callable[[Link, int], list[int]]) -> list[Loop]:
+    """The links that close a loop over the links before them; `crossing(link, side)` gives the classes that pass from a side unchanged."""
+    parent: dict[tuple[int, int], tuple[int, int]] = {}
+
+    def top(node: tuple[int, int]) -> tuple[int, int]:
+        while (above := parent.get(node, node)) != node:
+            parent[node] = parent.get(above, above)
+            node = above
+        return node
+
+    physical: dict[int, int] = {}
+
+    def ground(bridge: int) -> int:
+        while (above := physical.get(bridge, bridge)) != bridge:
+            bridge = above
+        return bridge
+
+    listed = list(links)
+    closing = False
+    for link in listed:
+        near, far = map(ground, link.ends)
+        closing = closing or near == far
+        physical[near] = far
+    if not closing:
+        return []
+    found = []
+    for link in listed:
+        both = sorted(set(crossing(link, 0)) & set(crossing(link, 1)))
+        closed = []
+        for k in both:
+            a, b = top((link.ends[0], k)), top((link.ends[1], k))
+            if a == b:
+                closed.append(k)
+            parent[a] = b
+        if closed:
+            found.append(Loop(link, tuple(closed)))
+    return found
