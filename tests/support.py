@@ -182,7 +182,9 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
     switches = made["fabric_switch"]
     for number, switch in enumerate(switches):
         if switch.get("managed", True) and dice.random() < 0.7:
-            switch.update(spanning_tree=True, priority=dice.choice([0, 4096, 32768]), mac=f"02:00:00:00:00:{number:02x}")
+            switch.update(
+                spanning_tree=True, priority=dice.choice([0, 4096, 32768]), mac=f"02:00:00:00:00:{number:02x}"
+            )
     for number in range(dice.randint(1, 3)):
         a, b = dice.choice(switches)["id"], dice.choice(switches)["id"]
         ends = []
@@ -214,9 +216,24 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
     for port in made.get("host_port", ()):
         if dice.random() < 0.5:
             host = port["switch"].split("/")[0]
-            group = put("port_group", f"{port['id']}/over", switch=port["switch"], name="over", mode="overlay", vni=5010, over=port["id"])
+            group = put(
+                "port_group",
+                f"{port['id']}/over",
+                switch=port["switch"],
+                name="over",
+                mode="overlay",
+                vni=5010,
+                over=port["id"],
+            )
             guest = put("guest", f"og-{port['id']}", host=host, name=f"over {port['id']}")
-            put("adapter", f"oa-{port['id']}", guest=guest, name="ov" + port["switch"][-1], port_group=group, belongs="seg-over")
+            put(
+                "adapter",
+                f"oa-{port['id']}",
+                guest=guest,
+                name="ov" + port["switch"][-1],
+                port_group=group,
+                belongs="seg-over",
+            )
     for number, nic in enumerate(made.get("nic", ())):
         if dice.random() < 0.15:
             vid = dice.choice(VIDS)
@@ -225,10 +242,25 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
             put("adapter", f"da-{number}", guest=guest, name=f"vf{number}", belongs=f"seg-{vid}", **function)
     for number in range(dice.randint(0, 2)):
         switch = dice.choice(switches)["id"]
-        port = put("fabric_port", f"{switch}/st{number}", switch=switch, name=f"st{number}", mode="trunk", allowed="10, 20, 30, 40")
+        port = put(
+            "fabric_port",
+            f"{switch}/st{number}",
+            switch=switch,
+            name=f"st{number}",
+            mode="trunk",
+            allowed="10, 20, 30, 40",
+        )
         station = put("station", f"st-{number}", name=f"station {number}")
         for vid in dice.sample(VIDS, 2):
-            put("station_port", f"sp-{number}-{vid}", station=station, port=port, vid=vid, belongs=f"seg-{vid}", addresses=[f"10.64.{vid}.1/24"])
+            put(
+                "station_port",
+                f"sp-{number}-{vid}",
+                station=station,
+                port=port,
+                vid=vid,
+                belongs=f"seg-{vid}",
+                addresses=[f"10.64.{vid}.1/24"],
+            )
 
 
 class Small:

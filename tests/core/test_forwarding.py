@@ -129,7 +129,7 @@ class KernelRulesTest(unittest.TestCase):
 
     def test_vids_that_nobody_tells_apart_share_a_class(self) -> None:
         classes = classify(demo_plan())
-        self.assertLess(classes.count, 20)
+        self.assertLess(classes.used, 20)
         self.assertEqual(len({int(classes.of[v]) for v in (110, 210, 220, 230, 300)}), 5)
         self.assertEqual(classes.of[1000], classes.of[4094])
         self.assertNotEqual(classes.of[1000], classes.of[300])
@@ -145,7 +145,7 @@ class ArraysAgainstSearchTest(unittest.TestCase):
         roads = Roads(wiring)
 
         def row(place) -> int:
-            return int(rows.first[judgement.number[id(place.stand)]])
+            return int(rows.first[judgement.number(place.stand)])
 
         inside = [p for p in all_places(wiring) if p.stand.plain and not p.stand.vni and rows.mutual[row(p)]]
         component = {p.record: judgement.domains.component[rows.node[row(p)]] for p in inside}

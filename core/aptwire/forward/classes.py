@@ -13,14 +13,19 @@ from aptwire.plan.kinds import SPECS, Record
 from aptwire.plan.plan import Plan
 
 UNTAGGED = 0
+SPARE = 64
 
 
 @dataclass(frozen=True)
 class VidClasses:
-    """`of` int16[4096]: the class of each VID (-1 for the reserved 4095); class 0 is "untagged" and nothing else."""
+    """`of` int16[4096]: the class of each VID (-1 for the reserved 4095); class 0 is "untagged" and nothing else.
+
+    `count` is the length of arrays over classes: the `used` ones and spare room for VIDs to come.
+    """
 
     of: np.ndarray
     count: int
+    used: int
 
     @cached_property
     def members(self) -> list[list[int]]:
@@ -85,27 +90,28 @@ def classify(plan: Plan) -> VidClasses:
         keys = packed.view([("", packed.dtype)] * packed.shape[1]).ravel()
         _, inverse = np.unique(keys, return_inverse=True)
         of[others] = len(alone) + inverse.reshape(-1)
-    return VidClasses(of=of, count=int(of.max()) + 1)
+    used = int(of.max()) + 1
+    return VidClasses(of=of, count=used + SPARE, used=used)
 
 
-def refine(classes: VidClasses, named: Named) -> VidClasses:
-    """Classes fine enough for what some records say, numbers kept: what is split off gets a number of its own.
+def refine(classes: VidClasses, named: Named) -> VidClasses | None:
+    """Classes fine enough for what some records say, numbers kept: what is split off gets a spare number.
 
-    The classes themselves where they are fine enough already.
+    The classes themselves where they are fine enough already; None where the spare numbers don't suffice.
     """
-    of = classes.of
-    count = classes.count
+    of = classes.of.copy()
+    used = classes.used
     for vid in sorted(named.single):
         if np.count_nonzero(of == of[vid]) > 1:
-            of = of.copy()
-            of[vid] = count
-            count += 1
+            of[vid] = used
+            used += 1
     for text in sorted(named.sets):
         inside = vids.mask(text)[:4095]
         for number in np.unique(of[:4095][inside]).tolist():
             part = (of[:4095] == number) & inside
             if np.count_nonzero(of == number) > np.count_nonzero(part):
-                of = of.copy()
-                of[:4095][part] = count
-                count += 1
-    return classes if of is classes.of else VidClasses(of=of, count=count)
+                of[:4095][part] = used
+                used += 1
+    if used == classes.used:
+        return classes
+    return VidClasses(of=of, count=classes.count, used=used) if used <= classes.count else None

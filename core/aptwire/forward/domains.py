@@ -26,6 +26,7 @@ class Pairing:
 
     there: np.ndarray
     back: np.ndarray
+    rules: tuple[PortRule, PortRule]
 
     @property
     def bounces(self) -> np.ndarray:
@@ -60,7 +61,7 @@ class Pairings:
                 found = self._known.get(key)
                 if found is None:
                     found = len(self.listed)
-                    self.listed.append(Pairing(crossing(near, far), crossing(far, near)))
+                    self.listed.append(Pairing(crossing(near, far), crossing(far, near), (near, far)))
                     self._known[key] = found
         return found
 
@@ -68,13 +69,24 @@ class Pairings:
         """The pairing of two rules."""
         return self.listed[self.number(near, far)]
 
+    def grown(self) -> None:
+        """Bring all pairings up to rules whose classes were refined; entries of spare numbers alone change."""
+        with self._lock:
+            for pairing in self.listed:
+                near, far = pairing.rules
+                pairing.there[:] = crossing(near, far)
+                pairing.back[:] = crossing(far, near)
+            self._tables = (-1, np.zeros(0), np.zeros(0))
+
     def tables(self, count: int) -> tuple[np.ndarray, np.ndarray]:
         """int16[pairings, classes] of all `there` and all `back`."""
-        if self._tables[0] != len(self.listed):
-            known = list(self.listed)
-            shown = known or [Pairing(*[np.full(count, -1, dtype=np.int16)] * 2)]
-            self._tables = len(known), np.stack([p.there for p in shown]), np.stack([p.back for p in shown])
-        return self._tables[1:]
+        known = list(self.listed)
+        tables = self._tables
+        if tables[0] != len(known):
+            there = [p.there for p in known] or [np.full(count, -1, dtype=np.int16)]
+            back = [p.back for p in known] or [np.full(count, -1, dtype=np.int16)]
+            tables = self._tables = len(known), np.stack(there), np.stack(back)
+        return tables[1:]
 
 
 @dataclass(frozen=True)

@@ -92,12 +92,14 @@ class Team:
 class Stand:
     """Places that no frame can tell apart: the same port of the same bridge, the same tag, belonging on the same segment.
 
-    `context` is the class in the bridge, -1 where frames are dropped at once (`reason` says why); `hears` the contexts
+    `block` and `index` say where it is kept.  `context` is the class in the bridge, -1 where frames are dropped at once (`reason` says why); `hears` the contexts
     whose frames come out with the stand's label; `order` the team order that holds for it; `vni` and `over` (the
     record of the host port that carries it) of an overlay.  `records` are its places; `awake` and `asleep` count the
     endpoints among them that have no other place.
     """
 
+    block: str
+    index: int
     bridge: int
     rule: PortRule | None
     label: int

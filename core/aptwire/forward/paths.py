@@ -58,16 +58,19 @@ class Roads:
     def __init__(self, wiring: Wiring, state: State = NOW) -> None:
         self.wiring = wiring
         self.state = state
-        self._links: dict[tuple[int, str], list[Link]] = {}
+        self._links: dict[tuple[int, str, int], list[Link]] = {}
 
-    def at(self, bridge: int, order: str = "") -> list[Link]:
-        """The usable links at a bridge, for the stands of a virtual switch to which this team order applies."""
-        known = self._links.get((bridge, order))
+    def at(self, bridge: int, order: str = "", goal: int = -1) -> list[Link]:
+        """The usable links at a bridge, for the stands of a virtual switch to which this team order applies.
+
+        With a goal, links into other virtual switches from which nothing leads on are left out.
+        """
+        known = self._links.get((bridge, order, goal))
         if known is None:
-            known = self._links[bridge, order] = list(self._find(bridge, order))
+            known = self._links[bridge, order, goal] = list(self._find(bridge, order, goal))
         return known
 
-    def _find(self, bridge: int, order: str) -> Iterator[Link]:
+    def _find(self, bridge: int, order: str, goal: int) -> Iterator[Link]:
         wiring, state = self.wiring, self.state
         for team in wiring.teams_at(bridge, order):
             member = wiring.carries(team, state)
@@ -83,14 +86,16 @@ class Roads:
             if member is not None and member.link is not None and bridge in member.link.ends:
                 yield member.link
         for team, member in wiring.team_links.get(bridge, ()):
+            if goal >= 0 and team.bridge != goal and wiring.bridges[team.bridge].trunk < 0:
+                continue
             if member.link is not None and wiring.carries(team, state) is member:
                 yield member.link
 
-    def leaving(self, spot: Spot, order: str) -> Iterator[Link]:
+    def leaving(self, spot: Spot, order: str, goal: int = -1) -> Iterator[Link]:
         """The links by which a frame may leave: never the one it came by, nor another of the same uplink."""
         bridge, _, entry = spot
         own = entry.records[0][0] if entry is not None and self.wiring.bridges[bridge].virtual else None
-        for link in self.at(bridge, order if entry is None else ""):
+        for link in self.at(bridge, order if entry is None else "", goal):
             if link is not entry and (own is None or link.records[0][0] != own):
                 yield link
 
@@ -101,10 +106,10 @@ class Roads:
             return False
         return entry is None or not self.wiring.bridges[bridge].virtual or entry in self.at(bridge, place.stand.order)
 
-    def onward(self, spot: Spot, order: str = "") -> Iterator[tuple[Step, Spot]]:
+    def onward(self, spot: Spot, order: str = "", goal: int = -1) -> Iterator[tuple[Step, Spot]]:
         """Where a frame in a context goes next; `order` is the team order of who sent it."""
         bridge, context, _ = spot
-        for link in self.leaving(spot, order):
+        for link in self.leaving(spot, order, goal):
             side = link.side(bridge)
             label = int(link.rules[side].out[context])
             if label < 0:
@@ -136,7 +141,7 @@ class Roads:
             spot = queue.popleft()
             if self.arrives(spot, target):
                 return _steps(came, spot)
-            for step, following in self.onward(spot, source.stand.order):
+            for step, following in self.onward(spot, source.stand.order, target.bridge):
                 if following not in came:
                     came[following] = (spot, step)
                     queue.append(following)
@@ -159,7 +164,7 @@ class Roads:
                 continue
             if spot[:2] == target:
                 return _steps(came, spot)
-            for step, following in self._wishful(spot, wanted, source.stand.order):
+            for step, following in self._wishful(spot, wanted, source.stand.order, target[0]):
                 price = cost + 0.001 + len(step.missing)
                 if price < best.get(following, float("inf")):
                     best[following] = price
@@ -168,9 +173,9 @@ class Roads:
                     heapq.heappush(heap, (price, order, following))
         return None
 
-    def _wishful(self, spot: Spot, wanted: int, order: str) -> Iterator[tuple[Step, Spot]]:
+    def _wishful(self, spot: Spot, wanted: int, order: str, goal: int) -> Iterator[tuple[Step, Spot]]:
         bridge, context, _ = spot
-        for link in self.leaving(spot, order):
+        for link in self.leaving(spot, order, goal):
             side = link.side(bridge)
             near, far = link.rules[side], link.rules[1 - side]
             label = int(near.out[context])

@@ -16,7 +16,7 @@ from typing import Any
 
 import numpy as np
 
-from aptwire.forward.classes import UNTAGGED, VidClasses
+from aptwire.forward.classes import UNTAGGED, Named, VidClasses, refine
 from aptwire.plan.kinds import AssumedFabric, FabricPort, FabricSwitch, PortGroup, Uplink
 from aptwire.plan.private import PrivatePart
 
@@ -37,15 +37,24 @@ class RuleBook:
     def __init__(self, classes: VidClasses) -> None:
         self.classes = classes
         self.rules: list[PortRule] = []
-        self._known: dict[tuple[object, ...], PortRule] = {}
+        self._known: dict[tuple[Any, ...], PortRule] = {}
         self._lock = threading.Lock()
 
-    def regrown(self, classes: VidClasses) -> RuleBook:
-        """The same rules, with the same numbers, over finer classes."""
-        book = RuleBook(classes)
-        for key in self._known:
-            book._rule(key)
-        return book
+    def refined(self, named: Named) -> VidClasses | None:
+        """Classes fine enough for what some records say; None where there is no room left for them.
+
+        Rules that are known are brought up to the finer classes where they are.  Who holds coarser classes isn't
+        disturbed: only entries of numbers that were spare change.
+        """
+        with self._lock:
+            finer = refine(self.classes, named)
+            if finer is not None and finer is not self.classes:
+                self.classes = finer
+                for key, rule in self._known.items():
+                    fresh = self._make(*key)
+                    rule.out[:] = fresh.out
+                    rule.into[:] = fresh.into
+            return finer
 
     def __call__(
         self,

@@ -256,6 +256,8 @@ class Teller:
     def stuck(self, roads: Roads, source: Place, target: Place) -> list[Hop]:
         """The hop at which a way ends that nothing joins to the target."""
         for end, leaving in ((source, True), (target, False)):
+            if end.context < 0:
+                return [self._behind(self.entry(end))]
             for hop in self.way_out(roads, end):
                 if hop.outcome != "passed":
                     return [hop] if leaving else [self._behind(hop)]

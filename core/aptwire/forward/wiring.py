@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from aptwire.forward.classes import UNTAGGED, Named, VidClasses, classify, refine
+from aptwire.forward.classes import UNTAGGED, Named, VidClasses, classify
 from aptwire.forward.fabric import Fabric, build_fabric, least
 from aptwire.forward.parts import NOW, Bridge, Link, Member, Place, Stand, State, Team
 from aptwire.forward.rules import PortRule, RuleBook
@@ -174,29 +174,26 @@ def compile_wiring(plan: Plan) -> Wiring:
 def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
     """The wiring after an edit that touched these records, made from the wiring before it; that one stays as it was."""
     keys = list(touched)
-    named = Named.by(r for kind, id in keys if (r := plan.of(kind).get(id)) is not None)
-    classes = refine(before.classes, named)
-    book = before.book if classes is before.classes else before.book.regrown(classes)
+    classes = before.book.refined(Named.by(r for kind, id in keys if (r := plan.of(kind).get(id)) is not None))
+    if classes is None:
+        return compile_wiring(plan)
     wiring = Wiring(
         plan,
         classes,
-        book,
+        before.book,
         list(before.bridges),
         dict(before.bridge_of),
         before.trunk_count,
         before.fabric,
         dict(before.blocks),
         before.far,
-        dict(before.port_rules) if book is before.book else {},
+        dict(before.port_rules),
         before.bearers,
         before.doubled,
         before.macs,
         before.doubled_macs,
     )
-    compiler = _Compiler(wiring)
-    if book is not before.book:
-        compiler.renumber(before)
-    return compiler.after(before.plan, keys)
+    return _Compiler(wiring).after(before.plan, keys)
 
 
 class _Compiler:
@@ -224,43 +221,6 @@ class _Compiler:
         self._holders(None, list(self.wiring.blocks.values()))
         return self.wiring
 
-    def renumber(self, before: Wiring) -> None:
-        """Take the blocks and the fabric over to finer classes: the rules are new objects, all else is the same."""
-        rules = self.book.rules
-
-        def of(rule: PortRule | None) -> PortRule | None:
-            return None if rule is None else rules[rule.number]
-
-        def link(old: Link | None) -> Link | None:
-            if old is None:
-                return None
-            ends = tuple(rules[r.number] for r in old.rules)
-            return Link(old.key, old.ends, ends, old.records, old.cable, old.nic, old.mtu)  # type: ignore[arg-type]
-
-        blocks: dict[str, Block] = {}
-        for key, old in before.blocks.items():
-            moved: dict[int, Stand] = {}
-            for s in old.stands:
-                moved[id(s)] = Stand(
-                    s.bridge, of(s.rule), s.label, s.context, s.hears, s.segment, s.order, s.judged, s.reason, s.vni, s.over,
-                    moved.get(id(s.carrier)), s.records, s.awake, s.asleep,
-                )  # fmt: skip
-            teams = [
-                Team(
-                    t.uplink,
-                    t.bridge,
-                    rules[t.rule.number],
-                    tuple(Member(m.nic, link(m.link), m.open, m.dead, m.one_way) for m in t.members),
-                    t.usable,
-                    t.order,
-                )
-                for t in old.teams
-            ]
-            stand_of = {record: moved[id(stand)] for record, stand in old.stand_of.items()}
-            blocks[key] = Block(key, teams, list(moved.values()), stand_of, old.several, old.addresses, old.macs)
-        self.wiring.blocks = blocks
-        self.wiring.fabric = Fabric()
-
     # --- after an edit ----------------------------------------------------------------------------------------
 
     def after(self, old: Plan, keys: list[tuple[str, str]]) -> Wiring:
@@ -270,7 +230,7 @@ class _Compiler:
         if "cable" in kinds:
             self._cables()
         dirty: dict[str, None] = {}
-        fabric = not wiring.fabric.links and not wiring.fabric.open_ports
+        fabric = False
         for kind, id in keys:
             for plan in (old, self.plan):
                 record = plan.of(kind).get(id)
@@ -721,7 +681,22 @@ class _Compiler:
             reason = (
                 f"drops frames that arrive {'tagged ' + str(self.wiring.classes.vid(label)) if label else 'untagged'}"
             )
-        return Stand(bridge, rule, label, context, hears, segment, order, judged, reason, vni, over, carrier)
+        return Stand(
+            block.key,
+            len(block.stands),
+            bridge,
+            rule,
+            label,
+            context,
+            hears,
+            segment,
+            order,
+            judged,
+            reason,
+            vni,
+            over,
+            carrier,
+        )
 
     # --- addresses across the fleet ---------------------------------------------------------------------------
 

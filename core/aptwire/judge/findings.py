@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
+
+import numpy as np
 
 from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
@@ -93,9 +94,9 @@ class _Finder:
         self.judgement = judgement
         self.plan = judgement.plan
         self.wiring = judgement.wiring
-        self._places: Counter[str | None] = Counter()
-        for stand in judgement.stands:
-            self._places[stand.segment] += len(stand.records)
+        columns = judgement.columns
+        counted = np.bincount(columns.segment + 1, weights=columns.weight, minlength=1)
+        self._places = {id: int(counted[n + 1]) for n, id in enumerate(judgement.subnets) if n + 1 < counted.size}
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
 
     def run(self) -> list[Finding]:
@@ -258,7 +259,7 @@ class _Finder:
             return f"{'its' if len(endpoints) == 1 else 'the'} gateway {guest}"
         if other.endpoint in endpoints and len(endpoints) == 2:
             return "each other"
-        if self._places[place.segment] == 2:
+        if self._places.get(place.segment or "", 0) == 2:
             return spoken(self.plan, other.endpoint)
         return f"its peers on {segment.name}" if len(endpoints) == 1 else f"the rest of {segment.name}"
 
@@ -271,7 +272,7 @@ class _Finder:
         state = say_state(self.wiring, cause.state)
         landed = self.judgement.lands_on(place)
         node_lost = False
-        number = self.judgement.number[id(place.stand)]
+        number = self.judgement.number(place.stand)
         for row in range(rows.first[number], rows.stand.size):
             if rows.stand[row] != number:
                 break

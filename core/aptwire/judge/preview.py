@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from aptwire.forward.wiring import Block
+import numpy as np
+
 from aptwire.judge.verdicts import VERDICTS, Judgement, rejudge
 from aptwire.plan.edits import Edit, apply_edit, touched
 from aptwire.plan.plan import Plan
@@ -62,26 +63,21 @@ def _word(verdict: int | None) -> str | None:
 def _changed(judgement: Judgement, other: Judgement) -> dict[str, int]:
     """The verdicts in the blocks that may differ from the other judgement's."""
     made: dict[str, int] = {}
-    own = {
-        record
-        for a, b in ((judgement, other), (other, judgement))
-        for record in a.own
-        if a.own[record] != b.own.get(record)
-    }
-    apart = {judgement.wiring.home_block(r) for record in own if (r := judgement.plan.find(record)) is not None}
-    for key, block in judgement.wiring.blocks.items():
-        twin = other.wiring.blocks.get(key)
-        if key not in apart and twin is not None and _alike(judgement, block, other, twin):
-            continue
-        made.update(judgement.block_verdicts(block))
+    own = {r for a, b in ((judgement, other), (other, judgement)) for r in a.own if a.own[r] != b.own.get(r)}
+    apart = {judgement.wiring.home_block(found) for r in own if (found := judgement.plan.find(r)) is not None}
+    blocks, others = judgement.wiring.blocks, other.wiring.blocks
+    apart.update(key for key, block in blocks.items() if others.get(key) is not block)
+    if judgement.offsets == other.offsets and judgement.status.size == other.status.size:
+        differing = np.flatnonzero(judgement.status != other.status).tolist()
+        apart.update(judgement.stands[n].block for n in differing)
+    else:
+        apart.update(key for key in blocks if key not in apart and not _alike(judgement, other, key))
+    for key in apart:
+        made.update(judgement.block_verdicts(blocks[key]))
     return made
 
 
-def _alike(one: Judgement, block: Block, two: Judgement, twin: Block) -> bool:
-    if block is not twin and [s.records for s in block.stands] != [s.records for s in twin.stands]:
-        return False
-    if not block.stands:
-        return True
-    a, b = one.number[id(block.stands[0])], two.number[id(twin.stands[0])]
-    size = len(block.stands)
+def _alike(one: Judgement, two: Judgement, key: str) -> bool:
+    """Whether a block that both have in common stands alike in both."""
+    a, b, size = one.offsets[key], two.offsets[key], len(one.wiring.blocks[key].stands)
     return bool((one.status[a : a + size] == two.status[b : b + size]).all())

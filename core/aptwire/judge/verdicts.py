@@ -72,6 +72,22 @@ class Rows:
     first: np.ndarray
 
 
+@dataclass(frozen=True)
+class Columns:
+    """What the judge asks of every stand, one entry each: `segment` number (-1: none), `context`, `bridge`, `vni`, `weight`
+    (places), `awake` and `asleep` endpoints (0 where it isn't judged), `deaf`, `private`."""
+
+    segment: np.ndarray
+    context: np.ndarray
+    bridge: np.ndarray
+    vni: np.ndarray
+    weight: np.ndarray
+    awake: np.ndarray
+    asleep: np.ndarray
+    deaf: np.ndarray
+    private: np.ndarray
+
+
 @dataclass
 class Judgement:
     """All verdicts of a plan.
@@ -90,26 +106,29 @@ class Judgement:
     stands: list[Stand]
     status: np.ndarray
     lands: np.ndarray
+    columns: Columns
+    offsets: dict[str, int]
     causes: dict[int, Cause] = field(default_factory=dict)
     own: dict[str, tuple[int, Cause]] = field(default_factory=dict)
     subnets: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
-    def __post_init__(self) -> None:
-        self.number = {id(stand): n for n, stand in enumerate(self.stands)}
+    def number(self, stand: Stand) -> int:
+        """The stand's place in the arrays."""
+        return self.offsets[stand.block] + stand.index
 
     def status_of(self, place: Place) -> int:
         """The verdict of a place."""
         own = self.own.get(place.record)
-        return own[0] if own is not None else int(self.status[self.number[id(place.stand)]])
+        return own[0] if own is not None else int(self.status[self.number(place.stand)])
 
     def cause_of(self, place: Place) -> Cause | None:
         """Why a place isn't home; None if it is."""
         own = self.own.get(place.record)
-        return own[1] if own is not None else self.causes.get(self.number[id(place.stand)])
+        return own[1] if own is not None else self.causes.get(self.number(place.stand))
 
     def lands_on(self, place: Place) -> int:
         """The VID class on which a place lands."""
-        return int(self.lands[self.number[id(place.stand)]])
+        return int(self.lands[self.number(place.stand)])
 
     def troubled(self) -> Iterator[tuple[Place, Cause]]:
         """Every place that isn't home, in the order of records."""
@@ -134,7 +153,7 @@ class Judgement:
         for stand in block.stands:
             if not stand.judged:
                 continue
-            status = int(self.status[self.number[id(stand)]])
+            status = int(self.status[self.number(stand)])
             for record in stand.records:
                 if record not in inside:
                     own = self.own.get(record)
@@ -152,12 +171,10 @@ class Judgement:
 
     def counts(self) -> dict[str, int]:
         """How many endpoints have each verdict, and how many are idle (those count under idle alone)."""
-        made = np.zeros(len(VERDICTS), dtype=np.int64)
-        judged = np.array([stand.judged for stand in self.stands], dtype=bool)
-        awake = np.array([stand.awake for stand in self.stands], dtype=np.int64) * judged
-        if self.stands:
-            made += np.bincount(self.status, weights=awake, minlength=len(VERDICTS)).astype(np.int64)
-        idle = sum(stand.asleep for stand in self.stands if stand.judged)
+        columns = self.columns
+        tally = np.bincount(self.status, weights=columns.awake, minlength=len(VERDICTS)) if self.stands else np.zeros(6)
+        made = tally.astype(np.int64)
+        idle = int(columns.asleep.sum())
         several = {
             endpoint: places for block in self.wiring.blocks.values() for endpoint, places in block.several.items()
         }
@@ -165,7 +182,7 @@ class Judgement:
         for record, (status, _) in self.own.items():
             place = self.wiring.place(record)
             if place is not None and record not in inside and place.stand.judged and not is_idle(self.plan, record):
-                made[self.status[self.number[id(place.stand)]]] -= 1
+                made[self.status[self.number(place.stand)]] -= 1
                 made[status] += 1
         for endpoint in several:
             if is_idle(self.plan, endpoint):
@@ -203,14 +220,15 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
     """Every verdict after an edit that touched these records (kind, id), from the judgement before it, which stays as it was."""
     old = before.wiring
     wiring = rewire(old, plan, touched)
-    same = wiring.book is old.book
-    pairings = before.pairings if same else Pairings()
-    crossing = any(True for _ in crossing_teams(wiring)) or any(True for _ in crossing_teams(old))
-    if same and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count and not crossing:
-        domains = before.domains
-    else:
-        domains = solve(wiring, pairings)
-    return _Judge(wiring, pairings, domains, before.subnets).run()
+    if wiring.book is not old.book:
+        pairings = Pairings()
+        return _Judge(wiring, pairings, solve(wiring, pairings)).run()
+    if wiring.classes is not old.classes:
+        before.pairings.grown()
+    same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
+    crossing = any(True for w in (wiring, old) for _ in crossing_teams(w))
+    domains = before.domains if same and not crossing else solve(wiring, before.pairings)
+    return _Judge(wiring, before.pairings, domains, before.subnets).run()
 
 
 def _local_rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
@@ -246,6 +264,25 @@ def _local_rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
     return table
 
 
+def _columns(block: Block, numbers: dict[str, int]) -> np.ndarray:
+    """int64[stands, 9] of a block: the columns in their order."""
+    made = [
+        (
+            numbers[s.segment] if s.segment else -1,
+            s.context,
+            s.bridge,
+            s.vni,
+            len(s.records),
+            s.awake if s.judged else 0,
+            s.asleep if s.judged else 0,
+            s.context >= 0 and not s.hears,
+            bool(s.hears) and not s.plain,
+        )
+        for s in block.stands
+    ]
+    return np.array(made, dtype=np.int64).reshape(-1, 9)
+
+
 class _Judge:
     def __init__(
         self,
@@ -259,28 +296,23 @@ class _Judge:
         self.pairings = pairings
         self.domains = domains
         self.count = wiring.classes.count
+        self.segments = sorted(self.plan.of("segment"))
+        # Kept as one object while nothing changes, so that blocks know at a glance whether what they found still holds.
+        now = {id: self.plan.get("segment", id).subnets for id in self.segments}
+        self.subnets = subnets if subnets == now else now
         self.stands: list[Stand] = []
         self.teams: list[Team] = []
-        self._gather()
-        stands = self.stands
-        self.segments = sorted(self.plan.of("segment"))
-        number = {id: n for n, id in enumerate(self.segments)}
-        # Kept as one object while nothing changes, so that blocks know at a glance whether what they found still holds.
-        now = {segment.id: segment.subnets for segment in self.plan.all("segment")}
-        self.subnets = subnets if subnets == now else now
-        self.segment = np.array([number.get(s.segment, -1) if s.segment else -1 for s in stands], dtype=np.int32)
+        self.offsets: dict[str, int] = {}
+        self.columns = self._gather()
+        self.segment, self.context, self.bridge = self.columns.segment, self.columns.context, self.columns.bridge
+        self.vni, self.weight = self.columns.vni, self.columns.weight
         records = [self.plan.get("segment", id) for id in self.segments]
         self.tag = np.array([-2 if s.vni else wiring.classes.of[s.vid or 0] for s in records] or [0], dtype=np.int32)
         self.vni_of = np.array([s.vni or -1 for s in records] or [0], dtype=np.int64)
-        self.context = np.array([s.context for s in stands], dtype=np.int32)
-        self.bridge = np.array([s.bridge for s in stands], dtype=np.int64)
-        self.vni = np.array([s.vni for s in stands], dtype=np.int64)
-        self.deaf = np.array([s.context >= 0 and not s.hears for s in stands], dtype=bool)
-        self.private = {n for n, s in enumerate(stands) if s.hears and not s.plain}
+        self.private = set(np.flatnonzero(self.columns.private).tolist())
         self.private_segments = {int(self.segment[n]) for n in self.private} - {-1}
-        self.weight = np.array([len(s.records) for s in stands], dtype=np.int64)
         self.rows = self._rows()
-        size = len(stands)
+        size = len(self.stands)
         self.fine = np.zeros(size, dtype=bool)
         self.worst = np.zeros(size, dtype=np.int8)
         self.causes: dict[int, dict[int, Cause]] = {}
@@ -313,6 +345,8 @@ class _Judge:
             self.stands,
             status,
             lands,
+            self.columns,
+            self.offsets,
             causes,
             self.own,
             self.subnets,
@@ -320,22 +354,32 @@ class _Judge:
 
     # --- rows -------------------------------------------------------------------------------------------------
 
-    def _gather(self) -> None:
+    def _gather(self) -> Columns:
         tables: list[np.ndarray] = []
+        columns: list[np.ndarray] = []
         stand_at, team_at, sizes = [], [], []
+        numbers = {id: n for n, id in enumerate(self.subnets)}
         for block in self.wiring.blocks.values():
             table = _local_rows(self.wiring, block, self.pairings)
             tables.append(table)
             sizes.append(len(table))
             stand_at.append(len(self.stands))
             team_at.append(len(self.teams))
+            cached = block.cache.get("columns")
+            if cached is None or cached[0] is not self.subnets:
+                cached = block.cache["columns"] = (self.subnets, _columns(block, numbers))
+            columns.append(cached[1])
+            self.offsets[block.key] = len(self.stands)
             self.stands.extend(block.stands)
             self.teams.extend(block.teams)
-        whole = np.concatenate(tables) if tables else np.zeros((0, 7), dtype=np.int32)
+        whole = np.concatenate(tables)
         whole[:, 0] += np.repeat(np.array(stand_at, dtype=np.int32), sizes)
         teams = np.repeat(np.array(team_at, dtype=np.int32), sizes)
         whole[:, 2] = np.where(whole[:, 2] >= 0, whole[:, 2] + teams, -1)
         self.table = whole
+        joined = np.concatenate(columns)
+        listed = [np.ascontiguousarray(joined[:, n]) for n in range(7)]
+        return Columns(*listed, *(joined[:, n] > 0 for n in (7, 8)))
 
     def _rows(self) -> Rows:
         count = self.count
@@ -398,7 +442,7 @@ class _Judge:
         group: np.ndarray = np.where(inside, component, self.base + local)
         self.alone = self.base + (len(self.wiring.bridges) + 1) * self.count
         # A guest that tags its frames with the native VID of its port speaks and hears nothing: it is alone.
-        group = np.where(self.deaf[rows.stand], self.alone + rows.stand, group)
+        group = np.where(self.columns.deaf[rows.stand], self.alone + rows.stand, group)
         group = group + self.vni[rows.stand] * (self.alone + len(self.stands) + 1)
         for row in np.flatnonzero(np.isin(rows.stand, list(self.private))).tolist() if self.private else ():
             if int(rows.node[row]) >= 0 and int(rows.pair[row]) != -1:
@@ -424,18 +468,16 @@ class _Judge:
     def _gateways(self) -> None:
         """The places that bear each gateway address of the segment on which they belong, by segment number."""
         self.gateways: dict[int, dict[str, list[tuple[int, str]]]] = {}
-        numbers: dict[int, int] | None = None
         for n, id in enumerate(self.segments):
             for address in self.plan.get("segment", id).gateways:
                 for record in self.wiring.bearers.get(address, ()):
                     place = self.wiring.place(record)
                     if place is None or place.segment != id:
                         continue
-                    if numbers is None:
-                        numbers = {id_: at for at, id_ in enumerate(map(_identity, self.stands))}
-                    self.gateways.setdefault(n, {}).setdefault(address, []).append(
-                        (numbers[_identity(place.stand)], record)
-                    )
+                    self.gateways.setdefault(n, {}).setdefault(address, []).append((self._number(place.stand), record))
+
+    def _number(self, stand: Stand) -> int:
+        return self.offsets[stand.block] + stand.index
 
     # --- states -----------------------------------------------------------------------------------------------
 
@@ -519,9 +561,11 @@ class _Judge:
             met = np.array([np.isin(group[of], need.groups) for need in needs])
             good = met.all(axis=0)
             ok[of] = good
-            for bad in np.flatnonzero(~good).tolist():
-                need = needs[int(np.flatnonzero(~met[:, bad])[0])]
-                self._cut_off(int(of[bad]), stands, chosen, group, of, need, state, team, domains)
+            lost = np.flatnonzero(~good)
+            for mine in np.unique(group[of[lost]]).tolist() if lost.size else ():
+                bad = lost[group[of[lost]] == mine]
+                need = needs[int(np.flatnonzero(~met[:, bad[0]])[0])]
+                self._cut_off(of[bad], mine, stands, chosen, group, of, need, state, team, domains)
         return ok
 
     def _needs(self, segment: int, stands: np.ndarray, group: np.ndarray) -> list[Need] | None:
@@ -530,14 +574,15 @@ class _Judge:
         None: the segment has this one place only and nothing to reach but the fabric.  A need without groups: no
         group is the largest.
         """
-        at = {int(s): int(g) for s, g in zip(stands, group, strict=True)}
-        gates = [
-            Need(sorted({at[s] for s, _ in owners if s in at}), next(r for s, r in owners if s in at))
-            for owners in self.gateways.get(segment, {}).values()
-            if any(s in at for s, _ in owners)
-        ]
-        if gates:
-            return gates
+        if segment in self.gateways:
+            at = {int(s): int(g) for s, g in zip(stands, group, strict=True)}
+            gates = [
+                Need(sorted({at[s] for s, _ in owners if s in at}), next(r for s, r in owners if s in at))
+                for owners in self.gateways[segment].values()
+                if any(s in at for s, _ in owners)
+            ]
+            if gates:
+                return gates
         if int(self.weight[stands].sum()) == 1:
             return None
         values, inverse = np.unique(group, return_inverse=True)
@@ -549,8 +594,8 @@ class _Judge:
         return [Need([main], self._someone(stands[np.flatnonzero(group == main)]))]
 
     def _someone(self, stands: np.ndarray) -> str:
-        """The place with the least id among some stands."""
-        return min(min(self.stands[int(s)].records) for s in stands)
+        """A place that stands for some stands: the first of the first one."""
+        return self.stands[int(stands.min())].records[0]
 
     def _alone(
         self, at: int, stands: np.ndarray, chosen: np.ndarray, group: np.ndarray, state: State, team: Team | None
@@ -571,7 +616,8 @@ class _Judge:
 
     def _cut_off(
         self,
-        at: int,
+        lost: np.ndarray,
+        mine: int,
         stands: np.ndarray,
         chosen: np.ndarray,
         group: np.ndarray,
@@ -581,11 +627,10 @@ class _Judge:
         team: Team | None,
         domains: Domains,
     ) -> None:
+        """Stands of a segment that are in one group and miss what they need."""
         scale = self.alone + len(self.stands) + 1
-        open_ = self.rows.open[chosen]
-        nic_open = {int(g) for g in group[of[open_[of]]]}
-        number, mine = int(stands[at]), int(group[at])
-        others = need.groups or [int(g) for g in np.unique(group[of]) if int(g) != mine]
+        nic_open = set(group[of[self.rows.open[chosen[of]]]].tolist())
+        others = need.groups or [g for g in np.unique(group[of]).tolist() if g != mine]
         towards = need.place
         if not towards:
             elsewhere = of[group[of] != mine]
@@ -596,10 +641,9 @@ class _Judge:
 
         unknown = mine in nic_open or any(o in nic_open for o in others)
         unknown = unknown or (leaky(mine) and any(leaky(o) for o in others))
-        if unknown:
-            self._note(number, UNPROVEN, Cause(OPEN_END, state, team, towards))
-        else:
-            self._note(number, STRANDED, Cause(CUT_OFF, state, team, towards))
+        status, cause = (UNPROVEN, OPEN_END) if unknown else (STRANDED, CUT_OFF)
+        for number in stands[lost].tolist():
+            self._note(number, status, Cause(cause, state, team, towards))
 
     def _private_state(
         self,
@@ -636,7 +680,7 @@ class _Judge:
                 ok[a] = True
                 continue
             ok[a] = False
-            towards = min(self.stands[int(stands[need])].records)
+            towards = self.stands[int(stands[need])].records[0]
             open_ = bool(self.rows.open[chosen[a]] or self.rows.open[chosen[need]])
             cause = Cause(OPEN_END if open_ else CUT_OFF, state, team, towards)
             self._note(int(stands[a]), UNPROVEN if open_ else STRANDED, cause)
@@ -723,7 +767,6 @@ class _Judge:
 
     def _addresses(self, status: np.ndarray) -> None:
         """A static address outside its segment's subnets cuts a place off from its gateway and peers."""
-        numbers: dict[int, int] | None = None
         for block in self.wiring.blocks.values():
             if not block.addresses:
                 continue
@@ -732,10 +775,7 @@ class _Judge:
                 cached = (self.subnets, _outside(block, self.subnets))
                 block.cache["subnets"] = cached
             for record in cached[1]:
-                if numbers is None:
-                    numbers = {id_: at for at, id_ in enumerate(map(_identity, self.stands))}
-                stand = numbers[_identity(block.stand_of[record])]
-                if status[stand] <= WAVERING:
+                if status[self._number(block.stand_of[record])] <= WAVERING:
                     self.own[record] = (STRANDED, Cause(ADDRESS))
 
     def _exposures(self, status: np.ndarray, groups: np.ndarray) -> None:
@@ -783,7 +823,7 @@ class _Judge:
         inside = np.flatnonzero(speaking & np.isin(groups, list(meets))).tolist()
         for row in inside:
             key = (int(groups[row]), int(self.segment[rows.stand[row]]))
-            mine = min(self.stands[int(rows.stand[row])].records)
+            mine = self.stands[int(rows.stand[row])].records[0]
             seats[key] = min(seats.get(key, mine), mine)
         by_segment: dict[int, str] = {}
         for (_, segment), record in sorted(seats.items(), key=lambda item: item[1]):
@@ -805,14 +845,13 @@ class _Judge:
         """Two endpoints with one address that hear each other, unless the other one is idle."""
         if not self.wiring.doubled:
             return
-        numbers = {id_: at for at, id_ in enumerate(map(_identity, self.stands))}
         first = self.rows.first
         for address in sorted(self.wiring.doubled):
             owners: list[tuple[Place, int, set[int]]] = []
             for record in sorted(self.wiring.bearers[address]):
                 place = self.wiring.place(record)
                 if place is not None and place.context >= 0:
-                    row = int(first[numbers[_identity(place.stand)]])
+                    row = int(first[self._number(place.stand)])
                     owners.append((place, int(groups[row]), self._heard_by(row, int(groups[row]), self.domains)))
             for place, group, hears in owners:
                 other = next(
@@ -828,10 +867,6 @@ class _Judge:
 
     def _active(self, place: Place) -> bool:
         return not place.stand.judged or not is_idle(self.plan, place.endpoint)
-
-
-def _identity(stand: Stand) -> int:
-    return id(stand)
 
 
 def _outside(block: Block, subnets: dict[str, tuple[str, ...]]) -> list[str]:

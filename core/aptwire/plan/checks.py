@@ -260,7 +260,9 @@ def _fit_group_order(plan: Plan, order: GroupOrder) -> Iterator[Problem]:
     if uplink is None or uplink.switch != group.switch:
         yield _problem(order, "nic", f"{called(plan, nic)} is in no uplink of the switch of {group.name}")
     elif len(plan.where("uplink", "switch", group.switch)) > 1:
-        yield _problem(order, "port_group", f"{group.name} is on a switch with several uplinks; a team order needs a single one")
+        yield _problem(
+            order, "port_group", f"{group.name} is on a switch with several uplinks; a team order needs a single one"
+        )
 
 
 def _fit_uplink(plan: Plan, uplink: Uplink) -> Iterator[Problem]:
