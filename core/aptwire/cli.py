@@ -16,7 +16,7 @@ from aptwire.forward.hearing import hears as who_hears
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
 from aptwire.forward.wiring import compile_wiring
-from aptwire.judge.findings import findings
+from aptwire.judge.findings import Finding, everything
 from aptwire.judge.verdicts import judge
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -95,7 +95,7 @@ def read(folder: str, output: str, name: str | None, as_json: bool) -> None:
 def check(plan_file: str, as_json: bool) -> None:
     """Judge a plan."""
     judgement = judge(_load(plan_file))
-    found = findings(judgement)
+    found = everything(judgement)
     made = summary(judgement, found)
     if as_json:
         _print_json(made)
@@ -117,7 +117,7 @@ def check(plan_file: str, as_json: bool) -> None:
         click.echo("\n" + ", ".join(f"{n} {verdict}" for verdict, n in made["counts"].items() if n) + "\n")
         for finding in found:
             click.echo(f"{finding.verdict}: {finding.title}\n  {finding.text}")
-    sys.exit(1 if found else 0)
+    sys.exit(1 if any(isinstance(finding, Finding) for finding in found) else 0)
 
 
 @main.command(help="Follow a frame from A to B (host/tap, with |tag for a guest's own tag).")

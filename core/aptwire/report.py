@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from aptwire.forward.trace import say_state
-from aptwire.judge.findings import Finding, findings, spoken
+from aptwire.judge.findings import Finding, everything, spoken
+from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import VERDICTS, Judgement, is_idle, tag_text
 from aptwire.plan.kinds import HostPort
 from aptwire.plan.names import endpoint_key, host_of
@@ -61,9 +62,9 @@ def landings(judgement: Judgement) -> list[dict[str, Any]]:
     return sorted(made, key=lambda e: (e["host"], e["role"], e["key"]))
 
 
-def summary(judgement: Judgement, found: list[Finding] | None = None) -> dict[str, Any]:
-    """Counts, landings and findings."""
-    listed = findings(judgement) if found is None else found
+def summary(judgement: Judgement, found: list[Finding | Risk] | None = None) -> dict[str, Any]:
+    """Counts, landings, findings and risks."""
+    listed = everything(judgement) if found is None else found
     return {
         "counts": judgement.counts(),
         "endpoints": landings(judgement),

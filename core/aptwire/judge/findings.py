@@ -11,6 +11,7 @@ import numpy as np
 from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, Teller, Trace, say_state, trace
+from aptwire.judge.risks import Risk, risks, some
 from aptwire.judge.verdicts import (
     ADDRESS,
     CUT_OFF,
@@ -224,7 +225,8 @@ class _Finder:
         if cause.what == LEAK:
             return self._leak(place, cause)
         if cause.what == WRONG_TAG:
-            return self._astray(place, cause, who, one, name)
+            title, text, culprit = self._astray(place, cause, who, one, name)
+            return title, text + self._locked_out(found), culprit
         hop = self.broken_at(place, cause)
         reason = _sentence(hop.reason) if hop else ""
         culprit = hop.records if hop else ()
@@ -238,11 +240,21 @@ class _Finder:
         assert cause.what == CUT_OFF
         several = len({p.segment for p, _ in found}) > 1
         lost = "the rest of their segments" if several else self._lost(place, cause, endpoints)
+        reason += self._locked_out(found)
         if self._status(place) == "wavering" and not cause.state.choice:
             return f"{who} {_verb('is', one)} cut off from {lost} until another NIC carries", reason, culprit
         if self._status(place) == "wavering":
             return f"{who} {_verb('loses', one)} {lost} {when}", reason, culprit
         return f"{who} {_verb('is', one)} cut off from {lost}", reason, culprit
+
+    def _locked_out(self, found: list[tuple[Place, Cause]]) -> str:
+        """That a host can't be managed any more, where it is so."""
+        hosts = []
+        for place, _ in found:
+            port = self.plan.of("host_port").get(place.record)
+            if port is not None and "management" in port.services and self._status(place) in ("stranded", "astray"):
+                hosts.append(host_of(self.plan, port))
+        return f" Nobody can manage {some(sorted(set(hosts)))} while this lasts." if hosts else ""
 
     def _lost(self, place: Place, cause: Cause, endpoints: tuple[str, ...]) -> str:
         segment = self.plan.get("segment", place.segment)
@@ -351,8 +363,19 @@ class _Finder:
         return sorted(spoken(self.plan, e) for e in endpoints)
 
 
-def proof(judgement: Judgement, finding: Finding) -> list[Trace]:
-    """The traces that prove a finding: the way of a frame, hop by hop, up to where it goes wrong."""
+def everything(judgement: Judgement) -> list[Finding | Risk]:
+    """All findings and risks, worst first, those of idle endpoints last."""
+    found = findings(judgement)
+    told = [set(f.culprit) for f in found]
+    # Where somebody suffers already, the risk would say the same once more.
+    more = [r for r in risks(judgement) if r.what not in ("native", "name") or not any(set(r.culprit) <= t for t in told)]
+    return [*(f for f in found if not f.idle), *more, *(f for f in found if f.idle)]
+
+
+def proof(judgement: Judgement, finding: Finding | Risk) -> list[Trace]:
+    """The traces that prove a finding: the way of a frame, hop by hop, up to where it goes wrong; a risk's facts."""
+    if isinstance(finding, Risk):
+        return [Trace(finding.facts, False, "now")]
     wiring = judgement.wiring
     finder = _Finder(judgement)
     cause = judgement.cause_of(finding.place)

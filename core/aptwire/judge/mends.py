@@ -15,6 +15,7 @@ from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step
 from aptwire.judge.findings import Finding, findings, spoken
 from aptwire.judge.preview import Preview, preview
+from aptwire.judge.risks import Risk, risks
 from aptwire.judge.verdicts import (
     ADDRESS,
     CUT_OFF,
@@ -69,8 +70,26 @@ class Mend:
         }
 
 
-def mends(judgement: Judgement, finding: Finding) -> list[Mend]:
-    """Up to five mends, the one that helps most and harms nobody first.
+def mends(judgement: Judgement, finding: Finding | Risk) -> list[Mend]:
+    """Up to five mends, the one that helps most and harms nobody first."""
+    return _risk_mends(judgement, finding) if isinstance(finding, Risk) else _verdict_mends(judgement, finding)
+
+
+def _risk_mends(judgement: Judgement, risk: Risk) -> list[Mend]:
+    """The edits that a risk brings after which it is gone and nobody is worse off, the smallest first."""
+    found: list[Mend] = []
+    for title, edit in risk.mends:
+        try:
+            tried = preview(judgement, edit)
+        except PlanError:
+            continue
+        if all(r.id != risk.id for r in risks(tried.judgement)):
+            found.append(Mend(title, edit, tried))
+    return sorted(found, key=lambda m: (sum(move.worse for move in m.preview.moves), len(m.edit)))[:MOST]
+
+
+def _verdict_mends(judgement: Judgement, finding: Finding) -> list[Mend]:
+    """Mends of what a verdict says.
 
     Each brings at least one of the finding's endpoints home.  An edit that only trades one fault for a lesser
     one is carried on from there, up to DEPTH faults deep.

@@ -1,0 +1,161 @@
+"""What the risks ask of each virtual switch, kept with its block, so that an edit asks anew only where it touched."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from aptwire.forward.fabric import least
+from aptwire.forward.parts import Team
+from aptwire.forward.wiring import Block, Wiring
+from aptwire.plan import vids
+from aptwire.plan.kinds import Adapter, FabricPort, HostPort, Nic, PortGroup
+from aptwire.plan.plan import Plan
+
+GUESTS = "guests"
+
+
+@dataclass(frozen=True)
+class End:
+    """An endpoint as the MTU sees it: what it sends at most (0: nobody says), and what its switch and NICs take.
+
+    `tight` are the records on its own host that take less than it sends.
+    """
+
+    record: str
+    segment: str
+    sends: int
+    tight: tuple[tuple[str, int], ...]
+
+
+@dataclass
+class Facts:
+    """One virtual switch: `needs` the VIDs that its ports use (0: untagged), `roles` what sits on it for each role (role ->
+    VIDs used), `excess` the allowed VIDs that nobody here needs, by fabric port."""
+
+    host: str
+    switch: str
+    needs: frozenset[int]
+    roles: dict[str, set[int]] = field(default_factory=dict)
+    teams: tuple[Team, ...] = ()
+    excess: dict[str, frozenset[int]] = field(default_factory=dict)
+    lacking: dict[str, frozenset[int]] = field(default_factory=dict)
+    ends: tuple[End, ...] = ()
+
+
+def all_facts(wiring: Wiring, roles: object) -> Iterator[Facts]:
+    """The facts of every virtual switch; `roles` is an object that stays the same while no segment changes."""
+    switches = wiring.plan.of("virtual_switch")
+    for key, block in wiring.blocks.items():
+        if key not in switches:
+            continue
+        cached = block.cache.get("facts")
+        if cached is None or cached[0] is not roles:
+            cached = block.cache["facts"] = (roles, _facts(wiring, block))
+        yield cached[1]
+
+
+def group_vids(plan: Plan, group: PortGroup) -> frozenset[int]:
+    """The VIDs that a port group uses, 0 for untagged; an overlay uses none on its own switch."""
+    if group.mode == "trunk":
+        tags = [
+            t.vid
+            for a in plan.where("adapter", "port_group", group.id)
+            for t in plan.where("guest_tag", "adapter", a.id)
+        ]
+        listed = vids.members(group.allowed or "")
+        native = frozenset() if group.native is None else frozenset([group.native])
+        return (frozenset(tags) if tags and len(listed) > len(tags) else listed) | native
+    if group.mode == "private":
+        parts = plan.where("secondary_vlan", "vid", group.vid)
+        segment = plan.get("segment", parts[0].segment) if parts else plan.where("segment", "vid", group.vid)[0]
+        secondaries = {s.vid for s in plan.where("secondary_vlan", "segment", segment.id)}
+        return frozenset({segment.vid, *secondaries})
+    return frozenset([group.vid or 0]) if group.mode in ("access", "untagged") else frozenset()
+
+
+def roles_of(plan: Plan, port: HostPort) -> set[str]:
+    """The roles of a host port: its services, and the role of the segment on which it belongs."""
+    segment = plan.of("segment").get(port.belongs)
+    return set(port.services) | ({segment.role} if segment is not None and segment.role else set())
+
+
+def _facts(wiring: Wiring, block: Block) -> Facts:
+    plan = wiring.plan
+    switch = plan.get("virtual_switch", block.key)
+    ports = plan.where("host_port", "switch", switch.id)
+    groups = plan.where("port_group", "switch", switch.id)
+    roles: dict[str, set[int]] = {}
+    needs: set[int] = set()
+    for port in ports:
+        needs.add(port.vid or 0)
+        for role in roles_of(plan, port):
+            roles.setdefault(role, set()).add(port.vid or 0)
+    for group in groups:
+        used = group_vids(plan, group)
+        needs |= used
+        for adapter in plan.where("adapter", "port_group", group.id):
+            for record in (adapter, *plan.where("guest_tag", "adapter", adapter.id)):
+                segment = plan.of("segment").get(record.belongs)
+                if segment is not None and group.mode != "overlay":
+                    roles.setdefault(segment.role or GUESTS, set()).add(getattr(record, "vid", None) or group.vid or 0)
+    base = tuple(team for team in block.teams if not team.order)
+    facts = Facts(switch.host, switch.id, frozenset(needs), roles, base)
+    for team in base:
+        carried: dict[str, frozenset[int]] = {}
+        for member in team.members:
+            port = plan.of("fabric_port").get(wiring.far.get(member.nic.id, ("", ""))[0])
+            if port is not None and port.enabled:
+                carried[port.id] = port_vids(plan, port)
+        for port_id, own in carried.items():
+            port = plan.get("fabric_port", port_id)
+            if port.mode == "trunk":
+                facts.excess[port_id] = own - facts.needs - _native(port)
+            anywhere = frozenset().union(*carried.values()) & facts.needs
+            facts.lacking[port_id] = anywhere - own
+    facts.ends = tuple(_ends(wiring, block, switch.mtu))
+    return facts
+
+
+def _native(port: FabricPort) -> frozenset[int]:
+    return frozenset() if port.native is None else frozenset([port.native])
+
+
+def port_vids(plan: Plan, port: FabricPort) -> frozenset[int]:
+    """The VIDs that pass at a fabric port."""
+    switch = plan.get("fabric_switch", port.switch)
+    listed = vids.members(port.allowed or "") | _native(port)
+    found = listed if port.mode == "trunk" else frozenset([port.vid or 0])
+    return found & vids.members(switch.vlans) if switch.managed and switch.vlans is not None else found
+
+
+def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]:
+    plan = wiring.plan
+    for stand in block.stands:
+        segment = plan.of("segment").get(stand.segment)
+        if segment is None:
+            continue
+        team = next(iter(wiring.teams_at(stand.bridge, stand.order)), None)
+        nics = [m for m in team.members[: team.usable] if m.link is not None] if team is not None else []
+        limits = [(block.key, switch_mtu)] if switch_mtu else []
+        limits += [(m.nic.id, m.nic.mtu) for m in nics if isinstance(m.nic, Nic) and m.nic.mtu]
+        for member in nics:
+            far = plan.of("fabric_port").get(wiring.far.get(member.nic.id, ("", ""))[0])
+            if far is not None and (mtu := least(far.mtu, plan.get("fabric_switch", far.switch).mtu)):
+                limits.append((far.id, mtu))
+        head = header(plan, stand.over) if stand.vni else 0
+        seen: set[int] = set()
+        for record in map(plan.find, stand.records):
+            own = getattr(record, "mtu", None) if isinstance(record, (Adapter, HostPort)) else None
+            sends = own or (switch_mtu if isinstance(record, HostPort) else None) or segment.mtu or 0
+            if sends in seen or record is None:
+                continue
+            seen.add(sends)
+            tight = tuple((id, mtu) for id, mtu in limits if sends and mtu < sends + head)
+            yield End(record.id, segment.id, sends, tight)
+
+
+def header(plan: Plan, host_port: str) -> int:
+    """The bytes that an overlay adds to a packet: inner Ethernet, VXLAN or Geneve, UDP and outer IP (RFC 7348 section 5, RFC 8926 section 3)."""
+    addresses = plan.get("host_port", host_port).addresses
+    return 14 + 8 + 8 + (40 if addresses and all(":" in a for a in addresses) else 20)
