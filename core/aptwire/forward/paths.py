@@ -211,6 +211,15 @@ def _steps(came: dict[Spot, tuple[Spot, Step] | None], spot: Spot) -> list[Step]
     return steps[::-1]
 
 
+def goal(source: Place, target: Place) -> tuple[int, int]:
+    """The (bridge, context) in which a frame of the source should come to the target: its own VLAN where the target hears that."""
+    hears = target.stand.hears
+    context = source.context if source.context in hears and not target.stand.plain else target.context
+    if context not in hears and hears:
+        context = hears[0]
+    return target.bridge, context
+
+
 def heard_as(place: Place, context: int) -> int | None:
     """The label with which a frame in the context of a place's bridge comes out to it; None if it doesn't, or not on its tag."""
     return place.label if context in place.stand.hears else None

@@ -23,12 +23,16 @@ from aptwire.plan.private import PrivatePart
 
 @dataclass(frozen=True, eq=False)
 class PortRule:
-    """A port's behaviour; `number` tells equal rules from others, `text` says it in a few words."""
+    """A port's behaviour; `number` tells equal rules from others, `text` says it in a few words.
+
+    `private`: it belongs to a private VLAN, and sends in another context than it hears.
+    """
 
     number: int
     out: np.ndarray
     into: np.ndarray
     text: str
+    private: bool = False
 
 
 class RuleBook:
@@ -117,7 +121,7 @@ class RuleBook:
             out[:] = -1
         if dead or one_way:
             into[:] = -1
-        return PortRule(number=len(self.rules), out=out, into=into, text=text)
+        return PortRule(number=len(self.rules), out=out, into=into, text=text, private=bool(untagged_out))
 
     def _private(self, part: PrivatePart, vid: int, defined: str | None = None) -> PortRule:
         """A private port (RFC 5517 section 3): it sends in its own VLAN and hears those that may speak to it."""

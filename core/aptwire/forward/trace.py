@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from aptwire.forward.parts import NOW, Link, Place, State, Team
-from aptwire.forward.paths import Roads, Step, heard_as
+from aptwire.forward.paths import Roads, Step, goal, heard_as
 from aptwire.forward.rules import spoken_vids
 from aptwire.forward.wiring import Wiring
 from aptwire.plan import vids
@@ -86,11 +86,8 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
             hops.extend(teller.step(step))
         context = steps[-1].after if steps else source.context
         return Trace((*hops, teller.end(target, context)), True, say_state(wiring, state))
-    wanted = target.context if target.context > 0 else source.context
-    goal = (target.bridge, target.context)
-    if target.stand.hears and not target.stand.plain and source.context not in target.stand.hears:
-        goal = (target.bridge, target.stand.hears[0])
-    wish = roads.wish(source, goal, wanted) if target.context >= 0 and not target.stand.vni else None
+    wanted = target.context if target.context > 0 and target.stand.plain else source.context
+    wish = roads.wish(source, goal(source, target), wanted) if target.context >= 0 and not target.stand.vni else None
     if wish is None:
         hops.extend(teller.stuck(roads, source, target))
     else:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from operator import attrgetter
 
 from aptwire.forward.fabric import least
 from aptwire.forward.parts import Team
 from aptwire.forward.wiring import Block, Wiring
 from aptwire.plan import vids
-from aptwire.plan.kinds import Adapter, FabricPort, HostPort, Nic, PortGroup
+from aptwire.plan.kinds import GUARDS, SHAPES, Adapter, FabricPort, HostPort, Nic, PortGroup, Uplink
 from aptwire.plan.plan import Plan
 
 GUESTS = "guests"
@@ -31,16 +32,34 @@ class End:
 @dataclass
 class Facts:
     """One virtual switch: `needs` the VIDs that its ports use (0: untagged), `roles` what sits on it for each role (role ->
-    VIDs used), `excess` the allowed VIDs that nobody here needs, by fabric port."""
+    VIDs used), `excess` the allowed VIDs that nobody here needs, by fabric port, as bits, `lacking` those that another member's port
+    carries; `empty` port groups, and all `groups` with what they carry; `deviating` adapters with their own guards or limits; `quiet`: nothing about its teams is worth a second look."""
 
     host: str
     switch: str
     needs: frozenset[int]
     roles: dict[str, set[int]] = field(default_factory=dict)
     teams: tuple[Team, ...] = ()
-    excess: dict[str, frozenset[int]] = field(default_factory=dict)
+    excess: dict[str, int] = field(default_factory=dict)
     lacking: dict[str, frozenset[int]] = field(default_factory=dict)
     ends: tuple[End, ...] = ()
+    deviating: tuple[tuple[Adapter, tuple[str, ...]], ...] = ()
+    empty: tuple[PortGroup, ...] = ()
+    groups: tuple[tuple[PortGroup, tuple[object, ...]], ...] = ()
+    quiet: bool = False
+
+
+def deviations(group: PortGroup, adapter: Adapter) -> tuple[str, ...]:
+    """The guards and limits in which an adapter differs from its port group."""
+    own = _OWN(adapter)
+    if own == _NOTHING:
+        return ()
+    pairs = zip((*GUARDS, *SHAPES), own, strict=True)
+    return tuple(name for name, value in pairs if value is not None and value != getattr(group, name))
+
+
+_OWN = attrgetter(*GUARDS, *SHAPES)
+_NOTHING = (None,) * len((*GUARDS, *SHAPES))
 
 
 def all_facts(wiring: Wiring, roles: object) -> Iterator[Facts]:
@@ -110,11 +129,33 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
         for port_id, own in carried.items():
             port = plan.get("fabric_port", port_id)
             if port.mode == "trunk":
-                facts.excess[port_id] = own - facts.needs - _native(port)
+                spare = vids.bits(port.allowed or "") & ~sum(1 << v for v in facts.needs | _native(port))
+                facts.excess[port_id] = spare
             anywhere = frozenset().union(*carried.values()) & facts.needs
             facts.lacking[port_id] = anywhere - own
+    facts.deviating = tuple(
+        (adapter, differing)
+        for group in groups
+        for adapter in plan.where("adapter", "port_group", group.id)
+        if (differing := deviations(group, adapter))
+    )
+    facts.empty = tuple(g for g in groups if not plan.where("adapter", "port_group", g.id))
+    facts.groups = tuple((g, (g.mode, g.vid, g.allowed, g.native, g.vni)) for g in groups)
+    facts.quiet = all(_quiet(wiring, team) for team in base)
     facts.ends = tuple(_ends(wiring, block, switch.mtu))
     return facts
+
+
+def _quiet(wiring: Wiring, team: Team) -> bool:
+    uplink = team.uplink
+    far = (wiring.plan.of("fabric_port").get(wiring.far.get(m.nic.id, ("", ""))[0]) for m in team.members)
+    return (
+        isinstance(uplink, Uplink)
+        and uplink.mode in ("standby", "pinned")
+        and uplink.announce
+        and len({m.nic.speed for m in team.members}) < 2
+        and not any(port is not None and port.lag for port in far)
+    )
 
 
 def _native(port: FabricPort) -> frozenset[int]:

@@ -368,14 +368,16 @@ def everything(judgement: Judgement) -> list[Finding | Risk]:
     found = findings(judgement)
     told = [set(f.culprit) for f in found]
     # Where somebody suffers already, the risk would say the same once more.
-    more = [r for r in risks(judgement) if r.what not in ("native", "name") or not any(set(r.culprit) <= t for t in told)]
+    more = [
+        r for r in risks(judgement) if r.what not in ("native", "name") or not any(set(r.culprit) <= t for t in told)
+    ]
     return [*(f for f in found if not f.idle), *more, *(f for f in found if f.idle)]
 
 
 def proof(judgement: Judgement, finding: Finding | Risk) -> list[Trace]:
     """The traces that prove a finding: the way of a frame, hop by hop, up to where it goes wrong; a risk's facts."""
     if isinstance(finding, Risk):
-        return [Trace(finding.facts, False, "now")]
+        return [Trace(finding.proof(), False, "now")]
     wiring = judgement.wiring
     finder = _Finder(judgement)
     cause = judgement.cause_of(finding.place)

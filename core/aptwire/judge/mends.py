@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from aptwire.forward.parts import Place
-from aptwire.forward.paths import Missing, Roads, Step
+from aptwire.forward.paths import Missing, Roads, Step, goal
 from aptwire.judge.findings import Finding, findings, spoken
 from aptwire.judge.preview import Preview, preview
 from aptwire.judge.risks import Risk, risks
@@ -78,7 +78,7 @@ def mends(judgement: Judgement, finding: Finding | Risk) -> list[Mend]:
 def _risk_mends(judgement: Judgement, risk: Risk) -> list[Mend]:
     """The edits that a risk brings after which it is gone and nobody is worse off, the smallest first."""
     found: list[Mend] = []
-    for title, edit in risk.mends:
+    for title, edit in risk.offers():
         try:
             tried = preview(judgement, edit)
         except PlanError:
@@ -213,12 +213,20 @@ class _Mender:
         """The permissions that a place lacks towards what it must reach, one entry for each port."""
         wiring, plan = judged.wiring, judged.plan
         roads = Roads(wiring, cause.state)
-        wanted = int(wiring.classes.of[_vid(plan, place)])
-        steps: list[Step] = []
         other = wiring.place(cause.towards) if cause.towards else None
+        if place.stand.vni:
+            # An overlay's way is that of the host ports that carry it.
+            near, far = (wiring.place(p.stand.over) if p is not None else None for p in (place, other))
+            if near is None or far is None:
+                return []
+            place, other = near, far
+        wanted = int(wiring.classes.of[_vid(plan, place)])
+        steps: list[tuple[Step, int]] = []
         if other is not None:
             for a, b in ((place, other), (other, place)):
-                steps += roads.wish(a, (b.bridge, b.context), wanted) or []
+                # In a private VLAN each frame travels in its sender's own VLAN.
+                own = a.context if not (a.stand.plain and b.stand.plain) and a.context > 0 else wanted
+                steps += [(step, own) for step in roads.wish(a, goal(a, b), own) or []]
         else:
             for link in roads.at(place.bridge, place.stand.order):
                 missing = tuple(
@@ -226,14 +234,15 @@ class _Mender:
                     for records, rule in zip(link.records, link.rules, strict=True)
                     if rule.out[wanted] != wanted and rule.into[wanted] != wanted
                 )
-                steps.append(Step(link, link.side(place.bridge), wanted, wanted, wanted, missing))
+                steps.append((Step(link, link.side(place.bridge), wanted, wanted, wanted, missing), wanted))
         found: dict[str, tuple[str, list[Operation]]] = {}
-        for step in steps:
+        for step, own in steps:
             for port in step.missing:
-                if port.records and port.records[0] not in found:
-                    made = _permit(plan, port.records[0], wiring.classes.vid(wanted), port.untagged, access)
-                    if made:
-                        found[port.records[0]] = made
+                vid = wiring.classes.vid(own)
+                key = f"{port.records[0]} {vid}" if port.records else ""
+                made = _permit(plan, port.records[0], vid, port.untagged, access) if key and key not in found else None
+                if made:
+                    found[key] = made
         return list(found.values())
 
     # --- tags and port groups ---------------------------------------------------------------------------------

@@ -10,6 +10,7 @@ import hashlib
 import ipaddress
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -18,11 +19,11 @@ from aptwire.forward.domains import core_links, crossing, solve
 from aptwire.forward.fabric import least, loops
 from aptwire.forward.parts import Link, Team
 from aptwire.forward.trace import Hop
-from aptwire.judge.facts import End, Facts, all_facts, group_vids
+from aptwire.judge.facts import End, Facts, all_facts
 from aptwire.judge.verdicts import Judgement
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
-from aptwire.plan.kinds import GUARDS, SHAPES, Adapter, FabricPort, Lag, Nic, PortGroup, Uplink, VirtualSwitch
+from aptwire.plan.kinds import Adapter, FabricPort, Lag, Nic, PortGroup, Uplink, VirtualSwitch
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -46,14 +47,22 @@ class Risk:
     culprit: tuple[str, ...]
     endpoints: tuple[str, ...] = ()
     segment: str | None = None
-    facts: tuple[Hop, ...] = ()
-    mends: tuple[tuple[str, Edit], ...] = field(default=(), compare=False)
+    facts: tuple[Hop, ...] | Callable[[], tuple[Hop, ...]] = field(default=(), compare=False)
+    mends: tuple[tuple[str, Edit], ...] | Callable[[], tuple[tuple[str, Edit], ...]] = field(default=(), compare=False)
     idle: bool = False
 
     @property
     def id(self) -> str:
         """The same as long as the same thing is at risk."""
         return hashlib.sha256(repr((self.what, self.key)).encode()).hexdigest()[:12]
+
+    def proof(self) -> tuple[Hop, ...]:
+        """The facts that it rests on."""
+        return self.facts() if callable(self.facts) else self.facts
+
+    def offers(self) -> tuple[tuple[str, Edit], ...]:
+        """The edits worth trying; large ones are written only when somebody asks."""
+        return self.mends() if callable(self.mends) else self.mends
 
     def to_json(self, judgement: Judgement) -> dict[str, object]:
         """The risk for a program, as findings are told."""
@@ -270,40 +279,53 @@ class _Risks:
 
     def excess(self) -> Iterator[Risk]:
         """VIDs allowed on host-facing ports where nobody on the host needs them, one risk for each fabric switch."""
-        segments = {s.vid for s in self.plan.all("segment") if s.vid}
-        segments |= {s.vid for s in self.plan.all("secondary_vlan")}
-        by_switch: dict[str, list[tuple[FabricPort, frozenset[int]]]] = {}
+        known = [s.vid for kind in ("segment", "secondary_vlan") for s in self.plan.all(kind) if s.vid]
+        segments = sum(1 << vid for vid in set(known))
+        by_switch: dict[str, list[tuple[FabricPort, int]]] = {}
         for found in self.facts:
             for port_id, extra in found.excess.items():
-                port = self.plan.get("fabric_port", port_id)
                 told = extra & segments
-                if told and not self.plan.where("adapter", "function_of", self.wiring.far.get(port_id, ("", ""))[0]):
+                if told and not self.plan.where("adapter", "function_of", self.wiring.far[port_id][0]):
+                    port = self.plan.get("fabric_port", port_id)
                     by_switch.setdefault(port.switch, []).append((port, told))
         for switch, ports in sorted(by_switch.items()):
-            every = frozenset().union(*(told for _, told in ports))
-            edit = tuple(
-                Patch("fabric_port", port.id, {"allowed": vids.write(vids.members(port.allowed or "") - told)})
-                for port, told in ports
-            )
+            every = 0
+            for _, told in ports:
+                every |= told
             name = called(self.plan, self.plan.get("fabric_switch", switch))
-            seen = self._overheard(ports[0][0], ports[0][1])
+            seen = self._overheard(vids.of_bits(ports[0][1]))
+            count = len(ports)
             yield Risk(
                 UNTIDY,
                 "excess",
                 (switch,),
-                f"{some((p.name for p, _ in ports), 4)} of {name} {'allow' if len(ports) > 1 else 'allows'} VIDs that nobody behind needs",
-                f"{vids.write(every)}. On the cable of {ports[0][0].name} one would see {seen}.",
+                f"{some((p.name for p, _ in ports), 4)} of {name} allow{'' if count > 1 else 's'} VIDs that nobody behind needs",
+                f"{_short(vids.of_bits(every))}. On the cable of {ports[0][0].name} one would see {seen}.",
                 tuple(port.id for port, _ in ports),
-                facts=tuple(
-                    self.fact(p.id, f"trunk {p.allowed}", f"{vids.write(t)} aren’t used behind it")
-                    for p, t in ports[:20]
-                ),
-                mends=(
-                    (f"Allow only what is used on {len(ports)} port{'s' if len(ports) > 1 else ''} of {name}", edit),
+                facts=partial(self._excess_facts, ports),
+                mends=partial(
+                    self._excess_mends,
+                    ports,
+                    f"Allow only what is used on {count} port{'s' if count > 1 else ''} of {name}",
                 ),
             )
 
-    def _overheard(self, port: FabricPort, vids_: frozenset[int]) -> str:
+    def _excess_facts(self, ports: list[tuple[FabricPort, int]]) -> tuple[Hop, ...]:
+        return tuple(
+            self.fact(p.id, f"trunk {p.allowed}", f"{_short(vids.of_bits(t))} not used behind it")
+            for p, t in ports[:20]
+        )
+
+    def _excess_mends(self, ports: list[tuple[FabricPort, int]], title: str) -> tuple[tuple[str, Edit], ...]:
+        edit = tuple(
+            Patch(
+                "fabric_port", port.id, {"allowed": vids.write(vids.members(port.allowed or "") - vids.of_bits(told))}
+            )
+            for port, told in ports
+        )
+        return ((title, edit),)
+
+    def _overheard(self, vids_: frozenset[int]) -> str:
         """Who would be seen on a cable on these VIDs."""
         told = []
         for vid in sorted(vids_)[:4]:
@@ -344,7 +366,7 @@ class _Risks:
     def lags(self) -> Iterator[Risk]:
         """LAGs and teams that don't fit each other (IEEE 802.1AX), and LAGs whose ports differ."""
         for found in self.facts:
-            for team in found.teams:
+            for team in found.teams if not found.quiet else ():
                 if isinstance(team.uplink, Uplink):
                     yield from self._team(team, team.uplink)
         for lag in sorted(self.plan.all("lag"), key=lambda record: record.id):
@@ -752,9 +774,9 @@ class _Risks:
     def guest_teams(self) -> Iterator[Risk]:
         """Adapters that a guest teams although they belong on different segments."""
         teams: dict[tuple[str, str], list[Adapter]] = {}
-        for adapter in self.plan.all("adapter"):
-            if adapter.team:
-                teams.setdefault((adapter.guest, adapter.team), []).append(adapter)
+        for name, found in self.plan.grouped("adapter", "team").items():
+            for adapter in found if name else ():
+                teams.setdefault((adapter.guest, name), []).append(adapter)
         for (guest, team), adapters in sorted(teams.items()):
             vids_ = {self.judgement.lands_on(p) for a in adapters if (p := self.wiring.place(a.id)) is not None}
             if len(vids_) > 1:
@@ -839,11 +861,10 @@ class _Risks:
 
     def deviations(self) -> Iterator[Risk]:
         """Adapters whose guards or limits differ from their port group's, one risk for each port group."""
-        groups: dict[str, list[tuple[Adapter, list[str]]]] = {}
-        for adapter in self.plan.all("adapter"):
-            own = deviations(self.plan, adapter)
-            if own and adapter.port_group:
-                groups.setdefault(adapter.port_group, []).append((adapter, own))
+        groups: dict[str, list[tuple[Adapter, tuple[str, ...]]]] = {}
+        for found in self.facts:
+            for adapter, own in found.deviating:
+                groups.setdefault(str(adapter.port_group), []).append((adapter, own))
         for group, adapters in sorted(groups.items()):
             name = called(self.plan, self.plan.get("port_group", group))
             edit = tuple(Patch("adapter", a.id, dict.fromkeys(own)) for a, own in adapters)
@@ -865,8 +886,8 @@ class _Risks:
     def unused(self) -> Iterator[Risk]:
         """Port groups that nobody sits in, by switch name; VIDs that a fabric switch defines and nobody uses."""
         empty: dict[str, list[PortGroup]] = {}
-        for group in self.plan.all("port_group"):
-            if not self.plan.where("adapter", "port_group", group.id):
+        for found in self.facts:
+            for group in found.empty:
                 empty.setdefault(group.name, []).append(group)
         for name, groups in sorted(empty.items()):
             edit = tuple(
@@ -889,9 +910,7 @@ class _Risks:
                 mends=((f"Remove port group {name} on {hosts}", edit),),
             )
         used = {s.vid for s in self.plan.all("segment")} | {s.vid for s in self.plan.all("secondary_vlan")}
-        used |= {v for g in self.plan.all("port_group") for v in group_vids(self.plan, g)} | {
-            p.vid for p in self.plan.all("host_port")
-        }
+        used = used.union(*(found.needs for found in self.facts))
         used |= {v for p in self.plan.all("fabric_port") for v in (p.vid, p.native)}
         for switch in sorted(self.plan.all("fabric_switch"), key=lambda s: s.id):
             if switch.vlans is None or not switch.managed:
@@ -935,8 +954,7 @@ class _Risks:
         tags: dict[str, dict[tuple[object, ...], list[PortGroup]]] = {}
         for found in self.facts:
             own: dict[tuple[object, ...], list[PortGroup]] = {}
-            for group in self.plan.where("port_group", "switch", found.switch):
-                key = (group.mode, group.vid, group.allowed, group.native, group.vni)
+            for group, key in found.groups:
                 own.setdefault(key, []).append(group)
                 tags.setdefault(group.name, {}).setdefault(key, []).append(group)
             for groups in own.values():
@@ -1036,16 +1054,6 @@ SEARCHES: tuple[Callable[[_Risks], Iterator[Risk]], ...] = (
 )
 
 
-def deviations(plan: Plan, adapter: Adapter) -> list[str]:
-    """The guards and limits in which an adapter differs from its port group."""
-    group = plan.of("port_group").get(adapter.port_group)
-    if group is None:
-        return []
-    return [
-        n for n in (*GUARDS, *SHAPES) if getattr(adapter, n) is not None and getattr(adapter, n) != getattr(group, n)
-    ]
-
-
 def fresh_mac(taken: Iterable[str], seed: str) -> str:
     """A locally administered MAC address (IEEE 802-2014 clause 8.2.2) that nobody has, the same for the same seed."""
     known = set(taken)
@@ -1093,6 +1101,12 @@ def split_off(plan: Plan, host: str, role: str) -> list[Operation] | None:
         Patch("nic", nic.id, {"uplink": uplink, "role": "active", "rank": 0}),
         *(Patch("host_port", p.id, {"switch": id}) for p in ports),
     ]
+
+
+def _short(found: Iterable[int]) -> str:
+    text = vids.write(found)
+    items = text.split(", ")
+    return text if len(items) <= 8 else f"{', '.join(items[:7])} and {len(items) - 7} ranges more"
 
 
 def _group_text(group: PortGroup) -> str:

@@ -264,8 +264,10 @@ def _local_rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
     return table
 
 
-def _columns(block: Block, numbers: dict[str, int]) -> np.ndarray:
+def _columns(wiring: Wiring, block: Block, numbers: dict[str, int]) -> np.ndarray:
     """int64[stands, 9] of a block: the columns in their order."""
+    links = [m.link for team in block.teams for m in team.members if m.link is not None]
+    behind = {link.ends[0] for link in links if link.rules[1].private and wiring.bridges[link.ends[0]].trunk < 0}
     made = [
         (
             numbers[s.segment] if s.segment else -1,
@@ -276,7 +278,7 @@ def _columns(block: Block, numbers: dict[str, int]) -> np.ndarray:
             s.awake if s.judged else 0,
             s.asleep if s.judged else 0,
             s.context >= 0 and not s.hears,
-            bool(s.hears) and not s.plain,
+            bool(s.hears) and (not s.plain or s.bridge in behind),
         )
         for s in block.stands
     ]
@@ -367,7 +369,7 @@ class _Judge:
             team_at.append(len(self.teams))
             cached = block.cache.get("columns")
             if cached is None or cached[0] is not self.subnets:
-                cached = block.cache["columns"] = (self.subnets, _columns(block, numbers))
+                cached = block.cache["columns"] = (self.subnets, _columns(self.wiring, block, numbers))
             columns.append(cached[1])
             self.offsets[block.key] = len(self.stands)
             self.stands.extend(block.stands)
@@ -461,8 +463,10 @@ class _Judge:
             elif pair >= 0:
                 back = self.pairings.listed[pair].back
                 coming = np.flatnonzero(back == context)
-                node = far + int(coming[0]) if coming.size else -1
-            found.add(int(domains.component[node]) if node >= 0 else self.base + stand.bridge * self.count + context)
+                found.update(domains.component[far + coming].tolist())
+            if node >= 0:
+                found.add(int(domains.component[node]))
+            found.add(self.base + stand.bridge * self.count + context)
         return found
 
     def _gateways(self) -> None:

@@ -79,13 +79,21 @@ class Plan:
         return self._records[kind][id]  # type: ignore[index]
 
     def where(self, kind: str, field: str, value: Any) -> list[Any]:
-        """The records of a kind whose field has this value; the first question about a field makes its index."""
+        """The records of a kind whose field has this value."""
+        return self.grouped(kind, field).get(value, [])
+
+    def grouped(self, kind: str, field: str) -> Mapping[Any, list[Any]]:
+        """The records of a kind by the value of a field; the first question about a field makes its index.
+
+        Values that no record has any more may stand there with an empty list.
+        """
         index = self._indexes.get((kind, field))
         if index is None:
-            index = self._indexes[kind, field] = {}
+            index = {}
             for record in self._records[kind].values():
                 index.setdefault(getattr(record, field), []).append(record)
-        return index.get(value, [])
+            self._indexes[kind, field] = index
+        return index
 
     def find(self, id: str) -> Record | None:
         """The record of whichever kind has this id."""

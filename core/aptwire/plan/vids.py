@@ -79,3 +79,15 @@ def mask(text: str) -> np.ndarray:
 def with_vid(text: str, vid: int) -> str:
     """The set with one VID more, in canonical text."""
     return write(members(text, untagged=True) | {vid})
+
+
+@lru_cache(maxsize=65536)
+def bits(text: str) -> int:
+    """A set of VIDs as the bits of a number, bit n for VID n."""
+    return int.from_bytes(np.packbits(mask(text), bitorder="little").tobytes(), "little")
+
+
+def of_bits(number: int) -> frozenset[int]:
+    """The VIDs whose bits are set."""
+    packed = np.frombuffer(number.to_bytes(512, "little"), dtype=np.uint8)
+    return frozenset(np.flatnonzero(np.unpackbits(packed, bitorder="little")).tolist())

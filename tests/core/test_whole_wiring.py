@@ -1,0 +1,335 @@
+"""Teams and LAGs, private VLANs, overlays, stations, direct adapters, wireless NICs, spanning trees: what frames do there."""
+
+from __future__ import annotations
+
+import unittest
+
+from aptwire.forward.hearing import hears
+from aptwire.forward.trace import trace
+from aptwire.forward.tree import port_order
+from aptwire.forward.wiring import compile_wiring
+from aptwire.judge.findings import findings
+from aptwire.judge.mends import mends
+from aptwire.judge.verdicts import Judgement, judge
+from aptwire.plan.kinds import FabricPort
+
+from tests.support import Small
+
+
+class Case(unittest.TestCase):
+    def judged(self, made: Small, **wanted: str) -> Judgement:
+        """The verdicts of the named endpoints must be these."""
+        judgement = judge(made.plan())
+        found = judgement.verdicts()
+        self.assertEqual({name: found[name] for name in wanted}, wanted)
+        return judgement
+
+    def first(self, judgement: Judgement):
+        return findings(judgement)[0]
+
+
+def two_nics(mode: str, lag: dict[str, bool] | None = None, ports: tuple[str, str] = ("10", "10")) -> Small:
+    """Host a with two NICs into sw, guest a1; host b with guest b1."""
+    made = Small()
+    made.segment(10)
+    made.fabric("sw")
+    more = {}
+    if lag is not None:
+        more = {"lag": made.put("lag", "lag", switch="sw", name="po1", **lag)}
+    for n, allowed in enumerate(ports):
+        made.trunk(f"sw/p{n}", allowed, **more)
+    made.trunk("sw/p9", "10")
+    made.host("a", "sw/p0", "sw/p1", uplink={"mode": mode})
+    made.host("b", "sw/p9")
+    made.guest("a", "a1", 10)
+    made.guest("b", "b1", 10)
+    return made
+
+
+class LagTest(Case):
+    def test_lacp_with_an_lacp_lag_is_home_and_a_differing_member_wavers(self) -> None:
+        self.judged(two_nics("lacp", {"lacp": True}), a1="home")
+        found = self.judged(two_nics("lacp", {"lacp": True}, ("10", "20")), a1="wavering")
+        self.assertIn("over n1 of a", self.first(found).title)
+
+    def test_lacp_without_a_lag_goes_over_a_single_nic(self) -> None:
+        self.judged(two_nics("lacp"), a1="home")
+        self.judged(two_nics("lacp", ports=("10", "20")), a1="wavering")
+
+    def test_lacp_against_a_static_lag_loses_answers(self) -> None:
+        found = self.judged(two_nics("lacp", {"lacp": False}), a1="wavering")
+        self.assertIn("when answers come back over", self.first(found).title)
+        self.assertIn("drops what comes back over it", self.first(found).text)
+
+    def test_standby_against_a_static_lag_loses_answers_too(self) -> None:
+        self.judged(two_nics("standby", {"lacp": False}), a1="wavering")
+        self.judged(two_nics("hashed", {"lacp": False}), a1="home")
+
+    def test_standby_against_an_lacp_lag_is_blocked_unless_ports_stand_alone(self) -> None:
+        found = self.judged(two_nics("standby", {"lacp": True, "individual": False}), a1="stranded")
+        self.assertIn("gets no LACP answer", self.first(found).text)
+        self.judged(two_nics("standby", {"lacp": True, "individual": True}), a1="home")
+
+    def test_a_member_in_another_lag_stands_idle(self) -> None:
+        made = two_nics("lacp", {"lacp": True}, ("10", "20"))
+        made.put("lag", "other", switch="sw", name="po2")
+        made.kinds["fabric_port"][1]["lag"] = "other"
+        judgement = self.judged(made, a1="home")
+        team = next(judgement.wiring.all_teams())
+        self.assertEqual([m.dead for m in team.members], ["", "is not in the LAG of the others"])
+
+    def test_a_fabric_lag_whose_cables_differ_wavers(self) -> None:
+        made = Small()
+        made.segment(10)
+        for side in "xy":
+            made.fabric(side)
+            lag = made.put("lag", f"{side}/lag", switch=side, name="po1")
+            made.trunk(f"{side}/p1", "10", lag=lag)
+            made.trunk(f"{side}/p2", "10" if side == "x" else "20", lag=lag)
+            made.trunk(f"{side}/h", "10")
+        made.cable("x/p1", "y/p1")
+        made.cable("x/p2", "y/p2")
+        made.host("a", "x/h")
+        made.host("b", "y/h")
+        made.guest("a", "a1", 10)
+        made.guest("b", "b1", 10)
+        found = self.judged(made, a1="wavering", b1="wavering")
+        self.assertIn("over port p2 of x", self.first(found).title)
+        made.kinds["fabric_port"][-2]["allowed"] = "10"
+        self.judged(made, a1="home", b1="home")
+
+
+class OrderTest(Case):
+    def test_a_port_group_has_an_order_of_its_own(self) -> None:
+        made = two_nics("standby", ports=("20", "10"))
+        self.judged(made, a1="wavering")
+        group = made.kinds["adapter"][0]["port_group"]
+        made.put("group_order", "o0", port_group=group, nic="a/n0", role="excluded")
+        made.put("group_order", "o1", port_group=group, nic="a/n1", role="active")
+        judgement = self.judged(made, a1="home")
+        way = trace(judgement.wiring, judgement.wiring.place("a1"), judgement.wiring.place("b1"))
+        self.assertTrue(way.delivered)
+        self.assertTrue(any("n1 of a" in hop.where for hop in way.hops))
+        self.assertEqual(hears(made.plan())["b/b1|"], ["a/a1|"])
+
+    def test_other_groups_keep_the_order_of_the_uplink(self) -> None:
+        made = two_nics("standby", ports=("20", "10"))
+        made.segment(20)
+        made.guest("a", "a2", 20)
+        made.put("group_order", "o1", port_group="a/g10", nic="a/n0", role="standby", rank=5)
+        plan = made.plan()
+        team = {t.order: [m.nic.name for m in t.members] for t in compile_wiring(plan).teams_at(0, "")}
+        wiring = compile_wiring(plan)
+        orders = {t.order: [m.nic.name for m in t.members] for t in wiring.blocks["a/s"].teams}
+        self.assertEqual(orders, {"": ["n0", "n1"], "a/g10": ["n1", "n0"]})
+        self.assertFalse(team)
+
+
+def private() -> Small:
+    """A gateway on a promiscuous port of a; on b two isolated guests and two of a community."""
+    made = Small()
+    made.put("segment", "s10", name="s10", vid=10, gateways=["10.64.10.1"])
+    made.put("secondary_vlan", "iso", segment="s10", vid=11, type="isolated")
+    made.put("secondary_vlan", "com", segment="s10", vid=12, type="community")
+    made.fabric("sw")
+    for n, host in enumerate("ab"):
+        made.trunk(f"sw/p{n}", "10-12")
+        made.host(host, f"sw/p{n}")
+    for host, vid, names in (("a", 10, ["gw"]), ("b", 11, ["i1", "i2"]), ("b", 12, ["c1", "c2"]), ("a", 11, ["i3"])):
+        group = made.put("port_group", f"{host}/g{vid}", switch=f"{host}/s", name=f"g{vid}", mode="private", vid=vid)
+        for name in names:
+            guest = made.put("guest", f"guest-{name}", host=host, name=name)
+            own = ["10.64.10.1/24"] if name == "gw" else []
+            made.put("adapter", name, guest=guest, name=name, port_group=group, belongs="s10", addresses=own)
+    return made
+
+
+class PrivateTest(Case):
+    def test_who_hears_whom(self) -> None:
+        heard = hears(private().plan())
+        self.assertEqual(heard["a/gw|"], ["a/i3|", "b/c1|", "b/c2|", "b/i1|", "b/i2|"])
+        self.assertEqual(heard["b/i1|"], ["a/gw|"], "isolated ports don't hear each other, not even on another host")
+        self.assertEqual(heard["b/c1|"], ["a/gw|", "b/c2|"])
+
+    def test_all_are_home_when_each_reaches_its_gateway(self) -> None:
+        self.judged(private(), gw="home", i1="home", i2="home", i3="home", c1="home", c2="home")
+
+    def test_a_secondary_missing_on_the_way_strands_its_members_alone(self) -> None:
+        made = private()
+        made.kinds["fabric_port"][1]["allowed"] = "10, 12"
+        judgement = self.judged(made, i1="stranded", i2="stranded", i3="home", c1="home", gw="home")
+        titles = [m.title for m in mends(judgement, self.first(judgement))]
+        self.assertIn("Allow 11 on port p1 of sw", titles)
+
+    def test_the_primary_missing_silences_the_gateway(self) -> None:
+        made = private()
+        made.kinds["fabric_port"][1]["allowed"] = "11, 12"
+        self.judged(made, i1="stranded", c1="stranded", i3="home")
+
+    def test_a_private_fabric_port(self) -> None:
+        made = private()
+        made.put("fabric_port", "sw/p5", switch="sw", name="p5", mode="private", vid=11)
+        made.host("c", "sw/p5")
+        made.guest("c", "c9", None, "s10")
+        heard = hears(made.plan())
+        self.assertEqual(heard["c/c9|"], ["a/gw|"])
+        self.judged(made, c9="home")
+
+
+def overlay(mtu: int | None = None) -> Small:
+    """Two hosts whose host ports on VID 10 carry VNI 5010; a guest in it on each."""
+    made = Small()
+    made.segment(10)
+    made.put("segment", "over", name="over", vni=5010, mtu=mtu or 1450, subnets=["10.64.7.0/24"])
+    made.fabric("sw")
+    for n, host in enumerate("ab"):
+        made.trunk(f"sw/p{n}", "10", mtu=1500)
+        made.host(host, f"sw/p{n}")
+        made.put("host_port", f"{host}/hp", switch=f"{host}/s", name="hp", vid=10, belongs="s10")
+        made.put("port_group", f"{host}/o", switch=f"{host}/s", name="o", mode="overlay", vni=5010, over=f"{host}/hp")
+        guest = made.put("guest", f"guest-{host}", host=host, name=f"g{host}")
+        made.put("adapter", f"{host}1", guest=guest, name=f"{host}1", port_group=f"{host}/o", belongs="over")
+    return made
+
+
+class OverlayTest(Case):
+    def test_members_meet_through_the_tunnel_and_nobody_else_hears_them(self) -> None:
+        made = overlay()
+        made.guest("a", "a2", 10)
+        judgement = self.judged(made, a1="home", b1="home", a2="home")
+        self.assertEqual(hears(made.plan()), {"a/a1|": ["b/b1|"], "b/b1|": ["a/a1|"], "a/a2|": []})
+        found = trace(judgement.wiring, judgement.wiring.place("a1"), judgement.wiring.place("b1"))
+        self.assertTrue(found.delivered)
+        self.assertIn("VNI 5010", [hop.after for hop in found.hops])
+        other = trace(judgement.wiring, judgement.wiring.place("a1"), judgement.wiring.place("a2"))
+        self.assertFalse(other.delivered)
+        self.assertTrue(any("isn’t in overlay 5010" in hop.reason for hop in other.hops))
+
+    def test_where_the_tunnel_breaks_the_overlay_does(self) -> None:
+        made = overlay()
+        made.kinds["fabric_port"][1]["allowed"] = "20"
+        judgement = self.judged(made, a1="stranded", b1="stranded", **{"a/hp": "stranded"})
+        found = next(f for f in findings(judgement) if "a1" in f.endpoints)
+        self.assertIn("Allow 10 on port p1 of sw", [m.title for m in mends(judgement, found)])
+
+    def test_a_member_of_another_overlay_is_astray(self) -> None:
+        made = overlay()
+        made.kinds["port_group"][1]["vni"] = 5011
+        self.judged(made, b1="astray")
+
+    def test_a_disconnected_host_port_carries_nothing(self) -> None:
+        made = overlay()
+        made.kinds["host_port"][1]["connected"] = False
+        judgement = self.judged(made, b1="astray")
+        self.assertIn("host port hp, which is disconnected", self.first(judgement).text)
+
+
+class EdgeTest(Case):
+    def test_a_station_is_a_gateway_on_each_of_its_tags(self) -> None:
+        made = Small()
+        for vid in (10, 20):
+            made.segment(vid, gateways=[f"10.64.{vid}.1"])
+        made.fabric("sw")
+        made.trunk("sw/r", "10, 20")
+        made.trunk("sw/p", "10")
+        made.host("a", "sw/p")
+        made.guest("a", "a1", 10)
+        made.guest("a", "a2", 20)
+        made.put("station", "router", name="quay-router", routes=True)
+        for vid in (10, 20):
+            own = [f"10.64.{vid}.1/24"]
+            made.put(
+                "station_port", f"r{vid}", station="router", port="sw/r", vid=vid, belongs=f"s{vid}", addresses=own
+            )
+        judgement = self.judged(made, a1="home", a2="stranded")
+        self.assertNotIn("r10", judgement.verdicts(), "a station is no endpoint of the plan's own")
+        found = self.first(judgement)
+        self.assertIn("gateway", found.title)
+        self.assertEqual(mends(judgement, found)[0].title, "Allow 20 on port p of sw")
+        self.assertEqual(sum(judgement.counts().values()), 2)
+
+    def test_a_direct_adapter_goes_past_the_switch_but_not_past_the_port(self) -> None:
+        made = two_nics("standby")
+        made.kinds["uplink"][0]["allowed"] = "20"
+        guest = made.put("guest", "guest-d", host="a", name="d")
+        function = {"type": "direct", "function_of": "a/n0", "function_vid": 10}
+        made.put("adapter", "d1", guest=guest, name="d1", belongs="s10", **function)
+        self.judged(made, d1="home", a1="stranded", b1="home")
+        self.assertEqual(hears(made.plan())["a/d1|"], ["b/b1|"])
+        made.kinds["uplink"][0]["allowed"] = "10"
+        self.assertEqual(hears(made.plan())["a/d1|"], ["a/a1|", "b/b1|"], "the NIC's own switch joins both")
+        made.kinds["uplink"][0]["allowed"] = "20"
+        made.kinds["fabric_port"][0]["allowed"] = "20"
+        self.judged(made, d1="stranded")
+
+    def test_a_wireless_nic_carries_the_host_and_no_guests_and_no_tags(self) -> None:
+        made = Small()
+        made.put("segment", "plain", name="plain")
+        made.segment(10)
+        made.fabric("sw", managed=False)
+        for n, host in enumerate("ab"):
+            made.access(f"sw/p{n}", 1)
+            made.host(host, f"sw/p{n}")
+            made.put("host_port", f"{host}/hp", switch=f"{host}/s", name="hp", belongs="plain")
+            made.guest(host, f"{host}1", None)
+            made.guest(host, f"{host}2", 10)
+        self.judged(made, a1="home", a2="home", **{"a/hp": "home"})
+        made.kinds["nic"][0]["wireless"] = True
+        judgement = self.judged(made, a1="stranded", a2="stranded", **{"a/hp": "home"})
+        self.assertTrue(any("sends with the host’s own address only" in f.text for f in findings(judgement)))
+
+
+def ring(**switch: object) -> Small:
+    """Three switches in a ring, a host on each of the first two."""
+    made = Small()
+    made.segment(10)
+    for n, name in enumerate("xyz"):
+        made.fabric(name, mac=f"02:00:00:00:00:0{n}", **switch)
+    for a, b in ("xy", "yz", "zx"):
+        made.trunk(f"{a}/{b}", "10")
+        made.trunk(f"{b}/{a}", "10")
+        made.cable(f"{a}/{b}", f"{b}/{a}")
+    for n, name in enumerate("xy"):
+        made.trunk(f"{name}/h", "10")
+        made.host("ab"[n], f"{name}/h")
+        made.guest("ab"[n], f"{'ab'[n]}1", 10)
+    return made
+
+
+class TreeTest(Case):
+    def test_the_lowest_bridge_is_the_root_and_the_farthest_cable_is_blocked(self) -> None:
+        tree = compile_wiring(ring(spanning_tree=True).plan()).fabric.tree
+        self.assertEqual(set(tree.roots.values()), {"x"})
+        self.assertEqual(tree.blocked, {"c:y/z:z/y": "z"})
+        self.assertEqual(tree.cost, {"x": 0, "y": 20_000, "z": 20_000})
+
+    def test_priority_comes_before_the_address_and_speed_decides_the_way(self) -> None:
+        made = ring(spanning_tree=True)
+        made.kinds["fabric_switch"][2]["priority"] = 4096
+        for port in made.kinds["fabric_port"]:
+            port["speed"] = 100 if port["id"] in ("x/z", "z/x") else 10_000
+        tree = compile_wiring(made.plan()).fabric.tree
+        self.assertEqual(set(tree.roots.values()), {"z"})
+        self.assertEqual(tree.cost["x"], 4_000, "two hops of 10 Gbit/s are nearer than one of 100 Mbit/s")
+        self.assertEqual(tree.blocked, {"c:z/x:x/z": "x"})
+
+    def test_frames_go_by_the_tree(self) -> None:
+        made = ring(spanning_tree=True)
+        self.judged(made, a1="home", b1="home")
+        made.kinds["fabric_port"][0]["allowed"] = "20"
+        judgement = self.judged(made, a1="stranded", b1="stranded")
+        self.assertIn("10 is missing", self.first(judgement).text, "the blocked way doesn't help")
+
+    def test_without_a_tree_the_union_carries(self) -> None:
+        made = ring()
+        made.kinds["fabric_port"][0]["allowed"] = "20"
+        self.judged(made, a1="home", b1="home")
+
+    def test_ports_count_by_their_numbers(self) -> None:
+        names = ["p10", "p2", "x1", "p2b"]
+        ports = [FabricPort(id=n, switch="s", name=n, mode="access", vid=1) for n in names]
+        self.assertEqual([p.name for p in sorted(ports, key=port_order)], ["p2", "p2b", "p10", "x1"])
+
+
+if __name__ == "__main__":
+    unittest.main()
