@@ -4,20 +4,27 @@ from __future__ import annotations
 
 import random
 import unittest
+from collections.abc import Callable
+from typing import Any
 
 from aptwire.formats.hosts import read_hosts
-from aptwire.judge.findings import findings, proof
+from aptwire.forward.classes import SPARE
+from aptwire.forward.hearing import hears
+from aptwire.forward.parts import State
+from aptwire.forward.paths import Roads
+from aptwire.judge.findings import everything, findings, proof
 from aptwire.judge.mends import mends
-from aptwire.judge.preview import preview
-from aptwire.judge.verdicts import judge
-from aptwire.plan.edits import Drop, Patch, Put, apply_edit
+from aptwire.judge.preview import moves, preview
+from aptwire.judge.verdicts import Judgement, judge, rejudge
+from aptwire.plan import vids
+from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import AssumedFabric
-from aptwire.plan.plan import Plan
+from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import landings, summary
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import demo_plan, random_plan, two_hosts_files
+from tests.support import VIDS, all_places, demo_plan, random_plan, two_hosts_files
 
 
 class TwoHostsTest(unittest.TestCase):
@@ -155,6 +162,154 @@ class PropertiesTest(unittest.TestCase):
         rows = judgement.rows
         self.assertFalse(any(f.what == "leak" and f.place.bridge != f.towards.bridge for f in findings(judgement)))
         self.assertFalse((rows.node[rows.team >= 0] >= 0).any())
+
+
+def some_edit(plan: Plan, dice: random.Random) -> Edit:
+    """One change to a random record, sensible or not; empty where the dice found nothing to change."""
+    kind = dice.choice(sorted(CHANGES))
+    ids = sorted(plan.of(kind))
+    if not ids:
+        return ()
+    record = plan.get(kind, dice.choice(ids))
+    change = CHANGES[kind](plan, record, dice)
+    return (Drop(kind, record.id),) if change is None else (Patch(kind, record.id, change),)
+
+
+TAGS = [10, 11, 20, 30, 77, 78, 99]
+
+
+def _seat(plan: Plan, adapter: Any, dice: random.Random) -> dict[str, Any] | None:
+    if dice.random() < 0.3:
+        return None
+    host = plan.get("guest", adapter.guest).host
+    groups = [
+        g.id for s in plan.where("virtual_switch", "host", host) for g in plan.where("port_group", "switch", s.id)
+    ]
+    return {"port_group": dice.choice([None, *groups])}
+
+
+CHANGES: dict[str, Callable[[Plan, Any, random.Random], dict[str, Any] | None]] = {
+    "adapter": _seat,
+    "port_group": lambda p, r, d: {"mode": "access", "vid": d.choice(TAGS), "allowed": None, "native": None},
+    "fabric_port": lambda p, r, d: d.choice(
+        [
+            {
+                "mode": "trunk",
+                "vid": None,
+                "allowed": vids.write(d.sample(TAGS, 3)),
+                "native": d.choice([None, 10, 88]),
+            },
+            {"mode": "access", "vid": d.choice(TAGS), "allowed": None, "native": None},
+            {"enabled": not r.enabled},
+            {"lag": None},
+        ]
+    ),
+    "nic": lambda p, r, d: d.choice(
+        [{"link": "down"}, {"link": "up"}, {"role": "excluded"}, {"rank": 5}, {"uplink": None}, {"wireless": True}]
+    ),
+    "cable": lambda p, r, d: None,
+    "guest_tag": lambda p, r, d: {"vid": d.choice(TAGS)},
+    "group_order": lambda p, r, d: d.choice([None, {"role": "active"}]),
+    "host_port": lambda p, r, d: d.choice([{"vid": d.choice([None, *TAGS])}, {"connected": not r.connected}]),
+    "uplink": lambda p, r, d: d.choice(
+        [{"mode": d.choice(["standby", "lacp", "hashed"])}, {"allowed": "0, 10"}, {"native": 10}]
+    ),
+    "segment": lambda p, r, d: d.choice([{"vid": d.choice(TAGS)}, {"subnets": ["10.64.0.0/24"]}, {"gateways": []}]),
+    "secondary_vlan": lambda p, r, d: d.choice([None, {"vid": 13}]),
+    "lag": lambda p, r, d: {"lacp": not r.lacp},
+    "station_port": lambda p, r, d: None,
+    "fabric_switch": lambda p, r, d: d.choice(
+        [{"spanning_tree": not r.spanning_tree}, {"priority": 8192}, {"vlans": "10, 20"}]
+    ),
+    "guest": lambda p, r, d: {"running": not r.running},
+    "host": lambda p, r, d: {"site": d.choice(["x", "y"])},
+}
+
+
+class EngineTakesTheEditTest(unittest.TestCase):
+    @settings(max_examples=120, deadline=None)
+    @given(st.integers(0, 10**9))
+    def test_after_any_series_of_edits_it_says_what_a_fresh_one_says(self, seed: int) -> None:
+        dice = random.Random(seed)
+        plan = random_plan(seed, rich=True)
+        judgement = judge(plan)
+        for _ in range(6):
+            edit = some_edit(plan, dice)
+            try:
+                plan, _ = apply_edit(plan, edit)
+            except PlanError:
+                continue
+            before = judgement.verdicts()
+            after = rejudge(judgement, plan, touched(edit))
+            fresh = judge(plan)
+            self.assertEqual(after.verdicts(), fresh.verdicts(), edit)
+            self.assertEqual(after.counts(), fresh.counts(), edit)
+            self.assertEqual(told(after), told(fresh), edit)
+            self.assertEqual(judgement.verdicts(), before, "the judgement before stays as it was")
+            moved = {m.endpoint: (m.before, m.after) for m in moves(judgement, after)}
+            now = after.verdicts()
+            wanted = {e: (before.get(e), now.get(e)) for e in before.keys() | now.keys() if before.get(e) != now.get(e)}
+            self.assertEqual(moved, wanted)
+            judgement = after
+
+    def test_more_new_vids_than_there_is_spare_room_for(self) -> None:
+        plan = demo_plan()
+        judgement = judge(plan)
+        for vid in range(1000, 1000 + 2 * SPARE):
+            edit = (Patch("port_group", "gannet/guests0/edge", {"vid": vid}),)
+            plan, _ = apply_edit(plan, edit)
+            judgement = rejudge(judgement, plan, touched(edit))
+        self.assertEqual(judgement.verdicts(), judge(plan).verdicts())
+
+
+def told(judgement: Judgement) -> list[tuple[str, str, tuple[str, ...]]]:
+    return sorted((f.verdict, f.what, tuple(sorted(f.endpoints))) for f in everything(judgement))
+
+
+class PermissionTest(unittest.TestCase):
+    @settings(max_examples=120, deadline=None)
+    @given(st.integers(0, 10**9), st.sampled_from(VIDS))
+    def test_a_permission_more_never_makes_anybody_deafer(self, seed: int, vid: int) -> None:
+        plan = random_plan(seed, rich=True)
+        before = hears(plan)
+        trunks = sorted(p.id for p in plan.where("fabric_port", "mode", "trunk"))
+        port = plan.get("fabric_port", random.Random(seed).choice(trunks)) if trunks else None
+        if port is None:
+            return
+        after = hears(
+            apply_edit(plan, (Patch("fabric_port", port.id, {"allowed": vids.with_vid(port.allowed, vid)}),))[0]
+        )
+        for sender, receivers in before.items():
+            self.assertLessEqual(set(receivers), set(after[sender]), f"{sender} after {vid} on {port.id}")
+
+    @settings(max_examples=120, deadline=None)
+    @given(st.integers(0, 10**9))
+    def test_may_includes_must(self, seed: int) -> None:
+        """Who is home reaches its gateway and is reached by it, whichever member carries; who is stranded, over none."""
+        judgement = judge(random_plan(seed, rich=True))
+        wiring, plan = judgement.wiring, judgement.plan
+        for place in all_places(wiring):
+            segment = plan.of("segment").get(place.segment)
+            if segment is None or place.stand.vni or not place.stand.judged or not place.context >= 0:
+                continue
+            owners = [wiring.place(r) for g in segment.gateways for r in wiring.bearers.get(g, ())]
+            owners = [o for o in owners if o.segment == segment.id]
+            right = [o for o in owners if judgement.status_of(o) in (0, 2, 3, 5)]
+            verdict = judgement.status_of(place)
+            if len(owners) != 1 or len(right) != 1 or verdict not in (0, 3) or right[0].record == place.record:
+                continue
+            states = [
+                State({t.key: m.key})
+                for t in wiring.teams_at(place.bridge, place.stand.order)
+                for m in t.members[: t.usable]
+            ]
+            for state in states or [State()]:
+                roads = Roads(wiring, state)
+                both = roads.way(place, right[0]) is not None and roads.way(right[0], place) is not None
+                if verdict == 0:
+                    self.assertTrue(both, f"{place.record} is home and can’t meet {right[0].record} in {state}")
+                else:
+                    self.assertFalse(both, f"{place.record} is stranded and meets {right[0].record} in {state}")
 
 
 if __name__ == "__main__":

@@ -641,7 +641,10 @@ class _Compiler:
     ) -> None:
         """Put a place onto its stand; `awake` None: its endpoint has other places too."""
         segment = record.belongs  # type: ignore[attr-defined]
-        key = (bridge, rule.number if rule else -1, label, segment, order, reason, vni, over)
+        key: tuple[object, ...] = (bridge, rule.number if rule else -1, label, segment, order, reason, vni, over)
+        if rule is not None and rule.private and not reason and rule.out[rule.into[label]] < 0:
+            # Isolated ports don't even hear each other, so that none stands for another.
+            key = (*key, record.id)
         stand = self._stands.get(key)
         if stand is None:
             stand = self._new_stand(block, bridge, rule, label, segment, order, reason, judged, vni, over)

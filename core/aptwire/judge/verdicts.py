@@ -194,10 +194,12 @@ class Judgement:
 
 @dataclass(frozen=True)
 class Need:
-    """What a segment's stands must reach: any of the groups; `place` stands for it (empty: nobody in particular)."""
+    """What a segment's stands must reach: any of the groups, or one of the contexts of a switch in `beside`; `place` stands
+    for it (empty: nobody in particular)."""
 
     groups: list[int]
     place: str
+    beside: tuple[int, ...] = ()
 
 
 def is_idle(plan: Plan, endpoint: str) -> bool:
@@ -313,6 +315,8 @@ class _Judge:
         self.vni_of = np.array([s.vni or -1 for s in records] or [0], dtype=np.int64)
         self.private = set(np.flatnonzero(self.columns.private).tolist())
         self.private_segments = {int(self.segment[n]) for n in self.private} - {-1}
+        inside = self.bridge * self.count + np.maximum(self.context, 0) + self.vni * len(wiring.bridges) * self.count
+        self.local = np.where((self.context >= 0) & ~self.columns.deaf, inside, -1 - np.arange(len(self.stands)))
         self.rows = self._rows()
         size = len(self.stands)
         self.fine = np.zeros(size, dtype=bool)
@@ -562,7 +566,9 @@ class _Judge:
             if needs is None:
                 ok[of] = self._alone(int(of[0]), stands, chosen, group, state, team)
                 continue
-            met = np.array([np.isin(group[of], need.groups) for need in needs])
+            # Team orders of their own may take two neighbours different ways; within their switch they meet all the same.
+            beside = self.local[stands[of]]
+            met = np.array([np.isin(group[of], need.groups) | np.isin(beside, need.beside) for need in needs])
             good = met.all(axis=0)
             ok[of] = good
             lost = np.flatnonzero(~good)
@@ -581,7 +587,11 @@ class _Judge:
         if segment in self.gateways:
             at = {int(s): int(g) for s, g in zip(stands, group, strict=True)}
             gates = [
-                Need(sorted({at[s] for s, _ in owners if s in at}), next(r for s, r in owners if s in at))
+                Need(
+                    sorted({at[s] for s, _ in owners if s in at}),
+                    next(r for s, r in owners if s in at),
+                    tuple(int(self.local[s]) for s, _ in owners if s in at),
+                )
                 for owners in self.gateways[segment].values()
                 if any(s in at for s, _ in owners)
             ]
@@ -661,8 +671,8 @@ class _Judge:
         team: Team | None,
         domains: Domains,
     ) -> None:
-        """A segment with a private VLAN: each must hear, and be heard by, its gateways (or all the promiscuous ports), and a
-        community its own members (RFC 5517 section 3)."""
+        """A segment with a private VLAN: each must hear, and be heard by, its gateways; without any, all the promiscuous ports,
+        and a community its own members (RFC 5517 section 3)."""
         speaks = {int(a): int(group[a]) for a in of}
         hears = {int(a): self._heard_by(int(chosen[a]), int(group[a]), domains) for a in of}
 
@@ -672,14 +682,14 @@ class _Judge:
         at = {int(stands[a]): int(a) for a in of}
         owners = [s for found in self.gateways.get(segment, {}).values() for s, _ in found if s in at]
         promiscuous = [int(a) for a in of if self._wide(int(stands[a]))]
-        musts = [at[s] for s in dict.fromkeys(owners)] or promiscuous
+        gateways = [at[s] for s in dict.fromkeys(owners)]
+        communities: dict[int, list[int]] = {}
         for a in map(int, of):
-            community = [
-                int(b)
-                for b in of
-                if b != a and self.context[stands[b]] == self.context[stands[a]] and not self._narrow(int(stands[b]))
-            ]
-            need = next((b for b in [*musts, *community] if b != a and not meet(a, b)), None)
+            if not self._narrow(int(stands[a])):
+                communities.setdefault(int(self.context[stands[a]]), []).append(a)
+        for a in map(int, of):
+            musts = gateways or [*promiscuous, *communities.get(int(self.context[stands[a]]), ())]
+            need = next((b for b in musts if b != a and not meet(a, b)), None)
             if need is None:
                 ok[a] = True
                 continue
@@ -862,12 +872,18 @@ class _Judge:
                     (
                         o
                         for o, its, its_hears in owners
-                        if o.endpoint != place.endpoint and its in hears and group in its_hears and self._active(o)
+                        if o.endpoint != place.endpoint
+                        and (its in hears and group in its_hears or self._beside(o, place))
+                        and self._active(o)
                     ),
                     None,
                 )
                 if other is not None and place.stand.judged:
                     self.own[place.record] = (EXPOSED, Cause(TWIN, towards=other.record))
+
+    def _beside(self, one: Place, two: Place) -> bool:
+        plain = one.stand.plain and two.stand.plain
+        return plain and bool(self.local[self._number(one.stand)] == self.local[self._number(two.stand)])
 
     def _active(self, place: Place) -> bool:
         return not place.stand.judged or not is_idle(self.plan, place.endpoint)

@@ -1,0 +1,168 @@
+"""What an edit is refused for: every record that doesn't fit, with its name, its field and the reason."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from aptwire.plan.edits import Drop, Patch, apply_edit, edit_from_json
+from aptwire.plan.plan import Plan, PlanError
+
+from tests.core.test_whole_wiring import overlay, private, two_nics
+from tests.support import Small, pair
+
+
+class RefusalTest(unittest.TestCase):
+    def refused(self, plan: Plan, edit: Any, *says: str) -> None:
+        """The edit (or JSON of one) can't be made, and the problem says all of this."""
+        with self.assertRaises(PlanError) as caught:
+            apply_edit(plan, edit_from_json(edit) if isinstance(edit, list) else edit)
+        for words in says:
+            self.assertIn(words, str(caught.exception))
+
+    def put(self, kind: str, id: str, **values: Any) -> list[dict[str, Any]]:
+        return [{"op": "put", "kind": kind, "record": {"id": id, **values}}]
+
+    def patch(self, kind: str, id: str, **values: Any) -> list[dict[str, Any]]:
+        return [{"op": "patch", "kind": kind, "id": id, "set": values}]
+
+    def test_numbers_out_of_range(self) -> None:
+        plan = pair().plan()
+        for vid in (0, 4095, "10-5", True):
+            self.refused(plan, self.patch("segment", "s10", vid=vid), "segment s10, field vid")
+        self.refused(plan, self.patch("fabric_port", "sw/p1", allowed="10-5"), "field allowed", "runs backwards")
+        self.refused(plan, self.patch("fabric_port", "sw/p1", allowed="10, 4095"), "field allowed", "4095")
+        self.refused(plan, self.patch("virtual_switch", "a/s", mtu=50), "field mtu: 50 is outside 576 to 9216")
+        self.refused(plan, self.patch("segment", "s10", vni=1 << 24), "field vni")
+
+    def test_one_port_takes_one_cable_and_one_nic_one_uplink(self) -> None:
+        plan = pair().plan()
+        self.refused(
+            plan, self.put("cable", "zz", a="a/n0", b="sw/p2"), "n0 of a already has a cable", "one port takes one"
+        )
+        self.refused(plan, self.patch("nic", "a/n0", uplink=["a/u", "b/u"]), "nic a/n0, field uplink")
+        self.refused(plan, self.patch("nic", "a/n0", uplink="b/u"), "belongs to a switch of another host")
+        station = [*self.put("station", "st", name="st"), *self.put("station_port", "sp", station="st", port="sw/p1")]
+        self.refused(plan, station, "port p1 of sw already has a cable")
+
+    def test_a_nic_that_the_host_uses_itself(self) -> None:
+        made = pair()
+        made.put("nic", "a/n9", host="a", name="n9", addresses=["10.64.10.9/24"])
+        plan = made.plan()
+        self.refused(plan, self.patch("nic", "a/n9", uplink="a/u"), "bears the host’s own 10.64.10.9/24", "host port")
+        moved = [
+            *self.patch("nic", "a/n9", uplink="a/u", addresses=[]),
+            *self.put("host_port", "a/hp", switch="a/s", name="hp", vid=10, addresses=["10.64.10.9/24"]),
+        ]
+        after, _ = apply_edit(plan, edit_from_json(moved))
+        self.assertEqual(after.get("host_port", "a/hp").addresses, ("10.64.10.9/24",))
+
+    def test_a_lag_has_one_switch_and_one_speed(self) -> None:
+        made = two_nics("lacp", {"lacp": True})
+        made.kinds["fabric_port"][0]["speed"] = 10_000
+        made.fabric("other")
+        made.trunk("other/p", "10")
+        plan = made.plan()
+        self.refused(
+            plan,
+            self.patch("fabric_port", "sw/p1", speed=1_000),
+            "p1 does 1000 Mbit/s and p0 10000: a LAG has one speed",
+        )
+        self.refused(plan, self.patch("fabric_port", "other/p", lag="lag"), "po1 is a LAG of another switch")
+
+    def test_private_vlans(self) -> None:
+        plan = private().plan()
+        self.refused(plan, self.put("secondary_vlan", "x", vid=13, type="community"), "field segment: is missing")
+        self.refused(
+            plan,
+            self.put("secondary_vlan", "x", segment="nowhere", vid=13, type="community"),
+            "there is no such segment",
+        )
+        self.refused(
+            plan,
+            self.put("secondary_vlan", "x", segment="s10", vid=13, type="isolated"),
+            "already has its isolated VLAN",
+        )
+        self.refused(
+            plan,
+            self.put("secondary_vlan", "x", segment="s10", vid=10, type="community"),
+            "10 is the VID of segment s10",
+        )
+        self.refused(
+            plan, self.patch("segment", "s10", vid=None), "s10 has no VID", "neither a primary nor a secondary"
+        )
+        self.refused(
+            plan,
+            (Drop("secondary_vlan", "iso"),),
+            "port group b/g11, field vid: 11 is neither a primary nor a secondary",
+        )
+        self.refused(plan, self.patch("port_group", "b/g11", vid=99), "99 is neither a primary nor a secondary VLAN")
+        self.refused(plan, self.patch("port_group", "b/g11", vid=None), "a private port group needs a VID")
+
+    def test_overlays(self) -> None:
+        plan = overlay().plan()
+        self.refused(plan, self.patch("port_group", "a/o", vni=None), "an overlay port group needs a VNI")
+        self.refused(plan, self.patch("port_group", "a/o", over=None), "needs the host port that carries it")
+        self.refused(plan, self.patch("port_group", "a/o", over="b/hp"), "hp is on another host")
+        self.refused(plan, self.patch("port_group", "a/o", mode="untagged"), "only an overlay port group has one")
+        self.refused(plan, self.patch("segment", "over", vid=20), "a segment has a VID or a VNI, not both")
+
+    def test_guards_limits_and_mirrors(self) -> None:
+        made = pair()
+        made.guest("a", "a2", 10)
+        plan = made.plan()
+        group = "a/g10"
+        self.refused(plan, self.patch("port_group", group, send_peak=9000), "send_rate", "needs the committed rate")
+        self.refused(plan, self.patch("port_group", group, send_rate=9000, send_peak=8000), "below the committed rate")
+        limited, _ = apply_edit(plan, (Patch("virtual_switch", "a/s", {"limits": "receiving"}),))
+        self.refused(
+            limited, self.patch("adapter", "a1", send_rate=9000), "the switch s can’t limit what its adapters send"
+        )
+        self.refused(plan, self.put("mirror", "m", source="a1", target="a1"), "can’t be its own mirror")
+        self.refused(plan, self.put("mirror", "m", source="a1", target="b1"), "a mirror stays on one virtual switch")
+
+    def test_direct_adapters_go_past_the_switch(self) -> None:
+        made = pair()
+        made.put("guest", "gd", host="a", name="gd")
+        made.put("adapter", "d", guest="gd", name="d", type="direct", function_of="a/n0", belongs="s10")
+        plan = made.plan()
+        self.refused(
+            plan, self.patch("adapter", "d", port_group="a/g10"), "bypasses the switch, and so is in no port group"
+        )
+        self.refused(plan, self.patch("adapter", "d", overhear=True), "no guard or limit applies to it")
+        self.refused(plan, self.patch("adapter", "d", function_of=None), "needs the NIC whose virtual function it is")
+        self.refused(plan, self.patch("adapter", "d", function_of="b/n0"), "n0 of b is on another host")
+        self.refused(plan, self.put("mirror", "m", source="d", target="a1"), "is direct and bypasses the switch")
+        self.refused(plan, self.patch("adapter", "a1", function_vid=10), "only a direct adapter has one")
+
+    def test_orders_trees_and_sheets(self) -> None:
+        made = two_nics("standby")
+        made.put("limits", "sheet", port_groups=9)
+        plan = made.plan()
+        order = self.put("group_order", "o", port_group="a/g10", nic="b/n0")
+        self.refused(plan, order, "n0 of b is in no uplink of the switch of g10")
+        own = self.put("group_order", "o", port_group="a/g10", nic="a/n0")
+        second = self.put("uplink", "a/u2", switch="a/s", name="u2")
+        self.refused(plan, own + second, "needs a switch with a single uplink")
+        self.refused(plan, self.patch("fabric_switch", "sw", priority=5), "5 isn’t a multiple of 4096")
+        self.refused(
+            plan,
+            self.patch("fabric_switch", "sw", managed=False, spanning_tree=True),
+            "takes no part in a spanning tree",
+        )
+        self.refused(plan, self.put("limits", "second"), "a plan has one limits sheet")
+        self.refused(plan, self.put("separation", "s", a="storage", b="storage"), "two different roles are needed")
+
+    def test_dropping_what_others_refer_to(self) -> None:
+        made = Small()
+        made.fabric("sw")
+        made.trunk("sw/p", "10")
+        made.put("station", "st", name="st")
+        made.put("station_port", "sp", station="st", port="sw/p", vid=10)
+        self.refused(
+            made.plan(), (Drop("station", "st"),), "station port sp, field station", "there is no such station"
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()

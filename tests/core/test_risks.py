@@ -1,0 +1,329 @@
+"""One test for each kind of risk, with the smallest plan that has it: it is found, its mend ends it, and a sound plan hasn't got it."""
+
+from __future__ import annotations
+
+import re
+import unittest
+
+from aptwire.judge.findings import everything, proof
+from aptwire.judge.mends import mends
+from aptwire.judge.risks import Risk, fresh_mac, risks
+from aptwire.judge.verdicts import judge
+from aptwire.plan.edits import apply_edit
+
+from tests.core.test_whole_wiring import overlay, ring, two_nics
+from tests.support import Small, demo_plan, pair
+
+
+class RiskTest(unittest.TestCase):
+    def risk(self, made: Small, what: str, says: str = ".") -> Risk:
+        """The only risk of a kind; its title and text must match."""
+        found = [r for r in risks(judge(made.plan())) if r.what == what]
+        self.assertEqual(len(found), 1, [r.title for r in found])
+        self.assertRegex(f"{found[0].title}. {found[0].text}", says)
+        self.assertTrue(found[0].culprit and found[0].proof())
+        return found[0]
+
+    def mended(self, made: Small, what: str, title: str, says: str = ".") -> None:
+        """The risk is there, one of its mends has this title, and after it the risk is gone."""
+        risk = self.risk(made, what, says)
+        plan = made.plan()
+        judgement = judge(plan)
+        offered = {m.title: m for m in mends(judgement, risk)}
+        chosen = next((m for t, m in offered.items() if re.search(title, t)), None)
+        self.assertIsNotNone(chosen, list(offered))
+        after, _ = apply_edit(plan, chosen.edit)
+        self.assertNotIn(risk.id, {r.id for r in risks(judge(after))})
+
+    def absent(self, made: Small, *kinds: str) -> None:
+        found = {r.what for r in risks(judge(made.plan()))}
+        self.assertFalse(found & set(kinds), found)
+
+    # --- apart and thin ---------------------------------------------------------------------------------------
+
+    def roles(self, share: str) -> Small:
+        made = pair("10, 20", "10, 20")
+        made.kinds["segment"][0]["role"] = "production"
+        made.segment(20, role="storage")
+        made.put("host_port", "a/hp", switch="a/s", name="store", vid=20, belongs="s20", services=["storage"])
+        made.put("separation", "apart", a="storage", b="production", share=share)
+        return made
+
+    def test_roles_that_share_an_uplink_are_split_onto_a_free_nic(self) -> None:
+        made = self.roles("uplink")
+        risk = self.risk(made, "shared", "storage and production share an uplink on a")
+        self.assertEqual(mends(judge(made.plan()), risk), [], "there is no free NIC")
+        made.trunk("sw/p7", "20")
+        made.put("nic", "a/n7", host="a", name="n7")
+        made.cable("a/n7", "sw/p7")
+        self.mended(made, "shared", "Give storage a switch and a free NIC of its own on a")
+        self.absent(self.roles("vid"), "shared")
+
+    def test_roles_that_share_a_nic_through_a_virtual_function(self) -> None:
+        made = self.roles("nic")
+        made.kinds["host_port"].clear()
+        self.absent(made, "shared")
+        guest = made.put("guest", "gd", host="a", name="gd")
+        made.put(
+            "adapter", "d", guest=guest, name="d", type="direct", function_of="a/n0", function_vid=20, belongs="s20"
+        )
+        self.risk(made, "shared", "share a NIC on a")
+
+    def test_a_role_on_a_single_nic(self) -> None:
+        made = two_nics("standby")
+        self.risk(made, "single-nic", "guests rests on a single NIC on b. When n0 of b")
+        made.trunk("sw/p7", "10")
+        made.put("nic", "b/n7", host="b", name="n7")
+        made.cable("b/n7", "sw/p7")
+        self.mended(made, "single-nic", "Add a free NIC to uplink u of b")
+
+    def test_a_role_on_one_card(self) -> None:
+        made = two_nics("standby")
+        for nic in made.kinds["nic"][:2]:
+            nic["card"] = "card 1"
+        self.risk(made, "one-card", "All NICs of uplink u of a are on the same card")
+        made.trunk("sw/p7", "10")
+        made.put("nic", "a/n7", host="a", name="n7", card="card 2")
+        made.cable("a/n7", "sw/p7")
+        self.mended(made, "one-card", "another card")
+
+    # --- cables -----------------------------------------------------------------------------------------------
+
+    def two_switches(self, native_x: int | None, native_y: int | None) -> Small:
+        made = Small()
+        made.segment(10)
+        for name, native in (("x", native_x), ("y", native_y)):
+            made.fabric(name)
+            made.trunk(f"{name}/t", "10", native=native)
+        made.cable("x/t", "y/t")
+        return made
+
+    def test_natives_that_differ(self) -> None:
+        self.mended(self.two_switches(20, 30), "native", "Make 20 the VID of untagged frames", "as 20.*as 30")
+        self.mended(self.two_switches(20, None), "native", "Make none the VID")
+        self.absent(self.two_switches(20, 20), "native")
+
+    def test_natives_that_leak_are_told_once(self) -> None:
+        kinds = [f.what for f in everything(judge(demo_plan()))]
+        self.assertIn("leak", kinds)
+        self.assertNotIn("native", kinds)
+
+    def test_tags_that_nobody_behind_needs(self) -> None:
+        made = pair("10, 20", "10")
+        made.segment(20)
+        self.mended(
+            made, "excess", "Allow only what is used on 1 port of sw", r"20. On the cable of p1 one would see s20"
+        )
+        self.absent(pair("10", "10"), "excess")
+
+    def test_a_tag_missing_on_a_member_where_nobody_sits_yet(self) -> None:
+        made = two_nics("standby", ports=("10, 20", "10"))
+        made.segment(20)
+        made.put("port_group", "a/g20", switch="a/s", name="g20", mode="access", vid=20)
+        self.mended(made, "missing-on-member", "Allow 20 on port p1 of sw")
+        made.kinds["fabric_port"][1]["allowed"] = "10, 20"
+        self.absent(made, "missing-on-member")
+
+    # --- teams ------------------------------------------------------------------------------------------------
+
+    def test_lacp_without_a_lag_and_a_lag_without_lacp(self) -> None:
+        self.mended(two_nics("lacp"), "lacp-alone", "into an LACP LAG", "a single NIC carries")
+        self.mended(two_nics("lacp", {"lacp": False}), "lacp-alone", "into an LACP LAG")
+        self.mended(two_nics("standby", {"lacp": True}), "lag-alone", "Make uplink u of a lacp")
+        self.mended(two_nics("standby", {"lacp": False}), "lag-alone", "Take p0 and p1 out of the LAG")
+        self.absent(two_nics("lacp", {"lacp": True}), "lacp-alone", "lag-alone")
+        self.absent(two_nics("standby"), "lacp-alone", "lag-alone", "hash-without-lag")
+
+    def test_hashing_needs_a_static_lag(self) -> None:
+        self.mended(two_nics("hashed"), "hash-without-lag", "into a static LAG")
+        self.absent(two_nics("hashed", {"lacp": False}), "hash-without-lag")
+
+    def test_ports_of_a_lag_that_differ(self) -> None:
+        self.mended(
+            two_nics("lacp", {"lacp": True}, ("10", "10, 20")),
+            "lag-differs",
+            "Make every port of LAG po1 of sw like p0",
+        )
+
+    def lags_between(self, x: dict[str, bool] | None, y: dict[str, bool] | None) -> Small:
+        made = self.two_switches(None, None)
+        for port, lag in zip(made.kinds["fabric_port"], (x, y), strict=True):
+            if lag is not None:
+                port["lag"] = made.put("lag", f"lag-{port['switch']}", switch=port["switch"], name="po1", **lag)
+        return made
+
+    def test_lags_of_two_switches_that_do_not_fit(self) -> None:
+        self.mended(self.lags_between({"lacp": True}, {"lacp": False}), "lag-mismatch", "speak LACP too")
+        self.mended(self.lags_between({"lacp": True}, None), "lag-mismatch", "Take port t of x out of po1")
+        self.absent(self.lags_between({"lacp": True}, {"lacp": True}), "lag-mismatch")
+
+    def test_nics_of_different_speeds(self) -> None:
+        made = two_nics("standby")
+        made.kinds["nic"][0]["speed"], made.kinds["nic"][1]["speed"] = 10_000, 1_000
+        self.risk(made, "mixed-speed", "n0 does 10000 Mbit/s and n1 does 1000")
+
+    def test_a_failover_that_nobody_is_told_of(self) -> None:
+        made = two_nics("standby")
+        made.kinds["uplink"][0]["announce"] = False
+        self.mended(made, "silent-failover", "announce a failover")
+
+    # --- loops and sizes --------------------------------------------------------------------------------------
+
+    def test_a_ring_without_a_tree_is_a_loop(self) -> None:
+        self.mended(ring(), "loop", "Turn the spanning tree on at x, y and z", "VID 10")
+        self.absent(ring(spanning_tree=True), "loop")
+        made = ring()
+        made.kinds["fabric_port"][0]["allowed"] = "20"
+        self.absent(made, "loop")
+
+    def test_a_switch_plugged_into_itself(self) -> None:
+        made = Small()
+        made.fabric("x")
+        made.trunk("x/p1", "10")
+        made.trunk("x/p2", "10")
+        made.cable("x/p1", "x/p2")
+        self.mended(made, "loop", "Take the cable of port p1 of x away", "plugged into its own switch")
+
+    def sized(self, **sizes: int) -> Small:
+        made = two_nics("standby")
+        made.kinds["segment"][0]["mtu"] = 9000
+        for record in made.kinds["virtual_switch"]:
+            record["mtu"] = sizes.get("switch", 9000)
+        for record in (*made.kinds["nic"], *made.kinds["fabric_port"]):
+            record["mtu"] = 9000
+        made.kinds["nic"][1]["mtu"] = sizes.get("nic", 9000)
+        made.kinds["fabric_port"][2]["mtu"] = sizes.get("port", 9000)
+        return made
+
+    def test_hops_that_take_less_than_is_sent(self) -> None:
+        self.absent(self.sized(), "mtu")
+        self.mended(self.sized(nic=1500), "mtu", "Raise n1 of a to 9000", "n1 of a takes 1500")
+        self.mended(self.sized(port=1500), "mtu", "Raise port p9 of sw", "port p9 of sw takes 1500")
+        self.mended(self.sized(switch=1500), "mtu", "Send no more than 1500", "s of a takes 1500")
+
+    def test_jumbo_frames_at_one_end_only(self) -> None:
+        made = self.sized()
+        for host, mtu in (("a", 9000), ("b", 1500)):
+            made.put("host_port", f"{host}/hp", switch=f"{host}/s", name="hp", vid=10, belongs="s10", mtu=mtu)
+        self.mended(made, "mtu", "Raise host port hp of b to 9000", "host port hp of b takes 1500")
+
+    def test_a_narrow_cable_between_switches(self) -> None:
+        made = ring(spanning_tree=True)
+        made.kinds["segment"][0]["mtu"] = 9000
+        made.kinds["fabric_port"][0]["mtu"] = 1500
+        self.mended(made, "mtu", "Raise port y of x to 9000", "port y of x takes 1500")
+
+    def test_an_overlay_needs_room_for_its_header(self) -> None:
+        self.absent(overlay(), "mtu")
+        self.risk(overlay(1500), "mtu", "over sends packets of 1500 bytes.*port p0 of sw takes 1500")
+
+    # --- hosts and guests -------------------------------------------------------------------------------------
+
+    def test_a_host_managed_through_its_own_guest(self) -> None:
+        made = pair()
+        made.kinds["segment"][0]["gateways"] = ["10.64.10.1"]
+        made.kinds["adapter"][0]["addresses"] = ["10.64.10.1/24"]
+        made.put("host_port", "a/hp", switch="a/s", name="mgmt", vid=10, belongs="s10", services=["management"])
+        self.risk(made, "own-guest", "a is managed through a1, which runs on it")
+        made.kinds["host_port"][0]["gateway"] = "10.64.10.254"
+        self.absent(made, "own-guest")
+
+    def test_a_lock_out_is_said(self) -> None:
+        made = pair("10", "20")
+        for n in (2, 3):
+            made.guest("a", f"a{n}", 10)
+        made.put("host_port", "b/hp", switch="b/s", name="mgmt", vid=10, belongs="s10", services=["management"])
+        texts = [f.text for f in everything(judge(made.plan()))]
+        self.assertTrue(any("Nobody can manage b while this lasts." in t for t in texts), texts)
+
+    def test_one_mac_on_two_adapters(self) -> None:
+        made = pair()
+        for adapter in made.kinds["adapter"]:
+            adapter["mac"] = "02:64:00:00:00:01"
+        made.kinds["adapter"][0]["mac_fixed"] = True
+        self.mended(made, "mac", "Give b1 of b1 a MAC address of its own")
+        mac = fresh_mac([], "b1")
+        self.assertEqual(int(mac[:2], 16) & 3, 2, "locally administered, and no group address")
+        self.assertNotEqual(fresh_mac([mac], "b1"), mac)
+
+    def test_a_guest_that_teams_adapters_of_two_vlans(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.guest("a", "a2", 20)
+        made.kinds["adapter"][2]["guest"] = "guest-a1"
+        for n in (0, 2):
+            made.kinds["adapter"][n]["team"] = "bond0"
+        self.mended(made, "guest-team", "Put all of them where a1 is")
+
+    def test_a_mirror_across_segments(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.guest("a", "a2", 20)
+        made.put("mirror", "m", source="a1", target="a2", direction="sent")
+        self.mended(made, "mirror", "Take the mirror of a1 of a1 away")
+
+    def test_limits(self) -> None:
+        made = pair()
+        made.put("limits", "sheet", paravirtual_adapters=0, port_groups=1)
+        kinds = [r.title for r in risks(judge(made.plan())) if r.what == "limit"]
+        self.assertEqual(kinds, [f"{g} has 1 paravirtual adapters; 0 is the most" for g in ("a1", "b1")])
+        made.put("guest", "gd", host="a", name="gd")
+        for n in range(2):
+            made.put("adapter", f"d{n}", guest="gd", name=f"d{n}", type="direct", function_of="a/n0", belongs="s10")
+        made.kinds["limits"][0]["functions"] = 1
+        self.assertEqual(len([r for r in risks(judge(made.plan())) if r.what == "limit"]), 3)
+        made.kinds["nic"][0]["functions"] = 8
+        self.assertEqual(
+            len([r for r in risks(judge(made.plan())) if r.what == "limit"]), 2, "the NIC's own word counts"
+        )
+
+    # --- tidiness ---------------------------------------------------------------------------------------------
+
+    def test_an_adapter_that_deviates_from_its_port_group(self) -> None:
+        made = pair()
+        made.kinds["adapter"][0].update(overhear=True, send_rate=1000, new_address=False)
+        self.mended(made, "deviation", "Let them follow port group g10 of a", "overhear, send rate")
+
+    def test_a_port_group_that_nobody_sits_in(self) -> None:
+        made = pair()
+        made.put("port_group", "a/e", switch="a/s", name="empty", mode="access", vid=10)
+        self.mended(made, "empty-group", "Remove port group empty on a")
+
+    def test_vids_that_a_switch_defines_for_nobody(self) -> None:
+        made = pair()
+        made.kinds["fabric_switch"][0]["vlans"] = "10, 77, 78"
+        self.mended(made, "unused-vid", "Define only 10 on sw", "77, 78")
+
+    def test_two_segments_with_one_vid(self) -> None:
+        made = pair()
+        made.put("segment", "again", name="again", vid=10)
+        self.mended(made, "doubled-vid", "free VID 11")
+
+    def test_two_port_groups_with_one_tag(self) -> None:
+        made = pair()
+        made.put("port_group", "a/again", switch="a/s", name="again", mode="access", vid=10)
+        self.mended(made, "twin-groups", "Keep again alone", "again and g10 of s of a are the same")
+
+    def test_one_name_for_two_tags(self) -> None:
+        made = pair()
+        for host in "cd":
+            made.host(host)
+            made.put("port_group", f"{host}/g", switch=f"{host}/s", name="g10", mode="access", vid=10 + (host == "d"))
+        self.mended(made, "name", "Make g10 access 10 on d too", "access 10 on most hosts, and access 11 on d")
+
+    def test_an_overlay_whose_addresses_another_segment_has(self) -> None:
+        made = overlay()
+        made.kinds["segment"][0]["subnets"] = ["10.64.0.0/16"]
+        self.risk(made, "overlap", "Overlay over uses addresses of s10. That is allowed")
+
+    def test_the_smallest_sound_plan_has_no_risk_but_its_single_nics(self) -> None:
+        self.assertEqual([r.what for r in risks(judge(pair("10", "10").plan()))], ["single-nic"])
+
+    def test_every_risk_of_the_demo_has_a_proof(self) -> None:
+        judgement = judge(demo_plan())
+        for risk in risks(judgement):
+            self.assertTrue(proof(judgement, risk)[0].hops, risk.title)
+
+
+if __name__ == "__main__":
+    unittest.main()
