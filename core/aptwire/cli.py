@@ -20,7 +20,7 @@ from aptwire.judge.findings import Finding, everything
 from aptwire.judge.verdicts import judge
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.report import summary
+from aptwire.report import landings, summary
 
 
 @click.group(help=__doc__)
@@ -96,7 +96,7 @@ def check(plan_file: str, as_json: bool) -> None:
     """Judge a plan."""
     judgement = judge(_load(plan_file))
     found = everything(judgement)
-    made = summary(judgement, found)
+    made = {**summary(judgement, found), "endpoints": landings(judgement)}
     if as_json:
         _print_json(made)
     else:

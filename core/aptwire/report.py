@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 from aptwire.forward.trace import say_state
@@ -11,13 +12,21 @@ from aptwire.judge.verdicts import VERDICTS, Judgement, is_idle, tag_text
 from aptwire.plan.kinds import HostPort
 from aptwire.plan.names import endpoint_key, host_of
 
+MOST_FINDINGS = 300
+MOST_NAMED = 100
 
-def landings(judgement: Judgement) -> list[dict[str, Any]]:
-    """Every endpoint: where it belongs, where it lands, its verdict, tag by tag; by host and name."""
+
+def landings(
+    judgement: Judgement, endpoints: Iterable[str] | None = None, ordered: bool = True
+) -> list[dict[str, Any]]:
+    """The endpoints (all of them unless said): where each belongs, where it lands, its verdict, tag by tag; by host and name,
+    or in the order asked for."""
     plan, wiring = judgement.plan, judgement.wiring
-    segment_of = {(s.vid or 0): s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True)}
+    segment_of = {
+        (s.vid or 0): s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True) if not s.vni
+    }
     made = []
-    for endpoint in wiring.endpoints():
+    for endpoint in wiring.endpoints() if endpoints is None else endpoints:
         places = wiring.places_of(endpoint)
         record = plan.find(endpoint)
         assert record is not None
@@ -26,13 +35,15 @@ def landings(judgement: Judgement) -> list[dict[str, Any]]:
             lands = judgement.lands_on(place)
             own = plan.of("segment").get(place.segment)
             vid = wiring.classes.vid(lands) if lands >= 0 else None
-            landed = (
-                own.id
-                if own is not None and (own.vid or 0) == vid
-                else segment_of.get(vid)
-                if vid is not None
-                else None
-            )
+            landed = segment_of.get(vid) if vid is not None else None
+            if place.stand.vni:
+                vid = None
+                landed = next((s.id for s in plan.where("segment", "vni", place.stand.vni)), None)
+            elif own is not None and (own.vid or 0) == vid:
+                landed = own.id
+            elif vid:
+                secondary = plan.where("secondary_vlan", "vid", vid)
+                landed = secondary[0].segment if secondary else landed
             cause = judgement.cause_of(place)
             tags.append(
                 {
@@ -59,14 +70,23 @@ def landings(judgement: Judgement) -> list[dict[str, Any]]:
                 "tags": tags,
             }
         )
-    return sorted(made, key=lambda e: (e["host"], e["role"], e["key"]))
+    return sorted(made, key=lambda e: (e["host"], e["role"], e["key"])) if ordered else made
 
 
 def summary(judgement: Judgement, found: list[Finding | Risk] | None = None) -> dict[str, Any]:
-    """Counts, landings, findings and risks."""
+    """Counts, and the findings and risks, worst first: so many as a person would ever scroll through, and how many more there are."""
     listed = everything(judgement) if found is None else found
     return {
         "counts": judgement.counts(),
-        "endpoints": landings(judgement),
-        "findings": [finding.to_json(judgement) for finding in listed],
+        "findings": [brief(finding, judgement) for finding in listed[:MOST_FINDINGS]],
+        "more": max(0, len(listed) - MOST_FINDINGS),
     }
+
+
+def brief(finding: Finding | Risk, judgement: Judgement) -> dict[str, Any]:
+    """A finding that names no more endpoints and records than somebody would read."""
+    made = finding.to_json(judgement)
+    made["endpoints"] = list(finding.endpoints[:MOST_NAMED])
+    made["culprit"] = list(finding.culprit[:MOST_NAMED])
+    made["count"] = len(finding.endpoints)
+    return made

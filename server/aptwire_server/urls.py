@@ -15,7 +15,7 @@ urlpatterns = [
     path("api/plans/read", views.read_host_states),
     path("api/plans/<uuid:plan_id>", views.plan),
     path("api/plans/<uuid:plan_id>/export", views.export_plan),
-    path("api/plans/<uuid:plan_id>/records", views.records),
+    path("api/plans/<uuid:plan_id>/page", views.plan_page),
     path("api/plans/<uuid:plan_id>/edits", views.edits),
     path("api/plans/<uuid:plan_id>/undo", views.undo),
     path("api/plans/<uuid:plan_id>/redo", views.redo),

@@ -69,6 +69,21 @@ class Client:
         assert status == 201, made
         return str(made["id"])
 
+    def whole(self, plan: str) -> dict[str, Any]:
+        """All pages of a plan put together: records by kind, endpoints by id, and the size of the largest page."""
+        made: dict[str, Any] = {"records": {}, "endpoints": {}, "largest": 0, "pages": 0}
+        after = ""
+        while after is not None:
+            status, page = self.get(f"plans/{plan}/page" + (f"?after={after}" if after else ""))
+            assert status == 200, page
+            for kind, found in page["records"].items():
+                made["records"].setdefault(kind, []).extend(found)
+            made["endpoints"].update({e["id"]: e for e in page["endpoints"]})
+            made["largest"] = max(made["largest"], len(json.dumps(page, ensure_ascii=False).encode()))
+            made["pages"] += 1
+            after = page["next"]
+        return made
+
     def edit(self, plan: str, base: int, *operations: dict[str, Any]) -> tuple[int, Any]:
         return self.post(f"plans/{plan}/edits", {"base": base, "message": "test", "edit": list(operations)})
 

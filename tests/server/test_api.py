@@ -12,6 +12,7 @@ from urllib.parse import quote, urlparse
 import jsonschema
 from aptwire.plan.file import read_plan, write_plan
 
+from benchmarks.fleet import fleet
 from tests.server.support import URL, Client, drop, patch
 from tests.support import demo_plan, random_plan, two_hosts_files
 
@@ -25,7 +26,7 @@ class AccessTest(unittest.TestCase):
         paths = (
             "",
             "/export",
-            "/records",
+            "/page",
             "/revisions",
             "/changes",
             "/verdicts",
@@ -113,7 +114,7 @@ class EditsTest(unittest.TestCase):
         self.plan = self.client.demo()
 
     def verdict(self, endpoint: str) -> str:
-        found = self.client.get(f"plans/{self.plan}/verdicts")[1]["endpoints"]
+        found = list(self.client.whole(self.plan)["endpoints"].values())
         return next(e["verdict"] for e in found if e["id"] == endpoint)
 
     def test_an_edit_moves_verdicts_and_is_on_record(self) -> None:
@@ -157,7 +158,7 @@ class EditsTest(unittest.TestCase):
         status, said = self.other.edit(self.plan, 0, patch("segment", "segment-edge", role="rim"))
         self.assertEqual(status, 409)
         self.assertEqual([c["number"] for c in said["changes"]], [1])
-        records = self.client.get(f"plans/{self.plan}/records?kind=segment")[1]["segment"]
+        records = self.client.whole(self.plan)["records"]["segment"]
         self.assertEqual({r["id"]: r.get("role") for r in records}["segment-edge"], "border")
 
     def test_an_edit_that_no_longer_fits_is_a_conflict_too(self) -> None:
@@ -220,10 +221,40 @@ class AnswersTest(unittest.TestCase):
             status, detail = self.client.get(f"plans/{self.plan}/findings/{finding['id']}")
             self.assertEqual(status, 200)
             self.assertTrue(detail["proof"][0]["hops"])
+            if not detail["mends"]:
+                self.assertIn(finding["what"], ("single-nic", "own-guest"), "no edit of the plan alone would do")
+                continue
             _, seen = self.client.post(f"plans/{self.plan}/preview", {"edits": [detail["mends"][0]["edit"]]})
             self.assertEqual(seen[0]["moves"], detail["mends"][0]["moves"])
+            self.assertEqual(sum(t["count"] for t in seen[0]["tally"]), len(seen[0]["moves"]))
         self.assertEqual(self.client.get(f"plans/{self.plan}/findings/none")[0], 404)
         self.assertEqual(self.client.get(f"plans/{self.plan}")[1]["revision"], 0)
+
+    def test_a_fleet_comes_in_pages_and_no_answer_is_large(self) -> None:
+        source = fleet(60, 60, faults=0.05)
+        _, made = self.client.upload("plans/import", [], [("file", "fleet.json", write_plan(source))])
+        plan = made["id"]
+        told = self.client.whole(plan)
+        self.assertGreater(told["pages"], 2)
+        self.assertLess(told["largest"], 1_000_000)
+        self.assertEqual({k: len(v) for k, v in told["records"].items()}, {k: len(source.of(k)) for k in told["records"]})
+        self.assertEqual(len(told["endpoints"]), 60 * 63)
+        endpoint = told["endpoints"]["host-3/a1"]
+        status, answer = self.client.edit(plan, 0, patch("adapter", "host-3/a1", port_group=None))
+        self.assertEqual(status, 200)
+        self.assertLess(len(json.dumps(answer)), 1_000_000)
+        landed = {e["id"]: e for e in answer["landed"]}
+        self.assertEqual((endpoint["verdict"], landed["host-3/a1"]["verdict"]), ("home", "astray"))
+        changes = self.client.get(f"plans/{plan}/changes?since=0")[1]
+        self.assertEqual({e["id"]: e for e in changes["landed"]}, landed)
+        cut = [drop("cable", id) for id in source.of("cable")]
+        answer = self.client.edit(plan, 1, *cut)[1]
+        self.assertIsNone(answer["landed"], "so many that loading them anew is the better way")
+        self.assertLess(len(json.dumps(answer)), 1_000_000)
+        for path in ("", "/verdicts", "/revisions", "/changes?since=0"):
+            self.assertLess(len(json.dumps(self.client.get(f"plans/{plan}{path}")[1])), 1_000_000, path)
+        for cursor in ("nonsense", "adapter", "adapter:x", "nothing:0"):
+            self.assertEqual(self.client.get(f"plans/{plan}/page?after={cursor}")[0], 400)
 
     def test_a_preview_of_a_wrong_edit_says_why(self) -> None:
         edits = [[patch("segment", "segment-edge", vid=0)], [patch("segment", "segment-edge", vid=301)]]

@@ -1,6 +1,6 @@
 import { Button, Center, Spinner, Text, VStack } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { Navigate, Route, Routes, useNavigate, useParams } from "react-router";
+import { Link, Navigate, Route, Routes, useNavigate, useParams } from "react-router";
 
 import { api, unwrap } from "./api/client";
 import { PlanProvider } from "./api/plan";
@@ -32,7 +32,7 @@ export function App() {
 function OnePlan({ user }: { user: string }) {
   const { id } = useParams();
   return (
-    <PlanProvider key={id} id={id!} waiting={<Waiting what="Reading the plan" />} failed={(why) => <Failed why={why} />}>
+    <PlanProvider key={id} id={id!} waiting={(done, all) => <Waiting what="Reading the plan" done={done} all={all} />} failed={(why) => <Failed why={why} />}>
       <Routes>
         <Route element={<Shell user={user} />}>
           <Route index element={<Navigate to="decks" replace />} />
@@ -46,12 +46,20 @@ function OnePlan({ user }: { user: string }) {
   );
 }
 
-export function Waiting({ what }: { what: string }) {
+export function Waiting({ what, done = 0, all = 0 }: { what: string; done?: number; all?: number }) {
   return (
     <Center h="100%" role="status">
       <VStack>
         <Spinner color="copper.fg" />
-        <Text color="fg.muted">{what}…</Text>
+        <Text color="fg.muted">
+          {what}
+          {all > 2000 ? `: ${done.toLocaleString("en")} of ${all.toLocaleString("en")}` : "…"}
+        </Text>
+        {all > 2000 && (
+          <Link className="plain-link" to="/plans">
+            Leave it, back to the plans
+          </Link>
+        )}
       </VStack>
     </Center>
   );

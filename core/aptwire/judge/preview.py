@@ -63,21 +63,38 @@ def _word(verdict: int | None) -> str | None:
 def _changed(judgement: Judgement, other: Judgement) -> dict[str, int]:
     """The verdicts in the blocks that may differ from the other judgement's."""
     made: dict[str, int] = {}
-    own = {r for a, b in ((judgement, other), (other, judgement)) for r in a.own if a.own[r] != b.own.get(r)}
-    apart = {judgement.wiring.home_block(found) for r in own if (found := judgement.plan.find(r)) is not None}
-    blocks, others = judgement.wiring.blocks, other.wiring.blocks
-    apart.update(key for key, block in blocks.items() if others.get(key) is not block)
-    if judgement.offsets == other.offsets and judgement.status.size == other.status.size:
-        differing = np.flatnonzero(judgement.status != other.status).tolist()
-        apart.update(judgement.stands[n].block for n in differing)
-    else:
-        apart.update(key for key in blocks if key not in apart and not _alike(judgement, other, key))
-    for key in apart:
-        made.update(judgement.block_verdicts(blocks[key]))
+    for key in apart(judgement, other):
+        made.update(judgement.block_verdicts(judgement.wiring.blocks[key]))
     return made
+
+
+def apart(judgement: Judgement, other: Judgement) -> set[str]:
+    """The keys of the blocks of one judgement that may stand differently in the other: verdicts, landings, states."""
+    own = {r for a, b in ((judgement, other), (other, judgement)) for r in a.own if a.own[r] != b.own.get(r)}
+    found = {judgement.wiring.home_block(record) for r in own if (record := judgement.plan.find(r)) is not None}
+    blocks, others = judgement.wiring.blocks, other.wiring.blocks
+    found.update(key for key, block in blocks.items() if others.get(key) is not block)
+    if judgement.offsets == other.offsets and judgement.status.size == other.status.size:
+        same = (judgement.status == other.status) & (judgement.lands == other.lands)
+        differing = np.flatnonzero(~same).tolist()
+        causes = judgement.causes.keys() | other.causes.keys()
+        differing += [n for n in causes if _why(judgement, n) != _why(other, n)]
+        found.update(judgement.stands[n].block for n in differing)
+    else:
+        found.update(key for key in blocks if key not in found and not _alike(judgement, other, key))
+    return found
+
+
+def _why(judgement: Judgement, stand: int) -> object:
+    cause = judgement.causes.get(stand)
+    return cause and (cause.what, cause.state)
 
 
 def _alike(one: Judgement, two: Judgement, key: str) -> bool:
     """Whether a block that both have in common stands alike in both."""
     a, b, size = one.offsets[key], two.offsets[key], len(one.wiring.blocks[key].stands)
-    return bool((one.status[a : a + size] == two.status[b : b + size]).all())
+    return (
+        bool((one.status[a : a + size] == two.status[b : b + size]).all())
+        and bool((one.lands[a : a + size] == two.lands[b : b + size]).all())
+        and all(_why(one, a + n) == _why(two, b + n) for n in range(size))
+    )

@@ -146,6 +146,10 @@ class Judgement:
         """The gravest verdict among an endpoint's places."""
         return max(self.status_of(place) for place in self.wiring.places_of(endpoint))
 
+    def block_endpoints(self, key: str) -> list[str]:
+        """The endpoints of a block."""
+        return sorted(self.block_verdicts(self.wiring.blocks[key]))
+
     def block_verdicts(self, block: Block) -> dict[str, int]:
         """The verdict of every endpoint of a block."""
         made: dict[str, int] = {}
@@ -873,7 +877,7 @@ class _Judge:
                         o
                         for o, its, its_hears in owners
                         if o.endpoint != place.endpoint
-                        and (its in hears and group in its_hears or self._beside(o, place))
+                        and ((its in hears and group in its_hears) or self._beside(o, place))
                         and self._active(o)
                     ),
                     None,

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from aptwire.plan.edits import Edit, Put, apply_edit, edit_from_json, edit_to_json
+from aptwire.plan.edits import Edit, apply_edit, edit_from_json, edit_to_json, touched
 from aptwire.plan.kinds import Record
 from aptwire.plan.plan import Plan, PlanError
 from django.contrib.auth.models import AbstractBaseUser
@@ -29,11 +29,6 @@ class Committed:
     revision: Revision
     before: Engine
     after: Engine
-
-
-def touched(edit: Edit) -> set[tuple[str, str]]:
-    """The (kind, id) of every record in an edit."""
-    return {(o.record.kind, o.record.id) if isinstance(o, Put) else (o.kind, o.id) for o in edit}
 
 
 def create_plan(plan: Plan, author: AbstractBaseUser | None) -> PlanRow:
@@ -91,7 +86,8 @@ def commit(
             of=of,
         )
         notify({"plan": str(row.id), "revision": row.revision})
-    after = keep(row.id, Engine(revision.number, plan))
+    before.judgement()
+    after = keep(row.id, before.after(revision.number, plan, touched(edit)))
     return Committed(revision, before, after)
 
 
@@ -156,5 +152,4 @@ def revision_json(revision: Revision) -> dict[str, Any]:
         "message": revision.message,
         "how": revision.how,
         "of": revision.of,
-        "edit": revision.edit,
     }

@@ -5,13 +5,17 @@ from __future__ import annotations
 import threading
 import uuid
 from collections import OrderedDict
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from aptwire.judge.findings import Finding, findings
+from aptwire.judge.findings import Finding, everything
 from aptwire.judge.mends import Mend, mends
-from aptwire.judge.verdicts import Judgement, judge
-from aptwire.plan.edits import apply_edit, edit_from_json
+from aptwire.judge.preview import apart
+from aptwire.judge.risks import Risk
+from aptwire.judge.verdicts import Judgement, judge, rejudge
+from aptwire.plan.edits import apply_edit, edit_from_json, touched
+from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan
 from aptwire.report import summary
 from django.db import transaction
@@ -22,34 +26,89 @@ from aptwire_server.plans.tables import load_plan
 KEPT = 32
 
 
+TRAIL = 64
+
+
+@dataclass(frozen=True)
+class Span:
+    """From one revision to another: the engine's blocks that stand differently after it."""
+
+    start: int
+    end: int
+    blocks: frozenset[str]
+
+
 @dataclass
 class Engine:
-    """A plan at a revision, judged once and asked many times."""
+    """A plan at a revision, judged once and asked many times.
+
+    `base` is the judgement of an earlier revision and what was touched since: the engine takes the edit.  `trail` tells
+    what the latest revisions moved.
+    """
 
     revision: int
     plan: Plan
-    _lock: threading.Lock = field(default_factory=threading.Lock)
+    base: tuple[Judgement, frozenset[tuple[str, str]]] | None = None
+    before: tuple[int, tuple[Span, ...]] = (0, ())
+    trail: tuple[Span, ...] = ()
+    _lock: threading.RLock = field(default_factory=threading.RLock)
     _judgement: Judgement | None = None
-    _findings: dict[str, Finding] | None = None
+    _findings: dict[str, Finding | Risk] | None = None
     _mends: dict[str, list[Mend]] = field(default_factory=dict)
     _summary: dict[str, Any] | None = None
+    _ids: dict[str, list[str]] = field(default_factory=dict)
 
     def judgement(self) -> Judgement:
         """The verdicts."""
         with self._lock:
-            if self._judgement is None:
+            if self._judgement is None and self.base is not None:
+                earlier, touched = self.base
+                self._judgement = rejudge(earlier, self.plan, touched)
+                blocks = apart(self._judgement, earlier)
+                if any(kind == "segment" for kind, _ in touched):
+                    blocks = set(self._judgement.wiring.blocks)
+                start, trail = self.before
+                self.trail = (*trail[1 - TRAIL :], Span(start, self.revision, frozenset(blocks)))
+                self.base = None
+            elif self._judgement is None:
                 self._judgement = judge(self.plan)
             return self._judgement
 
-    def findings(self) -> dict[str, Finding]:
-        """The findings by id, worst first."""
+    def after(self, revision: int, plan: Plan, touched: Iterable[tuple[str, str]]) -> Engine:
+        """The engine of a later revision, to which an edit of these records led."""
+        if self._judgement is None:
+            return Engine(revision, plan)
+        base = (self._judgement, frozenset(touched))
+        return Engine(revision, plan, base, (self.revision, self.trail))
+
+    def moved_since(self, revision: int) -> set[str] | None:
+        """The blocks that stand differently than at an earlier revision; None: that is too long ago to know."""
+        self.judgement()
+        spans = [span for span in self.trail if span.end > revision]
+        if revision == self.revision:
+            return set()
+        if not spans or spans[0].start > revision:
+            return None
+        return set().union(*(span.blocks for span in spans))
+
+    def ids(self, kind: str) -> list[str]:
+        """The ids of a record kind in order (or of all endpoints)."""
+        with self._lock:
+            if kind not in self._ids:
+                self._ids[kind] = (
+                    sorted(self.plan.of(kind)) if kind in KINDS else list(self.judgement().wiring.endpoints())
+                )
+            return self._ids[kind]
+
+    def findings(self) -> dict[str, Finding | Risk]:
+        """The findings and risks by id, worst first."""
         judged = self.judgement()
         with self._lock:
             if self._findings is None:
-                self._findings = {f.id: f for f in findings(judged)}
+                self._findings = {f.id: f for f in everything(judged)}
             return self._findings
 
-    def mends(self, finding: Finding) -> list[Mend]:
+    def mends(self, finding: Finding | Risk) -> list[Mend]:
         """The mends of a finding."""
         judged = self.judgement()
         with self._lock:
@@ -58,7 +117,7 @@ class Engine:
             return self._mends[finding.id]
 
     def summary(self) -> dict[str, Any]:
-        """Counts, endpoints and findings as JSON."""
+        """Counts and findings as JSON."""
         found = list(self.findings().values())
         judged = self.judgement()
         with self._lock:
@@ -82,9 +141,12 @@ def engine_of(row: PlanRow) -> Engine:
         later = Revision.objects.filter(plan=row, number__gt=known.revision, number__lte=row.revision).order_by(
             "number"
         )
+        keys: set[tuple[str, str]] = set()
         for revision in later:
-            plan, _ = apply_edit(plan, edit_from_json(revision.edit))
-        return keep(row.id, Engine(row.revision, plan))
+            edit = edit_from_json(revision.edit)
+            plan, _ = apply_edit(plan, edit)
+            keys |= touched(edit)
+        return keep(row.id, known.after(row.revision, plan, keys))
     return keep(row.id, _from_tables(row))
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from aptwire.judge.risks import GRAVITY as RISKS
 from aptwire.judge.verdicts import VERDICTS
 from aptwire.plan.file import schema as plan_schema
 from aptwire.plan.kinds import KINDS
@@ -42,6 +43,7 @@ def maybe(inner: Schema) -> Schema:
 
 VERDICT: Schema = {"type": "string", "enum": list(VERDICTS)}
 KIND: Schema = {"type": "string", "enum": list(KINDS)}
+GRAVITY: Schema = {"type": "string", "enum": [*VERDICTS, *RISKS]}
 MAYBE_VERDICT: Schema = {"oneOf": [VERDICT, {"type": "null"}]}
 
 
@@ -115,39 +117,54 @@ def components() -> dict[str, Schema]:
         ),
         "Finding": obj(
             id=TEXT,
-            verdict=VERDICT,
+            verdict=GRAVITY,
             what=TEXT,
             title=TEXT,
             text=TEXT,
             endpoints=many(TEXT),
+            count=NUMBER,
             segment=maybe(TEXT),
             culprit=many(TEXT),
             state=TEXT,
             idle=FLAG,
         ),
-        "Summary": obj(counts=counts, endpoints=many(ref("Endpoint")), findings=many(ref("Finding"))),
+        "Summary": obj(counts=counts, findings=many(ref("Finding")), more=NUMBER),
         "Hop": hop,
         "Trace": obj(delivered=FLAG, state=TEXT, hops=many(ref("Hop"))),
         "Move": obj(endpoint=TEXT, before=MAYBE_VERDICT, after=MAYBE_VERDICT),
-        "Mend": obj(title=TEXT, edit=ref("Edit"), moves=many(ref("Move"))),
+        "Tally": obj(before=MAYBE_VERDICT, after=MAYBE_VERDICT, count=NUMBER),
+        "Mend": obj(title=TEXT, edit=ref("Edit"), moves=many(ref("Move")), tally=many(ref("Tally"))),
         "FindingDetail": obj(finding=ref("Finding"), proof=many(ref("Trace")), mends=many(ref("Mend"))),
         "Steps": obj(undo=maybe(step), redo=maybe(step)),
-        "Snapshot": obj(
-            id=TEXT, name=TEXT, revision=NUMBER, records=ref("Records"), summary=ref("Summary"), steps=ref("Steps")
-        ),
-        "Revision": obj(
-            number=NUMBER, author=maybe(TEXT), at=TEXT, message=TEXT, how=TEXT, of=maybe(NUMBER), edit=ref("Edit")
-        ),
+        "Snapshot": obj(id=TEXT, name=TEXT, revision=NUMBER, size=counts, summary=ref("Summary"), steps=ref("Steps")),
+        "Revision": obj(number=NUMBER, author=maybe(TEXT), at=TEXT, message=TEXT, how=TEXT, of=maybe(NUMBER)),
+        "Page": obj(revision=NUMBER, next=maybe(TEXT), records=ref("SomeRecords"), endpoints=many(ref("Endpoint"))),
+        "SomeRecords": {
+            "type": "object",
+            "properties": {kind: many(ref(f"record_{kind}")) for kind in KINDS},
+            "additionalProperties": False,
+        },
         "Committed": obj(
             revision=NUMBER,
             message=TEXT,
-            edit=ref("Edit"),
+            edit=maybe(many(ref("Operation"))),
             moves=many(ref("Move")),
+            tally=many(ref("Tally")),
             summary=ref("Summary"),
+            landed=maybe(many(ref("Endpoint"))),
             steps=ref("Steps"),
         ),
-        "Changes": obj(revision=NUMBER, revisions=many(ref("Revision")), summary=ref("Summary"), steps=ref("Steps")),
-        "PreviewResult": obj(counts=maybe(counts), moves=many(ref("Move")), problems=many(ref("Problem"))),
+        "Changes": obj(
+            revision=NUMBER,
+            last=maybe(ref("Revision")),
+            edits=maybe(many(obj(number=NUMBER, edit=ref("Edit")))),
+            summary=ref("Summary"),
+            landed=maybe(many(ref("Endpoint"))),
+            steps=ref("Steps"),
+        ),
+        "PreviewResult": obj(
+            counts=maybe(counts), moves=many(ref("Move")), tally=many(ref("Tally")), problems=many(ref("Problem"))
+        ),
         "Piece": {
             "type": "object",
             "required": ["from", "to", "state", "reason", "foreign"],

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import json
 import uuid
-from collections.abc import Iterable
 from typing import Any
 
 from aptwire.formats.hosts import read_hosts
@@ -13,11 +13,11 @@ from aptwire.forward.trace import trace as trace_frame
 from aptwire.judge.findings import proof
 from aptwire.judge.preview import moves, preview
 from aptwire.judge.verdicts import judge
-from aptwire.plan.edits import edit_from_json
+from aptwire.plan.edits import edit_from_json, edit_to_json
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.report import summary
+from aptwire.report import brief, summary
 from django.db.models import Count, OuterRef, Subquery
 from django.db.models.functions import Coalesce
 from django.http import HttpResponse
@@ -39,11 +39,13 @@ from aptwire_server.plans.commits import (
 )
 from aptwire_server.plans.engine import Engine, engine_of
 from aptwire_server.plans.models import ROWS, PlanRow, Revision
+from aptwire_server.plans.pages import MOST_MOVES, PAGE, landed, page, told_moves
 from aptwire_server.plans.schemas import NUMBER, TEXT, body, many, obj, ref
 
 REFUSED = {400: ref("Refusal")}
 CONFLICT = {**REFUSED, 409: ref("Refusal")}
 MOST_PREVIEWS = 64
+MOST_CHANGES = 200
 
 
 def _engine(plan_id: uuid.UUID) -> Engine:
@@ -52,6 +54,11 @@ def _engine(plan_id: uuid.UUID) -> Engine:
 
 def _bad(message: str, field: str = "") -> PlanError:
     return PlanError([Problem(message, field=field)])
+
+
+def within(edit: Any, most: int = PAGE) -> Any:
+    """An edit (or a list of some) as it is, None where it is so large that loading the plan anew is the better way."""
+    return edit if len(json.dumps(edit)) <= most else None
 
 
 def _body(request: Request, **fields: type | tuple[type, ...]) -> dict[str, Any]:
@@ -71,10 +78,6 @@ def _steps(plan_id: uuid.UUID, request: Request) -> dict[str, Any]:
         name: {"number": stack[-1].number, "message": stack[-1].message} if stack else None
         for name, stack in (("undo", undoable), ("redo", redoable))
     }
-
-
-def _records(plan: Plan, kinds: Iterable[str] = KINDS) -> dict[str, list[dict[str, Any]]]:
-    return {kind: [record.to_json() for record in plan.all(kind)] for kind in kinds}
 
 
 def _item(row: Any) -> dict[str, Any]:
@@ -169,18 +172,32 @@ def read_host_states(request: Request) -> Response:
 @extend_schema(responses={200: ref("Snapshot")}, operation_id="get_plan")
 @api_view(["GET"])
 def plan(request: Request, plan_id: uuid.UUID) -> Response:
-    """A plan whole: records, verdicts, findings, and what can be undone."""
+    """A plan's head: how many records of each kind there are, counts, findings, and what can be undone."""
     engine = _engine(plan_id)
     return Response(
         {
             "id": str(plan_id),
             "name": engine.plan.name,
             "revision": engine.revision,
-            "records": _records(engine.plan),
+            "size": {kind: len(engine.plan.of(kind)) for kind in KINDS},
             "summary": engine.summary(),
             "steps": _steps(plan_id, request),
         }
     )
+
+
+@extend_schema(
+    parameters=[
+        OpenApiParameter("after", str, description="the cursor of the page before; the first page unless said")
+    ],
+    responses={200: ref("Page"), **REFUSED},
+    operation_id="get_page",
+)
+@api_view(["GET"])
+def plan_page(request: Request, plan_id: uuid.UUID) -> HttpResponse:
+    """One page of a plan's records and, after them, of its endpoints; pages of one revision make the whole plan."""
+    cursor = request.query_params.get("after", f"{next(iter(KINDS))}:0")
+    return HttpResponse(page(_engine(plan_id), cursor), content_type="application/json")
 
 
 @extend_schema(responses={(200, "application/json"): schemas.ANY}, operation_id="export_plan")
@@ -194,28 +211,15 @@ def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     return response
 
 
-@extend_schema(
-    parameters=[OpenApiParameter("kind", str, description="one record kind; all unless said")],
-    responses={200: {"type": "object", "additionalProperties": many(schemas.ANY)}, **REFUSED},
-    operation_id="get_records",
-)
-@api_view(["GET"])
-def records(request: Request, plan_id: uuid.UUID) -> Response:
-    """A plan's records by kind."""
-    kind = request.query_params.get("kind")
-    if kind is not None and kind not in KINDS:
-        raise _bad(f"there is no record kind “{kind[:40]}”", "kind")
-    return Response(_records(_engine(plan_id).plan, [kind] if kind else KINDS))
-
-
 def _committed(made: Committed, request: Request) -> Response:
     return Response(
         {
             "revision": made.revision.number,
             "message": made.revision.message,
-            "edit": made.revision.edit,
-            "moves": [m.to_json() for m in moves(made.before.judgement(), made.after.judgement())],
+            "edit": within(made.revision.edit),
+            **told_moves(moves(made.before.judgement(), made.after.judgement())),
             "summary": made.after.summary(),
+            "landed": landed(made.after, made.before.revision),
             "steps": _steps(made.revision.plan.pk, request),
         }
     )
@@ -277,7 +281,11 @@ SINCE = OpenApiParameter("since", int, description="only what came after this re
 def revisions(request: Request, plan_id: uuid.UUID) -> Response:
     """The revisions, newest first, 200 at the most."""
     get_object_or_404(PlanRow, pk=plan_id)
-    found = Revision.objects.filter(plan_id=plan_id, number__gt=_since(request)).select_related("author")
+    found = (
+        Revision.objects.filter(plan_id=plan_id, number__gt=_since(request))
+        .select_related("author")
+        .defer("edit", "inverse")
+    )
     return Response([revision_json(r) for r in found.order_by("-number")[:200]])
 
 
@@ -286,12 +294,17 @@ def revisions(request: Request, plan_id: uuid.UUID) -> Response:
 def changes(request: Request, plan_id: uuid.UUID) -> Response:
     """The edits after a revision in order, and the verdicts that they lead to."""
     engine = _engine(plan_id)
-    found = Revision.objects.filter(plan_id=plan_id, number__gt=_since(request), number__lte=engine.revision)
+    since = _since(request)
+    found = Revision.objects.filter(plan_id=plan_id, number__gt=since, number__lte=engine.revision)
+    listed = list(found.select_related("author").order_by("number")[: MOST_CHANGES + 1])
+    edits = [{"number": r.number, "edit": r.edit} for r in listed]
     return Response(
         {
             "revision": engine.revision,
-            "revisions": [revision_json(r) for r in found.select_related("author").order_by("number")],
+            "last": revision_json(listed[-1]) if listed else None,
+            "edits": within(edits) if len(listed) <= MOST_CHANGES else None,
             "summary": engine.summary(),
+            "landed": landed(engine, since),
             "steps": _steps(plan_id, request),
         }
     )
@@ -300,7 +313,7 @@ def changes(request: Request, plan_id: uuid.UUID) -> Response:
 @extend_schema(responses={200: ref("Summary")}, operation_id="get_verdicts")
 @api_view(["GET"])
 def verdicts(request: Request, plan_id: uuid.UUID) -> Response:
-    """Counts, every endpoint's verdict, and the findings."""
+    """Counts and findings."""
     return Response(_engine(plan_id).summary())
 
 
@@ -315,9 +328,12 @@ def finding(request: Request, plan_id: uuid.UUID, finding_id: str) -> Response:
     judgement = engine.judgement()
     return Response(
         {
-            "finding": found.to_json(judgement),
+            "finding": brief(found, judgement),
             "proof": [t.to_json() for t in proof(judgement, found)],
-            "mends": [m.to_json() for m in engine.mends(found)],
+            "mends": [
+                {"title": m.title, "edit": edit_to_json(m.edit), **told_moves(m.preview.moves, 500)}
+                for m in engine.mends(found)
+            ],
         }
     )
 
@@ -339,9 +355,10 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
         try:
             seen = preview(judgement, edit_from_json(item))
         except PlanError as error:
-            made.append({"counts": None, "moves": [], "problems": [p.to_json() for p in error.problems]})
+            made.append({"counts": None, "moves": [], "tally": [], "problems": [p.to_json() for p in error.problems]})
             continue
-        made.append({"counts": seen.judgement.counts(), "moves": [m.to_json() for m in seen.moves], "problems": []})
+        told = told_moves(seen.moves, max(20, MOST_MOVES // len(asked)))
+        made.append({"counts": seen.judgement.counts(), **told, "problems": []})
     return Response(made)
 
 

@@ -12,6 +12,7 @@ export type Finding = Schemas["Finding"];
 export type FindingDetail = Schemas["FindingDetail"];
 export type Trace = Schemas["Trace"];
 export type Mend = Schemas["Mend"];
+export type Tally = Schemas["Tally"];
 export type Move = Schemas["Move"];
 export type Operation = Schemas["Operation"];
 export type Snapshot = Schemas["Snapshot"];

@@ -2,7 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useCallback, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
 
 import { applyOperations, makeBook, type Book } from "../model/records";
-import { api, Refused, unwrap, type Committed, type FindingDetail, type Operation, type PreviewResult, type Snapshot } from "./client";
+import { api, Refused, unwrap, type Committed, type Endpoint, type FindingDetail, type Operation, type PreviewResult, type Snapshot } from "./client";
+import { loadEndpoints, loadPlan, type PlanData } from "./load";
 
 /** What happened last, told in the status line. */
 export interface Told {
@@ -13,7 +14,7 @@ export interface Told {
 
 export interface PlanState {
   id: string;
-  snapshot: Snapshot;
+  snapshot: PlanData;
   book: Book;
   people: string[];
   connected: boolean;
@@ -39,17 +40,24 @@ export function usePlan(): PlanState {
   return state;
 }
 
+/** What a server answer tells of later revisions; edits or landings that are too large to tell are null. */
+interface Later {
+  revision: number;
+  edits: { number: number; edit: Operation[] }[] | null;
+  summary: Snapshot["summary"];
+  landed: Endpoint[] | null;
+  steps: Snapshot["steps"];
+}
+
 function difference(before: Record<string, number>, after: Record<string, number>): Record<string, number> {
   return Object.fromEntries(Object.keys(after).map((k) => [k, (after[k] ?? 0) - (before[k] ?? 0)]));
 }
 
-export function PlanProvider({ id, children, waiting, failed }: { id: string; children: ReactNode; waiting: ReactNode; failed: (why: string) => ReactNode }) {
+export function PlanProvider({ id, children, waiting, failed }: { id: string; children: ReactNode; waiting: (done: number, all: number) => ReactNode; failed: (why: string) => ReactNode }) {
   const queries = useQueryClient();
   const key = useMemo(() => ["plan", id], [id]);
-  const query = useQuery({
-    queryKey: key,
-    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}", { params: { path: { plan_id: id } } })),
-  });
+  const [loaded, setLoaded] = useState<[number, number]>([0, 0]);
+  const query = useQuery({ queryKey: key, queryFn: ({ signal }) => loadPlan(id, signal, (done, all) => setLoaded([done, all])) });
   const [people, setPeople] = useState<string[]>([]);
   const [connected, setConnected] = useState(true);
   const [deltas, setDeltas] = useState<Record<string, number>>({});
@@ -58,35 +66,42 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
 
   /** Take over what the server says came after our revision; edits that we already have are passed over. */
   const catchUp = useCallback(
-    (revision: number, edits: { number: number; edit: Operation[] }[], summary: Snapshot["summary"], steps: Snapshot["steps"]) => {
-      const known = queries.getQueryData<Snapshot>(key);
+    ({ revision, edits, summary, landed, steps }: Later) => {
+      const known = queries.getQueryData<PlanData>(key);
       if (!known || known.revision >= revision) return;
-      const fresh = edits.filter((e) => e.number > known.revision).sort((a, b) => a.number - b.number);
+      const fresh = (edits ?? []).filter((e) => e.number > known.revision).sort((a, b) => a.number - b.number);
       if (fresh[0]?.number !== known.revision + 1 || fresh.length !== revision - known.revision) {
         void queries.invalidateQueries({ queryKey: key });
         return;
       }
       const records = fresh.reduce((r, e) => applyOperations(r, e.edit), known.records);
+      const endpoints = new Map(known.endpoints);
+      const there = new Set([...records.adapter, ...records.host_port].map((r) => r.id));
+      for (const id of endpoints.keys()) if (!there.has(id)) endpoints.delete(id);
+      for (const endpoint of landed ?? []) endpoints.set(endpoint.id, endpoint);
       setDeltas(difference(known.summary.counts, summary.counts));
-      queries.setQueryData<Snapshot>(key, { ...known, revision, records, summary, steps });
+      queries.setQueryData<PlanData>(key, { ...known, revision, records, endpoints, summary, steps });
+      if (landed !== null) return;
+      void loadEndpoints(id, revision).then((all) => {
+        if (all) queries.setQueryData<PlanData>(key, (now) => (now?.revision === revision ? { ...now, endpoints: all } : now));
+      });
     },
-    [key, queries],
+    [id, key, queries],
   );
 
   useEffect(() => {
     const source = new EventSource(`/api/plans/${id}/events`);
     source.addEventListener("revision", (event) => {
       setConnected(true);
-      const known = queries.getQueryData<Snapshot>(key);
+      const known = queries.getQueryData<PlanData>(key);
       if (!known || Number((event as MessageEvent<string>).data) <= known.revision) return;
       void api.GET("/api/plans/{plan_id}/changes", { params: { path: { plan_id: id }, query: { since: known.revision } } }).then((answer) => {
         if (!answer.data) return;
-        const { revision, revisions, summary, steps } = answer.data;
-        const newest = queries.getQueryData<Snapshot>(key);
-        const others = revisions.filter((r) => r.number > (newest?.revision ?? 0));
-        catchUp(revision, revisions, summary, steps);
-        const last = others.at(-1);
-        if (last) tell(`${last.author ?? "Somebody"}: ${last.message}`);
+        const { last } = answer.data;
+        const newest = queries.getQueryData<PlanData>(key);
+        const news = last && last.number > (newest?.revision ?? 0);
+        catchUp(answer.data);
+        if (news) tell(`${last.author ?? "Somebody"}: ${last.message}`);
       });
     });
     source.addEventListener("people", (event) => setPeople(JSON.parse((event as MessageEvent<string>).data) as string[]));
@@ -96,7 +111,7 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
 
   const committed = useCallback(
     (made: Committed) => {
-      catchUp(made.revision, [{ number: made.revision, edit: made.edit }], made.summary, made.steps);
+      catchUp({ ...made, edits: made.edit && [{ number: made.revision, edit: made.edit }] });
       tell(made.message);
     },
     [catchUp, tell],
@@ -111,7 +126,7 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
   const path = useMemo(() => ({ params: { path: { plan_id: id } } }), [id]);
   const making = useMutation({
     mutationFn: async ({ message, operations }: { message: string; operations: Operation[] }) => {
-      const base = queries.getQueryData<Snapshot>(key)?.revision ?? 0;
+      const base = queries.getQueryData<PlanData>(key)?.revision ?? 0;
       return unwrap(await api.POST("/api/plans/{plan_id}/edits", { ...path, body: { base, message, edit: operations } }));
     },
     onSuccess: committed,
@@ -134,9 +149,8 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
 
   const records = query.data?.records;
   const book = useMemo(() => (records ? makeBook(records) : null), [records]);
-  const endpoints = query.data?.summary.endpoints;
-  const names = useMemo(() => new Map(endpoints?.map((e) => [e.id, e.name])), [endpoints]);
-  const nameOf = useCallback((id: string) => names.get(id) ?? id, [names]);
+  const endpoints = query.data?.endpoints;
+  const nameOf = useCallback((id: string) => endpoints?.get(id)?.name ?? id, [endpoints]);
   const busy = making.isPending || stepping.isPending;
   const value = useMemo<PlanState | null>(
     () =>
@@ -146,7 +160,7 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
     [id, query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, nameOf, busy],
   );
   if (query.error) return failed(query.error.message);
-  if (!value) return waiting;
+  if (!value) return waiting(...loaded);
   return <Context.Provider value={value}>{children}</Context.Provider>;
 }
 

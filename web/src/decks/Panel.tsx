@@ -34,7 +34,7 @@ export function Outcome({ result }: { result: PreviewResult | undefined }) {
   const worse = result.moves.filter(isWorse);
   return (
     <p className={worse.length ? "outcome worse" : result.moves.length ? "outcome better" : "outcome"}>
-      {sayMoves(result.moves)}
+      {sayMoves(result.tally)}
       {worse.length > 0 && <span className="outcome-who">worse off: {worse.slice(0, 4).map((m) => nameOf(m.endpoint)).join(", ")}{worse.length > 4 ? ` and ${worse.length - 4} more` : ""}</span>}
     </p>
   );
@@ -73,7 +73,7 @@ export function OutcomeList({ label, proposals, endpoint, take, empty }: { label
   const list = useRef<HTMLUListElement>(null);
   const id = useId();
   const { results, error } = usePreviews(proposals.map((p) => p.operations));
-  const now: Verdict = snapshot.summary.endpoints.find((e) => e.id === endpoint)?.verdict ?? "home";
+  const now: Verdict = (endpoint ? snapshot.endpoints.get(endpoint)?.verdict : undefined) ?? "home";
   useEffect(() => list.current?.focus({ preventScroll: true }), []);
   if (!proposals.length) return <p className="quiet">{empty}</p>;
   const at = Math.min(chosen, proposals.length - 1);

@@ -8,7 +8,7 @@ import type { Bar, Column, NicBox, Rect, SlotBox, SwitchBox, TeamLabel, Trunk } 
 /** What every part of the drawing needs to know. */
 export interface Scene {
   book: Book;
-  endpoints: Map<string, Endpoint>;
+  endpoints: ReadonlyMap<string, Endpoint>;
   segmentOf: Map<number, RecordOf<"segment">>;
   numberOf: Map<string, number>;
   follow: RecordOf<"segment"> | null;

@@ -29,6 +29,10 @@ export function Shape({ mark }: { mark: Mark }) {
       return <path d="M6 .8 11.2 6 6 11.2.8 6z" fill={color} />;
     case "exposed":
       return <rect x="1.6" y="1.6" width="8.8" height="8.8" fill={color} />;
+    case "risk":
+      return <path d="M6 1.1 10.4 3.6v4.8L6 10.9 1.6 8.4V3.6z" fill="none" stroke={color} strokeWidth="1.7" />;
+    case "untidy":
+      return <path d="M1.5 4h9M1.5 8h6" stroke={color} strokeWidth="1.8" />;
     case "idle":
       return <circle cx="6" cy="6" r="4.4" fill="none" stroke={color} strokeWidth="1.6" />;
   }

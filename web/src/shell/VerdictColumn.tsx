@@ -11,7 +11,8 @@ export function VerdictColumn() {
   const { snapshot, deltas } = usePlan();
   const [params, setParams] = useSearchParams();
   const open = params.get("finding");
-  const { counts, findings, endpoints } = snapshot.summary;
+  const { counts, findings, more } = snapshot.summary;
+  const { endpoints } = snapshot;
   const select = (finding: Finding | null): void => {
     setParams(
       (now) => {
@@ -34,7 +35,7 @@ export function VerdictColumn() {
       <div className="verdicts-top">
       <div className="verdicts-head">
         <h2>Verdicts</h2>
-        <span>{endpoints.length} endpoints</span>
+        <span>{endpoints.size} endpoints</span>
       </div>
       <ul className="counts">
         {MARKS.map((mark) => (
@@ -67,8 +68,8 @@ export function VerdictColumn() {
           </li>
         ))}
       </ol>
-      {endpoints.length > 0 && <p className="all-said">{findings.length ? "Nothing else is wrong." : "Everybody is home: nothing is wrong."}</p>}
-      {endpoints.length === 0 && <p className="all-said">No endpoint to judge yet.</p>}
+      {endpoints.size > 0 && <p className="all-said">{more ? `${more} findings more; these come first.` : findings.length ? "Nothing else is wrong." : "Everybody is home: nothing is wrong."}</p>}
+      {endpoints.size === 0 && <p className="all-said">No endpoint to judge yet.</p>}
     </aside>
   );
 }
@@ -112,7 +113,7 @@ function MendCard({ mend, label, first, take }: { mend: Mend; label: string; fir
       </span>
       <strong>{mend.title}</strong>
       <span className={worse.length ? "mend-moves worse" : "mend-moves"}>
-        {sayMoves(mend.moves)}
+        {sayMoves(mend.tally)}
         {worse.length ? `; worse off: ${worse.map((m) => nameOf(m.endpoint)).join(", ")}` : ""}
       </span>
     </button>

@@ -43,7 +43,7 @@ export function Decks() {
   const segments = useMemo(() => [...book.records.segment].sort((a, b) => (a.vid ?? 0) - (b.vid ?? 0) || a.name.localeCompare(b.name)), [book]);
   const numberOf = useMemo(() => new Map(segments.map((s, n) => [s.id, n])), [segments]);
   const segmentOf = useMemo(() => new Map(segments.filter((s) => s.vid).map((s) => [s.vid!, s])), [segments]);
-  const endpoints = useMemo(() => new Map(snapshot.summary.endpoints.map((e) => [e.id, e])), [snapshot.summary]);
+  const { endpoints } = snapshot;
 
   const asked = params.get("follow");
   const first = snapshot.summary.findings.find((f) => f.segment)?.segment;

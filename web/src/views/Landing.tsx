@@ -33,10 +33,10 @@ export function Landing() {
   const rows = useMemo<Row[]>(() => {
     const findingOf = new Map<string, Finding>();
     for (const finding of snapshot.summary.findings) for (const e of finding.endpoints) if (!findingOf.has(e)) findingOf.set(e, finding);
-    return snapshot.summary.endpoints.flatMap((endpoint) =>
+    return [...snapshot.endpoints.values()].flatMap((endpoint) =>
       endpoint.tags.map((tag) => ({ endpoint, tag, finding: tag.verdict === "home" ? undefined : findingOf.get(endpoint.id), mark: endpoint.idle ? ("idle" as const) : tag.verdict })),
     );
-  }, [snapshot.summary]);
+  }, [snapshot.summary, snapshot.endpoints]);
 
   const name = (segment: string | null): string => book.get("segment", segment)?.name ?? "";
   const lines = useMemo<Line[]>(() => {
@@ -148,10 +148,10 @@ export function Landing() {
                   <span role="cell" className="mend-cell">
                     {finding && (mend ? (
                       <>
-                        <button type="button" className="take" disabled={busy} title={`${mend.title}: ${sayMoves(mend.moves)}`} aria-label={`Take the mend: ${mend.title}`} onClick={() => void edit(mend.title, mend.edit)}>
+                        <button type="button" className="take" disabled={busy} title={`${mend.title}: ${sayMoves(mend.tally)}`} aria-label={`Take the mend: ${mend.title}`} onClick={() => void edit(mend.title, mend.edit)}>
                           Take
                         </button>
-                        <button type="button" className="cell-link" title={`${mend.title}: ${sayMoves(mend.moves)}`} onClick={() => open(finding)}>
+                        <button type="button" className="cell-link" title={`${mend.title}: ${sayMoves(mend.tally)}`} onClick={() => open(finding)}>
                           {mend.title}
                         </button>
                       </>

@@ -15,10 +15,10 @@ export function TraceView() {
   const b = params.get("b") ?? "";
   const choices = useMemo(
     () =>
-      snapshot.summary.endpoints.flatMap((e) =>
+      [...snapshot.endpoints.values()].flatMap((e) =>
         e.tags.map((t) => ({ value: t.tag === "untagged" ? e.key : `${e.key}|${t.tag}`, label: `${e.name}${t.tag === "untagged" ? "" : ` tag ${t.tag}`}` })),
       ),
-    [snapshot.summary],
+    [snapshot.endpoints],
   );
   const put = (name: "a" | "b", value: string): void =>
     setParams((now) => { const next = new URLSearchParams(now); if (value) next.set(name, value); else next.delete(name); return next; }, { replace: true });
