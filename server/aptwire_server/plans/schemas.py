@@ -165,6 +165,11 @@ def components() -> dict[str, Schema]:
         "PreviewResult": obj(
             counts=maybe(counts), moves=many(ref("Move")), tally=many(ref("Tally")), problems=many(ref("Problem"))
         ),
+        "Tree": obj(
+            roots={"type": "object", "additionalProperties": TEXT},
+            cost=counts,
+            blocked={"type": "object", "additionalProperties": TEXT},
+        ),
         "Piece": {
             "type": "object",
             "required": ["from", "to", "state", "reason", "foreign"],

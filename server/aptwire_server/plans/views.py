@@ -391,3 +391,13 @@ def strand(request: Request, plan_id: uuid.UUID) -> Response:
     if segment is None:
         raise _bad("there is no such segment", "segment")
     return Response([piece.to_json() for piece in strand_of(judgement.wiring, segment)])
+
+
+@extend_schema(responses={200: ref("Tree"), **REFUSED}, operation_id="get_tree")
+@api_view(["GET"])
+def tree(request: Request, plan_id: uuid.UUID) -> Response:
+    """The spanning tree: the root of each switch that takes part, its cost to it, and the cables that are blocked, with the
+    switch that blocks them."""
+    fabric = _engine(plan_id).judgement().wiring.fabric
+    blocked = {c: fabric.tree.blocked[j.key] for j in fabric.joints if j.key in fabric.tree.blocked for c in j.cables}
+    return Response({"roots": fabric.tree.roots, "cost": fabric.tree.cost, "blocked": blocked})

@@ -3,10 +3,10 @@ import { useEffect, useId, useRef, useState, type FormEvent, type ReactNode } fr
 
 import type { Operation, PreviewResult, Verdict } from "../api/client";
 import { usePlan } from "../api/plan";
-import { readVid } from "../model/records";
 import { isWorse, sayMoves } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
 import { outcome, type Proposal } from "./edits";
+import { parsed, shown, type Draft, type FieldSpec } from "./fields";
 
 /** The previews of some edits at the present revision, asked for a moment after the last change. */
 export function usePreviews(edits: Operation[][], enabled = true) {
@@ -128,73 +128,59 @@ export function OutcomeList({ label, proposals, endpoint, take, empty }: { label
   );
 }
 
-export interface FieldSpec {
-  name: string;
-  label: string;
-  kind: "vid" | "vids" | "choice" | "flag" | "text";
-  value: unknown;
-  options?: [string, string][];
-  hint?: string;
-  /** Whether the field makes sense, given the others. */
-  when?: (draft: Record<string, unknown>) => boolean;
-}
-
-/** Fields of one record, changed together; what would move is shown while typing. */
-export function FieldForm({ kind, id, fields, message, done }: { kind: Operation["kind"]; id: string; fields: FieldSpec[]; message: (changes: Record<string, unknown>) => string; done: () => void }) {
+/** Fields of a record, changed or made together; what would move is shown while typing. */
+export function FieldForm({ fields, record = {}, making = false, compose, message, done, action = "Take it" }: FormProps) {
   const { edit, busy } = usePlan();
-  const [draft, setDraft] = useState<Record<string, unknown>>(() => Object.fromEntries(fields.map((f) => [f.name, shown(f)])));
+  const [draft, setDraft] = useState<Draft>(() => Object.fromEntries(fields.map((f) => [f.name, shown(f, record[f.name])])));
+  const [all, setAll] = useState(false);
   const first = useRef<HTMLElement | null>(null);
   useEffect(() => {
     first.current?.focus({ preventScroll: true });
     if (first.current instanceof HTMLInputElement && first.current.type !== "checkbox") first.current.select();
   }, []);
   const wrong: string[] = [];
-  const set: Record<string, unknown> = {};
+  const set: Draft = {};
   for (const field of fields) {
     const active = field.when?.(draft) ?? true;
-    const value = active ? parsed(field, draft[field.name], wrong) : null;
-    if (JSON.stringify(value) !== JSON.stringify(field.value ?? (field.kind === "flag" ? false : null))) set[field.name] = value;
+    const value = active ? parsed(field, draft[field.name], wrong, record[field.name]) : field.kind === "maybe" || field.kind === "flag" ? (field.unless ?? null) : null;
+    const before = field.kind === "list" ? ((record[field.name] as string[] | undefined) ?? []) : (record[field.name] ?? field.unless ?? (field.kind === "text" ? "" : null));
+    if (JSON.stringify(value) !== JSON.stringify(before)) set[field.name] = value;
   }
-  const changed = Object.keys(set).length > 0;
-  const operations: Operation[] = [{ op: "patch", kind, id, set }];
-  const { results } = usePreviews([operations], changed && !wrong.length);
+  const changed = making || Object.keys(set).length > 0;
+  const operations = changed && !wrong.length ? compose(set) : [];
+  const { results } = usePreviews([operations], operations.length > 0);
+  const blocked = !operations.length || busy || !!results?.[0]?.problems.length;
   const submit = (event: FormEvent): void => {
     event.preventDefault();
-    if (!changed || wrong.length || results?.[0]?.problems.length) return;
+    if (blocked) return;
     void edit(message(set), operations).then((made) => made && done());
   };
+  const active = fields.filter((f) => f.when?.(draft) ?? true);
+  const hidden = active.filter((f) => f.more && !(f.name in record));
   return (
     <form className="fields" onSubmit={submit}>
-      {fields
-        .filter((f) => f.when?.(draft) ?? true)
-        .map((field, n) => {
-          const ref = (node: HTMLElement | null): void => {
-            if (n === 0) first.current = node;
-          };
-          const put = (value: unknown): void => setDraft((now) => ({ ...now, [field.name]: value }));
-          return (
-            <label key={field.name} className={field.kind === "flag" ? "field flag" : "field"}>
-              <span>{field.label}</span>
-              {field.kind === "choice" ? (
-                <select ref={ref} value={String(draft[field.name] ?? "")} onChange={(e) => put(e.target.value)}>
-                  {field.options?.map(([value, text]) => (
-                    <option key={value} value={value}>
-                      {text}
-                    </option>
-                  ))}
-                </select>
-              ) : field.kind === "flag" ? (
-                <input ref={ref} type="checkbox" checked={Boolean(draft[field.name])} onChange={(e) => put(e.target.checked)} />
-              ) : (
-                <input ref={ref} className="mono" value={String(draft[field.name] ?? "")} placeholder={field.hint} inputMode={field.kind === "vid" ? "numeric" : undefined} onChange={(e) => put(e.target.value)} />
-              )}
-            </label>
-          );
-        })}
-      {wrong.length ? <p className="outcome bad">{wrong.join("; ")}</p> : changed ? <Outcome result={results?.[0]} /> : <p className="outcome quiet">Nothing changed yet.</p>}
+      {active
+        .filter((f) => all || !hidden.includes(f))
+        .map((field, n) => (
+          <FormField
+            key={field.name}
+            field={field}
+            value={draft[field.name]}
+            put={(value) => setDraft((now) => ({ ...now, [field.name]: value }))}
+            hold={(node) => {
+              if (n === 0) first.current = node;
+            }}
+          />
+        ))}
+      {hidden.length > 0 && (
+        <button type="button" className="panel-link" aria-expanded={all} onClick={() => setAll(!all)}>
+          {all ? "Less" : `More: ${hidden.slice(0, 3).map((f) => f.label.replace(/^… /, "")).join(", ")}${hidden.length > 3 ? " …" : ""}`}
+        </button>
+      )}
+      {wrong.length ? <p className="outcome bad">{wrong.join("; ")}</p> : operations.length ? <Outcome result={results?.[0]} /> : <p className="outcome quiet">{making ? "Fill in what is asked." : "Nothing changed yet."}</p>}
       <div className="panel-actions">
-        <button type="submit" className="solid" disabled={!changed || wrong.length > 0 || busy || !!results?.[0]?.problems.length}>
-          Take it
+        <button type="submit" className="solid" disabled={blocked}>
+          {action}
         </button>
         <span className="panel-keys">Enter takes, Esc leaves all as it is</span>
       </div>
@@ -202,19 +188,36 @@ export function FieldForm({ kind, id, fields, message, done }: { kind: Operation
   );
 }
 
-function shown(field: FieldSpec): unknown {
-  return field.kind === "flag" ? Boolean(field.value) : (field.value ?? "");
+interface FormProps {
+  fields: FieldSpec[];
+  record?: Draft;
+  /** Whether a record is made, so that there is something to take before anything was changed. */
+  making?: boolean;
+  compose: (set: Draft) => Operation[];
+  message: (set: Draft) => string;
+  done: () => void;
+  action?: string;
 }
 
-function parsed(field: FieldSpec, value: unknown, wrong: string[]): unknown {
-  if (field.kind === "flag") return Boolean(value);
-  const text = String(value ?? "").trim();
-  if (field.kind === "vid") {
-    if (!text) return null;
-    const vid = readVid(text);
-    if (vid === null) wrong.push(`${field.label}: a VID is a number from 1 to 4094`);
-    return vid;
-  }
-  if (field.kind === "vids" || field.kind === "choice") return text || (field.kind === "vids" && field.value === "" ? "" : null);
-  return text;
+function FormField({ field, value, put, hold }: { field: FieldSpec; value: unknown; put: (value: unknown) => void; hold: (node: HTMLElement | null) => void }) {
+  const options: [string, string][] = field.kind === "maybe" ? [["", "as its port group"], ["true", "allowed"], ["false", "denied"]] : (field.options ?? []);
+  const number = field.kind === "vid" || field.kind === "number";
+  return (
+    <label className={field.kind === "flag" ? "field flag" : "field"}>
+      <span>{field.label}</span>
+      {options.length > 0 || field.kind === "ref" ? (
+        <select ref={hold} value={String(value ?? "")} onChange={(e) => put(e.target.value)}>
+          {options.map(([key, text]) => (
+            <option key={key} value={key}>
+              {text}
+            </option>
+          ))}
+        </select>
+      ) : field.kind === "flag" ? (
+        <input ref={hold} type="checkbox" checked={Boolean(value)} onChange={(e) => put(e.target.checked)} />
+      ) : (
+        <input ref={hold} className="mono" value={String(value ?? "")} placeholder={field.hint} inputMode={number ? "numeric" : undefined} onChange={(e) => put(e.target.value)} />
+      )}
+    </label>
+  );
 }

@@ -1,156 +1,425 @@
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 
-import type { Kind } from "../api/client";
+import type { Kind, Operation } from "../api/client";
 import { usePlan } from "../api/plan";
-import { portsFor, seatsFor, unplug, type Proposal } from "./edits";
-import { FieldForm, OutcomeList, Panel, type FieldSpec } from "./Panel";
+import { Picker } from "./Build";
+import { patch, portName, portsFor, seatsFor, unplug, type Proposal } from "./edits";
+import { fieldsOf, type Draft } from "./fields";
+import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
+import { FieldForm, Outcome, OutcomeList, Panel, usePreviews } from "./Panel";
 
-/** What can be changed about one record, beside it on the drawing. */
-export function RecordPanel({ id, close }: { id: string; close: () => void }) {
+interface Section {
+  label: string;
+  body: ReactNode;
+}
+
+const TITLES: Partial<Record<Kind, string>> = {
+  host: "Host", virtual_switch: "Virtual switch", uplink: "Uplink", nic: "NIC", port_group: "Port group", host_port: "Host port", guest: "Guest", fabric_switch: "Fabric switch", lag: "LAG", station: "Station", segment: "Segment",
+};
+
+/** What can be done with one record, beside it on the drawing. */
+export function RecordPanel({ id, close, build, compare }: { id: string; close: () => void; build: (host: string, onto: string | null) => void; compare: (host: string) => void }) {
   const { book, edit } = usePlan();
+  const [at, setAt] = useState(0);
   const record = book.byId.get(id);
-  const [other, setOther] = useState(false);
   if (!record) return null;
+  const kind = record.kind;
+  const name = String(record.name ?? id);
   const take = (proposal: Proposal): void => {
     void edit(proposal.message, proposal.operations).then((made) => made && close());
   };
-  const kind: Kind = record.kind;
-  const name = String(record.name ?? id);
-
+  const settings = (label = "Settings"): Section => ({
+    label,
+    body: <FieldForm key={id} fields={fieldsOf(kind, book, id)} record={record} compose={(set) => [patch(kind, id, set)]} message={(set) => sayChange(kind, name, set)} done={close} />,
+  });
+  const remove: Section = { label: "Remove", body: <Remove kind={kind} id={id} name={name} done={close} /> };
+  const ids = { book, done: close };
+  let title = `${TITLES[kind] ?? ""} ${name}`;
+  let sections: Section[];
   if (kind === "adapter") {
     const adapter = book.get("adapter", id)!;
-    const guest = book.get("guest", adapter.guest);
-    const segments: [string, string][] = book.records.segment.map((s) => [s.id, `${s.name}${s.vid ? ` ${s.vid}` : ""}`]);
-    return (
-      <Panel title={`${adapter.name} of ${guest?.name ?? ""}`} close={close}>
-        {other ? (
-          <FieldForm
-            kind="adapter"
-            id={id}
-            fields={[
-              { name: "belongs", label: "Belongs on", kind: "choice", value: adapter.belongs, options: [["", "not said"], ...segments] },
-              { name: "connected", label: "Connected", kind: "flag", value: adapter.connected ?? true },
-            ]}
-            message={(set) => ("belongs" in set ? `Say where ${guest?.name ?? name} belongs` : `${set.connected ? "Connect" : "Disconnect"} ${guest?.name ?? name}`)}
-            done={close}
-          />
-        ) : (
-          <>
-            <h3>Move to a port group of its host</h3>
-            <OutcomeList label="Port groups" proposals={seatsFor(book, adapter)} endpoint={id} take={take} empty="Its host has no other port group." />
-            <button type="button" className="panel-link" onClick={() => setOther(true)}>
-              Where it belongs, and whether it is connected
-            </button>
-          </>
-        )}
-      </Panel>
-    );
-  }
-  if (kind === "nic") {
+    title = `${name} of ${book.get("guest", adapter.guest)?.name ?? ""}`;
+    sections = [
+      { label: "Move", body: <Move id={id} take={take} /> },
+      settings(),
+      { label: "Tags", body: <GuestTags id={id} {...ids} /> },
+      ...(adapter.type === "direct" ? [] : [{ label: "Mirror", body: <Mirrors id={id} {...ids} /> }]),
+      remove,
+    ];
+  } else if (kind === "nic") {
     const nic = book.get("nic", id)!;
     const gone = unplug(book, nic);
-    return (
-      <Panel title={`Cable of ${book.get("host", nic.host)?.name ?? ""} ${nic.name}`} close={close}>
-        <h3>Plug it into</h3>
-        <OutcomeList label="Ports" proposals={[...portsFor(book, nic), ...(gone ? [gone] : [])]} endpoint={null} take={take} empty="No fabric port at its site is free." />
-      </Panel>
-    );
-  }
-  if (kind === "fabric_port") {
+    title = `${book.get("host", nic.host)?.name ?? ""} ${nic.name}`;
+    sections = [
+      { label: "Cable", body: <OutcomeList label="Ports" proposals={[...portsFor(book, nic), ...(gone ? [gone] : [])]} endpoint={null} take={take} empty="No fabric port at its site is free." /> },
+      { label: "Uplink", body: <OutcomeList label="Uplinks" proposals={uplinksFor(book, nic)} endpoint={null} take={take} empty="This host has no switch with an uplink yet." /> },
+      settings(),
+      remove,
+    ];
+  } else if (kind === "fabric_port") {
     const port = book.get("fabric_port", id)!;
-    const far = book.get("nic", book.far.get(id)?.id);
-    const sw = book.get("fabric_switch", port.switch);
-    if (other && far) {
-      const elsewhere = portsFor(book, far);
-      return (
-        <Panel title={`Cable of ${book.get("host", far.host)?.name ?? ""} ${far.name}`} close={close}>
-          <h3>Move it to</h3>
-          <OutcomeList label="Ports" proposals={elsewhere} endpoint={null} take={take} empty="No other port at this site is free." />
-        </Panel>
-      );
-    }
-    return (
-      <Panel title={`Port ${port.name} of ${sw?.name ?? ""}`} close={close}>
-        <FieldForm
-          kind="fabric_port"
-          id={id}
-          fields={[...tagFields(port, ["access", "trunk"]), { name: "enabled", label: "Enabled", kind: "flag", value: port.enabled ?? true }]}
-          message={(set) => tagMessage(`port ${port.name} of ${sw?.name ?? ""}`, set)}
-          done={close}
-        />
-        {far && (
-          <button type="button" className="panel-link" onClick={() => setOther(true)}>
-            Move its cable to another port
-          </button>
-        )}
-      </Panel>
-    );
+    const nic = book.get("nic", book.far.get(id)?.id);
+    title = `Port ${portName(book, id)}`;
+    sections = [settings()];
+    if (nic) sections.push({ label: "Cable", body: <OutcomeList label="Ports" proposals={portsFor(book, nic)} endpoint={null} take={take} empty="No other port at this site is free." /> });
+    else if (!book.far.has(id)) sections.push({ label: "Plug in", body: <PlugIn id={id} {...ids} /> }, { label: "Station", body: <Stations id={id} {...ids} /> });
+    sections.push({ ...remove, body: <Remove kind="fabric_port" id={id} name={`port ${port.name}`} done={close} /> });
+  } else if (kind === "port_group") {
+    sections = [settings(), { label: "Attach", body: <Attach id={id} {...ids} /> }, { label: "Team order", body: <TeamOrder id={id} {...ids} /> }, remove];
+  } else if (kind === "virtual_switch") {
+    const host = book.get("virtual_switch", id)!.host;
+    sections = [
+      { label: "Build", body: <Doors doors={[["Take NICs, add a port group, attach guests", () => build(host, id)]]} /> },
+      { label: "Host port", body: <NewHostPort id={id} {...ids} /> },
+      settings(),
+      remove,
+    ];
+  } else if (kind === "host") {
+    sections = [
+      { label: "Build", body: <Doors doors={[["A new switch, its NICs, port group and guests", () => build(id, null)], ["Lay it beside another host", () => compare(id)]]} /> },
+      { label: "Guest", body: <NewGuest id={id} {...ids} /> },
+      { label: "NIC", body: <NewNic id={id} {...ids} /> },
+      settings(),
+      remove,
+    ];
+  } else if (kind === "guest") {
+    sections = [settings(), { label: "Adapter", body: <NewAdapter id={id} {...ids} /> }, remove];
+  } else if (kind === "fabric_switch") {
+    sections = [settings(), { label: "Ports", body: <NewPorts id={id} {...ids} /> }, { label: "LAG", body: <NewLag id={id} {...ids} /> }, remove];
+  } else {
+    sections = [settings(), remove];
   }
-  if (kind === "port_group") {
-    const group = book.get("port_group", id)!;
-    return (
-      <Panel title={`Port group ${group.name}`} close={close}>
-        <FieldForm
-          kind="port_group"
-          id={id}
-          fields={[...tagFields(group, ["access", "trunk", "untagged"]), { name: "name", label: "Name", kind: "text", value: group.name }]}
-          message={(set) => tagMessage(`port group ${group.name}`, set)}
-          done={close}
-        />
-      </Panel>
-    );
-  }
-  const forms: Partial<Record<Kind, { title: string; fields: FieldSpec[]; message: (set: Record<string, unknown>) => string }>> = {
-    host_port: {
-      title: `Host port ${name}`,
-      fields: [
-        { name: "vid", label: "VID", kind: "vid", value: record.vid, hint: "untagged" },
-        { name: "connected", label: "Connected", kind: "flag", value: record.connected ?? true },
-      ],
-      message: (set) => ("vid" in set ? `Tag host port ${name} ${String(set.vid ?? "not at all")}` : `Change host port ${name}`),
-    },
-    uplink: {
-      title: `Uplink ${name}`,
-      fields: [
-        { name: "allowed", label: "Lets through", kind: "vids", value: record.allowed, hint: "every VID" },
-        { name: "native", label: "Native VLAN", kind: "vid", value: record.native, hint: "untagged stays untagged" },
-        { name: "mode", label: "Mode", kind: "choice", value: record.mode ?? "standby", options: [["standby", "one carries"], ["pinned", "each adapter pinned"], ["hashed", "each flow hashed"], ["lacp", "LACP"]] },
-      ],
-      message: () => `Change uplink ${name}`,
-    },
-    guest: {
-      title: `Guest ${name}`,
-      fields: [{ name: "running", label: "Running", kind: "flag", value: record.running ?? true }],
-      message: (set) => `${set.running ? "Start" : "Stop"} ${name}`,
-    },
-    fabric_switch: {
-      title: `Fabric switch ${name}`,
-      fields: [{ name: "vlans", label: "Defines VIDs", kind: "vids", value: record.vlans, hint: "all of them" }],
-      message: () => `Change what ${name} defines`,
-    },
-  };
-  const form = forms[kind];
-  if (!form) return null;
+  const shown = sections[Math.min(at, sections.length - 1)]!;
   return (
-    <Panel title={form.title} close={close}>
-      <FieldForm kind={kind} id={id} fields={form.fields} message={form.message} done={close} />
+    <Panel title={title} close={close}>
+      {sections.length > 1 && (
+        <div className="sections" role="group" aria-label="What to do">
+          {sections.map((section, n) => (
+            <button key={section.label} type="button" aria-pressed={shown === section} onClick={() => setAt(n)}>
+              {section.label}
+            </button>
+          ))}
+        </div>
+      )}
+      {shown.body}
     </Panel>
   );
 }
 
-function tagFields(record: { mode: string; vid?: number | null; allowed?: string | null; native?: number | null }, modes: string[]): FieldSpec[] {
-  const is = (mode: string) => (draft: Record<string, unknown>) => draft.mode === mode;
-  const tag: FieldSpec[] = [
-    { name: "vid", label: "VID", kind: "vid", value: record.vid, when: is("access") },
-    { name: "allowed", label: "Allowed VIDs", kind: "vids", value: record.allowed, hint: "110, 200-219", when: is("trunk") },
-    { name: "native", label: "Native VLAN", kind: "vid", value: record.native, hint: "untagged frames dropped", when: is("trunk") },
-  ];
-  return [...tag, { name: "mode", label: "Mode", kind: "choice", value: record.mode, options: modes.map((m) => [m, m]) }];
+function sayChange(kind: Kind, name: string, set: Draft): string {
+  const what = `${kind.replaceAll("_", " ")} ${name}`;
+  if ("vid" in set && kind !== "segment") return `Tag ${what} ${set.vid ? String(set.vid) : "not at all"}`;
+  if (typeof set.allowed === "string") return `Allow ${set.allowed || "nothing"} on ${what}`;
+  if ("connected" in set) return `${set.connected ? "Connect" : "Disconnect"} ${name}`;
+  if ("running" in set) return `${set.running ? "Start" : "Stop"} ${name}`;
+  if ("belongs" in set) return `Say where ${name} belongs`;
+  return `Change ${what}`;
 }
 
-function tagMessage(what: string, set: Record<string, unknown>): string {
-  if (set.vid) return `Tag ${what} ${String(set.vid)}`;
-  if (typeof set.allowed === "string") return `Allow ${set.allowed || "nothing"} on ${what}`;
-  return `Change ${what}`;
+type Book = ReturnType<typeof usePlan>["book"];
+interface Part {
+  id: string;
+  book: Book;
+  done: () => void;
+}
+
+function Doors({ doors }: { doors: [string, () => void][] }) {
+  return (
+    <ul className="doors">
+      {doors.map(([label, open]) => (
+        <li key={label}>
+          <button type="button" className="door" onClick={open}>
+            {label}
+          </button>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** Taking a record away, with what goes with it and what that moves. */
+function Remove({ kind, id, name, done }: { kind: Kind; id: string; name: string; done: () => void }) {
+  const { book, edit, busy } = usePlan();
+  const operations = dropWhole(book, kind, id);
+  const { results } = usePreviews([operations]);
+  const gone = operations.filter((o) => o.op === "drop").length - 1;
+  return (
+    <>
+      <p className="quiet">{gone ? `${gone} record${gone > 1 ? "s" : ""} that hang${gone > 1 ? "" : "s"} on it go${gone > 1 ? "" : "es"} with it.` : "Nothing else goes with it."}</p>
+      <Outcome result={results?.[0]} />
+      <div className="panel-actions">
+        <button type="button" className="solid" disabled={busy || !!results?.[0]?.problems.length} onClick={() => void edit(`Remove ${name}`, operations).then((made) => made && done())}>
+          Remove {name}
+        </button>
+      </div>
+    </>
+  );
+}
+
+function Move({ id, take }: { id: string; take: (p: Proposal) => void }) {
+  const { book } = usePlan();
+  const adapter = book.get("adapter", id)!;
+  const guest = book.get("guest", adapter.guest)!;
+  const past: Proposal[] = book
+    .of("nic", "host", guest.host)
+    .filter((n) => n.functions && n.id !== adapter.function_of)
+    .map((n) => ({
+      key: n.id,
+      label: `past the switch, through ${n.name}`,
+      detail: "direct: no guard, limit or mirror applies",
+      message: `Give ${guest.name} a virtual function of ${n.name}`,
+      operations: [patch("adapter", id, { type: "direct", port_group: null, function_of: n.id, function_vid: book.get("segment", adapter.belongs)?.vid ?? null, ...Object.fromEntries(fieldsOf("adapter", book).filter((f) => f.kind === "maybe" || /_(rate|peak|burst)$/.test(f.name)).map((f) => [f.name, null])) })],
+    }));
+  const seats = seatsFor(book, adapter).map((p) => (adapter.type === "direct" ? { ...p, operations: [patch("adapter", id, { type: "paravirtual", function_of: null, function_vid: null, port_group: p.key })] } : p));
+  return <OutcomeList label="Port groups" proposals={[...seats, ...past]} endpoint={id} take={take} empty="Its host has no other port group." />;
+}
+
+function GuestTags({ id, book, done }: Part) {
+  const tags = book.of("guest_tag", "adapter", id);
+  return (
+    <>
+      <ListWithDrops label="Tags that the guest itself puts on" items={tags.map((t) => ({ key: t.id, text: `${t.vid}, belongs on ${book.get("segment", t.belongs)?.name ?? "nothing yet"}`, operations: [drop("guest_tag", t.id)], message: `Take tag ${t.vid} off` }))} empty="It tags nothing itself; on a trunk it could." />
+      <FieldForm fields={fieldsOf("guest_tag", book)} making compose={(set) => (set.vid ? [put("guest_tag", { id: freshId(book, `${id}/tag-${String(set.vid)}`), adapter: id, ...set })] : [])} message={(set) => `Let it use tag ${String(set.vid)}`} done={done} action="Add the tag" />
+    </>
+  );
+}
+
+function Mirrors({ id, book, done }: Part) {
+  const adapter = book.get("adapter", id)!;
+  const sw = book.get("port_group", adapter.port_group)?.switch;
+  const near = book.of("port_group", "switch", sw ?? "").flatMap((g) => book.of("adapter", "port_group", g.id)).filter((a) => a.id !== id);
+  const own = [...book.of("mirror", "source", id).map((m) => [m, m.target, "is shown to"] as const), ...book.of("mirror", "target", id).map((m) => [m, m.source, "is shown what passes at"] as const)];
+  const field = { name: "target", label: "Show it to", kind: "ref" as const, options: [["", "choose an adapter"], ...near.map((a): [string, string] => [a.id, `${book.get("guest", a.guest)?.name ?? ""} ${a.name}`])] as [string, string][] };
+  return (
+    <>
+      <ListWithDrops label="Mirrors" items={own.map(([m, other, says]) => ({ key: m.id, text: `${says} ${book.get("adapter", other)?.name ?? ""} (${m.direction ?? "both"})`, operations: [drop("mirror", m.id)], message: `Take the mirror of ${adapter.name} away` }))} empty="Nobody is shown its frames." />
+      <FieldForm fields={[field, ...fieldsOf("mirror", book)]} making compose={(set) => (set.target ? [put("mirror", { id: freshId(book, `${id}/mirror`), source: id, ...set })] : [])} message={() => `Mirror ${adapter.name}`} done={done} action="Mirror it" />
+    </>
+  );
+}
+
+/** Things that are there, each with a button that takes it away. */
+export function ListWithDrops({ label, items, empty }: { label: string; items: { key: string; text: string; operations: Operation[]; message: string }[]; empty: string }) {
+  const { edit, busy } = usePlan();
+  if (!items.length) return <p className="quiet">{empty}</p>;
+  return (
+    <ul className="plain-list" aria-label={label}>
+      {items.map((item) => (
+        <li key={item.key}>
+          <span>{item.text}</span>
+          <button type="button" className="panel-link" disabled={busy} aria-label={`Remove: ${item.text}`} onClick={() => void edit(item.message, item.operations)}>
+            remove
+          </button>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function Attach({ id, book, done }: Part) {
+  const { edit, snapshot } = usePlan();
+  const group = book.get("port_group", id)!;
+  const host = book.get("virtual_switch", group.switch)!.host;
+  const [chosen, setChosen] = useState<string[]>([]);
+  const operations = chosen.map((a) => patch("adapter", a, { port_group: id }));
+  const { results } = usePreviews([operations], chosen.length > 0);
+  const choices = book
+    .of("guest", "host", host)
+    .flatMap((g) => book.of("adapter", "guest", g.id).map((a) => ({ g, a })))
+    .filter(({ a }) => a.port_group !== id && a.type !== "direct")
+    .map(({ g, a }) => {
+      const move = results?.[0]?.moves.find((m) => m.endpoint === a.id);
+      const verdict = (move ? move.after : snapshot.endpoints.get(a.id)?.verdict) ?? undefined;
+      return { id: a.id, label: `${g.name} ${a.name}`, detail: `belongs on ${book.get("segment", a.belongs)?.name ?? "nothing yet"}, now in ${book.get("port_group", a.port_group)?.name ?? "no port group"}`, mark: verdict };
+    });
+  const make = (): void => {
+    if (chosen.length) void edit(`Attach ${chosen.length} adapter${chosen.length > 1 ? "s" : ""} to ${group.name}`, operations).then((made) => made && done());
+  };
+  return (
+    <>
+      <Picker label="Adapters" choices={choices} chosen={chosen} put={setChosen} next={make} empty="Every adapter of this host is here already." />
+      {chosen.length > 0 && <Outcome result={results?.[0]} />}
+      <div className="panel-actions">
+        <button type="button" className="solid" disabled={!chosen.length} onClick={make}>
+          Attach {chosen.length || ""}
+        </button>
+        <span className="panel-keys">Space takes, Enter attaches</span>
+      </div>
+    </>
+  );
+}
+
+/** The port group's own word on each NIC of the uplink. */
+function TeamOrder({ id, book, done }: Part) {
+  const group = book.get("port_group", id)!;
+  const nics = book.of("uplink", "switch", group.switch).flatMap((u) => book.of("nic", "uplink", u.id)).sort((a, b) => (a.rank ?? 0) - (b.rank ?? 0));
+  const own = new Map(book.of("group_order", "port_group", id).map((o) => [o.nic, o]));
+  if (nics.length < 2) return <p className="quiet">Its switch has a single NIC or none: there is no order to choose.</p>;
+  const options: [string, string][] = [["", "as the uplink says"], ["active", "active"], ["standby", "standby"], ["excluded", "excluded"]];
+  const fields = nics.map((n) => ({ name: n.id, label: n.name, kind: "choice" as const, options, unless: "" }));
+  const record = Object.fromEntries([...own].map(([nic, o]) => [nic, o.role ?? "active"]));
+  return (
+    <FieldForm
+      fields={fields}
+      record={record}
+      compose={(set) =>
+        Object.entries(set).map(([nic, role]) => {
+          const held = own.get(nic);
+          if (!role) return drop("group_order", held!.id);
+          const rank = nics.findIndex((n) => n.id === nic);
+          return held ? patch("group_order", held.id, { role, rank }) : put("group_order", { id: freshId(book, `${id}/order-${book.get("nic", nic)?.name ?? ""}`), port_group: id, nic, role, rank });
+        })
+      }
+      message={() => `Give ${group.name} a team order of its own`}
+      done={done}
+    />
+  );
+}
+
+function NewHostPort({ id, book, done }: Part) {
+  const name = { name: "name", label: "Name", kind: "text" as const };
+  const fields = [name, ...fieldsOf("host_port", book).filter((f) => f.name !== "name")];
+  return <FieldForm fields={fields} record={{ name: freshName(book.of("host_port", "switch", id), "port") }} making compose={(set) => { const said = String(set.name ?? freshName(book.of("host_port", "switch", id), "port")); return [put("host_port", { id: freshId(book, `${id}/${said}`), switch: id, ...set, name: said })]; }} message={(set) => `Make host port ${String(set.name ?? "")}`} done={done} action="Make it" />;
+}
+
+function NewGuest({ id, book, done }: Part) {
+  const host = book.get("host", id)!;
+  const groups = book.of("virtual_switch", "host", id).flatMap((s) => book.of("port_group", "switch", s.id));
+  const fields = [
+    { name: "name", label: "Guest", kind: "text" as const },
+    { name: "port_group", label: "Port group", kind: "ref" as const, options: [["", "none yet"], ...groups.map((g): [string, string] => [g.id, g.name])] as [string, string][] },
+    ...fieldsOf("adapter", book).filter((f) => ["belongs", "addresses", "type"].includes(f.name) && f.name !== "type"),
+  ];
+  return (
+    <FieldForm
+      fields={fields}
+      making
+      compose={({ name, ...set }) => {
+        if (!name) return [];
+        const guest = freshId(book, `guest-${String(name)}`);
+        const group = groups.find((g) => g.id === set.port_group);
+        const belongs = set.belongs ?? book.records.segment.find((s) => s.vid && s.vid === group?.vid)?.id;
+        return [put("guest", { id: guest, host: id, name }), put("adapter", { id: freshId(book, `adapter-${String(name)}`), guest, name: `tap-${String(name)}`.slice(0, 80), mac: freshMac(book), ...set, ...(belongs ? { belongs } : {}) })];
+      }}
+      message={({ name }) => `Make guest ${String(name)} on ${host.name}`}
+      done={done}
+      action="Make it"
+    />
+  );
+}
+
+function NewAdapter({ id, book, done }: Part) {
+  const guest = book.get("guest", id)!;
+  const own = book.of("adapter", "guest", id);
+  const groups = book.of("virtual_switch", "host", guest.host).flatMap((s) => book.of("port_group", "switch", s.id));
+  const name = `tap-${guest.name}-${own.length}`;
+  const fields = [
+    { name: "port_group", label: "Port group", kind: "ref" as const, options: [["", "none yet"], ...groups.map((g): [string, string] => [g.id, g.name])] as [string, string][] },
+    ...fieldsOf("adapter", book).filter((f) => ["belongs", "addresses"].includes(f.name)),
+    { name: "type", label: "Kind", kind: "choice" as const, unless: "paravirtual", options: [["paravirtual", "paravirtual"], ["emulated", "emulated"]] as [string, string][] },
+  ];
+  return <FieldForm fields={fields} making compose={(set) => [put("adapter", { id: freshId(book, `adapter-${guest.name}-${own.length}`), guest: id, name, mac: freshMac(book), order: own.length, ...set })]} message={() => `Give ${guest.name} another adapter`} done={done} action="Make it" />;
+}
+
+function NewNic({ id, book, done }: Part) {
+  const host = book.get("host", id)!;
+  const name = freshName(book.of("nic", "host", id), "nic");
+  const fields = [{ name: "name", label: "Name", kind: "text" as const }, ...fieldsOf("nic", book).filter((f) => ["speed", "mtu", "card"].includes(f.name)).map((f) => ({ ...f, more: false }))];
+  return <FieldForm fields={fields} record={{ name }} making compose={(set) => { const said = String(set.name ?? name); return [put("nic", { id: freshId(book, `${id}/${said}`), host: id, ...set, name: said })]; }} message={(set) => `Put ${String(set.name ?? name)} into ${host.name}`} done={done} action="Put it in" />;
+}
+
+function NewPorts({ id, book, done }: Part) {
+  const sw = book.get("fabric_switch", id)!;
+  const ports = book.of("fabric_port", "switch", id);
+  const fields = [
+    { name: "count", label: "How many", kind: "number" as const, unless: 1 },
+    { name: "allowed", label: "Trunk for VIDs", kind: "vids" as const, hint: "110, 200-219" },
+    { name: "vid", label: "Or access VID", kind: "vid" as const },
+    { name: "speed", label: "Speed", kind: "number" as const, hint: "Mbit/s" },
+  ];
+  return (
+    <FieldForm
+      fields={fields}
+      making
+      compose={({ count, allowed, vid, speed }) => {
+        if (!allowed === !vid) return [];
+        const taken = new Set(ports.map((p) => p.name));
+        const made: Operation[] = [];
+        for (let n = 1; made.length < Math.min(Number(count ?? 1), 96); n++) {
+          if (taken.has(`p${n}`)) continue;
+          made.push(put("fabric_port", { id: freshId(book, `${id}/p${n}`), switch: id, name: `p${n}`, ...(vid ? { mode: "access", vid } : { mode: "trunk", allowed }), ...(speed ? { speed } : {}) }));
+        }
+        return made;
+      }}
+      message={({ count }) => `Add ${Number(count ?? 1)} port${Number(count ?? 1) > 1 ? "s" : ""} to ${sw.name}`}
+      done={done}
+      action="Add them"
+    />
+  );
+}
+
+function NewLag({ id, book, done }: Part) {
+  const { edit } = usePlan();
+  const sw = book.get("fabric_switch", id)!;
+  const lags = book.of("lag", "switch", id);
+  const [chosen, setChosen] = useState<string[]>([]);
+  const name = freshName(lags, "lag");
+  const lag = freshId(book, `${id}/${name}`);
+  const operations = [put("lag", { id: lag, switch: id, name }), ...chosen.map((p) => patch("fabric_port", p, { lag }))];
+  const { results } = usePreviews([operations], chosen.length > 0);
+  const free = book.of("fabric_port", "switch", id).filter((p) => !p.lag).sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
+  const make = (): void => {
+    if (chosen.length) void edit(`Join ${chosen.length} ports of ${sw.name} as ${name}`, operations).then((made) => made && done());
+  };
+  return (
+    <>
+      <ListWithDrops label="LAGs" items={lags.map((l) => ({ key: l.id, text: `${l.name}: ${book.of("fabric_port", "lag", l.id).map((p) => p.name).join(", ") || "no port"}${(l.lacp ?? true) ? ", LACP" : ", static"}`, operations: dropWhole(book, "lag", l.id), message: `Take ${l.name} of ${sw.name} apart` }))} empty="No ports of it are joined yet." />
+      <Picker label="Ports to join" choices={free.map((p) => ({ id: p.id, label: p.name, detail: `${p.mode} ${p.vid ?? p.allowed ?? ""}` }))} chosen={chosen} put={setChosen} next={make} empty="It has no port that is free of a LAG." />
+      {chosen.length > 0 && <Outcome result={results?.[0]} />}
+      <div className="panel-actions">
+        <button type="button" className="solid" disabled={!chosen.length || !!results?.[0]?.problems.length} onClick={make}>
+          Join as {name}
+        </button>
+        <span className="panel-keys">Space takes, Enter joins</span>
+      </div>
+    </>
+  );
+}
+
+/** A cable from a free port: to a NIC without one, or to a free port of another switch. */
+function PlugIn({ id, book, done }: Part) {
+  const { edit } = usePlan();
+  const own = book.get("fabric_port", id)!;
+  const proposals: Proposal[] = [
+    ...book.records.nic.filter((n) => !book.far.has(n.id)).map((n) => ({ id: n.id, label: `${book.get("host", n.host)?.name ?? ""} ${n.name}`, detail: "NIC without a cable" })),
+    ...book.records.fabric_port.filter((p) => p.switch !== own.switch && !book.far.has(p.id) && !book.of("station_port", "port", p.id).length).map((p) => ({ id: p.id, label: portName(book, p.id), detail: `${p.mode} ${p.vid ?? p.allowed ?? ""}` })),
+  ].slice(0, 40).map(({ id: other, label, detail }) => ({ key: other, label, detail, message: `Cable ${portName(book, id)} to ${label}`, operations: [put("cable", { id: freshId(book, `cable:${id}`), a: id, b: other })] }));
+  return <OutcomeList label="Other ends" proposals={proposals} endpoint={null} take={(p) => void edit(p.message, p.operations).then((made) => made && done())} empty="Nothing is without a cable." />;
+}
+
+function Stations({ id, book, done }: Part) {
+  const own = book.of("station_port", "port", id);
+  const station = book.get("station", own[0]?.station);
+  const site = book.get("fabric_switch", book.get("fabric_port", id)!.switch)?.site ?? "";
+  const more = fieldsOf("station_port", book).map((f) => ({ ...f, more: false }));
+  const fields = station ? more : [{ name: "name", label: "Station", kind: "text" as const, hint: "router, modem, storage array" }, ...more];
+  return (
+    <>
+      {station && <ListWithDrops label={`Interfaces of ${station.name}`} items={own.map((p) => ({ key: p.id, text: `${station.name} ${p.vid ? `tag ${p.vid}` : "untagged"} ${(p.addresses ?? []).join(", ")}`, operations: own.length > 1 ? [drop("station_port", p.id)] : dropWhole(book, "station", station.id), message: `Unplug ${station.name}` }))} empty="" />}
+      <FieldForm
+        fields={fields}
+        making
+        compose={({ name, ...set }) => {
+          if (!station && !name) return [];
+          const owner = station?.id ?? freshId(book, `station-${String(name)}`);
+          const made = put("station_port", { id: freshId(book, `${owner}/${String(set.vid ?? "untagged")}`), station: owner, port: id, ...set });
+          return station ? [made] : [put("station", { id: owner, name, site }), made];
+        }}
+        message={({ name }) => (station ? `Give ${station.name} another interface` : `Plug ${String(name)} in`)}
+        done={done}
+        action={station ? "Add it" : "Plug it in"}
+      />
+    </>
+  );
 }
 

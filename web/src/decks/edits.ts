@@ -11,10 +11,15 @@ export interface Proposal {
   operations: Operation[];
 }
 
-const patch = (kind: Operation["kind"], id: string, set: Record<string, unknown>): Operation => ({ op: "patch", kind, id, set });
+export const patch = (kind: Operation["kind"], id: string, set: Record<string, unknown>): Operation => ({ op: "patch", kind, id, set });
 
-export const tagText = (group: RecordOf<"port_group"> | RecordOf<"fabric_port">): string =>
-  group.mode === "access" ? String(group.vid) : group.mode === "trunk" ? `trunk ${group.allowed || "nothing"}` : "untagged";
+/** What a port (group) carries, in a few words. */
+export function tagText(group: RecordOf<"port_group"> | RecordOf<"fabric_port">): string {
+  if (group.mode === "access") return String(group.vid);
+  if (group.mode === "trunk") return `trunk ${group.allowed || "nothing"}`;
+  if (group.mode === "private") return `private ${group.vid}`;
+  return "vni" in group && group.vni ? `VNI ${group.vni}` : "untagged";
+}
 
 export function moveAdapter(book: Book, adapter: RecordOf<"adapter">, group: RecordOf<"port_group">): Proposal {
   const guest = book.get("guest", adapter.guest)?.name ?? adapter.name;
@@ -40,7 +45,7 @@ export function seatsFor(book: Book, adapter: RecordOf<"adapter">): Proposal[] {
     .map((group) => moveAdapter(book, adapter, group));
 }
 
-function portName(book: Book, id: string): string {
+export function portName(book: Book, id: string): string {
   const port = book.get("fabric_port", id);
   return port ? `${book.get("fabric_switch", port.switch)?.name ?? ""} ${port.name}` : (book.get("nic", id)?.name ?? id);
 }

@@ -317,15 +317,22 @@ function placeBars(book: Book, layout: Layout, top: number): void {
   });
   for (const record of ordered) {
     const span = spans.get(record.id)!;
-    const sockets = byName(book.of("fabric_port", "switch", record.id).filter((p) => !book.far.has(p.id)));
+    const free = byName(book.of("fabric_port", "switch", record.id).filter((p) => !book.far.has(p.id)));
+    const stations = free.filter((p) => book.of("station_port", "port", p.id).length);
+    const sockets = [...stations.slice(0, 4), ...free.filter((p) => !stations.includes(p))].slice(0, 6);
+    const widths = sockets.map((p) => (stations.includes(p) ? 92 : 50));
     const from = span[0];
-    const to = Math.max(span[1], from + 150 + Math.min(sockets.length, 4) * 54);
+    const to = Math.max(span[1], from + 150 + widths.slice(0, Math.max(4, stations.length)).reduce((a, w) => a + w + 4, 0));
     let lane = lanes.findIndex((taken) => taken.every(([a, b]) => to + 24 < a || from > b + 24));
     if (lane < 0) lane = lanes.push([]) - 1;
     lanes[lane]!.push([from, to]);
     const y = top + lane * (BAR.h + BAR.gap);
     const bar: Bar = { id: record.id, x: from, y, w: to - from, h: BAR.h, lane, inset: 0, sockets: [] };
-    sockets.slice(0, 6).forEach((port, n) => bar.sockets.push({ id: port.id, x: to - 8 - (n + 1) * 54, y: y + 4, w: 50, h: BAR.h - 8 }));
+    let edge = to - 8;
+    sockets.forEach((port, n) => {
+      edge -= widths[n]! + 4;
+      bar.sockets.push({ id: port.id, x: edge, y: y + 4, w: widths[n]!, h: BAR.h - 8 });
+    });
     layout.bars.push(bar);
     layout.barOf.set(record.id, bar);
   }

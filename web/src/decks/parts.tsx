@@ -3,6 +3,7 @@ import type { Book } from "../model/records";
 import { segmentStyle, speed, vidsOf } from "../model/records";
 import { MARKS, type Mark } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
+import { tagText } from "./edits";
 import type { Bar, Column, NicBox, Rect, SlotBox, SwitchBox, TeamLabel, Trunk } from "./layout";
 
 /** What every part of the drawing needs to know. */
@@ -45,7 +46,7 @@ export function Marks({ endpoints }: { endpoints: Endpoint[] }) {
   );
 }
 
-export function HostHead({ scene, column, toggle }: { scene: Scene; column: Column; toggle: () => void }) {
+export function HostHead({ scene, column, toggle, open }: { scene: Scene; column: Column; toggle: () => void; open: () => void }) {
   const host = scene.book.get("host", column.host)!;
   const own = [...scene.endpoints.values()].filter((e) => e.host === host.name);
   if (column.collapsed) {
@@ -57,11 +58,16 @@ export function HostHead({ scene, column, toggle }: { scene: Scene; column: Colu
     );
   }
   return (
-    <button type="button" className={`column-head ${scene.selected === host.id ? "flash" : ""}`} style={{ left: column.x, top: 6, width: column.w }} aria-expanded onClick={toggle} title={`Fold ${host.name} up`} data-id={host.id}>
+    <>
+    <button type="button" className={`column-head ${scene.selected === host.id ? "flash" : ""}`} style={{ left: column.x, top: 6, width: column.w - 32 }} aria-expanded onClick={toggle} title={`Fold ${host.name} up`} data-id={host.id}>
       <strong>{host.name}</strong>
       <span className="site">{host.site}</span>
       <Marks endpoints={own} />
     </button>
+    <button type="button" className="head-open" style={{ left: column.x + column.w - 30, top: 9 }} title="Build on this host, or change it (N makes a switch)" aria-label={`Build on ${host.name}`} onClick={open}>
+      +
+    </button>
+    </>
   );
 }
 
@@ -82,11 +88,15 @@ export function AdapterTab({ scene, id, rect, order }: { scene: Scene; id: strin
   const mark = markOf(endpoint);
   const tags = scene.book.of("guest_tag", "adapter", id).length;
   const group = scene.book.get("port_group", adapter.port_group);
-  const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${group ? group.name : "no port group"}`;
+  const direct = scene.book.get("nic", adapter.function_of);
+  const deviates = OWN.some((g) => adapter[g] != null && adapter[g] !== group?.[g]);
+  const mirrored = scene.book.of("mirror", "source", id).length > 0;
+  const seat = group ? group.name : direct ? `past the switch on ${direct.name}` : "no port group";
+  const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${seat}${deviates ? ", deviates from its port group" : ""}${mirrored ? ", mirrored" : ""}`;
   return (
-    <button type="button" data-id={id} className={names(scene, id, "tab")} style={place(rect)} aria-label={said} title={`${said}. Drag it, or press M, to move it.`} onClick={() => scene.select(id)} onPointerDown={(e) => scene.grab(e, id)}>
+    <button type="button" data-id={id} className={names(scene, id, "tab", deviates && "deviates")} style={place(rect)} aria-label={said} title={`${said}. Drag it, or press M, to move it.`} onClick={() => scene.select(id)} onPointerDown={(e) => scene.grab(e, id)}>
       <VerdictMark mark={mark} size={10} />
-      <span aria-hidden>{tags ? `${tags} tags`.slice(0, 1) + "×" : order}</span>
+      <span aria-hidden>{direct ? "SR" : tags ? `${tags} tags`.slice(0, 1) + "×" : order}</span>
     </button>
   );
 }
@@ -95,11 +105,11 @@ export function SwitchFrame({ scene, box }: { scene: Scene; box: SwitchBox }) {
   const record = scene.book.get("virtual_switch", box.id)!;
   return (
     <div className="switch-frame" style={place(box)}>
-      <div className={box.single ? "switch-name narrow" : "switch-name"}>
+      <button type="button" data-id={box.id} className={[box.single ? "switch-name narrow" : "switch-name", scene.selected === box.id && "chosen"].filter(Boolean).join(" ")} onClick={() => scene.select(box.id)} title={`${record.name}: build on it (G), add a host port, change it`}>
         <b className="mono">{record.name}</b>
         {box.reach}
         {record.mtu ? ` · MTU ${record.mtu}` : ""}
-      </div>
+      </button>
     </div>
   );
 }
@@ -108,7 +118,9 @@ export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
   const group = scene.book.get("port_group", box.id)!;
   const members = scene.book.of("adapter", "port_group", box.id).length;
   const hue = hueOf(scene, group.vid);
-  const tag = group.mode === "access" ? String(group.vid) : group.mode;
+  const tag = group.mode === "access" || group.mode === "private" ? String(group.vid) : group.mode === "overlay" ? `VNI ${group.vni}` : group.mode;
+  const allowed = GUARDS.filter((g) => group[g]).map((g) => g.replaceAll("_", " "));
+  const order = scene.book.of("group_order", "port_group", box.id).length > 0;
   const on = scene.follow !== null && scene.touched.has(box.id);
   return (
     <button
@@ -116,12 +128,17 @@ export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
       data-id={box.id}
       className={names(scene, box.id, "slot", group.mode === "access" && !hue && "unknown", on && "on")}
       style={{ ...place(box), "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : hue } as React.CSSProperties}
-      aria-label={`Port group ${group.name}, ${group.mode === "trunk" ? `trunk ${group.allowed}` : group.mode === "access" ? `tag ${group.vid}` : "untagged"}, ${members} adapters`}
+      aria-label={`Port group ${group.name}, ${group.mode === "access" ? `tag ${group.vid}` : tagText(group)}, ${members} adapters${order ? ", own team order" : ""}`}
       title={`${group.name}: ${group.mode === "trunk" ? `trunk ${group.allowed}${group.native != null ? `, native ${group.native || "untagged"}` : ""}` : tag}. Press Enter to change its tag.`}
       onClick={() => scene.select(box.id)}
     >
       <span className={group.mode === "access" ? "slot-tag mono" : "slot-tag small mono"}>{tag}</span>
-      <span className="slot-name">{group.name}</span>
+      <span className="slot-name">
+        {group.name}
+        {group.mode === "private" && <i> private</i>}
+        {order && <i> own order</i>}
+        {allowed.length > 0 && <i> {allowed.length === 1 ? allowed[0] : `${allowed.length} guards open`}</i>}
+      </span>
       <span className="slot-count">{members || ""}</span>
     </button>
   );
@@ -153,6 +170,8 @@ export function HostPortPill({ scene, box }: { scene: Scene; box: SlotBox }) {
   );
 }
 
+const GUARDS = ["overhear", "new_address", "foreign_source", "serve_leases", "advertise_routes"] as const;
+const OWN = [...GUARDS, "send_rate", "receive_rate"] as const;
 const MODES: Record<string, string> = { standby: "standby", pinned: "pinned", hashed: "hashed", lacp: "LACP" };
 
 export function Team({ scene, label }: { scene: Scene; label: TeamLabel }) {
@@ -160,7 +179,7 @@ export function Team({ scene, label }: { scene: Scene; label: TeamLabel }) {
   if (!uplink) {
     return (
       <span className="team" style={place(label)}>
-        not in use
+        free
       </span>
     );
   }
@@ -178,9 +197,9 @@ export function Nic({ scene, box, first }: { scene: Scene; box: NicBox; first: b
   const uplink = scene.book.get("uplink", nic.uplink);
   const alone = uplink ? scene.book.of("nic", "uplink", uplink.id).length === 1 : true;
   const down = nic.link === "down";
-  const part = !uplink ? "not in use" : down ? "no link" : nic.role === "excluded" ? "excluded" : alone ? "alone" : (uplink.mode ?? "standby") !== "standby" ? "member" : first ? "carries" : "waits";
+  const part = !uplink ? (nic.addresses?.length ? "the host’s own" : nic.wireless ? "wireless" : "free") : down ? "no link" : nic.role === "excluded" ? "excluded" : alone ? "alone" : (uplink.mode ?? "standby") !== "standby" ? "member" : first ? "carries" : "waits";
   return (
-    <button type="button" data-id={box.id} className={names(scene, box.id, "nic", down && "down")} style={place(box)} aria-label={`${nic.name}, ${part}`} title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}`} onClick={() => scene.select(box.id)}>
+    <button type="button" data-id={box.id} className={names(scene, box.id, "nic", down && "down")} style={place(box)} aria-label={`${nic.name}, ${part}`} title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}`} onClick={() => scene.select(box.id)} onPointerDown={(e) => scene.grab(e, box.id)}>
       <span className="nic-name">
         {nic.name} <span>{speed(nic.speed)}</span>
       </span>
@@ -208,8 +227,9 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
   const followed = scene.follow?.vid;
   const wanted = followed != null && scene.touched.has(port.id);
   const carried = followed != null && (port.mode === "access" ? port.vid === followed : port.native === followed || vidsOf(port.allowed).has(followed));
-  const tags = port.mode === "access" ? String(port.vid) : `${(port.allowed ?? "").replaceAll(",", "")}${port.native ? ` native ${port.native}` : ""}`;
+  const tags = port.mode !== "trunk" ? String(port.vid) : `${(port.allowed ?? "").replaceAll(",", "")}${port.native ? ` native ${port.native}` : ""}`;
   const off = port.enabled === false;
+  const lag = scene.book.get("lag", port.lag);
   return (
     <button
       type="button"
@@ -231,14 +251,17 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
       ) : wanted && port.mode === "trunk" ? (
         <span className="port-carried">has {followed}</span>
       ) : (
-        <span className="port-mode">{off ? "disabled" : port.mode}</span>
+        <span className="port-mode">
+          {off ? "disabled" : port.mode}
+          {lag && ` ${lag.name}`}
+        </span>
       )}
       <span className="port-tags mono">{tags}</span>
     </button>
   );
 }
 
-export function FabricBar({ scene, bar }: { scene: Scene; bar: Bar }) {
+export function FabricBar({ scene, bar, root }: { scene: Scene; bar: Bar; root: boolean }) {
   const record = scene.book.get("fabric_switch", bar.id)!;
   return (
     <div className="bar" style={place(bar)}>
@@ -248,6 +271,7 @@ export function FabricBar({ scene, bar }: { scene: Scene; bar: Bar }) {
           {record.site}
           {record.managed === false && " · unmanaged"}
           {record.partial && " · known in part"}
+          {root && " · root of the spanning tree"}
         </span>
       </button>
     </div>
@@ -256,14 +280,17 @@ export function FabricBar({ scene, bar }: { scene: Scene; bar: Bar }) {
 
 export function Socket({ scene, id, rect }: { scene: Scene; id: string; rect: Rect }) {
   const port = scene.book.get("fabric_port", id)!;
+  const station = scene.book.get("station", scene.book.of("station_port", "port", id)[0]?.station);
+  const sw = scene.book.get("fabric_switch", port.switch)?.name ?? "";
+  const said = station ? `${station.name} on port ${port.name} of ${sw}` : `Free port ${port.name} of ${sw}`;
   return (
-    <button type="button" data-id={id} className={["socket", scene.targets.has(id) && "target", scene.over === id && "over"].filter(Boolean).join(" ")} style={place(rect)} title={`${port.name}: ${port.mode} ${port.vid ?? port.allowed ?? ""}, nothing plugged in`} aria-label={`Free port ${port.name} of ${scene.book.get("fabric_switch", port.switch)?.name ?? ""}`} onClick={() => scene.select(id)}>
-      {port.name} free
+    <button type="button" data-id={id} className={["socket", station && "station", scene.targets.has(id) && "target", scene.over === id && "over"].filter(Boolean).join(" ")} style={place(rect)} title={`${port.name}: ${tagText(port)}, ${station ? station.name : "nothing plugged in"}`} aria-label={said} onClick={() => scene.select(id)}>
+      {station ? station.name : `${port.name} free`}
     </button>
   );
 }
 
-export function TrunkEnd({ scene, end, other, side }: { scene: Scene; end: Trunk["a"]; other: Trunk["a"]; side: "left" | "right" | "up" | "down" }) {
+export function TrunkEnd({ scene, end, other, blocked, side }: { scene: Scene; end: Trunk["a"]; other: Trunk["a"]; blocked: boolean; side: "left" | "right" | "up" | "down" }) {
   const port = scene.book.get("fabric_port", end.port)!;
   const style: React.CSSProperties =
     side === "left"
@@ -278,11 +305,12 @@ export function TrunkEnd({ scene, end, other, side }: { scene: Scene; end: Trunk
       data-id={end.port}
       className={`trunk-end mono ${scene.broken.has(end.port) ? "broken" : ""} ${scene.selected === end.port ? "chosen" : ""}`}
       style={style}
-      aria-label={`Port ${port.name} of ${sw}, cabled to ${scene.book.get("fabric_port", other.port)?.name ?? ""}`}
+      aria-label={`Port ${port.name} of ${sw}, cabled to ${scene.book.get("fabric_port", other.port)?.name ?? ""}${blocked ? ", blocked by the spanning tree" : ""}`}
       title={`${sw} ${port.name}: ${port.mode} ${port.vid ?? port.allowed}${port.native ? `, native ${port.native}` : ""}`}
       onClick={() => scene.select(end.port)}
     >
       {port.name}
+      {blocked && " ⊘"}
     </button>
   );
 }

@@ -61,6 +61,11 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const line = box.y + box.h + 7;
     const middle = column.x + column.w / 2;
     const above = layout.decks.switches - 12;
+    const own = layout.nicOf.get(piece.to);
+    if (own) {
+      strokes.push({ points: [[x, box.y + box.h], [x, line], [middle, line], [middle, above], [column.left, above], [column.left, own.over], [own.drop, own.over], [own.drop, own.y]], state: piece.state });
+      return;
+    }
     if (!slot) {
       breaks.push({ x, y: box.y + box.h + 6, at: guest.id, reason: piece.reason, kind: "dropped", fabric: false });
       return;
@@ -75,6 +80,12 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const slot = layout.slotOf.get(piece.from)!;
     const column = layout.columnOf.get(piece.from)!;
     const x = slot.x + slot.w / 2;
+    const tunnel = layout.slotOf.get(piece.to);
+    if (tunnel) {
+      const t = tunnel.x + tunnel.w / 2;
+      strokes.push({ points: [[x, slot.y + slot.h], [x, slot.under], [column.right, slot.under], [column.right, tunnel.over], [t, tunnel.over], [t, tunnel.y]], state: piece.state });
+      return;
+    }
     const nic = layout.nicOf.get(piece.to);
     const team = layout.teamOf.get(piece.to);
     const line = nic ? nic.over : team ? team.under : layout.decks.nics;

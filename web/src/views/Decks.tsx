@@ -6,11 +6,15 @@ import { Link, useSearchParams } from "react-router";
 
 import { api, unwrap, type PreviewResult, type Verdict } from "../api/client";
 import { usePlan } from "../api/plan";
+import { Beside } from "../decks/Beside";
+import { Build } from "../decks/Build";
 import { moveAdapter, outcome, plug, type Proposal } from "../decks/edits";
 import { BAR, computeLayout, hostsInOrder, rounded, type Layout, type Rect } from "../decks/layout";
 import { Outcome, usePreviews } from "../decks/Panel";
 import { AdapterTab, FabricBar, FarEnd, GuestCard, HostHead, HostPortPill, Nic, place, Slot, Socket, SwitchFrame, Team, TrunkEnd, type Scene } from "../decks/parts";
+import { uplinksFor } from "../decks/making";
 import { RecordPanel } from "../decks/RecordPanel";
+import { Sheet } from "../decks/Sheet";
 import { brief, drawStrand, stackReasons } from "../decks/strand";
 import { readVid, segmentStyle } from "../model/records";
 import { VerdictMark } from "../parts/VerdictMark";
@@ -34,7 +38,8 @@ export function Decks() {
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
   const [filter, setFilter] = useState("");
   const [selected, setSelected] = useState<string | null>(null);
-  const [panel, setPanel] = useState<"tag" | "panel" | null>(null);
+  const [panel, setPanel] = useState<"tag" | "panel" | "build" | "sheet" | null>(null);
+  const [onto, setOnto] = useState<string | null>(null);
   const [drag, setDrag] = useState<Drag | null>(null);
   const [outcomes, setOutcomes] = useState<Map<string, PreviewResult>>(new Map());
   const dragged = useRef<Drag | null>(null);
@@ -68,6 +73,16 @@ export function Decks() {
     placeholderData: (before, query) => (query?.queryKey[3] === follow?.id ? before : undefined),
     queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/strand", { params: { path: { plan_id: id }, query: { segment: follow!.id } } })),
   });
+
+  const planted = book.records.fabric_switch.some((s) => s.spanning_tree);
+  const tree = useQuery({
+    queryKey: ["tree", id, snapshot.revision],
+    enabled: planted,
+    placeholderData: (before) => before,
+    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/tree", { params: { path: { plan_id: id } } })),
+  });
+  const roots = useMemo(() => new Set(planted ? Object.values(tree.data?.roots ?? {}) : []), [planted, tree.data]);
+  const blocked = planted ? (tree.data?.blocked ?? {}) : {};
 
   const hosts = useMemo(() => {
     const words = filter.toLowerCase().split(/\s+/).filter(Boolean);
@@ -107,6 +122,31 @@ export function Decks() {
     const node = selected ? scroller.current?.querySelector<HTMLElement>(`[data-id="${CSS.escape(selected)}"]`) : null;
     node?.focus({ preventScroll: true });
   }, [selected]);
+
+  const build = useCallback((host: string, sw: string | null) => {
+    setSelected(sw ?? host);
+    setOnto(sw);
+    setPanel("build");
+  }, []);
+  const setBeside = useCallback(
+    (left: string | null, right: string | null) =>
+      setParams((now) => {
+        const made = new URLSearchParams(now);
+        if (left && right) made.set("beside", `${left} ${right}`);
+        else made.delete("beside");
+        return made;
+      }),
+    [setParams],
+  );
+  const compare = useCallback(
+    (host: string) => {
+      const order = hostsInOrder(book).map((h) => h.id);
+      const next = order[(order.indexOf(host) + 1) % order.length];
+      setPanel(null);
+      if (next && next !== host) setBeside(host, next);
+    },
+    [book, setBeside],
+  );
 
   const select = useCallback(
     (record: string) => {
@@ -156,6 +196,8 @@ export function Decks() {
         const slots = column?.switches.flatMap((s) => s.slots) ?? [];
         return new Map(slots.filter((s) => s.id !== adapter.port_group).map((s) => [s.id, moveAdapter(book, adapter, book.get("port_group", s.id)!)]));
       }
+      const member = book.get("nic", record);
+      if (member) return new Map(uplinksFor(book, member).filter((p) => layout.teamOf.has(p.key)).map((p) => [p.key, p]));
       const nic = book.get("nic", book.far.get(record)?.id);
       if (!nic) return new Map();
       const host = layout.columnOf.get(nic.id);
@@ -246,7 +288,18 @@ export function Decks() {
   const onKeyDown = (event: React.KeyboardEvent): void => {
     const record = (event.target as HTMLElement).closest<HTMLElement>("[data-id]")?.dataset.id;
     if (!record || event.ctrlKey || event.metaKey || event.altKey || (event.target as HTMLElement).tagName === "INPUT") return;
-    if (event.key.toLowerCase() === "m" && book.get("adapter", record)) {
+    const switchOf = book.get("virtual_switch", record) ?? book.get("virtual_switch", (book.get("port_group", record) ?? book.get("host_port", record) ?? book.get("uplink", record) ?? book.get("uplink", book.get("nic", record)?.uplink))?.switch);
+    const host = switchOf?.host ?? book.get("host", record)?.id ?? (book.get("guest", record) ?? book.get("guest", book.get("adapter", record)?.guest) ?? book.get("nic", record))?.host;
+    if (event.key.toLowerCase() === "n" && host) {
+      event.preventDefault();
+      build(host, null);
+    } else if (event.key.toLowerCase() === "g" && switchOf) {
+      event.preventDefault();
+      build(switchOf.host, switchOf.id);
+    } else if (event.key.toLowerCase() === "c" && host) {
+      event.preventDefault();
+      compare(host);
+    } else if (event.key.toLowerCase() === "m" && book.get("adapter", record)) {
       event.preventDefault();
       select(record);
     } else if (event.key.toLowerCase() === "f") {
@@ -255,14 +308,26 @@ export function Decks() {
     }
   };
 
+  const besides = (params.get("beside") ?? "").split(" ");
+  const [one, two] = besides.map((h) => book.get("host", h)?.id);
+  if (one && two) return <Beside left={one} right={two} choose={setBeside} close={() => setBeside(null, null)} />;
   if (!book.records.host.length) {
     return (
       <div className="empty-state">
         <h2>This plan has no hosts</h2>
         <p>
-          A plan begins with what is there: <Link className="plain-link" to="/plans/read">read the state of real hosts</Link>, or import a plan file from the{" "}
-          <Link className="plain-link" to="/plans">list of plans</Link>.
+          A plan begins with what is there: <Link className="plain-link" to="/plans/read">read the state of real hosts</Link>, import a plan file from the{" "}
+          <Link className="plain-link" to="/plans">list of plans</Link>, or begin with the first host here.
         </p>
+        {panel === "sheet" ? (
+          <div className="empty-panel">
+            <Sheet close={() => setPanel(null)} open={() => undefined} />
+          </div>
+        ) : (
+          <button type="button" className="solid" onClick={() => setPanel("sheet")}>
+            Add the first host
+          </button>
+        )}
       </div>
     );
   }
@@ -289,6 +354,9 @@ export function Decks() {
           );
         })}
         </div>
+        <button type="button" className="chip add" aria-expanded={panel === "sheet"} title="A host, a fabric switch, a segment, a rule" onClick={() => setPanel(panel === "sheet" ? null : "sheet")}>
+          + Add
+        </button>
         {book.records.host.length > 6 && (
           <input className="host-filter" placeholder="Filter hosts" aria-label="Filter hosts by name or site" value={filter} onChange={(e) => setFilter(e.target.value)} />
         )}
@@ -318,7 +386,7 @@ export function Decks() {
                 }),
               )}
               {layout.trunks.map((t) => (
-                <path key={t.cable} d={rounded(t.points)} stroke="var(--line-strong)" strokeWidth="3" fill="none" />
+                <path key={t.cable} d={rounded(t.points)} stroke="var(--line-strong)" strokeWidth={t.cable in blocked ? 1.5 : 3} strokeDasharray={t.cable in blocked ? "3 4" : undefined} fill="none" />
               ))}
             </svg>
             {visible.map((column) => (
@@ -326,6 +394,7 @@ export function Decks() {
                 {!column.collapsed && <div className="column" style={{ left: column.x, width: column.w, height: layout.decks.floor - 2 }} />}
                 <HostHead
                   scene={scene}
+                  open={() => select(column.host)}
                   column={column}
                   toggle={() =>
                     setFolded((now) => {
@@ -366,12 +435,12 @@ export function Decks() {
             ))}
             <section aria-label="Fabric">
               {layout.bars.map((bar) => (
-                <FabricBar key={bar.id} scene={scene} bar={bar} />
+                <FabricBar key={bar.id} scene={scene} bar={bar} root={roots.has(bar.id)} />
               ))}
               {layout.bars.flatMap((bar) => bar.sockets.map((s) => <Socket key={s.id} scene={scene} id={s.id} rect={s} />))}
               {layout.trunks.flatMap((t) =>
                 ([[t.a, t.b], [t.b, t.a]] as const).map(([end, other]) => (
-                  <TrunkEnd key={`${t.cable} ${end.port}`} scene={scene} end={end} other={other} side={end.y === other.y ? (end.x < other.x ? "left" : "right") : end.y < other.y ? "up" : "down"} />
+                  <TrunkEnd key={`${t.cable} ${end.port}`} scene={scene} end={end} other={other} blocked={blocked[t.cable] === end.bar} side={end.y === other.y ? (end.x < other.x ? "left" : "right") : end.y < other.y ? "up" : "down"} />
                 )),
               )}
             </section>
@@ -414,7 +483,22 @@ export function Decks() {
             {selectedRect && selected && panel === "tag" && <TagInPlace key={selected} id={selected} rect={selectedRect} left={bubbleLeft(selectedRect, view)} close={close} more={() => setPanel("panel")} />}
             {selectedRect && selected && panel === "panel" && (
               <div className="panel-place" style={panelPlace(selectedRect, layout, view)}>
-                <RecordPanel key={selected} id={selected} close={close} />
+                <RecordPanel key={selected} id={selected} close={close} build={build} compare={compare} />
+              </div>
+            )}
+            {selectedRect && selected && panel === "build" && (
+              <div className="panel-place wide" style={buildPlace(selectedRect, layout, view)}>
+                <Build key={selected} host={onto ? book.get("virtual_switch", onto)!.host : selected} onto={onto} close={close} />
+              </div>
+            )}
+            {panel === "sheet" && (
+              <div className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
+                <Sheet close={() => setPanel(null)} open={(record) => { setSelected(record); setPanel("panel"); }} />
+              </div>
+            )}
+            {panel === "panel" && selected && !selectedRect && (
+              <div className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
+                <RecordPanel key={selected} id={selected} close={() => setPanel(null)} build={build} compare={compare} />
               </div>
             )}
           </div>
@@ -422,7 +506,7 @@ export function Decks() {
       </div>
       {drag && (
         <div className="ghost" style={{ left: drag.x + 12, top: drag.y + 10 }}>
-          {book.get("adapter", drag.id)?.name ?? `cable of ${book.get("nic", book.far.get(drag.id)?.id)?.name ?? ""}`}
+          {(book.get("adapter", drag.id) ?? book.get("nic", drag.id))?.name ?? `cable of ${book.get("nic", book.far.get(drag.id)?.id)?.name ?? ""}`}
         </div>
       )}
     </div>
@@ -442,8 +526,8 @@ function locate(layout: Layout, record: string): Rect | null {
     for (const end of [trunk.a, trunk.b]) if (end.port === record) return { x: end.x - 10, y: end.y - 10, w: 40, h: 20 };
   }
   for (const column of layout.columns) {
-    const guest = column.guests.find((g) => g.id === record);
-    if (guest) return guest;
+    const part = column.guests.find((g) => g.id === record) ?? column.switches.find((s) => s.id === record);
+    if (part) return part;
     if (column.host === record) return { x: column.x, y: 0, w: column.w, h: 30 };
   }
   return null;
@@ -453,6 +537,13 @@ function locate(layout: Layout, record: string): Rect | null {
 function panelPlace(rect: Rect, layout: Layout, view: { left: number; width: number }): React.CSSProperties {
   const left = Math.max(view.left + 8, Math.min(rect.x, view.left + view.width - PANEL_WIDTH - 12));
   return rect.y > layout.height - 300 ? { left, bottom: layout.height - rect.y + 6 } : { left, top: rect.y + rect.h + 6 };
+}
+
+/** Beside the column where something is built, so that the drawing stays in sight; under its head where there is no room. */
+function buildPlace(rect: Rect, layout: Layout, view: { left: number; width: number }): React.CSSProperties {
+  const right = rect.x + rect.w + 12;
+  const left = right + 388 < view.left + view.width ? right : rect.x - 396 > view.left ? rect.x - 396 : view.left + 8;
+  return { left, top: Math.max(40, Math.min(rect.y, layout.height - 420)) };
 }
 
 function bubbleLeft(rect: Rect, view: { left: number; width: number }): number {

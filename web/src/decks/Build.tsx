@@ -1,0 +1,204 @@
+import { useEffect, useId, useRef, useState, type KeyboardEvent } from "react";
+
+import { usePlan } from "../api/plan";
+import { readVid } from "../model/records";
+import { VerdictMark } from "../parts/VerdictMark";
+import { MODES } from "./fields";
+import { freshName, newSwitch, nicsOf, nicText } from "./making";
+import { Outcome, Panel, usePreviews } from "./Panel";
+
+type Step = "nics" | "group" | "guests";
+interface Choice {
+  id: string;
+  label: string;
+  detail: string;
+  /** What becomes of it, or what it takes from somebody. */
+  note?: string;
+  mark?: "home" | "unproven" | "wavering" | "stranded" | "astray" | "exposed";
+}
+
+/** Making a switch in the order in which people do it: take NICs, name a port group and give it its tag, attach guests, see them land. */
+export function Build({ host, onto, close }: { host: string; onto: string | null; close: () => void }) {
+  const { book, edit, busy, snapshot } = usePlan();
+  const owner = book.get("host", host)!;
+  const old = book.get("virtual_switch", onto);
+  const switches = book.of("virtual_switch", "host", host);
+  const [step, setStep] = useState<Step>("nics");
+  const [name, setName] = useState(() => old?.name ?? freshName(switches, "switch"));
+  const [nics, setNics] = useState<string[]>([]);
+  const [mode, setMode] = useState("standby");
+  const [group, setGroup] = useState("");
+  const [tag, setTag] = useState("");
+  const [adapters, setAdapters] = useState<string[]>([]);
+
+  const vid = readVid(tag);
+  const segment = vid ? book.records.segment.find((s) => s.vid === vid) : undefined;
+  const wrong = tag.trim() && vid === null ? "A VID is a number from 1 to 4094; leave it empty for untagged." : "";
+  const title = group.trim() || (adapters.length || tag.trim() ? (segment?.name ?? (vid ? `VID ${vid}` : "untagged")) : "");
+  const operations = wrong ? [] : newSwitch(book, { host, onto, name: name.trim() || "switch", nics, mode, group: title, vid, adapters, segment: segment?.id ?? null });
+  const { results } = usePreviews([operations], operations.length > 0);
+  const result = operations.length ? results?.[0] : undefined;
+  const blocked = !operations.length || busy || !!result?.problems.length;
+  const make = (): void => {
+    if (blocked) return;
+    const what = old ? `Build on ${old.name} of ${owner.name}` : `Make ${name.trim()} on ${owner.name}`;
+    void edit(what, operations).then((made) => made && close());
+  };
+
+  const free = nicsOf(book, host).filter((n) => !old || book.get("uplink", n.nic.uplink)?.switch !== old.id);
+  const nicChoices: Choice[] = free.map((f) => ({ id: f.nic.id, label: `${f.nic.name} ${nicText(f)}`, detail: `${f.use}; ${f.neighbour}`, note: nics.includes(f.nic.id) ? f.loses : undefined }));
+  const order = (belongs: string | null | undefined, seated: boolean): number => (segment && belongs === segment.id ? 0 : 2) + Number(seated);
+  const guestChoices: Choice[] = book
+    .of("guest", "host", host)
+    .flatMap((guest) => book.of("adapter", "guest", guest.id).map((adapter) => ({ guest, adapter })))
+    .filter(({ adapter }) => adapter.type !== "direct")
+    .sort((a, b) => order(a.adapter.belongs, !!a.adapter.port_group) - order(b.adapter.belongs, !!b.adapter.port_group) || a.guest.name.localeCompare(b.guest.name))
+    .map(({ guest, adapter }) => {
+      const now = snapshot.endpoints.get(adapter.id)?.verdict;
+      const move = result?.moves.find((m) => m.endpoint === adapter.id);
+      return {
+        id: adapter.id,
+        label: `${guest.name} ${adapter.name}`,
+        detail: `belongs on ${book.get("segment", adapter.belongs)?.name ?? "nothing yet"}, now in ${book.get("port_group", adapter.port_group)?.name ?? "no port group"}`,
+        mark: (move ? (move.after ?? undefined) : now) ?? undefined,
+      };
+    });
+  const taken = free.filter((f) => nics.includes(f.nic.id));
+  const steps: [Step, string, string][] = [
+    ["nics", "NICs", taken.map((f) => f.nic.name).join(", ") || (old ? "as they are" : "none: sealed")],
+    ["group", "Port group", title ? `${title} ${vid ?? "untagged"}` : "none yet"],
+    ["guests", "Guests", adapters.length ? `${adapters.length} attached` : "none yet"],
+  ];
+  return (
+    <Panel title={old ? `Build on ${old.name} of ${owner.name}` : `A new switch on ${owner.name}`} close={close}>
+      <ol className="steps" aria-label="Steps">
+        {steps.map(([key, label, said]) => (
+          <li key={key}>
+            <button type="button" className="step" aria-current={step === key ? "step" : undefined} onClick={() => setStep(key)}>
+              <b>{label}</b> {said}
+            </button>
+          </li>
+        ))}
+      </ol>
+      {step === "nics" && (
+        <>
+          {!old && (
+            <label className="field inline">
+              <span>Switch</span>
+              <input className="mono" value={name} onChange={(e) => setName(e.target.value)} />
+            </label>
+          )}
+          <Picker label={`NICs of ${owner.name}`} choices={nicChoices} chosen={nics} put={setNics} next={() => setStep("group")} empty={old ? "It has every NIC of this host already." : "This host has no NIC; the switch will be sealed."} />
+          {nics.length > 1 && !book.of("uplink", "switch", onto ?? "").length && (
+            <label className="field inline">
+              <span>Team</span>
+              <select value={mode} onChange={(e) => setMode(e.target.value)}>
+                {MODES.map(([key, text]) => (
+                  <option key={key} value={key}>
+                    {text}
+                  </option>
+                ))}
+              </select>
+            </label>
+          )}
+        </>
+      )}
+      {step === "group" && (
+        <GroupStep group={group} setGroup={setGroup} tag={tag} setTag={setTag} hint={segment?.name ?? ""} next={() => !wrong && setStep("guests")} />
+      )}
+      {step === "guests" && <Picker label={`Adapters on ${owner.name}`} choices={guestChoices} chosen={adapters} put={setAdapters} next={make} empty="No guest of this host has an adapter yet." />}
+      {wrong ? <p className="outcome bad">{wrong}</p> : operations.length ? <Outcome result={result} /> : <p className="outcome quiet">Choose a NIC, or go on without one.</p>}
+      <div className="panel-actions">
+        {step !== "guests" && (
+          <button type="button" className="plain" onClick={() => setStep(step === "nics" ? "group" : "guests")}>
+            Next
+          </button>
+        )}
+        <button type="button" className="solid" disabled={blocked} onClick={make}>
+          Make it
+        </button>
+        <span className="panel-keys">{step === "group" ? "Enter goes on" : step === "nics" ? "Space takes, Enter goes on" : "Space attaches, Enter makes it"}</span>
+      </div>
+    </Panel>
+  );
+}
+
+function GroupStep({ group, setGroup, tag, setTag, hint, next }: { group: string; setGroup: (v: string) => void; tag: string; setTag: (v: string) => void; hint: string; next: () => void }) {
+  const { book } = usePlan();
+  const first = useRef<HTMLInputElement>(null);
+  const id = useId();
+  useEffect(() => first.current?.focus({ preventScroll: true }), []);
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        next();
+      }}
+    >
+      <label className="field inline">
+        <span>Tag</span>
+        <input ref={first} className="mono" list={id} value={tag} placeholder="untagged" inputMode="numeric" onChange={(e) => setTag(e.target.value)} />
+      </label>
+      <datalist id={id}>
+        {book.records.segment.filter((s) => s.vid).map((s) => (
+          <option key={s.id} value={String(s.vid)}>
+            {s.name}
+          </option>
+        ))}
+      </datalist>
+      <label className="field inline">
+        <span>Name</span>
+        <input value={group} placeholder={hint || "of the port group"} onChange={(e) => setGroup(e.target.value)} />
+      </label>
+      <button type="submit" className="visually-hidden">
+        Go on to the guests
+      </button>
+    </form>
+  );
+}
+
+/** A list from which several are taken: arrows move, Space takes or leaves, Enter goes on. */
+export function Picker({ label, choices, chosen, put, next, empty }: { label: string; choices: Choice[]; chosen: string[]; put: (ids: string[]) => void; next: () => void; empty: string }) {
+  const [at, setAt] = useState(0);
+  const list = useRef<HTMLUListElement>(null);
+  const id = useId();
+  useEffect(() => list.current?.focus({ preventScroll: true }), []);
+  const toggle = (choice: string): void => put(chosen.includes(choice) ? chosen.filter((c) => c !== choice) : [...chosen, choice]);
+  const onKeyDown = (e: KeyboardEvent): void => {
+    if (e.key === "ArrowDown" || e.key === "ArrowUp") {
+      e.preventDefault();
+      const to = (at + (e.key === "ArrowDown" ? 1 : -1) + choices.length) % Math.max(1, choices.length);
+      setAt(to);
+      list.current?.children[to]?.scrollIntoView({ block: "nearest" });
+    } else if (e.key === " ") {
+      e.preventDefault();
+      const now = choices[at];
+      if (now) toggle(now.id);
+    } else if (e.key === "Enter") {
+      e.preventDefault();
+      next();
+    }
+  };
+  if (!choices.length) return <p className="quiet">{empty}</p>;
+  return (
+    <ul ref={list} className="choices several" role="listbox" aria-multiselectable tabIndex={0} aria-label={label} aria-activedescendant={`${id}-${at}`} onKeyDown={onKeyDown}>
+      {choices.map((choice, n) => (
+        <li key={choice.id} id={`${id}-${n}`} role="option" aria-selected={chosen.includes(choice.id)} className={n === at ? "at" : ""} onMouseMove={() => setAt(n)} onClick={() => toggle(choice.id)}>
+          <span className="choice-name">
+            <span className="tick" aria-hidden>
+              {chosen.includes(choice.id) ? "✓" : ""}
+            </span>
+            {choice.label}
+          </span>
+          <span className="choice-detail">{choice.detail}</span>
+          {choice.note && <span className="choice-note">{choice.note}</span>}
+          {choice.mark && (
+            <span className="choice-becomes">
+              <VerdictMark mark={choice.mark} /> {choice.mark}
+            </span>
+          )}
+        </li>
+      ))}
+    </ul>
+  );
+}

@@ -1,0 +1,126 @@
+import { useState } from "react";
+
+import type { Kind } from "../api/client";
+import { usePlan } from "../api/plan";
+import { patch } from "./edits";
+import { fieldsOf, type FieldSpec } from "./fields";
+import { drop, dropWhole, freshId, put } from "./making";
+import { FieldForm, Panel } from "./Panel";
+import { ListWithDrops } from "./RecordPanel";
+
+type Page = "host" | "fabric_switch" | "segment" | "secondary_vlan" | "separation" | "limits" | "assumed_fabric";
+const PAGES: [Page, string][] = [
+  ["host", "Host"],
+  ["fabric_switch", "Fabric switch"],
+  ["segment", "Segments"],
+  ["secondary_vlan", "Private VLANs"],
+  ["separation", "Kept apart"],
+  ["limits", "Limits"],
+  ["assumed_fabric", "Assumed"],
+];
+
+/** What belongs to the plan as a whole: its segments and rules, and the hosts and switches that are yet to come. */
+export function Sheet({ close, open }: { close: () => void; open: (id: string) => void }) {
+  const { book } = usePlan();
+  const [page, setPage] = useState<Page>(book.records.segment.length ? "host" : "segment");
+  return (
+    <Panel title="Add to the plan" close={close}>
+      <div className="sections" role="group" aria-label="What to add">
+        {PAGES.map(([key, label]) => (
+          <button key={key} type="button" aria-pressed={page === key} onClick={() => setPage(key)}>
+            {label}
+          </button>
+        ))}
+      </div>
+      <PageBody key={page} page={page} close={close} open={open} />
+    </Panel>
+  );
+}
+
+function PageBody({ page, close, open }: { page: Page; close: () => void; open: (id: string) => void }) {
+  const { book } = usePlan();
+  if (page === "limits") {
+    const sheet = book.records.limits[0];
+    return (
+      <>
+        <p className="quiet">The most that your hosts take of something. What is over it becomes a finding.</p>
+        <FieldForm fields={fieldsOf("limits", book)} record={sheet} compose={(set) => [sheet ? patch("limits", sheet.id, set) : put("limits", { id: "limits", ...set })]} message={() => "Change the limits sheet"} done={close} />
+      </>
+    );
+  }
+  if (page === "host") {
+    const fields: FieldSpec[] = [...fieldsOf("host", book), { name: "nics", label: "NICs", kind: "number", unless: 2 }, { name: "speed", label: "Their speed", kind: "number", hint: "Mbit/s" }];
+    return (
+      <FieldForm
+        fields={fields}
+        making
+        compose={({ name, site, nics, speed }) => {
+          if (!name) return [];
+          const id = freshId(book, String(name));
+          const count = Math.min(Number(nics ?? 2), 16);
+          return [put("host", { id, name, ...(site ? { site } : {}) }), ...Array.from({ length: count }, (_, n) => put("nic", { id: `${id}/nic${n}`, host: id, name: `nic${n}`, ...(speed ? { speed } : {}) }))];
+        }}
+        message={({ name }) => `Add host ${String(name)}`}
+        done={close}
+        action="Add the host"
+      />
+    );
+  }
+  const labels: Record<Exclude<Page, "limits" | "host">, [string, string]> = {
+    fabric_switch: ["Add the switch", "No fabric switch yet."],
+    segment: ["Add the segment", "No segment yet: say which broadcast domains you want, and with which VID."],
+    secondary_vlan: ["Add the secondary VLAN", "No private VLAN yet."],
+    separation: ["Keep them apart", "Nothing is kept apart yet."],
+    assumed_fabric: ["Assume it", "Nothing is assumed about what is behind open ends."],
+  };
+  const [action, empty] = labels[page];
+  const fields = fieldsOf(page, book).map((f) => (page === "fabric_switch" && (f.name === "name" || f.name === "site") ? { ...f, more: false } : f));
+  const ordered = page === "fabric_switch" ? [...fields.filter((f) => f.name === "name" || f.name === "site"), ...fields.filter((f) => f.name !== "name" && f.name !== "site").map((f) => ({ ...f, more: true }))] : fields;
+  return (
+    <>
+      {page === "segment" && book.records.segment.length > 0 ? (
+        <ul className="plain-list" aria-label="Segments">
+          {book.records.segment.map((s) => (
+            <li key={s.id}>
+              <button type="button" className="panel-link" onClick={() => open(s.id)}>
+                {s.name}
+              </button>
+              <span className="mono">{s.vid ?? (s.vni ? `VNI ${s.vni}` : "untagged")}</span>
+            </li>
+          ))}
+        </ul>
+      ) : page === "fabric_switch" ? null : (
+        <ListWithDrops label="What there is" items={listed(page, book)} empty={empty} />
+      )}
+      <FieldForm fields={ordered} making compose={(set) => (ready(page, set, book) ? [put(page, { id: freshId(book, newId(page, set)), ...defaults(page, set, book), ...set })] : [])} message={(set) => `${action}: ${String(set.name ?? set.vid ?? set.site ?? `${String(set.a ?? "")} and ${String(set.b ?? "")}`)}`} done={close} action={action} />
+    </>
+  );
+}
+
+type Book = ReturnType<typeof usePlan>["book"];
+
+function ready(page: Page, set: Record<string, unknown>, book: Book): boolean {
+  if (page === "secondary_vlan") return Boolean(set.vid && book.records.segment.some((s) => s.vid));
+  if (page === "separation") return Boolean(set.a && set.b);
+  if (page === "assumed_fabric") return Boolean(set.site && set.allowed);
+  return Boolean(set.name);
+}
+
+/** What a select shows first is meant even where nobody touched it. */
+function defaults(page: Page, set: Record<string, unknown>, book: Book): Record<string, unknown> {
+  if (page !== "secondary_vlan") return {};
+  return { segment: set.segment ?? book.records.segment.find((s) => s.vid)?.id, type: set.type ?? "isolated" };
+}
+
+function newId(page: Page, set: Record<string, unknown>): string {
+  if (page === "fabric_switch") return String(set.name);
+  return `${page.replaceAll("_", "-")}-${String(set.name ?? set.vid ?? set.site ?? `${String(set.a)}-${String(set.b)}`)}`;
+}
+
+function listed(page: Page, book: Book): { key: string; text: string; operations: ReturnType<typeof dropWhole>; message: string }[] {
+  const item = (kind: Kind, id: string, text: string) => ({ key: id, text, operations: [drop(kind, id)], message: `Remove: ${text}` });
+  if (page === "secondary_vlan") return book.records.secondary_vlan.map((s) => item(page, s.id, `${s.vid} ${s.type} of ${book.get("segment", s.segment)?.name ?? ""}`));
+  if (page === "separation") return book.records.separation.map((s) => item(page, s.id, `${s.a} and ${s.b}: never share ${s.share ?? "uplink"}`));
+  if (page === "assumed_fabric") return book.records.assumed_fabric.map((a) => item(page, a.id, `${a.site}: ${a.allowed}`));
+  return [];
+}

@@ -1,0 +1,171 @@
+import type { Kind, Operation, RecordOf } from "../api/client";
+import { speed, type Book } from "../model/records";
+import { patch, portName, tagText, type Proposal } from "./edits";
+import type { Draft } from "./fields";
+
+export const put = (kind: Kind, record: Draft): Operation => ({ op: "put", kind, record });
+export const drop = (kind: Kind, id: string): Operation => ({ op: "drop", kind, id });
+
+const slug = (text: string): string => text.trim().toLowerCase().replaceAll(/[^a-z0-9._-]+/g, "-").replace(/^[-._]+|[-._]+$/g, "") || "x";
+
+/** An id that nothing in the plan (and nothing in the same edit) has. */
+export function freshId(book: Book, wanted: string, taken: ReadonlySet<string> = new Set()): string {
+  const base = wanted.split("/").map(slug).join("/").slice(0, 110);
+  let id = base;
+  for (let n = 2; book.byId.has(id) || taken.has(id); n++) id = `${base}-${n}`;
+  return id;
+}
+
+/** A name that no record of this list has: switch0, switch1, ... */
+export function freshName(taken: readonly { name: string }[], stem: string): string {
+  const names = new Set(taken.map((r) => r.name));
+  let n = 0;
+  while (names.has(`${stem}${n}`)) n++;
+  return `${stem}${n}`;
+}
+
+/** A locally administered MAC address that no adapter has. */
+export function freshMac(book: Book): string {
+  const taken = new Set([...book.records.adapter, ...book.records.nic].map((r) => r.mac));
+  for (;;) {
+    const bytes = crypto.getRandomValues(new Uint8Array(5));
+    const mac = ["02", ...[...bytes].map((b) => b.toString(16).padStart(2, "0"))].join(":");
+    if (!taken.has(mac)) return mac;
+  }
+}
+
+/** A NIC as the sequence shows it: its speed, link, neighbour, and what takes it from somebody. */
+export interface FreeNic {
+  nic: RecordOf<"nic">;
+  neighbour: string;
+  use: string;
+  /** What the present holder loses, said before it is taken. */
+  loses: string;
+}
+
+export function nicsOf(book: Book, host: string): FreeNic[] {
+  return book
+    .of("nic", "host", host)
+    .map((nic) => {
+      const uplink = book.get("uplink", nic.uplink);
+      const sw = book.get("virtual_switch", uplink?.switch);
+      const left = uplink ? book.of("nic", "uplink", uplink.id).filter((n) => n.id !== nic.id) : [];
+      const port = book.get("fabric_port", book.far.get(nic.id)?.id);
+      return {
+        nic,
+        neighbour: port ? `${portName(book, port.id)}, ${tagText(port)}` : book.far.has(nic.id) ? portName(book, book.far.get(nic.id)!.id) : "nobody knows what is behind it",
+        use: sw ? `in ${sw.name}` : nic.addresses?.length ? `the host’s own ${nic.addresses.join(", ")}` : "free",
+        loses: sw ? (left.length ? `${sw.name} keeps ${left.map((n) => n.name).join(", ")} only` : `${sw.name} loses its only way out`) : nic.addresses?.length ? "the host’s address moves onto a host port of the new switch" : "",
+      };
+    })
+    .sort((a, b) => Number(a.use !== "free") - Number(b.use !== "free") || a.nic.name.localeCompare(b.nic.name, "en", { numeric: true }));
+}
+
+export const nicText = ({ nic }: FreeNic): string => [speed(nic.speed), nic.link === "down" ? "no link" : "link up", nic.wireless ? "wireless" : "", nic.mtu ? `MTU ${nic.mtu}` : ""].filter(Boolean).join(", ");
+
+export interface NewSwitch {
+  host: string;
+  /** An existing switch to add to, instead of a new one. */
+  onto: string | null;
+  name: string;
+  nics: string[];
+  mode: string;
+  group: string;
+  vid: number | null;
+  adapters: string[];
+  segment: string | null;
+}
+
+/** A switch with its uplink, a port group and the guests on it, as one edit. */
+export function newSwitch(book: Book, made: NewSwitch): Operation[] {
+  const id = made.onto ?? freshId(book, `${made.host}/${made.name}`);
+  const operations: Operation[] = [];
+  if (!made.onto) operations.push(put("virtual_switch", { id, host: made.host, name: made.name }));
+  if (made.nics.length) {
+    const known = made.onto ? book.of("uplink", "switch", made.onto)[0] : undefined;
+    const uplink = known?.id ?? freshId(book, `${id}/uplink`);
+    if (!known) operations.push(put("uplink", { id: uplink, switch: id, name: made.nics.length > 1 ? "team0" : (book.get("nic", made.nics[0])?.name ?? "uplink"), mode: made.mode }));
+    const before = known ? book.of("nic", "uplink", known.id).length : 0;
+    made.nics.forEach((nic, n) => {
+      const record = book.get("nic", nic)!;
+      operations.push(...leaving(book, record), patch("nic", nic, { uplink, rank: before + n, role: before + n && made.mode === "standby" ? "standby" : "active", addresses: [] }));
+      if (record.addresses?.length) {
+        const port = freshId(book, `${id}/${record.name}-host`);
+        operations.push(put("host_port", { id: port, switch: id, name: `${record.name}-host`, addresses: record.addresses, services: ["management"] }));
+      }
+    });
+  }
+  if (made.group) {
+    const group = freshId(book, `${id}/${made.group}`);
+    operations.push(put("port_group", { id: group, switch: id, name: made.group, ...(made.vid ? { mode: "access", vid: made.vid } : { mode: "untagged" }) }));
+    for (const adapter of made.adapters) {
+      const record = book.get("adapter", adapter)!;
+      operations.push(patch("adapter", adapter, { port_group: group, ...(record.belongs || !made.segment ? {} : { belongs: made.segment }) }));
+    }
+  }
+  return operations;
+}
+
+/** What has to be let go before a NIC can leave its uplink. */
+function leaving(book: Book, nic: RecordOf<"nic">): Operation[] {
+  const own = book.get("uplink", nic.uplink);
+  return [...(own?.carries === nic.id ? [patch("uplink", own.id, { carries: null })] : []), ...book.of("group_order", "nic", nic.id).map((o) => drop("group_order", o.id))];
+}
+
+/** The uplinks that a NIC could be a member of: its host's, and none. */
+export function uplinksFor(book: Book, nic: RecordOf<"nic">): Proposal[] {
+  const host = book.get("host", nic.host)?.name ?? "";
+  const own = book.get("uplink", nic.uplink);
+  const leave = leaving(book, nic);
+  const left = own ? book.of("nic", "uplink", own.id).filter((n) => n.id !== nic.id).map((n) => n.name) : [];
+  const loss = own ? `; ${own.name} keeps ${left.join(", ") || "nothing"}` : "";
+  const made = book
+    .of("virtual_switch", "host", nic.host)
+    .flatMap((sw) => book.of("uplink", "switch", sw.id).map((uplink) => ({ sw, uplink })))
+    .filter(({ uplink }) => uplink.id !== nic.uplink)
+    .map(({ sw, uplink }): Proposal => {
+      const rank = Math.max(-1, ...book.of("nic", "uplink", uplink.id).map((n) => n.rank ?? 0)) + 1;
+      return {
+        key: uplink.id,
+        label: `${uplink.name} of ${sw.name}`,
+        detail: `${book.of("nic", "uplink", uplink.id).map((n) => n.name).join(", ") || "no NIC yet"}${loss}`,
+        message: `Take ${host} ${nic.name} into ${sw.name}`,
+        operations: [...leave, patch("nic", nic.id, { uplink: uplink.id, rank, role: rank && (uplink.mode ?? "standby") === "standby" ? "standby" : "active" })],
+      };
+    });
+  if (own) made.push({ key: "none", label: "no uplink", detail: `free for another switch${loss}`, message: `Take ${host} ${nic.name} out of ${own.name}`, operations: [...leave, patch("nic", nic.id, { uplink: null })] });
+  return made;
+}
+
+/** Everything that hangs on a record, dropped with it; adapters and NICs are only let go. */
+export function dropWhole(book: Book, kind: Kind, id: string): Operation[] {
+  const each = (k: Kind, field: string, of: string): Operation[] => (book.of(k, field, of) as { id: string }[]).flatMap((r) => dropWhole(book, k, r.id));
+  const letGo = (k: Kind, field: string): Operation[] => (book.of(k, field, id) as { id: string }[]).map((r) => patch(k, r.id, { [field]: null }));
+  const cables = [...book.of("cable", "a", id), ...book.of("cable", "b", id)].map((c) => drop("cable", c.id));
+  const before: Partial<Record<Kind, () => Operation[]>> = {
+    virtual_switch: () => [...each("port_group", "switch", id), ...each("host_port", "switch", id), ...each("uplink", "switch", id)],
+    uplink: () => letGo("nic", "uplink").concat(book.of("nic", "uplink", id).flatMap((n) => book.of("group_order", "nic", n.id).map((o) => drop("group_order", o.id)))),
+    port_group: () => [...each("group_order", "port_group", id), ...letGo("adapter", "port_group")],
+    host_port: () => book.of("port_group", "over", id).flatMap((g) => dropWhole(book, "port_group", g.id)),
+    guest: () => each("adapter", "guest", id),
+    adapter: () => [...each("guest_tag", "adapter", id), ...each("mirror", "source", id), ...each("mirror", "target", id)],
+    nic: () => [...each("group_order", "nic", id), ...letGo("adapter", "function_of"), ...letGo("uplink", "carries"), ...cables],
+    host: () => [...each("guest", "host", id), ...each("virtual_switch", "host", id), ...each("nic", "host", id)],
+    lag: () => letGo("fabric_port", "lag"),
+    fabric_port: () => [...each("station_port", "port", id), ...cables],
+    fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
+    station: () => each("station_port", "station", id),
+    segment: () => [...each("secondary_vlan", "segment", id), ...(["adapter", "host_port", "guest_tag", "station_port"] as const).flatMap((k) => letGo(k, "belongs"))],
+  };
+  const operations = [...(before[kind]?.() ?? []), drop(kind, id)];
+  const seen = new Set<string>();
+  const dropped = new Set(operations.filter((o) => o.op === "drop").map((o) => o.id));
+  // A patch of what goes away anyway is left out, and so is a second drop.
+  return operations.filter((o) => {
+    if (o.op === "patch") return !dropped.has(o.id);
+    const key = `${o.op} ${o.id}`;
+    if (seen.has(key)) return false;
+    seen.add(key);
+    return true;
+  });
+}
