@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import pathlib
 import sys
+from dataclasses import replace
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent / "core"))
 
@@ -275,10 +276,186 @@ def guests() -> None:
     )
 
 
+def whole_wiring() -> None:
+    """The rest that a fleet has: a router, a LAG, a private VLAN, an overlay, a virtual function, a mirror, guards, rules."""
+    # The visitors' kiosks hear their gateway and not each other.
+    put(
+        "segment",
+        "segment-visitors",
+        name="visitors",
+        role="edge",
+        vid=310,
+        subnets=["10.66.10.0/24"],
+        gateways=["10.66.10.1"],
+        mtu=1500,
+    )
+    put("secondary_vlan", "visitors-isolated", segment="segment-visitors", name="kiosks", vid=311, type="isolated")
+    # A bubble in which backups are restored: an overlay with the addresses of ticketing, apart from it.
+    put(
+        "segment",
+        "segment-restore",
+        name="restore bubble",
+        role="test",
+        vni=5010,
+        subnets=["10.65.10.0/24"],
+        mtu=1400,
+    )
+    put("station", "quay-router", name="quay-router", site="Northquay", routes=True)
+    put("fabric_port", "quay-a/p24", switch="quay-a", name="p24", mode="private", vid=310, speed=10_000)
+    put(
+        "station_port",
+        "quay-router/visitors",
+        station="quay-router",
+        port="quay-a/p24",
+        belongs="segment-visitors",
+        addresses=["10.66.10.1/24"],
+    )
+    # A third host at Northquay: its team is one LAG.
+    put("host", "razorbill", name="razorbill", site="Northquay")
+    put("virtual_switch", "razorbill/guests0", host="razorbill", name="guests0", mtu=1500)
+    allowed = f"{PRODUCTION}, 310, 311"
+    put("uplink", "razorbill/guests0/team0", switch="razorbill/guests0", name="team0", mode="lacp", allowed=allowed)
+    put("lag", "quay-a/lag3", switch="quay-a", name="lag3")
+    for n in range(2):
+        port = f"quay-a/p{n + 3}"
+        put(
+            "fabric_port",
+            port,
+            switch="quay-a",
+            name=f"p{n + 3}",
+            mode="trunk",
+            allowed=allowed,
+            speed=10_000,
+            mtu=9216,
+            lag="quay-a/lag3",
+        )
+        nic = f"razorbill/nic{n}"
+        put(
+            "nic",
+            nic,
+            host="razorbill",
+            name=f"nic{n}",
+            mac=f"02:64:0a:00:05:{n:02x}",
+            speed=10_000,
+            mtu=1500,
+            card="card 1",
+            functions=8,
+            uplink="razorbill/guests0/team0",
+            rank=n,
+        )
+        put("cable", f"cable-razorbill-nic{n}", a=nic, b=port)
+    # A NIC that waits for a switch: free, cabled, and known by its neighbour.
+    put(
+        "nic",
+        "razorbill/nic2",
+        host="razorbill",
+        name="nic2",
+        mac="02:64:0a:00:05:02",
+        speed=25_000,
+        mtu=9000,
+        card="card 2",
+    )
+    put("fabric_port", "quay-b/p11", switch="quay-b", name="p11", mode="access", vid=130, speed=25_000, mtu=9216)
+    put("cable", "cable-razorbill-nic2", a="razorbill/nic2", b="quay-b/p11")
+    for name, vid, last in (("mgmt", 110, 15), ("move", 120, 15)):
+        segment = "management" if vid == 110 else "migration"
+        put(
+            "host_port",
+            f"razorbill/guests0/{name}",
+            switch="razorbill/guests0",
+            name=name,
+            vid=vid,
+            addresses=[f"10.64.{vid}.{last}/24"],
+            services=[segment],
+            belongs=SEG[segment],
+        )
+    guests0 = "razorbill/guests0"
+    put("port_group", f"{guests0}/kiosks", switch=guests0, name="kiosks", mode="private", vid=311, send_rate=20_000)
+    put("port_group", f"{guests0}/ticketing", switch=guests0, name="ticketing", mode="access", vid=210)
+    for host in ("razorbill", "gannet"):
+        group = f"{host}/guests0/restore"
+        over = f"{host}/guests0/move"
+        put("port_group", group, switch=f"{host}/guests0", name="restore", mode="overlay", vni=5010, over=over)
+
+    def guest(host: str, name: str, number: int, **adapter: object) -> None:
+        put("guest", f"guest-{name}", host=host, name=name)
+        mac = f"02:64:0b:00:02:{number:02x}"
+        put("adapter", f"adapter-{name}", guest=f"guest-{name}", name=f"tap-{name}", mac=mac, **adapter)
+
+    for n in (1, 2):
+        guest(
+            "razorbill",
+            f"visitor-kiosk-{n}",
+            n,
+            port_group=f"{guests0}/kiosks",
+            belongs="segment-visitors",
+            addresses=[f"10.66.10.{30 + n}/24"],
+            send_rate=50_000 if n == 2 else None,
+        )
+    guest(
+        "razorbill",
+        "ticketing-api",
+        3,
+        port_group=f"{guests0}/ticketing",
+        belongs=SEG["ticketing"],
+        addresses=["10.65.10.41/24"],
+    )
+    guest(
+        "razorbill",
+        "ticketing-watch",
+        4,
+        port_group=f"{guests0}/ticketing",
+        belongs=SEG["ticketing"],
+        addresses=["10.65.10.42/24"],
+    )
+    put("mirror", "mirror-ticketing-api", source="adapter-ticketing-api", target="adapter-ticketing-watch")
+    guest(
+        "razorbill",
+        "tide-model",
+        5,
+        type="direct",
+        function_of="razorbill/nic0",
+        function_vid=230,
+        belongs=SEG["tide gauges"],
+        addresses=["10.65.30.41/24"],
+    )
+    for n, host in enumerate(("razorbill", "gannet")):
+        guest(
+            host,
+            f"restore-db-{n + 1}",
+            6 + n,
+            port_group=f"{host}/guests0/restore",
+            belongs="segment-restore",
+            addresses=[f"10.65.10.{20 + n}/24"],
+        )
+    put("separation", "apart-storage", a="storage", b="production", share="nic")
+    put("separation", "apart-management", a="management", b="production", share="vid")
+    put("limits", "limits", paravirtual_adapters=10, emulated_adapters=4, direct_adapters=2, port_groups=64)
+    for name, priority, mac in (("quay-a", 4096, "0a"), ("quay-b", 8192, "0b"), ("marsh-a", 32768, "0c")):
+        old = RECORDS["fabric_switch"][name]
+        RECORDS["fabric_switch"][name] = replace(
+            old, spanning_tree=True, priority=priority, mac=f"02:64:0c:00:00:{mac}"
+        )  # type: ignore[call-arg]
+    # A second cable between the terminals, which the spanning tree keeps in reserve.
+    for switch, native in (("quay-b", None), ("marsh-a", None)):
+        put(
+            "fabric_port",
+            f"{switch}/x48",
+            switch=switch,
+            name="x48",
+            mode="trunk",
+            allowed="110, 120, 130, 210, 220, 230, 240",
+            native=native,
+            speed=1_000,
+            mtu=1500,
+        )
+    put("cable", "cable-terminals-2", a="quay-b/x48", b="marsh-a/x48")
+
+
 def brackwater() -> Plan:
     """The demo plan, checked."""
     RECORDS.clear()
-    for make in (segments, fabric, hosts, guests):
+    for make in (segments, fabric, hosts, guests, whole_wiring):
         make()
     plan = Plan("Brackwater Ferries", RECORDS)
     problems = check_plan(plan)

@@ -71,7 +71,7 @@ class RiskTest(unittest.TestCase):
 
     def test_a_role_on_a_single_nic(self) -> None:
         made = two_nics("standby")
-        self.risk(made, "single-nic", "guests rests on a single NIC on b. When n0 of b")
+        self.risk(made, "single-nic", "guests rests on a single NIC on b. n0 of b: when it or its port fails")
         made.trunk("sw/p7", "10")
         made.put("nic", "b/n7", host="b", name="n7")
         made.cable("b/n7", "sw/p7")
@@ -81,7 +81,7 @@ class RiskTest(unittest.TestCase):
         made = two_nics("standby")
         for nic in made.kinds["nic"][:2]:
             nic["card"] = "card 1"
-        self.risk(made, "one-card", "All NICs of uplink u of a are on the same card")
+        self.risk(made, "one-card", "guests rests on one card on a. n0 of a and n1 of a")
         made.trunk("sw/p7", "10")
         made.put("nic", "a/n7", host="a", name="n7", card="card 2")
         made.cable("a/n7", "sw/p7")

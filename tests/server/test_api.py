@@ -237,7 +237,9 @@ class AnswersTest(unittest.TestCase):
         told = self.client.whole(plan)
         self.assertGreater(told["pages"], 2)
         self.assertLess(told["largest"], 1_000_000)
-        self.assertEqual({k: len(v) for k, v in told["records"].items()}, {k: len(source.of(k)) for k in told["records"]})
+        self.assertEqual(
+            {k: len(v) for k, v in told["records"].items()}, {k: len(source.of(k)) for k in told["records"]}
+        )
         self.assertEqual(len(told["endpoints"]), 60 * 63)
         endpoint = told["endpoints"]["host-3/a1"]
         status, answer = self.client.edit(plan, 0, patch("adapter", "host-3/a1", port_group=None))

@@ -147,6 +147,21 @@ class Roads:
                     queue.append(following)
         return None
 
+    def nearest(self, source: Place, bridge: int) -> list[Step] | None:
+        """The shortest way of a broadcast to a bridge, in whatever context; None where it doesn't get there."""
+        start: Spot = (source.bridge, source.context, None)
+        came: dict[Spot, tuple[Spot, Step] | None] = {start: None}
+        queue = deque([start])
+        while queue:
+            spot = queue.popleft()
+            if spot[0] == bridge:
+                return _steps(came, spot)
+            for step, following in self.onward(spot, source.stand.order, bridge):
+                if following not in came:
+                    came[following] = (spot, step)
+                    queue.append(following)
+        return None
+
     def wish(self, source: Place, target: tuple[int, int], wanted: int) -> list[Step] | None:
         """The way from a place to (bridge, context) that lacks the fewest permissions for the wanted class.
 

@@ -88,6 +88,15 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
         return Trace((*hops, teller.end(target, context)), True, say_state(wiring, state))
     wanted = target.context if target.context > 0 and target.stand.plain else source.context
     wish = roads.wish(source, goal(source, target), wanted) if target.context >= 0 and not target.stand.vni else None
+    near = (
+        roads.nearest(source, target.bridge) if wish is None and target.context >= 0 and not target.stand.vni else None
+    )
+    if near is not None:
+        # It gets to the target's switch, in a VLAN that the target doesn't hear.
+        for step in near:
+            hops.extend(teller.step(step))
+        context = near[-1].after if near else source.context
+        return Trace((*hops, teller.end(target, context)), False, say_state(wiring, state))
     if wish is None:
         hops.extend(teller.stuck(roads, source, target))
     else:

@@ -28,7 +28,7 @@ from aptwire.judge.verdicts import (
     tag_text,
 )
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, PortGroup, Record
+from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, PortGroup, Record, StationPort
 from aptwire.plan.names import called, host_of
 from aptwire.plan.plan import Plan
 
@@ -78,6 +78,8 @@ def spoken(plan: Plan, endpoint: str) -> str:
         record = plan.find(record.adapter)
     if isinstance(record, HostPort):
         return f"{host_of(plan, record)}’s {record.name}"
+    if isinstance(record, StationPort):
+        return str(plan.get("station", record.station).name)
     if isinstance(record, Adapter):
         guest = plan.get("guest", record.guest)
         several = len(plan.where("adapter", "guest", record.guest)) > 1

@@ -175,49 +175,54 @@ class _Risks:
                 )
 
     def thin(self) -> Iterator[Risk]:
-        """A role that rests on a single NIC, or on two NICs of one card."""
-        single: dict[str, list[Team]] = {}
-        card: dict[str, list[Team]] = {}
+        """Roles that rest on a single NIC, or on NICs of one card; hosts with the same roles on it share a risk."""
+        single: dict[tuple[str, ...], list[Team]] = {}
+        card: dict[tuple[str, ...], list[Team]] = {}
         for found in self.facts:
-            for team in found.teams:
+            roles = tuple(sorted(found.roles))
+            for team in found.teams if roles else ():
                 nics = [m.nic for m in team.members[: team.usable] if isinstance(m.nic, Nic) and not m.one_way]
                 if len(nics) == 1:
-                    for role in found.roles:
-                        single.setdefault(role, []).append(team)
+                    single.setdefault(roles, []).append(team)
                 elif len(nics) > 1 and nics[0].card and len({n.card for n in nics}) == 1:
-                    for role in found.roles:
-                        card.setdefault(role, []).append(team)
-        for role, teams in sorted(single.items()):
-            hosts = [self._team_host(t) for t in teams]
-            alone = tuple(t.members[0].nic.id for t in teams)
+                    card.setdefault(roles, []).append(team)
+        for roles, teams in sorted(single.items()):
             edit: list[Operation] = []
             for team in teams:
                 free = self._free_nic(self._team_host(team))
-                if free is not None and isinstance(team.uplink, Uplink):
+                if free is not None:
                     edit.append(Patch("nic", free.id, {"uplink": team.uplink.id, "role": "standby", "rank": 1}))
             title = f"Add a free NIC to {some(called(self.plan, t.uplink) for t in teams)}"
-            yield Risk(
-                RISK,
-                "single-nic",
-                (role,),
-                f"{role} rests on a single NIC on {some(map(self.host, sorted(hosts)))}",
-                f"When {some(called(self.plan, self.plan.find(n)) for n in alone)} or its port fails, it is gone.",
-                alone,
-                facts=tuple(self.fact(n, "the only NIC of its uplink", f"carries {role} alone") for n in alone[:20]),
-                mends=((title, tuple(edit)),) if len(edit) == len(teams) else (),
+            made = ((title, tuple(edit)),) if len(edit) == len(teams) else ()
+            yield self._thin(
+                "single-nic", roles, teams, "a single NIC", "When it or its port fails, they are gone.", made
             )
-        for role, teams in sorted(card.items()):
-            beside = tuple(m.nic.id for t in teams for m in t.members)
-            yield Risk(
-                RISK,
-                "one-card",
-                (role,),
-                f"{role} rests on one card on {some(self.host(self._team_host(t)) for t in teams)}",
-                f"All NICs of {some(called(self.plan, t.uplink) for t in teams)} are on the same card, and fail with it.",
-                beside,
-                facts=tuple(self.fact(n, f"card {self.plan.get('nic', n).card}", "the same card") for n in beside[:20]),
-                mends=tuple(self._other_card(teams)),
-            )
+        for roles, teams in sorted(card.items()):
+            text = "All NICs of the team are on the same card, and fail with it."
+            yield self._thin("one-card", roles, teams, "one card", text, tuple(self._other_card(teams)))
+
+    def _thin(
+        self,
+        what: str,
+        roles: tuple[str, ...],
+        teams: list[Team],
+        rests: str,
+        text: str,
+        made: tuple[tuple[str, Edit], ...],
+    ) -> Risk:
+        nics = tuple(m.nic.id for t in teams for m in t.members[: t.usable])
+        hosts = some(sorted(self.host(self._team_host(t)) for t in teams))
+        names = some(called(self.plan, self.plan.find(n)) for n in nics)
+        return Risk(
+            RISK,
+            what,
+            roles,
+            f"{some(roles)} rest{'s' if len(roles) == 1 else ''} on {rests} on {hosts}",
+            f"{names}: {text[:1].lower()}{text[1:]}",
+            nics,
+            facts=tuple(self.fact(n, rests, f"carries {some(roles)}") for n in nics[:20]),
+            mends=made,
+        )
 
     def _other_card(self, teams: list[Team]) -> Iterator[tuple[str, Edit]]:
         edit: list[Operation] = []
