@@ -3,7 +3,7 @@ import { useMemo, useState } from "react";
 import type { Operation, RecordOf } from "../api/client";
 import { usePlan } from "../api/plan";
 import { speed, type Book } from "../model/records";
-import { sayMoves } from "../model/verdicts";
+import { isWorse, sayMoves } from "../model/verdicts";
 import { patch, portName, tagText } from "./edits";
 import { hostsInOrder, membersOf, reachOf } from "./layout";
 import { freshId, put } from "./making";
@@ -82,9 +82,10 @@ export function Beside({ left, right, choose, close }: { left: string; right: st
                   <td>
                     {row.alike && (
                       <button type="button" className="panel-link" disabled={busy || !!result?.problems.length} onClick={() => void edit(row.alike!.message, row.alike!.operations)} aria-label={row.alike.message}>
-                        {result?.problems.length ? result.problems[0]!.message : result ? sayMoves(result.tally) : "…"}
+                        as {nameOf(left)}
                       </button>
                     )}
+                    {row.alike && <span className={result?.moves.some(isWorse) ? "beside-worse" : "beside-moves"}>{result?.problems.length ? result.problems[0]!.message : result ? sayMoves(result.tally) : "…"}</span>}
                   </td>
                 </tr>
               );

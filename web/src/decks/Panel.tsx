@@ -143,7 +143,8 @@ export function FieldForm({ fields, record = {}, making = false, compose, messag
   for (const field of fields) {
     const active = field.when?.(draft) ?? true;
     const value = active ? parsed(field, draft[field.name], wrong, record[field.name]) : field.kind === "maybe" || field.kind === "flag" ? (field.unless ?? null) : null;
-    const before = field.kind === "list" ? ((record[field.name] as string[] | undefined) ?? []) : (record[field.name] ?? field.unless ?? (field.kind === "text" ? "" : null));
+    const held = record[field.name] ?? field.unless ?? (field.kind === "text" ? "" : null);
+    const before = field.kind === "choice" || field.kind === "ref" ? held || null : field.kind === "list" ? ((record[field.name] as string[] | undefined) ?? []) : held;
     if (JSON.stringify(value) !== JSON.stringify(before)) set[field.name] = value;
   }
   const changed = making || Object.keys(set).length > 0;

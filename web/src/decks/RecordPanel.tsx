@@ -59,7 +59,7 @@ export function RecordPanel({ id, close, build, compare }: { id: string; close: 
   } else if (kind === "fabric_port") {
     const port = book.get("fabric_port", id)!;
     const nic = book.get("nic", book.far.get(id)?.id);
-    title = `Port ${portName(book, id)}`;
+    title = `Port ${port.name} of ${book.get("fabric_switch", port.switch)?.name ?? ""}`;
     sections = [settings()];
     if (nic) sections.push({ label: "Cable", body: <OutcomeList label="Ports" proposals={portsFor(book, nic)} endpoint={null} take={take} empty="No other port at this site is free." /> });
     else if (!book.far.has(id)) sections.push({ label: "Plug in", body: <PlugIn id={id} {...ids} /> }, { label: "Station", body: <Stations id={id} {...ids} /> });
@@ -101,7 +101,7 @@ export function RecordPanel({ id, close, build, compare }: { id: string; close: 
           ))}
         </div>
       )}
-      {shown.body}
+      <div key={shown.label}>{shown.body}</div>
     </Panel>
   );
 }

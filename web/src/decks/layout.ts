@@ -60,10 +60,17 @@ export interface Bar extends Box {
   /** Uncabled ports, shown as sockets in the bar. */
   sockets: Box[];
 }
+export interface TrunkEnd {
+  port: string;
+  bar: string;
+  x: number;
+  y: number;
+  side: "left" | "right" | "up" | "down";
+}
 export interface Trunk {
   cable: string;
-  a: { port: string; bar: string; x: number; y: number };
-  b: { port: string; bar: string; x: number; y: number };
+  a: TrunkEnd;
+  b: TrunkEnd;
   points: [number, number][];
 }
 export interface Layout {
@@ -328,7 +335,8 @@ function placeBars(book: Book, layout: Layout, top: number): void {
     lanes[lane]!.push([from, to]);
     const y = top + lane * (BAR.h + BAR.gap);
     const bar: Bar = { id: record.id, x: from, y, w: to - from, h: BAR.h, lane, inset: 0, sockets: [] };
-    let edge = to - 8;
+    // The end of the bar is left to the cable that may leave there.
+    let edge = to - 44;
     sockets.forEach((port, n) => {
       edge -= widths[n]! + 4;
       bar.sockets.push({ id: port.id, x: edge, y: y + 4, w: widths[n]!, h: BAR.h - 8 });
@@ -348,12 +356,12 @@ function placeTrunks(layout: Layout, joined: { cable: string; a: RecordOf<"fabri
   for (const { cable, a, b } of joined) {
     const [p, q] = [layout.barOf.get(a.switch)!, layout.barOf.get(b.switch)!];
     if (p === q) continue;
-    const ends = (bar: Bar, port: string, x: number, y: number) => ({ port, bar: bar.id, x, y });
+    const ends = (bar: Bar, port: string, x: number, y: number, side: TrunkEnd["side"]): TrunkEnd => ({ port, bar: bar.id, x, y, side });
     if (p.lane === q.lane) {
       const [left, right] = p.x < q.x ? [p, q] : [q, p];
       const y = p.y + p.h / 2;
-      const one = ends(left, left === p ? a.id : b.id, left.x + left.w, y);
-      const two = ends(right, right === p ? a.id : b.id, right.x, y);
+      const one = ends(left, left === p ? a.id : b.id, left.x + left.w, y, "left");
+      const two = ends(right, right === p ? a.id : b.id, right.x, y, "right");
       right.inset = 34;
       const between = layout.bars.some((o) => o.lane === p.lane && o.x > left.x + left.w && o.x + o.w < right.x);
       const low = y + BAR.h / 2 + 10;
@@ -364,12 +372,28 @@ function placeTrunks(layout: Layout, joined: { cable: string; a: RecordOf<"fabri
       continue;
     }
     const [from, to] = [Math.max(p.x, q.x) + 12, Math.min(p.x + p.w, q.x + q.w) - 12];
+    if (from > to) {
+      // Neither lies over the other: out at the end of the left one, in from above or beneath at the right one.
+      const [left, right] = p.x < q.x ? [p, q] : [q, p];
+      const y = left.y + left.h / 2;
+      let x = right.x + 40;
+      while (taken.some((t) => Math.abs(t - x) < 12)) x += 14;
+      taken.push(x);
+      const down = right.y < left.y;
+      const edge = down ? right.y + right.h : right.y;
+      const one = ends(left, left === p ? a.id : b.id, left.x + left.w, y, "left");
+      const two = ends(right, right === p ? a.id : b.id, x, edge, down ? "up" : "down");
+      const points: [number, number][] = [[one.x, y], [x, y], [x, edge]];
+      layout.trunks.push(left === p ? { cable, a: one, b: two, points } : { cable, a: two, b: one, points: points.reverse() });
+      continue;
+    }
     const free = gaps.filter((g) => g > from && g < to && !taken.includes(g));
     let x = free[0] ?? (from + to) / 2;
     while (taken.some((t) => Math.abs(t - x) < 12)) x += 14;
     taken.push(x);
     const [pa, qb] = [p.y < q.y ? p.y + p.h : p.y, q.y < p.y ? q.y + q.h : q.y];
-    layout.trunks.push({ cable, a: ends(p, a.id, x, pa), b: ends(q, b.id, x, qb), points: [[x, pa], [x, qb]] });
+    const above = p.y < q.y;
+    layout.trunks.push({ cable, a: ends(p, a.id, x, pa, above ? "up" : "down"), b: ends(q, b.id, x, qb, above ? "down" : "up"), points: [[x, pa], [x, qb]] });
   }
 }
 

@@ -105,7 +105,7 @@ export function SwitchFrame({ scene, box }: { scene: Scene; box: SwitchBox }) {
   const record = scene.book.get("virtual_switch", box.id)!;
   return (
     <div className="switch-frame" style={place(box)}>
-      <button type="button" data-id={box.id} className={[box.single ? "switch-name narrow" : "switch-name", scene.selected === box.id && "chosen"].filter(Boolean).join(" ")} onClick={() => scene.select(box.id)} title={`${record.name}: build on it (G), add a host port, change it`}>
+      <button type="button" data-id={box.id} className={[box.single ? "switch-name narrow" : "switch-name", scene.selected === box.id && "chosen"].filter(Boolean).join(" ")} onClick={() => scene.select(box.id)} aria-label={`Switch ${record.name}, ${box.reach}`} title={`${record.name}: build on it (G), add a host port, change it`}>
         <b className="mono">{record.name}</b>
         {box.reach}
         {record.mtu ? ` · MTU ${record.mtu}` : ""}
@@ -132,10 +132,9 @@ export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
       title={`${group.name}: ${group.mode === "trunk" ? `trunk ${group.allowed}${group.native != null ? `, native ${group.native || "untagged"}` : ""}` : tag}. Press Enter to change its tag.`}
       onClick={() => scene.select(box.id)}
     >
-      <span className={group.mode === "access" ? "slot-tag mono" : "slot-tag small mono"}>{tag}</span>
+      <span className={group.mode === "access" ? "slot-tag mono" : group.mode === "private" ? "slot-tag mono private" : "slot-tag small mono"}>{tag}</span>
       <span className="slot-name">
         {group.name}
-        {group.mode === "private" && <i> private</i>}
         {order && <i> own order</i>}
         {allowed.length > 0 && <i> {allowed.length === 1 ? allowed[0] : `${allowed.length} guards open`}</i>}
       </span>
@@ -265,7 +264,7 @@ export function FabricBar({ scene, bar, root }: { scene: Scene; bar: Bar; root: 
   const record = scene.book.get("fabric_switch", bar.id)!;
   return (
     <div className="bar" style={place(bar)}>
-      <button type="button" data-id={bar.id} style={{ marginLeft: 4 + bar.inset, left: 10 }} className={`bar-name ${scene.selected === bar.id ? "chosen" : ""}`} onClick={() => scene.select(bar.id)} title={record.vlans == null ? `${record.name} defines every VID` : `${record.name} defines ${record.vlans || "nothing"}`}>
+      <button type="button" data-id={bar.id} style={{ marginLeft: 4 + bar.inset, left: 10 }} className={`bar-name ${scene.selected === bar.id ? "chosen" : ""}`} onClick={() => scene.select(bar.id)} aria-label={`Fabric switch ${record.name}${root ? ", root of the spanning tree" : ""}`} title={record.vlans == null ? `${record.name} defines every VID` : `${record.name} defines ${record.vlans || "nothing"}`}>
         {record.name}
         <span>
           {record.site}
@@ -290,7 +289,8 @@ export function Socket({ scene, id, rect }: { scene: Scene; id: string; rect: Re
   );
 }
 
-export function TrunkEnd({ scene, end, other, blocked, side }: { scene: Scene; end: Trunk["a"]; other: Trunk["a"]; blocked: boolean; side: "left" | "right" | "up" | "down" }) {
+export function TrunkEnd({ scene, end, other, blocked }: { scene: Scene; end: Trunk["a"]; other: Trunk["a"]; blocked: boolean }) {
+  const { side } = end;
   const port = scene.book.get("fabric_port", end.port)!;
   const style: React.CSSProperties =
     side === "left"

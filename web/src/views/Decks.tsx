@@ -45,7 +45,7 @@ export function Decks() {
   const dragged = useRef<Drag | null>(null);
   const justDragged = useRef(false);
 
-  const segments = useMemo(() => [...book.records.segment].sort((a, b) => (a.vid ?? 0) - (b.vid ?? 0) || a.name.localeCompare(b.name)), [book]);
+  const segments = useMemo(() => [...book.records.segment].sort((a, b) => (a.vid ?? (a.vni ? 5000 : 0)) - (b.vid ?? (b.vni ? 5000 : 0)) || a.name.localeCompare(b.name)), [book]);
   const numberOf = useMemo(() => new Map(segments.map((s, n) => [s.id, n])), [segments]);
   const segmentOf = useMemo(() => new Map(segments.filter((s) => s.vid).map((s) => [s.vid!, s])), [segments]);
   const { endpoints } = snapshot;
@@ -91,6 +91,8 @@ export function Decks() {
   const layout = useMemo(() => computeLayout(book, hosts, folded, view.width), [book, hosts, folded, view.width]);
   const drawing = useMemo(() => (follow && pieces.data ? drawStrand(layout, pieces.data) : null), [follow, pieces.data, layout]);
 
+  const [one, two] = (params.get("beside") ?? "").split(" ").map((h) => book.get("host", h)?.id);
+  const besides = Boolean(one && two);
   useLayoutEffect(() => {
     const node = scroller.current;
     if (!node) return;
@@ -103,7 +105,7 @@ export function Decks() {
       observer.disconnect();
       node.removeEventListener("scroll", measure);
     };
-  }, [hosts.length]);
+  }, [hosts.length, besides]);
 
   const chips = useRef<HTMLDivElement>(null);
   useEffect(() => {
@@ -308,8 +310,6 @@ export function Decks() {
     }
   };
 
-  const besides = (params.get("beside") ?? "").split(" ");
-  const [one, two] = besides.map((h) => book.get("host", h)?.id);
   if (one && two) return <Beside left={one} right={two} choose={setBeside} close={() => setBeside(null, null)} />;
   if (!book.records.host.length) {
     return (
@@ -349,7 +349,7 @@ export function Decks() {
                 <path d="M0 3h13" stroke={color} strokeWidth="3" strokeDasharray={dash} />
               </svg>
               {segment.name}
-              <span className="mono">{segment.vid ?? "untagged"}</span>
+              <span className="mono">{segment.vid ?? (segment.vni ? `VNI ${segment.vni}` : "untagged")}</span>
             </button>
           );
         })}
@@ -440,7 +440,7 @@ export function Decks() {
               {layout.bars.flatMap((bar) => bar.sockets.map((s) => <Socket key={s.id} scene={scene} id={s.id} rect={s} />))}
               {layout.trunks.flatMap((t) =>
                 ([[t.a, t.b], [t.b, t.a]] as const).map(([end, other]) => (
-                  <TrunkEnd key={`${t.cable} ${end.port}`} scene={scene} end={end} other={other} blocked={blocked[t.cable] === end.bar} side={end.y === other.y ? (end.x < other.x ? "left" : "right") : end.y < other.y ? "up" : "down"} />
+                  <TrunkEnd key={`${t.cable} ${end.port}`} scene={scene} end={end} other={other} blocked={blocked[t.cable] === end.bar} />
                 )),
               )}
             </section>
@@ -605,7 +605,7 @@ function TagInPlace({ id, rect, left, close, more }: { id: string; rect: Rect; l
         {!fits ? <p className="outcome bad">A VID is a number from 1 to 4094.</p> : changed ? <Outcome result={results?.[0]} /> : <p className="outcome">Type another VID.</p>}
         <p className="panel-keys">Enter takes it, Esc leaves it</p>
         <button type="button" className="panel-link" onClick={more}>
-          Trunk, untagged, name
+          All that it allows and limits
         </button>
       </div>
     </div>

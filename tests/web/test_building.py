@@ -1,0 +1,364 @@
+"""Building on Decks: each sequence as a person would go through it, by keyboard where it can be."""
+
+from __future__ import annotations
+
+import re
+import unittest
+
+from playwright.sync_api import Locator, expect
+
+from tests.server.support import URL
+from tests.web.support import BrowserTest, someone
+
+
+class BuildingCase(BrowserTest):
+    size = (1500, 900)
+
+    def host(self, name: str) -> Locator:
+        """A host's column, in sight."""
+        column = self.page.get_by_role("region", name=f"Host {name}")
+        if name in ("kittiwake", "petrel"):
+            self.page.locator(".canvas").evaluate("n => n.scrollTo(n.scrollWidth, 0)")
+        expect(column.get_by_role("button").first).to_be_visible()
+        return column
+
+    def opened(self, button: Locator, section: str = "") -> Locator:
+        """The panel of what a button stands for, at a section."""
+        button.click()
+        panel = self.page.get_by_role("dialog")
+        if section:
+            panel.get_by_role("button", name=section, exact=True).click()
+        return panel
+
+    def revision(self, number: int) -> None:
+        expect(self.page.get_by_text(f"revision {number}", exact=True)).to_be_visible()
+
+
+class SwitchTest(BuildingCase):
+    def test_a_wired_switch_from_nic_to_guest_by_keyboard(self) -> None:
+        press = self.page.keyboard.press
+        self.page.get_by_role("button", name="razorbill Northquay").focus()
+        press("n")
+        panel = self.page.get_by_role("dialog", name="A new switch on razorbill")
+        nics = panel.get_by_role("listbox", name="NICs of razorbill")
+        expect(nics).to_be_focused()
+        expect(nics.get_by_role("option").first).to_contain_text("nic2 25G, link up, MTU 9000")
+        expect(nics.get_by_role("option").first).to_contain_text("free; quay-b p11, 130")
+        self.accessible()
+        press("Space")
+        press("Enter")
+        expect(panel.get_by_label("Tag")).to_be_focused()
+        self.page.keyboard.type("130")
+        expect(panel.get_by_label("Name")).to_have_attribute("placeholder", "storage")
+        press("Enter")
+        guests = panel.get_by_role("listbox", name="Adapters on razorbill")
+        expect(guests).to_be_focused()
+        for _ in range(3):
+            press("ArrowDown")
+        press("Space")
+        expect(guests.get_by_role("option").nth(3)).to_contain_text("astray")
+        expect(panel.get_by_text("1 home → astray")).to_be_visible()
+        press("Space")
+        expect(panel.get_by_text("nobody moves")).to_be_visible()
+        press("Enter")
+        expect(self.host("razorbill").get_by_role("button", name="Port group storage, tag 130, 0 adapters")).to_be_visible()
+        expect(self.host("razorbill").get_by_role("button", name="nic2, alone")).to_be_visible()
+        self.revision(1)
+        press("Control+z")
+        expect(self.host("razorbill").get_by_role("button", name="nic2, free")).to_be_visible()
+
+    def test_a_sealed_switch_takes_as_few_keys(self) -> None:
+        press = self.page.keyboard.press
+        self.page.get_by_role("button", name="gannet Northquay").focus()
+        press("n")
+        expect(self.page.get_by_role("listbox", name="NICs of gannet")).to_be_focused()
+        press("Enter")
+        press("Enter")
+        press("Enter")
+        expect(self.host("gannet").get_by_role("button", name="Switch switch0, sealed")).to_be_visible()
+
+    def test_what_a_taken_nic_costs_is_said_before(self) -> None:
+        self.page.get_by_role("button", name="gannet Northquay").focus()
+        self.page.keyboard.press("n")
+        panel = self.page.get_by_role("dialog")
+        panel.get_by_role("option").filter(has_text="nic0 10G").click()
+        expect(panel.get_by_text("guests0 keeps nic1 only")).to_be_visible()
+        panel.get_by_role("option").filter(has_text="nic1 10G").click()
+        expect(panel.get_by_text(re.compile("worse off:"))).to_be_visible()
+        panel.get_by_label("Team").select_option("hashed")
+        self.page.keyboard.press("Escape")
+        self.revision(0)
+
+    def test_a_nic_of_the_host_s_own_moves_its_address_onto_a_host_port(self) -> None:
+        nic = self.host("razorbill").get_by_role("button", name="nic2, free")
+        panel = self.opened(nic, "Settings")
+        panel.get_by_role("button", name=re.compile("^More")).click()
+        panel.get_by_label("Host’s own").fill("10.64.130.15/24")
+        panel.get_by_role("button", name="Take it").click()
+        nic = self.host("razorbill").get_by_role("button", name="nic2, the host’s own")
+        nic.focus()
+        self.page.keyboard.press("n")
+        panel = self.page.get_by_role("dialog")
+        panel.get_by_role("option").filter(has_text="nic2").click()
+        expect(panel.get_by_text("the host’s address moves onto a host port")).to_be_visible()
+        panel.get_by_role("button", name="Make it").click()
+        expect(self.host("razorbill").get_by_role("button", name=re.compile("^Host port nic2-host, untagged, "))).to_be_visible()
+
+    def test_another_port_group_and_a_host_port_on_a_switch(self) -> None:
+        self.host("razorbill").get_by_role("button", name="Switch guests0, wired").focus()
+        self.page.keyboard.press("g")
+        panel = self.page.get_by_role("dialog", name="Build on guests0 of razorbill")
+        panel.get_by_role("button", name="Port group none yet").click()
+        panel.get_by_label("Tag").fill("4095")
+        expect(panel.get_by_text("A VID is a number from 1 to 4094")).to_be_visible()
+        panel.get_by_label("Tag").fill("220")
+        panel.get_by_role("button", name="Make it").click()
+        expect(self.host("razorbill").get_by_role("button", name="Port group berth planning, tag 220")).to_be_visible()
+        panel = self.opened(self.host("razorbill").get_by_role("button", name="Switch guests0, wired"), "Host port")
+        panel.get_by_label("VID").fill("130")
+        panel.get_by_label("Services").fill("storage")
+        panel.get_by_label("Belongs on").select_option(label="storage 130")
+        expect(panel.get_by_text("1 new → stranded")).to_be_visible()
+        self.accessible()
+        panel.get_by_role("button", name="Make it").click()
+        expect(self.host("razorbill").get_by_role("button", name="Host port port0, tag 130, stranded")).to_be_visible()
+        expect(self.finding("razorbill’s port0 is cut off")).to_be_visible()
+
+    def test_a_switch_goes_with_all_that_hangs_on_it(self) -> None:
+        panel = self.opened(self.host("fulmar").get_by_role("button", name="Switch store0, wired"), "Remove")
+        expect(panel.get_by_text("2 records that hang on it go with it")).to_be_visible()
+        expect(panel.get_by_text("home → gone")).to_be_visible()
+        panel.get_by_role("button", name="Remove store0").click()
+        expect(self.host("fulmar").get_by_role("button", name="nic2, free")).to_be_visible()
+        self.page.keyboard.press("Control+z")
+        expect(self.host("fulmar").get_by_role("button", name="nic2, alone")).to_be_visible()
+
+
+class PartsTest(BuildingCase):
+    def test_a_nic_is_dragged_into_another_uplink(self) -> None:
+        nic = self.host("razorbill").get_by_role("button", name="nic2, free")
+        team = self.host("razorbill").get_by_role("button", name=re.compile("^team0"))
+        a, b = nic.bounding_box(), team.bounding_box()
+        assert a and b
+        self.page.mouse.move(a["x"] + 20, a["y"] + 12)
+        self.page.mouse.down()
+        self.page.mouse.move(a["x"] - 20, a["y"] - 10, steps=4)
+        self.page.mouse.move(b["x"] + 20, b["y"] + 8, steps=6)
+        expect(self.page.locator(".slot-outcome").first).to_be_visible()
+        self.page.mouse.up()
+        expect(self.host("razorbill").get_by_role("button", name="nic2, member")).to_be_visible()
+        expect(self.finding("team0 mixes NICs") .or_(self.finding("uplink team0 of razorbill mixes"))).to_be_visible()
+
+    def test_a_nic_leaves_its_uplink_by_keyboard(self) -> None:
+        nic = self.host("gannet").get_by_role("button", name="nic1, waits")
+        nic.focus()
+        nic.press("Enter")
+        self.page.get_by_role("button", name="Uplink", exact=True).press("Enter")
+        choices = self.page.get_by_role("listbox", name="Uplinks")
+        expect(choices).to_contain_text("team0 keeps nic0")
+        self.page.keyboard.press("ArrowUp")
+        self.page.keyboard.press("Enter")
+        expect(self.host("gannet").get_by_role("button", name="nic1, free")).to_be_visible()
+
+    def test_a_guest_is_made_and_lands(self) -> None:
+        panel = self.opened(self.page.get_by_role("button", name="Build on razorbill"), "Guest")
+        panel.get_by_label("Guest").fill("pilot-office")
+        panel.get_by_label("Port group").select_option("ticketing")
+        panel.get_by_label("Addresses").fill("10.65.10.77/24")
+        expect(panel.get_by_text("1 new → home")).to_be_visible()
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("button", name=re.compile("^tap-pilot-office of pilot-office: home, in ticketing"))).to_be_visible()
+        expect(self.count("home")).to_have_text("26")
+
+    def test_adapters_are_attached_to_a_port_group_together(self) -> None:
+        slot = self.host("fulmar").get_by_role("button", name="Port group edge, tag 300")
+        slot.click()
+        self.page.get_by_role("button", name="All that it allows and limits").click()
+        panel = self.page.get_by_role("dialog", name="Port group edge")
+        panel.get_by_role("button", name="Attach", exact=True).click()
+        choices = panel.get_by_role("listbox", name="Adapters")
+        choices.press("Space")
+        choices.press("ArrowDown")
+        choices.press("Space")
+        expect(panel.get_by_text(re.compile("2 .* → astray|1 .* → astray"))).to_be_visible()
+        self.accessible()
+        choices.press("Enter")
+        expect(self.host("fulmar").get_by_role("button", name="Port group edge, tag 300, 2 adapters")).to_be_visible()
+
+    def test_guards_and_limits_are_set_and_a_deviation_is_told(self) -> None:
+        tab = self.page.get_by_role("button", name=re.compile("^tap-ticketing-db of"))
+        panel = self.opened(tab, "Settings")
+        panel.get_by_role("button", name=re.compile("^More")).click()
+        panel.get_by_label("Overhear others").select_option("allowed")
+        panel.get_by_label("May send").fill("9000")
+        panel.get_by_label("… at its peak").first.fill("8000")
+        expect(panel.get_by_text("the peak rate 8000 is below the committed rate 9000")).to_be_visible()
+        panel.get_by_label("… at its peak").first.fill("12000")
+        panel.get_by_role("button", name="Take it").click()
+        expect(tab).to_have_accessible_name(re.compile("deviates from its port group"))
+        self.finding("1 adapter of port group ticketing of gannet deviates").click()
+        self.page.get_by_role("button", name="Let them follow port group ticketing").click()
+        expect(tab).not_to_have_accessible_name(re.compile("deviates"))
+
+    def test_a_port_group_gets_a_team_order_of_its_own(self) -> None:
+        slot = self.host("gannet").get_by_role("button", name=re.compile("^Port group firewall"))
+        panel = self.opened(slot, "Team order")
+        panel.get_by_label("nic1").select_option("active")
+        panel.get_by_label("nic0").select_option("standby")
+        panel.get_by_role("button", name="Take it").click()
+        expect(slot).to_have_accessible_name(re.compile("own team order"))
+
+    def test_a_direct_adapter_goes_past_the_switch(self) -> None:
+        tab = self.page.get_by_role("button", name=re.compile("^tap-ticketing-watch of"))
+        tab.focus()
+        self.page.keyboard.press("m")
+        choices = self.page.get_by_role("listbox", name="Port groups")
+        choices.get_by_role("option").filter(has_text="past the switch, through nic1").click()
+        expect(self.page.get_by_role("alert")).to_contain_text("is direct and bypasses the switch")
+        self.page.keyboard.press("Escape")
+        tab = self.page.get_by_role("button", name=re.compile("^tap-visitor-kiosk-1 of"))
+        tab.focus()
+        self.page.keyboard.press("m")
+        choices.get_by_role("option").filter(has_text="past the switch, through nic1").click()
+        expect(tab).to_have_accessible_name(re.compile("past the switch on nic1"))
+
+    def test_a_mirror_is_set_up_and_taken_away(self) -> None:
+        tab = self.page.get_by_role("button", name=re.compile("^tap-ticketing-web-1 of"))
+        panel = self.opened(tab, "Mirror")
+        panel.get_by_label("Show it to").select_option(label="berth-planner tap-berth-planner")
+        panel.get_by_role("button", name="Mirror it").click()
+        expect(tab).to_have_accessible_name(re.compile("mirrored"))
+        expect(self.finding("tap-berth-planner of berth-planner is shown the frames")).to_be_visible()
+        panel = self.opened(tab, "Mirror")
+        panel.get_by_role("button", name=re.compile("^Remove: is shown to tap-berth-planner")).click()
+        expect(tab).not_to_have_accessible_name(re.compile("mirrored"))
+
+
+class FabricTest(BuildingCase):
+    def test_ports_a_lag_and_a_station(self) -> None:
+        bar = self.page.get_by_role("button", name="Fabric switch quay-b")
+        panel = self.opened(bar, "Ports")
+        panel.get_by_label("How many").fill("2")
+        panel.get_by_label("Trunk for VIDs").fill("210, 220")
+        panel.get_by_role("button", name="Add them").click()
+        expect(self.page.get_by_role("button", name="Free port p3 of quay-b")).to_be_visible()
+        panel = self.opened(bar, "LAG")
+        panel.get_by_role("option").filter(has_text="p3").click()
+        panel.get_by_role("option").filter(has_text="p4").click()
+        self.accessible()
+        panel.get_by_role("button", name="Join as lag0").click()
+        self.revision(2)
+        panel = self.opened(self.page.get_by_role("button", name="Free port p4 of quay-b"), "Station")
+        panel.get_by_label("Station").fill("tide-modem")
+        panel.get_by_label("Tag").fill("210")
+        panel.get_by_role("button", name="Plug it in").click()
+        expect(self.page.get_by_role("button", name="tide-modem on port p4 of quay-b")).to_be_visible()
+
+    def test_a_private_port_group_from_segment_to_slot(self) -> None:
+        self.page.get_by_role("button", name="+ Add").click()
+        panel = self.page.get_by_role("dialog", name="Add to the plan")
+        panel.get_by_role("button", name="Private VLANs").click()
+        panel.get_by_label("Primary").select_option(label="ticketing 210")
+        panel.get_by_label("VID").fill("212")
+        panel.get_by_label("Type").select_option("community")
+        panel.get_by_role("button", name="Add the secondary VLAN").click()
+        self.revision(1)
+        slot = self.host("razorbill").get_by_role("button", name="Port group ticketing, tag 210")
+        slot.click()
+        self.page.get_by_role("button", name="All that it allows and limits").click()
+        panel = self.page.get_by_role("dialog", name="Port group ticketing")
+        panel.get_by_label("Mode").select_option("private")
+        panel.get_by_label("VID").fill("99")
+        expect(panel.get_by_text("99 is neither a primary nor a secondary VLAN")).to_be_visible()
+        panel.get_by_label("VID").fill("212")
+        expect(panel.get_by_text(re.compile("2 home → stranded"))).to_be_visible()
+        panel.get_by_role("button", name="Take it").click()
+        expect(self.host("razorbill").get_by_role("button", name="Port group ticketing, private 212")).to_be_visible()
+        self.finding(re.compile("ticketing-api and ticketing-watch are cut off|ticketing-watch")).click()
+        self.page.locator(".mend").filter(has_text="Allow 212").first.click()
+        expect(self.count("stranded")).to_have_text("3")
+
+    def test_the_spanning_tree_is_shown_and_turned_off_makes_a_loop(self) -> None:
+        expect(self.page.get_by_role("button", name=re.compile("blocked by the spanning tree"))).to_have_count(1)
+        bar = self.page.get_by_role("button", name="Fabric switch quay-b")
+        panel = self.opened(bar)
+        panel.get_by_label("Spanning tree").uncheck()
+        panel.get_by_role("button", name="Take it").click()
+        self.finding("Frames go round and round").click()
+        self.page.get_by_role("button", name=re.compile("Turn the spanning tree on at quay-b")).click()
+        expect(self.page.get_by_role("button", name=re.compile("blocked by the spanning tree"))).to_have_count(1)
+
+    def test_roles_kept_apart(self) -> None:
+        self.page.get_by_role("button", name="+ Add").click()
+        panel = self.page.get_by_role("dialog", name="Add to the plan")
+        panel.get_by_role("button", name="Kept apart").click()
+        expect(panel.get_by_role("list", name="What there is")).to_contain_text("storage and production: never share nic")
+        panel.get_by_label("Role", exact=True).fill("migration")
+        panel.get_by_label("And role").fill("production")
+        self.accessible()
+        panel.get_by_role("button", name="Keep them apart").click()
+        expect(self.finding("migration and production share an uplink on")).to_be_visible()
+
+
+class BesideTest(BuildingCase):
+    def test_two_hosts_side_by_side_and_made_alike(self) -> None:
+        self.page.get_by_role("button", name="gannet Northquay").focus()
+        self.page.keyboard.press("c")
+        expect(self.page).to_have_url(re.compile("beside=gannet"))
+        self.page.get_by_label("Left host").select_option("fulmar")
+        self.page.get_by_label("Right host").select_option("petrel")
+        table = self.page.get_by_role("region", name="Two hosts side by side")
+        row = table.get_by_role("row").filter(has_text="tide gauges")
+        expect(row).to_contain_text("1 astray → home")
+        expect(table.get_by_role("row").filter(has_text="neighbour carries").first).to_contain_text("quay-a p2; marsh-a p3")
+        self.accessible()
+        row.get_by_role("button").click()
+        expect(row).to_have_count(0)
+        expect(self.count("home")).to_have_text("26")
+        table.get_by_label("show what is the same too").check()
+        expect(row).to_be_visible()
+        self.page.get_by_role("button", name="Back to the drawing").click()
+        expect(self.page.get_by_role("button", name="fulmar Northquay")).to_be_visible()
+
+
+class EmptyPlanTest(BuildingCase):
+    def test_from_nothing_to_two_hosts_that_meet(self) -> None:
+        _, made = someone().post("plans", {"name": "New quay"})
+        self.page.goto(f"{URL}/plans/{made['id']}/decks")
+        self.page.get_by_role("button", name="Add the first host").click()
+        panel = self.page.get_by_role("dialog", name="Add to the plan")
+        self.accessible()
+        panel.get_by_label("Name").fill("berthing")
+        panel.get_by_label("VID").fill("210")
+        panel.get_by_role("button", name="Add the segment").click()
+        self.page.get_by_role("button", name="Add the first host").click()
+        panel.get_by_label("Name").fill("skua")
+        panel.get_by_label("Site").fill("New quay")
+        panel.get_by_role("button", name="Add the host").click()
+        self.page.get_by_role("button", name="skua New quay").focus()
+        self.page.keyboard.press("n")
+        self.page.keyboard.press("Space")
+        self.page.keyboard.press("Enter")
+        self.page.keyboard.type("210")
+        self.page.get_by_role("button", name="Make it").click()
+        expect(self.page.get_by_role("button", name="Port group berthing, tag 210, 0 adapters")).to_be_visible()
+        self.page.get_by_role("button", name="+ Add").click()
+        panel.get_by_role("button", name="Fabric switch").click()
+        panel.get_by_label("Name").fill("pier-a")
+        panel.get_by_role("button", name="Add the switch").click()
+        panel = self.opened(self.page.get_by_role("button", name="Fabric switch pier-a"), "Ports")
+        panel.get_by_label("Trunk for VIDs").fill("210")
+        panel.get_by_role("button", name="Add them").click()
+        panel = self.opened(self.page.get_by_role("button", name="Free port p1 of pier-a"), "Plug in")
+        panel.get_by_role("option").filter(has_text="skua nic0").click()
+        expect(self.page.get_by_role("button", name=re.compile("^Port p1 of pier-a, trunk 210"))).to_be_visible()
+        panel = self.opened(self.page.get_by_role("button", name="Build on skua"), "Guest")
+        panel.get_by_label("Guest").fill("pilot-office")
+        panel.get_by_label("Port group").select_option("berthing")
+        expect(panel.get_by_text("1 new → home")).to_be_visible()
+        panel.get_by_role("button", name="Make it").click()
+        expect(self.count("home")).to_have_text("1")
+
+
+if __name__ == "__main__":
+    unittest.main()
