@@ -180,6 +180,10 @@ class _Mender:
         yield "", ()
         adapter = self.plan.of("adapter").get(self.place.endpoint)
         group = self.plan.of("port_group").get(adapter.port_group) if adapter else None
+        segment = self.plan.of("segment").get(self.place.segment)
+        if group is not None and group.mode == "private" and segment is not None and segment.vid:
+            said = f"Make {called(self.plan, group)} an access port group on {segment.vid}"
+            yield said, (Patch("port_group", group.id, {"mode": "access", "vid": segment.vid}),)
         tag = self.plan.of("guest_tag").get(self.place.record)
         if tag is not None and group is not None and group.native == tag.vid:
             yield (

@@ -581,13 +581,15 @@ class _Risks:
             )
             mends: list[tuple[str, Edit]] = []
             if edit:
-                mends.append((f"Turn the spanning tree on at {some(switches)}", edit))
-            off = next((id for id in culprit if id in self.plan.of("fabric_port")), None)
-            if off:
+                off = [p.id for p in edit if isinstance(p, Patch)]
+                names = some(called(self.plan, self.plan.get("fabric_switch", id)) for id in off)
+                mends.append((f"Turn the spanning tree on at {names}", edit))
+            port_off = next((id for id in culprit if id in self.plan.of("fabric_port")), None)
+            if port_off:
                 mends.append(
                     (
-                        f"Disable {called(self.plan, self.plan.find(off))}",
-                        (Patch("fabric_port", off, {"enabled": False}),),
+                        f"Disable {called(self.plan, self.plan.find(port_off))}",
+                        (Patch("fabric_port", port_off, {"enabled": False}),),
                     )
                 )
             yield Risk(

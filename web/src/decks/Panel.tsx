@@ -142,7 +142,7 @@ export function FieldForm({ fields, record = {}, making = false, compose, messag
   const set: Draft = {};
   for (const field of fields) {
     const active = field.when?.(draft) ?? true;
-    const value = active ? parsed(field, draft[field.name], wrong, record[field.name]) : field.kind === "maybe" || field.kind === "flag" ? (field.unless ?? null) : null;
+    const value = active ? parsed(field, draft[field.name], wrong, record[field.name]) : field.kind === "list" ? [] : (field.unless ?? null);
     const held = record[field.name] ?? field.unless ?? (field.kind === "text" ? "" : null);
     const before = field.kind === "choice" || field.kind === "ref" ? held || null : field.kind === "list" ? ((record[field.name] as string[] | undefined) ?? []) : held;
     if (JSON.stringify(value) !== JSON.stringify(before)) set[field.name] = value;

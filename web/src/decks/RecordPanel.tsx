@@ -285,6 +285,8 @@ function NewHostPort({ id, book, done }: Part) {
 function NewGuest({ id, book, done }: Part) {
   const host = book.get("host", id)!;
   const groups = book.of("virtual_switch", "host", id).flatMap((s) => book.of("port_group", "switch", s.id));
+  // One address for as long as the form is open, so that its preview settles.
+  const [mac] = useState(() => freshMac(book));
   const fields = [
     { name: "name", label: "Guest", kind: "text" as const },
     { name: "port_group", label: "Port group", kind: "ref" as const, options: [["", "none yet"], ...groups.map((g): [string, string] => [g.id, g.name])] as [string, string][] },
@@ -299,7 +301,7 @@ function NewGuest({ id, book, done }: Part) {
         const guest = freshId(book, `guest-${String(name)}`);
         const group = groups.find((g) => g.id === set.port_group);
         const belongs = set.belongs ?? book.records.segment.find((s) => s.vid && s.vid === group?.vid)?.id;
-        return [put("guest", { id: guest, host: id, name }), put("adapter", { id: freshId(book, `adapter-${String(name)}`), guest, name: `tap-${String(name)}`.slice(0, 80), mac: freshMac(book), ...set, ...(belongs ? { belongs } : {}) })];
+        return [put("guest", { id: guest, host: id, name }), put("adapter", { id: freshId(book, `adapter-${String(name)}`), guest, name: `tap-${String(name)}`.slice(0, 80), mac, ...set, ...(belongs ? { belongs } : {}) })];
       }}
       message={({ name }) => `Make guest ${String(name)} on ${host.name}`}
       done={done}
@@ -311,6 +313,7 @@ function NewGuest({ id, book, done }: Part) {
 function NewAdapter({ id, book, done }: Part) {
   const guest = book.get("guest", id)!;
   const own = book.of("adapter", "guest", id);
+  const [mac] = useState(() => freshMac(book));
   const groups = book.of("virtual_switch", "host", guest.host).flatMap((s) => book.of("port_group", "switch", s.id));
   const name = `tap-${guest.name}-${own.length}`;
   const fields = [
@@ -318,7 +321,7 @@ function NewAdapter({ id, book, done }: Part) {
     ...fieldsOf("adapter", book).filter((f) => ["belongs", "addresses"].includes(f.name)),
     { name: "type", label: "Kind", kind: "choice" as const, unless: "paravirtual", options: [["paravirtual", "paravirtual"], ["emulated", "emulated"]] as [string, string][] },
   ];
-  return <FieldForm fields={fields} making compose={(set) => [put("adapter", { id: freshId(book, `adapter-${guest.name}-${own.length}`), guest: id, name, mac: freshMac(book), order: own.length, ...set })]} message={() => `Give ${guest.name} another adapter`} done={done} action="Make it" />;
+  return <FieldForm fields={fields} making compose={(set) => [put("adapter", { id: freshId(book, `adapter-${guest.name}-${own.length}`), guest: id, name, mac, order: own.length, ...set })]} message={() => `Give ${guest.name} another adapter`} done={done} action="Make it" />;
 }
 
 function NewNic({ id, book, done }: Part) {
