@@ -1,27 +1,43 @@
-"""Measures the engine and prints a table for docs/performance.md.
+"""Measures the engine and prints tables for docs/performance.md.
 
 ./run bench              the engine alone
-./run bench --screen     also the time from an edit to the new verdicts on screen (needs Chromium)
+./run bench --large      also ten thousand hosts
+./run bench --screen     also the server on a thousand hosts, and the time from a key to the new verdicts on screen (needs Chromium)
 """
 
 from __future__ import annotations
 
+import cProfile
+import io
+import json
 import pathlib
 import platform
+import pstats
 import resource
 import statistics
 import sys
 import time
+import urllib.request
 from collections.abc import Callable
 from functools import partial
+from http.cookiejar import CookieJar
+from typing import Any
+
+import numpy as np
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
 sys.path[:0] = [str(ROOT), str(ROOT / "core")]
 
 from aptwire.forward.wiring import compile_wiring  # noqa: E402
 from aptwire.judge.findings import findings  # noqa: E402
-from aptwire.judge.verdicts import judge  # noqa: E402
+from aptwire.judge.preview import moves  # noqa: E402
+from aptwire.judge.risks import risks  # noqa: E402
+from aptwire.judge.verdicts import Judgement, judge, rejudge  # noqa: E402
+from aptwire.plan.checks import check_plan  # noqa: E402
+from aptwire.plan.edits import Drop, Edit, Patch, apply_edit, touched  # noqa: E402
 from aptwire.plan.file import read_plan, write_plan  # noqa: E402
+from aptwire.plan.kinds import KINDS  # noqa: E402
+from aptwire.plan.plan import Plan  # noqa: E402
 
 from benchmarks.fleet import fleet  # noqa: E402
 from benchmarks.plain import homeless  # noqa: E402
@@ -37,33 +53,200 @@ def timed(work: Callable[[], object], times: int) -> float:
     return statistics.median(took)
 
 
-def engine() -> None:
+def fresh(plan: Plan) -> Plan:
+    """The same plan without the indexes that earlier questions made."""
+    return Plan(plan.name, {kind: dict(plan.of(kind)) for kind in KINDS})
+
+
+def memory() -> float:
+    """The most that the process had, in MB."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+
+
+def engine(large: bool) -> None:
     """Engine times on the demo and on synthetic fleets, and the ratio to networkx where that can do the fleet."""
     print(f"{platform.machine()}, Python {platform.python_version()}\n")
-    print("| plan | endpoints | compile | compile and judge | findings | networkx | ratio |")
-    print("|---|---|---|---|---|---|---|")
+    print("| plan | endpoints | compile | compile and judge | findings | risks | networkx | ratio |")
+    print("|---|---|---|---|---|---|---|---|")
     demo = read_plan((ROOT / "demo" / "brackwater.json").read_bytes())
-    plans = [(demo, 50, False), (fleet(50), 9, True), (fleet(200), 5, True), (fleet(1000, 80, 400), 3, False)]
+    thousand = fleet(1000, 80, 400)
+    plans = [(demo, 50, False), (fleet(50), 9, True), (fleet(200), 5, True), (thousand, 5, False)]
+    judged_in: dict[str, float] = {}
     for plan, times, compared in plans:
-        compiled = timed(partial(compile_wiring, plan), times)
-        judged = timed(partial(judge, plan), times)
+        compiled = timed(lambda plan=plan: compile_wiring(fresh(plan)), times)  # type: ignore[misc]
+        judged = judged_in[plan.name] = timed(lambda plan=plan: judge(fresh(plan)), times)  # type: ignore[misc]
         judgement = judge(plan)
         found = timed(partial(findings, judgement), times)
+        risky = timed(partial(risks, judgement), times)
         row = [
             plan.name,
-            f"{len(judgement.wiring.places_of):,}",
-            *(f"{s * 1000:.1f} ms" for s in (compiled, judged, found)),
+            f"{len(judgement.verdicts()):,}",
+            *(f"{s * 1000:.1f} ms" for s in (compiled, judged, found, risky)),
         ]
         if compared:
             plain = timed(partial(homeless, plan), 3)
-            same = homeless(plan) == {e for e, v in judgement.verdicts().items() if v != "home"}
-            if not same:
+            if homeless(plan) != {e for e, v in judgement.verdicts().items() if v != "home"}:
                 raise SystemExit(f"networkx and the engine disagree on {plan.name}")
             row += [f"{plain * 1000:.0f} ms", f"{plain / judged:.1f}"]
         else:
             row += ["–", "–"]
         print("| " + " | ".join(row) + " |", flush=True)
-    print(f"\nmost memory of the process: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB")
+    print(f"\nmost memory of the process so far: {memory():.0f} MB")
+    judgement = judge(thousand)
+    edits(judgement)
+    floor(judgement)
+    profile(thousand)
+    if large:
+        took = timed(lambda: judge(fresh(thousand)), 5)
+        many = fleet(10_000, 80, 400)
+        all_of_it = timed(lambda: judge(fresh(many)), 3)
+        print(
+            f"\n10,000 hosts with {len(many.of('adapter')):,} adapters: {all_of_it:.2f} s, {all_of_it / took:.1f} times 1,000 hosts"
+        )
+        print(f"most memory of the process: {memory():.0f} MB")
+
+
+def edits(judgement: Judgement) -> None:
+    """One edit of each kind on a judged fleet: applying, judging, what moves, findings and risks."""
+    plan = judgement.plan
+    check_plan(plan)  # as a plan that was read has been: its indexes are there
+    leaf = next(p for p in sorted(plan.of("fabric_port")) if p.startswith("leaf-3a/p"))
+    groups = plan.where("port_group", "switch", "host-5/guests")
+    listed: list[tuple[str, Edit]] = [
+        ("a port group's tag", (Patch("port_group", groups[0].id, {"vid": 1001}),)),
+        ("a tag nobody had before", (Patch("port_group", groups[1].id, {"vid": 2222}),)),
+        ("an adapter moved", (Patch("adapter", "host-5/a3", {"port_group": groups[5].id}),)),
+        ("a host port's tag", (Patch("host_port", "host-77/mgmt", {"vid": None}),)),
+        ("a port's allowed list", (Patch("fabric_port", leaf, {"allowed": "110, 120"}),)),
+        ("a trunk's allowed list", (Patch("fabric_port", "leaf-9a/up", {"allowed": "110, 120, 1000-1399"}),)),
+        ("a NIC without link", (Patch("nic", "host-40/nic0", {"link": "down"}),)),
+        ("a rack's cable taken away", (Drop("cable", "c-leaf-4b"),)),
+    ]
+    print("\n| edit on 1,000 hosts | endpoints that move | apply | judge | moves | findings and risks | together |")
+    print("|---|---|---|---|---|---|---|")
+    for name, edit in listed:
+        apply_edit(plan, edit)
+        applied = timed(partial(apply_edit, plan, edit), 7)
+        after, _ = apply_edit(plan, edit)
+        judged = timed(partial(rejudge, judgement, after, touched(edit)), 7)
+        now = rejudge(judgement, after, touched(edit))
+        if now.counts() != judge(fresh(after)).counts():
+            raise SystemExit(f"after {name} the engine says something else than from scratch")
+        moving = timed(partial(moves, judgement, now), 7)
+        risks(now)
+        told = timed(lambda now=now: (findings(now), risks(now)), 5)  # type: ignore[misc]
+        row = [
+            name,
+            str(len(moves(judgement, now))),
+            *(f"{s * 1000:.0f} ms" for s in (applied, judged, moving, told, applied + judged + moving + told)),
+        ]
+        print("| " + " | ".join(row) + " |", flush=True)
+
+
+def floor(judgement: Judgement) -> None:
+    """One NumPy pass over the judge's own arrays: groups looked up, sorted by segment, counted."""
+    rows, columns = judgement.rows, judgement.columns
+
+    def once() -> object:
+        component = judgement.domains.component[np.maximum(rows.node, 0)]
+        order = np.lexsort((component, columns.segment[rows.stand]))
+        fresh_run = np.r_[True, np.diff(component[order]) != 0]
+        return np.add.reduceat(columns.weight[rows.stand][order], np.flatnonzero(fresh_run))
+
+    least = timed(once, 50)
+    edit = (Patch("host_port", "host-77/mgmt", {"vid": None}),)
+    after, _ = apply_edit(judgement.plan, edit)
+    judged = timed(partial(rejudge, judgement, after, touched(edit)), 7)
+    print(
+        f"\none NumPy pass over the same arrays: {least * 1000:.1f} ms; judging after an edit is {judged / least:.0f} times that"
+    )
+
+
+def profile(plan: Plan) -> None:
+    """Where the time of judging a whole fleet goes."""
+    profiler = cProfile.Profile()
+    subject = fresh(plan)
+    profiler.enable()
+    judge(subject)
+    profiler.disable()
+    out = io.StringIO()
+    pstats.Stats(profiler, stream=out).sort_stats("tottime").print_stats(12)
+    lines = [line for line in out.getvalue().splitlines() if "/" in line and "seconds" not in line][:12]
+    print("\n| own seconds (profiled) | function |\n|---|---|")
+    for line in lines:
+        parts = line.split(None, 5)
+        print(f"| {parts[1]} | {parts[-1].rsplit('/', 1)[-1]} |")
+
+
+class Asking:
+    """Requests of one session to a running server, timed."""
+
+    def __init__(self, url: str, password: str) -> None:
+        self.url, self.jar = url, CookieJar()
+        self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.jar))
+        self.largest = 0
+        self("GET", "session")
+        self("POST", "session", {"username": "ines", "password": password})
+
+    def __call__(self, method: str, path: str, body: Any = None) -> Any:
+        """The JSON answer."""
+        request = urllib.request.Request(f"{self.url}/api/{path}", method=method)
+        if body is not None:
+            request.data = json.dumps(body).encode()
+            request.add_header("Content-Type", "application/json")
+        request.add_header("X-CSRFToken", next((c.value or "" for c in self.jar if c.name == "csrftoken"), ""))
+        with self.opener.open(request, timeout=300) as response:
+            raw = response.read()
+        self.largest = max(self.largest, len(raw))
+        return json.loads(raw) if raw else None
+
+
+def server() -> None:
+    """A thousand hosts through server and database: the verdict request after an edit, and the largest answer."""
+    import os
+    import subprocess
+
+    from ops import serve
+    from ops.machine import DATA, PYTHON
+
+    file = DATA / "fleet-1000.json"
+    file.write_bytes(write_plan(fleet(1000, 80, 400)))
+    load = (
+        "import django,sys;django.setup();from aptwire.plan.file import read_plan;"
+        "from aptwire_server.plans.commits import create_plan;"
+        "print(create_plan(read_plan(open(sys.argv[1],'rb').read()),None).pk)"
+    )
+    with serve.throwaway_server() as (url, env):
+        made = subprocess.run(
+            [str(PYTHON), "-c", load, str(file)], env={**os.environ, **env}, capture_output=True, text=True, check=True
+        )
+        plan = made.stdout.strip()
+        ask = Asking(url, serve.PASSWORD)
+        ask("GET", f"plans/{plan}")
+        ask.largest = 0
+        started, after, pages = time.perf_counter(), "segment:0", 0
+        while after:
+            after = ask("GET", f"plans/{plan}/page?after={after}")["next"]
+            pages += 1
+        whole = time.perf_counter() - started
+        took: dict[str, list[float]] = {"edit": [], "verdicts": []}
+        for n in range(12):
+            edit = [{"op": "patch", "kind": "host_port", "id": f"host-{n}/mgmt", "set": {"vid": None}}]
+            started = time.perf_counter()
+            ask("POST", f"plans/{plan}/edits", {"base": n, "message": "bench", "edit": edit})
+            middle = time.perf_counter()
+            ask("GET", f"plans/{plan}/verdicts")
+            took["edit"].append(middle - started)
+            took["verdicts"].append(time.perf_counter() - middle)
+        print("\n| request on 1,000 hosts | median | slowest |\n|---|---|---|")
+        for name, words in (
+            ("edit", "an edit, with its verdicts, moves and findings in the answer"),
+            ("verdicts", "the verdicts after it"),
+        ):
+            print(f"| {words} | {statistics.median(took[name]) * 1000:.0f} ms | {max(took[name]) * 1000:.0f} ms |")
+        print(
+            f"\nthe whole plan in {pages} pages: {whole:.1f} s; the largest answer of all: {ask.largest / 1e6:.2f} MB"
+        )
 
 
 def screen() -> None:
@@ -115,6 +298,7 @@ def screen() -> None:
 
 
 if __name__ == "__main__":
-    engine()
+    engine("--large" in sys.argv)
     if "--screen" in sys.argv:
+        server()
         screen()

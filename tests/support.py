@@ -216,7 +216,7 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
     for port in made.get("host_port", ()):
         if dice.random() < 0.5:
             host = port["switch"].split("/")[0]
-            group = put(
+            over = put(
                 "port_group",
                 f"{port['id']}/over",
                 switch=port["switch"],
@@ -231,7 +231,7 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
                 f"oa-{port['id']}",
                 guest=guest,
                 name="ov" + port["switch"][-1],
-                port_group=group,
+                port_group=over,
                 belongs="seg-over",
             )
     for number, nic in enumerate(made.get("nic", ())):
@@ -242,7 +242,7 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
             put("adapter", f"da-{number}", guest=guest, name=f"vf{number}", belongs=f"seg-{vid}", **function)
     for number in range(dice.randint(0, 2)):
         switch = dice.choice(switches)["id"]
-        port = put(
+        socket = put(
             "fabric_port",
             f"{switch}/st{number}",
             switch=switch,
@@ -256,7 +256,7 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
                 "station_port",
                 f"sp-{number}-{vid}",
                 station=station,
-                port=port,
+                port=socket,
                 vid=vid,
                 belongs=f"seg-{vid}",
                 addresses=[f"10.64.{vid}.1/24"],
