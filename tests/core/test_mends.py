@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import unittest
 
+from aptwire.forward.paths import Roads
+from aptwire.forward.wiring import compile_wiring
+from aptwire.judge.cut import smallest_cut
 from aptwire.judge.findings import Finding, findings
 from aptwire.judge.mends import Mend, mends, new_port_group, next_free_address
 from aptwire.judge.preview import preview
 from aptwire.judge.verdicts import Judgement, judge
 from aptwire.plan.edits import Patch, Put, apply_edit
 from aptwire.plan.plan import PlanError
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
-from tests.support import Small, demo_plan, pair
+from tests.support import Small, all_places, demo_plan, pair, random_plan
 
 
 class Mending(unittest.TestCase):
@@ -138,7 +143,7 @@ class RulesOfMendsTest(Mending):
                 break
             plan, _ = apply_edit(plan, mends(judgement, found[0])[0].edit)
         self.assertEqual(findings(judge(plan)), [])
-        self.assertEqual(judge(plan).counts()["home"], 33)
+        self.assertEqual(judge(plan).counts()["home"], 42)
 
     def test_a_preview_never_changes_the_plan_and_refuses_what_cannot_be(self) -> None:
         plan = demo_plan()
@@ -175,6 +180,70 @@ class HelpersTest(unittest.TestCase):
         group = new_port_group(plan, "a/s", plan.get("segment", "s10"))
         self.assertEqual((group.name, group.vid), ("s10 2", 10))
         apply_edit(plan, (Put(group),))
+
+
+class CutTest(unittest.TestCase):
+    def two_leaks(self) -> Small:
+        """Two fabric switches with two cables between them, each with natives that differ: VID 10 and 20 meet over both."""
+        made = Small()
+        for vid in (10, 20):
+            made.segment(vid)
+        for name, native in (("x", 10), ("y", 20)):
+            made.fabric(name)
+            for port in ("t1", "t2"):
+                made.trunk(f"{name}/{port}", "30", native)
+            made.trunk(f"{name}/h", "10, 20")
+            made.host(f"h{name}", f"{name}/h")
+            for n in (1, 2):
+                made.guest(f"h{name}", f"{name}{n}", native)
+        made.cable("x/t1", "y/t1")
+        made.cable("x/t2", "y/t2")
+        return made
+
+    def test_the_smallest_cut_parts_two_segments_at_every_cable(self) -> None:
+        judgement = judge(self.two_leaks().plan())
+        wiring = judgement.wiring
+        cut = smallest_cut(Roads(wiring), wiring.place("x1"), wiring.place("y1"))
+        self.assertEqual({step.link.cable for step in cut}, {"c:x/t1:y/t1", "c:x/t2:y/t2"})
+        leak = next(f for f in findings(judgement) if f.what == "leak")
+        mend = next(m for m in mends(judgement, leak) if m.title.startswith("Drop untagged frames at port t"))
+        self.assertEqual(set(mend.preview.judgement.verdicts().values()), {"home"})
+
+    def test_what_cannot_be_parted_has_no_cut(self) -> None:
+        made = pair()
+        judgement = judge(made.plan())
+        wiring = judgement.wiring
+        same = smallest_cut(Roads(wiring), wiring.place("a1"), wiring.place("a1"))
+        self.assertEqual(same, [], "they share a switch")
+        cut = smallest_cut(Roads(wiring), wiring.place("a1"), wiring.place("b1"))
+        self.assertEqual(len(cut), 1, "one of the two ports on the way")
+        made.kinds["fabric_port"][0]["allowed"] = "20"
+        wiring = judge(made.plan()).wiring
+        self.assertEqual(smallest_cut(Roads(wiring), wiring.place("a1"), wiring.place("b1")), [])
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 10**9))
+    def test_after_the_cut_nothing_is_heard(self, seed: int) -> None:
+        """Without the links of the cut no broadcast gets from one place to the other."""
+        wiring = compile_wiring(random_plan(seed, rich=True))
+        roads = Roads(wiring)
+        places = [p for p in all_places(wiring) if p.context >= 0 and not p.stand.vni][:8]
+        for a in places:
+            for b in places:
+                cut = smallest_cut(roads, a, b)
+                if not cut:
+                    beside = a.bridge == b.bridge and a.context in b.stand.hears
+                    self.assertTrue(beside or roads.way(a, b) is None, f"{a.record} is heard by {b.record}, uncut")
+                    continue
+                gone = {(s.link.key, s.side, s.before) for s in cut}
+                seen, queue = {(a.bridge, a.context, None)}, [(a.bridge, a.context, None)]
+                while queue:
+                    spot = queue.pop()
+                    self.assertFalse(roads.arrives(spot, b), (seed, a.record, b.record))
+                    for step, following in roads.onward(spot, a.stand.order, b.bridge):
+                        if (step.link.key, step.side, step.before) not in gone and following not in seen:
+                            seen.add(following)
+                            queue.append(following)
 
 
 if __name__ == "__main__":

@@ -96,7 +96,7 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
         for step in near:
             hops.extend(teller.step(step))
         context = near[-1].after if near else source.context
-        return Trace((*hops, teller.end(target, context)), False, say_state(wiring, state))
+        return Trace((*hops, teller.unheard(target, context)), False, say_state(wiring, state))
     if wish is None:
         hops.extend(teller.stuck(roads, source, target))
     else:
@@ -109,7 +109,7 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
                     hops[-1] = teller.strayed(hops[-1], step.after)
                 break
         else:
-            return Trace((*hops, teller.end(target, context)), False, say_state(wiring, state))
+            return Trace((*hops, teller.unheard(target, context)), False, say_state(wiring, state))
     return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
 
 
@@ -194,6 +194,18 @@ class Teller:
             )
             return Hop(records, where, self.tag(context), "–", rule, "dropped", reason)
         return Hop(records, where, self.tag(context), self.tag(label), rule)
+
+    def unheard(self, place: Place, context: int) -> Hop:
+        """At the endpoint's switch, and not out to it: the wrong VLAN, or a NIC that doesn't carry for it."""
+        end = self.end(place, context)
+        if end.outcome != "passed":
+            return end
+        return replace(
+            end,
+            outcome="dropped",
+            after="–",
+            reason=f"it comes in over a NIC that doesn’t carry for {self.name(place)}",
+        )
 
     def step(self, step: Step) -> list[Hop]:
         """Out of one bridge and into the next."""

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step, goal
+from aptwire.judge.cut import cutting, smallest_cut
 from aptwire.judge.findings import Finding, findings, spoken
 from aptwire.judge.preview import Preview, preview
 from aptwire.judge.risks import Risk, risks
@@ -407,6 +408,7 @@ class _Mender:
                 if vid:
                     said = f"Make {vid} the VID of untagged frames at {called(self.plan, port)} too"
                     yield said, (Patch("fabric_port", port.id, {name: vid}),)
+        yield from self._cut()
         trunks = [p for p in ports if p.mode == "trunk" and p.native]
         for port in trunks:
             yield (
@@ -422,6 +424,25 @@ class _Mender:
                 operations.append(Patch("fabric_port", port.id, {"native": None, "allowed": allowed}))
             both = " and ".join(called(self.plan, p) for p in trunks)
             yield f"Tag everything between {both}", tuple(operations)
+
+    def _cut(self) -> Iterator[tuple[str, Edit]]:
+        """The fewest permissions without which neither side hears the other."""
+        wiring = self.judgement.wiring
+        if self.finding.towards is None:
+            return
+        roads = Roads(wiring, self.finding.state)
+        titles: list[str] = []
+        edit: list[Operation] = []
+        for a, b in ((self.place, self.finding.towards), (self.finding.towards, self.place)):
+            for step in smallest_cut(roads, a, b):
+                made = cutting(self.plan, step, wiring.classes.vid(step.before))
+                if made is None:
+                    return
+                if made[0] not in titles:
+                    titles.append(made[0])
+                    edit.append(made[1])
+        if titles:
+            yield _join([titles[0][:1].upper() + titles[0][1:], *titles[1:]]), _merged(tuple(edit))
 
     def _part_twins(self) -> Iterator[tuple[str, Edit]]:
         for id in self.finding.endpoints:
