@@ -99,6 +99,21 @@ class StrandTest(unittest.TestCase):
                 for id in (piece.start, piece.to):
                     self.assertIsNotNone(plan.find(id), piece)
 
+    def test_a_direct_adapter_s_strand_leads_from_its_nic_to_the_port(self) -> None:
+        plan = demo_plan()
+        wiring = compile_wiring(plan)
+        found = {(p.start, p.to): p.state for p in strand(wiring, plan.get("segment", "segment-tide-gauges"))}
+        way = [("adapter-tide-model", "razorbill/nic0"), ("razorbill/nic0", "quay-a/p3"), ("quay-a/p3", "quay-a")]
+        self.assertEqual([found.get(step) for step in way], ["carries"] * 3)
+        kiosks = {(p.start, p.to): p.state for p in strand(wiring, plan.get("segment", "segment-visitors"))}
+        self.assertEqual(kiosks["razorbill/nic0", "quay-a/p3"], "carries", "the switch goes through the same NIC")
+
+    def test_an_overlay_s_strand_goes_down_through_the_host_port_that_carries_it(self) -> None:
+        plan = demo_plan()
+        found = {(p.start, p.to) for p in strand(compile_wiring(plan), plan.get("segment", "segment-restore"))}
+        self.assertIn(("gannet/guests0/restore", "gannet/guests0/move"), found)
+        self.assertIn(("gannet/guests0/move", "gannet/nic0"), found)
+
 
 if __name__ == "__main__":
     unittest.main()

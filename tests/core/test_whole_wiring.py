@@ -78,6 +78,14 @@ class LagTest(Case):
         team = next(judgement.wiring.all_teams())
         self.assertEqual([m.dead for m in team.members], ["", "is not in the LAG of the others"])
 
+    def test_a_member_of_another_speed_stands_idle(self) -> None:
+        made = two_nics("lacp", {"lacp": True}, ("10", "20"))
+        for nic, speed in zip(made.kinds["nic"], (10_000, 1_000), strict=False):
+            nic["speed"] = speed
+        judgement = self.judged(made, a1="home")
+        team = next(judgement.wiring.all_teams())
+        self.assertEqual([m.dead for m in team.members], ["", "does another speed than the rest of the LAG"])
+
     def test_a_fabric_lag_whose_cables_differ_wavers(self) -> None:
         made = Small()
         made.segment(10)

@@ -62,7 +62,8 @@ class _Strand:
         for stand, seat in ways:
             for team in self.wiring.teams_at(stand.bridge, stand.order):
                 made.extend(self._out(team, stand.context, seat))
-            if not self.wiring.bridges[stand.bridge].virtual:
+            if stand.bridge >= 0 and not self.wiring.bridges[stand.bridge].virtual:
+                made.extend(self._functions(stand.bridge, stand.context, CARRIES))
                 self.wanted.add(stand.bridge)
         made.extend(self._fabric())
         return made
@@ -110,6 +111,7 @@ class _Strand:
             after = int(member.link.rules[1].into[label])
             bridge = self.wiring.bridges[member.link.ends[1]]
             if not far:
+                made.extend(self._functions(bridge.number, after, state))
                 continue
             if after < 0:
                 made.append(Piece(member.nic.id, far[0], DROPPED, self.teller.refusal(far, label, leaving=False)))
@@ -119,6 +121,25 @@ class _Strand:
             if far[0] != bridge.id:
                 made.append(Piece(far[0], bridge.id, state))
             self.wanted.add(bridge.number)
+        return made
+
+    def _functions(self, bridge: int, context: int, state: str) -> list[Piece]:
+        """From a NIC whose virtual functions are in use out to its port."""
+        nic = self.plan.of("nic").get(self.wiring.bridges[bridge].id)
+        made: list[Piece] = []
+        if nic is None or context < 0:
+            return made
+        for link in self.wiring.fabric.at.get(bridge, ()):
+            far = link.records[1]
+            label = int(link.rules[0].out[context])
+            if label < 0 or not far:
+                continue
+            if int(link.rules[1].into[label]) < 0:
+                made.append(Piece(nic.id, far[0], DROPPED, self.teller.refusal(far, label, leaving=False)))
+            else:
+                made.append(Piece(nic.id, far[0], state))
+                made.append(Piece(far[0], self.wiring.bridges[link.ends[1]].id, state))
+            self.wanted.add(link.ends[1])
         return made
 
     def _fabric(self) -> list[Piece]:

@@ -499,12 +499,17 @@ class _Compiler:
         if uplink.mode == "lacp":
             spoken = [lag.id for m in members if m.link and (lag := lags[m.nic.id]) is not None and lag.lacp]
             best = max(dict.fromkeys(spoken), key=spoken.count, default="")
+        together = [m for m in members if m.link and (lag := lags[m.nic.id]) is not None and lag.id == best]
+        speeds = [m.nic.speed for m in together if m.nic.speed]
+        pace = max(dict.fromkeys(speeds), key=speeds.count, default=None)
         for member in members:
             lag = lags[member.nic.id]
             if member.link is None:
                 made.append(member)
             elif uplink.mode == "lacp" and best and (lag is None or lag.id != best):
                 made.append(Member(member.nic, None, open=False, dead="is not in the LAG of the others"))
+            elif uplink.mode == "lacp" and best and pace and member.nic.speed not in (None, pace):
+                made.append(Member(member.nic, None, open=False, dead="does another speed than the rest of the LAG"))
             elif uplink.mode != "lacp" and lag is not None and lag.lacp and not lag.individual:
                 made.append(
                     Member(member.nic, None, open=False, dead=f"gets no LACP answer, so {lag.name} blocks its port")

@@ -189,7 +189,7 @@ function placeGuests(book: Book, column: Column, top: number): number {
   byName(book.of("guest", "host", column.host)).forEach((guest, n) => {
     const gx = column.x + PAD + (n % 2) * (each + GUEST.middle);
     const gy = top + Math.floor(n / 2) * pitch;
-    const adapters = byName(book.of("adapter", "guest", guest.id)).map((adapter, i) => ({
+    const adapters = byName(book.of("adapter", "guest", guest.id)).sort((a, b) => (a.order ?? 0) - (b.order ?? 0)).map((adapter, i) => ({
       id: adapter.id,
       x: gx + 8 + i * 42,
       y: gy + GUEST.name,
