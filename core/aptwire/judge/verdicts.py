@@ -9,17 +9,15 @@ shows as soon as one team differs.
 
 from __future__ import annotations
 
-import gc
 import ipaddress
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from aptwire.forward.domains import Domains, Pairings, crossing_teams, solve
 from aptwire.forward.parts import NOW, Place, Stand, State, Team
-from aptwire.forward.wiring import Block, Wiring, compile_wiring, rewire
+from aptwire.forward.wiring import Block, Wiring, compile_wiring, no_collecting, rewire
 from aptwire.plan.fields import bare_address
 from aptwire.plan.plan import Plan
 
@@ -219,22 +217,10 @@ def is_idle(plan: Plan, endpoint: str) -> bool:
 
 def judge(plan: Plan) -> Judgement:
     """Every verdict of a plan."""
-    with _no_collecting():
+    with no_collecting():
         wiring = compile_wiring(plan)
         pairings = Pairings()
         return _Judge(wiring, pairings, solve(wiring, pairings)).run()
-
-
-@contextmanager
-def _no_collecting() -> Iterator[None]:
-    """Compiling makes many objects and no garbage: looking for cycles among them would take a third of the time."""
-    was = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was:
-            gc.enable()
 
 
 def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -> Judgement:
