@@ -1,0 +1,272 @@
+"""The parts under the engine: a plan's indexes through edits, VID bits and classes, the spanning tree, loops, packet sizes, pages."""
+
+from __future__ import annotations
+
+import random
+import unittest
+
+from aptwire.forward.classes import SPARE, Named, classify, refine
+from aptwire.forward.domains import Pairings, core_links, crossing, solve
+from aptwire.forward.fabric import joints_of, loops
+from aptwire.forward.rules import RuleBook
+from aptwire.forward.tree import Joint, bridge_id, spanning_tree
+from aptwire.forward.wiring import compile_wiring, rewire
+from aptwire.judge.facts import deviations, group_vids, header, port_vids
+from aptwire.judge.preview import apart, moves, preview
+from aptwire.judge.verdicts import judge
+from aptwire.plan import vids
+from aptwire.plan.edits import Drop, Patch, Put, apply_edit, touched
+from aptwire.plan.kinds import KINDS, REFS, FabricPort, FabricSwitch, Guest
+from aptwire.plan.plan import PlanError
+from aptwire.plan.private import private_part
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.core.test_judging import some_edit
+from tests.core.test_whole_wiring import overlay, private, ring, two_nics
+from tests.support import demo_plan, pair, random_plan
+
+
+class IndexTest(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 10**9))
+    def test_indexes_carried_through_edits_say_what_fresh_ones_do(self, seed: int) -> None:
+        dice = random.Random(seed)
+        plan = random_plan(seed, rich=True)
+        asked = [(kind, field) for kind, fields in REFS.items() for field in fields] + [
+            ("adapter", "name"),
+            ("guest", "host"),
+        ]
+        for kind, field in asked:
+            plan.grouped(kind, field)
+        for _ in range(5):
+            try:
+                plan, _ = apply_edit(plan, some_edit(plan, dice))
+            except PlanError:
+                continue
+        for kind, field in asked:
+            wanted: dict[object, set[str]] = {}
+            for record in plan.all(kind):
+                wanted.setdefault(getattr(record, field), set()).add(record.id)
+            held = {value: {r.id for r in found} for value, found in plan.grouped(kind, field).items() if found}
+            self.assertEqual(held, wanted, (kind, field))
+
+    def test_the_plan_before_an_edit_keeps_its_own_answers(self) -> None:
+        plan = demo_plan()
+        before = [g.id for g in plan.where("guest", "host", "gannet")]
+        guest = Guest(id="guest-new", host="gannet", name="new")
+        after, inverse = apply_edit(plan, (Put(guest), Patch("guest", before[0], {"running": False})))
+        self.assertEqual([g.id for g in plan.where("guest", "host", "gannet")], before)
+        self.assertEqual([g.id for g in after.where("guest", "host", "gannet")], [*before, "guest-new"])
+        self.assertFalse(next(g for g in after.where("guest", "host", "gannet") if g.id == before[0]).running)
+        back, _ = apply_edit(after, inverse)
+        self.assertEqual({g.id for g in back.where("guest", "host", "gannet")}, set(before))
+
+    def test_who_refers_to_a_record(self) -> None:
+        found = {(r.kind, field) for r, field in demo_plan().referrers("nic", "razorbill/nic0")}
+        self.assertEqual(found, {("adapter", "function_of"), ("cable", "a")})
+
+
+class VidTest(unittest.TestCase):
+    @given(st.sets(st.integers(1, 4094), max_size=40))
+    def test_bits_and_back(self, wanted: set[int]) -> None:
+        number = vids.bits(vids.write(wanted))
+        self.assertEqual(vids.of_bits(number), wanted)
+        self.assertEqual(number, sum(1 << v for v in wanted))
+
+    @given(st.lists(st.sets(st.integers(1, 4094), min_size=1, max_size=6), min_size=1, max_size=5))
+    def test_finer_classes_keep_their_numbers_and_split_what_was_one(self, sets: list[set[int]]) -> None:
+        classes = classify(demo_plan())
+        finer = refine(classes, Named(frozenset({0}), frozenset(map(vids.write, sets))))
+        if finer is None:
+            self.assertGreater(sum(map(len, sets)), 0)
+            return
+        self.assertEqual(finer.count, classes.used + SPARE)
+        for wanted in sets:
+            for number in {int(finer.of[v]) for v in wanted}:
+                self.assertTrue(set(finer.members[number]) <= wanted, "no class reaches over the set's edge")
+        for number in range(classes.used):
+            self.assertTrue(set(finer.members[number]) <= set(classes.members[number]))
+
+    def test_a_rule_grows_with_the_classes_and_old_entries_stay(self) -> None:
+        book = RuleBook(classify(demo_plan()))
+        rule = book("110, 2000-2100", 210)
+        before = rule.out.copy()
+        used = book.classes.used
+        book.refined(Named(frozenset({2050}), frozenset()))
+        self.assertEqual(before[:used].tolist(), rule.out[:used].tolist())
+        number = int(book.classes.of[2050])
+        self.assertEqual((rule.out[number], rule.into[number]), (number, number))
+        book.refined(Named(frozenset({3000}), frozenset()))
+        self.assertEqual(int(rule.out[int(book.classes.of[3000])]), -1)
+
+
+def cable(a: str, b: str, number: int, speed: int) -> Joint:
+    ports = [
+        FabricPort(id=f"{s}/p{number}", switch=s, name=f"p{number}", mode="trunk", allowed="10", speed=speed)
+        for s in (a, b)
+    ]
+    return Joint((a, b), (f"c{number}",), ((ports[0],), (ports[1],)))
+
+
+class TreeTest(unittest.TestCase):
+    @given(st.integers(0, 10**9))
+    def test_what_is_not_blocked_is_a_tree_that_reaches_everybody(self, seed: int) -> None:
+        dice = random.Random(seed)
+        names = [f"s{n}" for n in range(dice.randint(2, 7))]
+        switches = {
+            n: FabricSwitch(
+                id=n, name=n, spanning_tree=True, priority=dice.choice([0, 4096, 32768]), mac=f"02:00:00:00:00:{i:02x}"
+            )
+            for i, n in enumerate(names)
+        }
+        joints = []
+        for number in range(dice.randint(1, 12)):
+            a, b = dice.sample(names, 2)
+            joints.append(cable(a, b, number, dice.choice([100, 1_000, 10_000])))
+        tree = spanning_tree(switches, joints)
+        parent = {n: n for n in names}
+
+        def top(n: str) -> str:
+            while parent[n] != n:
+                n = parent[n]
+            return n
+
+        for joint in joints:
+            if joint.key not in tree.blocked:
+                a, b = map(top, joint.ends)
+                self.assertNotEqual(a, b, "what carries closes no circle")
+                parent[a] = b
+        for joint in joints:
+            self.assertEqual(top(joint.ends[0]), top(joint.ends[1]), "and everybody who was joined still is")
+            self.assertEqual(tree.roots[joint.ends[0]], tree.roots[joint.ends[1]])
+        for switch, root in tree.roots.items():
+            self.assertLessEqual(bridge_id(switches[root]), bridge_id(switches[switch]))
+            self.assertEqual(tree.cost[switch] == 0, switch == root)
+
+    def test_a_lag_costs_as_its_cables_together(self) -> None:
+        plan = demo_plan()
+        joint = next(j for j in joints_of(plan) if "cable-quay" in j.cables)
+        self.assertEqual((joint.speed, joint.cost), (10_000, 2_000))
+        ports = tuple(tuple(side[0] for _ in range(2)) for side in joint.ports)
+        self.assertEqual(Joint(joint.ends, ("a", "b"), ports).cost, 1_000)
+
+    def test_loops_are_told_by_vid(self) -> None:
+        made = ring()
+        for port in made.kinds["fabric_port"][:4]:
+            port["allowed"] = "10, 20"
+        wiring = compile_wiring(made.plan())
+
+        def passes(link, side: int) -> list[int]:
+            there = crossing(link.rules[side], link.rules[1 - side])
+            return [k for k in range(wiring.classes.used) if there[k] == k]
+
+        found = loops(core_links(wiring), passes)
+        self.assertEqual(len(found), 1)
+        self.assertEqual([wiring.classes.vid(k) for k in found[0].classes], [10], "20 doesn't go all the way round")
+
+
+class SizeTest(unittest.TestCase):
+    def test_domains_of_large_packets_leave_narrow_cables_out(self) -> None:
+        made = ring(spanning_tree=True)
+        made.kinds["fabric_port"][0]["mtu"] = 1500
+        wiring = compile_wiring(made.plan())
+        tag, count = int(wiring.classes.of[10]), wiring.classes.count
+
+        def together(least: int) -> bool:
+            domains = solve(wiring, Pairings(), least_mtu=least)
+            a, b = (int(domains.component[wiring.bridge_of[s].trunk * count + tag]) for s in "xy")
+            return a == b
+
+        self.assertEqual([together(1500), together(1501)], [True, False])
+
+    def test_the_header_of_an_overlay(self) -> None:
+        made = overlay()
+        self.assertEqual(header(made.plan(), "a/hp"), 50)
+        made.kinds["host_port"][0]["addresses"] = ["2001:db8::5/64"]
+        self.assertEqual(header(made.plan(), "a/hp"), 70)
+
+
+class FactTest(unittest.TestCase):
+    def test_the_vids_that_a_port_group_uses(self) -> None:
+        plan = demo_plan()
+        used = {name: group_vids(plan, plan.get("port_group", f"{name}")) for name in plan.of("port_group")}
+        self.assertEqual(used["gannet/guests0/firewall"], {210, 220, 230, 240})
+        self.assertEqual(used["razorbill/guests0/kiosks"], {310, 311}, "it sends in one and hears the other")
+        self.assertEqual(used["razorbill/guests0/restore"], set(), "an overlay goes over its host port")
+        self.assertEqual(used["petrel/quayside0/edge"], {0})
+
+    def test_the_vids_that_pass_at_a_port_are_those_that_its_switch_defines(self) -> None:
+        made = pair("10, 20, 30")
+        made.kinds["fabric_switch"][0]["vlans"] = "10, 30"
+        plan = made.plan()
+        self.assertEqual(port_vids(plan, plan.get("fabric_port", "sw/p1")), {10, 30})
+
+    def test_a_deviation_is_a_word_of_its_own_that_says_something_else(self) -> None:
+        plan = demo_plan()
+        adapter = plan.get("adapter", "adapter-visitor-kiosk-2")
+        group = plan.get("port_group", adapter.port_group)
+        self.assertEqual(deviations(group, adapter), ("send_rate",))
+        self.assertEqual(deviations(group, plan.get("adapter", "adapter-visitor-kiosk-1")), ())
+
+    def test_parts_of_private_vlans(self) -> None:
+        plan = private().plan()
+        kinds = {vid: (part := private_part(plan, vid)) and part.type for vid in (10, 11, 12, 13)}
+        self.assertEqual(kinds, {10: "promiscuous", 11: "isolated", 12: "community", 13: None})
+
+
+class RewireTest(unittest.TestCase):
+    def test_only_the_touched_switches_are_compiled_anew(self) -> None:
+        plan = demo_plan()
+        wiring = compile_wiring(plan)
+        group = "fulmar/guests0/edge"
+        for edit, wanted in (
+            ((Patch("port_group", group, {"vid": 301}),), {"fulmar/guests0", ""}),
+            ((Patch("fabric_port", "quay-b/p1", {"allowed": "110"}),), {"gannet/guests0"}),
+            ((Patch("guest", "guest-cctv-gate", {"running": False}),), {"petrel/guests0"}),
+            ((Patch("segment", "segment-edge", {"name": "rim"}),), {"razorbill/guests0", "stations"}),
+            ((Patch("separation", "apart-storage", {"share": "vid"}),), set()),
+            ((Drop("cable", "cable-razorbill-nic2"),), set()),
+        ):
+            after, _ = apply_edit(plan, edit)
+            fresh = rewire(wiring, after, touched(edit))
+            changed = {key for key, block in fresh.blocks.items() if block is not wiring.blocks.get(key)}
+            self.assertEqual(changed, wanted, edit)
+
+    def test_what_stands_apart_is_what_moves_and_little_more(self) -> None:
+        judgement = judge(demo_plan())
+        seen = preview(judgement, (Patch("fabric_port", "quay-b/p2", {"allowed": "110"}),))
+        found = apart(seen.judgement, judgement)
+        self.assertIn("fulmar/guests0", found)
+        self.assertNotIn("petrel/guests0", found)
+        self.assertEqual({m.endpoint for m in moves(judgement, seen.judgement)}, {m.endpoint for m in seen.moves})
+
+    def test_every_kind_can_come_and_go(self) -> None:
+        """Dropping any record that nothing refers to, and putting it back, leads to the same verdicts as before."""
+        plan = demo_plan()
+        judgement = judge(plan)
+        before = judgement.verdicts()
+        gone = 0
+        for kind in KINDS:
+            for id in list(plan.of(kind))[:3]:
+                if any(True for _ in plan.referrers(kind, id)):
+                    continue
+                try:
+                    seen = preview(judgement, (Drop(kind, id),))
+                except PlanError:
+                    continue
+                gone += 1
+                self.assertEqual(seen.judgement.verdicts(), judge(seen.plan).verdicts(), (kind, id))
+                self.assertEqual(preview(seen.judgement, seen.inverse).judgement.verdicts(), before, (kind, id))
+        self.assertGreater(gone, 15)
+
+    def test_a_team_that_loses_its_lag_is_seen_at_once(self) -> None:
+        made = two_nics("lacp", {"lacp": True}, ("10", "20"))
+        judgement = judge(made.plan())
+        self.assertEqual(judgement.verdicts()["a1"], "wavering")
+        seen = preview(judgement, (Patch("fabric_port", "sw/p1", {"lag": None}),))
+        self.assertEqual(seen.judgement.verdicts()["a1"], "home", "the other port stands idle now")
+
+
+if __name__ == "__main__":
+    unittest.main()
