@@ -233,35 +233,38 @@ class AnswersTest(unittest.TestCase):
         self.assertEqual(self.client.get(f"plans/{self.plan}")[1]["revision"], 0)
 
     def test_the_spanning_tree(self) -> None:
-        told = self.client.get(f"plans/{self.plan}/tree")[1]
+        plan = self.client.demo()
+        told = self.client.get(f"plans/{plan}/tree")[1]
         self.assertEqual(set(told["roots"].values()), {"quay-a"})
         self.assertEqual(told["blocked"], {"cable-terminals-2": "marsh-a"})
-        self.client.edit(self.plan, 0, patch("fabric_port", "quay-a/x49", enabled=False))
-        told = self.client.get(f"plans/{self.plan}/tree")[1]
+        self.client.edit(plan, 0, patch("fabric_port", "quay-a/x49", enabled=False))
+        told = self.client.get(f"plans/{plan}/tree")[1]
         self.assertEqual((told["blocked"], told["cost"]["marsh-a"]), ({}, 22_000), "the reserve carries now")
 
     def test_risks_come_after_the_verdicts_and_their_mends_can_be_taken(self) -> None:
-        findings = self.client.get(f"plans/{self.plan}/verdicts")[1]["findings"]
+        plan = self.client.demo()
+        findings = self.client.get(f"plans/{plan}/verdicts")[1]["findings"]
         grave = [f["verdict"] for f in findings if not f["idle"]]
         first = grave.index("risk")
         self.assertNotIn("risk", grave[:first])
         self.assertEqual(set(grave[first:]), {"risk", "untidy"})
         excess = next(f for f in findings if f["what"] == "excess")
-        detail = self.client.get(f"plans/{self.plan}/findings/{excess['id']}")[1]
+        detail = self.client.get(f"plans/{plan}/findings/{excess['id']}")[1]
         status, made = self.client.post(
-            f"plans/{self.plan}/edits", {"base": 0, "message": "trim", "edit": detail["mends"][0]["edit"]}
+            f"plans/{plan}/edits", {"base": 0, "message": "trim", "edit": detail["mends"][0]["edit"]}
         )
         self.assertEqual((status, made["moves"]), (200, []))
         self.assertNotIn(excess["id"], {f["id"] for f in made["summary"]["findings"]})
 
     def test_changes_tell_where_endpoints_land_since_any_revision(self) -> None:
-        before = self.client.whole(self.plan)["endpoints"]
-        self.client.edit(self.plan, 0, patch("port_group", "petrel/guests0/tide-gauges", vid=230))
-        self.client.edit(self.plan, 1, patch("guest", "guest-cctv-gate", running=False))
-        self.client.edit(self.plan, 2, drop("mirror", "mirror-ticketing-api"))
-        now = self.client.whole(self.plan)["endpoints"]
+        plan = self.client.demo()
+        before = self.client.whole(plan)["endpoints"]
+        self.client.edit(plan, 0, patch("port_group", "petrel/guests0/tide-gauges", vid=230))
+        self.client.edit(plan, 1, patch("guest", "guest-cctv-gate", running=False))
+        self.client.edit(plan, 2, drop("mirror", "mirror-ticketing-api"))
+        now = self.client.whole(plan)["endpoints"]
         for since in (0, 1, 2, 3):
-            told = self.client.get(f"plans/{self.plan}/changes?since={since}")[1]
+            told = self.client.get(f"plans/{plan}/changes?since={since}")[1]
             self.assertEqual([e["number"] for e in told["edits"]], list(range(since + 1, 4)))
             self.assertEqual({e["id"]: e for e in told["landed"]}, {e["id"]: now[e["id"]] for e in told["landed"]})
             if since == 0:
