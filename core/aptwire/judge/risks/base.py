@@ -1,0 +1,127 @@
+"""A risk, and what every search for risks needs."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from aptwire.forward.trace import Hop
+from aptwire.judge.facts import all_facts
+from aptwire.judge.verdicts import Judgement
+from aptwire.plan import vids
+from aptwire.plan.edits import Edit
+from aptwire.plan.kinds import FabricPort, Nic
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+
+RISK, UNTIDY = "risk", "untidy"
+GRAVITY = (UNTIDY, RISK)
+
+
+@dataclass(frozen=True)
+class Risk:
+    """Something that will hurt, or that nobody needs.
+
+    `id` stays the same as long as it does; `culprit` the records where it sits; `endpoints` those whom it would hurt, as
+    far as they are known; `facts` its proof; `mends` titles and edits worth trying.
+    """
+
+    verdict: str
+    what: str
+    key: tuple[str, ...]
+    title: str
+    text: str
+    culprit: tuple[str, ...]
+    endpoints: tuple[str, ...] = ()
+    segment: str | None = None
+    facts: tuple[Hop, ...] | Callable[[], tuple[Hop, ...]] = field(default=(), compare=False)
+    mends: tuple[tuple[str, Edit], ...] | Callable[[], tuple[tuple[str, Edit], ...]] = field(default=(), compare=False)
+    idle: bool = False
+
+    @property
+    def id(self) -> str:
+        """The same as long as the same thing is at risk."""
+        return hashlib.sha256(repr((self.what, self.key)).encode()).hexdigest()[:12]
+
+    def proof(self) -> tuple[Hop, ...]:
+        """The facts that it rests on."""
+        return self.facts() if callable(self.facts) else self.facts
+
+    def offers(self) -> tuple[tuple[str, Edit], ...]:
+        """The edits worth trying; large ones are written only when somebody asks."""
+        return self.mends() if callable(self.mends) else self.mends
+
+    def to_json(self, judgement: Judgement) -> dict[str, object]:
+        """The risk for a program, as findings are told."""
+        return {
+            "id": self.id,
+            "verdict": self.verdict,
+            "what": self.what,
+            "title": self.title,
+            "text": self.text,
+            "endpoints": list(self.endpoints),
+            "segment": self.segment,
+            "culprit": list(self.culprit),
+            "state": "now",
+            "idle": self.idle,
+        }
+
+
+def some(names: Iterable[str], most: int = 3) -> str:
+    """Names as a sentence lists them: "a, b and 4 more"."""
+    listed = list(dict.fromkeys(names))
+    if len(listed) <= most:
+        return " and ".join([", ".join(listed[:-1]), listed[-1]] if len(listed) > 1 else listed)
+    return f"{', '.join(listed[: most - 1])} and {len(listed) - most + 1} more"
+
+
+class Look:
+    """What every search for risks looks at."""
+
+    def __init__(self, judgement: Judgement) -> None:
+        self.judgement = judgement
+        self.wiring = judgement.wiring
+        self.plan = judgement.plan
+        self.facts = list(all_facts(self.wiring, judgement.subnets))
+
+    def host(self, id: str) -> str:
+        return str(self.plan.get("host", id).name)
+
+    def fact(self, id: str, rule: str, reason: str) -> Hop:
+        """A line of a proof."""
+        return Hop((id,), called(self.plan, self.plan.find(id)), "", "", rule, "astray", reason)
+
+    def members(self, segment: str) -> int:
+        """How many places belong on a segment."""
+        columns = self.judgement.columns
+        number = list(self.judgement.subnets).index(segment)
+        return int(columns.weight[columns.segment == number].sum())
+
+
+def free_nic(plan: Plan, host: str, far: Any, other_than: str | None = None) -> Nic | None:
+    """A NIC of a host that is in no uplink, has link and a cable, and isn't used by the host itself; the fastest first."""
+    found = [
+        n
+        for n in plan.where("nic", "host", host)
+        if n.uplink is None
+        and n.link == "up"
+        and not n.wireless
+        and not n.addresses
+        and n.id in far
+        and (other_than is None or n.card != other_than)
+    ]
+    return min(found, key=lambda n: (-(n.speed or 0), n.name), default=None)
+
+
+def short(found: Iterable[int]) -> str:
+    text = vids.write(found)
+    items = text.split(", ")
+    return text if len(items) <= 8 else f"{', '.join(items[:7])} and {len(items) - 7} ranges more"
+
+
+def port_text(port: FabricPort) -> str:
+    if port.mode != "trunk":
+        return f"{port.mode} {port.vid}"
+    return f"trunk {port.allowed or 'nothing'}{f', native {port.native}' if port.native else ''}"

@@ -1,0 +1,311 @@
+"""Cables and fabric ports: natives that differ, tags too many or too few, loops, packets that are too large."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+from typing import Any
+
+import numpy as np
+
+from aptwire.forward.domains import core_links, crossing, solve
+from aptwire.forward.fabric import least, loops
+from aptwire.forward.parts import Link
+from aptwire.forward.trace import Hop
+from aptwire.judge.facts import End
+from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, short, some
+from aptwire.plan import vids
+from aptwire.plan.edits import Drop, Edit, Operation, Patch
+from aptwire.plan.kinds import FabricPort
+from aptwire.plan.names import called
+
+
+class CableRisks(Look):
+    """What lies in the fabric and at its edge."""
+
+    def natives(self) -> Iterator[Risk]:
+        """Cables whose two ends give untagged frames different VIDs."""
+        ports = self.plan.of("fabric_port")
+        for joint in self.wiring.fabric.joints:
+            for cable, one, two in zip(joint.cables, *joint.ports, strict=True):
+                if one.mode == "private" or two.mode == "private" or not self._managed(one, two):
+                    continue
+                a, b = (p.vid if p.mode == "access" else p.native for p in (one, two))
+                if a == b:
+                    continue
+                names = [called(self.plan, ports[p.id]) for p in (one, two)]
+                mends = [
+                    (
+                        f"Make {vid or 'none'} the VID of untagged frames at {called(self.plan, port)} too",
+                        self._native(port, vid),
+                    )
+                    for port, vid in ((two, a), (one, b))
+                    if vid or port.mode == "trunk"
+                ]
+                yield Risk(
+                    RISK,
+                    "native",
+                    (cable,),
+                    f"{names[0]} and {names[1]} disagree on untagged frames",
+                    f"{names[0]} takes them as {a or 'nothing'}, {names[1]} as {b or 'nothing'}.",
+                    (one.id, two.id),
+                    facts=tuple(
+                        self.fact(p.id, f"untagged is {v or 'dropped'}", "differs from the other end")
+                        for p, v in ((one, a), (two, b))
+                    ),
+                    mends=tuple(mends),
+                )
+
+    def _managed(self, *ports: FabricPort) -> bool:
+        return all(self.plan.get("fabric_switch", p.switch).managed for p in ports)
+
+    def _native(self, port: FabricPort, vid: int | None) -> Edit:
+        return (Patch("fabric_port", port.id, {"vid" if port.mode == "access" else "native": vid}),)
+
+    def excess(self) -> Iterator[Risk]:
+        """VIDs allowed on host-facing ports where nobody on the host needs them, one risk for each fabric switch."""
+        known = [s.vid for kind in ("segment", "secondary_vlan") for s in self.plan.all(kind) if s.vid]
+        segments = sum(1 << vid for vid in set(known))
+        by_switch: dict[str, list[tuple[FabricPort, int]]] = {}
+        for found in self.facts:
+            for port_id, extra in found.excess.items():
+                told = extra & segments
+                if told and not self.plan.where("adapter", "function_of", self.wiring.far[port_id][0]):
+                    port = self.plan.get("fabric_port", port_id)
+                    by_switch.setdefault(port.switch, []).append((port, told))
+        for switch, ports in sorted(by_switch.items()):
+            every = 0
+            for _, told in ports:
+                every |= told
+            name = called(self.plan, self.plan.get("fabric_switch", switch))
+            seen = self._overheard(vids.of_bits(ports[0][1]))
+            count = len(ports)
+            yield Risk(
+                UNTIDY,
+                "excess",
+                (switch,),
+                f"{some((p.name for p, _ in ports), 4)} of {name} allow{'' if count > 1 else 's'} VIDs that nobody behind needs",
+                f"{short(vids.of_bits(every))}. On the cable of {ports[0][0].name} one would see {seen}.",
+                tuple(port.id for port, _ in ports),
+                facts=partial(self._excess_facts, ports),
+                mends=partial(
+                    self._excess_mends,
+                    ports,
+                    f"Allow only what is used on {count} port{'s' if count > 1 else ''} of {name}",
+                ),
+            )
+
+    def _excess_facts(self, ports: list[tuple[FabricPort, int]]) -> tuple[Hop, ...]:
+        return tuple(
+            self.fact(p.id, f"trunk {p.allowed}", f"{short(vids.of_bits(t))} not used behind it") for p, t in ports[:20]
+        )
+
+    def _excess_mends(self, ports: list[tuple[FabricPort, int]], title: str) -> tuple[tuple[str, Edit], ...]:
+        edit = tuple(
+            Patch(
+                "fabric_port", port.id, {"allowed": vids.write(vids.members(port.allowed or "") - vids.of_bits(told))}
+            )
+            for port, told in ports
+        )
+        return ((title, edit),)
+
+    def _overheard(self, vids_: frozenset[int]) -> str:
+        """Who would be seen on a cable on these VIDs."""
+        told = []
+        for vid in sorted(vids_)[:4]:
+            for segment in self.plan.where("segment", "vid", vid):
+                told.append(f"{segment.name} ({vid}), {self.members(segment.id)} endpoints")
+        return some(told) or "nobody that the plan knows"
+
+    def lacking(self) -> Iterator[Risk]:
+        """Tags that one member's port lacks while another's carries them, where nobody sits on them yet."""
+        for found in self.facts:
+            used = {v for values in found.roles.values() for v in values}
+            for port_id, missing in found.lacking.items():
+                idle = missing - used - {0}
+                port = self.plan.get("fabric_port", port_id)
+                if not idle or port.mode != "trunk":
+                    continue
+                name = called(self.plan, port)
+                edit = (
+                    Patch("fabric_port", port.id, {"allowed": vids.write(vids.members(port.allowed or "") | idle)}),
+                )
+                yield Risk(
+                    RISK,
+                    "missing-on-member",
+                    (port_id,),
+                    f"{name} lacks {vids.write(idle)}, which the other member carries",
+                    "Nobody sits on it yet; whoever does would lose it with a failover.",
+                    (port_id,),
+                    facts=(self.fact(port_id, f"trunk {port.allowed}", f"{vids.write(idle)} is missing"),),
+                    mends=((f"Allow {vids.write(idle)} on {name}", edit),),
+                )
+
+    def loops(self) -> Iterator[Risk]:
+        """Frames that go round and round: parallel ways without a spanning tree."""
+        wiring = self.wiring
+        used = wiring.classes.used
+
+        def passes(link: Link, side: int) -> list[int]:
+            there = crossing(link.rules[side], link.rules[1 - side])
+            kept = there[:used] == np.arange(used)
+            return [int(k) for k in np.flatnonzero(kept).tolist()]
+
+        links = core_links(wiring)
+        joints = {joint.key: joint for joint in wiring.fabric.joints}
+        selves = [j for j in joints.values() if j.ends[0] == j.ends[1]]
+        for loop in loops(links, passes):
+            named = sorted({v for k in loop.classes if k for v in wiring.classes.members[k][:20]})
+            used_here = vids.write([s.vid for s in self.plan.all("segment") if s.vid in named]) or vids.write(named[:5])
+            joint = joints.get(loop.link.key)
+            if joint is None:
+                culprit = tuple(r[-1] for r in loop.link.records if r)
+                switches: list[str] = []
+            else:
+                culprit = tuple(ports[0].id for ports in joint.ports)
+                switches = self._circle(joint.ends)
+            edit = tuple(
+                Patch("fabric_switch", s, {"spanning_tree": True})
+                for s in switches
+                if not self.plan.get("fabric_switch", s).spanning_tree
+            )
+            mends: list[tuple[str, Edit]] = []
+            if edit:
+                off = [p.id for p in edit if isinstance(p, Patch)]
+                names = some(called(self.plan, self.plan.get("fabric_switch", id)) for id in off)
+                mends.append((f"Turn the spanning tree on at {names}", edit))
+            port_off = next((id for id in culprit if id in self.plan.of("fabric_port")), None)
+            if port_off:
+                mends.append(
+                    (
+                        f"Disable {called(self.plan, self.plan.find(port_off))}",
+                        (Patch("fabric_port", port_off, {"enabled": False}),),
+                    )
+                )
+            yield Risk(
+                RISK,
+                "loop",
+                (loop.link.key,),
+                f"Frames go round and round over {some(called(self.plan, self.plan.find(c)) for c in culprit)}",
+                f"{'VID ' + used_here if used_here else 'Untagged frames'}: one broadcast fills every cable of the loop.",
+                culprit,
+                facts=tuple(self.fact(c, f"carries {used_here}", "closes the loop") for c in culprit),
+                mends=tuple(mends),
+            )
+        for joint in selves:
+            culprit = tuple(ports[0].id for ports in joint.ports)
+            name = called(self.plan, self.plan.find(culprit[0]))
+            yield Risk(
+                RISK,
+                "loop",
+                (joint.key,),
+                f"{name} is plugged into its own switch",
+                "One broadcast fills the switch.",
+                culprit,
+                facts=tuple(self.fact(c, "", "closes the loop") for c in culprit),
+                mends=((f"Take the cable of {name} away", (Drop("cable", joint.key),)),),
+            )
+
+    def _circle(self, ends: tuple[str, str]) -> list[str]:
+        """The switches on the shortest other way between the two ends, both included."""
+        at: dict[str, list[str]] = {}
+        direct = 0
+        for joint in self.wiring.fabric.joints:
+            if set(joint.ends) == set(ends):
+                direct += 1
+                if direct == 1:
+                    continue
+            at.setdefault(joint.ends[0], []).append(joint.ends[1])
+            at.setdefault(joint.ends[1], []).append(joint.ends[0])
+        came: dict[str, str] = {ends[0]: ends[0]}
+        queue = [ends[0]]
+        while queue:
+            now = queue.pop(0)
+            for following in at.get(now, ()):
+                if following not in came:
+                    came[following] = now
+                    queue.append(following)
+        way = [ends[1]]
+        while way[-1] != ends[0] and way[-1] in came:
+            way.append(came[way[-1]])
+        return sorted({*way, *ends})
+
+    def sizes(self) -> Iterator[Risk]:
+        """Ends that send larger packets than some hop, or some other end, takes."""
+        by_segment: dict[str, list[End]] = {}
+        for found in self.facts:
+            for end in found.ends:
+                if end.sends:
+                    by_segment.setdefault(end.segment, []).append(end)
+        solved: dict[int, tuple[Any, list[Link]]] = {}
+        for id, ends in sorted(by_segment.items()):
+            segment = self.plan.get("segment", id)
+            most = max(end.sends for end in ends)
+            tight: dict[str, int] = {}
+            for end in ends:
+                tight.update(end.tight)
+                if end.sends < most:
+                    tight[end.record] = end.sends
+            if segment.vid:
+                tight.update(self._narrow(segment.vid, most, solved, {e.record for e in ends}))
+            if not tight:
+                continue
+            names = some(
+                f"{called(self.plan, self.plan.find(r))} takes {mtu}"
+                for r, mtu in sorted(tight.items(), key=lambda i: (i[1], i[0]))
+            )
+            raising = tuple(self._raise(record, most + self._head(ends, record)) for record in tight)
+            lowest = min(tight.values())
+            lowering = tuple(
+                Patch(r.kind, r.id, {"mtu": lowest})
+                for r in [segment, *(self.plan.find(e.record) for e in ends)]
+                if r is not None and getattr(r, "mtu", None) and r.mtu > lowest
+            )
+            mends = [(f"Raise {some(called(self.plan, self.plan.find(r)) for r in tight)} to {most}", raising)]
+            if lowering:
+                mends.append((f"Send no more than {lowest} on {segment.name}", lowering))
+            yield Risk(
+                RISK,
+                "mtu",
+                (id,),
+                f"{segment.name} sends packets of {most} bytes, and not every hop takes them",
+                f"{names}; larger ones vanish there.",
+                tuple(tight),
+                segment=id,
+                facts=tuple(self.fact(r, f"MTU {mtu}", f"less than {most}") for r, mtu in list(tight.items())[:20]),
+                mends=tuple(mends),
+            )
+
+    def _head(self, ends: list[End], record: str) -> int:
+        return 50 if any(record in dict(e.tight) and self.plan.get("segment", e.segment).vni for e in ends) else 0
+
+    def _raise(self, record: str, mtu: int) -> Operation:
+        found = self.plan.find(record)
+        assert found is not None
+        return Patch(found.kind, record, {"mtu": min(mtu, 9216)})
+
+    def _narrow(
+        self, vid: int, most: int, solved: dict[int, tuple[Any, list[Link]]], records: set[str]
+    ) -> dict[str, int]:
+        """The fabric ports without which packets of this size would still get through everywhere."""
+        wiring, judgement = self.wiring, self.judgement
+        if most not in solved:
+            low = [link for link in core_links(wiring) if link.mtu and link.mtu < most]
+            solved[most] = (solve(wiring, judgement.pairings, least_mtu=most) if low else None, low)
+        domains, low = solved[most]
+        if domains is None:
+            return {}
+        tag = int(wiring.classes.of[vid])
+        found: dict[str, int] = {}
+        for link in low:
+            nodes = [wiring.bridges[end].trunk * wiring.classes.count + tag for end in link.ends]
+            together = judgement.domains.component[nodes[0]] == judgement.domains.component[nodes[1]]
+            if together and domains.component[nodes[0]] != domains.component[nodes[1]]:
+                for records_ in link.records:
+                    for id in records_[-1:]:
+                        port = self.plan.find(id)
+                        switch = self.plan.of("fabric_switch").get(getattr(port, "switch", None))
+                        mtu = least(getattr(port, "mtu", None), switch.mtu if switch is not None else None)
+                        if mtu and mtu < most:
+                            found[id] = mtu
+        return found

@@ -1,0 +1,354 @@
+"""Roles that share what they should not or rest on too little, and teams that don't fit the far side's LAGs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from aptwire.forward.parts import Team
+from aptwire.judge.facts import Facts
+from aptwire.judge.risks.base import RISK, Look, Risk, free_nic, port_text, some
+from aptwire.plan.edits import Edit, Operation, Patch, Put
+from aptwire.plan.kinds import FabricPort, Lag, Nic, Uplink, VirtualSwitch
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+
+
+class TeamRisks(Look):
+    """Separations, single NICs and cards, LAGs."""
+
+    def shared(self) -> Iterator[Risk]:
+        """Roles that share what a separation keeps apart."""
+        levels = ("vid", "switch", "uplink", "nic")
+        words = {"vid": "a VID", "switch": "a virtual switch", "uplink": "an uplink", "nic": "a NIC"}
+        hosts: dict[str, list[Facts]] = {}
+        rules = sorted(self.plan.all("separation"), key=lambda s: s.id)
+        for found in self.facts if rules else ():
+            hosts.setdefault(found.host, []).append(found)
+        for rule in rules:
+            bad: dict[str, list[tuple[str, str]]] = {}
+            for host, switches in hosts.items():
+                a, b = (self._uses(switches, role) for role in (rule.a, rule.b))
+                for level in reversed(levels[: levels.index(rule.share) + 1]):
+                    common = a[level] & b[level]
+                    if common:
+                        bad.setdefault(level, []).append((host, min(common)))
+                        break
+            for level, where in bad.items():
+                names = some(self.host(h) for h, _ in sorted(where))
+                told = sorted({id if level != "vid" else f"VID {id}" for _, id in where})
+                culprit = tuple(id for id in told if self.plan.find(id) is not None)
+                yield Risk(
+                    RISK,
+                    "shared",
+                    (rule.id, level),
+                    f"{rule.a} and {rule.b} share {words[level]} on {names}",
+                    f"They were to be kept apart. {some(called(self.plan, self.plan.find(i)) if self.plan.find(i) else i for i in told)} carries both.",
+                    culprit,
+                    facts=tuple(self.fact(id, f"{rule.a}, {rule.b}", "carries both roles") for id in culprit),
+                    mends=tuple(self._split(rule.a, rule.b, [h for h, _ in where])),
+                )
+
+    def _uses(self, switches: list[Facts], role: str) -> dict[str, set[str]]:
+        own = [f for f in switches if role in f.roles]
+        nics = {m.nic.id for f in own for t in f.teams for m in t.members}
+        for found in switches[:1]:
+            for nic in self.plan.where("nic", "host", found.host):
+                for adapter in self.plan.where("adapter", "function_of", nic.id):
+                    segment = self.plan.of("segment").get(adapter.belongs)
+                    if segment is not None and segment.role == role:
+                        nics.add(nic.id)
+        return {
+            "vid": {str(v) for f in own for v in f.roles[role] if v},
+            "switch": {f.switch for f in own},
+            "uplink": {t.uplink.id for f in own for t in f.teams},
+            "nic": nics,
+        }
+
+    def _split(self, a: str, b: str, hosts: list[str]) -> Iterator[tuple[str, Edit]]:
+        """A switch of its own for one of the roles, on a NIC that is free on every host."""
+        for role in (a, b):
+            edit: list[Operation] = []
+            for host in hosts:
+                made = split_off(self.plan, host, role)
+                if made is None:
+                    break
+                edit.extend(made)
+            else:
+                yield (
+                    f"Give {role} a switch and a free NIC of its own on {some(map(self.host, sorted(hosts)))}",
+                    tuple(edit),
+                )
+
+    def thin(self) -> Iterator[Risk]:
+        """Roles that rest on a single NIC, or on NICs of one card; hosts with the same roles on it share a risk."""
+        single: dict[tuple[str, ...], list[Team]] = {}
+        card: dict[tuple[str, ...], list[Team]] = {}
+        for found in self.facts:
+            roles = tuple(sorted(found.roles))
+            for team in found.teams if roles else ():
+                nics = [m.nic for m in team.members[: team.usable] if isinstance(m.nic, Nic) and not m.one_way]
+                if len(nics) == 1:
+                    single.setdefault(roles, []).append(team)
+                elif len(nics) > 1 and nics[0].card and len({n.card for n in nics}) == 1:
+                    card.setdefault(roles, []).append(team)
+        for roles, teams in sorted(single.items()):
+            edit: list[Operation] = []
+            for team in teams:
+                free = self._free_nic(self._team_host(team))
+                if free is not None:
+                    edit.append(Patch("nic", free.id, {"uplink": team.uplink.id, "role": "standby", "rank": 1}))
+            title = f"Add a free NIC to {some(called(self.plan, t.uplink) for t in teams)}"
+            made = ((title, tuple(edit)),) if len(edit) == len(teams) else ()
+            yield self._thin(
+                "single-nic", roles, teams, "a single NIC", "When it or its port fails, they are gone.", made
+            )
+        for roles, teams in sorted(card.items()):
+            text = "All NICs of the team are on the same card, and fail with it."
+            yield self._thin("one-card", roles, teams, "one card", text, tuple(self._other_card(teams)))
+
+    def _thin(
+        self,
+        what: str,
+        roles: tuple[str, ...],
+        teams: list[Team],
+        rests: str,
+        text: str,
+        made: tuple[tuple[str, Edit], ...],
+    ) -> Risk:
+        nics = tuple(m.nic.id for t in teams for m in t.members[: t.usable])
+        hosts = some(sorted(self.host(self._team_host(t)) for t in teams))
+        names = some(called(self.plan, self.plan.find(n)) for n in nics)
+        return Risk(
+            RISK,
+            what,
+            roles,
+            f"{some(roles)} rest{'s' if len(roles) == 1 else ''} on {rests} on {hosts}",
+            f"{names}: {text[:1].lower()}{text[1:]}",
+            nics,
+            facts=tuple(self.fact(n, rests, f"carries {some(roles)}") for n in nics[:20]),
+            mends=made,
+        )
+
+    def _other_card(self, teams: list[Team]) -> Iterator[tuple[str, Edit]]:
+        edit: list[Operation] = []
+        for team in teams:
+            last = team.members[team.usable - 1].nic
+            free = self._free_nic(self._team_host(team), other_than=getattr(last, "card", ""))
+            if free is None or not isinstance(last, Nic):
+                return
+            edit.append(Patch("nic", free.id, {"uplink": team.uplink.id, "role": last.role, "rank": last.rank}))
+            edit.append(Patch("nic", last.id, {"uplink": None}))
+        yield "Take a free NIC of another card in place of the last one", tuple(edit)
+
+    def _team_host(self, team: Team) -> str:
+        return str(self.plan.get("virtual_switch", team.uplink.switch).host)
+
+    def _free_nic(self, host: str, other_than: str | None = None) -> Nic | None:
+        return free_nic(self.plan, host, self.wiring.far, other_than)
+
+    def lags(self) -> Iterator[Risk]:
+        """LAGs and teams that don't fit each other (IEEE 802.1AX), and LAGs whose ports differ."""
+        for found in self.facts:
+            for team in found.teams if not found.quiet else ():
+                if isinstance(team.uplink, Uplink):
+                    yield from self._team(team, team.uplink)
+        for lag in sorted(self.plan.all("lag"), key=lambda record: record.id):
+            ports = sorted(self.plan.where("fabric_port", "lag", lag.id), key=lambda p: p.id)
+            ways = {(p.mode, p.vid, p.allowed, p.native, p.mtu) for p in ports}
+            if len(ways) > 1:
+                name = called(self.plan, lag)
+                edits = []
+                for like in ports:
+                    same = {
+                        "mode": like.mode,
+                        "vid": like.vid,
+                        "allowed": like.allowed,
+                        "native": like.native,
+                        "mtu": like.mtu,
+                    }
+                    rest = tuple(Patch("fabric_port", p.id, same) for p in ports if p is not like)
+                    edits.append((f"Make every port of {name} like {like.name}", rest))
+                yield Risk(
+                    RISK,
+                    "lag-differs",
+                    (lag.id,),
+                    f"The ports of {name} differ",
+                    f"A flow may take any of {some(p.name for p in ports)}, and they don’t carry the same.",
+                    tuple(p.id for p in ports),
+                    facts=tuple(self.fact(p.id, port_text(p), "differs from the others") for p in ports),
+                    mends=tuple(edits[:3]),
+                )
+        for joint in self.wiring.fabric.joints:
+            one, two = (self.plan.of("lag").get(id) for id in joint.lags)
+            if (one is None) != (two is None) or (one is not None and two is not None and one.lacp != two.lacp):
+                yield self._joint(joint.cables[0], one, two, joint.ports)
+
+    def _joint(self, cable: str, one: Lag | None, two: Lag | None, ports: Any) -> Risk:
+        names = [
+            called(self.plan, lag) if lag is not None else called(self.plan, ports[n][0])
+            for n, lag in enumerate((one, two))
+        ]
+        mends: list[tuple[str, Edit]] = []
+        if one is not None and two is not None:
+            text = "One negotiates by LACP, the other doesn’t: the ports stay single, or blocked."
+            for end in (one, two):
+                said = f"Make {called(self.plan, end)} {'static' if end.lacp else 'speak LACP'} too"
+                mends.append((said, (Patch("lag", end.id, {"lacp": not end.lacp}),)))
+        else:
+            text = "One end is in a LAG, the other isn’t: frames may come back by a cable that nobody expects."
+            for n, lag in enumerate((one, two)):
+                if lag is not None:
+                    port = ports[n][0]
+                    mends.append(
+                        (
+                            f"Take {called(self.plan, port)} out of {lag.name}",
+                            (Patch("fabric_port", port.id, {"lag": None}),),
+                        )
+                    )
+        culprit = tuple(p[0].id for p in ports)
+        facts = tuple(self.fact(id, name, "doesn’t fit the other end") for id, name in zip(culprit, names, strict=True))
+        return Risk(
+            RISK,
+            "lag-mismatch",
+            (cable,),
+            f"{names[0]} and {names[1]} don’t fit each other",
+            text,
+            culprit,
+            facts=facts,
+            mends=tuple(mends),
+        )
+
+    def _team(self, team: Team, uplink: Uplink) -> Iterator[Risk]:
+        name = called(self.plan, uplink)
+        members = [
+            m
+            for m in team.members
+            if isinstance(m.nic, Nic) and not m.one_way and m.nic.link == "up" and m.dead != "is excluded"
+        ]
+        ports = [self.plan.of("fabric_port").get(self.wiring.far.get(m.nic.id, ("", ""))[0]) for m in members]
+        known = [p for p in ports if p is not None]
+        lags = [self.plan.of("lag").get(p.lag) for p in known]
+        nics = tuple(m.nic.id for m in members)
+        facts = tuple(
+            self.fact(
+                p.id,
+                f"LAG {lag.name}{', LACP' if lag.lacp else ', static'}" if lag else "in no LAG",
+                f"{name} is {uplink.mode}",
+            )
+            for p, lag in zip(known, lags, strict=True)
+        )
+        one_lag = len(lags) > 0 and lags[0] is not None and all(lag is lags[0] for lag in lags)
+        if uplink.mode == "lacp" and known and not (one_lag and lags[0] is not None and lags[0].lacp):
+            text = (
+                "Without one LACP LAG at the far side a single NIC carries, and the others stand idle (IEEE 802.1AX)."
+            )
+            yield Risk(
+                RISK,
+                "lacp-alone",
+                (uplink.id,),
+                f"{name} speaks LACP, and the far side doesn’t answer as one LAG",
+                text,
+                (uplink.id, *(p.id for p in known)),
+                facts=facts,
+                mends=tuple(self._lag_mends(uplink, known, lacp=True)),
+            )
+        if uplink.mode in ("standby", "pinned") and any(lags):
+            text = "The far side shares its frames among all ports of a LAG; those that reach a NIC that doesn’t carry are lost, or the port is blocked."
+            mends: list[tuple[str, Edit]] = [
+                (
+                    f"Take {some(p.name for p in known if p.lag)} out of the LAG",
+                    tuple(Patch("fabric_port", p.id, {"lag": None}) for p in known if p.lag),
+                ),
+            ]
+            if one_lag and lags[0] is not None:
+                mode = "lacp" if lags[0].lacp else "hashed"
+                mends.append((f"Make {name} {mode}", (Patch("uplink", uplink.id, {"mode": mode}),)))
+            yield Risk(
+                RISK,
+                "lag-alone",
+                (uplink.id,),
+                f"{name} is {uplink.mode}, and its ports are in a LAG",
+                text,
+                (uplink.id, *(p.id for p in known)),
+                facts=facts,
+                mends=tuple(mends),
+            )
+        if uplink.mode == "hashed" and len(known) > 1 and not (one_lag and lags[0] is not None and not lags[0].lacp):
+            text = (
+                "The far side sees one address at several ports, and doesn’t know where to send; it needs a static LAG."
+            )
+            yield Risk(
+                RISK,
+                "hash-without-lag",
+                (uplink.id,),
+                f"{name} hashes over ports that are no static LAG",
+                text,
+                (uplink.id, *(p.id for p in known)),
+                facts=facts,
+                mends=tuple(self._lag_mends(uplink, known, lacp=False)),
+            )
+        speeds = {m.nic.speed for m in members if m.nic.speed}
+        if len(speeds) > 1:
+            text = f"{some(f'{m.nic.name} does {m.nic.speed} Mbit/s' for m in members)}: a failover changes what fits through."
+            if uplink.mode == "lacp":
+                text = (
+                    f"{some(f'{m.nic.name} does {m.nic.speed} Mbit/s' for m in members)}: only equal ones join one LAG."
+                )
+            yield Risk(
+                RISK,
+                "mixed-speed",
+                (uplink.id,),
+                f"{name} mixes NICs of different speeds",
+                text,
+                nics,
+                facts=tuple(self.fact(m.nic.id, f"{m.nic.speed} Mbit/s", "differs") for m in members),
+            )
+        if not uplink.announce and len(members) > 1:
+            yield Risk(
+                RISK,
+                "silent-failover",
+                (uplink.id,),
+                f"{name} doesn’t announce a failover",
+                "The fabric goes on sending to the old port until its tables forget, minutes later.",
+                (uplink.id,),
+                facts=(self.fact(uplink.id, "announce: no", "nobody is told"),),
+                mends=((f"Let {name} announce a failover", (Patch("uplink", uplink.id, {"announce": True}),)),),
+            )
+
+    def _lag_mends(self, uplink: Uplink, ports: list[FabricPort], lacp: bool) -> Iterator[tuple[str, Edit]]:
+        switches = {p.switch for p in ports}
+        if len(switches) == 1 and len(ports) > 1:
+            lag = next((self.plan.get("lag", p.lag) for p in ports if p.lag), None)
+            made = lag or Lag(
+                id=f"lag:{uplink.id}"[:110], switch=ports[0].switch, name=f"{uplink.id.replace('/', '-')}"[:80]
+            )
+            edit: list[Operation] = [Put(made)] if lag is None and self.plan.find(made.id) is None else []
+            edit.append(Patch("lag", made.id, {"lacp": lacp}))
+            edit.extend(Patch("fabric_port", p.id, {"lag": made.id}) for p in ports if p.lag != made.id)
+            kind = "an LACP LAG" if lacp else "a static LAG"
+            yield f"Put {some(called(self.plan, p) for p in ports)} into {kind}", tuple(edit)
+        yield f"Make {called(self.plan, uplink)} standby", (Patch("uplink", uplink.id, {"mode": "standby"}),)
+
+
+def split_off(plan: Plan, host: str, role: str) -> list[Operation] | None:
+    """The operations that give a role's host ports a switch of their own on a free NIC; None where there is none."""
+    cabled = {end for cable in plan.all("cable") for end in (cable.a, cable.b)}
+    nic = free_nic(plan, host, cabled)
+    ports = [
+        p
+        for s in plan.where("virtual_switch", "host", host)
+        for p in plan.where("host_port", "switch", s.id)
+        if role in p.services or (p.belongs and plan.get("segment", p.belongs).role == role)
+    ]
+    name = f"{role}0"
+    id = f"{host}/{''.join(c if c.isalnum() else '-' for c in name)}"
+    if nic is None or not ports or plan.find(id) is not None:
+        return None
+    uplink = f"{id}/{nic.name}"
+    return [
+        Put(VirtualSwitch(id=id, host=host, name=name)),
+        Put(Uplink(id=uplink, switch=id, name=nic.name)),
+        Patch("nic", nic.id, {"uplink": uplink, "role": "active", "rank": 0}),
+        *(Patch("host_port", p.id, {"switch": id}) for p in ports),
+    ]

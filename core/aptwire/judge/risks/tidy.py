@@ -1,0 +1,198 @@
+"""What is untidy: deviations, things that nobody uses, doubled VIDs and names, overlapping overlays."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+from typing import Any
+
+from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, some
+from aptwire.plan import vids
+from aptwire.plan.edits import Drop, Edit, Patch
+from aptwire.plan.kinds import Adapter, PortGroup
+from aptwire.plan.names import called
+
+
+class TidyRisks(Look):
+    """What could be put in order."""
+
+    def deviations(self) -> Iterator[Risk]:
+        """Adapters whose guards or limits differ from their port group's, one risk for each port group."""
+        groups: dict[str, list[tuple[Adapter, tuple[str, ...]]]] = {}
+        for found in self.facts:
+            for adapter, own in found.deviating:
+                groups.setdefault(str(adapter.port_group), []).append((adapter, own))
+        for group, adapters in sorted(groups.items()):
+            name = called(self.plan, self.plan.get("port_group", group))
+            edit = tuple(Patch("adapter", a.id, dict.fromkeys(own)) for a, own in adapters)
+            told = some(
+                f"{called(self.plan, a)} ({', '.join(w.replace('_', ' ') for w in own)})" for a, own in adapters
+            )
+            yield Risk(
+                UNTIDY,
+                "deviation",
+                (group,),
+                f"{len(adapters)} adapter{'s' if len(adapters) > 1 else ''} of {name} deviate{'' if len(adapters) > 1 else 's'} from it",
+                f"{told}.",
+                tuple(a.id for a, _ in adapters),
+                endpoints=tuple(a.id for a, _ in adapters),
+                facts=tuple(self.fact(a.id, ", ".join(own).replace("_", " "), "its own word") for a, own in adapters),
+                mends=((f"Let them follow {name}", edit),),
+            )
+
+    def unused(self) -> Iterator[Risk]:
+        """Port groups that nobody sits in, by switch name; VIDs that a fabric switch defines and nobody uses."""
+        empty: dict[str, list[PortGroup]] = {}
+        for found in self.facts:
+            for group in found.empty:
+                empty.setdefault(group.name, []).append(group)
+        for name, groups in sorted(empty.items()):
+            edit = tuple(
+                Drop(kind, r.id)
+                for g in groups
+                for kind, r in [
+                    *(("group_order", o) for o in self.plan.where("group_order", "port_group", g.id)),
+                    ("port_group", g),
+                ]
+            )
+            hosts = some(self.host(self.plan.get("virtual_switch", g.switch).host) for g in groups)
+            yield Risk(
+                UNTIDY,
+                "empty-group",
+                (name,),
+                f"Nobody sits in port group {name} on {hosts}",
+                "It may wait for guests to come; if not, it can go.",
+                tuple(g.id for g in groups),
+                facts=tuple(self.fact(g.id, g.mode, "no adapter") for g in groups[:20]),
+                mends=((f"Remove port group {name} on {hosts}", edit),),
+            )
+        used = {s.vid for s in self.plan.all("segment")} | {s.vid for s in self.plan.all("secondary_vlan")}
+        used = used.union(*(found.needs for found in self.facts))
+        used |= {v for p in self.plan.all("fabric_port") for v in (p.vid, p.native)}
+        for switch in sorted(self.plan.all("fabric_switch"), key=lambda s: s.id):
+            if switch.vlans is None or not switch.managed:
+                continue
+            defined = vids.members(switch.vlans)
+            extra = defined - used
+            if extra and len(defined) < 4000:
+                kept = vids.write(defined - extra)
+                yield Risk(
+                    UNTIDY,
+                    "unused-vid",
+                    (switch.id,),
+                    f"{switch.name} defines {vids.write(extra)}, which nobody uses",
+                    "No segment, port group or host port has them.",
+                    (switch.id,),
+                    facts=(self.fact(switch.id, f"defines {switch.vlans}", f"{vids.write(extra)} isn’t used"),),
+                    mends=(
+                        (
+                            f"Define only {kept or 'nothing'} on {switch.name}",
+                            (Patch("fabric_switch", switch.id, {"vlans": kept}),),
+                        ),
+                    ),
+                )
+
+    def doubled(self) -> Iterator[Risk]:
+        """VIDs that two segments have; port groups of one switch with one tag; one name for different tags; overlapping subnets of overlays."""
+        for vid in sorted({s.vid for s in self.plan.all("segment") if s.vid}):
+            same = sorted(self.plan.where("segment", "vid", vid), key=lambda s: s.name)
+            if len(same) > 1:
+                names = some(s.name for s in same)
+                yield Risk(
+                    RISK,
+                    "doubled-vid",
+                    (str(vid),),
+                    f"{names} have the same VID {vid}",
+                    "Their members are in one broadcast domain.",
+                    tuple(s.id for s in same),
+                    facts=tuple(self.fact(s.id, f"VID {vid}", "the same") for s in same),
+                    mends=tuple(self._fresh_vid(same)),
+                )
+        tags: dict[str, dict[tuple[object, ...], list[PortGroup]]] = {}
+        for found in self.facts:
+            own: dict[tuple[object, ...], list[PortGroup]] = {}
+            for group, key in found.groups:
+                own.setdefault(key, []).append(group)
+                tags.setdefault(group.name, {}).setdefault(key, []).append(group)
+            for groups in own.values():
+                if len(groups) > 1:
+                    yield self._twin_groups(sorted(groups, key=lambda g: g.name))
+        for name, ways in sorted(tags.items()):
+            if len(ways) > 1:
+                yield self._one_name(name, sorted(ways.values(), key=lambda g: -len(g)))
+
+    def _fresh_vid(self, same: list[Any]) -> Iterator[tuple[str, Edit]]:
+        taken = {s.vid for s in self.plan.all("segment")} | {s.vid for s in self.plan.all("secondary_vlan")}
+        vid = next((v for v in range((same[0].vid or 1) + 1, 4095) if v not in taken), None)
+        for segment in same[1:] if vid else ():
+            yield f"Give {segment.name} the free VID {vid}", (Patch("segment", segment.id, {"vid": vid}),)
+
+    def _twin_groups(self, groups: list[PortGroup]) -> Risk:
+        kept, rest = groups[0], groups[1:]
+        moved = [a for g in rest for a in self.plan.where("adapter", "port_group", g.id)]
+        orders = [o for g in rest for o in self.plan.where("group_order", "port_group", g.id)]
+        edit: Edit = (
+            *(Patch("adapter", a.id, {"port_group": kept.id}) for a in moved),
+            *(Drop("group_order", o.id) for o in orders),
+            *(Drop("port_group", g.id) for g in rest),
+        )
+        where = called(self.plan, self.plan.get("virtual_switch", kept.switch))
+        return Risk(
+            UNTIDY,
+            "twin-groups",
+            tuple(g.id for g in groups),
+            f"{some(g.name for g in groups)} of {where} are the same",
+            "They carry the same tag under several names.",
+            tuple(g.id for g in groups),
+            facts=tuple(self.fact(g.id, _group_text(g), "the same") for g in groups),
+            mends=((f"Keep {kept.name} alone", edit),),
+        )
+
+    def _one_name(self, name: str, ways: list[list[PortGroup]]) -> Risk:
+        most, rest = ways[0], [g for groups in ways[1:] for g in groups]
+        like = most[0]
+        same = {"mode": like.mode, "vid": like.vid, "allowed": like.allowed, "native": like.native}
+        hosts = some(self.host(self.plan.get("virtual_switch", g.switch).host) for g in rest)
+        edit = tuple(Patch("port_group", g.id, same) for g in rest) if like.mode != "overlay" else ()
+        return Risk(
+            RISK,
+            "name",
+            (name,),
+            f"Port group {name} isn’t the same everywhere",
+            f"It is {_group_text(like)} on most hosts, and {some(_group_text(g) for g in rest)} on {hosts}.",
+            tuple(g.id for g in rest),
+            facts=tuple(self.fact(g.id, _group_text(g), f"elsewhere {_group_text(like)}") for g in rest[:20]),
+            mends=((f"Make {name} {_group_text(like)} on {hosts} too", edit),) if edit else (),
+        )
+
+    def overlays(self) -> Iterator[Risk]:
+        """Overlay segments whose inner addresses overlap with other segments': allowed, and shown."""
+        listed = [(s, [ipaddress.ip_network(t) for t in s.subnets]) for s in self.plan.all("segment") if s.subnets]
+        for segment, nets in sorted(listed, key=lambda item: item[0].id):
+            if segment.vni is None:
+                continue
+            others = [
+                o
+                for o, theirs in listed
+                if o.id != segment.id and any(a.version == b.version and a.overlaps(b) for a in nets for b in theirs)
+            ]
+            if others:
+                names = some(o.name for o in others)
+                yield Risk(
+                    UNTIDY,
+                    "overlap",
+                    (segment.id,),
+                    f"Overlay {segment.name} uses addresses of {names}",
+                    "That is allowed, since it is apart; a router between them could not tell them apart.",
+                    (segment.id,),
+                    segment=segment.id,
+                    facts=(self.fact(segment.id, ", ".join(segment.subnets), f"overlaps with {names}"),),
+                )
+
+
+def _group_text(group: PortGroup) -> str:
+    if group.mode in ("access", "private"):
+        return f"{group.mode} {group.vid}"
+    if group.mode == "trunk":
+        return f"trunk {group.allowed or 'nothing'}"
+    return f"overlay {group.vni}" if group.mode == "overlay" else "untagged"
