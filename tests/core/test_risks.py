@@ -116,6 +116,16 @@ class RiskTest(unittest.TestCase):
         )
         self.absent(pair("10", "10"), "excess")
 
+    def test_what_a_virtual_function_needs_is_not_too_much(self) -> None:
+        made = two_nics("lacp", {"lacp": True}, ("10, 20", "10, 20"))
+        made.segment(20)
+        self.risk(made, "excess", "p0 and p1 of sw allow")
+        guest = made.put("guest", "gd", host="a", name="gd")
+        made.put(
+            "adapter", "d", guest=guest, name="d", type="direct", function_of="a/n0", function_vid=20, belongs="s20"
+        )
+        self.absent(made, "excess")
+
     def test_a_tag_missing_on_a_member_where_nobody_sits_yet(self) -> None:
         made = two_nics("standby", ports=("10, 20", "10"))
         made.segment(20)

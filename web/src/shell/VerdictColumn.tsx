@@ -86,13 +86,14 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
   if (detail.error) return <p role="alert">{detail.error.message}</p>;
   const hops = detail.data.proof.flatMap((t) => t.hops);
   const bad = hops.findIndex((h) => h.outcome !== "passed");
+  const fact = finding.verdict === "risk" || finding.verdict === "untidy";
   const take = (mend: Mend): void => {
     void edit(mend.title, mend.edit).then((made) => made && taken());
   };
   return (
     <div className="finding-body" ref={body}>
       <button type="button" className="proof-button" aria-expanded={proof} onClick={() => setProof(!proof)}>
-        <b>Proof</b> {hops.length} hops{bad >= 0 && `, ${hops[bad]?.outcome} at hop ${bad + 1}`} <span aria-hidden>{proof ? "▴" : "▾"}</span>
+        <b>Proof</b> {fact ? `${hops.length} place${hops.length === 1 ? "" : "s"}` : `${hops.length} hops${bad >= 0 ? `, ${hops[bad]?.outcome} at hop ${bad + 1}` : ""}`} <span aria-hidden>{proof ? "▴" : "▾"}</span>
       </button>
       {proof && detail.data.proof.map((trace, n) => <HopList key={n} trace={trace} />)}
       {detail.data.mends.length === 0 && <p className="quiet">No edit of this plan alone would mend this.</p>}

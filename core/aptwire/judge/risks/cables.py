@@ -70,7 +70,7 @@ class CableRisks(Look):
         for found in self.facts:
             for port_id, extra in found.excess.items():
                 told = extra & segments
-                if told and not self.plan.where("adapter", "function_of", self.wiring.far[port_id][0]):
+                if told and not self._functions_behind(port_id):
                     port = self.plan.get("fabric_port", port_id)
                     by_switch.setdefault(port.switch, []).append((port, told))
         for switch, ports in sorted(by_switch.items()):
@@ -94,6 +94,13 @@ class CableRisks(Look):
                     f"Allow only what is used on {count} port{'s' if count > 1 else ''} of {name}",
                 ),
             )
+
+    def _functions_behind(self, port_id: str) -> bool:
+        """Whether virtual functions use the port, or another of its LAG: what they need isn't their switch's to say."""
+        port = self.plan.get("fabric_port", port_id)
+        ports = self.plan.where("fabric_port", "lag", port.lag) if port.lag else [port]
+        nics = [self.wiring.far.get(p.id, ("", ""))[0] for p in ports]
+        return any(self.plan.where("adapter", "function_of", nic) for nic in nics if nic)
 
     def _excess_facts(self, ports: list[tuple[FabricPort, int]]) -> tuple[Hop, ...]:
         return tuple(
