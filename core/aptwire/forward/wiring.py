@@ -60,10 +60,6 @@ class Block:
     macs: list[tuple[str, str]] = field(default_factory=list)
     cache: dict[str, Any] = field(default_factory=dict)
 
-    def team_orders(self) -> set[str]:
-        """The orders that differ from the uplinks' own."""
-        return {team.order for team in self.teams if team.order}
-
 
 @dataclass(eq=False)
 class Wiring:

@@ -85,7 +85,7 @@ class Separation(Record):
         "uplink",
         "nic",
         default="uplink",
-        help="the least that they must not share; what is above it on the way neither",
+        help="what they must not share: a NIC, and with each what stands before it in this list",
     )
 
 
