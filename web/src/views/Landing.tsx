@@ -47,16 +47,21 @@ export function Landing() {
       const all = `${e.name} ${e.key} ${e.host} ${e.role} ${tag.tag} ${named(tag.belongs)} ${named(tag.lands)} ${tag.lands_vid ?? ""} ${tag.addresses.join(" ")} ${mark}`.toLowerCase();
       return words.every((w) => all.includes(w));
     });
+    const compare = new Intl.Collator("en", { numeric: true }).compare;
     const keyOf = (row: Row): string =>
       grouping === "verdict" ? row.mark : grouping === "host" ? row.endpoint.host : grouping === "segment" ? named(row.tag.belongs) || "belongs nowhere yet" : "";
     const order = (row: Row): number => (grouping === "verdict" ? (row.mark === "idle" ? 10 : 9 - gravity(row.mark)) : 0);
-    kept.sort((a, b) => order(a) - order(b) || keyOf(a).localeCompare(keyOf(b)) || a.endpoint.host.localeCompare(b.endpoint.host) || a.endpoint.name.localeCompare(b.endpoint.name, "en", { numeric: true }));
+    kept.sort((a, b) => order(a) - order(b) || compare(keyOf(a), keyOf(b)) || compare(a.endpoint.host, b.endpoint.host) || compare(a.endpoint.name, b.endpoint.name));
     if (grouping === "none") return kept.map((row) => ({ row }));
     const made: Line[] = [];
+    let group = null as { head: string; count: number } | null;
     for (const row of kept) {
       const head = keyOf(row);
-      const last = made.findLast((l) => "head" in l);
-      if (!last || !("head" in last) || last.head !== head) made.push({ head, count: kept.filter((r) => keyOf(r) === head).length });
+      if (group?.head !== head) {
+        group = { head, count: 0 };
+        made.push(group);
+      }
+      group.count += 1;
       made.push({ row });
     }
     return made;
