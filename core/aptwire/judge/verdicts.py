@@ -741,10 +741,12 @@ class _Judge:
         first = rows.first
         order = np.argsort(self.segment, kind="stable")
         starts = np.searchsorted(self.segment[order], np.arange(len(self.segments) + 1))
+        together: dict[tuple[int, int], list[int]] = {}
         for team_no, member, segment in events.tolist():
-            if segment < 0:
-                continue
-            stands = order[starts[segment] : starts[segment + 1]]
+            if segment >= 0:
+                together.setdefault((team_no, member), []).append(segment)
+        for (team_no, member), segments in together.items():
+            stands = np.concatenate([order[starts[n] : starts[n + 1]] for n in segments])
             chosen = first[stands].copy()
             for at in np.flatnonzero(rows.team[chosen] == team_no).tolist():
                 row = int(chosen[at])
