@@ -172,6 +172,19 @@ class RiskTest(unittest.TestCase):
         made.kinds["nic"][0]["speed"], made.kinds["nic"][1]["speed"] = 10_000, 1_000
         self.risk(made, "mixed-speed", "n0 does 10000 Mbit/s and n1 does 1000")
 
+    def test_a_failure_beyond_the_link_is_not_noticed(self) -> None:
+        made = two_nics("standby")
+        made.fabric("core")
+        made.trunk("core/p", "10")
+        made.trunk("sw/up", "10")
+        self.absent(made, "blind-failover")
+        made.cable("sw/up", "core/p")
+        self.mended(made, "blind-failover", "Let uplink u of a probe", "would not notice when sw is cut off")
+        made.trunk("core/q", "10")
+        made.trunk("sw/up2", "10")
+        made.cable("sw/up2", "core/q")
+        self.absent(made, "blind-failover")
+
     def test_a_failover_that_nobody_is_told_of(self) -> None:
         made = two_nics("standby")
         made.kinds["uplink"][0]["announce"] = False

@@ -27,6 +27,7 @@ SEARCHES = (
     _All.excess,
     _All.lacking,
     _All.lags,
+    _All.blind,
     _All.loops,
     _All.sizes,
     _All.own_guest,

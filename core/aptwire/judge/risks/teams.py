@@ -147,6 +147,38 @@ class TeamRisks(Look):
     def _free_nic(self, host: str, other_than: str | None = None) -> Nic | None:
         return free_nic(self.plan, host, self.wiring.far, other_than)
 
+    def blind(self) -> Iterator[Risk]:
+        """Standby teams that watch their links alone, over a fabric switch with a single way on: when that fails, their links stay up."""
+        ways: dict[str, list[str]] = {}
+        for joint in self.wiring.fabric.joints:
+            for end in set(joint.ends):
+                ways.setdefault(end, []).append(joint.key)
+        lonely = {switch: keys[0] for switch, keys in ways.items() if len(keys) == 1}
+        teams: dict[str, list[Uplink]] = {}
+        for found in self.facts if lonely else ():
+            for team in found.teams:
+                uplink = team.uplink
+                carrying = next(iter(team.members[: team.usable]), None)
+                if carrying is None or team.usable < 2 or not isinstance(uplink, Uplink):
+                    continue
+                port = self.plan.of("fabric_port").get(self.wiring.far.get(carrying.nic.id, ("", ""))[0])
+                if port is not None and port.switch in lonely and uplink.mode == "standby" and uplink.detect == "link":
+                    teams.setdefault(port.switch, []).append(uplink)
+        for switch, uplinks in sorted(teams.items()):
+            name = called(self.plan, self.plan.get("fabric_switch", switch))
+            edit = tuple(Patch("uplink", u.id, {"detect": "probe"}) for u in uplinks)
+            cable = called(self.plan, self.plan.get("cable", lonely[switch]))
+            yield Risk(
+                RISK,
+                "blind-failover",
+                (switch,),
+                f"{some(called(self.plan, u) for u in uplinks)} would not notice when {name} is cut off",
+                f"{name} has a single way on, {cable}. Without it the links to the hosts stay up, and link detection sees nothing.",
+                (*(u.id for u in uplinks), lonely[switch]),
+                facts=tuple(self.fact(u.id, "failure seen by link", f"carries over {name}") for u in uplinks[:20]),
+                mends=((f"Let {some(called(self.plan, u) for u in uplinks)} probe", edit),),
+            )
+
     def lags(self) -> Iterator[Risk]:
         """LAGs and teams that don't fit each other (IEEE 802.1AX), and LAGs whose ports differ."""
         for found in self.facts:
