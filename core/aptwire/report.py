@@ -84,9 +84,17 @@ def summary(judgement: Judgement, found: list[Finding | Risk] | None = None) -> 
 
 
 def brief(finding: Finding | Risk, judgement: Judgement) -> dict[str, Any]:
-    """A finding that names no more endpoints and records than somebody would read."""
-    made = finding.to_json(judgement)
-    made["endpoints"] = list(finding.endpoints[:MOST_NAMED])
-    made["culprit"] = list(finding.culprit[:MOST_NAMED])
-    made["count"] = len(finding.endpoints)
-    return made
+    """A finding or risk for a program; it names no more endpoints and records than somebody would read."""
+    return {
+        "id": finding.id,
+        "verdict": finding.verdict,
+        "what": finding.what,
+        "title": finding.title,
+        "text": finding.text,
+        "endpoints": list(finding.endpoints[:MOST_NAMED]),
+        "count": len(finding.endpoints),
+        "segment": finding.segment,
+        "culprit": list(finding.culprit[:MOST_NAMED]),
+        "state": say_state(judgement.wiring, finding.state),
+        "idle": finding.idle,
+    }

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import heapq
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from aptwire.forward.parts import NOW, Link, Place, State
@@ -134,29 +134,21 @@ class Roads:
         """The shortest way of a broadcast from one place to another; None where it isn't heard."""
         if source.context < 0 or target.rule is None:
             return None
-        start: Spot = (source.bridge, source.context, None)
-        came: dict[Spot, tuple[Spot, Step] | None] = {start: None}
-        queue = deque([start])
-        while queue:
-            spot = queue.popleft()
-            if self.arrives(spot, target):
-                return _steps(came, spot)
-            for step, following in self.onward(spot, source.stand.order, target.bridge):
-                if following not in came:
-                    came[following] = (spot, step)
-                    queue.append(following)
-        return None
+        return self._shortest(source, target.bridge, lambda spot: self.arrives(spot, target))
 
     def nearest(self, source: Place, bridge: int) -> list[Step] | None:
         """The shortest way of a broadcast to a bridge, in whatever context; None where it doesn't get there."""
+        return self._shortest(source, bridge, lambda spot: spot[0] == bridge)
+
+    def _shortest(self, source: Place, goal: int, there: Callable[[Spot], bool]) -> list[Step] | None:
         start: Spot = (source.bridge, source.context, None)
         came: dict[Spot, tuple[Spot, Step] | None] = {start: None}
         queue = deque([start])
         while queue:
             spot = queue.popleft()
-            if spot[0] == bridge:
+            if there(spot):
                 return _steps(came, spot)
-            for step, following in self.onward(spot, source.stand.order, bridge):
+            for step, following in self.onward(spot, source.stand.order, goal):
                 if following not in came:
                     came[following] = (spot, step)
                     queue.append(following)

@@ -19,7 +19,7 @@ from aptwire.forward.fabric import Fabric, build_fabric, least
 from aptwire.forward.parts import NOW, Bridge, Link, Member, Place, Stand, State, Team
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import Adapter, Nic, Record, Uplink
+from aptwire.plan.kinds import Adapter, FabricPort, Nic, Record, Uplink
 from aptwire.plan.plan import Plan
 from aptwire.plan.private import private_part
 
@@ -105,6 +105,11 @@ class Wiring:
                 for member in team.members[: team.usable]:
                     if member.link is not None:
                         found.setdefault(member.link.ends[1], []).append((team, member))
+        return found
+
+    def port_behind(self, nic: str) -> FabricPort | None:
+        """The fabric port that a NIC (or another port) is plugged into; None: it isn't plugged into one."""
+        found: FabricPort | None = self.plan.of("fabric_port").get(self.far.get(nic, ("", ""))[0])
         return found
 
     def carries(self, team: Team, state: State) -> Member | None:
@@ -497,7 +502,7 @@ class _Compiler:
         return Member(nic, link, open=False)
 
     def _lag_of(self, nic: Nic) -> str | None:
-        port = self.plan.of("fabric_port").get(self.wiring.far.get(nic.id, ("", ""))[0])
+        port = self.wiring.port_behind(nic.id)
         return port.lag if port is not None else None
 
     def _aggregated(self, uplink: Uplink, members: list[Member]) -> list[Member]:

@@ -123,7 +123,7 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     for team in base:
         carried: dict[str, frozenset[int]] = {}
         for member in team.members:
-            port = plan.of("fabric_port").get(wiring.far.get(member.nic.id, ("", ""))[0])
+            port = wiring.port_behind(member.nic.id)
             if port is not None and port.enabled:
                 carried[port.id] = port_vids(plan, port)
         for port_id, own in carried.items():
@@ -148,7 +148,7 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
 
 def _quiet(wiring: Wiring, team: Team) -> bool:
     uplink = team.uplink
-    far = (wiring.plan.of("fabric_port").get(wiring.far.get(m.nic.id, ("", ""))[0]) for m in team.members)
+    far = (wiring.port_behind(m.nic.id) for m in team.members)
     return (
         isinstance(uplink, Uplink)
         and uplink.mode in ("standby", "pinned")
@@ -181,7 +181,7 @@ def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]
         limits = [(block.key, switch_mtu)] if switch_mtu else []
         limits += [(m.nic.id, m.nic.mtu) for m in nics if isinstance(m.nic, Nic) and m.nic.mtu]
         for member in nics:
-            far = plan.of("fabric_port").get(wiring.far.get(member.nic.id, ("", ""))[0])
+            far = wiring.port_behind(member.nic.id)
             if far is not None and (mtu := least(far.mtu, plan.get("fabric_switch", far.switch).mtu)):
                 limits.append((far.id, mtu))
         head = header(plan, stand.over) if stand.vni else 0

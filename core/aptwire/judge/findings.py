@@ -55,21 +55,6 @@ class Finding:
     state: State
     idle: bool
 
-    def to_json(self, judgement: Judgement) -> dict[str, object]:
-        """The finding for a program."""
-        return {
-            "id": self.id,
-            "verdict": self.verdict,
-            "what": self.what,
-            "title": self.title,
-            "text": self.text,
-            "endpoints": list(self.endpoints),
-            "segment": self.segment,
-            "culprit": list(self.culprit),
-            "state": say_state(judgement.wiring, self.state),
-            "idle": self.idle,
-        }
-
 
 def spoken(plan: Plan, endpoint: str) -> str:
     """An endpoint as a sentence names it: its guest (with the adapter, if there are several), or "fulmar's mgmt"."""

@@ -62,14 +62,6 @@ class Mend:
     edit: Edit
     preview: Preview
 
-    def to_json(self) -> dict[str, object]:
-        """The mend for a program."""
-        return {
-            "title": self.title,
-            "edit": edit_to_json(self.edit),
-            "moves": [move.to_json() for move in self.preview.moves],
-        }
-
 
 def mends(judgement: Judgement, finding: Finding | Risk) -> list[Mend]:
     """Up to five mends, the one that helps most and harms nobody first."""

@@ -4,7 +4,7 @@ import type { Kind, Operation } from "../api/client";
 import { usePlan } from "../api/plan";
 import { Picker } from "./Build";
 import { patch, portName, portsFor, seatsFor, unplug, type Proposal } from "./edits";
-import { fieldsOf, type Draft } from "./fields";
+import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { FieldForm, Outcome, OutcomeList, Panel, usePreviews } from "./Panel";
 
@@ -282,15 +282,22 @@ function NewHostPort({ id, book, done }: Part) {
   return <FieldForm fields={fields} record={{ name: freshName(book.of("host_port", "switch", id), "port") }} making compose={(set) => { const said = String(set.name ?? freshName(book.of("host_port", "switch", id), "port")); return [put("host_port", { id: freshId(book, `${id}/${said}`), switch: id, ...set, name: said })]; }} message={(set) => `Make host port ${String(set.name ?? "")}`} done={done} action="Make it" />;
 }
 
+const groupsOf = (book: Book, host: string) => book.of("virtual_switch", "host", host).flatMap((s) => book.of("port_group", "switch", s.id));
+
+/** Where a new adapter sits and belongs. */
+function seatFields(book: Book, host: string): FieldSpec[] {
+  const options = groupsOf(book, host).map((g): [string, string] => [g.id, g.name]);
+  return [{ name: "port_group", label: "Port group", kind: "ref", options: [["", "none yet"], ...options] }, ...fieldsOf("adapter", book).filter((f) => f.name === "belongs" || f.name === "addresses")];
+}
+
 function NewGuest({ id, book, done }: Part) {
   const host = book.get("host", id)!;
-  const groups = book.of("virtual_switch", "host", id).flatMap((s) => book.of("port_group", "switch", s.id));
+  const groups = groupsOf(book, id);
   // One address for as long as the form is open, so that its preview settles.
   const [mac] = useState(() => freshMac(book));
   const fields = [
     { name: "name", label: "Guest", kind: "text" as const },
-    { name: "port_group", label: "Port group", kind: "ref" as const, options: [["", "none yet"], ...groups.map((g): [string, string] => [g.id, g.name])] as [string, string][] },
-    ...fieldsOf("adapter", book).filter((f) => ["belongs", "addresses", "type"].includes(f.name) && f.name !== "type"),
+    ...seatFields(book, id),
   ];
   return (
     <FieldForm
@@ -314,11 +321,9 @@ function NewAdapter({ id, book, done }: Part) {
   const guest = book.get("guest", id)!;
   const own = book.of("adapter", "guest", id);
   const [mac] = useState(() => freshMac(book));
-  const groups = book.of("virtual_switch", "host", guest.host).flatMap((s) => book.of("port_group", "switch", s.id));
   const name = `tap-${guest.name}-${own.length}`;
   const fields = [
-    { name: "port_group", label: "Port group", kind: "ref" as const, options: [["", "none yet"], ...groups.map((g): [string, string] => [g.id, g.name])] as [string, string][] },
-    ...fieldsOf("adapter", book).filter((f) => ["belongs", "addresses"].includes(f.name)),
+    ...seatFields(book, guest.host),
     { name: "type", label: "Kind", kind: "choice" as const, unless: "paravirtual", options: [["paravirtual", "paravirtual"], ["emulated", "emulated"]] as [string, string][] },
   ];
   return <FieldForm fields={fields} making compose={(set) => [put("adapter", { id: freshId(book, `adapter-${guest.name}-${own.length}`), guest: id, name, mac, order: own.length, ...set })]} message={() => `Give ${guest.name} another adapter`} done={done} action="Make it" />;

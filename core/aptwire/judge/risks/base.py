@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
+from aptwire.forward.parts import NOW, State
 from aptwire.forward.trace import Hop
 from aptwire.judge.facts import all_facts
 from aptwire.judge.verdicts import Judgement
@@ -39,6 +40,7 @@ class Risk:
     facts: tuple[Hop, ...] | Callable[[], tuple[Hop, ...]] = field(default=(), compare=False)
     mends: tuple[tuple[str, Edit], ...] | Callable[[], tuple[tuple[str, Edit], ...]] = field(default=(), compare=False)
     idle: bool = False
+    state: State = NOW
 
     @property
     def id(self) -> str:
@@ -52,21 +54,6 @@ class Risk:
     def offers(self) -> tuple[tuple[str, Edit], ...]:
         """The edits worth trying; large ones are written only when somebody asks."""
         return self.mends() if callable(self.mends) else self.mends
-
-    def to_json(self, judgement: Judgement) -> dict[str, object]:
-        """The risk for a program, as findings are told."""
-        return {
-            "id": self.id,
-            "verdict": self.verdict,
-            "what": self.what,
-            "title": self.title,
-            "text": self.text,
-            "endpoints": list(self.endpoints),
-            "segment": self.segment,
-            "culprit": list(self.culprit),
-            "state": "now",
-            "idle": self.idle,
-        }
 
 
 def some(names: Iterable[str], most: int = 3) -> str:

@@ -161,7 +161,7 @@ class TeamRisks(Look):
                 carrying = next(iter(team.members[: team.usable]), None)
                 if carrying is None or team.usable < 2 or not isinstance(uplink, Uplink):
                     continue
-                port = self.plan.of("fabric_port").get(self.wiring.far.get(carrying.nic.id, ("", ""))[0])
+                port = self.wiring.port_behind(carrying.nic.id)
                 if port is not None and port.switch in lonely and uplink.mode == "standby" and uplink.detect == "link":
                     teams.setdefault(port.switch, []).append(uplink)
         for switch, uplinks in sorted(teams.items()):
@@ -258,7 +258,7 @@ class TeamRisks(Look):
             for m in team.members
             if isinstance(m.nic, Nic) and not m.one_way and m.nic.link == "up" and m.dead != "is excluded"
         ]
-        ports = [self.plan.of("fabric_port").get(self.wiring.far.get(m.nic.id, ("", ""))[0]) for m in members]
+        ports = [self.wiring.port_behind(m.nic.id) for m in members]
         known = [p for p in ports if p is not None]
         lags = [self.plan.of("lag").get(p.lag) for p in known]
         nics = tuple(m.nic.id for m in members)
