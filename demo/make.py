@@ -276,6 +276,59 @@ def guests() -> None:
     )
 
 
+def other_teams() -> None:
+    """A hashed team over a static LAG, a port group with an order of its own, and a NIC without a cable."""
+    put("lag", "quay-a/store-lag", switch="quay-a", name="store-lag", lacp=False)
+    ports = RECORDS["fabric_port"]
+    ports["quay-a/p11"] = replace(ports["quay-a/p11"], lag="quay-a/store-lag")  # type: ignore[call-arg]
+    ports["quay-a/p13"] = replace(ports["quay-a/p11"], id="quay-a/p13", name="p13")  # type: ignore[call-arg]
+    nics, uplinks = RECORDS["nic"], RECORDS["uplink"]
+    nics["gannet/nic3"] = replace(  # type: ignore[call-arg]
+        nics["gannet/nic2"], id="gannet/nic3", name="nic3", mac="02:64:0a:00:01:03", rank=3
+    )
+    uplinks["gannet/store0/nic2"] = replace(uplinks["gannet/store0/nic2"], name="team1", mode="hashed")  # type: ignore[call-arg]
+    put("cable", "cable-gannet-nic3", a="gannet/nic3", b="quay-a/p13")
+    for nic, role in ((1, "active"), (0, "standby")):
+        order = f"petrel-cctv-nic{nic}"
+        put(
+            "group_order",
+            order,
+            port_group=group_id("petrel", "CCTV"),
+            nic=f"petrel/nic{nic}",
+            role=role,
+            rank=1 - nic,
+        )
+    # The buoys report over the air: fulmar listens to them through a bridge on the quay.
+    put("fabric_switch", "buoy-bridge", name="buoy-bridge", site="Northquay", managed=False)
+    for name in ("air", "mast"):
+        put("fabric_port", f"buoy-bridge/{name}", switch="buoy-bridge", name=name, mode="access", vid=230, speed=1_000)
+    put("fabric_port", "quay-b/p20", switch="quay-b", name="p20", mode="access", vid=230, speed=1_000)
+    put("cable", "cable-buoy-bridge", a="buoy-bridge/mast", b="quay-b/p20")
+    put("virtual_switch", "fulmar/buoys0", host="fulmar", name="buoys0", mtu=1500)
+    put("uplink", "fulmar/buoys0/air0", switch="fulmar/buoys0", name="air0", mode="standby")
+    put(
+        "nic",
+        "fulmar/nic3",
+        host="fulmar",
+        name="nic3",
+        mac="02:64:0a:00:02:03",
+        speed=1_000,
+        mtu=1500,
+        uplink="fulmar/buoys0/air0",
+        rank=3,
+        wireless=True,
+    )
+    put("cable", "cable-fulmar-nic3", a="fulmar/nic3", b="buoy-bridge/air")
+    put(
+        "host_port",
+        "fulmar/buoys0/buoys",
+        switch="fulmar/buoys0",
+        name="buoys",
+        addresses=["10.65.30.51/24"],
+        belongs=SEG["tide gauges"],
+    )
+
+
 def whole_wiring() -> None:
     """The rest that a fleet has: a router, a LAG, a private VLAN, an overlay, a virtual function, a mirror, guards, rules."""
     # The visitors' kiosks hear their gateway and not each other.
@@ -455,7 +508,7 @@ def whole_wiring() -> None:
 def brackwater() -> Plan:
     """The demo plan, checked."""
     RECORDS.clear()
-    for make in (segments, fabric, hosts, guests, whole_wiring):
+    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams):
         make()
     plan = Plan("Brackwater Ferries", RECORDS)
     problems = check_plan(plan)

@@ -103,6 +103,16 @@ class RiskTest(unittest.TestCase):
         self.mended(self.two_switches(20, None), "native", "Make none the VID")
         self.absent(self.two_switches(20, 20), "native")
 
+    def test_an_uplink_s_native_that_its_port_has_not(self) -> None:
+        made = pair("10")
+        made.kinds["uplink"][0]["native"] = 20
+        self.mended(
+            made, "native", "Make 20 the VID of untagged frames at port p1 of sw too", "as 20, port p1 of sw as nothing"
+        )
+        self.mended(made, "native", "Make none the native VLAN of uplink u of a")
+        made.kinds["fabric_port"][0]["native"] = 20
+        self.absent(made, "native")
+
     def test_natives_that_leak_are_told_once(self) -> None:
         kinds = [f.what for f in everything(judge(demo_plan()))]
         self.assertIn("leak", kinds)
@@ -170,7 +180,7 @@ class RiskTest(unittest.TestCase):
     def test_nics_of_different_speeds(self) -> None:
         made = two_nics("standby")
         made.kinds["nic"][0]["speed"], made.kinds["nic"][1]["speed"] = 10_000, 1_000
-        self.risk(made, "mixed-speed", "n0 does 10000 Mbit/s and n1 does 1000")
+        self.mended(made, "mixed-speed", "Leave n1 of a out of the team", "n0 does 10000 Mbit/s and n1 does 1000")
 
     def test_a_failure_beyond_the_link_is_not_noticed(self) -> None:
         made = two_nics("standby")

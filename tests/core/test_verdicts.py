@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 
+from aptwire.forward.strand import strand
 from aptwire.judge.findings import Finding, findings, proof
 from aptwire.judge.mends import mends
 from aptwire.judge.verdicts import Judgement, judge
@@ -80,6 +81,23 @@ class HomeTest(SmallPlans):
         made.kinds["fabric_switch"][0]["managed"] = False
         made.kinds["fabric_port"][0]["allowed"] = "99"
         self.judged(made, a1="home", b1="home")
+
+    def test_untagged_frames_land_on_what_the_port_behind_an_unmanaged_switch_makes_of_them(self) -> None:
+        made = pair()
+        made.fabric("hub", managed=False)
+        made.access("hub/p1", 1)
+        made.access("hub/p2", 1)
+        made.access("sw/p9", 10)
+        made.cable("hub/p2", "sw/p9")
+        made.host("c", "hub/p1")
+        made.guest("c", "c1", None, "s10")
+        judgement = self.judged(made, a1="home", c1="home")
+        drawn = strand(judgement.wiring, judgement.plan.get("segment", "s10"))
+        self.assertEqual({p.state for p in drawn if p.start.startswith(("c", "hub"))}, {"carries"})
+        made.kinds["fabric_port"][-1]["vid"] = 20
+        made.segment(20)
+        judgement = self.judged(made, a1="home", c1="astray")
+        self.assertIn("lands on s20", findings(judgement)[0].title)
 
     def test_only_the_gateway_has_to_be_reached(self) -> None:
         """A peer that is cut off is the one to mend; the others don't share its verdict."""

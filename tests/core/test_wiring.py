@@ -86,7 +86,7 @@ class TeamTest(unittest.TestCase):
 class CoreTest(unittest.TestCase):
     def test_hosts_with_one_uplink_are_not_crossed(self) -> None:
         wiring = compile_wiring(demo_plan())
-        self.assertEqual(wiring.trunk_count, 4, "three switches, and the NIC whose virtual function is in use")
+        self.assertEqual(wiring.trunk_count, 5, "four switches, and the NIC whose virtual function is in use")
         joined = {frozenset(wiring.bridges[end].id for end in link.ends) for link in core_links(wiring)}
         wanted = [{"quay-a", "quay-b"}, {"quay-a", "marsh-a"}, {"quay-a", "razorbill/nic0"}]
         self.assertEqual(joined, set(map(frozenset, wanted)), "the second cable between the terminals is blocked")

@@ -34,6 +34,53 @@ class BuildingCase(BrowserTest):
         expect(self.page.get_by_text(f"revision {number}", exact=True)).to_be_visible()
 
 
+class TogetherTest(BuildingCase):
+    def test_port_groups_of_one_name_are_limited_on_every_host_by_one_edit(self) -> None:
+        press = self.page.keyboard.press
+        self.host("fulmar").get_by_role("button", name=re.compile("^Port group tide gauges")).focus()
+        press("x")
+        bar = self.page.get_by_role("toolbar", name="Picked")
+        expect(bar.get_by_role("status")).to_have_text("1 port group picked: tide gauges")
+        press("Shift+X")
+        expect(bar.get_by_role("status")).to_have_text("4 port groups picked: tide gauges")
+        press("e")
+        panel = self.page.get_by_role("dialog", name="4 port groups")
+        expect(panel.get_by_label("VID")).to_have_attribute("placeholder", "they differ")
+        self.accessible()
+        panel.get_by_role("button", name=re.compile("^More")).click()
+        panel.get_by_label("May send").fill("fast")
+        expect(panel.get_by_text("May send: a whole number is needed")).to_be_visible()
+        panel.get_by_label("May send").fill("20000")
+        expect(panel.get_by_text("nobody moves")).to_be_visible()
+        panel.get_by_label("VID").fill("230")
+        expect(panel.get_by_text("1 astray → home")).to_be_visible()
+        panel.get_by_role("button", name="Take it").click()
+        self.revision(1)
+        expect(
+            self.host("petrel").get_by_role("button", name=re.compile("^Port group tide gauges, tag 230"))
+        ).to_be_visible()
+        press("Control+z")
+        self.revision(2)
+
+    def test_adapters_of_several_hosts_move_to_the_group_of_one_name(self) -> None:
+        for host, guest in (("gannet", "berth-planner"), ("fulmar", "crew-roster")):
+            tab = self.host(host).get_by_role("button", name=re.compile(f"^tap-{guest} of"))
+            tab.click(modifiers=["Control"])
+        bar = self.page.get_by_role("toolbar", name="Picked")
+        expect(bar.get_by_role("status")).to_have_text("2 adapters picked: tap-berth-planner, tap-crew-roster")
+        bar.get_by_role("button", name="Edit together").click()
+        panel = self.page.get_by_role("dialog", name="2 adapters")
+        panel.get_by_role("button", name="Move").click()
+        expect(panel.get_by_role("option")).to_have_text(
+            [re.compile("berth planning"), "edge300 on guests0", re.compile("ticketing"), re.compile("tide gauges")]
+        )
+        panel.get_by_role("option", name=re.compile("^edge")).click()
+        self.revision(1)
+        expect(self.count("astray")).to_have_text("5")
+        bar.get_by_role("button", name="Let go").click()
+        expect(bar).to_be_hidden()
+
+
 class SwitchTest(BuildingCase):
     def test_a_wired_switch_from_nic_to_guest_by_keyboard(self) -> None:
         press = self.page.keyboard.press
@@ -174,7 +221,7 @@ class PartsTest(BuildingCase):
         expect(
             self.page.get_by_role("button", name=re.compile("^tap-pilot-office of pilot-office: home, in ticketing"))
         ).to_be_visible()
-        expect(self.count("home")).to_have_text("26")
+        expect(self.count("home")).to_have_text("27")
 
     def test_adapters_are_attached_to_a_port_group_together(self) -> None:
         slot = self.host("fulmar").get_by_role("button", name="Port group edge, tag 300")
@@ -326,7 +373,7 @@ class BesideTest(BuildingCase):
         self.accessible()
         row.get_by_role("button").click()
         expect(row).to_have_count(0)
-        expect(self.count("home")).to_have_text("26")
+        expect(self.count("home")).to_have_text("27")
         table.get_by_label("show what is the same too").check()
         expect(row).to_be_visible()
         self.page.get_by_role("button", name="Back to the drawing").click()

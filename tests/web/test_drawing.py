@@ -142,7 +142,7 @@ class DrawingTest(BrowserTest):
         for host in ("fulmar", "gannet", "razorbill", "kittiwake", "petrel"):
             self.page.locator(".column-head").first.click()
             expect(self.page.locator(f'.column-closed[data-id="{host}"]')).to_be_visible()
-        expect(self.page.locator(".bar")).to_have_count(3)
+        expect(self.page.locator(".bar")).to_have_count(4)
         self.assertEqual(self.page.evaluate(OVERLAPS, ".column-closed, .bar"), [])
         self.page.locator('.column-closed[data-id="gannet"]').click()
         expect(self.page.get_by_role("button", name="gannet Northquay")).to_be_visible()
@@ -169,7 +169,7 @@ class KeyboardTest(BrowserTest):
         self.page.get_by_label("Filter", exact=True).fill("")
         self.page.keyboard.type("10.65.30.31")
         expect(self.page.get_by_role("table", name="Landing of every endpoint")).to_be_visible()
-        expect(self.page.get_by_text("1 of 46 places shown")).to_be_visible()
+        expect(self.page.get_by_text("1 of 47 places shown")).to_be_visible()
 
     def test_f_follows_the_segment_of_what_is_focused(self) -> None:
         self.page.get_by_role("button", name="Port group edge, tag 300").first.focus()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass
 
+from aptwire.forward.classes import UNTAGGED
 from aptwire.forward.domains import core_links, crossing
 from aptwire.forward.parts import NOW, Link, Place, Stand, Team
 from aptwire.forward.trace import Teller
@@ -49,6 +50,8 @@ class _Strand:
         self.tags = {int(wiring.classes.of[v]) for v in (segment.vid, *secondaries) if v}
         self.teller = Teller(wiring, NOW)
         self.wanted: set[int] = set()
+        # An unmanaged switch classifies nothing: there the segment may travel untagged.
+        self.held: dict[int, int] = {}
 
     def pieces(self) -> list[Piece]:
         made: list[Piece] = []
@@ -118,6 +121,8 @@ class _Strand:
                 self.wanted.add(bridge.number)
                 continue
             made.append(Piece(member.nic.id, far[0], state))
+            if after == UNTAGGED:
+                self.held[bridge.number] = UNTAGGED
             if far[0] != bridge.id:
                 made.append(Piece(far[0], bridge.id, state))
             self.wanted.add(bridge.number)
@@ -180,19 +185,22 @@ class _Strand:
             return []
         a, b = link.records[0][-1], link.records[1][-1]
         ends = [self.wiring.bridges[e].id for e in link.ends]
-        there = int(crossing(link.rules[0], link.rules[1])[self.tag])
-        back = int(crossing(link.rules[1], link.rules[0])[self.tag])
+        contexts = [self.held.get(end, self.tag) for end in link.ends]
+        there = int(crossing(link.rules[0], link.rules[1])[contexts[0]])
+        back = int(crossing(link.rules[1], link.rules[0])[contexts[1]])
         outer = [Piece(ends[0], a, CARRIES), Piece(ends[1], b, CARRIES)]
-        if there == back == self.tag:
+        if (there, back) == (contexts[1], contexts[0]):
             return [*outer, Piece(a, b, CARRIES)]
         made = list(outer)
         for side, lands in ((0, there), (1, back)):
             near, far = link.records[side], link.records[1 - side]
-            if lands == self.tag:
+            if lands == contexts[1 - side]:
                 continue
-            label = int(link.rules[side].out[self.tag])
+            label = int(link.rules[side].out[contexts[side]])
             if label < 0:
-                made.append(Piece(ends[side], near[0], DROPPED, self.teller.refusal(near, self.tag, leaving=True)))
+                made.append(
+                    Piece(ends[side], near[0], DROPPED, self.teller.refusal(near, contexts[side], leaving=True))
+                )
             elif lands < 0:
                 made.append(Piece(near[0], far[0], DROPPED, self.teller.refusal(far, label, leaving=False)))
             else:

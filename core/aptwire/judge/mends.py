@@ -326,7 +326,7 @@ class _Mender:
         lands = self.judgement.lands_on(self.place)
         vid = self.judgement.wiring.classes.vid(lands) if lands >= 0 else -1
         for segment in sorted(self.plan.all("segment"), key=lambda s: s.name):
-            if (segment.vid or 0) == vid:
+            if not segment.vni and (segment.vid or 0) == vid:
                 record = self.plan.find(self.place.record)
                 if record is not None:
                     yield (

@@ -10,7 +10,7 @@ shows as soon as one team differs.
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -225,17 +225,18 @@ def judge(plan: Plan) -> Judgement:
 
 def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -> Judgement:
     """Every verdict after an edit that touched these records (kind, id), from the judgement before it, which stays as it was."""
-    old = before.wiring
-    wiring = rewire(old, plan, touched)
-    if wiring.book is not old.book:
-        pairings = Pairings()
-        return _Judge(wiring, pairings, solve(wiring, pairings)).run()
-    if wiring.classes is not old.classes:
-        before.pairings.grown()
-    same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
-    crossing = any(True for w in (wiring, old) for _ in crossing_teams(w))
-    domains = before.domains if same and not crossing else solve(wiring, before.pairings)
-    return _Judge(wiring, before.pairings, domains, before.subnets).run()
+    with no_collecting():
+        old = before.wiring
+        wiring = rewire(old, plan, touched)
+        if wiring.book is not old.book:
+            pairings = Pairings()
+            return _Judge(wiring, pairings, solve(wiring, pairings)).run()
+        if wiring.classes is not old.classes:
+            before.pairings.grown()
+        same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
+        crossing = any(True for w in (wiring, old) for _ in crossing_teams(w))
+        domains = before.domains if same and not crossing else solve(wiring, before.pairings)
+        return _Judge(wiring, before.pairings, domains, before.subnets).run()
 
 
 def _local_rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
@@ -400,6 +401,7 @@ class _Judge:
         context = self.context[stand]
         there, mutual, entered = self._enter(context, pair, far, there_table, back_table)
         landed = np.where(there >= 0, there, context).astype(np.int16)
+        self._beyond_unmanaged(landed, entered)
         segment = self.segment[stand]
         wanted = self.tag[np.maximum(segment, 0)]
         primary = np.arange(count)
@@ -426,6 +428,19 @@ class _Judge:
             right=right & (segment >= 0) & (context >= 0),
             first=np.flatnonzero(way == 0),
         )
+
+    def _beyond_unmanaged(self, landed: np.ndarray, entered: np.ndarray) -> None:
+        """Untagged frames that pass a bridge without classifying them land on the VID that the next managed switch gives them."""
+        component = self.domains.component[: self.wiring.trunk_count * self.count]
+        unsaid = np.flatnonzero((landed == 0) & (entered >= 0))
+        if not unsaid.size:
+            return
+        beyond = component[entered[unsaid]]
+        tagged = np.flatnonzero(np.isin(component, beyond) & (np.arange(component.size) % self.count > 0))
+        given = np.zeros(int(component.max()) + 1, dtype=np.int16)
+        # The first of several VIDs that leak into each other; the leak is found where it is.
+        given[component[tagged[::-1]]] = tagged[::-1] % self.count
+        landed[unsaid] = given[beyond]
 
     @staticmethod
     def _enter(
@@ -556,6 +571,7 @@ class _Judge:
         ok[order] = run_ok[run_of]
         # Most segments hang together, and where nobody is cut off there is nothing more to ask.
         ends = [*run_start[seg_start][1:].tolist(), order.size]
+        run_stop = np.append(run_start[1:], order.size)
         runs = np.diff([*seg_start.tolist(), run_start.size])
         numbers = segments[run_start[seg_start]]
         special = np.array(
@@ -567,13 +583,25 @@ class _Judge:
             if segment in self.private_segments:
                 self._private_state(segment, chosen, group, of, ok, stands, state, team, domains)
                 continue
+            if not special[at] and total[at] > 1:
+                # Its largest group is all that it must reach, and which that is was counted above.
+                own = slice(seg_start[at], seg_start[at] + runs[at])
+                starts, stops = run_start[own], run_stop[own]
+                main = int(np.argmax(run_weight[own])) if not tied[at] else -1
+                kept = order[starts[main] : stops[main]] if main >= 0 else order[:0]
+                need = Need([int(group[kept[0]])], self._someone(stands[kept])) if main >= 0 else Need([], "")
+                for n in range(int(runs[at])):
+                    if n != main:
+                        bad = order[starts[n] : stops[n]]
+                        self._cut_off(bad, int(group[bad[0]]), stands, chosen, group, of, need, state, team, domains)
+                continue
             needs = self._needs(segment, stands[of], group[of])
             if needs is None:
                 ok[of] = self._alone(int(of[0]), stands, chosen, group, state, team)
                 continue
             # Team orders of their own may take two neighbours different ways; within their switch they meet all the same.
             beside = self.local[stands[of]]
-            met = np.array([np.isin(group[of], need.groups) | np.isin(beside, need.beside) for need in needs])
+            met = np.array([_among(group[of], need.groups) | _among(beside, need.beside) for need in needs])
             good = met.all(axis=0)
             ok[of] = good
             lost = np.flatnonzero(~good)
@@ -586,8 +614,8 @@ class _Judge:
     def _needs(self, segment: int, stands: np.ndarray, group: np.ndarray) -> list[Need] | None:
         """What the stands of a segment must reach: each of its gateways, or else its largest group.
 
-        None: the segment has this one place only and nothing to reach but the fabric.  A need without groups: no
-        group is the largest.
+        `group` is sorted.  None: the segment has this one place only and nothing to reach but the fabric.  A need
+        without groups: no group is the largest.
         """
         if segment in self.gateways:
             at = {int(s): int(g) for s, g in zip(stands, group, strict=True)}
@@ -604,13 +632,13 @@ class _Judge:
                 return gates
         if int(self.weight[stands].sum()) == 1:
             return None
-        values, inverse = np.unique(group, return_inverse=True)
-        counts = np.bincount(inverse.reshape(-1), weights=self.weight[stands])
+        starts = np.flatnonzero(np.r_[True, group[1:] != group[:-1]])
+        counts = np.add.reduceat(self.weight[stands], starts)
         top = np.flatnonzero(counts == counts.max())
         if top.size > 1:
             return [Need([], "")]
-        main = int(values[top[0]])
-        return [Need([main], self._someone(stands[np.flatnonzero(group == main)]))]
+        main = int(group[starts[top[0]]])
+        return [Need([main], self._someone(stands[group == main]))]
 
     def _someone(self, stands: np.ndarray) -> str:
         """A place that stands for some stands: the first of the first one."""
@@ -894,6 +922,14 @@ class _Judge:
 
     def _active(self, place: Place) -> bool:
         return not place.stand.judged or not is_idle(self.plan, place.endpoint)
+
+
+def _among(values: np.ndarray, few: Sequence[int]) -> np.ndarray:
+    """bool[n]: which values are one of a few; `numpy.isin` takes several times as long for them."""
+    made = np.zeros(values.size, dtype=bool)
+    for one in few:
+        made |= values == one
+    return made
 
 
 def _outside(block: Block, subnets: dict[str, tuple[str, ...]]) -> list[str]:

@@ -95,6 +95,16 @@ class Plan:
             self._indexes[kind, field] = index
         return index
 
+    def indexed(self) -> Plan:
+        """This plan with the indexes made that any edit's checks ask for, so that the first edit needn't wait for them."""
+        for kind, names in REFS.items():
+            for name in names:
+                self.grouped(kind, name)
+        for kind, of in KINDS.items():
+            for names in of.unique:
+                self.grouped(kind, names[0])
+        return self
+
     def find(self, id: str) -> Record | None:
         """The record of whichever kind has this id."""
         for found in self._records.values():

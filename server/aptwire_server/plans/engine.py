@@ -167,4 +167,4 @@ def _from_tables(row: PlanRow) -> Engine:
     """Rows and revision number of one moment: writers hold the plan row's lock until they are done."""
     with transaction.atomic():
         fresh = PlanRow.objects.select_for_update(of=("self",)).get(pk=row.pk)
-        return Engine(fresh.revision, load_plan(fresh))
+        return Engine(fresh.revision, load_plan(fresh).indexed())

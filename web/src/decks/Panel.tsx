@@ -201,7 +201,7 @@ interface FormProps {
 }
 
 function FormField({ field, value, put, hold }: { field: FieldSpec; value: unknown; put: (value: unknown) => void; hold: (node: HTMLElement | null) => void }) {
-  const options: [string, string][] = field.kind === "maybe" ? [["", "as its port group"], ["true", "allowed"], ["false", "denied"]] : (field.options ?? []);
+  const options: [string, string][] = field.kind === "maybe" && !field.options ? [["", "as its port group"], ["true", "allowed"], ["false", "denied"]] : (field.options ?? []);
   const number = field.kind === "vid" || field.kind === "number";
   return (
     <label className={field.kind === "flag" ? "field flag" : "field"}>

@@ -101,7 +101,7 @@ const GUEST = { name: 23, tab: 18, gap: 9, middle: 16 };
 const SLOT = { h: 25, gap: 8, under: 9 };
 const PORT = { h: 30, gap: 8, under: 8 };
 const TITLE = 22;
-const NIC = { h: 33, port: 67, gap: 6 };
+const NIC = { h: 33, port: 67, gap: 6, least: 59 };
 export const BAR = { h: 26, gap: 30 };
 const REASONS = 5;
 
@@ -127,11 +127,16 @@ export const hostsInOrder = (book: Book): RecordOf<"host">[] =>
 export function computeLayout(book: Book, hosts: readonly RecordOf<"host">[], collapsed: ReadonlySet<string>, room: number): Layout {
   const open = hosts.filter((h) => !collapsed.has(h.id)).length;
   const spare = room - PAD - (hosts.length - open) * (COLLAPSED + COLUMN_GAP) - open * COLUMN_GAP;
-  const width = Math.round(Math.max(LEAST_WIDTH, Math.min(400, spare / Math.max(1, open))));
+  const needs = new Map(hosts.map((h) => [h.id, leastWidth(book, h.id)]));
+  const even = spare / Math.max(1, open);
+  // Columns that need more than an even share leave the rest to the others.
+  const broad = [...needs].filter(([id, need]) => !collapsed.has(id) && need > even).map(([, need]) => need);
+  const rest = (spare - broad.reduce((sum, need) => sum + need, 0)) / Math.max(1, open - broad.length);
+  const width = Math.floor(Math.max(LEAST_WIDTH, Math.min(400, rest)));
   let x = PAD / 2;
   const columns: Column[] = hosts.map((host) => {
     const closed = collapsed.has(host.id);
-    const w = closed ? COLLAPSED : width;
+    const w = closed ? COLLAPSED : Math.max(width, needs.get(host.id)!);
     const column: Column = { host: host.id, x, w, collapsed: closed, left: x + 8, right: x + w - 8, guests: [], switches: [], nics: [], teams: [] };
     x += w + COLUMN_GAP;
     return column;
@@ -233,10 +238,17 @@ function placeSwitches(book: Book, column: Column, top: number): number {
   return y - top;
 }
 
+const nicsAbreast = (book: Book, host: string): number => Math.min(4, Math.max(3, book.of("nic", "host", host).length));
+
+function leastWidth(book: Book, host: string): number {
+  const abreast = nicsAbreast(book, host);
+  return 2 * PAD + abreast * NIC.least + (abreast - 1) * NIC.gap;
+}
+
 /** NICs by uplink: its label, a free line, then the NICs with what is plugged into each. */
 function placeNics(book: Book, column: Column, top: number): number {
   const inner = column.w - 2 * PAD;
-  const most = Math.min(4, Math.max(3, book.of("nic", "host", column.host).length));
+  const most = nicsAbreast(book, column.host);
   const each = (inner - (most - 1) * NIC.gap) / most;
   const units: { uplink: string | null; nics: RecordOf<"nic">[] }[] = [];
   for (const sw of column.switches) {

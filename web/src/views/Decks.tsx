@@ -10,6 +10,7 @@ import { Beside } from "../decks/Beside";
 import { Build } from "../decks/Build";
 import { moveAdapter, outcome, plug, type Proposal } from "../decks/edits";
 import { BAR, computeLayout, hostsInOrder, rounded, type Layout, type Rect } from "../decks/layout";
+import { ManyPanel, namesakes, PickBar } from "../decks/Many";
 import { Outcome, usePreviews } from "../decks/Panel";
 import { AdapterTab, FabricBar, FarEnd, GuestCard, HostHead, HostPortPill, Nic, place, Slot, Socket, SwitchFrame, Team, TrunkEnd, type Scene } from "../decks/parts";
 import { uplinksFor } from "../decks/making";
@@ -38,7 +39,8 @@ export function Decks() {
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
   const [filter, setFilter] = useState("");
   const [selected, setSelected] = useState<string | null>(null);
-  const [panel, setPanel] = useState<"tag" | "panel" | "build" | "sheet" | null>(null);
+  const [panel, setPanel] = useState<"tag" | "panel" | "build" | "sheet" | "many" | null>(null);
+  const [picks, setPicks] = useState<readonly string[]>([]);
   const [onto, setOnto] = useState<string | null>(null);
   const [drag, setDrag] = useState<Drag | null>(null);
   const [outcomes, setOutcomes] = useState<Map<string, PreviewResult>>(new Map());
@@ -287,12 +289,39 @@ export function Decks() {
   const style = follow ? segmentStyle(numberOf.get(follow.id) ?? 0) : null;
   const selectedRect = panel && selected ? rectOf(selected) : null;
 
+  const picked = useMemo(() => picks.filter((id) => book.byId.has(id)), [picks, book]);
+  /** Pick a record, or let it go; a record of another kind begins anew. */
+  const pick = (record: string, all: boolean): void => {
+    const kind = book.byId.get(record)?.kind;
+    setPanel(null);
+    setPicks((now) => {
+      const kept = now.filter((id) => book.byId.get(id)?.kind === kind);
+      const more = all ? namesakes(book, record) : [record];
+      return !all && kept.includes(record) ? kept.filter((id) => id !== record) : [...new Set([...kept, ...more])];
+    });
+  };
+  const many = (): void => setPanel("many");
+
+  const onClickCapture = (event: React.MouseEvent): void => {
+    const record = (event.target as HTMLElement).closest<HTMLElement>("[data-id]")?.dataset.id;
+    if (!record || !(event.ctrlKey || event.shiftKey || event.metaKey)) return;
+    event.preventDefault();
+    event.stopPropagation();
+    pick(record, false);
+  };
+
   const onKeyDown = (event: React.KeyboardEvent): void => {
     const record = (event.target as HTMLElement).closest<HTMLElement>("[data-id]")?.dataset.id;
     if (!record || event.ctrlKey || event.metaKey || event.altKey || (event.target as HTMLElement).tagName === "INPUT") return;
     const switchOf = book.get("virtual_switch", record) ?? book.get("virtual_switch", (book.get("port_group", record) ?? book.get("host_port", record) ?? book.get("uplink", record) ?? book.get("uplink", book.get("nic", record)?.uplink))?.switch);
     const host = switchOf?.host ?? book.get("host", record)?.id ?? (book.get("guest", record) ?? book.get("guest", book.get("adapter", record)?.guest) ?? book.get("nic", record))?.host;
-    if (event.key.toLowerCase() === "n" && host) {
+    if (event.key.toLowerCase() === "x" && book.byId.has(record)) {
+      event.preventDefault();
+      pick(record, event.shiftKey);
+    } else if (event.key.toLowerCase() === "e" && picked.length) {
+      event.preventDefault();
+      many();
+    } else if (event.key.toLowerCase() === "n" && host) {
       event.preventDefault();
       build(host, null);
     } else if (event.key.toLowerCase() === "g" && switchOf) {
@@ -361,7 +390,8 @@ export function Decks() {
           <input className="host-filter" placeholder="Filter hosts" aria-label="Filter hosts by name or site" value={filter} onChange={(e) => setFilter(e.target.value)} />
         )}
       </div>
-      <div className={follow ? "canvas following" : "canvas"} ref={scroller} onKeyDown={onKeyDown} onPointerDown={() => setPanel(null)}>
+      <PickBar picked={picked} pick={setPicks} open={many} />
+      <div className={follow ? "canvas following" : "canvas"} ref={scroller} onKeyDown={onKeyDown} onClickCapture={onClickCapture} onPointerDown={() => setPanel(null)}>
         {!hosts.length && (
           <div className="empty-state">
             <h2>No host matches “{filter}”</h2>
@@ -473,6 +503,11 @@ export function Decks() {
                 {brief(b.reason)}
               </div>
             ))}
+            {picked.map((id) => {
+              const r = rectOf(id);
+              const column = layout.columnOf.get(id);
+              return r && (!column || inSight.has(column.host)) ? <div key={id} className="picked-mark" style={place(r)} /> : null;
+            })}
             {drag &&
               [...drag.proposals.keys()].map((key) => {
                 const r = rectOf(key);
@@ -489,6 +524,11 @@ export function Decks() {
             {selectedRect && selected && panel === "build" && (
               <div className="panel-place wide" style={buildPlace(selectedRect, layout, view)}>
                 <Build key={selected} host={onto ? book.get("virtual_switch", onto)!.host : selected} onto={onto} close={close} />
+              </div>
+            )}
+            {panel === "many" && picked.length > 0 && (
+              <div className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
+                <ManyPanel key={picked.join(" ")} ids={[...picked]} close={() => setPanel(null)} />
               </div>
             )}
             {panel === "sheet" && (

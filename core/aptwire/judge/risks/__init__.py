@@ -24,6 +24,7 @@ SEARCHES = (
     _All.shared,
     _All.thin,
     _All.natives,
+    _All.uplink_natives,
     _All.excess,
     _All.lacking,
     _All.lags,

@@ -56,6 +56,57 @@ class CableRisks(Look):
                     mends=tuple(mends),
                 )
 
+    def uplink_natives(self) -> Iterator[Risk]:
+        """Uplinks with a native VLAN whose NICs' ports give untagged frames another VID, or none."""
+        for uplink in sorted(self.plan.all("uplink"), key=lambda u: u.id):
+            if uplink.native is None:
+                continue
+            bad = []
+            for nic in sorted(self.plan.where("nic", "uplink", uplink.id), key=lambda n: n.id):
+                port = self.wiring.port_behind(nic.id)
+                if port is None or port.mode == "private" or not self._managed(port):
+                    continue
+                if (port.vid if port.mode == "access" else port.native) != uplink.native:
+                    bad.append(port)
+            if not bad:
+                continue
+            name, ports = called(self.plan, uplink), some(called(self.plan, p) for p in bad)
+            theirs = {p.vid if p.mode == "access" else p.native for p in bad}
+            mends = [
+                (
+                    f"Make {uplink.native} the VID of untagged frames at {ports} too",
+                    tuple(op for p in bad for op in self._native(p, uplink.native)),
+                )
+            ]
+            if len(theirs) == 1:
+                other = next(iter(theirs))
+                mends.append(
+                    (
+                        f"Make {other or 'none'} the native VLAN of {name}",
+                        (Patch("uplink", uplink.id, {"native": other}),),
+                    )
+                )
+            yield Risk(
+                RISK,
+                "native",
+                (uplink.id,),
+                f"{name} and {ports} disagree on untagged frames",
+                f"{name} takes them as {uplink.native}, {ports} as {some(str(v or 'nothing') for v in sorted(theirs, key=lambda v: v or 0))}.",
+                (uplink.id, *(p.id for p in bad)),
+                facts=(
+                    self.fact(uplink.id, f"untagged is {uplink.native}", "differs from the other end"),
+                    *(
+                        self.fact(
+                            p.id,
+                            f"untagged is {(p.vid if p.mode == 'access' else p.native) or 'dropped'}",
+                            "differs from the other end",
+                        )
+                        for p in bad
+                    ),
+                ),
+                mends=tuple(mends),
+            )
+
     def _managed(self, *ports: FabricPort) -> bool:
         return all(self.plan.get("fabric_switch", p.switch).managed for p in ports)
 

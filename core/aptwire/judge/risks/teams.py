@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from aptwire.forward.parts import Team
+from aptwire.forward.parts import Member, Team
 from aptwire.judge.facts import Facts
 from aptwire.judge.risks.base import RISK, Look, Risk, free_nic, port_text, some
 from aptwire.plan.edits import Edit, Operation, Patch, Put
@@ -335,6 +335,7 @@ class TeamRisks(Look):
                 text,
                 nics,
                 facts=tuple(self.fact(m.nic.id, f"{m.nic.speed} Mbit/s", "differs") for m in members),
+                mends=(self._one_pace(members),),
             )
         if not uplink.announce and len(members) > 1:
             yield Risk(
@@ -347,6 +348,19 @@ class TeamRisks(Look):
                 facts=(self.fact(uplink.id, "announce: no", "nobody is told"),),
                 mends=((f"Let {name} announce a failover", (Patch("uplink", uplink.id, {"announce": True}),)),),
             )
+
+    def _one_pace(self, members: list[Member]) -> tuple[str, Edit]:
+        """Only the NICs of the speed that gives the team the most stay in it."""
+        rate: dict[int, int] = {}
+        for member in members:
+            if member.nic.speed:
+                rate[member.nic.speed] = rate.get(member.nic.speed, 0) + member.nic.speed
+        best = max(rate, key=lambda speed: (rate[speed], speed))
+        out = [m.nic for m in members if m.nic.speed not in (None, best)]
+        return (
+            f"Leave {some(called(self.plan, nic) for nic in out)} out of the team",
+            tuple(Patch("nic", nic.id, {"role": "excluded"}) for nic in out),
+        )
 
     def _lag_mends(self, uplink: Uplink, ports: list[FabricPort], lacp: bool) -> Iterator[tuple[str, Edit]]:
         switches = {p.switch for p in ports}
