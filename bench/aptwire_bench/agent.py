@@ -1,0 +1,354 @@
+"""Runs as the first process of the bench's kernel: builds scenes, sends frames, notes who received them.
+
+It knows nothing of plans and imports nothing but the standard library.  Jobs come as files in the folder that it is
+given, answers go there; each is written under another name first, so that nobody reads half of one.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import json
+import os
+import select
+import socket
+import struct
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from typing import Any
+
+LIBC = ctypes.CDLL(None, use_errno=True)
+NEW_NET = 0x40000000
+ALL_PROTOCOLS = 3
+OURS = 0x88B5  # for local experiments (IEEE 802 clause 9.2.3)
+MARK = b"APTW"
+MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun sch_ingress cls_flower cls_matchall act_gact act_mirred act_police"
+AUXDATA, VLAN_VALID = 8, 1 << 4
+SETTLED = 12.0
+
+
+class Failed(Exception):
+    """Something in the kernel didn't take what it was told."""
+
+
+def sh(line: str, **more: Any) -> None:
+    """A step of the set-up."""
+    done = subprocess.run(line, shell=True, text=True, capture_output=True, check=False, **more)
+    if done.returncode:
+        raise Failed(f"{line}: {done.stdout}{done.stderr}")
+
+
+class Kernel:
+    """This kernel: its namespaces by name."""
+
+    def __init__(self) -> None:
+        self.home = os.open("/proc/self/ns/net", os.O_RDONLY)
+        self.spaces: dict[str, int] = {}
+
+    def make(self, name: str) -> None:
+        """A namespace, in which nothing speaks unasked."""
+        if LIBC.unshare(NEW_NET):
+            raise Failed(f"no namespace {name}: {os.strerror(ctypes.get_errno())}")
+        path = f"/run/netns/{name}"
+        open(path, "w").close()
+        if LIBC.mount(b"/proc/self/ns/net", path.encode(), b"none", 4096, None):
+            raise Failed(f"no namespace {name}: {os.strerror(ctypes.get_errno())}")
+        for key, value in (("arp_ignore", 1), ("arp_announce", 2), ("rp_filter", 0)):
+            for which in ("all", "default"):
+                with open(f"/proc/sys/net/ipv4/conf/{which}/{key}", "w") as file:
+                    file.write(str(value))
+        self.spaces[name] = os.open(path, os.O_RDONLY)
+        self.leave()
+
+    def enter(self, name: str) -> None:
+        """Work inside a namespace."""
+        if LIBC.setns(self.spaces[name], NEW_NET):
+            raise Failed(f"namespace {name} is gone")
+
+    def leave(self) -> None:
+        """Back to where it began."""
+        LIBC.setns(self.home, NEW_NET)
+
+    def drop(self, name: str) -> None:
+        """Take a namespace away with all that is in it."""
+        os.close(self.spaces.pop(name))
+        LIBC.umount2(f"/run/netns/{name}".encode(), 2)
+        os.unlink(f"/run/netns/{name}")
+
+    def tell(self, tool: str, lines: list[str], space: str | None = None) -> str:
+        """Batch lines for a tool of iproute2."""
+        if not lines:
+            return ""
+        if space:
+            self.enter(space)
+        try:
+            done = subprocess.run(
+                [tool, "-batch", "-"], input="\n".join(lines) + "\n", text=True, capture_output=True, check=False
+            )
+        finally:
+            if space:
+                self.leave()
+        if done.returncode:
+            where = done.stderr.rsplit("Command failed -:", 1)
+            line = lines[int(where[1].split()[0]) - 1] if len(where) == 2 else ""
+            raise Failed(f"{tool} in {space}: {line}: {done.stderr.strip()}")
+        return done.stdout
+
+
+class Ears:
+    """Sockets at all the seats of a scene: one for a namespace in which every device is an ear, else one each."""
+
+    def __init__(self, kernel: Kernel, ears: list[list[str]]) -> None:
+        self.at: list[tuple[socket.socket, str]] = []
+        self.number: dict[tuple[int, str], int] = {}
+        self.sockets: dict[int, socket.socket] = {}
+        shared: dict[str, socket.socket] = {}
+        for n, (space, device) in enumerate(ears):
+            common = space.endswith("e")
+            if not common or space not in shared:
+                kernel.enter(space)
+                made = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(ALL_PROTOCOLS))
+                kernel.leave()
+                made.setsockopt(socket.SOL_SOCKET, 33, 64 << 20)  # SO_RCVBUFFORCE
+                made.setsockopt(263, AUXDATA, 1)
+                made.setblocking(False)
+                self.sockets[made.fileno()] = made
+                if common:
+                    shared[space] = made
+                else:
+                    made.bind((device, ALL_PROTOCOLS))
+            sock = shared[space] if common else made
+            self.at.append((sock, device))
+            self.number[sock.fileno(), device] = n
+        self.poll = select.epoll()
+        for fileno in self.sockets:
+            self.poll.register(fileno, select.EPOLLIN)
+
+    def send(self, ear: int, frame: bytes) -> None:
+        """Put a frame onto the wire."""
+        sock, device = self.at[ear]
+        for _ in range(200):
+            try:
+                sock.sendto(frame, (device, OURS))
+                return
+            except BlockingIOError:
+                time.sleep(0.005)
+            except OSError as error:
+                if error.errno in (100, 6):  # the device is down: nothing leaves
+                    return
+                raise
+        raise Failed(f"{device} takes no frames")
+
+    def drain(self, quiet: float) -> Iterator[tuple[int, int, int | None]]:
+        """(question, ear, tag) of what came in, until nothing does for a while."""
+        while True:
+            ready = self.poll.poll(quiet)
+            if not ready:
+                return
+            for fileno, _ in ready:
+                yield from self._read(fileno)
+
+    def _read(self, fileno: int) -> Iterator[tuple[int, int, int | None]]:
+        sock = self.sockets[fileno]
+        for _ in range(500):
+            try:
+                data, extra, _, (device, _, kind, *_) = sock.recvmsg(2048, 64)
+            except BlockingIOError:
+                return
+            if kind == socket.PACKET_OUTGOING:
+                continue
+            tag: int | None = None
+            at = 12
+            for _, what, body in extra:
+                if what == AUXDATA:
+                    status, *_, tci, _ = struct.unpack("IIIHHHH", body)
+                    if status & VLAN_VALID:
+                        tag = tci & 0xFFF
+            if data[at : at + 2] == b"\x81\x00":
+                tag = struct.unpack_from("!H", data, at + 2)[0] & 0xFFF
+                at += 4
+            if data[at : at + 2] == OURS.to_bytes(2, "big") and data[at + 2 : at + 6] == MARK:
+                ear = self.number.get((fileno, device))
+                if ear is not None:
+                    yield struct.unpack_from("!I", data, at + 6)[0], ear, tag
+
+    def close(self) -> None:
+        """Let all of them go."""
+        self.poll.close()
+        for sock in self.sockets.values():
+            sock.close()
+
+
+class Job:
+    """Scenes built side by side, asked phase by phase."""
+
+    def __init__(self, kernel: Kernel, job: dict[str, Any], folder: str) -> None:
+        self.kernel, self.job, self.folder = kernel, job, folder
+        self.scenes: list[dict[str, Any]] = job["scenes"]
+        self.heard: list[list[Any]] = []
+        self.times: dict[str, float] = {}
+        self.told = 0.0
+        self.pulled: set[tuple[str, str]] = set()
+
+    def say(self, what: str, done: int, of: int) -> None:
+        """How far it is."""
+        now = time.monotonic()
+        if now - self.told > 0.2 or done == of:
+            self.told = now
+            print(f"bench: {what} {done} {of}", flush=True)
+
+    def run(self) -> dict[str, Any]:
+        began = time.monotonic()
+        try:
+            self.build()
+            self.times["built"] = time.monotonic() - began
+            ears = Ears(self.kernel, [ear for scene in self.scenes for ear in scene["ears"]])
+            try:
+                for number, phase in enumerate(self.job["phases"]):
+                    self.phase(ears, number, phase)
+            finally:
+                ears.close()
+            read = [self.read(space) for space in self.job.get("read", [])]
+        finally:
+            for scene in self.scenes:
+                for space in scene["spaces"]:
+                    if space in self.kernel.spaces:
+                        self.kernel.drop(space)
+        self.times["all"] = time.monotonic() - began
+        return {"heard": self.heard, "times": self.times, "read": read}
+
+    def build(self) -> None:
+        """Namespaces, cables, then everything inside each namespace."""
+        spaces = [space for scene in self.scenes for space in scene["spaces"]]
+        for space in spaces:
+            self.kernel.make(space)
+        for scene in self.scenes:
+            self.kernel.tell("ip", scene["wires"])
+        for number, (scene, space) in enumerate((s, p) for s in self.scenes for p in s["spaces"]):
+            for tool in ("ip", "bridge", "tc"):
+                self.kernel.tell(tool, scene["inside"][space][tool], space)
+            self.say("building", number + 1, len(spaces))
+        self.settle()
+
+    def settle(self) -> None:
+        """Wait until links that came up or went down are known everywhere: the kernel tells of it once a second."""
+        time.sleep(self.job.get("settle", 1.3))
+        waiting = {(p, b) for s in self.scenes for p, b in s["bridges"]}
+        deadline = time.monotonic() + SETTLED
+        slow = any(s["trees"] or s["lacp"] for s in self.scenes)
+        if not slow:
+            return
+        if any(s["lacp"] for s in self.scenes):
+            time.sleep(2.5)
+        while waiting and time.monotonic() < deadline:
+            for space in {p for p, _ in waiting}:
+                if not any(state in ("listening", "learning") for state in self.ports(space)):
+                    waiting = {(p, b) for p, b in waiting if p != space}
+            time.sleep(0.3)
+        if waiting:
+            raise Failed("the spanning tree doesn't come to rest")
+
+    def ports(self, space: str) -> list[str]:
+        """The states of the bridge ports in a namespace."""
+        self.kernel.enter(space)
+        try:
+            text = subprocess.run(["bridge", "-j", "link"], text=True, capture_output=True, check=True).stdout
+        finally:
+            self.kernel.leave()
+        return [port.get("state", "") for port in json.loads(text or "[]")]
+
+    def phase(self, ears: Ears, number: int, phase: dict[str, Any]) -> None:
+        """Put back what the phase before pulled, pull this one's cables, choose members, ask."""
+        changes: dict[str, list[str]] = {}
+        down = {(space, device) for space, device in phase.get("down", [])}
+        for space, device in self.pulled - down:
+            changes.setdefault(space, []).append(f"link set dev {device} up")
+        for space, device in sorted(down - self.pulled):
+            changes.setdefault(space, []).append(f"link set dev {device} down")
+        for space, line in phase.get("choose", []):
+            changes.setdefault(space, []).append(line)
+        self.pulled = down
+        if number:
+            for space, bridge in (pair for scene in self.scenes for pair in scene["bridges"]):
+                changes.setdefault(space, []).append(f"link set dev {bridge} type bridge fdb_flush")
+        for space, lines in changes.items():
+            self.kernel.tell("ip", lines, space)
+        if changes:
+            self.settle()
+        began = time.monotonic()
+        asks = phase["asks"]
+        for n, (ear, frame) in enumerate(asks):
+            ears.send(ear, bytes.fromhex(frame))
+            if n % 50 == 49:
+                self.heard.extend(ears.drain(0))
+                self.say("asking", n + 1, len(asks))
+        self.heard.extend(ears.drain(0.25))
+        self.times["asked"] = self.times.get("asked", 0.0) + time.monotonic() - began
+        self.say("phase", number + 1, len(self.job["phases"]))
+
+    def read(self, space: str) -> dict[str, str]:
+        """The state of a namespace as an administrator would save it."""
+        self.kernel.enter(space)
+        try:
+            return {
+                name: subprocess.run(line.split(), text=True, capture_output=True, check=True).stdout
+                for name, line in (
+                    ("ip-link.json", "ip -d -j link show"),
+                    ("ip-addr.json", "ip -j addr show"),
+                    ("bridge-vlan.json", "bridge -j vlan show"),
+                    ("bridge-link.json", "bridge -d -j link show"),
+                )
+            }
+        finally:
+            self.kernel.leave()
+
+
+def main(folder: str) -> None:
+    """Take one job after the other until told to stop."""
+    os.environ["PATH"] = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+    for line in (
+        "mount -t proc proc /proc",
+        "mount -t sysfs sys /sys",
+        "mount -t tmpfs tmp /tmp",
+        "mount -t tmpfs run /run",
+        "mkdir -p /tmp/m/lib /tmp/work /run/netns",
+        "ln -s /usr/lib/uml/modules /tmp/m/lib/modules",
+        "modprobe -d /tmp/m ipv6 disable_ipv6=1",
+        f"modprobe -d /tmp/m -a {MODULES}",
+    ):
+        sh(line)
+    sh(f"mount -t hostfs none /tmp/work -o {folder}")
+    kernel = Kernel()
+    print("bench: ready", flush=True)
+    number = 0
+    while True:
+        path = f"/tmp/work/job-{number}.json"
+        if os.path.exists("/tmp/work/stop"):
+            return
+        if not os.path.exists(path):
+            time.sleep(0.02)
+            continue
+        with open(path) as file:
+            job = json.load(file)
+        try:
+            answer = Job(kernel, job, folder).run()
+        except Failed as error:
+            answer = {"failed": str(error)}
+        with open(f"/tmp/work/answer-{number}.part", "w") as file:
+            json.dump(answer, file)
+        os.rename(f"/tmp/work/answer-{number}.part", f"/tmp/work/answer-{number}.json")
+        print(f"bench: done {number} {number}", flush=True)
+        number += 1
+
+
+if __name__ == "__main__":
+    try:
+        main(sys.argv[1])
+    except BaseException as error:
+        # Whatever it is, the kernel must not stay behind without its first process.
+        print(f"bench: died {type(error).__name__}: {error}", flush=True)
+    finally:
+        with open("/proc/sysrq-trigger", "w") as file:
+            file.write("o")
+        time.sleep(5)

@@ -1,0 +1,228 @@
+"""What the kernel can't express is taken out of the plan before it is built, and said.
+
+A question whose answer depends on something that was taken out is not tried (`questions` compares the engine's answers on
+the whole plan and on what is left of it).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from aptwire.forward.domains import core_links
+from aptwire.forward.fabric import joints_of, loops
+from aptwire.forward.parts import NOW, State
+from aptwire.forward.wiring import Wiring, compile_wiring
+from aptwire.plan.edits import Drop, Edit, Operation, Patch, apply_edit
+from aptwire.plan.kinds import FabricPort, Nic, Uplink
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+
+
+@dataclass(frozen=True)
+class Left:
+    """Something that the kernel can't express: the record, and why."""
+
+    record: str
+    reason: str
+
+    def to_json(self) -> dict[str, str]:
+        """For a program."""
+        return {"record": self.record, "reason": self.reason}
+
+
+@dataclass(frozen=True)
+class Fitted:
+    """A plan without what the kernel can't express, and what was left out."""
+
+    plan: Plan
+    left: tuple[Left, ...]
+
+
+def fit(plan: Plan) -> Fitted:
+    """The part of a plan that the kernel can build."""
+    left: list[Left] = []
+    for step in (_orders, _wireless, _lags, _teams, _functions, _overlays, _trees, _loops):
+        operations: list[Operation] = []
+        for found, edit in step(plan):
+            left.append(found)
+            operations.extend(edit)
+        if operations:
+            plan, _ = apply_edit(plan, tuple(operations))
+    return Fitted(plan, tuple(left))
+
+
+Step = Iterator[tuple[Left, Edit]]
+
+
+def _orders(plan: Plan) -> Step:
+    for order in plan.all("group_order"):
+        group = plan.get("port_group", order.port_group)
+        yield (
+            Left(order.id, f"a bond has one order of its members; that of {called(plan, group)} is its own"),
+            (Drop("group_order", order.id),),
+        )
+
+
+def _wireless(plan: Plan) -> Step:
+    for nic in plan.all("nic"):
+        if nic.wireless and nic.uplink:
+            yield (
+                Left(nic.id, f"{called(plan, nic)} is wireless; the kernel has only cables here"),
+                (Patch("nic", nic.id, {"wireless": False, "link": "down"}),),
+            )
+
+
+def _functions(plan: Plan) -> Step:
+    """LACP doesn't pass the bridge that stands for the NIC's own switch, and a LAG may send to the NIC beside it."""
+    for nic in sorted(plan.all("nic"), key=lambda n: n.id):
+        uplink = plan.of("uplink").get(nic.uplink)
+        functions = sorted(plan.where("adapter", "function_of", nic.id), key=lambda a: a.id)
+        if uplink is None or uplink.mode not in ("hashed", "lacp") or not functions:
+            continue
+        for adapter in functions:
+            edit: list[Operation] = [Drop("guest_tag", t.id) for t in plan.where("guest_tag", "adapter", adapter.id)]
+            edit.append(Drop("adapter", adapter.id))
+            yield Left(adapter.id, f"{called(plan, adapter)} is a function of a NIC in a LAG"), tuple(edit)
+
+
+def ports_behind(plan: Plan, nics: list[Nic]) -> dict[str, FabricPort]:
+    """The enabled fabric ports that NICs are plugged into, by NIC."""
+    ports = plan.of("fabric_port")
+    found: dict[str, FabricPort] = {}
+    for nic in nics:
+        for own, other in (("a", "b"), ("b", "a")):
+            for cable in plan.where("cable", own, nic.id):
+                port = ports.get(getattr(cable, other))
+                if port is not None and port.enabled:
+                    found[nic.id] = port
+    return found
+
+
+def alike(plan: Plan, ports: list[FabricPort]) -> bool:
+    """Whether ports of one switch treat frames alike, as members of one bond must."""
+    return len({(p.switch, p.mode, p.vid, p.allowed, p.native, p.enabled) for p in ports}) <= 1
+
+
+def _lags(plan: Plan) -> Step:
+    """A LAG becomes one bond, and that is one bridge port with one set of VIDs and one far side."""
+    far = {}
+    for cable in plan.all("cable"):
+        far[cable.a], far[cable.b] = cable.b, cable.a
+    nics = plan.of("nic")
+    for lag in sorted(plan.all("lag"), key=lambda g: g.id):
+        ports = sorted(plan.where("fabric_port", "lag", lag.id), key=lambda p: p.id)
+        others = set()
+        for port in ports:
+            other = far.get(port.id)
+            nic = nics.get(other)
+            peer = plan.of("fabric_port").get(other)
+            others.add(nic.uplink if nic is not None else peer.lag if peer is not None else None)
+        why = ""
+        if not alike(plan, ports):
+            why = "its ports differ, and a bond is one bridge port"
+        elif len(others - {None}) != 1 or None in others:
+            why = "its ports don’t all lead to one team or one LAG"
+        else:
+            (other,) = others
+            uplink = plan.of("uplink").get(other)
+            peer = plan.of("lag").get(other)
+            mode = uplink.mode if uplink is not None else ""
+            if uplink is not None and (mode != "lacp" if lag.lacp else mode != "hashed"):
+                why = f"{called(plan, uplink)} is {mode}, and which port answers take is not the kernel’s to say alone"
+            elif peer is not None and peer.lacp != lag.lacp:
+                why = f"it and {called(plan, peer)} don’t speak the same way"
+            elif uplink is not None and len({n.speed for n in plan.where("nic", "uplink", uplink.id)}) > 1:
+                why = f"{called(plan, uplink)} mixes speeds, which veth pairs don’t have"
+        if why:
+            keep = ports[0].id if ports else ""
+            edit: list[Operation] = [Patch("fabric_port", p.id, {"lag": None}) for p in ports]
+            edit += [Patch("fabric_port", p.id, {"enabled": False}) for p in ports if p.id != keep]
+            yield Left(lag.id, f"{called(plan, lag)}: {why}"), (*edit, Drop("lag", lag.id))
+
+
+def _teams(plan: Plan) -> Step:
+    """Hashed and LACP teams need the LAG on the far side; without it only their first member is built."""
+    for uplink in sorted(plan.all("uplink"), key=lambda u: u.id):
+        nics = sorted(plan.where("nic", "uplink", uplink.id), key=lambda n: (n.rank, n.name))
+        nics = [n for n in nics if n.role != "excluded"]
+        if uplink.mode not in ("hashed", "lacp") or len(nics) < 2:
+            if uplink.mode == "lacp":
+                yield _single(plan, uplink, nics, "an LACP team of one NIC")
+            continue
+        behind = ports_behind(plan, nics)
+        lags = {behind[n.id].lag if n.id in behind else None for n in nics}
+        if len(lags) > 1 or None in lags:
+            yield _single(plan, uplink, nics, "there is no LAG for it on the far side")
+
+
+def _single(plan: Plan, uplink: Uplink, nics: list[Nic], why: str) -> tuple[Left, Edit]:
+    edit: list[Operation] = [Patch("uplink", uplink.id, {"mode": "standby"})]
+    edit += [Patch("nic", n.id, {"role": "excluded"}) for n in nics[1:]]
+    return Left(uplink.id, f"{called(plan, uplink)} is {uplink.mode}: {why}, so what carries isn’t known"), tuple(edit)
+
+
+def _overlays(plan: Plan) -> Step:
+    """A kernel keeps one tunnel device for a VNI in a network namespace."""
+    seen: dict[tuple[str, int], str] = {}
+    for group in sorted(plan.where("port_group", "mode", "overlay"), key=lambda g: g.id):
+        host = plan.get("virtual_switch", plan.get("host_port", group.over).switch).host
+        first = seen.setdefault((host, group.vni), group.over)
+        if first != group.over:
+            edit = [Patch("adapter", a.id, {"port_group": None}) for a in plan.where("adapter", "port_group", group.id)]
+            yield (
+                Left(group.id, f"{called(plan, group)}: its VNI is carried by another host port of the host already"),
+                (*edit, Drop("port_group", group.id)),
+            )
+
+
+def _trees(plan: Plan) -> Step:
+    """The kernel's path costs have 16 bits, and an unmanaged switch between would hand its BPDUs on."""
+    part = [s for s in plan.all("fabric_switch") if s.spanning_tree]
+    joints = [j for j in joints_of(plan) if any(plan.get("fabric_switch", e).spanning_tree for e in j.ends)]
+    mixed = _between(plan)
+    if not part or (not mixed and all(j.cost < 65_536 for j in joints) and all(s.mac for s in part)):
+        return
+    why = "some switches in it take no part" if mixed else "a path cost is too large, or a switch has no address"
+    blocked = compile_wiring(plan).fabric.tree.blocked
+    for joint in joints:
+        if joint.key in blocked:
+            yield (
+                Left(joint.key, f"the spanning tree, which blocks {joint.key}, can’t be left to the kernel: {why}"),
+                tuple(Drop("cable", c) for c in joint.cables),
+            )
+    for switch in part:
+        yield Left(switch.id, f"{called(plan, switch)}: spanning tree not built, {why}"), (
+            Patch("fabric_switch", switch.id, {"spanning_tree": False}),
+        )
+
+
+def _between(plan: Plan) -> bool:
+    """Whether switches that take no part in the tree join some that do: they would hand the tree's frames on."""
+    switches = plan.of("fabric_switch")
+    group = {id: id for id, s in switches.items() if not s.spanning_tree}
+
+    def top(id: str) -> str:
+        while group[id] != id:
+            id = group[id]
+        return id
+
+    edges = [j.ends for j in joints_of(plan)]
+    for a, b in edges:
+        if a in group and b in group:
+            group[top(a)] = top(b)
+    touching = [top(a if a in group else b) for a, b in edges if (a in group) != (b in group)]
+    return len(touching) != len(set(touching))
+
+
+def _loops(plan: Plan) -> Step:
+    """In a loop a real broadcast goes round for ever."""
+    wiring = compile_wiring(plan)
+    for cable in looping(wiring):
+        yield Left(cable, f"{cable} closes a loop, in which a broadcast would never end"), (Drop("cable", cable),)
+
+
+def looping(wiring: Wiring, state: State = NOW) -> list[str]:
+    """The cables that close a loop in a state, whatever VIDs they carry."""
+    every = [link for link in core_links(wiring, state) if link.cable]
+    return [str(loop.link.cable) for loop in loops(every, lambda link, side: [0])]

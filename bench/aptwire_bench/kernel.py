@@ -1,0 +1,171 @@
+"""A disposable kernel: started, given jobs, ended; nothing of it outlives whoever asked for it.
+
+It is Debian's user-mode-linux: an ordinary process without privileges, whose network exists inside of it alone.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+AGENT = Path(__file__).with_name("agent.py")
+NEEDED = {
+    "linux.uml": "user-mode-linux",
+    "ip": "iproute2",
+    "bridge": "iproute2",
+    "tc": "iproute2",
+    "modprobe": "kmod",
+    "mount": "mount",
+}
+BOOT, SILENCE = 60.0, 90.0
+Progress = Callable[[str, int, int], None]
+"""(what is being done, how many are done, of how many); raises to cancel"""
+
+
+class BenchError(Exception):
+    """The bench can't go on; the text says why, and what to do where something can be done."""
+
+
+class Cancelled(BenchError):
+    """Somebody asked for the end."""
+
+
+def _path(program: str) -> str | None:
+    return shutil.which(program, path=f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin")
+
+
+def missing() -> list[str]:
+    """The Debian packages that the bench needs and this machine lacks."""
+    return sorted({package for program, package in NEEDED.items() if _path(program) is None})
+
+
+def _die_with_parent() -> None:
+    ctypes.CDLL(None).prctl(1, signal.SIGKILL)
+
+
+class Kernel:
+    """A running kernel.  Use it as a context: it is gone afterwards, whatever happened."""
+
+    def __init__(self, memory: str = "1G", progress: Progress | None = None) -> None:
+        lacking = missing()
+        if lacking:
+            raise BenchError(
+                f"the bench needs Debian packages that are not installed here: apt-get install {' '.join(lacking)}"
+            )
+        self.progress = progress
+        self.memory = memory
+        self.jobs = 0
+        self.lines: deque[str] = deque(maxlen=200)
+        self.log: list[str] = []
+
+    def __enter__(self) -> Kernel:
+        self.folder = tempfile.mkdtemp(prefix="aptwire-bench-")
+        linux = _path("linux.uml")
+        assert linux is not None
+        self.ready = threading.Event()
+        self.process = subprocess.Popen(
+            [
+                linux,
+                "rootfstype=hostfs",
+                "rootflags=/",
+                "ro",
+                "quiet",
+                f"mem={self.memory}",
+                f"uml_dir={self.folder}/",
+                "umid=bench",
+                "con=null",
+                "con0=null,fd:1",
+                f"init={os.path.realpath(sys.executable)}",
+                "--",
+                "-I",
+                "-S",
+                "-B",
+                str(AGENT),
+                self.folder,
+            ],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            errors="replace",
+            start_new_session=True,
+            preexec_fn=_die_with_parent,
+        )
+        self.heard = time.monotonic()
+        self.thread = threading.Thread(target=self._listen, daemon=True)
+        self.thread.start()
+        if not self.ready.wait(BOOT):
+            self.__exit__()
+            raise BenchError(f"the bench’s kernel did not start: {self._last()}")
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """End it, and see that no process of it is left."""
+        if self.process.poll() is None:
+            Path(self.folder, "stop").touch()
+            try:
+                self.process.wait(1.5)
+            except subprocess.TimeoutExpired:
+                pass
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(self.process.pid, signal.SIGKILL)
+        self.process.wait()
+        self.thread.join(2)
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    def _listen(self) -> None:
+        assert self.process.stdout is not None
+        for line in self.process.stdout:
+            self.heard = time.monotonic()
+            text = line.strip()
+            if not text.startswith("bench: "):
+                self.lines.append(text)
+                continue
+            self.log.append(text[7:])
+            if text == "bench: ready":
+                self.ready.set()
+            words = text[7:].split()
+            if len(words) == 3 and words[1].isdigit():
+                self.last = (words[0], int(words[1]), int(words[2]))
+            elif words[:1] == ["died"]:
+                self.lines.append(text[7:])
+
+    last: tuple[str, int, int] = ("starting", 0, 0)
+
+    def _last(self) -> str:
+        return " / ".join([line for line in self.lines if line][-4:]) or "it said nothing"
+
+    def run(self, job: dict[str, Any]) -> dict[str, Any]:
+        """Give it a job and wait for the answer; BenchError if it hangs, dies or can't do it."""
+        number, self.jobs = self.jobs, self.jobs + 1
+        path, answer = Path(self.folder, f"job-{number}.json"), Path(self.folder, f"answer-{number}.json")
+        path.with_suffix(".part").write_text(json.dumps(job))
+        path.with_suffix(".part").rename(path)
+        self.heard = time.monotonic()
+        told = self.last = ("building", 0, 1)
+        while not answer.exists():
+            if self.process.poll() is not None:
+                raise BenchError(f"the bench’s kernel died: {self._last()}")
+            if time.monotonic() - self.heard > SILENCE:
+                raise BenchError(f"the bench’s kernel has said nothing for {SILENCE:.0f} s and was ended: {self._last()}")
+            if self.progress is not None and (self.last != told or time.monotonic() - self.heard > 1):
+                told = self.last
+                self.progress(*told)
+            time.sleep(0.02)
+        made: dict[str, Any] = json.loads(answer.read_text())
+        if "failed" in made:
+            raise BenchError(f"the kernel didn’t take the plan: {made['failed']}")
+        return made

@@ -1,0 +1,188 @@
+"""A plan put to the kernel: built, asked, compared."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+
+from aptwire_bench.fit import Fitted, Left, fit
+from aptwire_bench.kernel import BenchError, Kernel, Progress
+from aptwire_bench.questions import Paper, Question, Scope, Situation, frame_of, paper
+from aptwire_bench.scene import Scene, build
+
+
+@dataclass(frozen=True)
+class Difference:
+    """A question to which the kernel gave another answer than the engine."""
+
+    question: Question
+    seen: frozenset[tuple[str, int | None]]
+
+    @property
+    def missing(self) -> frozenset[tuple[str, int | None]]:
+        """Whom the engine names and the kernel doesn't."""
+        return self.question.must - self.seen
+
+    @property
+    def extra(self) -> frozenset[tuple[str, int | None]]:
+        """Whom the kernel reached and the engine doesn't name."""
+        return self.seen - self.question.may
+
+
+@dataclass
+class Report:
+    """What came of a plan: how many questions were asked, agreed, differed, were not tried; seconds by part."""
+
+    asked: int = 0
+    agreed: int = 0
+    untried: dict[str, int] = field(default_factory=dict)
+    differences: list[Difference] = field(default_factory=list)
+    left: tuple[Left, ...] = ()
+    situations: list[str] = field(default_factory=list)
+    times: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def questions(self) -> int:
+        """All of them, tried or not."""
+        return self.asked + sum(self.untried.values())
+
+    def to_json(self, plan: Plan) -> dict[str, Any]:
+        """For a program."""
+        return {
+            "questions": self.questions,
+            "asked": self.asked,
+            "agreed": self.agreed,
+            "differed": len(self.differences),
+            "not_tried": sum(self.untried.values()),
+            "why_not_tried": [{"reason": why, "questions": n} for why, n in self.untried.items()],
+            "not_built": [left.to_json() for left in self.left],
+            "situations": self.situations,
+            "differences": [say(plan, d) for d in self.differences[:100]],
+            "seconds": {name: round(value, 2) for name, value in self.times.items()},
+        }
+
+
+def name_of(plan: Plan, seat: str) -> str:
+    """A seat as people say it."""
+    return called(plan, plan.find(seat))
+
+
+def _told(plan: Plan, heard: frozenset[tuple[str, int | None]]) -> list[str]:
+    return sorted(f"{name_of(plan, seat)}{'' if tag is None else f' tagged {tag}'}" for seat, tag in heard)
+
+
+def say(plan: Plan, difference: Difference) -> dict[str, Any]:
+    """A difference in words and ids."""
+    q = difference.question
+    tag = "untagged" if q.vid is None else "priority-tagged" if q.vid == 0 else f"tagged {q.vid}"
+    to = {"broadcast": "to everybody", "unknown": "to an address that nobody has", "foreign": "from a foreign address"}
+    whom = to.get(q.frame) or f"to {name_of(plan, q.target)}"
+    return {
+        "number": q.number,
+        "sender": q.sender,
+        "vid": q.vid,
+        "frame": q.frame,
+        "target": q.target,
+        "pulled": list(q.situation.pulled),
+        "chosen": [list(pair) for pair in q.situation.chosen],
+        "text": f"A frame of {name_of(plan, q.sender)}, {tag}, {whom}; {q.situation.say(plan)}",
+        "only_engine": _told(plan, difference.missing),
+        "only_kernel": _told(plan, difference.extra),
+    }
+
+
+@dataclass
+class Case:
+    """A plan made ready for the kernel."""
+
+    plan: Plan
+    fitted: Fitted
+    scene: Scene
+    paper: Paper
+    first: int = 0
+    """The number of its first question within the job."""
+
+    @staticmethod
+    def of(plan: Plan, scope: Scope, prefix: str = "") -> Case:
+        """Fit, build on paper, and ask."""
+        fitted = fit(plan)
+        scene = build(fitted.plan, prefix)
+        return Case(plan, fitted, scene, paper(plan, fitted, scene, scope))
+
+
+def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[str] = ()) -> dict[str, Any]:
+    """Several cases as one job: built side by side in one kernel, their situations in step."""
+    ears_before: list[int] = []
+    ears = questions = 0
+    for case in cases:
+        ears_before.append(ears)
+        case.first = questions
+        ears += len(case.scene.ears)
+        questions += sum(1 for _ in case.paper)
+    phases: list[dict[str, Any]] = []
+    for n in range(max(len(case.paper.phases) for case in cases)):
+        phase: dict[str, Any] = {"down": [], "choose": [], "asks": []}
+        for case, before in zip(cases, ears_before, strict=True):
+            if n >= len(case.paper.phases):
+                continue
+            situation, asked = case.paper.phases[n]
+            phase["down"] += [end for id in situation.pulled for end in case.scene.cables.get(id, [])]
+            phase["choose"] += [case.scene.choices[nic] for _, nic in situation.chosen]
+            numbers = {ear.seat: before + i for i, ear in enumerate(case.scene.ears)}
+            by_seat = {ear.seat: ear for ear in case.scene.ears}
+            for q in asked:
+                if not q.untried:
+                    frame = bytearray(frame_of(q, by_seat))
+                    at = frame.index(b"APTW") + 4
+                    frame[at : at + 4] = (case.first + q.number).to_bytes(4, "big")
+                    phase["asks"].append([numbers[q.sender], frame.hex()])
+        phases.append(phase)
+    return {"scenes": [case.scene.to_json() for case in cases], "phases": phases, "settle": settle, "read": list(read)}
+
+
+def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
+    """The kernel's answers against the engine's, a report for each case."""
+    ears = [ear.seat for case in cases for ear in case.scene.ears]
+    seen: dict[int, set[tuple[str, int | None]]] = {}
+    for number, ear, tag in answer["heard"]:
+        # A priority tag says nothing of a VLAN, and counts as none (IEEE 802.1Q clause 6.9.1).
+        seen.setdefault(number, set()).add((ears[ear], tag or None))
+    reports = []
+    for case in cases:
+        report = Report(left=case.fitted.left, times=answer["times"])
+        report.situations = [s.say(case.plan) for s, _ in case.paper.phases]
+        for q in case.paper:
+            if q.untried:
+                report.untried[q.untried] = report.untried.get(q.untried, 0) + 1
+                continue
+            report.asked += 1
+            got = frozenset(seen.get(case.first + q.number, ()))
+            if q.must <= got <= q.may:
+                report.agreed += 1
+            else:
+                report.differences.append(Difference(q, got))
+        reports.append(report)
+    return reports
+
+
+def prove(plan: Plan, scope: Scope = Scope(), progress: Progress | None = None) -> Report:  # noqa: B008
+    """Build a plan in a fresh kernel, ask it, compare; BenchError where that can't be done."""
+    began = time.monotonic()
+    case = Case.of(plan, scope)
+    ready = time.monotonic()
+    # A namespace takes some 0.3 MB, a pair of devices some 20 kB.
+    size = 512 + len(case.scene.spaces) + len(case.scene.wires) // 4
+    with Kernel(f"{size}M", progress) as kernel:
+        booted = time.monotonic()
+        (report,) = compare([case], kernel.run(job_of([case])))
+    done = time.monotonic()
+    report.times = {"questions": ready - began, "boot": booted - ready, **report.times, "together": done - began}
+    return report
+
+
+__all__ = ["BenchError", "Case", "Difference", "Report", "Scope", "Situation", "compare", "job_of", "prove", "say"]

@@ -1,0 +1,561 @@
+"""A plan as network namespaces, bridges, bonds and veth pairs: what has to be built, as batch lines for iproute2.
+
+One namespace for each host and each fabric switch; the far ends of adapters and stations stand together in one that
+only listens and sends.  Everything is built from the plan's records alone, not from the engine's arrays, so that the two
+can differ.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from aptwire.forward.frames import guard
+from aptwire.forward.fabric import joints_of
+from aptwire.forward.tree import Joint, port_order
+from aptwire.plan import vids
+from aptwire.plan.kinds import SPECS, Adapter, FabricPort, FabricSwitch, HostPort, Nic, PortGroup, Uplink
+from aptwire.plan.plan import Plan
+from aptwire.plan.private import private_part
+
+EARS = "ears"
+FEW = 64
+"""A set of more VIDs than these stands for "all"; those that the plan names one by one are built."""
+
+
+@dataclass(frozen=True)
+class Ear:
+    """Where frames of a seat are sent and seen: a device in a namespace, and the MAC address that frames are for."""
+
+    seat: str
+    space: str
+    device: str
+    mac: str
+
+
+@dataclass
+class Scene:
+    """What is built: namespaces; lines for `ip -batch` in none of them; lines by namespace and tool; ears.
+
+    `cables` are both ends of each cable (namespace, device); `choices` lead from a NIC to the command that makes its bond
+    send over it; `bridges` can be told to forget addresses.
+    """
+
+    spaces: list[str] = field(default_factory=list)
+    wires: list[str] = field(default_factory=list)
+    inside: dict[str, dict[str, list[str]]] = field(default_factory=dict)
+    ears: list[Ear] = field(default_factory=list)
+    cables: dict[str, list[tuple[str, str]]] = field(default_factory=dict)
+    choices: dict[str, tuple[str, str]] = field(default_factory=dict)
+    bridges: list[tuple[str, str]] = field(default_factory=list)
+    trees: bool = False
+    lacp: bool = False
+    stray: int = 0
+    known: tuple[int, ...] = ()
+
+    def to_json(self) -> dict[str, Any]:
+        """For the agent inside the kernel."""
+        return {
+            "spaces": self.spaces,
+            "wires": self.wires,
+            "inside": self.inside,
+            "ears": [[e.space, e.device] for e in self.ears],
+            "bridges": self.bridges,
+            "trees": self.trees,
+            "lacp": self.lacp,
+        }
+
+
+def known_vids(plan: Plan) -> set[int]:
+    """The VIDs that a plan speaks of: each one named, and those of short lists."""
+    found: set[int] = set()
+    for record in plan:
+        for name, spec in SPECS[record.kind].items():
+            value = getattr(record, name)
+            if spec.kind == "vid" and value:
+                found.add(value)
+            elif spec.kind == "vids" and value is not None:
+                listed = vids.members(value, True)
+                if len(listed) <= FEW:
+                    found |= listed
+    return found - {0}
+
+
+def build(plan: Plan, prefix: str = "") -> Scene:
+    """The scene of a plan that `fit` has gone over."""
+    return _Builder(plan, prefix).run()
+
+
+def spans(found: Iterable[int]) -> list[str]:
+    """VIDs as ranges for `bridge vlan`."""
+    made: list[str] = []
+    run: list[int] = []
+    for vid in [*sorted(found), -1]:
+        if run and vid == run[-1] + 1:
+            run.append(vid)
+            continue
+        if run:
+            made.append(f"{run[0]}-{run[-1]}" if len(run) > 1 else str(run[0]))
+        run = [vid]
+    return made
+
+
+@dataclass(frozen=True)
+class Door:
+    """A bridge port's rule: VIDs that pass tagged, VIDs that leave untagged, the VID of untagged frames, and which tagged
+    frames are refused although their VID is a member (IEEE 802.1Q clause 6.9: acceptable frame types)."""
+
+    tagged: frozenset[int] = frozenset()
+    untagged: frozenset[int] = frozenset()
+    native: int | None = None
+    refuse: frozenset[int] | None = frozenset()
+    """None: all tagged frames"""
+
+
+class _Builder:
+    def __init__(self, plan: Plan, prefix: str) -> None:
+        self.plan = plan
+        self.prefix = prefix
+        self.scene = Scene()
+        named = known_vids(plan)
+        free = (v for v in range(4094, 0, -1) if v not in named)
+        # A VLAN-aware bridge classifies every frame; "untagged all through" is a VID of its own that nobody else uses.
+        self.plain = next(free)
+        self.scene.stray = next(free)
+        self.known = frozenset(named | {self.scene.stray})
+        self.scene.known = tuple(sorted(named))
+        self.far: dict[str, tuple[str, str]] = {}
+        for cable in plan.all("cable"):
+            self.far[cable.a] = (cable.b, cable.id)
+            self.far[cable.b] = (cable.a, cable.id)
+        self.space_of: dict[str, str] = {}
+        self.names: dict[str, dict[str, str]] = {}
+        self.device_of: dict[str, tuple[str, str]] = {}
+        self.macs = 0
+        self.listening = self._space(EARS, "e")
+
+    def run(self) -> Scene:
+        plan = self.plan
+        for host in sorted(plan.all("host"), key=lambda h: h.id):
+            self._space(host.id, f"h{len(self.space_of)}")
+        for switch in sorted(plan.all("fabric_switch"), key=lambda s: s.id):
+            self._space(switch.id, f"f{len(self.space_of)}")
+        for assumed in plan.all("assumed_fabric"):
+            self._space(assumed.id, f"f{len(self.space_of)}")
+        for adapter in sorted(plan.all("adapter"), key=lambda a: a.id):
+            space = self.space_of[plan.get("guest", adapter.guest).host]
+            self.device_of[adapter.id] = (space, self._name(space, adapter.name))
+        self._nics()
+        self._fabric()
+        for switch in sorted(plan.all("virtual_switch"), key=lambda s: s.id):
+            self._switch(switch.id)
+        self._overlays()
+        for space in self.scene.spaces:
+            self._line(space, "ip", "link set dev lo up")
+        return self.scene
+
+    # --- small helpers ----------------------------------------------------------------------------------------
+
+    def _space(self, record: str, name: str) -> str:
+        name = f"{self.prefix}{name}"
+        self.space_of[record] = name
+        self.scene.spaces.append(name)
+        self.scene.inside[name] = {"ip": [], "bridge": [], "tc": []}
+        self.names[name] = {}
+        return name
+
+    def _line(self, space: str, tool: str, text: str) -> None:
+        self.scene.inside[space][tool].append(text)
+
+    def _name(self, space: str, wanted: str) -> str:
+        """The plan's own name where the kernel takes it, so that what is read back from it speaks the plan's language."""
+        taken = self.names[space]
+        name = wanted
+        if not re.fullmatch(r"[A-Za-z][A-Za-z0-9_.-]{0,14}", name) or name in taken or name in ("all", "default", "lo"):
+            name = f"x{len(taken)}"
+        taken[name] = wanted
+        return name
+
+    def _mac(self) -> str:
+        self.macs += 1
+        return "02:a7:{:02x}:{:02x}:{:02x}:{:02x}".format(*(self.macs + (1 << 24)).to_bytes(4, "big"))
+
+    def _pair(self, one: tuple[str, str], two: tuple[str, str]) -> None:
+        """A cable between two devices."""
+        (space, name), (other, far) = one, two
+        self.scene.wires.append(f"link add name {name} netns {space} type veth peer name {far} netns {other}")
+
+    def _ear(self, seat: str, space: str, device: str, mac: str) -> None:
+        self.scene.ears.append(Ear(seat, space, device, mac))
+
+    def _far_ear(self, seat: str, near: tuple[str, str], mac: str, mtu: int | None = None) -> None:
+        """The other end of a bridge port: what sends and listens there."""
+        device = self._name(self.listening, "")
+        self._pair(near, (self.listening, device))
+        size = f" mtu {mtu}" if mtu else ""
+        self._line(self.listening, "ip", f"link set dev {device} address {mac}{size} up")
+        self._ear(seat, self.listening, device, mac)
+
+    def _bridge(self, space: str, name: str, filtering: bool = True, more: str = "") -> str:
+        # Whatever isn't said holds as Linux has it; nothing is snooped and nothing waits.
+        mac = self._mac()
+        aware = "vlan_filtering 1 vlan_default_pvid 0" if filtering else "vlan_filtering 0"
+        tree = more or "stp_state 0 forward_delay 0"
+        self._line(space, "ip", f"link add name {name} type bridge {aware} mcast_snooping 0 {tree}")
+        if "address" not in more:
+            self._line(space, "ip", f"link set dev {name} address {mac}")
+        self._line(space, "ip", f"link set dev {name} up")
+        self.scene.bridges.append((space, name))
+        return mac
+
+    def _port(self, space: str, device: str, bridge: str, door: Door | None, mtu: int | None = None) -> None:
+        size = f" mtu {mtu}" if mtu else ""
+        self._line(space, "ip", f"link set dev {device} master {bridge}{size}")
+        self._line(space, "ip", f"link set dev {device} up")
+        if door is None:
+            return
+        for span in spans(door.tagged - door.untagged):
+            self._line(space, "bridge", f"vlan add dev {device} vid {span}")
+        for vid in sorted(door.untagged | ({door.native} if door.native else set())):
+            pvid = " pvid" if vid == door.native else ""
+            out = " untagged" if vid in door.untagged else ""
+            self._line(space, "bridge", f"vlan add dev {device} vid {vid}{pvid}{out}")
+        if door.native and door.native not in door.untagged:
+            # An isolated port sends into a VLAN that it doesn't hear; a Linux port hears all that it is a member of.
+            self._filter(space, device, "egress", 1, f"protocol 802.1Q flower vlan_id {door.native} action drop")
+        self._guards(space, device, door.refuse)
+
+    def _guards(
+        self, space: str, device: str, refuse: frozenset[int] | None, own: str = "", copies: Iterable[str] = ()
+    ) -> None:
+        """What a port takes in: not the refused tags, from no address but `own` (empty: any), with copies for mirrors."""
+        mirrors = "".join(f"action mirred egress mirror dev {target} pipe " for target in copies)
+        match, passing = f"flower src_mac {own}" if own else "matchall", f"{mirrors}action pass"
+        lines: list[str] = []
+        if refuse is None:
+            # A priority tag says nothing of a VLAN, and counts as none.
+            lines.append(f"protocol 802.1Q flower vlan_id 0 {f'src_mac {own} ' if own else ''}{passing}")
+            lines.append("protocol 802.1Q flower action drop")
+        lines += [f"protocol 802.1Q flower vlan_id {vid} action drop" for vid in sorted(refuse or ())]
+        if own or mirrors:
+            lines.append(f"protocol all {match} {passing}")
+        if own:
+            lines.append("protocol all matchall action drop")
+        for order, line in enumerate(lines, 1):
+            self._filter(space, device, "ingress", order, line)
+
+    def _filter(self, space: str, device: str, way: str, order: int, rest: str) -> None:
+        first = f"qdisc add dev {device} clsact"
+        if first not in self.scene.inside[space]["tc"]:
+            self._line(space, "tc", first)
+        self._line(space, "tc", f"filter add dev {device} {way} pref {order} {rest}")
+
+    def _listed(self, text: str | None) -> frozenset[int]:
+        """The VIDs of a list that are built; all of them where there is no list."""
+        return self.known if text is None else frozenset(vids.members(text, True)) & self.known
+
+    # --- cables and the fabric --------------------------------------------------------------------------------
+
+    def _nics(self) -> None:
+        """Every NIC and cabled fabric port as a device; cables as veth pairs; what is open leads to where nobody listens."""
+        plan = self.plan
+        for nic in sorted(plan.all("nic"), key=lambda n: n.id):
+            space = self.space_of[nic.host]
+            self.device_of[nic.id] = (space, self._name(space, nic.name))
+        for port in sorted(plan.all("fabric_port"), key=lambda p: port_order(p)):
+            if port.id in self.far or plan.where("station_port", "port", port.id):
+                space = self.space_of[port.switch]
+                self.device_of[port.id] = (space, self._name(space, port.name))
+        for cable in sorted(plan.all("cable"), key=lambda c: c.id):
+            ends = [self.device_of[cable.a], self.device_of[cable.b]]
+            self._pair(ends[0], ends[1])
+            self.scene.cables[cable.id] = list(ends)
+        for nic in sorted(plan.all("nic"), key=lambda n: n.id):
+            if nic.id not in self.far:
+                void = self._name(self.listening, "")
+                self._pair(self.device_of[nic.id], (self.listening, void))
+                if nic.link == "up":
+                    self._line(self.listening, "ip", f"link set dev {void} up")
+
+    def _fabric(self) -> None:
+        plan = self.plan
+        costs = {}
+        for joint in joints_of(plan):
+            for side in (0, 1):
+                costs[joint.ports[side][0].id] = joint
+        for switch in sorted(plan.all("fabric_switch"), key=lambda s: s.id):
+            self._fabric_switch(switch, costs)
+        for assumed in sorted(plan.all("assumed_fabric"), key=lambda a: a.id):
+            space = self.space_of[assumed.id]
+            self._bridge(space, "fabric")
+            door = self._trunk(assumed.allowed, assumed.native)
+            for host in plan.where("host", "site", assumed.site):
+                for nic in plan.where("nic", "host", host.id):
+                    if nic.id not in self.far and nic.uplink and nic.link == "up":
+                        self._assumed(nic, space, door)
+
+    def _assumed(self, nic: Nic, space: str, door: Door) -> None:
+        near = self.device_of[nic.id]
+        device = self._name(space, "")
+        wire = next(w for w in self.scene.wires if w.startswith(f"link add name {near[1]} netns {near[0]} "))
+        void = wire.split()[-3]
+        self.scene.wires.remove(wire)
+        self.scene.inside[self.listening]["ip"].remove(f"link set dev {void} up")
+        self._pair(near, (space, device))
+        self._port(space, device, "fabric", door)
+
+    def _fabric_switch(self, switch: FabricSwitch, costs: dict[str, Joint]) -> None:
+        space = self.space_of[switch.id]
+        tree = ""
+        if switch.spanning_tree and any(
+            plan_port.id in costs for plan_port in self.plan.where("fabric_port", "switch", switch.id)
+        ):
+            tree = f"stp_state 1 priority {switch.priority} forward_delay 200 hello_time 100 max_age 600"
+            self.scene.trees = True
+        bridge = self._name(space, "sw")
+        self._bridge(space, bridge, switch.managed, tree)
+        if tree and switch.mac:
+            self._line(space, "ip", f"link set dev {bridge} address {switch.mac}")
+        bonds: dict[str, str] = {}
+        ports = sorted(self.plan.where("fabric_port", "switch", switch.id), key=port_order)
+        for port in ports:
+            if port.id not in self.device_of or not port.enabled:
+                continue
+            device = self.device_of[port.id][1]
+            if port.lag:
+                if port.lag in bonds:
+                    self._line(space, "ip", f"link set dev {device} master {bonds[port.lag]}")
+                    self._line(space, "ip", f"link set dev {device} up")
+                    continue
+                lag = self.plan.get("lag", port.lag)
+                bond = bonds[port.lag] = self._name(space, lag.name)
+                self._bond(space, bond, "lacp" if lag.lacp else "hashed", [])
+                self._line(space, "ip", f"link set dev {device} master {bond}")
+                self._line(space, "ip", f"link set dev {device} up")
+                device = bond
+            own = costs.get(port.id)
+            if self.plan.where("station_port", "port", port.id):
+                self._far_ear(port.id, self.device_of[port.id], self._mac(), port.mtu)
+            self._port(space, device, bridge, self._fabric_door(switch, port), port.mtu or switch.mtu)
+            if tree and own is not None:
+                self._line(space, "bridge", f"link set dev {device} cost {own.cost}")
+
+    def _fabric_door(self, switch: FabricSwitch, port: FabricPort) -> Door | None:
+        if not switch.managed:
+            return None
+        if port.mode == "access":
+            door = self._access(port.vid or 0)
+        elif port.mode == "private":
+            door = self._private(port.vid or 0)
+        else:
+            door = self._trunk(port.allowed, port.native)
+        if switch.vlans is None:
+            return door
+        defined = self._listed(switch.vlans)
+        native = door.native if door.native in defined else None
+        return Door(door.tagged & defined, door.untagged & defined, native, door.refuse)
+
+    def _access(self, vid: int) -> Door:
+        return Door(frozenset(), frozenset([vid]), vid, None)
+
+    def _trunk(self, allowed: str | None, native: int | None) -> Door:
+        """Tagged what the list says, and untagged the native VID; tagged with that only where the list says so too."""
+        listed = self._listed(allowed)
+        if native is None:
+            return Door(listed)
+        inside = self.plain if native == 0 else native
+        refuse = frozenset() if native == 0 or native in listed else frozenset([native])
+        return Door(listed - {inside}, frozenset([inside]), inside, refuse)
+
+    def _private(self, vid: int) -> Door:
+        part = private_part(self.plan, vid)
+        assert part is not None
+        out = {"promiscuous": {vid, *part.secondaries}, "isolated": {part.primary}, "community": {part.primary, vid}}
+        return Door(frozenset(), frozenset(out[part.type]), vid, None)
+
+    # --- hosts ------------------------------------------------------------------------------------------------
+
+    def _bond(self, space: str, name: str, mode: str, members: list[str], more: str = "") -> None:
+        kinds = {
+            "standby": "active-backup",
+            "pinned": "active-backup",
+            "hashed": "balance-xor",
+            "lacp": "802.3ad lacp_rate fast",
+        }
+        self.scene.lacp = self.scene.lacp or mode == "lacp"
+        self._line(space, "ip", f"link add name {name} type bond mode {kinds[mode]} miimon 10{more}")
+        for member in members:
+            self._line(space, "ip", f"link set dev {member} master {name}")
+            self._line(space, "ip", f"link set dev {member} up")
+
+    def _switch(self, id: str) -> None:
+        plan = self.plan
+        switch = plan.get("virtual_switch", id)
+        space = self.space_of[switch.host]
+        bridge = self._name(space, switch.name)
+        mac = self._bridge(space, bridge)
+        for uplink in sorted(plan.where("uplink", "switch", id), key=lambda u: u.id):
+            self._uplink(space, bridge, uplink)
+        for group in sorted(plan.where("port_group", "switch", id), key=lambda g: g.id):
+            if group.mode != "overlay":
+                for adapter in sorted(plan.where("adapter", "port_group", group.id), key=lambda a: a.id):
+                    self._tap(space, bridge, group, adapter, switch.mtu)
+        taken: set[int] = set()
+        for port in sorted(plan.where("host_port", "switch", id), key=lambda p: p.id):
+            self._host_port(space, bridge, mac, port, taken)
+
+    def _host_port(self, space: str, bridge: str, mac: str, port: HostPort, taken: set[int]) -> None:
+        """A VLAN interface on the bridge; a second one on the same VID is a pair of its own."""
+        vid = port.vid or self.plain
+        device = self._name(space, port.name)
+        self.device_of[port.id] = (space, device)
+        if vid not in taken:
+            taken.add(vid)
+            self._line(space, "bridge", f"vlan add dev {bridge} vid {vid} self")
+            self._line(space, "ip", f"link add link {bridge} name {device} type vlan id {vid}")
+            self._line(space, "ip", f"link set dev {device} up")
+        else:
+            near, mac = self._name(space, ""), self._mac()
+            self._pair((space, near), (space, device))
+            self._line(space, "ip", f"link set dev {device} address {mac} up")
+            self._port(space, near, bridge, self._access(vid))
+        self._ear(port.id, space, device, mac)
+
+    def _uplink(self, space: str, bridge: str, uplink: Uplink) -> None:
+        nics = [n for n in self.plan.where("nic", "uplink", uplink.id) if n.role != "excluded"]
+
+        def place(nic: Nic) -> tuple[object, ...]:
+            return (nic.link == "down", nic.id != uplink.carries, nic.role != "active", nic.rank, nic.name, nic.id)
+
+        nics.sort(key=place)
+        devices = {nic.id: self._nic_device(space, nic) for nic in nics}
+        if not nics:
+            return
+        device = devices[nics[0].id]
+        if len(nics) > 1:
+            bond = self._name(space, uplink.name)
+            self._bond(space, bond, uplink.mode, list(devices.values()))
+            if uplink.mode in ("standby", "pinned"):
+                again = "always" if uplink.fail_back else "failure"
+                self._line(space, "ip", f"link set dev {bond} type bond primary {device} primary_reselect {again}")
+                for nic in nics:
+                    self.scene.choices[nic.id] = (space, f"link set dev {bond} type bond active_slave {devices[nic.id]}")
+            device = bond
+        self._port(space, device, bridge, self._uplink_door(uplink))
+
+    def _uplink_door(self, uplink: Uplink) -> Door:
+        native = uplink.native
+        if native is None and (uplink.allowed is None or 0 in vids.members(uplink.allowed, True)):
+            native = 0
+        return self._trunk(uplink.allowed, native)
+
+    def _nic_device(self, space: str, nic: Nic) -> str:
+        """What a team has of a NIC: its device, or a way through the NIC's own switch where virtual functions are in use."""
+        device = self.device_of[nic.id][1]
+        functions = sorted(self.plan.where("adapter", "function_of", nic.id), key=lambda a: a.id)
+        if not functions:
+            return device
+        inner, near, far = self._name(space, f"{nic.name}-vf"), self._name(space, ""), self._name(space, "")
+        self._bridge(space, inner)
+        every = Door(self.known, frozenset([self.plain]), self.plain)
+        self._pair((space, near), (space, far))
+        self._port(space, device, inner, every)
+        self._port(space, near, inner, every)
+        self._functions(space, inner, functions)
+        cable = self.far.get(nic.id, ("", ""))[1]
+        if cable:
+            self.scene.cables[cable].append((space, near))
+        elif nic.link == "down":
+            self._line(space, "ip", f"link set dev {near} down")
+        return far
+
+    def _functions(self, space: str, inner: str, functions: list[Adapter]) -> None:
+        for adapter in functions:
+            vid = adapter.function_vid
+            door = self._access(vid) if vid else Door(self.known, frozenset([self.plain]), self.plain)
+            self._seat(space, inner, adapter, door, None, None)
+
+    def _tap(self, space: str, bridge: str, group: PortGroup, adapter: Adapter, mtu: int | None) -> None:
+        if group.mode == "access":
+            door = self._access(group.vid or 0)
+        elif group.mode == "private":
+            door = self._private(group.vid or 0)
+        elif group.mode == "untagged":
+            door = self._access(self.plain)
+        else:
+            door = self._trunk(group.allowed, group.native)
+        self._seat(space, bridge, adapter, door, group, mtu)
+
+    def _seat(
+        self, space: str, bridge: str, adapter: Adapter, door: Door | None, group: PortGroup | None, mtu: int | None
+    ) -> None:
+        device = self.device_of[adapter.id][1]
+        twins = [a for a in self.plan.where("adapter", "mac", adapter.mac) if a.id != adapter.id] if adapter.mac else []
+        mac = adapter.mac if adapter.mac and not twins else self._mac()
+        self._far_ear(adapter.id, (space, device), mac, mtu)
+        self._port(space, device, bridge, Door(door.tagged, door.untagged, door.native) if door else None, mtu)
+        for vid in sorted(door.tagged | door.untagged) if door is not None else ():
+            self._line(space, "bridge", f"fdb add {mac} dev {device} master static vlan {vid}")
+        if door is None:
+            self._line(space, "bridge", f"fdb add {mac} dev {device} master static")
+        if group is None or not guard(self.plan, adapter, "overhear"):
+            # The switch knows who sits where, and gives an adapter nothing that isn't for it.
+            self._line(space, "bridge", f"link set dev {device} flood off")
+        guarded = group is not None and not guard(self.plan, adapter, "foreign_source")
+        copies = self._mirrors(adapter.id, "sent")
+        # Inside an overlay there are no tags.
+        self._guards(space, device, door.refuse if door is not None else None, mac if guarded else "", copies)
+        for order, target in enumerate(self._mirrors(adapter.id, "received"), 2):
+            self._filter(
+                space, device, "egress", order, f"protocol all matchall action mirred egress mirror dev {target} continue"
+            )
+
+    def _mirrors(self, adapter: str, way: str) -> list[str]:
+        """The devices that get a copy of what an adapter sends or receives."""
+        found = sorted(self.plan.where("mirror", "source", adapter), key=lambda m: m.id)
+        return [self.device_of[m.target][1] for m in found if m.direction in ("both", way)]
+
+    # --- overlays ---------------------------------------------------------------------------------
+
+    def _overlays(self) -> None:
+        """A full mesh of tunnels between the host ports that carry a VNI, bridged to its adapters on each host."""
+        carriers: dict[int, dict[str, list[PortGroup]]] = {}
+        for group in sorted(self.plan.where("port_group", "mode", "overlay"), key=lambda g: g.id):
+            if self.plan.get("host_port", group.over).connected:
+                carriers.setdefault(group.vni, {}).setdefault(group.over, []).append(group)
+        inner: dict[str, str] = {}
+        for vni, by_port in sorted(carriers.items()):
+            geneve = any(s.vni == vni and s.encapsulation == "geneve" for s in self.plan.all("segment"))
+            for port in by_port:
+                if port not in inner:
+                    number = len(inner) + 1
+                    inner[port] = f"100.64.{number >> 8}.{number & 255}"
+                    space, device = self.device_of[port]
+                    self._line(space, "ip", f"addr add {inner[port]}/10 dev {device}")
+            for port, groups in by_port.items():
+                self._tunnels(vni, port, groups, [o for o in by_port if o != port], inner, geneve)
+
+    def _tunnels(
+        self, vni: int, port: str, groups: list[PortGroup], others: list[str], inner: dict[str, str], geneve: bool
+    ) -> None:
+        space, device = self.device_of[port]
+        bridge = self._name(space, "")
+        self._bridge(space, bridge, filtering=False)
+        if geneve:
+            for other in others:
+                tunnel = self._name(space, "")
+                self._line(space, "ip", f"link add name {tunnel} type geneve id {vni} remote {inner[other]}")
+                self._port(space, tunnel, bridge, None)
+                self._line(space, "bridge", f"link set dev {tunnel} isolated on")
+        else:
+            tunnel = self._name(space, "")
+            local = f"local {inner[port]} dev {device} dstport 4789 nolearning"
+            self._line(space, "ip", f"link add name {tunnel} type vxlan id {vni} {local}")
+            self._port(space, tunnel, bridge, None)
+            for other in others:
+                self._line(space, "bridge", f"fdb append 00:00:00:00:00:00 dev {tunnel} dst {inner[other]}")
+        for group in groups:
+            for adapter in sorted(self.plan.where("adapter", "port_group", group.id), key=lambda a: a.id):
+                self._seat(space, bridge, adapter, None, group, None)

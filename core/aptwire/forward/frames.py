@@ -1,0 +1,166 @@
+"""Who receives one frame: the engine's answer to what a real kernel can be asked.
+
+Beside broadcasts (as in `hearing`) it speaks of every port that a frame can enter or leave by (adapters, host ports, the
+ports of stations), of unicast frames, and of what the frame guards and mirrors do to them.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from aptwire.forward.classes import UNTAGGED
+from aptwire.forward.parts import NOW, State
+from aptwire.forward.paths import Roads
+from aptwire.forward.rules import PortRule
+from aptwire.forward.wiring import Wiring
+from aptwire.plan.kinds import Adapter
+from aptwire.plan.plan import Plan
+
+BROADCAST, UNKNOWN, UNICAST, FOREIGN = "broadcast", "unknown", "unicast", "foreign"
+FRAMES = (BROADCAST, UNKNOWN, UNICAST, FOREIGN)
+"""To everybody; to an address that nobody has; to one seat's own address; to everybody, from an address not the sender's own."""
+
+PRIORITY = 0
+"""The tag of a priority-tagged frame; an untagged frame has none (None)."""
+
+
+@dataclass(frozen=True)
+class Seat:
+    """Where frames can be sent and seen: `id` of an adapter, host port or fabric port with a station.
+
+    `overhears`: it takes frames that are not for it; `forges`: it may send from foreign addresses.
+    """
+
+    id: str
+    kind: str
+    bridge: int
+    rule: PortRule
+    order: str
+    vni: int = 0
+    hears: tuple[int, ...] = ()
+    overhears: bool = False
+    forges: bool = True
+
+
+Heard = frozenset[tuple[str, int | None]]
+"""(seat, VID with which the frame comes out; None: untagged)"""
+
+
+def guard(plan: Plan, adapter: Adapter, name: str) -> bool:
+    """Whether an adapter may do what a frame guard is about: its own word, or its port group's."""
+    own: bool | None = getattr(adapter, name)
+    if own is not None:
+        return own
+    group = plan.of("port_group").get(adapter.port_group)
+    return bool(group is not None and getattr(group, name))
+
+
+def seats(wiring: Wiring) -> list[Seat]:
+    """Every seat of a plan, by id; adapters in no port group have none."""
+    plan = wiring.plan
+    found: dict[str, Seat] = {}
+    for block in wiring.blocks.values():
+        for stand in block.stands:
+            if stand.rule is None or (stand.vni and stand.context < 0):
+                continue
+            for record in stand.records:
+                place = wiring.place(record)
+                assert place is not None
+                kind = plan.find(place.endpoint).kind  # type: ignore[union-attr]
+                id = plan.get("station_port", record).port if kind == "station_port" else place.endpoint
+                adapter = plan.of("adapter").get(id)
+                direct = adapter is not None and adapter.type == "direct"
+                found[id] = Seat(
+                    id,
+                    kind,
+                    stand.bridge,
+                    stand.rule,
+                    stand.order,
+                    stand.vni,
+                    stand.hears,
+                    kind == "station_port" or (adapter is not None and not direct and guard(plan, adapter, "overhear")),
+                    adapter is None or direct or guard(plan, adapter, "foreign_source"),
+                )
+    return [found[id] for id in sorted(found)]
+
+
+class Frames:
+    """Asked about frames in one state of a plan's wiring."""
+
+    def __init__(self, wiring: Wiring, state: State = NOW) -> None:
+        self.wiring = wiring
+        self.roads = Roads(wiring, state)
+        self.seats = {seat.id: seat for seat in seats(wiring)}
+        self._at: dict[int, list[Seat]] = {}
+        for seat in self.seats.values():
+            self._at.setdefault(seat.bridge, []).append(seat)
+        self._floods: dict[tuple[int, int, str, int], list[tuple[Seat, int, bool]]] = {}
+        self._mirrors = [(m.source, m.target, m.direction) for m in wiring.plan.all("mirror")]
+
+    def heard(self, sender: str, vid: int | None, frame: str = BROADCAST, target: str = "") -> Heard:
+        """Who receives a frame that a seat sends untagged (None), priority-tagged (0) or with a VID."""
+        seat = self.seats[sender]
+        context = self._context(seat, vid)
+        if context < 0 or (frame == FOREIGN and not seat.forges):
+            return frozenset()
+        reached = self._reached(seat, context, vid)
+        if frame == UNKNOWN:
+            reached = frozenset((id, tag) for id, tag in reached if self.seats[id].overhears)
+        elif frame == UNICAST:
+            reached = frozenset((id, tag) for id, tag in reached if id == target)
+        copies: set[tuple[str, int | None]] = set()
+        for source, copy, direction in self._mirrors:
+            if copy not in self.seats or source not in self.seats:
+                continue
+            if source == sender and direction in ("both", "sent"):
+                copies.add((copy, vid or None))
+            if direction in ("both", "received"):
+                copies.update((copy, tag) for id, tag in reached if id == source)
+        return reached | copies
+
+    def may(self, sender: str, vid: int | None, frame: str = BROADCAST, target: str = "") -> Heard:
+        """Who else may receive it without being wrong: who overhears a unicast frame while switches still flood it."""
+        heard = self.heard(sender, vid, frame, target)
+        if frame != UNICAST:
+            return heard
+        flooded = self.heard(sender, vid, UNKNOWN)
+        return heard | flooded
+
+    def _context(self, seat: Seat, vid: int | None) -> int:
+        """The context that a frame gets into at a seat's port, -1 where it is dropped there."""
+        label = int(self.wiring.classes.of[vid]) if vid else UNTAGGED
+        if label < 0:
+            return -1
+        if seat.vni:
+            return seat.hears[0] if label == UNTAGGED and seat.hears else -1
+        return int(seat.rule.into[label])
+
+    def _reached(self, seat: Seat, context: int, vid: int | None) -> Heard:
+        classes = self.wiring.classes
+        label = int(classes.of[vid]) if vid else UNTAGGED
+        found: set[tuple[str, int | None]] = set()
+        for other, out, begins in self._flood(seat.bridge, context, seat.order, seat.vni):
+            if other is not seat or not begins:
+                # Within a class that several VIDs share nothing translates: what came in as one goes out as the same.
+                found.add((other.id, None if out == UNTAGGED else vid if out == label else classes.vid(out)))
+        return frozenset(found)
+
+    def _flood(self, bridge: int, context: int, order: str, vni: int) -> list[tuple[Seat, int, bool]]:
+        """(seat, label, whether the frame is still where it was sent from) of all who receive a broadcast."""
+        key = (bridge, context, order, vni)
+        known = self._floods.get(key)
+        if known is not None:
+            return known
+        made: list[tuple[Seat, int, bool]] = []
+        for other, inside, entry in self.roads.flood(bridge, context, order):
+            virtual = self.wiring.bridges[other].virtual
+            for seat in self._at.get(other, ()):
+                if entry is not None and virtual and entry not in self.roads.at(other, seat.order):
+                    continue
+                if seat.vni != vni:
+                    continue
+                label = int(seat.rule.out[inside]) if not vni else UNTAGGED if inside in seat.hears else -1
+                if label >= 0:
+                    made.append((seat, label, entry is None))
+        self._floods[key] = made
+        return made
