@@ -9,6 +9,7 @@ from __future__ import annotations
 import ctypes
 import json
 import os
+import re
 import select
 import socket
 import struct
@@ -25,7 +26,7 @@ OURS = 0x88B5  # for local experiments (IEEE 802 clause 9.2.3)
 MARK = b"APTW"
 MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun sch_ingress cls_flower cls_matchall act_gact act_mirred act_police"
 AUXDATA, VLAN_VALID = 8, 1 << 4
-SETTLED = 12.0
+SETTLED, ENDLESS = 12.0, 20.0
 
 
 class Failed(Exception):
@@ -142,10 +143,10 @@ class Ears:
 
     def drain(self, quiet: float) -> Iterator[tuple[int, int, int | None]]:
         """(question, ear, tag) of what came in, until nothing does for a while."""
-        while True:
-            ready = self.poll.poll(quiet)
-            if not ready:
-                return
+        deadline = time.monotonic() + ENDLESS
+        while ready := self.poll.poll(quiet):
+            if time.monotonic() > deadline:
+                raise Failed("frames go round in a loop and never come to rest")
             for fileno, _ in ready:
                 yield from self._read(fileno)
 
@@ -234,19 +235,16 @@ class Job:
     def settle(self) -> None:
         """Wait until links that came up or went down are known everywhere: the kernel tells of it once a second."""
         time.sleep(self.job.get("settle", 1.3))
-        waiting = {(p, b) for s in self.scenes for p, b in s["bridges"]}
         deadline = time.monotonic() + SETTLED
-        slow = any(s["trees"] or s["lacp"] for s in self.scenes)
-        if not slow:
+        if not any(s["trees"] or s["lacp"] for s in self.scenes):
             return
-        if any(s["lacp"] for s in self.scenes):
-            time.sleep(2.5)
-        while waiting and time.monotonic() < deadline:
-            for space in {p for p, _ in waiting}:
-                if not any(state in ("listening", "learning") for state in self.ports(space)):
-                    waiting = {(p, b) for p, b in waiting if p != space}
-            time.sleep(0.3)
-        if waiting:
+        spaces = sorted({space for s in self.scenes if s["trees"] for space, _ in s["bridges"]})
+        bonds = [(space, bond) for s in self.scenes for space, bond in s["lacp"]]
+        while (spaces or bonds) and time.monotonic() < deadline:
+            spaces = [space for space in spaces if {"listening", "learning"} & set(self.ports(space))]
+            bonds = [pair for pair in bonds if not self.agreed(*pair)]
+            time.sleep(0.2)
+        if spaces:
             raise Failed("the spanning tree doesn't come to rest")
 
     def ports(self, space: str) -> list[str]:
@@ -258,16 +256,30 @@ class Job:
             self.kernel.leave()
         return [port.get("state", "") for port in json.loads(text or "[]")]
 
+    def agreed(self, space: str, bond: str) -> bool:
+        """Whether an LACP bond's members that have a link have found each other (IEEE 802.1AX clause 6.4)."""
+        self.kernel.enter(space)
+        try:
+            with open(f"/proc/net/bonding/{bond}") as file:
+                parts = file.read().split("Slave Interface:")
+        finally:
+            self.kernel.leave()
+        up = [part for part in parts[1:] if "MII Status: up" in part]
+        states = [re.search(r"port state: (\d+)", part) for part in up]
+        # In sync, collecting and distributing.
+        return all(state is not None and int(state[1]) & 0x38 == 0x38 for state in states)
+
     def phase(self, ears: Ears, number: int, phase: dict[str, Any]) -> None:
         """Put back what the phase before pulled, pull this one's cables, choose members, ask."""
         changes: dict[str, list[str]] = {}
         down = {(space, device) for space, device in phase.get("down", [])}
+        # A bond takes a choice only while that member has a link.
+        for space, line in phase.get("choose", []):
+            changes.setdefault(space, []).append(line)
         for space, device in self.pulled - down:
             changes.setdefault(space, []).append(f"link set dev {device} up")
         for space, device in sorted(down - self.pulled):
             changes.setdefault(space, []).append(f"link set dev {device} down")
-        for space, line in phase.get("choose", []):
-            changes.setdefault(space, []).append(line)
         self.pulled = down
         if number:
             for space, bridge in (pair for scene in self.scenes for pair in scene["bridges"]):

@@ -217,6 +217,11 @@ def _between(plan: Plan) -> bool:
 
 def _loops(plan: Plan) -> Step:
     """In a loop a real broadcast goes round for ever."""
+    ports, switches = plan.of("fabric_port"), plan.of("fabric_switch")
+    for cable in sorted(plan.all("cable"), key=lambda c: c.id):
+        one, two = ports.get(cable.a), ports.get(cable.b)
+        if one is not None and two is not None and one.switch == two.switch and not switches[one.switch].spanning_tree:
+            yield Left(cable.id, f"{cable.id} joins a switch with itself"), (Drop("cable", cable.id),)
     wiring = compile_wiring(plan)
     for cable in looping(wiring):
         yield Left(cable, f"{cable} closes a loop, in which a broadcast would never end"), (Drop("cable", cable),)
@@ -224,5 +229,6 @@ def _loops(plan: Plan) -> Step:
 
 def looping(wiring: Wiring, state: State = NOW) -> list[str]:
     """The cables that close a loop in a state, whatever VIDs they carry."""
-    every = [link for link in core_links(wiring, state) if link.cable]
+    # What has no cable (a NIC's own switch) comes first, so that it is a cable that closes the loop.
+    every = sorted(core_links(wiring, state), key=lambda link: link.cable is not None)
     return [str(loop.link.cable) for loop in loops(every, lambda link, side: [0])]

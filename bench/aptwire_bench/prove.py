@@ -7,13 +7,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
 from aptwire_bench.fit import Fitted, Left, fit
 from aptwire_bench.kernel import BenchError, Kernel, Progress
-from aptwire_bench.questions import Paper, Question, Scope, Situation, frame_of, paper
+from aptwire_bench.questions import Paper, Question, Scope, Situation, examine, frame_of, once
 from aptwire_bench.scene import Scene, build
+from aptwire_bench.shrink import smallest
 
 
 @dataclass(frozen=True)
@@ -112,7 +114,14 @@ class Case:
         """Fit, build on paper, and ask."""
         fitted = fit(plan)
         scene = build(fitted.plan, prefix)
-        return Case(plan, fitted, scene, paper(plan, fitted, scene, scope))
+        return Case(plan, fitted, scene, examine(plan, fitted, scene, scope))
+
+    @staticmethod
+    def again(plan: Plan, like: Question, prefix: str = "") -> Case:
+        """One question again, about a plan that may be smaller."""
+        fitted = fit(plan)
+        scene = build(fitted.plan, prefix)
+        return Case(plan, fitted, scene, once(plan, fitted, scene, like))
 
 
 def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[str] = ()) -> dict[str, Any]:
@@ -124,15 +133,21 @@ def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[str] = ())
         case.first = questions
         ears += len(case.scene.ears)
         questions += sum(1 for _ in case.paper)
+    first = [
+        {t.key: t.members[0].nic.id for t in compile_wiring(case.fitted.plan).all_teams() if t.usable} for case in cases
+    ]
     phases: list[dict[str, Any]] = []
     for n in range(max(len(case.paper.phases) for case in cases)):
         phase: dict[str, Any] = {"down": [], "choose": [], "asks": []}
-        for case, before in zip(cases, ears_before, strict=True):
+        for case, before, usual in zip(cases, ears_before, first, strict=True):
             if n >= len(case.paper.phases):
                 continue
             situation, asked = case.paper.phases[n]
             phase["down"] += [end for id in situation.pulled for end in case.scene.cables.get(id, [])]
-            phase["choose"] += [case.scene.choices[nic] for _, nic in situation.chosen]
+            chosen = dict(situation.chosen)
+            for team, _ in case.paper.phases[n - 1][0].chosen if n else ():
+                chosen.setdefault(team, usual[team])
+            phase["choose"] += [case.scene.choices[nic] for nic in chosen.values()]
             numbers = {ear.seat: before + i for i, ear in enumerate(case.scene.ears)}
             by_seat = {ear.seat: ear for ear in case.scene.ears}
             for q in asked:
@@ -168,6 +183,16 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
                 report.differences.append(Difference(q, got))
         reports.append(report)
     return reports
+
+
+def cut_down(kernel: Kernel, plan: Plan, like: Question) -> Plan:
+    """The smallest plan found about which engine and kernel still differ in this question."""
+
+    def differ(plans: list[Plan]) -> list[bool]:
+        cases = [Case.again(small, like, f"c{n}.") for n, small in enumerate(plans)]
+        return [bool(report.differences) for report in compare(cases, kernel.run(job_of(cases)))]
+
+    return smallest(plan, differ)
 
 
 def prove(plan: Plan, scope: Scope = Scope(), progress: Progress | None = None) -> Report:  # noqa: B008

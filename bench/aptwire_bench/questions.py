@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
 from aptwire.forward.frames import BROADCAST, FOREIGN, UNICAST, UNKNOWN, Frames, Heard
@@ -16,6 +16,8 @@ from aptwire.plan.plan import Plan
 from aptwire_bench.fit import Fitted, looping
 from aptwire_bench.scene import Ear, Scene
 
+Asked = tuple[str, int | None, str, str]
+"""(sender, tag, frame, target)"""
 EVERYBODY = "ff:ff:ff:ff:ff:ff"
 NOBODY, STRANGER = "02:a7:ff:00:00:01", "02:a7:ff:00:00:02"
 
@@ -97,40 +99,67 @@ def situations(fitted: Fitted, scene: Scene, scope: Scope) -> list[Situation]:
     plan = fitted.plan
     found = [Situation()]
     dice = random.Random(scope.seed)
-    for uplink in sorted(plan.all("uplink"), key=lambda u: u.id):
-        others = [n for n in plan.where("nic", "uplink", uplink.id) if n.id in scene.choices and n.link == "up"]
-        if uplink.mode == "pinned":
-            carrying = next((t for t in compile_wiring(plan).all_teams() if t.key == uplink.id and t.usable), None)
-            first = carrying.members[0].nic.id if carrying is not None else ""
-            found += [Situation(chosen=((uplink.id, n.id),)) for n in others if n.id != first]
+    teams = list(compile_wiring(plan).all_teams())
+    for team in teams:
+        if team.mode == "pinned":
+            members = [m.nic.id for m in team.members[1 : team.usable] if m.nic.id in scene.choices]
+            found += [Situation(chosen=((team.key, nic),)) for nic in members]
     if scope.cables:
         wanted = list(scope.cables)
     else:
         # What a failure changes most: the cables that carry, and those between switches.
-        teams = {t.members[0].nic.id for t in compile_wiring(plan).all_teams() if t.usable > 1}
+        carrying = {t.members[0].nic.id for t in teams if t.usable > 1}
         ranked = [
             c.id
             for c in sorted(plan.all("cable"), key=lambda c: c.id)
-            if c.a in teams or c.b in teams or (c.a in plan.of("fabric_port") and c.b in plan.of("fabric_port"))
+            if c.a in carrying or c.b in carrying or (c.a in plan.of("fabric_port") and c.b in plan.of("fabric_port"))
         ]
         wanted = dice.sample(ranked, min(scope.pulls, len(ranked)))
     found += [Situation(pulled=(id,)) for id in wanted]
     return [s for s in found if s == Situation() or not looping(compile_wiring(after(plan, s)), state_of(s))]
 
 
-def paper(plan: Plan, fitted: Fitted, scene: Scene, scope: Scope) -> Paper:
-    """The questions about a plan, each with the engine's answer."""
+def once(plan: Plan, fitted: Fitted, scene: Scene, like: Question) -> Paper:
+    """One question again, about a plan that may be smaller; no question if nobody is left to ask."""
+    situation = Situation(
+        tuple(c for c in like.situation.pulled if c in scene.cables),
+        tuple((t, n) for t, n in like.situation.chosen if n in scene.choices),
+    )
+    if looping(compile_wiring(after(fitted.plan, situation)), state_of(situation)):
+        return Paper([(situation, [])])
+    return paper(plan, fitted, scene, [situation], lambda _: [(like.sender, like.vid, like.frame, like.target)])
+
+
+def examine(plan: Plan, fitted: Fitted, scene: Scene, scope: Scope) -> Paper:
+    """The questions about a plan."""
+    dice = random.Random(scope.seed)
+
+    def choose(frames: Frames) -> Iterator[Asked]:
+        return _asked(frames, {ear.seat: ear for ear in scene.ears}, scene, scope, dice)
+
+    return paper(plan, fitted, scene, situations(fitted, scene, scope), choose)
+
+
+def paper(
+    plan: Plan,
+    fitted: Fitted,
+    scene: Scene,
+    found: list[Situation],
+    asked: Callable[[Frames], Iterable[Asked]],
+) -> Paper:
+    """What is asked in some situations, each question with the engine's answer."""
     made = Paper()
     number = 0
-    why = "; ".join(left.reason for left in fitted.left) or "the kernel can’t express the plan"
-    dice = random.Random(scope.seed)
+    why = "; ".join(dict.fromkeys(left.reason for left in fitted.left)) or "the kernel can’t express the plan"
     ears = {ear.seat: ear for ear in scene.ears}
-    for situation in situations(fitted, scene, scope):
+    for situation in found:
         state = state_of(situation)
         built = Frames(compile_wiring(after(fitted.plan, situation)), state)
         whole = built if not fitted.left else Frames(compile_wiring(after(plan, situation)), state)
         questions = []
-        for sender, vid, frame, target in _asked(whole, ears, scene, scope, dice):
+        for sender, vid, frame, target in asked(whole):
+            if sender not in whole.seats or (target and target not in ears):
+                continue
             must, may = whole.heard(sender, vid, frame, target), whole.may(sender, vid, frame, target)
             untried = ""
             if sender not in ears:
@@ -148,8 +177,8 @@ def paper(plan: Plan, fitted: Fitted, scene: Scene, scope: Scope) -> Paper:
 
 def _asked(
     frames: Frames, ears: dict[str, Ear], scene: Scene, scope: Scope, dice: random.Random
-) -> Iterator[tuple[str, int | None, str, str]]:
-    """(sender, tag, frame, target): one sender of each kind that the engine calls alike, and a sample of the others."""
+) -> Iterator[Asked]:
+    """One sender of each kind that the engine calls alike, and a sample of the others."""
     alike: dict[tuple[object, ...], list[str]] = {}
     for seat in frames.seats.values():
         key = (seat.bridge, seat.rule.number, seat.order, seat.vni, seat.overhears, seat.forges, seat.kind)

@@ -51,7 +51,7 @@ class Scene:
     choices: dict[str, tuple[str, str]] = field(default_factory=dict)
     bridges: list[tuple[str, str]] = field(default_factory=list)
     trees: bool = False
-    lacp: bool = False
+    lacp: list[tuple[str, str]] = field(default_factory=list)
     stray: int = 0
     known: tuple[int, ...] = ()
 
@@ -152,6 +152,10 @@ class _Builder:
         for switch in sorted(plan.all("virtual_switch"), key=lambda s: s.id):
             self._switch(switch.id)
         self._overlays()
+        for nic in sorted(plan.all("nic"), key=lambda n: n.id):
+            if nic.link == "down":
+                space, device = self.device_of[nic.id]
+                self._line(space, "ip", f"link set dev {device} down")
         for space in self.scene.spaces:
             self._line(space, "ip", "link set dev lo up")
         return self.scene
@@ -384,7 +388,8 @@ class _Builder:
             "hashed": "balance-xor",
             "lacp": "802.3ad lacp_rate fast",
         }
-        self.scene.lacp = self.scene.lacp or mode == "lacp"
+        if mode == "lacp":
+            self.scene.lacp.append((space, name))
         self._line(space, "ip", f"link add name {name} type bond mode {kinds[mode]} miimon 10{more}")
         for member in members:
             self._line(space, "ip", f"link set dev {member} master {name}")
@@ -438,8 +443,8 @@ class _Builder:
             bond = self._name(space, uplink.name)
             self._bond(space, bond, uplink.mode, list(devices.values()))
             if uplink.mode in ("standby", "pinned"):
-                again = "always" if uplink.fail_back else "failure"
-                self._line(space, "ip", f"link set dev {bond} type bond primary {device} primary_reselect {again}")
+                # Every situation begins with the preferred member, whatever carried in the one before.
+                self._line(space, "ip", f"link set dev {bond} type bond primary {device} primary_reselect always")
                 for nic in nics:
                     self.scene.choices[nic.id] = (space, f"link set dev {bond} type bond active_slave {devices[nic.id]}")
             device = bond

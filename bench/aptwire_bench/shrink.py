@@ -1,0 +1,92 @@
+"""Cutting a plan down to the smallest one that still differs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from aptwire.plan.edits import Drop, Edit, Patch, apply_edit
+from aptwire.plan.kinds import REFS, SPECS
+from aptwire.plan.plan import Plan, PlanError
+
+Differ = Callable[[list[Plan]], list[bool]]
+"""Plans to whether each still differs."""
+TOGETHER = 16
+ORDER = (
+    "host",
+    "fabric_switch",
+    "virtual_switch",
+    "guest",
+    "station",
+    "uplink",
+    "port_group",
+    "nic",
+    "adapter",
+    "host_port",
+    "lag",
+    "cable",
+    "fabric_port",
+    "segment",
+)
+"""Large things first: with a host goes all that is on it."""
+
+
+def without(plan: Plan, kind: str, id: str) -> Edit:
+    """The edit that takes a record away with everything that can't be without it; optional references are let go."""
+    gone: dict[tuple[str, str], None] = {(kind, id): None}
+    patches: dict[tuple[str, str], dict[str, None]] = {}
+    queue = [(kind, id)]
+    while queue:
+        at = queue.pop()
+        for record, name in plan.referrers(*at):
+            key = (record.kind, record.id)
+            if key in gone:
+                continue
+            if name in _optional(record.kind):
+                patches.setdefault(key, {})[name] = None
+            else:
+                gone[key] = None
+                queue.append(key)
+    kept = [Patch(k, i, dict(changes)) for (k, i), changes in patches.items() if (k, i) not in gone]
+    return (*kept, *(Drop(k, i) for k, i in reversed(gone)))
+
+
+def _optional(kind: str) -> set[str]:
+    return {name for name in REFS[kind] if SPECS[kind][name].optional}
+
+
+def smallest(plan: Plan, differ: Differ, rounds: int = 40) -> Plan:
+    """The plan without whatever isn't needed for it to differ; at most so many rounds, each with several plans side by side."""
+    for _ in range(rounds):
+        cuts = list(_cuts(plan))
+        for at in range(0, len(cuts), TOGETHER):
+            some = [(cut, small) for cut in cuts[at : at + TOGETHER] if (small := _apply(plan, [cut])) is not None]
+            fine = [cut for (cut, _), still in zip(some, differ([s for _, s in some]), strict=True) if still]
+            if not fine:
+                continue
+            # What can go one by one can mostly go together.
+            both = _apply(plan, fine)
+            if both is not None and len(fine) > 1 and differ([both])[0]:
+                plan = both
+            else:
+                plan = _apply(plan, fine[:1]) or plan
+            break
+        else:
+            return plan
+    return plan
+
+
+def _apply(plan: Plan, cuts: list[tuple[str, str]]) -> Plan | None:
+    """The plan without some records; None where what is left would be no plan."""
+    try:
+        for kind, id in cuts:
+            if id in plan.of(kind):
+                plan, _ = apply_edit(plan, without(plan, kind, id))
+    except PlanError:
+        return None
+    return plan
+
+
+def _cuts(plan: Plan) -> Iterator[tuple[str, str]]:
+    for kind in [*ORDER, *(k for k in REFS if k not in ORDER)]:
+        for id in sorted(plan.of(kind)):
+            yield kind, id
