@@ -1,8 +1,8 @@
 """Measures the engine and prints tables for docs/performance.md.
 
-./run bench              the engine alone
-./run bench --large      also ten thousand hosts
-./run bench --screen     also the server on a thousand hosts, and the time from a key to the new verdicts on screen (needs Chromium)
+./run measure            the engine alone
+./run measure --large      also ten thousand hosts
+./run measure --screen     also the server on a thousand hosts, and the time from a key to the new verdicts on screen (needs Chromium)
 """
 
 from __future__ import annotations

@@ -46,7 +46,7 @@ def environment(**more: str) -> dict[str, str]:
     return {
         **base,
         "PATH": paths,
-        "PYTHONPATH": f"{ROOT / 'core'}{os.pathsep}{ROOT / 'server'}{os.pathsep}{ROOT}",
+        "PYTHONPATH": os.pathsep.join(str(p) for p in (ROOT / "core", ROOT / "server", ROOT / "bench", ROOT)),
         **more,
     }
 

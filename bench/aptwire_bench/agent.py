@@ -187,10 +187,11 @@ class Job:
     def __init__(self, kernel: Kernel, job: dict[str, Any], folder: str) -> None:
         self.kernel, self.job, self.folder = kernel, job, folder
         self.scenes: list[dict[str, Any]] = job["scenes"]
-        self.heard: list[list[Any]] = []
+        self.heard: list[tuple[int, int, int | None]] = []
         self.times: dict[str, float] = {}
         self.told = 0.0
         self.pulled: set[tuple[str, str]] = set()
+        self.seen: list[list[Any]] = []
 
     def say(self, what: str, done: int, of: int) -> None:
         """How far it is."""
@@ -217,7 +218,7 @@ class Job:
                     if space in self.kernel.spaces:
                         self.kernel.drop(space)
         self.times["all"] = time.monotonic() - began
-        return {"heard": self.heard, "times": self.times, "read": read}
+        return {"heard": self.heard, "times": self.times, "read": read, "seen": self.seen}
 
     def build(self) -> None:
         """Namespaces, cables, then everything inside each namespace."""
@@ -288,6 +289,7 @@ class Job:
             self.kernel.tell("ip", lines, space)
         if changes:
             self.settle()
+        taps = self.listen() if phase.get("listen") else {}
         began = time.monotonic()
         asks = phase["asks"]
         for n, (ear, frame) in enumerate(asks):
@@ -296,8 +298,37 @@ class Job:
                 self.heard.extend(ears.drain(0))
                 self.say("asking", n + 1, len(asks))
         self.heard.extend(ears.drain(0.25))
+        self.seen += [frame for space, sock in taps.items() for frame in self.taken(space, sock)]
         self.times["asked"] = self.times.get("asked", 0.0) + time.monotonic() - began
         self.say("phase", number + 1, len(self.job["phases"]))
+
+    def listen(self) -> dict[str, socket.socket]:
+        """A socket at every device of every namespace."""
+        taps = {}
+        for space in (space for scene in self.scenes for space in scene["spaces"]):
+            self.kernel.enter(space)
+            taps[space] = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(ALL_PROTOCOLS))
+            self.kernel.leave()
+            taps[space].setsockopt(263, AUXDATA, 1)
+            taps[space].setblocking(False)
+        return taps
+
+    def taken(self, space: str, sock: socket.socket) -> list[list[Any]]:
+        """What a socket took of the bench's own frames: namespace, device, whether it left there, time, frame with its tag."""
+        found: list[list[Any]] = []
+        with sock:
+            while True:
+                try:
+                    data, extra, _, (device, _, kind, *_) = sock.recvmsg(2048, 64)
+                except BlockingIOError:
+                    return found
+                if MARK not in data[:40]:
+                    continue
+                for _, what, body in extra:
+                    status, *_, tci, _ = struct.unpack("IIIHHHH", body)
+                    if what == AUXDATA and status & VLAN_VALID:
+                        data = data[:12] + b"\x81\x00" + struct.pack("!H", tci) + data[12:]
+                found.append([space, device, kind == socket.PACKET_OUTGOING, time.time(), data.hex()])
 
     def read(self, space: str) -> dict[str, str]:
         """The state of a namespace as an administrator would save it."""

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from aptwire.forward.domains import core_links
 from aptwire.forward.fabric import joints_of, loops
-from aptwire.forward.parts import NOW, State
+from aptwire.forward.parts import NOW, Link, State
 from aptwire.forward.wiring import Wiring, compile_wiring
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, apply_edit
 from aptwire.plan.kinds import FabricPort, Nic, Uplink
@@ -192,8 +192,9 @@ def _trees(plan: Plan) -> Step:
                 tuple(Drop("cable", c) for c in joint.cables),
             )
     for switch in part:
-        yield Left(switch.id, f"{called(plan, switch)}: spanning tree not built, {why}"), (
-            Patch("fabric_switch", switch.id, {"spanning_tree": False}),
+        yield (
+            Left(switch.id, f"{called(plan, switch)}: spanning tree not built, {why}"),
+            (Patch("fabric_switch", switch.id, {"spanning_tree": False}),),
         )
 
 
@@ -217,11 +218,6 @@ def _between(plan: Plan) -> bool:
 
 def _loops(plan: Plan) -> Step:
     """In a loop a real broadcast goes round for ever."""
-    ports, switches = plan.of("fabric_port"), plan.of("fabric_switch")
-    for cable in sorted(plan.all("cable"), key=lambda c: c.id):
-        one, two = ports.get(cable.a), ports.get(cable.b)
-        if one is not None and two is not None and one.switch == two.switch and not switches[one.switch].spanning_tree:
-            yield Left(cable.id, f"{cable.id} joins a switch with itself"), (Drop("cable", cable.id),)
     wiring = compile_wiring(plan)
     for cable in looping(wiring):
         yield Left(cable, f"{cable} closes a loop, in which a broadcast would never end"), (Drop("cable", cable),)
@@ -230,5 +226,17 @@ def _loops(plan: Plan) -> Step:
 def looping(wiring: Wiring, state: State = NOW) -> list[str]:
     """The cables that close a loop in a state, whatever VIDs they carry."""
     # What has no cable (a NIC's own switch) comes first, so that it is a cable that closes the loop.
-    every = sorted(core_links(wiring, state), key=lambda link: link.cable is not None)
-    return [str(loop.link.cable) for loop in loops(every, lambda link, side: [0])]
+    links = {link.cable or link.key: link for link in core_links(wiring, state)}
+    every = sorted(links.values(), key=lambda link: link.cable is not None)
+    found = [str(loop.link.cable) for loop in loops(every, lambda link, side: [0])]
+    return [cable for cable in found if not _changes_vid(wiring, links[cable])]
+
+
+def _changes_vid(wiring: Wiring, link: Link) -> bool:
+    """Whether a cable from a switch to itself carries one VLAN into another, where frames stay: no loop."""
+    ports: list[FabricPort] = [
+        wiring.plan.get("fabric_port", r[-1]) for r in link.records if link.ends[0] == link.ends[1]
+    ]
+    if any(p.mode != "access" or not wiring.plan.get("fabric_switch", p.switch).managed for p in ports):
+        return False
+    return len({p.vid for p in ports}) == 2

@@ -116,10 +116,8 @@ class Kernel:
         """End it, and see that no process of it is left."""
         if self.process.poll() is None:
             Path(self.folder, "stop").touch()
-            try:
+            with contextlib.suppress(subprocess.TimeoutExpired):
                 self.process.wait(1.5)
-            except subprocess.TimeoutExpired:
-                pass
         with contextlib.suppress(ProcessLookupError):
             os.killpg(self.process.pid, signal.SIGKILL)
         self.process.wait()
@@ -160,7 +158,9 @@ class Kernel:
             if self.process.poll() is not None:
                 raise BenchError(f"the bench’s kernel died: {self._last()}")
             if time.monotonic() - self.heard > SILENCE:
-                raise BenchError(f"the bench’s kernel has said nothing for {SILENCE:.0f} s and was ended: {self._last()}")
+                raise BenchError(
+                    f"the bench’s kernel has said nothing for {SILENCE:.0f} s and was ended: {self._last()}"
+                )
             if self.progress is not None and (self.last != told or time.monotonic() - self.heard > 1):
                 told = self.last
                 self.progress(*told)

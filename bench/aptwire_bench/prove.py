@@ -7,13 +7,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from aptwire.formats import pcap
+from aptwire.forward.frames import Frames
 from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
 from aptwire_bench.fit import Fitted, Left, fit
 from aptwire_bench.kernel import BenchError, Kernel, Progress
-from aptwire_bench.questions import Paper, Question, Scope, Situation, examine, frame_of, once
+from aptwire_bench.questions import Paper, Question, Scope, Situation, after, examine, frame_of, once, state_of
 from aptwire_bench.scene import Scene, build
 from aptwire_bench.shrink import smallest
 
@@ -47,6 +49,7 @@ class Report:
     left: tuple[Left, ...] = ()
     situations: list[str] = field(default_factory=list)
     times: dict[str, float] = field(default_factory=dict)
+    stories: list[Story] = field(default_factory=list)
 
     @property
     def questions(self) -> int:
@@ -65,6 +68,15 @@ class Report:
             "not_built": [left.to_json() for left in self.left],
             "situations": self.situations,
             "differences": [say(plan, d) for d in self.differences[:100]],
+            "stories": [
+                {
+                    "text": s.difference["text"],
+                    "engine": s.engine,
+                    "kernel": s.places,
+                    "smallest": len(s.smallest),
+                }
+                for s in self.stories
+            ],
             "seconds": {name: round(value, 2) for name, value in self.times.items()},
         }
 
@@ -185,6 +197,48 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
     return reports
 
 
+@dataclass
+class Story:
+    """Both sides of a difference: where the engine takes the frame, where the kernel was seen to, and the least plan with it.
+
+    `frames` are pcap files by "namespace-device"; `places` say the same in a line each, in the order of time.
+    """
+
+    difference: dict[str, Any]
+    engine: list[str]
+    places: list[str]
+    frames: dict[str, bytes]
+    smallest: Plan
+
+
+def tell(kernel: Kernel, plan: Plan, difference: Difference) -> Story:
+    """Cut the plan down, ask once more with ears at every device, and put both stories side by side."""
+    like = difference.question
+    small = cut_down(kernel, plan, like)
+    case = Case.again(small, like)
+    job = job_of([case])
+    for phase in job["phases"]:
+        phase["listen"] = True
+    answer = kernel.run(job)
+    names = {space: _space_name(small, record) for record, space in case.scene.space_of.items()}
+    frames: dict[str, list[tuple[float, bytes]]] = {}
+    places: list[tuple[float, str]] = []
+    for space, device, leaves, at, text in answer["seen"]:
+        raw = bytes.fromhex(text)
+        frames.setdefault(f"{names[space]}-{device}", []).append((at, raw))
+        tag = f"tagged {int.from_bytes(raw[14:16], 'big') & 0xFFF}" if raw[12:14] == b"\x81\x00" else "untagged"
+        places.append((at, f"{'leaves' if leaves else 'enters'} at {device} of {names[space]}, {tag}"))
+    wiring = compile_wiring(after(small, like.situation))
+    engine = Frames(wiring, state_of(like.situation)).story(like.sender, like.vid)
+    packed = {name: pcap.write(sorted(found)) for name, found in frames.items()}
+    return Story(say(plan, difference), engine, [text for _, text in sorted(places)], packed, small)
+
+
+def _space_name(plan: Plan, record: str) -> str:
+    found = plan.find(record)
+    return str(getattr(found, "name", getattr(found, "site", "ears"))) if found is not None else "ears"
+
+
 def cut_down(kernel: Kernel, plan: Plan, like: Question) -> Plan:
     """The smallest plan found about which engine and kernel still differ in this question."""
 
@@ -195,19 +249,28 @@ def cut_down(kernel: Kernel, plan: Plan, like: Question) -> Plan:
     return smallest(plan, differ)
 
 
-def prove(plan: Plan, scope: Scope = Scope(), progress: Progress | None = None) -> Report:  # noqa: B008
-    """Build a plan in a fresh kernel, ask it, compare; BenchError where that can't be done."""
+STORIES = 3
+
+
+def prove(plan: Plan, scope: Scope = Scope(), progress: Progress | None = None, stories: int = STORIES) -> Report:  # noqa: B008
+    """Build a plan in a fresh kernel, ask it, compare; the first differences are told whole.  BenchError where that can't be done."""
     began = time.monotonic()
     case = Case.of(plan, scope)
     ready = time.monotonic()
-    # A namespace takes some 0.3 MB, a pair of devices some 20 kB.
-    size = 512 + len(case.scene.spaces) + len(case.scene.wires) // 4
+    # A namespace takes some 0.3 MB, a pair of devices some 50 kB; cut-down plans are tried side by side.
+    size = 640 + len(case.scene.spaces) + len(case.scene.wires) // 4
     with Kernel(f"{size}M", progress) as kernel:
         booted = time.monotonic()
         (report,) = compare([case], kernel.run(job_of([case])))
+        report.stories = [tell(kernel, plan, d) for d in _apart(report.differences)[:stories]]
     done = time.monotonic()
     report.times = {"questions": ready - began, "boot": booted - ready, **report.times, "together": done - began}
     return report
+
+
+def _apart(differences: list[Difference]) -> list[Difference]:
+    """One difference for each sender and situation: the others mostly say the same."""
+    return list({(d.question.sender, d.question.situation): d for d in reversed(differences)}.values())[::-1]
 
 
 __all__ = ["BenchError", "Case", "Difference", "Report", "Scope", "Situation", "compare", "job_of", "prove", "say"]

@@ -175,9 +175,7 @@ def paper(
     return made
 
 
-def _asked(
-    frames: Frames, ears: dict[str, Ear], scene: Scene, scope: Scope, dice: random.Random
-) -> Iterator[Asked]:
+def _asked(frames: Frames, ears: dict[str, Ear], scene: Scene, scope: Scope, dice: random.Random) -> Iterator[Asked]:
     """One sender of each kind that the engine calls alike, and a sample of the others."""
     alike: dict[tuple[object, ...], list[str]] = {}
     for seat in frames.seats.values():

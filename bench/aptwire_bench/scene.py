@@ -12,8 +12,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from aptwire.forward.frames import guard
 from aptwire.forward.fabric import joints_of
+from aptwire.forward.frames import guard
 from aptwire.forward.tree import Joint, port_order
 from aptwire.plan import vids
 from aptwire.plan.kinds import SPECS, Adapter, FabricPort, FabricSwitch, HostPort, Nic, PortGroup, Uplink
@@ -54,6 +54,7 @@ class Scene:
     lacp: list[tuple[str, str]] = field(default_factory=list)
     stray: int = 0
     known: tuple[int, ...] = ()
+    space_of: dict[str, str] = field(default_factory=dict)
 
     def to_json(self) -> dict[str, Any]:
         """For the agent inside the kernel."""
@@ -130,10 +131,11 @@ class _Builder:
         for cable in plan.all("cable"):
             self.far[cable.a] = (cable.b, cable.id)
             self.far[cable.b] = (cable.a, cable.id)
-        self.space_of: dict[str, str] = {}
+        self.space_of = self.scene.space_of
         self.names: dict[str, dict[str, str]] = {}
         self.device_of: dict[str, tuple[str, str]] = {}
         self.macs = 0
+        self.in_team: set[str] = set()
         self.listening = self._space(EARS, "e")
 
     def run(self) -> Scene:
@@ -153,6 +155,8 @@ class _Builder:
             self._switch(switch.id)
         self._overlays()
         for nic in sorted(plan.all("nic"), key=lambda n: n.id):
+            if nic.id not in self.in_team and plan.where("adapter", "function_of", nic.id):
+                self._nic_device(self.space_of[nic.host], nic)
             if nic.link == "down":
                 space, device = self.device_of[nic.id]
                 self._line(space, "ip", f"link set dev {device} down")
@@ -436,6 +440,7 @@ class _Builder:
 
         nics.sort(key=place)
         devices = {nic.id: self._nic_device(space, nic) for nic in nics}
+        self.in_team.update(devices)
         if not nics:
             return
         device = devices[nics[0].id]
@@ -446,7 +451,10 @@ class _Builder:
                 # Every situation begins with the preferred member, whatever carried in the one before.
                 self._line(space, "ip", f"link set dev {bond} type bond primary {device} primary_reselect always")
                 for nic in nics:
-                    self.scene.choices[nic.id] = (space, f"link set dev {bond} type bond active_slave {devices[nic.id]}")
+                    self.scene.choices[nic.id] = (
+                        space,
+                        f"link set dev {bond} type bond active_slave {devices[nic.id]}",
+                    )
             device = bond
         self._port(space, device, bridge, self._uplink_door(uplink))
 
@@ -514,7 +522,11 @@ class _Builder:
         self._guards(space, device, door.refuse if door is not None else None, mac if guarded else "", copies)
         for order, target in enumerate(self._mirrors(adapter.id, "received"), 2):
             self._filter(
-                space, device, "egress", order, f"protocol all matchall action mirred egress mirror dev {target} continue"
+                space,
+                device,
+                "egress",
+                order,
+                f"protocol all matchall action mirred egress mirror dev {target} continue",
             )
 
     def _mirrors(self, adapter: str, way: str) -> list[str]:

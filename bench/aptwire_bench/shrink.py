@@ -64,11 +64,8 @@ def smallest(plan: Plan, differ: Differ, rounds: int = 40) -> Plan:
             if not fine:
                 continue
             # What can go one by one can mostly go together.
-            both = _apply(plan, fine)
-            if both is not None and len(fine) > 1 and differ([both])[0]:
-                plan = both
-            else:
-                plan = _apply(plan, fine[:1]) or plan
+            both = _apply(plan, fine) if len(fine) > 1 else None
+            plan = both if both is not None and differ([both])[0] else _apply(plan, fine[:1]) or plan
             break
         else:
             return plan

@@ -16,7 +16,7 @@ from aptwire.plan.plan import PlanError
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import TWO_HOSTS, all_places, demo_plan, plan_of, random_plan, two_hosts_files
+from tests.support import TWO_HOSTS, all_places, demo_plan, pair, plan_of, random_plan, two_hosts_files
 
 
 class MeasuredFramesTest(unittest.TestCase):
@@ -112,6 +112,17 @@ class KernelRulesTest(unittest.TestCase):
     def test_a_trunk_for_every_tag_is_told_by_the_guests_own_tags(self) -> None:
         every = {"mode": "trunk", "allowed": "1-4094", "native": 0}
         self.assertEqual(self.heard(every, {"mode": "untagged"}), {"h/ta|": ["h/tb|"], "h/tb|": ["h/ta|"]})
+
+    def test_a_cable_from_a_switch_to_itself_joins_two_vlans(self) -> None:
+        made = pair("10, 20", "10, 20")
+        made.access("sw/x", 10)
+        made.access("sw/y", 20)
+        made.guest("a", "a2", 20, None)
+        self.assertEqual(hears(made.plan())["a/a1|"], ["b/b1|"])
+        made.cable("sw/x", "sw/y")
+        self.assertEqual(hears(made.plan())["a/a1|"], ["a/a2|", "b/b1|"])
+        made.kinds["fabric_switch"][0]["spanning_tree"] = True
+        self.assertEqual(hears(made.plan())["a/a1|"], ["b/b1|"], "the tree blocks it")
 
     def test_a_switch_with_two_ways_out_forwards_between_them(self) -> None:
         hosts = ["x", "m", "y"]

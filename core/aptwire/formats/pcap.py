@@ -46,3 +46,11 @@ def frames(raw: bytes, place: str) -> list[tuple[float, bytes]]:
         found.append((seconds + fraction / parts, raw[offset : offset + kept]))
         offset += kept
     return found
+
+
+def write(found: list[tuple[float, bytes]]) -> bytes:
+    """A classic pcap file of (time in seconds since 1970, Ethernet frame), in microseconds."""
+    made = [struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, LARGEST_FRAME, _ETHERNET)]
+    for at, frame in found:
+        made.append(struct.pack("<IIII", int(at), int(at % 1 * 1_000_000), len(frame), len(frame)) + frame)
+    return b"".join(made)

@@ -78,7 +78,13 @@ def build_fabric(
             fabric.open_ports.append((bridges[port.switch].number, rule_of(port.id), port.id))
 
     for joint in fabric.joints:
-        if joint.key in fabric.tree.blocked or joint.ends[0] == joint.ends[1]:
+        if joint.key in fabric.tree.blocked:
+            continue
+        if joint.ends[0] == joint.ends[1]:
+            # A switch that takes part in the tree hears itself there and blocks; another is joined with itself.
+            if not switches[joint.ends[0]].spanning_tree:
+                for link in _link(joint, 0, bridges, rule_of), _link(joint, 0, bridges, rule_of, turned=True):
+                    fabric.add(link)
             continue
         links = [_link(joint, n, bridges, rule_of) for n in range(len(joint.cables))]
         ways = {tuple(rule.number for rule in link.rules) for link in links}
@@ -91,13 +97,15 @@ def build_fabric(
     return fabric
 
 
-def _link(joint: Joint, n: int, bridges: Mapping[str, Bridge], rule_of: Callable[[str], PortRule]) -> Link:
-    one, two = joint.ports[0][n], joint.ports[1][n]
+def _link(
+    joint: Joint, n: int, bridges: Mapping[str, Bridge], rule_of: Callable[[str], PortRule], turned: bool = False
+) -> Link:
+    """The link over a joint's cable; `turned` as seen from its other end, which matters where both are on one switch."""
+    one, two = (joint.ports[side][n] for side in ((1, 0) if turned else (0, 1)))
     ends = (bridges[one.switch].number, bridges[two.switch].number)
     mtu = least(one.mtu, two.mtu)
-    return Link(
-        joint.cables[n], ends, (rule_of(one.id), rule_of(two.id)), ((one.id,), (two.id,)), joint.cables[n], mtu=mtu
-    )
+    key = f"{joint.cables[n]}'" if turned else joint.cables[n]
+    return Link(key, ends, (rule_of(one.id), rule_of(two.id)), ((one.id,), (two.id,)), joint.cables[n], mtu=mtu)
 
 
 def least(*sizes: int | None) -> int:

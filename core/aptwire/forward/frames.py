@@ -14,6 +14,7 @@ from aptwire.forward.paths import Roads
 from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import Wiring
 from aptwire.plan.kinds import Adapter
+from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
 BROADCAST, UNKNOWN, UNICAST, FOREIGN = "broadcast", "unknown", "unicast", "foreign"
@@ -125,6 +126,24 @@ class Frames:
             return heard
         flooded = self.heard(sender, vid, UNKNOWN)
         return heard | flooded
+
+    def story(self, sender: str, vid: int | None) -> list[str]:
+        """Where the engine takes a seat's broadcast, bridge by bridge in order of distance, and who hears it there."""
+        seat = self.seats[sender]
+        context = self._context(seat, vid)
+        if context < 0:
+            return [f"dropped at once: {seat.rule.text}"]
+        plan, classes = self.wiring.plan, self.wiring.classes
+        lines = []
+        for bridge, inside, entry in self.roads.flood(seat.bridge, context, seat.order):
+            where = called(plan, plan.find(self.wiring.bridges[bridge].id)) or self.wiring.bridges[bridge].id
+            by = ""
+            if entry is not None:
+                records = entry.records[1 - entry.side(bridge)] + entry.records[entry.side(bridge)]
+                by = f", over {' and '.join(called(plan, plan.find(r)) for r in records if plan.find(r))}"
+            inner = f"VID {classes.vid(inside)}" if inside else "untagged"
+            lines.append(f"in {where} as {inner}{by}")
+        return lines
 
     def _context(self, seat: Seat, vid: int | None) -> int:
         """The context that a frame gets into at a seat's port, -1 where it is dropped there."""

@@ -96,7 +96,10 @@ class Roads:
         bridge, _, entry = spot
         own = entry.records[0][0] if entry is not None and self.wiring.bridges[bridge].virtual else None
         for link in self.at(bridge, order if entry is None else "", goal):
-            if link is not entry and (own is None or link.records[0][0] != own):
+            if link is entry or (own is not None and link.records[0][0] == own):
+                continue
+            # A cable from a switch to itself is two links, and the other one would lead back.
+            if entry is None or link.ends[0] != link.ends[1] or link.cable != entry.cable:
                 yield link
 
     def arrives(self, spot: Spot, place: Place) -> bool:

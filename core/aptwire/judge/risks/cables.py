@@ -209,7 +209,7 @@ class CableRisks(Look):
             kept = there[:used] == np.arange(used)
             return [int(k) for k in np.flatnonzero(kept).tolist()]
 
-        links = core_links(wiring)
+        links = [link for link in core_links(wiring) if link.ends[0] != link.ends[1]]
         joints = {joint.key: joint for joint in wiring.fabric.joints}
         selves = [j for j in joints.values() if j.ends[0] == j.ends[1]]
         for loop in loops(links, passes):
