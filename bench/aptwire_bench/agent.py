@@ -225,8 +225,10 @@ class Job:
         spaces = [space for scene in self.scenes for space in scene["spaces"]]
         for space in spaces:
             self.kernel.make(space)
-        for scene in self.scenes:
-            self.kernel.tell("ip", scene["wires"])
+        wires = [wire for scene in self.scenes for wire in scene["wires"]]
+        # ip keeps a file open for each namespace that it names, and may open a thousand.
+        for at in range(0, len(wires), 400):
+            self.kernel.tell("ip", wires[at : at + 400])
         for number, (scene, space) in enumerate((s, p) for s in self.scenes for p in s["spaces"]):
             for tool in ("ip", "bridge", "tc"):
                 self.kernel.tell(tool, scene["inside"][space][tool], space)
