@@ -71,6 +71,25 @@ def debian(wanted: dict[str, Callable[[], bool]]) -> None:
     command(["apt-get", "install", "-y", "-qq", "--no-install-recommends", *missing], "apt-get install", env=quiet)
 
 
+def bench() -> None:
+    """The bench's kernel and what builds in it; a machine that can't have them runs everything else."""
+    try:
+        debian(
+            {
+                "user-mode-linux": lambda: _program("linux.uml"),
+                "iproute2": lambda: _program("bridge"),
+                "kmod": lambda: _program("modprobe"),
+                "lldpd": lambda: _program("lldpd"),
+            }
+        )
+    except SetupError as error:
+        say(f"without the bench: {error}")
+
+
+def _program(name: str) -> bool:
+    return shutil.which(name, path=f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin") is not None
+
+
 def _stamp(name: str) -> Path:
     return DATA / f"{name}.stamp"
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import os
 import secrets
 import signal
 import socket
@@ -19,6 +20,7 @@ from ops.machine import (
     PYTHON,
     ROOT,
     SetupError,
+    bench,
     command,
     die_with_parent,
     environment,
@@ -102,13 +104,60 @@ def web_server(env: dict[str, str], port: int) -> Iterator[str]:
             raise SetupError("the web server doesn't answer")
         yield url
     finally:
-        if process.poll() is None:
-            process.terminate()
-            try:
-                process.wait(10)
-            except subprocess.TimeoutExpired:
-                process.kill()
-                process.wait()
+        end(process)
+
+
+@contextlib.contextmanager
+def worker(env: dict[str, str]) -> Iterator[None]:
+    """A worker that takes long work from the queue while the context lasts."""
+    process = subprocess.Popen(
+        [
+            str(PYTHON),
+            str(ROOT / "server" / "manage.py"),
+            "procrastinate",
+            "worker",
+            "--shutdown-graceful-timeout",
+            "3",
+        ],
+        env={**env, "APTWIRE_WORKER": "yes"},
+        cwd=ROOT,
+        start_new_session=True,
+        preexec_fn=die_with_parent,
+    )
+    try:
+        yield
+    finally:
+        end(process)
+
+
+def end(process: subprocess.Popen[bytes]) -> None:
+    """End a process: asked first, then made to."""
+    if process.poll() is None:
+        process.terminate()
+        try:
+            process.wait(10)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+
+def work() -> int:
+    """`./run worker`: take long work of another machine's plans, whose database the environment names."""
+    if "APTWIRE_DB_HOST" not in os.environ:
+        say(
+            "name the database: APTWIRE_DB_HOST, APTWIRE_DB_PORT, APTWIRE_DB_NAME, APTWIRE_DB_USER, APTWIRE_DB_PASSWORD"
+        )
+        return 2
+    virtual_environment()
+    bench()
+    env = environment(APTWIRE_SECRET=secret(), DJANGO_SETTINGS_MODULE="aptwire_server.settings")
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
+    with contextlib.suppress(KeyboardInterrupt), worker(env):
+        say("waiting for work; Ctrl-C ends it")
+        while True:
+            signal.pause()
+    return 0
 
 
 def demo(port: int) -> int:
@@ -126,6 +175,7 @@ def demo(port: int) -> int:
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     virtual_environment()
     database.install()
+    bench()
     front_end()
     cluster = database.Cluster(database.lasting_folder(), lasting=True)
     try:
@@ -133,7 +183,7 @@ def demo(port: int) -> int:
         cluster.start()
         cluster.create()
         env = prepare(cluster)
-        with web_server(env, choose_port(port)) as url:
+        with web_server(env, choose_port(port)) as url, worker(env):
             lock.truncate(0)
             lock.write(url)
             lock.flush()
@@ -159,5 +209,5 @@ def throwaway_server() -> Iterator[tuple[str, dict[str, str]]]:
     """A server on a fresh database with the demo in it; its address and environment."""
     with database.throwaway() as cluster:
         env = prepare(cluster)
-        with web_server(env, database.free_port()) as url:
+        with web_server(env, database.free_port()) as url, worker(env):
             yield url, env

@@ -302,7 +302,7 @@ class Job:
         self.heard.extend(ears.drain(0.25))
         self.seen += [frame for space, sock in taps.items() for frame in self.taken(space, sock)]
         self.times["asked"] = self.times.get("asked", 0.0) + time.monotonic() - began
-        self.say("phase", number + 1, len(self.job["phases"]))
+        self.say("situation", number + 1, len(self.job["phases"]))
 
     def listen(self) -> dict[str, socket.socket]:
         """A socket at every device of every namespace."""

@@ -18,6 +18,7 @@ INSTALLED_APPS = [
     "django.contrib.postgres",
     "rest_framework",
     "drf_spectacular",
+    "procrastinate.contrib.django",
     "aptwire_server.plans",
 ]
 MIDDLEWARE = [
@@ -42,7 +43,8 @@ DATABASES = {
         "USER": os.environ.get("APTWIRE_DB_USER", "aptwire"),
         "PASSWORD": os.environ.get("APTWIRE_DB_PASSWORD", ""),
         "CONN_HEALTH_CHECKS": True,
-        "OPTIONS": {"pool": {"min_size": 1, "max_size": 16}},
+        # A worker's queue keeps a pool of its own.
+        "OPTIONS": {} if "APTWIRE_WORKER" in os.environ else {"pool": {"min_size": 1, "max_size": 16}},
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"

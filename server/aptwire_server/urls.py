@@ -3,7 +3,7 @@
 from django.urls import path, re_path
 from drf_spectacular.views import SpectacularAPIView
 
-from aptwire_server.plans import live, sessions, views
+from aptwire_server.plans import benching, live, sessions, views
 from aptwire_server.plans.front import front
 
 urlpatterns = [
@@ -27,6 +27,10 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/preview", views.preview_edits),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
+    path("api/plans/<uuid:plan_id>/bench", benching.runs),
+    path("api/plans/<uuid:plan_id>/bench/<int:number>", benching.run),
+    path("api/plans/<uuid:plan_id>/bench/<int:number>/cancel", benching.cancel),
+    path("api/plans/<uuid:plan_id>/bench/<int:number>/difference/<int:story>", benching.difference),
     path("api/plans/<uuid:plan_id>/events", live.events),
     re_path(r"^(?!api/|assets/).*$", front),
 ]

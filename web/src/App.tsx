@@ -5,6 +5,7 @@ import { Link, Navigate, Route, Routes, useNavigate, useParams } from "react-rou
 import { api, unwrap } from "./api/client";
 import { PlanProvider } from "./api/plan";
 import { Shell } from "./shell/Shell";
+import { Bench } from "./views/Bench";
 import { Decks } from "./views/Decks";
 import { Landing } from "./views/Landing";
 import { Login } from "./views/Login";
@@ -39,6 +40,7 @@ function OnePlan({ user }: { user: string }) {
           <Route path="decks" element={<Decks />} />
           <Route path="landing" element={<Landing />} />
           <Route path="trace" element={<TraceView />} />
+          <Route path="bench" element={<Bench />} />
           <Route path="*" element={<Failed why="There is no such view." />} />
         </Route>
       </Routes>

@@ -63,6 +63,40 @@ class Presence(models.Model):
         db_table = "presence"
 
 
+class BenchRun(models.Model):
+    """A plan's revision put to a real kernel: asked for, waiting for a worker, running, ended."""
+
+    plan = models.ForeignKey(PlanRow, on_delete=models.CASCADE, related_name="bench_runs")
+    number = models.PositiveIntegerField()
+    revision = models.PositiveIntegerField()
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
+    scope = models.JSONField(help_text="how much is asked: pulls, sample, seed")
+    state = models.CharField(max_length=9, default="waiting")
+    cancel = models.BooleanField(default=False, help_text="somebody asked for its end")
+    asked = models.DateTimeField(auto_now_add=True)
+    started = models.DateTimeField(null=True)
+    seen = models.DateTimeField(null=True, help_text="when the worker last spoke of it")
+    ended = models.DateTimeField(null=True)
+    worker = models.CharField(max_length=80, blank=True)
+    step = models.CharField(max_length=40, blank=True)
+    done = models.PositiveIntegerField(default=0)
+    of = models.PositiveIntegerField(default=0)
+    log = models.TextField(blank=True)
+    error = models.TextField(blank=True)
+    report = models.JSONField(null=True)
+    stories = models.JSONField(default=list, help_text="differences as files: name to base64, one object each")
+
+    class Meta:
+        db_table = "bench_run"
+        constraints = (
+            models.UniqueConstraint(fields=["plan", "number"], name="bench_run_number"),
+            models.CheckConstraint(
+                condition=models.Q(state__in=["waiting", "running", "done", "failed", "cancelled"]),
+                name="bench_run_state",
+            ),
+        )
+
+
 def key_of(plan: uuid.UUID, id: str | None) -> uuid.UUID | None:
     """The primary key of a record of a plan."""
     return None if id is None else uuid.uuid5(plan, id)

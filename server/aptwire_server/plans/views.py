@@ -52,7 +52,7 @@ def _engine(plan_id: uuid.UUID) -> Engine:
     return engine_of(get_object_or_404(PlanRow, pk=plan_id))
 
 
-def _bad(message: str, field: str = "") -> PlanError:
+def bad(message: str, field: str = "") -> PlanError:
     return PlanError([Problem(message, field=field)])
 
 
@@ -61,14 +61,14 @@ def within(edit: Any, most: int = PAGE) -> Any:
     return edit if len(json.dumps(edit)) <= most else None
 
 
-def _body(request: Request, **fields: type | tuple[type, ...]) -> dict[str, Any]:
+def body_of(request: Request, **fields: type | tuple[type, ...]) -> dict[str, Any]:
     """The JSON object of a request with these fields; PlanError names the one that is missing or of another type."""
     if not isinstance(request.data, dict):
-        raise _bad("an object is needed")
+        raise bad("an object is needed")
     for name, kind in fields.items():
         value = request.data.get(name)
         if not isinstance(value, kind) or (isinstance(value, bool) and kind is int):
-            raise _bad("is missing or of the wrong type", name)
+            raise bad("is missing or of the wrong type", name)
     return dict(request.data)
 
 
@@ -108,9 +108,9 @@ def plans(request: Request) -> Response:
     """All plans; or a new, empty one."""
     if request.method == "GET":
         return Response([_item(row) for row in _listed()])
-    name = _body(request, name=str)["name"].strip()
+    name = body_of(request, name=str)["name"].strip()
     if not 1 <= len(name) <= 80:
-        raise _bad("a name of 1 to 80 characters is needed", "name")
+        raise bad("a name of 1 to 80 characters is needed", "name")
     row = create_plan(Plan(name), request.user)
     return Response(_item(_listed().get(pk=row.pk)), status=201)
 
@@ -125,7 +125,7 @@ def import_plan(request: Request) -> Response:
     """A new plan from a plan file."""
     file = request.FILES.get("file")
     if file is None:
-        raise _bad("a plan file is needed", "file")
+        raise bad("a plan file is needed", "file")
     row = create_plan(read_plan(file.read(), file.name or "plan file"), request.user)
     return Response(_item(_listed().get(pk=row.pk)), status=201)
 
@@ -154,7 +154,7 @@ def read_host_states(request: Request) -> Response:
     """
     files, paths = request.FILES.getlist("file"), request.data.getlist("path")
     if not files or len(files) != len(paths):
-        raise _bad("as many paths as files are needed, and at least one", "path")
+        raise bad("as many paths as files are needed, and at least one", "path")
     name = str(request.data.get("name", "")).strip()[:80] or "hosts as read"
     plan, report = read_hosts({path: file.read() for path, file in zip(paths, files, strict=True)}, name)
     saved = None
@@ -236,11 +236,11 @@ def edits(request: Request, plan_id: uuid.UUID) -> Response:
 
     409 when records that it touches were changed since: nothing is written, and the answer tells by whom.
     """
-    asked = _body(request, base=int, message=str, edit=list)
+    asked = body_of(request, base=int, message=str, edit=list)
     get_object_or_404(PlanRow, pk=plan_id)
     edit = edit_from_json(asked["edit"])
     if not edit:
-        raise _bad("the edit is empty", "edit")
+        raise bad("the edit is empty", "edit")
     return _committed(commit(plan_id, request.user, edit, asked["base"], asked["message"] or "Edit"), request)
 
 
@@ -262,14 +262,14 @@ def _step(plan_id: uuid.UUID, request: Request, how: str) -> Response:
     get_object_or_404(PlanRow, pk=plan_id)
     made = step(plan_id, request.user, how)
     if made is None:
-        raise _bad(f"there is nothing of yours to {how}")
+        raise bad(f"there is nothing of yours to {how}")
     return _committed(made, request)
 
 
 def _since(request: Request) -> int:
     text = request.query_params.get("since", "0")
     if not text.isdigit() or len(text) > 9:
-        raise _bad("a revision number is needed", "since")
+        raise bad("a revision number is needed", "since")
     return int(text)
 
 
@@ -346,9 +346,9 @@ def finding(request: Request, plan_id: uuid.UUID, finding_id: str) -> Response:
 @api_view(["POST"])
 def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
     """What each of some edits would change, nothing saved; an edit that can't be made says why."""
-    asked = _body(request, edits=list)["edits"]
+    asked = body_of(request, edits=list)["edits"]
     if len(asked) > MOST_PREVIEWS:
-        raise _bad(f"{len(asked)} edits at once; {MOST_PREVIEWS} is the most", "edits")
+        raise bad(f"{len(asked)} edits at once; {MOST_PREVIEWS} is the most", "edits")
     judgement = _engine(plan_id).judgement()
     made: list[dict[str, Any]] = []
     for item in asked:
@@ -374,7 +374,7 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
     try:
         a, b = (find_place(wiring, request.query_params.get(name, "")) for name in ("a", "b"))
     except ValueError as error:
-        raise _bad(str(error)) from None
+        raise bad(str(error)) from None
     return Response({"there": trace_frame(wiring, a, b).to_json(), "back": trace_frame(wiring, b, a).to_json()})
 
 
@@ -389,7 +389,7 @@ def strand(request: Request, plan_id: uuid.UUID) -> Response:
     judgement = _engine(plan_id).judgement()
     segment = judgement.plan.of("segment").get(request.query_params.get("segment"))
     if segment is None:
-        raise _bad("there is no such segment", "segment")
+        raise bad("there is no such segment", "segment")
     return Response([piece.to_json() for piece in strand_of(judgement.wiring, segment)])
 
 

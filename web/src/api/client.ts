@@ -22,6 +22,9 @@ export type PlanItem = Schemas["PlanItem"];
 export type PreviewResult = Schemas["PreviewResult"];
 export type Reading = Schemas["Reading"];
 export type Refusal = Schemas["Refusal"];
+export type BenchItem = Schemas["BenchItem"];
+export type BenchDetail = Schemas["BenchDetail"];
+export type BenchReport = Schemas["BenchReport"];
 export type Verdict = Endpoint["verdict"];
 
 /** What the server refused, with every problem it named. */

@@ -66,6 +66,7 @@ export function Finder({ close, showKeys, logOut }: { close: () => void; showKey
         ["Decks", "hosts in cross-section", () => void go(`/plans/${plan.id}/decks`)],
         ["Landing", "where every adapter lands", () => void go(`/plans/${plan.id}/landing`)],
         ["Trace", "follow a frame", () => void go(`/plans/${plan.id}/trace`)],
+        ["Bench", "prove the plan in a real kernel", () => void go(`/plans/${plan.id}/bench`)],
         ["Plans", "all plans", () => void go("/plans")],
         ["Read real hosts", "a new plan from host states", () => void go("/plans/read")],
         ["Export", "the plan file", () => window.location.assign(`/api/plans/${plan.id}/export`)],

@@ -3,7 +3,7 @@ import { CloseButton, Dialog, Portal } from "@chakra-ui/react";
 const KEYS: [string, string][] = [
   ["Ctrl K", "Find anything, or run a command"],
   ["Ctrl Z, Ctrl Shift Z", "Undo, redo"],
-  ["1, 2, 3", "Decks, Landing, Trace"],
+  ["1, 2, 3, 4", "Decks, Landing, Trace, Bench"],
   ["Tab, Shift Tab", "From one part of the drawing to the next"],
   ["Enter", "Open what is focused: a tag to change, an adapter to move, a cable to plug elsewhere, a finding"],
   ["M", "Move the focused adapter, with the outcome of each port group"],

@@ -1,7 +1,7 @@
 import "./shell.css";
 
 import { useQueryClient } from "@tanstack/react-query";
-import { CircleHelp, Download, LayoutList, ListTree, Moon, Redo2, Route as RouteIcon, Search, Undo2 } from "lucide-react";
+import { CircleHelp, Cpu, Download, LayoutList, ListTree, Moon, Redo2, Route as RouteIcon, Search, Undo2 } from "lucide-react";
 import { useCallback, useEffect, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
 
@@ -45,8 +45,8 @@ export function Shell({ user }: { user: string }) {
         redo();
       } else if (!command && !event.altKey && event.key === "?") {
         setHelp(true);
-      } else if (!command && !event.altKey && ["1", "2", "3"].includes(event.key)) {
-        void navigate(`/plans/${id}/${["decks", "landing", "trace"][Number(event.key) - 1]}`);
+      } else if (!command && !event.altKey && ["1", "2", "3", "4"].includes(event.key)) {
+        void navigate(`/plans/${id}/${["decks", "landing", "trace", "bench"][Number(event.key) - 1]}`);
       }
     };
     window.addEventListener("keydown", onKey);
@@ -99,6 +99,7 @@ export function Shell({ user }: { user: string }) {
         <RailLink to={`/plans/${id}/decks`} label="Decks" hint="1" icon={<ListTree size={20} aria-hidden />} />
         <RailLink to={`/plans/${id}/landing`} label="Landing" hint="2" icon={<LayoutList size={20} aria-hidden />} />
         <RailLink to={`/plans/${id}/trace`} label="Trace" hint="3" icon={<RouteIcon size={20} aria-hidden />} />
+        <RailLink to={`/plans/${id}/bench`} label="Bench" hint="4" icon={<Cpu size={20} aria-hidden />} />
         <span className="spring" />
         <a className="rail-item" href={`/api/plans/${id}/export`} title="Export the plan file">
           <Download size={18} aria-hidden />
