@@ -80,6 +80,8 @@ def bench() -> None:
                 "iproute2": lambda: _program("bridge"),
                 "kmod": lambda: _program("modprobe"),
                 "lldpd": lambda: _program("lldpd"),
+                "iputils-ping": lambda: _program("ping"),
+                "dnsmasq-base": lambda: _program("dnsmasq"),
             }
         )
     except SetupError as error:

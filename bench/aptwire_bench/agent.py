@@ -181,6 +181,42 @@ class Ears:
             sock.close()
 
 
+def ping(device: str, address: str) -> subprocess.Popen[bytes]:
+    """One echo request."""
+    return subprocess.Popen(
+        ["ping", "-n", "-q", "-c", "1", "-W", "2", "-I", device, address],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
+
+
+class Discover:
+    """A DHCPDISCOVER (RFC 2131 clause 3.1) and the offer that it may get."""
+
+    def __init__(self, device: str, number: int) -> None:
+        self.number = number
+        self.sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
+        self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, device.encode())
+        self.sock.bind(("0.0.0.0", 68))
+        self.sock.setblocking(False)
+        mac = bytes([2, 0xA7, 0xFE, 0, number >> 8, number & 255])
+        head = struct.pack("!BBBBIHH", 1, 1, 6, 0, number, 0, 0x8000) + bytes(16) + mac.ljust(16, b"\0") + bytes(192)
+        self.sock.sendto(head + b"\x63\x82\x53\x63\x35\x01\x01\xff", ("255.255.255.255", 67))
+
+    def offered(self) -> bool:
+        """Whether an offer for it came."""
+        with self.sock:
+            while True:
+                try:
+                    answer = self.sock.recv(2048)
+                except BlockingIOError:
+                    return False
+                if answer[:1] == b"\x02" and answer[4:8] == struct.pack("!I", self.number):
+                    return True
+
+
 class Job:
     """Scenes built side by side, asked phase by phase."""
 
@@ -205,6 +241,7 @@ class Job:
         try:
             self.build()
             self.times["built"] = time.monotonic() - began
+            reached = self.reach()
             ears = Ears(self.kernel, [ear for scene in self.scenes for ear in scene["ears"]])
             try:
                 for number, phase in enumerate(self.job["phases"]):
@@ -218,7 +255,7 @@ class Job:
                     if space in self.kernel.spaces:
                         self.kernel.drop(space)
         self.times["all"] = time.monotonic() - began
-        return {"heard": self.heard, "times": self.times, "read": read, "seen": self.seen}
+        return {"heard": self.heard, "times": self.times, "read": read, "seen": self.seen, "reached": reached}
 
     def build(self) -> None:
         """Namespaces, cables, then everything inside each namespace."""
@@ -229,6 +266,11 @@ class Job:
         # ip keeps a file open for each namespace that it names, and may open a thousand.
         for at in range(0, len(wires), 400):
             self.kernel.tell("ip", wires[at : at + 400])
+        for space in (space for scene in self.scenes for space in scene["routers"]):
+            self.kernel.enter(space)
+            with open("/proc/sys/net/ipv4/ip_forward", "w") as file:
+                file.write("1")
+            self.kernel.leave()
         for number, (scene, space) in enumerate((s, p) for s in self.scenes for p in s["spaces"]):
             for tool in ("ip", "bridge", "tc"):
                 self.kernel.tell(tool, scene["inside"][space][tool], space)
@@ -271,6 +313,53 @@ class Job:
         states = [re.search(r"port state: (\d+)", part) for part in up]
         # In sync, collecting and distributing.
         return all(state is not None and int(state[1]) & 0x38 == 0x38 for state in states)
+
+    def reach(self) -> list[bool]:
+        """Whether each ping was answered and each lease offered, with the kernel's own stack at both ends."""
+        trials = self.job.get("trials", [])
+        servers: list[subprocess.Popen[bytes]] = []
+        asked: list[Any] = []
+        try:
+            for trial in trials:
+                if trial["what"] == "lease":
+                    servers.append(self.server(*trial["server"]))
+            if servers:
+                time.sleep(1)
+            for number, trial in enumerate(trials):
+                space, device = trial["from"]
+                self.kernel.enter(space)
+                try:
+                    asked.append(ping(device, trial["to"]) if trial["what"] == "ping" else Discover(device, number))
+                finally:
+                    self.kernel.leave()
+            time.sleep(2.2 if trials else 0)
+            return [a.wait() == 0 if isinstance(a, subprocess.Popen) else a.offered() for a in asked]
+        finally:
+            for process in servers:
+                process.kill()
+                process.wait()
+
+    def server(self, space: str, device: str, first: str, last: str, mask: str) -> subprocess.Popen[bytes]:
+        """A real DHCP server on an interface."""
+        self.kernel.enter(space)
+        try:
+            return subprocess.Popen(
+                [
+                    *("dnsmasq", "--no-daemon", "--port=0", "--conf-file=/dev/null", "--leasefile-ro", "--no-ping"),
+                    *(
+                        "--user=root",
+                        "--group=root",
+                        f"--interface={device}",
+                        "--bind-interfaces",
+                        "--except-interface=lo",
+                    ),
+                    *("--pid-file=", "--dhcp-authoritative", f"--dhcp-range={first},{last},{mask},2m"),
+                ],
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
+        finally:
+            self.kernel.leave()
 
     def phase(self, ears: Ears, number: int, phase: dict[str, Any]) -> None:
         """Put back what the phase before pulled, pull this one's cables, choose members, ask."""

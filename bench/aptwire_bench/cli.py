@@ -49,7 +49,7 @@ def main(
         click.echo(json.dumps(report.to_json(plan), ensure_ascii=False, indent=1))
     else:
         _print(plan, report)
-    sys.exit(1 if report.differences else 0)
+    sys.exit(1 if report.differed else 0)
 
 
 def _fail(text: str) -> NoReturn:

@@ -29,6 +29,8 @@ NEEDED = {
     "tc": "iproute2",
     "modprobe": "kmod",
     "mount": "mount",
+    "ping": "iputils-ping",
+    "dnsmasq": "dnsmasq-base",
 }
 BOOT, SILENCE = 60.0, 90.0
 Progress = Callable[[str, int, int], None]

@@ -18,6 +18,7 @@ from aptwire_bench.kernel import BenchError, Kernel, Progress
 from aptwire_bench.questions import Paper, Question, Scope, Situation, after, examine, frame_of, once, state_of
 from aptwire_bench.scene import Scene, build
 from aptwire_bench.shrink import smallest
+from aptwire_bench.trials import Trial, choose, routers, trial_job
 
 
 @dataclass(frozen=True)
@@ -50,6 +51,13 @@ class Report:
     situations: list[str] = field(default_factory=list)
     times: dict[str, float] = field(default_factory=dict)
     stories: list[Story] = field(default_factory=list)
+    failed: list[Trial] = field(default_factory=list)
+    """Pings and leases that came out otherwise."""
+
+    @property
+    def differed(self) -> int:
+        """Frames, pings and leases that came out otherwise."""
+        return len(self.differences) + len(self.failed)
 
     @property
     def questions(self) -> int:
@@ -62,12 +70,15 @@ class Report:
             "questions": self.questions,
             "asked": self.asked,
             "agreed": self.agreed,
-            "differed": len(self.differences),
+            "differed": self.differed,
             "not_tried": sum(self.untried.values()),
             "why_not_tried": [{"reason": why, "questions": n} for why, n in self.untried.items()],
             "not_built": [left.to_json() for left in self.left],
             "situations": self.situations,
-            "differences": [say(plan, d) for d in self.differences[:100]],
+            "differences": [
+                *(say(plan, d) for d in self.differences[:100]),
+                *(say_trial(plan, t) for t in self.failed),
+            ],
             "stories": [
                 {
                     "text": s.difference["text"],
@@ -110,6 +121,23 @@ def say(plan: Plan, difference: Difference) -> dict[str, Any]:
     }
 
 
+def say_trial(plan: Plan, trial: Trial) -> dict[str, Any]:
+    """A ping or lease that came out otherwise, in the form of a difference."""
+    told = [called(plan, plan.find(trial.target.record))]
+    return {
+        "number": 0,
+        "sender": trial.source.record,
+        "vid": trial.source.vid,
+        "frame": trial.what,
+        "target": trial.target.record,
+        "pulled": [],
+        "chosen": [],
+        "text": trial.say(plan),
+        "only_engine": told if trial.expected else [],
+        "only_kernel": [] if trial.expected else told,
+    }
+
+
 @dataclass
 class Case:
     """A plan made ready for the kernel."""
@@ -118,6 +146,7 @@ class Case:
     fitted: Fitted
     scene: Scene
     paper: Paper
+    trials: list[Trial] = field(default_factory=list)
     first: int = 0
     """The number of its first question within the job."""
 
@@ -125,8 +154,11 @@ class Case:
     def of(plan: Plan, scope: Scope, prefix: str = "") -> Case:
         """Fit, build on paper, and ask."""
         fitted = fit(plan)
-        scene = build(fitted.plan, prefix)
-        return Case(plan, fitted, scene, examine(plan, fitted, scene, scope))
+        frames = Frames(compile_wiring(fitted.plan))
+        trials = choose(fitted.plan, frames, scope.trials, scope.seed)
+        seats = {h.seat for t in trials for h in (t.source, t.target)} | routers(fitted.plan, trials)
+        scene = build(fitted.plan, prefix, seats)
+        return Case(plan, fitted, scene, examine(plan, fitted, scene, scope), trials)
 
     @staticmethod
     def again(plan: Plan, like: Question, prefix: str = "") -> Case:
@@ -169,7 +201,14 @@ def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[str] = ())
                     frame[at : at + 4] = (case.first + q.number).to_bytes(4, "big")
                     phase["asks"].append([numbers[q.sender], frame.hex()])
         phases.append(phase)
-    return {"scenes": [case.scene.to_json() for case in cases], "phases": phases, "settle": settle, "read": list(read)}
+    trials = [trial_job(trial, case.scene.stacks) for case in cases for trial in case.trials]
+    return {
+        "scenes": [case.scene.to_json() for case in cases],
+        "phases": phases,
+        "settle": settle,
+        "read": list(read),
+        "trials": trials,
+    }
 
 
 def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
@@ -180,6 +219,7 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
         # A priority tag says nothing of a VLAN, and counts as none (IEEE 802.1Q clause 6.9.1).
         seen.setdefault(number, set()).add((ears[ear], tag or None))
     reports = []
+    reached = iter(answer["reached"])
     for case in cases:
         report = Report(left=case.fitted.left, times=answer["times"])
         report.situations = [s.say(case.plan) for s, _ in case.paper.phases]
@@ -193,6 +233,12 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
                 report.agreed += 1
             else:
                 report.differences.append(Difference(q, got))
+        for trial in case.trials:
+            report.asked += 1
+            if next(reached) == trial.expected:
+                report.agreed += 1
+            else:
+                report.failed.append(trial)
         reports.append(report)
     return reports
 

@@ -68,13 +68,14 @@ class Paper:
 
 @dataclass(frozen=True)
 class Scope:
-    """How much is asked: senders beside one of each kind, tags of each sender, cables pulled; `cables` names those itself."""
+    """How much is asked: senders beside one of each kind, tags of each sender, cables pulled (`cables` names those itself), pings and leases."""
 
     sample: int = 40
     tags: int = 8
     pulls: int = 4
     cables: tuple[str, ...] = ()
     seed: int = 1
+    trials: int = 24
 
 
 def after(plan: Plan, situation: Situation) -> Plan:

@@ -7,6 +7,7 @@ can differ.
 
 from __future__ import annotations
 
+import ipaddress
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
@@ -40,7 +41,7 @@ class Scene:
     """What is built: namespaces; lines for `ip -batch` in none of them; lines by namespace and tool; ears.
 
     `cables` are both ends of each cable (namespace, device); `choices` lead from a NIC to the command that makes its bond
-    send over it; `bridges` can be told to forget addresses.
+      send over it; `bridges` can be told to forget addresses.
     """
 
     spaces: list[str] = field(default_factory=list)
@@ -55,6 +56,8 @@ class Scene:
     stray: int = 0
     known: tuple[int, ...] = ()
     space_of: dict[str, str] = field(default_factory=dict)
+    stacks: dict[str, tuple[str, str]] = field(default_factory=dict)
+    routers: list[str] = field(default_factory=list)
 
     def to_json(self) -> dict[str, Any]:
         """For the agent inside the kernel."""
@@ -64,6 +67,7 @@ class Scene:
             "inside": self.inside,
             "ears": [[e.space, e.device] for e in self.ears],
             "bridges": self.bridges,
+            "routers": self.routers,
             "trees": self.trees,
             "lacp": self.lacp,
         }
@@ -84,9 +88,9 @@ def known_vids(plan: Plan) -> set[int]:
     return found - {0}
 
 
-def build(plan: Plan, prefix: str = "") -> Scene:
-    """The scene of a plan that `fit` has gone over."""
-    return _Builder(plan, prefix).run()
+def build(plan: Plan, prefix: str = "", addressed: Iterable[str] = ()) -> Scene:
+    """The scene of a plan that `fit` has gone over; `addressed` seats get a namespace and the plan's addresses of their own."""
+    return _Builder(plan, prefix, frozenset(addressed)).run()
 
 
 def spans(found: Iterable[int]) -> list[str]:
@@ -116,8 +120,9 @@ class Door:
 
 
 class _Builder:
-    def __init__(self, plan: Plan, prefix: str) -> None:
+    def __init__(self, plan: Plan, prefix: str, addressed: frozenset[str]) -> None:
         self.plan = plan
+        self.addressed = addressed
         self.prefix = prefix
         self.scene = Scene()
         named = known_vids(plan)
@@ -200,11 +205,42 @@ class _Builder:
 
     def _far_ear(self, seat: str, near: tuple[str, str], mac: str, mtu: int | None = None) -> None:
         """The other end of a bridge port: what sends and listens there."""
-        device = self._name(self.listening, "")
-        self._pair(near, (self.listening, device))
+        space = self._space(f"{EARS} {seat}", f"p{len(self.space_of)}") if seat in self.addressed else self.listening
+        device = self._name(space, "")
+        self._pair(near, (space, device))
         size = f" mtu {mtu}" if mtu else ""
-        self._line(self.listening, "ip", f"link set dev {device} address {mac}{size} up")
-        self._ear(seat, self.listening, device, mac)
+        self._line(space, "ip", f"link set dev {device} address {mac}{size} up")
+        self._ear(seat, space, device, mac)
+        if space is not self.listening:
+            self._addresses(seat, space, device)
+
+    def _addresses(self, seat: str, space: str, device: str) -> None:
+        """What the plan says of a seat's addresses; a station on a trunk has an interface for each tag, and routes if it does."""
+        adapter = self.plan.of("adapter").get(seat)
+        if adapter is not None:
+            self._address(space, device, adapter.addresses, adapter.belongs)
+            self.scene.stacks[adapter.id] = (space, device)
+        for port in sorted(self.plan.where("station_port", "port", seat), key=lambda p: p.vid or 0):
+            inner = device
+            if port.vid:
+                inner = self._name(space, f"v{port.vid}")
+                self._line(space, "ip", f"link add link {device} name {inner} type vlan id {port.vid}")
+                self._line(space, "ip", f"link set dev {inner} up")
+            self._address(space, inner, port.addresses, None)
+            self.scene.stacks[port.id] = (space, inner)
+            if self.plan.get("station", port.station).routes and space not in self.scene.routers:
+                self.scene.routers.append(space)
+
+    def _address(self, space: str, device: str, addresses: Iterable[str], segment: str | None) -> None:
+        """IPv4 addresses of an interface, and the way out over its segment's gateway."""
+        mine = [a for a in addresses if ":" not in a]
+        for address in mine:
+            self._line(space, "ip", f"addr add {address} dev {device}")
+        found = self.plan.of("segment").get(segment)
+        for gateway in found.gateways if found is not None and mine else ():
+            nets = [ipaddress.ip_interface(a).network for a in mine]
+            if ":" not in gateway and any(ipaddress.ip_address(gateway) in net for net in nets):
+                self._line(space, "ip", f"route replace default via {gateway} dev {device}")
 
     def _bridge(self, space: str, name: str, filtering: bool = True, more: str = "") -> str:
         # Whatever isn't said holds as Linux has it; nothing is snooped and nothing waits.
@@ -251,7 +287,7 @@ class _Builder:
             lines.append(f"protocol all {match} {passing}")
         if own:
             lines.append("protocol all matchall action drop")
-        for order, line in enumerate(lines, 1):
+        for order, line in enumerate(lines, 2):
             self._filter(space, device, "ingress", order, line)
 
     def _filter(self, space: str, device: str, way: str, order: int, rest: str) -> None:
@@ -431,6 +467,9 @@ class _Builder:
             self._line(space, "ip", f"link set dev {device} address {mac} up")
             self._port(space, near, bridge, self._access(vid))
         self._ear(port.id, space, device, mac)
+        if port.id in self.addressed:
+            self._address(space, device, port.addresses, None)
+            self.scene.stacks[port.id] = (space, device)
 
     def _uplink(self, space: str, bridge: str, uplink: Uplink) -> None:
         nics = [n for n in self.plan.where("nic", "uplink", uplink.id) if n.role != "excluded"]
@@ -516,6 +555,8 @@ class _Builder:
         if group is None or not guard(self.plan, adapter, "overhear"):
             # The switch knows who sits where, and gives an adapter nothing that isn't for it.
             self._line(space, "bridge", f"link set dev {device} flood off")
+        if group is not None and not guard(self.plan, adapter, "serve_leases"):
+            self._filter(space, device, "ingress", 1, "protocol ip flower ip_proto udp src_port 67 action drop")
         guarded = group is not None and not guard(self.plan, adapter, "foreign_source")
         copies = self._mirrors(adapter.id, "sent")
         # Inside an overlay there are no tags.

@@ -1,0 +1,149 @@
+"""Pings and leases: what the stacks at both ends make of a plan's frames, beside the frames themselves."""
+
+from __future__ import annotations
+
+import ipaddress
+import random
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from aptwire.forward.frames import Frames, guard
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+
+PING, LEASE = "ping", "lease"
+
+
+@dataclass(frozen=True)
+class Holder:
+    """Who has an IPv4 address: the record, the seat where its frames enter and leave, and the tag that it uses."""
+
+    record: str
+    seat: str
+    vid: int | None
+    address: ipaddress.IPv4Interface
+    segment: str | None
+
+
+@dataclass(frozen=True)
+class Trial:
+    """A ping to an address, or a lease from a server: who asks whom, and whether the engine says that it succeeds."""
+
+    what: str
+    source: Holder
+    target: Holder
+    expected: bool
+
+    def say(self, plan: Plan) -> str:
+        """In words."""
+        names = [called(plan, plan.find(h.record)) for h in (self.source, self.target)]
+        if self.what == PING:
+            return f"{names[0]} pings {self.target.address.ip} of {names[1]}"
+        return f"{names[0]} asks for a lease of {names[1]}"
+
+
+def holders(plan: Plan, frames: Frames) -> list[Holder]:
+    """Everybody with one IPv4 address that nobody else has, at a seat; guests that tag for themselves are left out."""
+    found: list[Holder] = []
+    for kind in ("adapter", "host_port", "station_port"):
+        for record in sorted(plan.all(kind), key=lambda r: r.id):
+            if kind == "adapter" and plan.where("guest_tag", "adapter", record.id):
+                continue
+            seat = record.port if kind == "station_port" else record.id
+            mine = [a for a in record.addresses if ":" not in a and "/" in a]
+            if len(mine) == 1 and seat in frames.seats and not frames.seats[seat].vni:
+                vid = record.vid if kind == "station_port" else None
+                found.append(Holder(record.id, seat, vid, ipaddress.IPv4Interface(mine[0]), record.belongs))
+    taken = [a.split("/")[0] for r in plan for a in getattr(r, "addresses", ())]
+    return [h for h in found if taken.count(str(h.address.ip)) == 1]
+
+
+def meets(frames: Frames, one: Holder, two: Holder) -> bool:
+    """Whether each hears the other, with the tag that it uses."""
+    there = (two.seat, two.vid) in frames.heard(one.seat, one.vid)
+    return there and (one.seat, one.vid) in frames.heard(two.seat, two.vid)
+
+
+def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
+    """A sample of pings within a subnet and over one router, and of leases."""
+    dice = random.Random(seed)
+    everybody = holders(plan, frames)
+    pings = [
+        Trial(PING, a, b, meets(frames, a, b))
+        for a in everybody
+        for b in everybody
+        if a is not b and a.seat != b.seat and a.address.network == b.address.network
+    ]
+    routed = list(_routed(plan, frames, everybody))
+    leases = list(_leases(plan, frames, everybody))
+    made = [*dice.sample(pings, min(most, len(pings))), *dice.sample(routed, min(most // 2, len(routed)))]
+    servers: set[str] = set()
+    clients: set[str] = set()
+    for lease in dice.sample(leases, len(leases)):
+        # Two servers that hear one question would both answer; one at a time tells who did.
+        # A server would hear its own machine's question too.
+        if len(servers) == most // 6 or lease.target.seat in clients or lease.source.seat in servers:
+            continue
+        others = [t for t in made if t.what == LEASE]
+        if not any(
+            meets(frames, a.source, b.target) for a, b in [(lease, t) for t in others] + [(t, lease) for t in others]
+        ):
+            servers.add(lease.target.seat)
+            clients.add(lease.source.seat)
+            made.append(lease)
+    return made
+
+
+def _routed(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Trial]:
+    """From one subnet to another over a station that routes and bears the gateway address of both."""
+    gateways: dict[str, Holder] = {}
+    for holder in everybody:
+        port = plan.of("station_port").get(holder.record)
+        if port is not None and plan.get("station", port.station).routes:
+            gateways[str(holder.address.ip)] = holder
+    guests = [h for h in everybody if h.record in plan.of("adapter") and h.segment]
+
+    def gate(holder: Holder) -> Holder | None:
+        listed = [g for g in plan.get("segment", holder.segment).gateways if ":" not in g]
+        found = gateways.get(listed[0]) if listed else None
+        return found if found is not None and found.address.network == holder.address.network else None
+
+    for a in guests:
+        for b in guests:
+            one, two = gate(a), gate(b)
+            if one is None or two is None or a.address.network == b.address.network or one.seat != two.seat:
+                continue
+            yield Trial(PING, a, b, meets(frames, a, one) and meets(frames, b, two))
+
+
+def _leases(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Trial]:
+    """From an adapter to whoever could serve leases in its subnet; an adapter serves only where its guards let it."""
+    for client in everybody:
+        if client.record not in plan.of("adapter"):
+            continue
+        for server in everybody:
+            if server.seat == client.seat or server.address.network != client.address.network:
+                continue
+            if server.address.network.prefixlen > 28:
+                continue
+            adapter = plan.of("adapter").get(server.record)
+            may = adapter is None or adapter.type == "direct" or guard(plan, adapter, "serve_leases")
+            yield Trial(LEASE, client, server, may and meets(frames, client, server))
+
+
+def routers(plan: Plan, trials: list[Trial]) -> set[str]:
+    """The seats of the stations that route, where a ping goes over one."""
+    if all(t.source.address.network == t.target.address.network for t in trials):
+        return set()
+    ports = plan.all("station_port")
+    return {p.port for p in ports if plan.get("station", p.station).routes}
+
+
+def trial_job(trial: Trial, stacks: dict[str, tuple[str, str]]) -> dict[str, object]:
+    """A trial as the agent takes it."""
+    made: dict[str, object] = {"what": trial.what, "from": list(stacks[trial.source.record])}
+    if trial.what == PING:
+        return {**made, "to": str(trial.target.address.ip)}
+    net = trial.target.address.network
+    first, last = net.network_address + 2, net.broadcast_address - 1
+    return {**made, "server": [*stacks[trial.target.record], str(first), str(last), str(net.netmask)]}
