@@ -20,7 +20,8 @@ from collections.abc import Iterator
 from typing import Any
 
 LIBC = ctypes.CDLL(None, use_errno=True)
-NEW_NET = 0x40000000
+NEW_NET, NEW_UTS = 0x40000000, 0x04000000
+LLDP = 0x88CC
 ALL_PROTOCOLS = 3
 OURS = 0x88B5  # for local experiments (IEEE 802 clause 9.2.3)
 MARK = b"APTW"
@@ -248,7 +249,7 @@ class Job:
                     self.phase(ears, number, phase)
             finally:
                 ears.close()
-            read = [self.read(space) for space in self.job.get("read", [])]
+            read = self.devices(self.job.get("read", []))
         finally:
             for scene in self.scenes:
                 for space in scene["spaces"]:
@@ -421,6 +422,67 @@ class Job:
                         data = data[:12] + b"\x81\x00" + struct.pack("!H", tci) + data[12:]
                 found.append([space, device, kind == socket.PACKET_OUTGOING, time.time(), data.hex()])
 
+    def devices(self, wanted: list[list[Any]]) -> list[dict[str, Any]]:
+        """The state of devices as an administrator would save it, and the LLDP frames that arrive at their ports.
+
+        `wanted`: (namespace, name, whether it runs an LLDP daemon, ports at which frames are kept).
+        """
+        daemons: list[subprocess.Popen[bytes]] = []
+        socks: dict[tuple[str, str], socket.socket] = {}
+        if wanted:
+            os.makedirs("/run/lldpd", exist_ok=True)
+        try:
+            for space, _, _, ports in wanted:
+                self.kernel.enter(space)
+                for port in ports:
+                    sock = socks[space, port] = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(LLDP))
+                    sock.bind((port, LLDP))
+                    sock.setblocking(False)
+                self.kernel.leave()
+            for space, name, speaks, _ in wanted:
+                if speaks:
+                    daemons.append(self.daemon(space, name))
+            deadline = time.monotonic() + (8 if daemons else 0)
+            frames: dict[tuple[str, str], list[list[Any]]] = {}
+            while time.monotonic() < deadline and len(frames) < sum(1 for w in wanted if not w[2] for _ in w[3]):
+                for key, sock in socks.items():
+                    try:
+                        data, (*_, kind, _, _) = sock.recvfrom(2048)
+                    except BlockingIOError:
+                        continue
+                    if kind != socket.PACKET_OUTGOING:
+                        frames.setdefault(key, []).append([time.time(), data.hex()])
+                time.sleep(0.05)
+        finally:
+            for daemon in daemons:
+                daemon.terminate()
+                daemon.wait()
+            for sock in socks.values():
+                sock.close()
+        made = []
+        for space, name, _, ports in wanted:
+            heard = {port: frames[space, port] for port in ports if (space, port) in frames}
+            made.append({"name": name, "files": self.read(space), "lldp": heard})
+        return made
+
+    def daemon(self, space: str, name: str) -> subprocess.Popen[bytes]:
+        """A real LLDP daemon in a namespace, which calls its device by a name of its own."""
+
+        def alone() -> None:
+            LIBC.unshare(NEW_UTS)
+            socket.sethostname(name)
+
+        self.kernel.enter(space)
+        try:
+            return subprocess.Popen(
+                ["lldpd", "-d", "-u", f"/run/lldpd/{space}.socket"],
+                preexec_fn=alone,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
+        finally:
+            self.kernel.leave()
+
     def read(self, space: str) -> dict[str, str]:
         """The state of a namespace as an administrator would save it."""
         self.kernel.enter(space)
@@ -428,10 +490,10 @@ class Job:
             return {
                 name: subprocess.run(line.split(), text=True, capture_output=True, check=True).stdout
                 for name, line in (
-                    ("ip-link.json", "ip -d -j link show"),
-                    ("ip-addr.json", "ip -j addr show"),
-                    ("bridge-vlan.json", "bridge -j vlan show"),
-                    ("bridge-link.json", "bridge -d -j link show"),
+                    ("ip-link.json", "ip -details -json link show"),
+                    ("ip-addr.json", "ip -details -json addr show"),
+                    ("bridge-vlan.json", "bridge -json vlan show"),
+                    ("bridge-link.json", "bridge -details -json link show"),
                 )
             }
         finally:

@@ -168,7 +168,33 @@ class Case:
         return Case(plan, fitted, scene, once(plan, fitted, scene, like))
 
 
-def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[str] = ()) -> dict[str, Any]:
+def read_back(kernel: Kernel, plan: Plan) -> dict[str, bytes]:
+    """A plan built, and read off the kernel as host states: files by device/file, with the LLDP that a daemon on each fabric
+    switch sends to its neighbours."""
+    fitted = fit(plan)
+    stack = [p.id for p in fitted.plan.all("host_port") if p.addresses]
+    scene = build(fitted.plan, "", stack)
+    devices: list[list[Any]] = []
+    for kind in ("host", "fabric_switch"):
+        for record in sorted(fitted.plan.all(kind), key=lambda r: r.id):
+            ends = [
+                device
+                for cable in scene.cables.values()
+                for space, device in cable
+                if space == scene.space_of[record.id]
+            ]
+            devices.append([scene.space_of[record.id], record.name, kind == "fabric_switch", sorted(ends)])
+    answer = kernel.run(job_of([Case(plan, fitted, scene, Paper([(Situation(), [])]))], read=devices))
+    files: dict[str, bytes] = {}
+    for device in answer["read"]:
+        files.update({f"{device['name']}/{name}": text.encode() for name, text in device["files"].items()})
+        for port, frames in device["lldp"].items():
+            found = [(at, bytes.fromhex(text)) for at, text in frames]
+            files[f"{device['name']}/{port}.lldp.pcap"] = pcap.write(found)
+    return files
+
+
+def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[list[Any]] = ()) -> dict[str, Any]:
     """Several cases as one job: built side by side in one kernel, their situations in step."""
     ears_before: list[int] = []
     ears = questions = 0
