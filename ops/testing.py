@@ -7,8 +7,10 @@ import os
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from ops import database, serve
@@ -20,17 +22,19 @@ from ops.machine import (
     WEB,
     SetupError,
     api_types,
+    bench,
     debian,
     environment,
     front_end,
     node,
     node_modules,
-    say,
     virtual_environment,
 )
 
 CHROMIUM = Path("/usr/bin/chromium")
-PARTS = ("static", "core", "server", "web")
+PARTS = ("static", "core", "server", "bench", "web")
+BENCH_FEW = "test_[!h]*.py"
+BUILDING, OTHERS = "test_building.py", "test_[!b]*.py"
 
 
 class Score:
@@ -39,32 +43,52 @@ class Score:
     def __init__(self) -> None:
         self.passed = 0
         self.failed = 0
+        self.turn = threading.Lock()
+
+    def count(self, passed: int, failed: int, text: str) -> None:
+        """Add to the score and say so; parts that run side by side take turns."""
+        with self.turn:
+            self.passed += passed
+            self.failed += failed
+            print(text, flush=True)
 
     def check(self, name: str, arguments: list[str], env: dict[str, str], cwd: Path = ROOT) -> None:
         """One check: a program that ends with 0."""
         done = subprocess.run(arguments, env=env, cwd=cwd, text=True, capture_output=True)
         if done.returncode:
-            self.failed += 1
-            print(f"FAILED {name}\n{done.stdout}{done.stderr}", flush=True)
+            self.count(0, 1, f"FAILED {name}\n{done.stdout}{done.stderr}")
         else:
-            self.passed += 1
-            print(f"ok {name}", flush=True)
+            self.count(1, 0, f"ok {name}")
 
-    def tests(self, folder: str, env: dict[str, str]) -> None:
+    def tests(self, folder: str, env: dict[str, str], pattern: str = "test_*.py") -> None:
         """The tests below a folder, counted by their runner; one that can't even be loaded counts as failed."""
         with tempfile.NamedTemporaryFile(suffix=".json") as told:
             started = time.monotonic()
-            done = subprocess.run([str(PYTHON), "-m", "tests.runner", folder, told.name], env=env, cwd=ROOT)
+            done = subprocess.run(
+                [str(PYTHON), "-m", "tests.runner", folder, told.name, pattern],
+                env=env,
+                cwd=ROOT,
+                text=True,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT,
+            )
+            name = f"{folder}/{pattern}" if pattern != "test_*.py" else folder
             try:
                 counted = json.loads(Path(told.name).read_text())
             except json.JSONDecodeError:
-                print(f"FAILED {folder}: the runner ended with {done.returncode} before it could count", flush=True)
-                self.failed += 1
+                said = f"FAILED {name}: the runner ended with {done.returncode} before it could count"
+                self.count(0, 1, f"{done.stdout}{said}")
                 return
-            self.passed += counted["passed"]
-            self.failed += counted["failed"]
+            passed, failed = counted["passed"], counted["failed"]
             took = time.monotonic() - started
-            print(f"{folder}: {counted['passed']} passed, {counted['failed']} failed in {took:.0f} s", flush=True)
+            self.count(passed, failed, f"{done.stdout}{name}: {passed} passed, {failed} failed in {took:.0f} s")
+
+
+def side_by_side(*calls: Callable[[], None]) -> None:
+    """Run parts at once, for machines have more than one core; what one of them raises is raised."""
+    with ThreadPoolExecutor(len(calls)) as pool:
+        for future in [pool.submit(call) for call in calls]:
+            future.result()
 
 
 def set_up_browser() -> None:
@@ -80,7 +104,9 @@ def _static(score: Score) -> None:
     score.check("lint of Python", [str(tools / "ruff"), "check", "."], env)
     score.check("format of Python", [str(tools / "ruff"), "format", "--check", "."], env)
     score.check(
-        "types of Python", [str(tools / "mypy"), "core/aptwire", "server", "ops", "demo", "benchmarks", "docs"], env
+        "types of Python",
+        [str(tools / "mypy"), "core/aptwire", "server", "bench", "ops", "demo", "benchmarks", "docs"],
+        env,
     )
     score.check("types of the front end", ["npx", "tsc", "--noEmit"], node(), WEB)
     score.check("lint of the front end", ["npx", "eslint", "src", "--max-warnings", "0"], node(), WEB)
@@ -92,22 +118,44 @@ def _core(score: Score) -> None:
 
 def _server(score: Score) -> None:
     database.install()
+    bench()
     api_types()
     with serve.throwaway_server() as (url, env):
         score.tests("tests/server", {**env, "APTWIRE_TEST_URL": url})
 
 
+def _bench(score: Score) -> None:
+    bench()
+    score.tests("tests/bench", environment(), BENCH_FEW)
+
+
+def _honesty(score: Score) -> None:
+    bench()
+    score.tests("tests/bench", environment(), "test_honesty.py")
+
+
 def _web(score: Score) -> None:
     database.install()
+    bench()
     set_up_browser()
     front_end()
+
+    def half(pattern: str) -> None:
+        score.tests("tests/web", {**env, "APTWIRE_TEST_URL": url}, pattern)
+
     with serve.throwaway_server() as (url, env):
-        score.tests("tests/web", {**env, "APTWIRE_TEST_URL": url})
+        side_by_side(lambda: half(BUILDING), lambda: half(OTHERS))
 
 
 def run(parts: list[str]) -> int:
     """Run the parts named, or all of them."""
-    runners: dict[str, Callable[[Score], None]] = dict(zip(PARTS, (_static, _core, _server, _web), strict=True))
+    runners: dict[str, list[Callable[[Score], None]]] = {
+        "static": [_static],
+        "core": [_core],
+        "server": [_server],
+        "bench": [_bench, _honesty],
+        "web": [_web],
+    }
     unknown = [part for part in parts if part not in runners]
     if unknown:
         print(f"error: there is no part {', '.join(unknown)}; there are {', '.join(PARTS)}", file=sys.stderr)
@@ -116,11 +164,25 @@ def run(parts: list[str]) -> int:
     os.environ.setdefault("PYTHONDONTWRITEBYTECODE", "1")
     score = Score()
     virtual_environment()
-    for part in parts or PARTS:
+
+    def go(runner: Callable[[Score], None]) -> None:
         try:
-            runners[part](score)
+            runner(score)
         except SetupError as error:
-            say(f"FAILED {part}: {error}")
-            score.failed += 1
+            score.count(0, 1, f"FAILED {runner.__name__[1:]}: {error}")
+
+    if parts:
+        for runner in (r for part in parts for r in runners[part]):
+            go(runner)
+    else:
+        # What installs packages or files doesn't run beside anything else that does.
+        database.install()
+        bench()
+        set_up_browser()
+        front_end()
+        side_by_side(lambda: go(_static), lambda: go(_core))
+        side_by_side(lambda: go(_server), lambda: go(_bench))
+        go(_honesty)
+        go(_web)
     print(f"{score.passed} passed, {score.failed} failed", flush=True)
     return 1 if score.failed or not score.passed else 0

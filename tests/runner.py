@@ -1,4 +1,4 @@
-"""Runs the tests below a folder and writes how many passed and failed: python -m tests.runner FOLDER COUNTS.json"""
+"""Runs the tests below a folder and writes how many passed and failed: python -m tests.runner FOLDER COUNTS.json [PATTERN]"""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ class Counting(unittest.TextTestResult):
         self.passed += 1
 
 
-def main(folder: str, counts: str) -> int:
-    suite = unittest.TestLoader().discover(str(ROOT / folder), top_level_dir=str(ROOT))
+def main(folder: str, counts: str, pattern: str = "test_*.py") -> int:
+    suite = unittest.TestLoader().discover(str(ROOT / folder), pattern, str(ROOT))
     result = unittest.TextTestRunner(resultclass=Counting).run(suite)
     bad = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     good = result.passed

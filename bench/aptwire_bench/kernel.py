@@ -6,7 +6,6 @@ It is Debian's user-mode-linux: an ordinary process without privileges, whose ne
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import json
 import os
 import shutil
@@ -52,10 +51,6 @@ def _path(program: str) -> str | None:
 def missing() -> list[str]:
     """The Debian packages that the bench needs and this machine lacks."""
     return sorted({package for program, package in NEEDED.items() if _path(program) is None})
-
-
-def _die_with_parent() -> None:
-    ctypes.CDLL(None).prctl(1, signal.SIGKILL)
 
 
 class Kernel:
@@ -104,7 +99,13 @@ class Kernel:
             text=True,
             errors="replace",
             start_new_session=True,
-            preexec_fn=_die_with_parent,
+        )
+        # Should this process be killed outright, its end of the pipe closes, and this one clears up.
+        self.guardian = subprocess.Popen(
+            ["/bin/sh", "-c", 'read x; kill -9 "-$0"; rm -rf "$1"', str(self.process.pid), self.folder],
+            stdin=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
         )
         self.heard = time.monotonic()
         self.thread = threading.Thread(target=self._listen, daemon=True)
@@ -120,10 +121,15 @@ class Kernel:
             Path(self.folder, "stop").touch()
             with contextlib.suppress(subprocess.TimeoutExpired):
                 self.process.wait(1.5)
+        self.guardian.kill()
         with contextlib.suppress(ProcessLookupError):
             os.killpg(self.process.pid, signal.SIGKILL)
         self.process.wait()
+        self.guardian.wait()
         self.thread.join(2)
+        for pipe in (self.process.stdout, self.guardian.stdin):
+            if pipe is not None:
+                pipe.close()
         shutil.rmtree(self.folder, ignore_errors=True)
 
     def _listen(self) -> None:

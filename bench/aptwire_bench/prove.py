@@ -217,6 +217,10 @@ def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[list[Any]]
             chosen = dict(situation.chosen)
             for team, _ in case.paper.phases[n - 1][0].chosen if n else ():
                 chosen.setdefault(team, usual[team])
+            ports = case.plan.of("fabric_port")
+            cables = [case.plan.get("cable", id) for id in (*situation.pulled, *before_pulled(case, n))]
+            if case.scene.trees and any(c.a in ports and c.b in ports for c in cables):
+                phase["aged"] = True
             phase["choose"] += [case.scene.choices[nic] for nic in chosen.values()]
             numbers = {ear.seat: before + i for i, ear in enumerate(case.scene.ears)}
             by_seat = {ear.seat: ear for ear in case.scene.ears}
@@ -235,6 +239,11 @@ def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[list[Any]]
         "read": list(read),
         "trials": trials,
     }
+
+
+def before_pulled(case: Case, n: int) -> tuple[str, ...]:
+    """The cables that were pulled in the situation before, and are back in this one."""
+    return case.paper.phases[n - 1][0].pulled if n else ()
 
 
 def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:

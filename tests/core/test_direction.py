@@ -11,7 +11,18 @@ from pathlib import Path
 from tests.support import ROOT
 
 CORE_MAY = {"aptwire", "numpy", "scipy", "jsonschema_rs", "click"}
-SERVER_MAY = {"aptwire", "aptwire_server", "django", "rest_framework", "drf_spectacular", "psycopg", "asgiref"}
+SERVER_MAY = {
+    "aptwire",
+    "aptwire_server",
+    "django",
+    "rest_framework",
+    "drf_spectacular",
+    "psycopg",
+    "asgiref",
+    "aptwire_bench",
+    "procrastinate",
+}
+BENCH_MAY = {"aptwire", "aptwire_bench", "click"}
 OUTSIDE = {"os", "io", "pathlib", "shutil", "socket", "subprocess", "tempfile", "urllib", "http"}
 
 
@@ -40,6 +51,11 @@ class DirectionTest(unittest.TestCase):
 
     def test_the_server_imports_the_core_and_its_framework_only(self) -> None:
         self.assertEqual(self.foreign("server/aptwire_server", SERVER_MAY), [])
+
+    def test_the_bench_knows_the_core_only_and_its_agent_nothing(self) -> None:
+        self.assertEqual(self.foreign("bench", BENCH_MAY), [])
+        agent = ROOT / "bench" / "aptwire_bench" / "agent.py"
+        self.assertEqual([n for n in imported(agent) if n not in sys.stdlib_module_names], [])
 
     def test_only_the_command_line_of_the_core_touches_files(self) -> None:
         found = []

@@ -43,7 +43,7 @@ class Client:
             status, raw = error.code, error.read()
         try:
             return status, json.loads(raw) if raw else None
-        except json.JSONDecodeError:
+        except ValueError:
             return status, raw
 
     def get(self, path: str) -> tuple[int, Any]:

@@ -73,7 +73,7 @@ class DecksTest(BrowserTest):
         field.fill("230")
         expect(self.page.get_by_text("1 astray → home")).to_be_visible()
         field.press("Enter")
-        expect(self.count("home")).to_have_text("26")
+        expect(self.count("home")).to_have_text("27")
         expect(self.page.get_by_role("button", name=re.compile("Port group tide gauges, tag 230")).last).to_be_visible()
 
     def test_escape_leaves_everything_as_it_was(self) -> None:

@@ -8,7 +8,7 @@ import { useSearchParams } from "react-router";
 import { api, unwrap, type BenchDetail, type BenchItem, type BenchReport } from "../api/client";
 import { usePlan } from "../api/plan";
 
-const STEPS: Record<string, string> = { starting: "starting the kernel", building: "building namespaces", asking: "asking: frame", situation: "asked in situation" };
+const STEPS: Record<string, string> = { starting: "starting the kernel", building: "building", settling: "waiting for links to settle", asking: "asking: frame", situation: "asked in situation" };
 const live = (run: BenchItem | undefined): boolean => run?.state === "waiting" || run?.state === "running";
 
 /** How a run came out, in a few words and a sign. */
@@ -71,7 +71,7 @@ export function Bench() {
           <h2>Prove revision {snapshot.revision}</h2>
           <p>The plan is built in a Linux kernel of its own, real frames are sent, and each answer is held against the engine’s.</p>
           <label>
-            <span>Cables pulled, one after the other</span>
+            <span>Cables pulled in turn</span>
             <input className="mono" inputMode="numeric" value={pulls} onChange={(e) => setPulls(e.target.value)} />
           </label>
           <label>
