@@ -25,7 +25,7 @@ from tests.bench.support import put, told
 from tests.core.test_whole_wiring import ring, two_nics
 from tests.support import Small, pair
 
-EVERYTHING = Scope(sample=100, tags=8, pulls=2, trials=60)
+EVERYTHING = Scope(sample=100, tags=8, pulls=1, trials=60)
 
 
 def private() -> Small:

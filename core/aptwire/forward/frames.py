@@ -101,10 +101,9 @@ class Frames:
     def heard(self, sender: str, vid: int | None, frame: str = BROADCAST, target: str = "") -> Heard:
         """Who receives a frame that a seat sends untagged (None), priority-tagged (0) or with a VID."""
         seat = self.seats[sender]
-        context = self._context(seat, vid)
-        if context < 0 or (frame == FOREIGN and not seat.forges):
+        if not self.takes(sender, vid) or (frame == FOREIGN and not seat.forges):
             return frozenset()
-        reached = self._reached(seat, context, vid)
+        reached = self.reached(sender, vid)
         if frame == UNKNOWN:
             reached = frozenset((id, tag) for id, tag in reached if self.seats[id].overhears)
         elif frame == UNICAST:
@@ -154,8 +153,16 @@ class Frames:
             return seat.hears[0] if label == UNTAGGED and seat.hears else -1
         return int(seat.rule.into[label])
 
-    def _reached(self, seat: Seat, context: int, vid: int | None) -> Heard:
-        classes = self.wiring.classes
+    def takes(self, sender: str, vid: int | None) -> bool:
+        """Whether a seat's port lets a frame in."""
+        return self._context(self.seats[sender], vid) >= 0
+
+    def reached(self, sender: str, vid: int | None) -> Heard:
+        """Who is on a broadcast's way, whatever guards and mirrors make of it."""
+        seat, classes = self.seats[sender], self.wiring.classes
+        context = self._context(seat, vid)
+        if context < 0:
+            return frozenset()
         label = int(classes.of[vid]) if vid else UNTAGGED
         found: set[tuple[str, int | None]] = set()
         for other, out, begins in self._flood(seat.bridge, context, seat.order, seat.vni):

@@ -1,0 +1,153 @@
+"""Single frames: who receives them, what guards, mirrors and overlays make of them, and the story of their way."""
+
+from __future__ import annotations
+
+import unittest
+
+from aptwire.forward.frames import BROADCAST, FOREIGN, FRAMES, UNICAST, UNKNOWN, Frames
+from aptwire.forward.hearing import hears
+from aptwire.forward.parts import State
+from aptwire.forward.wiring import compile_wiring
+from aptwire.plan.names import endpoint_key
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.support import Small, pair, random_plan
+
+
+def frames(made: Small) -> Frames:
+    return Frames(compile_wiring(made.plan()))
+
+
+class FrameTest(unittest.TestCase):
+    def test_a_broadcast_comes_to_all_of_the_vlan_untagged_where_the_port_says_so(self) -> None:
+        made = pair()
+        made.put("port_group", "b/t", switch="b/s", name="t", mode="trunk", allowed="10, 20")
+        made.put("guest", "g-t", host="b", name="t")
+        made.put("adapter", "t", guest="g-t", name="t", port_group="b/t")
+        asked = frames(made)
+        self.assertEqual(asked.heard("a1", None), {("b1", None), ("t", 10)})
+        self.assertEqual(asked.heard("t", 10), {("a1", None), ("b1", None)})
+        self.assertEqual(asked.heard("t", None), frozenset(), "a trunk without native drops untagged frames")
+        self.assertEqual(asked.heard("a1", 10), frozenset(), "an access port takes no tags, not even its own")
+        self.assertEqual(asked.heard("a1", 0), asked.heard("a1", None), "a priority tag counts as none")
+        self.assertEqual(asked.heard("t", 4095), frozenset())
+
+    def test_host_ports_and_stations_are_seats_too(self) -> None:
+        made = pair()
+        made.put("host_port", "a/hp", switch="a/s", name="hp", vid=10)
+        made.trunk("sw/st", "10, 20", native=20)
+        made.put("station", "st", name="st")
+        for vid in (10, None):
+            made.put("station_port", f"st-{vid}", station="st", port="sw/st", **({"vid": vid} if vid else {}))
+        asked = frames(made)
+        self.assertEqual(asked.heard("a1", None), {("b1", None), ("a/hp", None), ("sw/st", 10)})
+        self.assertEqual(asked.heard("sw/st", 10), {("a1", None), ("b1", None), ("a/hp", None)})
+        self.assertEqual(asked.heard("sw/st", None), frozenset(), "nobody else is on 20")
+
+    def test_who_overhears_takes_what_is_not_for_it(self) -> None:
+        made = pair()
+        made.guest("b", "b2", 10, overhear=True)
+        asked = frames(made)
+        self.assertEqual(asked.heard("a1", None, UNKNOWN), {("b2", None)})
+        self.assertEqual(asked.heard("a1", None, UNICAST, "b1"), {("b1", None)})
+        self.assertEqual(asked.may("a1", None, UNICAST, "b1"), {("b1", None), ("b2", None)})
+        self.assertEqual(asked.may("a1", None, UNKNOWN), {("b2", None)})
+
+    def test_a_guard_is_the_group_s_unless_the_adapter_has_its_own_word(self) -> None:
+        made = pair()
+        made.guest("a", "a2", 10, foreign_source=True)
+        made.guest("b", "b2", 10, foreign_source=False)
+        made.kinds["port_group"][0]["foreign_source"] = False
+        made.kinds["port_group"][1]["foreign_source"] = True
+        asked = frames(made)
+        self.assertEqual(asked.heard("a1", None, FOREIGN), frozenset())
+        self.assertEqual(asked.heard("a2", None, FOREIGN), asked.heard("a2", None))
+        self.assertEqual(asked.heard("b1", None, FOREIGN), asked.heard("b1", None))
+        self.assertEqual(asked.heard("b2", None, FOREIGN), frozenset())
+
+    def test_a_mirror_copies_what_the_switch_took_in_and_what_came_out(self) -> None:
+        made = pair()
+        made.guest("a", "watch", 20, None)
+        made.put("mirror", "m", source="a1", target="watch", direction="sent")
+        asked = frames(made)
+        self.assertEqual(asked.heard("a1", None), {("b1", None), ("watch", None)})
+        self.assertEqual(asked.heard("a1", None, UNKNOWN), {("watch", None)})
+        self.assertEqual(asked.heard("a1", None, FOREIGN), frozenset(), "what a guard drops is not copied")
+        self.assertEqual(asked.heard("a1", 30), frozenset(), "nor what the port refuses")
+        self.assertEqual(asked.heard("b1", None), {("a1", None)})
+        made.kinds["mirror"][0]["direction"] = "received"
+        asked = frames(made)
+        self.assertEqual(asked.heard("a1", None), {("b1", None)})
+        self.assertEqual(asked.heard("b1", None), {("a1", None), ("watch", None)})
+
+    def test_inside_an_overlay_there_are_no_tags(self) -> None:
+        made = pair()
+        made.put("segment", "over", name="over", vni=5010)
+        for host in "ab":
+            made.put("host_port", f"{host}/hp", switch=f"{host}/s", name="hp", vid=10)
+            made.put(
+                "port_group", f"{host}/o", switch=f"{host}/s", name="o", mode="overlay", vni=5010, over=f"{host}/hp"
+            )
+            made.put("guest", f"g-o{host}", host=host, name=f"o{host}")
+            made.put("adapter", f"o{host}", guest=f"g-o{host}", name=f"o{host}", port_group=f"{host}/o")
+        asked = frames(made)
+        self.assertEqual(asked.heard("oa", None), {("ob", None)})
+        self.assertEqual(asked.heard("oa", 10), frozenset())
+        made.kinds["fabric_port"][0]["allowed"] = "20"
+        self.assertEqual(frames(made).heard("oa", None), frozenset(), "the tunnel goes where its host ports go")
+
+    def test_a_state_takes_other_ways(self) -> None:
+        made = pair()
+        made.trunk("sw/p9", "20")
+        made.put("nic", "a/n9", host="a", name="n9", uplink="a/u", rank=9)
+        made.cable("a/n9", "sw/p9")
+        wiring = compile_wiring(made.plan())
+        self.assertEqual(Frames(wiring).heard("a1", None), {("b1", None)})
+        self.assertEqual(Frames(wiring, State({"a/u": "a/n9"})).heard("a1", None), frozenset())
+        self.assertEqual(Frames(wiring, State(lost=frozenset(["a/n0"]))).heard("a1", None), frozenset())
+
+    def test_the_story_goes_bridge_by_bridge(self) -> None:
+        made = pair()
+        self.assertEqual(
+            frames(made).story("a1", None),
+            [
+                "in s of a as VID 10",
+                "in sw as VID 10, over uplink u of a and n0 of a and port p1 of sw",
+                "in s of b as VID 10, over port p2 of sw and uplink u of b and n0 of b",
+            ],
+        )
+        self.assertEqual(frames(made).story("a1", 30), ["dropped at once: access 10"])
+
+
+class PropertyTest(unittest.TestCase):
+    @settings(max_examples=40, deadline=None)
+    @given(st.integers(0, 400))
+    def test_frames_say_of_broadcasts_what_hears_says_of_adapters(self, seed: int) -> None:
+        plan = random_plan(seed, rich=True)
+        wiring = compile_wiring(plan)
+        asked, said = Frames(wiring), hears(plan, wiring=wiring)
+        keys = {a.id: endpoint_key(plan, a) for a in plan.all("adapter")}
+        for id in keys.keys() & asked.seats.keys():
+            found = {
+                keys[other] for other, tag in asked.reached(id, None) if other in keys and tag is None and other != id
+            }
+            listed = {name.removesuffix("|") for name in said[f"{keys[id]}|"] if name.endswith("|")}
+            self.assertEqual(found, listed, keys[id])
+
+    @settings(max_examples=30, deadline=None)
+    @given(st.integers(0, 400))
+    def test_nobody_hears_a_frame_that_a_broadcast_would_not_bring(self, seed: int) -> None:
+        asked = Frames(compile_wiring(random_plan(seed, rich=True)))
+        for id in asked.seats:
+            for vid in (None, 10, 20):
+                everybody = asked.heard(id, vid, BROADCAST)
+                for frame in FRAMES:
+                    target = min((other for other, _ in everybody), default=id)
+                    must, may = asked.heard(id, vid, frame, target), asked.may(id, vid, frame, target)
+                    self.assertLessEqual(must, may)
+                    self.assertLessEqual(may, everybody)
+
+
+if __name__ == "__main__":
+    unittest.main()
