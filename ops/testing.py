@@ -11,6 +11,7 @@ import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 
 from ops import database, serve
@@ -34,7 +35,8 @@ from ops.machine import (
 CHROMIUM = Path("/usr/bin/chromium")
 PARTS = ("static", "core", "server", "bench", "web")
 BENCH_FEW = "test_[!h]*.py"
-BUILDING, OTHERS = "test_building.py", "test_[!b]*.py"
+HALVES = ("test_[bd]*.py", "test_p*.py")
+"""Of the browser tests, which take about as long."""
 
 
 class Score:
@@ -144,7 +146,7 @@ def _web(score: Score) -> None:
         score.tests("tests/web", {**env, "APTWIRE_TEST_URL": url}, pattern)
 
     with serve.throwaway_server() as (url, env):
-        side_by_side(lambda: half(BUILDING), lambda: half(OTHERS))
+        side_by_side(*(partial(half, pattern) for pattern in HALVES))
 
 
 def run(parts: list[str]) -> int:

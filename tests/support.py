@@ -261,6 +261,16 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
                 belongs=f"seg-{vid}",
                 addresses=[f"10.64.{vid}.1/24"],
             )
+    # Drawn apart, so that what came before stays as it was.
+    sizes = random.Random(len(made["adapter"]) * 7919 + len(made["fabric_port"]))
+    for record in (*made.get("nic", ()), *made["fabric_port"], *switches):
+        if sizes.random() < 0.15:
+            record["mtu"] = sizes.choice([1500, 9000])
+    for record in (*made["port_group"], *made["adapter"]):
+        if record.get("type") != "direct" and sizes.random() < 0.2:
+            for name in ("overhear", "foreign_source", "serve_leases", "advertise_routes"):
+                if sizes.random() < 0.5:
+                    record[name] = sizes.random() < 0.7
 
 
 class Small:

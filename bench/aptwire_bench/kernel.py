@@ -110,10 +110,22 @@ class Kernel:
         self.heard = time.monotonic()
         self.thread = threading.Thread(target=self._listen, daemon=True)
         self.thread.start()
-        if not self.ready.wait(BOOT):
+        try:
+            self._boot()
+        except BaseException:
             self.__exit__()
-            raise BenchError(f"the bench’s kernel did not start: {self._last()}")
+            raise
         return self
+
+    def _boot(self) -> None:
+        for _ in range(int(BOOT * 5)):
+            if self.ready.wait(0.2):
+                return
+            if self.process.poll() is not None:
+                break
+            if self.progress is not None:
+                self.progress(*self.last)
+        raise BenchError(f"the bench’s kernel did not start: {self._last()}")
 
     def __exit__(self, *_: object) -> None:
         """End it, and see that no process of it is left."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from aptwire.formats import pcap
-from aptwire.forward.frames import Frames
+from aptwire.forward.frames import LARGE_SIZE, Frames
 from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
@@ -18,7 +18,7 @@ from aptwire_bench.kernel import BenchError, Kernel, Progress
 from aptwire_bench.questions import Paper, Question, Scope, Situation, after, examine, frame_of, once, state_of
 from aptwire_bench.scene import Scene, build
 from aptwire_bench.shrink import smallest
-from aptwire_bench.trials import Trial, choose, routers, trial_job
+from aptwire_bench.trials import Burst, Trial, burst_frame, bursts, choose, routers, trial_job
 
 
 @dataclass(frozen=True)
@@ -39,6 +39,14 @@ class Difference:
         return self.seen - self.question.may
 
 
+@dataclass(frozen=True)
+class Overrun:
+    """A burst of which another number of frames passed than its limit lets through."""
+
+    burst: Burst
+    passed: int
+
+
 @dataclass
 class Report:
     """What came of a plan: how many questions were asked, agreed, differed, were not tried; seconds by part."""
@@ -51,8 +59,8 @@ class Report:
     situations: list[str] = field(default_factory=list)
     times: dict[str, float] = field(default_factory=dict)
     stories: list[Story] = field(default_factory=list)
-    failed: list[Trial] = field(default_factory=list)
-    """Pings and leases that came out otherwise."""
+    failed: list[Trial | Overrun] = field(default_factory=list)
+    """Pings, leases and bursts that came out otherwise."""
 
     @property
     def differed(self) -> int:
@@ -105,7 +113,14 @@ def say(plan: Plan, difference: Difference) -> dict[str, Any]:
     """A difference in words and ids."""
     q = difference.question
     tag = "untagged" if q.vid is None else "priority-tagged" if q.vid == 0 else f"tagged {q.vid}"
-    to = {"broadcast": "to everybody", "unknown": "to an address that nobody has", "foreign": "from a foreign address"}
+    to = {
+        "broadcast": "to everybody",
+        "unknown": "to an address that nobody has",
+        "foreign": "from a foreign address",
+        "offer": "with a DHCP server’s answer",
+        "advert": "with a router advertisement",
+        "large": f"of {LARGE_SIZE} bytes",
+    }
     whom = to.get(q.frame) or f"to {name_of(plan, q.target)}"
     return {
         "number": q.number,
@@ -121,17 +136,21 @@ def say(plan: Plan, difference: Difference) -> dict[str, Any]:
     }
 
 
-def say_trial(plan: Plan, trial: Trial) -> dict[str, Any]:
-    """A ping or lease that came out otherwise, in the form of a difference."""
+def say_trial(plan: Plan, trial: Trial | Overrun) -> dict[str, Any]:
+    """A ping, lease or burst that came out otherwise, in the form of a difference."""
+    common = {"number": 0, "pulled": [], "chosen": []}
+    if isinstance(trial, Overrun):
+        burst = trial.burst
+        told = [f"{called(plan, plan.find(burst.watch))}: {trial.passed} frames"]
+        ends = {"sender": burst.sender, "vid": None, "frame": "burst", "target": burst.watch}
+        return {**common, **ends, "text": burst.say(plan), "only_engine": [], "only_kernel": told}
     told = [called(plan, plan.find(trial.target.record))]
     return {
-        "number": 0,
+        **common,
         "sender": trial.source.record,
         "vid": trial.source.vid,
         "frame": trial.what,
         "target": trial.target.record,
-        "pulled": [],
-        "chosen": [],
         "text": trial.say(plan),
         "only_engine": told if trial.expected else [],
         "only_kernel": [] if trial.expected else told,
@@ -147,6 +166,7 @@ class Case:
     scene: Scene
     paper: Paper
     trials: list[Trial] = field(default_factory=list)
+    bursts: list[Burst] = field(default_factory=list)
     first: int = 0
     """The number of its first question within the job."""
 
@@ -158,7 +178,8 @@ class Case:
         trials = choose(fitted.plan, frames, scope.trials, scope.seed)
         seats = {h.seat for t in trials for h in (t.source, t.target)} | routers(fitted.plan, trials)
         scene = build(fitted.plan, prefix, seats)
-        return Case(plan, fitted, scene, examine(plan, fitted, scene, scope), trials)
+        paper = examine(plan, fitted, scene, scope)
+        return Case(plan, fitted, scene, paper, trials, bursts(fitted.plan, frames, scene, scope.trials))
 
     @staticmethod
     def again(plan: Plan, like: Question, prefix: str = "") -> Case:
@@ -231,6 +252,14 @@ def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[list[Any]]
                     frame[at : at + 4] = (case.first + q.number).to_bytes(4, "big")
                     phase["asks"].append([numbers[q.sender], frame.hex()])
         phases.append(phase)
+    sent: list[dict[str, Any]] = []
+    for case, before in zip(cases, ears_before, strict=True):
+        numbers = {ear.seat: before + i for i, ear in enumerate(case.scene.ears)}
+        macs = {ear.seat: ear.mac for ear in case.scene.ears}
+        for burst in case.bursts:
+            raw = burst_frame(macs[burst.sender]).hex()
+            ends = {"from": numbers[burst.sender], "to": numbers[burst.watch]}
+            sent.append({**ends, "limit": [burst.limit.space, burst.limit.line], "count": burst.count, "frame": raw})
     trials = [trial_job(trial, case.scene.stacks) for case in cases for trial in case.trials]
     return {
         "scenes": [case.scene.to_json() for case in cases],
@@ -238,6 +267,7 @@ def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[list[Any]]
         "settle": settle,
         "read": list(read),
         "trials": trials,
+        "bursts": sent,
     }
 
 
@@ -254,7 +284,7 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
         # A priority tag says nothing of a VLAN, and counts as none (IEEE 802.1Q clause 6.9.1).
         seen.setdefault(number, set()).add((ears[ear], tag or None))
     reports = []
-    reached = iter(answer["reached"])
+    reached, passed = iter(answer["reached"]), iter(answer["passed"])
     for case in cases:
         report = Report(left=case.fitted.left, times=answer["times"])
         report.situations = [s.say(case.plan) for s, _ in case.paper.phases]
@@ -274,6 +304,12 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
                 report.agreed += 1
             else:
                 report.failed.append(trial)
+        for burst in case.bursts:
+            report.asked += 1
+            if burst.least <= (count := next(passed)) <= burst.most:
+                report.agreed += 1
+            else:
+                report.failed.append(Overrun(burst, count))
         reports.append(report)
     return reports
 
@@ -336,6 +372,8 @@ STORIES = 3
 def prove(plan: Plan, scope: Scope = Scope(), progress: Progress | None = None, stories: int = STORIES) -> Report:  # noqa: B008
     """Build a plan in a fresh kernel, ask it, compare; the first differences are told whole.  BenchError where that can't be done."""
     began = time.monotonic()
+    if progress is not None:
+        progress("starting", 0, 1)
     case = Case.of(plan, scope)
     ready = time.monotonic()
     # A namespace takes some 0.3 MB, a pair of devices some 50 kB; cut-down plans are tried side by side.

@@ -3,10 +3,22 @@
 from __future__ import annotations
 
 import random
+import struct
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
-from aptwire.forward.frames import BROADCAST, FOREIGN, UNICAST, UNKNOWN, Frames, Heard
+from aptwire.forward.frames import (
+    ADVERT,
+    BROADCAST,
+    FOREIGN,
+    LARGE,
+    LARGE_SIZE,
+    OFFER,
+    UNICAST,
+    UNKNOWN,
+    Frames,
+    Heard,
+)
 from aptwire.forward.parts import NOW, State
 from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.edits import Drop, Operation, Patch, apply_edit
@@ -19,6 +31,8 @@ from aptwire_bench.scene import Ear, Scene
 Asked = tuple[str, int | None, str, str]
 """(sender, tag, frame, target)"""
 EVERYBODY = "ff:ff:ff:ff:ff:ff"
+ALL_NODES = "33:33:00:00:00:01"
+MARK = b"APTW"
 NOBODY, STRANGER = "02:a7:ff:00:00:01", "02:a7:ff:00:00:02"
 
 
@@ -206,7 +220,11 @@ def _asked(frames: Frames, ears: dict[str, Ear], scene: Scene, scope: Scope, dic
         some = [None, *passing[:1]]
         for vid in some:
             yield sender, vid, UNKNOWN, ""
-        yield sender, None, FOREIGN, ""
+        for frame in (FOREIGN, OFFER, ADVERT):
+            yield sender, None, frame, ""
+        if not seat.vni:
+            # A tunnel adds its header, and what it does with packets that are too large then is its own affair.
+            yield sender, None, LARGE, ""
         for vid in some:
             heard = sorted({id for id, _ in frames.heard(sender, vid)} & set(ears) - {sender})
             others = sorted(set(ears) - set(heard) - {sender})
@@ -217,10 +235,36 @@ def _asked(frames: Frames, ears: dict[str, Ear], scene: Scene, scope: Scope, dic
 
 def frame_of(question: Question, ears: dict[str, Ear]) -> bytes:
     """The bytes of a question's frame, at least 60 of them (IEEE 802.3 clause 3.2.8 without the FCS)."""
-    to = {BROADCAST: EVERYBODY, FOREIGN: EVERYBODY, UNKNOWN: NOBODY}.get(question.frame)
-    target = to if to is not None else ears[question.target].mac
+    to = {UNKNOWN: NOBODY, ADVERT: ALL_NODES}.get(question.frame, EVERYBODY)
+    target = ears[question.target].mac if question.frame == UNICAST else to
     source = STRANGER if question.frame == FOREIGN else ears[question.sender].mac
     made = bytes.fromhex(target.replace(":", "") + source.replace(":", ""))
     if question.vid is not None:
         made += b"\x81\x00" + question.vid.to_bytes(2, "big")
-    return (made + b"\x88\xb5APTW" + question.number.to_bytes(4, "big")).ljust(64, b"\0")
+    mark = MARK + question.number.to_bytes(4, "big")
+    if question.frame == OFFER:
+        made += _offer(mark)
+    elif question.frame == ADVERT:
+        made += _advert(mark)
+    else:
+        made += b"\x88\xb5" + mark
+    return made.ljust(14 + LARGE_SIZE if question.frame == LARGE else 64, b"\0")
+
+
+def _offer(mark: bytes) -> bytes:
+    """What a DHCP server sends: an IPv4 packet (RFC 791) of UDP from port 67 to 68."""
+    head: bytes = struct.pack("!BBHHHBBH", 0x45, 0, 28 + len(mark), 0, 0, 64, 17, 0) + bytes(4) + b"\xff" * 4
+    total = sum(struct.unpack("!10H", head))
+    check = ~(total + (total >> 16)) & 0xFFFF
+    head = head[:10] + check.to_bytes(2, "big") + head[12:]
+    udp: bytes = struct.pack("!HHHH", 67, 68, 8 + len(mark), 0)
+    return b"\x08\x00" + head + udp + mark
+
+
+def _advert(mark: bytes) -> bytes:
+    """A router advertisement (RFC 4861 clause 4.2) in an IPv6 packet."""
+    body: bytes = struct.pack("!BBHBBHII", 134, 0, 0, 64, 0, 0, 0, 0) + mark
+    head: bytes = struct.pack("!IHBB", 6 << 28, len(body), 58, 255)
+    return (
+        b"\x86\xdd" + head + bytes.fromhex("fe80" + "00" * 13 + "01") + bytes.fromhex("ff02" + "00" * 13 + "01") + body
+    )

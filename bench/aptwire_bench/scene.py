@@ -22,6 +22,8 @@ from aptwire.plan.plan import Plan
 from aptwire.plan.private import private_part
 
 EARS = "ears"
+LARGEST = 9_216
+"""Bytes of a packet that everything takes unless the plan says less."""
 FEW = 64
 """A set of more VIDs than these stands for "all"; those that the plan names one by one are built."""
 
@@ -34,6 +36,18 @@ class Ear:
     space: str
     device: str
     mac: str
+
+
+@dataclass(frozen=True)
+class Limit:
+    """A token bucket at an adapter: `rate` kbit/s and `burst` bytes of what it may send or receive, and the line that makes it."""
+
+    seat: str
+    way: str
+    rate: int
+    burst: int
+    space: str
+    line: str
 
 
 @dataclass
@@ -58,6 +72,7 @@ class Scene:
     space_of: dict[str, str] = field(default_factory=dict)
     stacks: dict[str, tuple[str, str]] = field(default_factory=dict)
     routers: list[str] = field(default_factory=list)
+    limits: list[Limit] = field(default_factory=list)
 
     def to_json(self) -> dict[str, Any]:
         """For the agent inside the kernel."""
@@ -165,9 +180,28 @@ class _Builder:
             if nic.link == "down":
                 space, device = self.device_of[nic.id]
                 self._line(space, "ip", f"link set dev {device} down")
+        self._sizes()
         for space in self.scene.spaces:
             self._line(space, "ip", "link set dev lo up")
         return self.scene
+
+    def _sizes(self) -> None:
+        """The MTU of cables: the least that either end says.  A veth pair checks at the receiving end alone, so both get it; a
+        bond gives its own to its members, so that theirs come last."""
+        plan = self.plan
+        for cable in plan.all("cable"):
+            said: list[int | None] = []
+            for end in (cable.a, cable.b):
+                port = plan.of("fabric_port").get(end)
+                said += (
+                    [plan.get("nic", end).mtu]
+                    if port is None
+                    else [port.mtu, plan.get("fabric_switch", port.switch).mtu]
+                )
+            least = min((size for size in said if size), default=None)
+            for end in (cable.a, cable.b) if least else ():
+                space, device = self.device_of[end]
+                self._line(space, "ip", f"link set dev {device} mtu {least}")
 
     # --- small helpers ----------------------------------------------------------------------------------------
 
@@ -198,18 +232,20 @@ class _Builder:
     def _pair(self, one: tuple[str, str], two: tuple[str, str]) -> None:
         """A cable between two devices."""
         (space, name), (other, far) = one, two
-        self.scene.wires.append(f"link add name {name} netns {space} type veth peer name {far} netns {other}")
+        size = f"mtu {LARGEST}"
+        self.scene.wires.append(
+            f"link add name {name} netns {space} {size} type veth peer name {far} netns {other} {size}"
+        )
 
     def _ear(self, seat: str, space: str, device: str, mac: str) -> None:
         self.scene.ears.append(Ear(seat, space, device, mac))
 
-    def _far_ear(self, seat: str, near: tuple[str, str], mac: str, mtu: int | None = None) -> None:
+    def _far_ear(self, seat: str, near: tuple[str, str], mac: str) -> None:
         """The other end of a bridge port: what sends and listens there."""
         space = self._space(f"{EARS} {seat}", f"p{len(self.space_of)}") if seat in self.addressed else self.listening
         device = self._name(space, "")
         self._pair(near, (space, device))
-        size = f" mtu {mtu}" if mtu else ""
-        self._line(space, "ip", f"link set dev {device} address {mac}{size} up")
+        self._line(space, "ip", f"link set dev {device} address {mac} up")
         self._ear(seat, space, device, mac)
         if space is not self.listening:
             self._addresses(seat, space, device)
@@ -250,13 +286,12 @@ class _Builder:
         self._line(space, "ip", f"link add name {name} type bridge {aware} mcast_snooping 0 {tree}")
         if "address" not in more:
             self._line(space, "ip", f"link set dev {name} address {mac}")
-        self._line(space, "ip", f"link set dev {name} up")
+        self._line(space, "ip", f"link set dev {name} mtu {LARGEST} up")
         self.scene.bridges.append((space, name))
         return mac
 
-    def _port(self, space: str, device: str, bridge: str, door: Door | None, mtu: int | None = None) -> None:
-        size = f" mtu {mtu}" if mtu else ""
-        self._line(space, "ip", f"link set dev {device} master {bridge}{size}")
+    def _port(self, space: str, device: str, bridge: str, door: Door | None) -> None:
+        self._line(space, "ip", f"link set dev {device} master {bridge}")
         self._line(space, "ip", f"link set dev {device} up")
         if door is None:
             return
@@ -268,7 +303,7 @@ class _Builder:
             self._line(space, "bridge", f"vlan add dev {device} vid {vid}{pvid}{out}")
         if door.native and door.native not in door.untagged:
             # An isolated port sends into a VLAN that it doesn't hear; a Linux port hears all that it is a member of.
-            self._filter(space, device, "egress", 1, f"protocol 802.1Q flower vlan_id {door.native} action drop")
+            self._filter(space, device, "egress", 2, f"protocol 802.1Q flower vlan_id {door.native} action drop")
         self._guards(space, device, door.refuse)
 
     def _guards(
@@ -287,7 +322,7 @@ class _Builder:
             lines.append(f"protocol all {match} {passing}")
         if own:
             lines.append("protocol all matchall action drop")
-        for order, line in enumerate(lines, 2):
+        for order, line in enumerate(lines, 4):
             self._filter(space, device, "ingress", order, line)
 
     def _filter(self, space: str, device: str, way: str, order: int, rest: str) -> None:
@@ -344,7 +379,7 @@ class _Builder:
         near = self.device_of[nic.id]
         device = self._name(space, "")
         wire = next(w for w in self.scene.wires if w.startswith(f"link add name {near[1]} netns {near[0]} "))
-        void = wire.split()[-3]
+        void = wire.split(" peer name ")[1].split()[0]
         self.scene.wires.remove(wire)
         self.scene.inside[self.listening]["ip"].remove(f"link set dev {void} up")
         self._pair(near, (space, device))
@@ -381,8 +416,8 @@ class _Builder:
                 device = bond
             own = costs.get(port.id)
             if self.plan.where("station_port", "port", port.id):
-                self._far_ear(port.id, self.device_of[port.id], self._mac(), port.mtu)
-            self._port(space, device, bridge, self._fabric_door(switch, port), port.mtu or switch.mtu)
+                self._far_ear(port.id, self.device_of[port.id], self._mac())
+            self._port(space, device, bridge, self._fabric_door(switch, port))
             if tree and own is not None:
                 self._line(space, "bridge", f"link set dev {device} cost {own.cost}")
 
@@ -421,7 +456,7 @@ class _Builder:
 
     # --- hosts ------------------------------------------------------------------------------------------------
 
-    def _bond(self, space: str, name: str, mode: str, members: list[str], more: str = "") -> None:
+    def _bond(self, space: str, name: str, mode: str, members: list[str]) -> None:
         kinds = {
             "standby": "active-backup",
             "pinned": "active-backup",
@@ -430,7 +465,8 @@ class _Builder:
         }
         if mode == "lacp":
             self.scene.lacp.append((space, name))
-        self._line(space, "ip", f"link add name {name} type bond mode {kinds[mode]} miimon 10{more}")
+        self._line(space, "ip", f"link add name {name} type bond mode {kinds[mode]} miimon 10")
+        self._line(space, "ip", f"link set dev {name} mtu {LARGEST}")
         for member in members:
             self._line(space, "ip", f"link set dev {member} master {name}")
             self._line(space, "ip", f"link set dev {member} up")
@@ -446,7 +482,7 @@ class _Builder:
         for group in sorted(plan.where("port_group", "switch", id), key=lambda g: g.id):
             if group.mode != "overlay":
                 for adapter in sorted(plan.where("adapter", "port_group", group.id), key=lambda a: a.id):
-                    self._tap(space, bridge, group, adapter, switch.mtu)
+                    self._tap(space, bridge, group, adapter)
         taken: set[int] = set()
         for port in sorted(plan.where("host_port", "switch", id), key=lambda p: p.id):
             self._host_port(space, bridge, mac, port, taken)
@@ -513,6 +549,8 @@ class _Builder:
         self._bridge(space, inner)
         every = Door(self.known, frozenset([self.plain]), self.plain)
         self._pair((space, near), (space, far))
+        for end in (near, far) if nic.mtu else ():
+            self._line(space, "ip", f"link set dev {end} mtu {nic.mtu}")
         self._port(space, device, inner, every)
         self._port(space, near, inner, every)
         self._functions(space, inner, functions)
@@ -527,9 +565,9 @@ class _Builder:
         for adapter in functions:
             vid = adapter.function_vid
             door = self._access(vid) if vid else Door(self.known, frozenset([self.plain]), self.plain)
-            self._seat(space, inner, adapter, door, None, None)
+            self._seat(space, inner, adapter, door, None)
 
-    def _tap(self, space: str, bridge: str, group: PortGroup, adapter: Adapter, mtu: int | None) -> None:
+    def _tap(self, space: str, bridge: str, group: PortGroup, adapter: Adapter) -> None:
         if group.mode == "access":
             door = self._access(group.vid or 0)
         elif group.mode == "private":
@@ -538,16 +576,14 @@ class _Builder:
             door = self._access(self.plain)
         else:
             door = self._trunk(group.allowed, group.native)
-        self._seat(space, bridge, adapter, door, group, mtu)
+        self._seat(space, bridge, adapter, door, group)
 
-    def _seat(
-        self, space: str, bridge: str, adapter: Adapter, door: Door | None, group: PortGroup | None, mtu: int | None
-    ) -> None:
+    def _seat(self, space: str, bridge: str, adapter: Adapter, door: Door | None, group: PortGroup | None) -> None:
         device = self.device_of[adapter.id][1]
         twins = [a for a in self.plan.where("adapter", "mac", adapter.mac) if a.id != adapter.id] if adapter.mac else []
         mac = adapter.mac if adapter.mac and not twins else self._mac()
-        self._far_ear(adapter.id, (space, device), mac, mtu)
-        self._port(space, device, bridge, Door(door.tagged, door.untagged, door.native) if door else None, mtu)
+        self._far_ear(adapter.id, (space, device), mac)
+        self._port(space, device, bridge, Door(door.tagged, door.untagged, door.native) if door else None)
         for vid in sorted(door.tagged | door.untagged) if door is not None else ():
             self._line(space, "bridge", f"fdb add {mac} dev {device} master static vlan {vid}")
         if door is None:
@@ -556,12 +592,16 @@ class _Builder:
             # The switch knows who sits where, and gives an adapter nothing that isn't for it.
             self._line(space, "bridge", f"link set dev {device} flood off")
         if group is not None and not guard(self.plan, adapter, "serve_leases"):
-            self._filter(space, device, "ingress", 1, "protocol ip flower ip_proto udp src_port 67 action drop")
+            self._filter(space, device, "ingress", 2, "protocol ip flower ip_proto udp src_port 67 action drop")
+        if group is not None and not guard(self.plan, adapter, "advertise_routes"):
+            self._filter(space, device, "ingress", 3, "protocol ipv6 flower ip_proto icmpv6 type 134 action drop")
         guarded = group is not None and not guard(self.plan, adapter, "foreign_source")
+        if group is not None:
+            self._limits(space, device, adapter, group)
         copies = self._mirrors(adapter.id, "sent")
         # Inside an overlay there are no tags.
         self._guards(space, device, door.refuse if door is not None else None, mac if guarded else "", copies)
-        for order, target in enumerate(self._mirrors(adapter.id, "received"), 2):
+        for order, target in enumerate(self._mirrors(adapter.id, "received"), 3):
             self._filter(
                 space,
                 device,
@@ -569,6 +609,19 @@ class _Builder:
                 order,
                 f"protocol all matchall action mirred egress mirror dev {target} continue",
             )
+
+    def _limits(self, space: str, device: str, adapter: Adapter, group: PortGroup) -> None:
+        """What an adapter may send and receive: a token bucket each way (RFC 2697), put in place once the frames were asked."""
+        for way, hook in (("send", "ingress"), ("receive", "egress")):
+            own = getattr(adapter, f"{way}_rate") is not None
+            rate, burst = (getattr(adapter if own else group, f"{way}_{part}") for part in ("rate", "burst"))
+            if rate is not None and burst is not None:
+                police = f"action police rate {rate}kbit burst {burst} conform-exceed drop/continue"
+                first = f"qdisc add dev {device} clsact"
+                if first not in self.scene.inside[space]["tc"]:
+                    self._line(space, "tc", first)
+                line = f"filter add dev {device} {hook} pref 1 protocol all matchall {police}"
+                self.scene.limits.append(Limit(adapter.id, way, rate, burst, space, line))
 
     def _mirrors(self, adapter: str, way: str) -> list[str]:
         """The devices that get a copy of what an adapter sends or receives."""
@@ -616,4 +669,4 @@ class _Builder:
                 self._line(space, "bridge", f"fdb append 00:00:00:00:00:00 dev {tunnel} dst {inner[other]}")
         for group in groups:
             for adapter in sorted(self.plan.where("adapter", "port_group", group.id), key=lambda a: a.id):
-                self._seat(space, bridge, adapter, None, group, None)
+                self._seat(space, bridge, adapter, None, group)

@@ -51,7 +51,8 @@ def without(plan: Plan, kind: str, id: str) -> Edit:
 
 
 def _optional(kind: str) -> set[str]:
-    return {name for name in REFS[kind] if SPECS[kind][name].optional}
+    """The references that a record can do without; what is carried or offered by another goes with that."""
+    return {name for name in REFS[kind] if SPECS[kind][name].optional} - {"over", "function_of"}
 
 
 def smallest(plan: Plan, differ: Differ, rounds: int = 40) -> Plan:

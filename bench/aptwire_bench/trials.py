@@ -11,6 +11,8 @@ from aptwire.forward.frames import Frames, guard
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
+from aptwire_bench.scene import Limit, Scene
+
 PING, LEASE = "ping", "lease"
 
 
@@ -137,6 +139,53 @@ def routers(plan: Plan, trials: list[Trial]) -> set[str]:
         return set()
     ports = plan.all("station_port")
     return {p.port for p in ports if plan.get("station", p.station).routes}
+
+
+SIZE, SLACK = 1_000, 0.25
+"""Bytes of a frame in a burst; seconds in which a burst is surely sent."""
+
+
+@dataclass(frozen=True)
+class Burst:
+    """Frames sent one after the other past an adapter's limit: between `least` and `most` of them come to `watch`."""
+
+    limit: Limit
+    sender: str
+    watch: str
+    count: int
+    least: int
+    most: int
+
+    def say(self, plan: Plan) -> str:
+        """In words."""
+        names = [called(plan, plan.find(id)) for id in (self.sender, self.watch)]
+        return f"{self.count} frames of {SIZE} bytes from {names[0]} to {names[1]}, of which {self.least} to {self.most} pass"
+
+
+def burst_frame(mac: str) -> bytes:
+    """A broadcast from an address, of SIZE bytes."""
+    return (b"\xff" * 6 + bytes.fromhex(mac.replace(":", "")) + b"\x88\xb5APTW\xff\xff\xff\xff").ljust(SIZE, b"\0")
+
+
+def bursts(plan: Plan, frames: Frames, scene: Scene, most: int) -> list[Burst]:
+    """One burst for each limit that somebody can see, as far as its bucket is large beside what trickles in meanwhile."""
+    limited = {limit.seat for limit in scene.limits}
+    made: list[Burst] = []
+    for limit in scene.limits:
+        trickle = limit.rate * 125 * SLACK
+        if limit.burst < 3 * SIZE or trickle > limit.burst or len(made) == most:
+            continue
+        if limit.way == "send":
+            seen = sorted(id for id, tag in frames.reached(limit.seat, None) if tag is None and id not in limited)
+            ends = (limit.seat, seen[0]) if seen else None
+        else:
+            speaking = (s for s in sorted(frames.seats) if s not in limited and s != limit.seat)
+            sender = next((s for s in speaking if (limit.seat, None) in frames.reached(s, None)), None)
+            ends = (sender, limit.seat) if sender is not None else None
+        if ends is not None:
+            full = limit.burst // SIZE
+            made.append(Burst(limit, *ends, count=3 * full + 10, least=full - 1, most=full + 1 + int(trickle // SIZE)))
+    return made
 
 
 def trial_job(trial: Trial, stacks: dict[str, tuple[str, str]]) -> dict[str, object]:

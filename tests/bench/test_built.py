@@ -19,7 +19,7 @@ from aptwire.plan.names import endpoint_key
 from aptwire.plan.plan import Plan
 from aptwire_bench.fit import fit
 from aptwire_bench.kernel import Kernel
-from aptwire_bench.prove import Scope, prove, read_back
+from aptwire_bench.prove import Case, Scope, prove, read_back
 
 from tests.bench.support import put, told
 from tests.core.test_whole_wiring import ring, two_nics
@@ -147,7 +147,19 @@ def tree() -> Small:
     return made
 
 
+def limited() -> Small:
+    """Adapters limited each way, by their port group and by their own word."""
+    made = pair()
+    bucket = {"send_rate": 80, "send_burst": 20_000, "receive_rate": 160, "receive_burst": 40_000}
+    made.guest("a", "slow", 10, **bucket)
+    made.kinds["port_group"][1].update(receive_rate=100, receive_burst=10_000)
+    made.guest("b", "own", 10, receive_rate=100, receive_burst=30_000)
+    made.guest("b", "b20", 20, None)
+    return made
+
+
 PLANS: dict[str, Small] = {
+    "limits": limited(),
     "standby": two_nics("standby", ports=("10", "20")),
     "pinned": two_nics("pinned", ports=("10", "20")),
     "hashed": two_nics("hashed", {"lacp": False}),
@@ -174,6 +186,11 @@ class BuiltTest(unittest.TestCase):
                 self.assertEqual(told(plan, report), [])
                 self.assertEqual((report.left, report.untried), ((), {}))
                 self.assertGreater(report.asked, 20)
+        case = Case.of(plans["limits"], EVERYTHING)
+        self.assertEqual(
+            {(b.limit.seat, b.limit.way, b.most) for b in case.bursts},
+            {("slow", "send", 23), ("slow", "receive", 46), ("b1", "receive", 14), ("own", "receive", 34)},
+        )
 
     def test_what_was_built_is_read_back_with_the_same_verdicts(self) -> None:
         made = pair("10, 20", "10, 20")

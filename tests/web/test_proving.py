@@ -28,7 +28,7 @@ class BenchTest(BrowserTest):
         self.page.keyboard.press("Enter")
         history = self.page.get_by_role("list", name="History")
         expect(history.get_by_role("button")).to_have_count(1)
-        expect(self.page.get_by_role("progressbar")).to_be_visible(timeout=20_000)
+        expect(self.page.get_by_role("progressbar")).to_be_visible(timeout=60_000)
         # The plan goes on while its revision is proved.
         status, _ = someone().edit(self.plan, 0, patch("guest", "guest-crew-roster", running=False))
         self.assertEqual(status, 200)
@@ -44,7 +44,7 @@ class BenchTest(BrowserTest):
     def test_a_run_is_cancelled(self) -> None:
         self.page.get_by_role("button", name="Start").click()
         self.page.get_by_role("button", name="Cancel the run").click()
-        expect(self.page.get_by_role("button", name=re.compile("Revision 0 cancelled"))).to_be_visible(timeout=20_000)
+        expect(self.page.get_by_role("button", name=re.compile("Revision 0 cancelled"))).to_be_visible(timeout=60_000)
         expect(self.page.get_by_role("button", name="Start")).to_be_enabled()
 
     def test_both_stories_of_a_difference_stand_side_by_side(self) -> None:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from aptwire.forward.parts import Bridge, Link, Member, Team
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.forward.tree import Joint, Tree, spanning_tree
-from aptwire.plan.kinds import FabricPort
+from aptwire.plan.kinds import FabricPort, FabricSwitch
 from aptwire.plan.plan import Plan
 
 
@@ -83,10 +83,11 @@ def build_fabric(
         if joint.ends[0] == joint.ends[1]:
             # A switch that takes part in the tree hears itself there and blocks; another is joined with itself.
             if not switches[joint.ends[0]].spanning_tree:
-                for link in _link(joint, 0, bridges, rule_of), _link(joint, 0, bridges, rule_of, turned=True):
+                for turned in (False, True):
+                    link = _link(joint, 0, bridges, switches, rule_of, turned)
                     fabric.add(link)
             continue
-        links = [_link(joint, n, bridges, rule_of) for n in range(len(joint.cables))]
+        links = [_link(joint, n, bridges, switches, rule_of) for n in range(len(joint.cables))]
         ways = {tuple(rule.number for rule in link.rules) for link in links}
         if len(ways) == 1:
             fabric.add(links[0])
@@ -98,12 +99,17 @@ def build_fabric(
 
 
 def _link(
-    joint: Joint, n: int, bridges: Mapping[str, Bridge], rule_of: Callable[[str], PortRule], turned: bool = False
+    joint: Joint,
+    n: int,
+    bridges: Mapping[str, Bridge],
+    switches: Mapping[str, FabricSwitch],
+    rule_of: Callable[[str], PortRule],
+    turned: bool = False,
 ) -> Link:
     """The link over a joint's cable; `turned` as seen from its other end, which matters where both are on one switch."""
     one, two = (joint.ports[side][n] for side in ((1, 0) if turned else (0, 1)))
     ends = (bridges[one.switch].number, bridges[two.switch].number)
-    mtu = least(one.mtu, two.mtu)
+    mtu = least(one.mtu, two.mtu, *(switches[port.switch].mtu for port in (one, two)))
     key = f"{joint.cables[n]}'" if turned else joint.cables[n]
     return Link(key, ends, (rule_of(one.id), rule_of(two.id)), ((one.id,), (two.id,)), joint.cables[n], mtu=mtu)
 

@@ -18,8 +18,11 @@ from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
 BROADCAST, UNKNOWN, UNICAST, FOREIGN = "broadcast", "unknown", "unicast", "foreign"
-FRAMES = (BROADCAST, UNKNOWN, UNICAST, FOREIGN)
-"""To everybody; to an address that nobody has; to one seat's own address; to everybody, from an address not the sender's own."""
+OFFER, ADVERT, LARGE = "offer", "advert", "large"
+FRAMES = (BROADCAST, UNKNOWN, UNICAST, FOREIGN, OFFER, ADVERT, LARGE)
+"""To everybody; to an address that nobody has; to one seat's own address; to everybody, from an address not the sender's own; what a
+DHCP server says; a router advertisement; to everybody, with a packet of LARGE_SIZE bytes."""
+LARGE_SIZE = 4_000
 
 PRIORITY = 0
 """The tag of a priority-tagged frame; an untagged frame has none (None)."""
@@ -29,7 +32,8 @@ PRIORITY = 0
 class Seat:
     """Where frames can be sent and seen: `id` of an adapter, host port or fabric port with a station.
 
-    `overhears`: it takes frames that are not for it; `forges`: it may send from foreign addresses.
+    `overhears`: it takes frames that are not for it; `forges`: it may send from foreign addresses; `serves`, `advertises`: it
+    may answer DHCP, send router advertisements.
     """
 
     id: str
@@ -41,6 +45,12 @@ class Seat:
     hears: tuple[int, ...] = ()
     overhears: bool = False
     forges: bool = True
+    serves: bool = True
+    advertises: bool = True
+
+    def may_send(self, frame: str) -> bool:
+        """Whether the frame guards let it send such a frame."""
+        return {FOREIGN: self.forges, OFFER: self.serves, ADVERT: self.advertises}.get(frame, True)
 
 
 Heard = frozenset[tuple[str, int | None]]
@@ -80,7 +90,10 @@ def seats(wiring: Wiring) -> list[Seat]:
                     stand.vni,
                     stand.hears,
                     kind == "station_port" or (adapter is not None and not direct and guard(plan, adapter, "overhear")),
-                    adapter is None or direct or guard(plan, adapter, "foreign_source"),
+                    *(
+                        adapter is None or direct or guard(plan, adapter, name)
+                        for name in ("foreign_source", "serve_leases", "advertise_routes")
+                    ),
                 )
     return [found[id] for id in sorted(found)]
 
@@ -90,20 +103,20 @@ class Frames:
 
     def __init__(self, wiring: Wiring, state: State = NOW) -> None:
         self.wiring = wiring
-        self.roads = Roads(wiring, state)
+        self.roads, self.large = Roads(wiring, state), Roads(wiring, state, LARGE_SIZE)
         self.seats = {seat.id: seat for seat in seats(wiring)}
         self._at: dict[int, list[Seat]] = {}
         for seat in self.seats.values():
             self._at.setdefault(seat.bridge, []).append(seat)
-        self._floods: dict[tuple[int, int, str, int], list[tuple[Seat, int, bool]]] = {}
+        self._floods: dict[tuple[int, int, int, str, int], list[tuple[Seat, int, bool]]] = {}
         self._mirrors = [(m.source, m.target, m.direction) for m in wiring.plan.all("mirror")]
 
     def heard(self, sender: str, vid: int | None, frame: str = BROADCAST, target: str = "") -> Heard:
         """Who receives a frame that a seat sends untagged (None), priority-tagged (0) or with a VID."""
         seat = self.seats[sender]
-        if not self.takes(sender, vid) or (frame == FOREIGN and not seat.forges):
+        if not self.takes(sender, vid) or not seat.may_send(frame):
             return frozenset()
-        reached = self.reached(sender, vid)
+        reached = self.reached(sender, vid, self.large if frame == LARGE else self.roads)
         if frame == UNKNOWN:
             reached = frozenset((id, tag) for id, tag in reached if self.seats[id].overhears)
         elif frame == UNICAST:
@@ -157,7 +170,7 @@ class Frames:
         """Whether a seat's port lets a frame in."""
         return self._context(self.seats[sender], vid) >= 0
 
-    def reached(self, sender: str, vid: int | None) -> Heard:
+    def reached(self, sender: str, vid: int | None, roads: Roads | None = None) -> Heard:
         """Who is on a broadcast's way, whatever guards and mirrors make of it."""
         seat, classes = self.seats[sender], self.wiring.classes
         context = self._context(seat, vid)
@@ -165,23 +178,23 @@ class Frames:
             return frozenset()
         label = int(classes.of[vid]) if vid else UNTAGGED
         found: set[tuple[str, int | None]] = set()
-        for other, out, begins in self._flood(seat.bridge, context, seat.order, seat.vni):
+        for other, out, begins in self._flood(roads or self.roads, seat.bridge, context, seat.order, seat.vni):
             if other is not seat or not begins:
                 # Within a class that several VIDs share nothing translates: what came in as one goes out as the same.
                 found.add((other.id, None if out == UNTAGGED else vid if out == label else classes.vid(out)))
         return frozenset(found)
 
-    def _flood(self, bridge: int, context: int, order: str, vni: int) -> list[tuple[Seat, int, bool]]:
+    def _flood(self, roads: Roads, bridge: int, context: int, order: str, vni: int) -> list[tuple[Seat, int, bool]]:
         """(seat, label, whether the frame is still where it was sent from) of all who receive a broadcast."""
-        key = (bridge, context, order, vni)
+        key = (roads.size, bridge, context, order, vni)
         known = self._floods.get(key)
         if known is not None:
             return known
         made: list[tuple[Seat, int, bool]] = []
-        for other, inside, entry in self.roads.flood(bridge, context, order):
+        for other, inside, entry in roads.flood(bridge, context, order):
             virtual = self.wiring.bridges[other].virtual
             for seat in self._at.get(other, ()):
-                if entry is not None and virtual and entry not in self.roads.at(other, seat.order):
+                if entry is not None and virtual and entry not in roads.at(other, seat.order):
                     continue
                 if seat.vni != vni:
                     continue

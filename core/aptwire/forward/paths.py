@@ -53,11 +53,12 @@ class Step:
 
 
 class Roads:
-    """The links that a frame can use in a state."""
+    """The links that a frame can use in a state; one of `size` bytes (of its IP packet) only those whose MTU takes it."""
 
-    def __init__(self, wiring: Wiring, state: State = NOW) -> None:
+    def __init__(self, wiring: Wiring, state: State = NOW, size: int = 0) -> None:
         self.wiring = wiring
         self.state = state
+        self.size = size
         self._links: dict[tuple[int, str, int], list[Link]] = {}
 
     def at(self, bridge: int, order: str = "", goal: int = -1) -> list[Link]:
@@ -67,7 +68,8 @@ class Roads:
         """
         known = self._links.get((bridge, order, goal))
         if known is None:
-            known = self._links[bridge, order, goal] = list(self._find(bridge, order, goal))
+            found = self._find(bridge, order, goal)
+            known = self._links[bridge, order, goal] = [k for k in found if not k.mtu or k.mtu >= self.size]
         return known
 
     def _find(self, bridge: int, order: str, goal: int) -> Iterator[Link]:
