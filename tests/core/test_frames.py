@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from aptwire.forward.frames import BROADCAST, FOREIGN, FRAMES, UNICAST, UNKNOWN, Frames
+from aptwire.forward.frames import ADVERT, BROADCAST, FOREIGN, FRAMES, LARGE, OFFER, UNICAST, UNKNOWN, Frames
 from aptwire.forward.hearing import hears
 from aptwire.forward.parts import State
 from aptwire.forward.wiring import compile_wiring
@@ -96,6 +96,44 @@ class FrameTest(unittest.TestCase):
         self.assertEqual(asked.heard("oa", 10), frozenset())
         made.kinds["fabric_port"][0]["allowed"] = "20"
         self.assertEqual(frames(made).heard("oa", None), frozenset(), "the tunnel goes where its host ports go")
+
+    def test_a_large_packet_goes_where_every_mtu_on_the_way_takes_it(self) -> None:
+        for at, mtu, passes in (("nic", 1_500, False), ("fabric_port", 1_500, False), ("fabric_port", 9_000, True)):
+            made = pair()
+            made.kinds[at][0]["mtu"] = mtu
+            self.assertEqual(bool(frames(made).heard("a1", None, LARGE)), passes, (at, mtu))
+            self.assertTrue(frames(made).heard("a1", None))
+        made = pair()
+        made.fabric("far", mtu=1_500)
+        made.trunk("sw/x", "10")
+        made.trunk("far/x", "10")
+        made.cable("sw/x", "far/x")
+        made.trunk("far/p", "10")
+        made.host("c", "far/p")
+        made.guest("c", "c1", 10)
+        self.assertEqual(frames(made).heard("a1", None, LARGE), {("b1", None)}, "a switch’s own MTU counts too")
+
+    def test_behind_a_wireless_nic_only_the_host_is_reached(self) -> None:
+        made = Small()
+        made.fabric("sw", managed=False)
+        for host in "ab":
+            made.access(f"sw/{host}", 1)
+            made.host(host, f"sw/{host}")
+            made.put("host_port", f"{host}/hp", switch=f"{host}/s", name="hp")
+            made.guest(host, f"{host}1", None, None)
+        self.assertEqual(frames(made).heard("a1", None), {("a/hp", None), ("b1", None), ("b/hp", None)})
+        made.kinds["nic"][1]["wireless"] = True
+        self.assertEqual(frames(made).heard("a1", None), {("a/hp", None), ("b/hp", None)})
+        self.assertEqual(frames(made).heard("b1", None), {("b/hp", None)})
+
+    def test_only_who_may_answers_dhcp_and_advertises_routes(self) -> None:
+        made = pair()
+        made.guest("a", "server", 10, serve_leases=True)
+        made.guest("a", "router", 10, advertise_routes=True)
+        made.put("host_port", "b/hp", switch="b/s", name="hp", vid=10)
+        asked = frames(made)
+        for frame, may in ((OFFER, {"server", "b/hp"}), (ADVERT, {"router", "b/hp"})):
+            self.assertEqual({id for id in asked.seats if asked.heard(id, None, frame)}, may)
 
     def test_a_state_takes_other_ways(self) -> None:
         made = pair()
