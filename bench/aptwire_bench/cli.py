@@ -11,8 +11,8 @@ import click
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.plan import Plan, PlanError
 
-from aptwire_bench.kernel import BenchError
-from aptwire_bench.prove import STORIES, Report, Scope, prove
+from aptwire_bench.kernel import BenchError, Kernel
+from aptwire_bench.prove import STORIES, Report, Scope, prove, read_back
 
 
 @click.command(help="Build a plan in a disposable kernel, send frames, and hold what they do against the engine.")
@@ -23,8 +23,18 @@ from aptwire_bench.prove import STORIES, Report, Scope, prove
 @click.option("--sample", default=40, show_default=True, help="senders asked beside one of each kind that is alike")
 @click.option("--seed", default=1, show_default=True, help="chooses the sample, the tags and the cables")
 @click.option("--save", type=click.Path(file_okay=False), help="a folder for differences: smallest plans, pcap files")
+@click.option(
+    "--state", type=click.Path(file_okay=False), help="a folder for the state of what was built, as ./run read takes it"
+)
 def main(
-    plan_file: str, as_json: bool, cables: tuple[str, ...], pulls: int, sample: int, seed: int, save: str | None
+    plan_file: str,
+    as_json: bool,
+    cables: tuple[str, ...],
+    pulls: int,
+    sample: int,
+    seed: int,
+    save: str | None,
+    state: str | None,
 ) -> None:
     """Prove a plan."""
     try:
@@ -41,6 +51,8 @@ def main(
             None if as_json else _progress,
             STORIES,
         )
+        if state:
+            _keep(Path(state), plan)
     except BenchError as error:
         _fail(f"error: {error}")
     if save:
@@ -60,6 +72,15 @@ def _fail(text: str) -> NoReturn:
 def _progress(what: str, done: int, of: int) -> None:
     if sys.stderr.isatty():
         click.echo(f"\r{what}: {done} of {of}    ", nl=False, err=True)
+
+
+def _keep(folder: Path, plan: Plan) -> None:
+    """The state of the built devices, and the LLDP that they heard."""
+    with Kernel() as kernel:
+        files = read_back(kernel, plan)
+    for name, raw in files.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_bytes(raw)
 
 
 def _save(folder: Path, report: Report) -> None:

@@ -82,6 +82,13 @@ class CommandTest(unittest.TestCase):
         self.assertEqual(json.loads((at / "difference.json").read_text())["sender"], self.question.sender)
         self.assertEqual(pcap.frames((at / "a-n0.pcap").read_bytes(), "a-n0"), [(1.5, bytes(64))])
 
+    def test_the_state_of_what_was_built_is_kept_for_the_importer(self) -> None:
+        with mock.patch("aptwire_bench.cli.Kernel"), mock.patch("aptwire_bench.cli.read_back") as read:
+            read.return_value = {"a/ip-link.json": b"[]"}
+            done = self.call(Report(times=TIMES), "--state", str(self.folder / "state"))
+        self.assertEqual(done.exit_code, 0, done.output)
+        self.assertEqual((self.folder / "state" / "a" / "ip-link.json").read_bytes(), b"[]")
+
     def test_json_has_the_same(self) -> None:
         done = self.call(self.differing(), "--json")
         self.assertEqual(done.exit_code, 1)

@@ -24,9 +24,6 @@ FRAMES = (BROADCAST, UNKNOWN, UNICAST, FOREIGN, OFFER, ADVERT, LARGE)
 DHCP server says; a router advertisement; to everybody, with a packet of LARGE_SIZE bytes."""
 LARGE_SIZE = 4_000
 
-PRIORITY = 0
-"""The tag of a priority-tagged frame; an untagged frame has none (None)."""
-
 
 @dataclass(frozen=True)
 class Seat:
