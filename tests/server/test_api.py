@@ -299,6 +299,17 @@ class AnswersTest(unittest.TestCase):
         for cursor in ("nonsense", "adapter", "adapter:x", "nothing:0"):
             self.assertEqual(self.client.get(f"plans/{plan}/page?after={cursor}")[0], 400)
 
+    def test_the_one_edit_that_is_being_typed_tells_its_risks(self) -> None:
+        limits = {"op": "put", "kind": "limits", "record": {"id": "limits", "paravirtual_adapters": 1}}
+        self.assertEqual(self.client.edit(self.plan, 0, limits)[0], 200)
+        adapter = {"id": "second", "guest": "guest-crew-roster", "name": "tap-second"}
+        edit = [{"op": "put", "kind": "adapter", "record": adapter}]
+        _, (seen,) = self.client.post(f"plans/{self.plan}/preview", {"edits": [edit]})
+        self.assertEqual(len(seen["risks"]), 1, seen["risks"])
+        self.assertIn("crew-roster", seen["risks"][0])
+        _, both = self.client.post(f"plans/{self.plan}/preview", {"edits": [edit, []]})
+        self.assertEqual([found["risks"] for found in both], [[], []], "a choice among many is about verdicts")
+
     def test_a_preview_of_a_wrong_edit_says_why(self) -> None:
         edits = [[patch("segment", "segment-edge", vid=0)], [patch("segment", "segment-edge", vid=301)]]
         status, seen = self.client.post(f"plans/{self.plan}/preview", {"edits": edits})

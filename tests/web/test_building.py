@@ -379,6 +379,20 @@ class BesideTest(BuildingCase):
         self.page.get_by_role("button", name="Back to the drawing").click()
         expect(self.page.get_by_role("button", name="fulmar Northquay")).to_be_visible()
 
+    def test_an_overlay_port_group_is_made_over_the_host_port_of_the_same_name(self) -> None:
+        self.page.goto(f"{URL}/plans/{self.plan}/decks?beside=gannet+fulmar")
+        table = self.page.get_by_role("region", name="Two hosts side by side")
+        row = table.get_by_role("row").filter(has_text="VNI 5010")
+        expect(row).to_contain_text("nobody moves")
+        row.get_by_role("button", name="Make port group restore on fulmar").click()
+        expect(row).to_have_count(0)
+        self.revision(1)
+        _, page = someone().get(f"plans/{self.plan}/page")
+        made = next(
+            g for g in page["records"]["port_group"] if g["id"].startswith("fulmar/") and g["mode"] == "overlay"
+        )
+        self.assertEqual((made["vni"], made["over"]), (5010, "fulmar/guests0/move"))
+
 
 class EmptyPlanTest(BuildingCase):
     def test_from_nothing_to_two_hosts_that_meet(self) -> None:

@@ -163,7 +163,11 @@ def components() -> dict[str, Schema]:
             steps=ref("Steps"),
         ),
         "PreviewResult": obj(
-            counts=maybe(counts), moves=many(ref("Move")), tally=many(ref("Tally")), problems=many(ref("Problem"))
+            counts=maybe(counts),
+            moves=many(ref("Move")),
+            tally=many(ref("Tally")),
+            problems=many(ref("Problem")),
+            risks=many(TEXT),
         ),
         "BenchScope": obj(pulls=NUMBER, sample=NUMBER, seed=NUMBER),
         "BenchItem": obj(

@@ -12,6 +12,7 @@ from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
 from aptwire.judge.findings import proof
 from aptwire.judge.preview import moves, preview
+from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import edit_from_json, edit_to_json
 from aptwire.plan.file import read_plan, write_plan
@@ -45,6 +46,7 @@ from aptwire_server.plans.schemas import NUMBER, TEXT, body, many, obj, ref
 REFUSED = {400: ref("Refusal")}
 CONFLICT = {**REFUSED, 409: ref("Refusal")}
 MOST_PREVIEWS = 64
+MOST_RISKS = 5
 MOST_CHANGES = 200
 
 
@@ -349,16 +351,20 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
     asked = body_of(request, edits=list)["edits"]
     if len(asked) > MOST_PREVIEWS:
         raise bad(f"{len(asked)} edits at once; {MOST_PREVIEWS} is the most", "edits")
-    judgement = _engine(plan_id).judgement()
+    engine = _engine(plan_id)
+    judgement = engine.judgement()
     made: list[dict[str, Any]] = []
     for item in asked:
         try:
             seen = preview(judgement, edit_from_json(item))
         except PlanError as error:
-            made.append({"counts": None, "moves": [], "tally": [], "problems": [p.to_json() for p in error.problems]})
+            problems = [p.to_json() for p in error.problems]
+            made.append({"counts": None, "moves": [], "tally": [], "problems": problems, "risks": []})
             continue
         told = told_moves(seen.moves, max(20, MOST_MOVES // len(asked)))
-        made.append({"counts": seen.judgement.counts(), **told, "problems": []})
+        # A choice among many is about verdicts; the one edit that is being typed tells its risks too.
+        new = [r.title for r in risks(seen.judgement) if r.id not in engine.findings()] if len(asked) == 1 else []
+        made.append({"counts": seen.judgement.counts(), **told, "problems": [], "risks": new[:MOST_RISKS]})
     return Response(made)
 
 

@@ -109,6 +109,8 @@ function compare(book: Book, a: string, b: string): Row[] {
     const [left, right] = [x ? say(x) : MISSING, y ? say(y) : MISSING];
     rows.push({ part, name, what, left, right, alike: left === right ? undefined : alike });
   };
+  // An overlay goes over the host port of the same name.
+  const carrier = (id: string | null | undefined): string | undefined => switches(b).flatMap((s) => book.of("host_port", "switch", s.id)).find((p) => p.name === book.get("host_port", id)?.name)?.id;
   const switches = (id: string): RecordOf<"virtual_switch">[] => book.of("virtual_switch", "host", id);
   for (const [name, x, y] of pair(switches(a), switches(b))) {
     line("switch", name, "reach, MTU", x, y, (s) => `${reachOf(book, s.id)}${s.mtu ? `, ${s.mtu}` : ""}`, x && !y ? { message: `Make switch ${name} on ${host}`, operations: [put("virtual_switch", { id: freshId(book, `${b}/${name}`), host: b, name, ...(x.mtu ? { mtu: x.mtu } : {}) })] } : x && y && x.mtu !== y.mtu ? { message: `Give ${name} of ${host} MTU ${x.mtu ?? "of no word"}`, operations: [patch("virtual_switch", y.id, { mtu: x.mtu ?? null })] } : undefined);
@@ -119,8 +121,9 @@ function compare(book: Book, a: string, b: string): Row[] {
     }
     const groups = (s: typeof x): RecordOf<"port_group">[] => (s ? book.of("port_group", "switch", s.id) : []);
     for (const [group, g, h] of pair(groups(x), groups(y))) {
-      const like = g ? { mode: g.mode, vid: g.vid ?? null, allowed: g.allowed ?? null, native: g.native ?? null } : {};
-      line("port group", group, `on ${name}`, g, h, tagText, g && g.mode !== "overlay" ? (h ? { message: `Tag port group ${group} of ${host} as on the other`, operations: [patch("port_group", h.id, like)] } : y ? { message: `Make port group ${group} on ${host}`, operations: [put("port_group", { id: freshId(book, `${y.id}/${group}`), switch: y.id, name: group, ...like })] } : undefined) : undefined);
+      const over = g?.mode === "overlay" ? carrier(g.over) : null;
+      const like = g ? { mode: g.mode, vid: g.vid ?? null, allowed: g.allowed ?? null, native: g.native ?? null, vni: g.vni ?? null, over } : {};
+      line("port group", group, `on ${name}`, g, h, tagText, g && over !== undefined ? (h ? { message: `Tag port group ${group} of ${host} as on the other`, operations: [patch("port_group", h.id, like)] } : y ? { message: `Make port group ${group} on ${host}`, operations: [put("port_group", { id: freshId(book, `${y.id}/${group}`), switch: y.id, name: group, ...like })] } : undefined) : undefined);
     }
     const ports = (s: typeof x): RecordOf<"host_port">[] => (s ? book.of("host_port", "switch", s.id) : []);
     for (const [port, p, q] of pair(ports(x), ports(y))) {

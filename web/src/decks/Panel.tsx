@@ -35,6 +35,7 @@ export function Outcome({ result }: { result: PreviewResult | undefined }) {
   return (
     <p className={worse.length ? "outcome worse" : result.moves.length ? "outcome better" : "outcome"}>
       {sayMoves(result.tally)}
+      {result.risks.length > 0 && <span className="outcome-who">then: {result.risks.join("; ")}</span>}
       {worse.length > 0 && <span className="outcome-who">worse off: {worse.slice(0, 4).map((m) => nameOf(m.endpoint)).join(", ")}{worse.length > 4 ? ` and ${worse.length - 4} more` : ""}</span>}
     </p>
   );
