@@ -35,14 +35,14 @@ class VerdictsTest(BrowserTest):
         self.accessible()
         body.get_by_role("button", name="Allow 230 on port p2 of quay-b").focus()
         self.page.keyboard.press("Enter")
-        expect(self.count("home")).to_have_text("26")
+        expect(self.count("home")).to_have_text("27")
         expect(self.page.locator("[data-verdict=wavering]")).to_contain_text("−1")
         expect(self.finding("tide-gauge-view loses")).to_have_count(0)
         self.page.keyboard.press("Control+z")
         expect(self.count("home")).to_have_text("26")
         expect(self.finding("tide-gauge-view loses")).to_be_visible()
         self.page.keyboard.press("Control+Shift+z")
-        expect(self.count("home")).to_have_text("26")
+        expect(self.count("home")).to_have_text("27")
 
     def test_an_edit_from_a_second_browser_arrives_within_a_second(self) -> None:
         other = self.person("tomas")
