@@ -10,9 +10,9 @@ from aptwire.formats.hosts import read_hosts
 from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
-from aptwire.judge.findings import proof
+from aptwire.judge.findings import everything, proof
 from aptwire.judge.preview import moves, preview
-from aptwire.judge.risks import risks
+from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import edit_from_json, edit_to_json
 from aptwire.plan.file import read_plan, write_plan
@@ -363,7 +363,8 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
             continue
         told = told_moves(seen.moves, max(20, MOST_MOVES // len(asked)))
         # A choice among many is about verdicts; the one edit that is being typed tells its risks too.
-        new = [r.title for r in risks(seen.judgement) if r.id not in engine.findings()] if len(asked) == 1 else []
+        listed = everything(seen.judgement) if len(asked) == 1 else []
+        new = [r.title for r in listed if isinstance(r, Risk) and r.id not in engine.findings()]
         made.append({"counts": seen.judgement.counts(), **told, "problems": [], "risks": new[:MOST_RISKS]})
     return Response(made)
 
