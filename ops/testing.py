@@ -98,6 +98,13 @@ def set_up_browser() -> None:
     debian({"chromium": CHROMIUM.is_file})
 
 
+def _debian() -> None:
+    """All Debian packages, one after the other: apt works for one at a time."""
+    database.install()
+    bench()
+    set_up_browser()
+
+
 def _static(score: Score) -> None:
     node_modules()
     api_types()
@@ -173,18 +180,16 @@ def run(parts: list[str]) -> int:
         except SetupError as error:
             score.count(0, 1, f"FAILED {runner.__name__[1:]}: {error}")
 
-    if parts:
-        for runner in (r for part in parts for r in runners[part]):
+    def each(*names: str) -> None:
+        for runner in (r for name in names for r in runners[name]):
             go(runner)
+
+    if parts:
+        each(*parts)
     else:
-        # What installs packages or files doesn't run beside anything else that does.
-        database.install()
-        bench()
-        set_up_browser()
-        front_end()
-        side_by_side(lambda: go(_static), lambda: go(_core))
-        # The bench waits for links to settle half of its time.
-        side_by_side(lambda: go(_server), lambda: go(_bench), lambda: go(_honesty))
-        go(_web)
+        side_by_side(_debian, front_end)
+        # The bench waits for links to settle half of its time, and the server for the database.
+        side_by_side(lambda: each("static", "core"), lambda: each("server"), lambda: go(_bench), lambda: go(_honesty))
+        each("web")
     print(f"{score.passed} passed, {score.failed} failed", flush=True)
     return 1 if score.failed or not score.passed else 0
