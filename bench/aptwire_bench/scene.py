@@ -557,7 +557,7 @@ class _Builder:
         cable = self.far.get(nic.id, ("", ""))[1]
         if cable:
             self.scene.cables[cable].append((space, near))
-        elif nic.link == "down":
+        if nic.link == "down":
             self._line(space, "ip", f"link set dev {near} down")
         return far
 

@@ -78,6 +78,14 @@ class SceneTest(unittest.TestCase):
         self.assertNotIn(4094, known_vids(plan))
         self.assertIn("vlan add dev plain vid 4094 pvid untagged", self.lines(made, "a", "bridge"))
 
+    def test_a_nic_without_link_takes_its_team_s_way_down_too(self) -> None:
+        made = pair()
+        made.put("guest", "g-f", host="a", name="f")
+        made.put("adapter", "f", guest="g-f", name="f", type="direct", function_of="a/n0", function_vid=10)
+        down = [line for line in self.lines(made, "a", "ip") if line.endswith(" down")]
+        made.kinds["nic"][0]["link"] = "down"
+        self.assertEqual((len(down), len([n for n in self.lines(made, "a", "ip") if n.endswith(" down")])), (0, 2))
+
     def test_spans(self) -> None:
         self.assertEqual(spans([4, 1, 2, 3, 9]), ["1-4", "9"])
         self.assertEqual(spans([]), [])
