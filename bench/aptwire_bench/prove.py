@@ -247,10 +247,7 @@ def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[list[Any]]
             by_seat = {ear.seat: ear for ear in case.scene.ears}
             for q in asked:
                 if not q.untried:
-                    frame = bytearray(frame_of(q, by_seat))
-                    at = frame.index(b"APTW") + 4
-                    frame[at : at + 4] = (case.first + q.number).to_bytes(4, "big")
-                    phase["asks"].append([numbers[q.sender], frame.hex()])
+                    phase["asks"].append([numbers[q.sender], frame_of(q, by_seat, case.first).hex()])
         phases.append(phase)
     sent: list[dict[str, Any]] = []
     for case, before in zip(cases, ears_before, strict=True):

@@ -233,15 +233,16 @@ def _asked(frames: Frames, ears: dict[str, Ear], scene: Scene, scope: Scope, dic
                     yield sender, vid, UNICAST, target
 
 
-def frame_of(question: Question, ears: dict[str, Ear]) -> bytes:
-    """The bytes of a question's frame, at least 60 of them (IEEE 802.3 clause 3.2.8 without the FCS)."""
+def frame_of(question: Question, ears: dict[str, Ear], first: int = 0) -> bytes:
+    """The bytes of a question's frame, at least 60 of them (IEEE 802.3 clause 3.2.8 without the FCS); it bears the question's
+    number counted from `first`."""
     to = {UNKNOWN: NOBODY, ADVERT: ALL_NODES}.get(question.frame, EVERYBODY)
     target = ears[question.target].mac if question.frame == UNICAST else to
     source = STRANGER if question.frame == FOREIGN else ears[question.sender].mac
     made = bytes.fromhex(target.replace(":", "") + source.replace(":", ""))
     if question.vid is not None:
         made += b"\x81\x00" + question.vid.to_bytes(2, "big")
-    mark = MARK + question.number.to_bytes(4, "big")
+    mark = MARK + (first + question.number).to_bytes(4, "big")
     if question.frame == OFFER:
         made += _offer(mark)
     elif question.frame == ADVERT:

@@ -20,6 +20,11 @@ from aptwire.plan.kinds import FabricPort
 from aptwire.plan.names import called
 
 
+def _untagged(port: FabricPort) -> int | None:
+    """The VID that a port gives untagged frames, None where it drops them."""
+    return port.vid if port.mode == "access" else port.native
+
+
 class CableRisks(Look):
     """What lies in the fabric and at its edge."""
 
@@ -30,7 +35,7 @@ class CableRisks(Look):
             for cable, one, two in zip(joint.cables, *joint.ports, strict=True):
                 if one.mode == "private" or two.mode == "private" or not self._managed(one, two):
                     continue
-                a, b = (p.vid if p.mode == "access" else p.native for p in (one, two))
+                a, b = map(_untagged, (one, two))
                 if a == b:
                     continue
                 names = [called(self.plan, ports[p.id]) for p in (one, two)]
@@ -66,12 +71,12 @@ class CableRisks(Look):
                 port = self.wiring.port_behind(nic.id)
                 if port is None or port.mode == "private" or not self._managed(port):
                     continue
-                if (port.vid if port.mode == "access" else port.native) != uplink.native:
+                if _untagged(port) != uplink.native:
                     bad.append(port)
             if not bad:
                 continue
             name, ports = called(self.plan, uplink), some(called(self.plan, p) for p in bad)
-            theirs = {p.vid if p.mode == "access" else p.native for p in bad}
+            theirs = set(map(_untagged, bad))
             mends = [
                 (
                     f"Make {uplink.native} the VID of untagged frames at {ports} too",
@@ -98,7 +103,7 @@ class CableRisks(Look):
                     *(
                         self.fact(
                             p.id,
-                            f"untagged is {(p.vid if p.mode == 'access' else p.native) or 'dropped'}",
+                            f"untagged is {_untagged(p) or 'dropped'}",
                             "differs from the other end",
                         )
                         for p in bad
