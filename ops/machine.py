@@ -80,7 +80,6 @@ def bench() -> None:
                 "iproute2": lambda: _program("bridge"),
                 "kmod": lambda: _program("modprobe"),
                 "lldpd": lambda: _program("lldpd"),
-                "iputils-ping": lambda: _program("ping"),
                 "dnsmasq-base": lambda: _program("dnsmasq"),
             }
         )

@@ -7,7 +7,9 @@ given, answers go there; each is written under another name first, so that nobod
 from __future__ import annotations
 
 import ctypes
+import errno
 import json
+import mmap
 import os
 import re
 import select
@@ -16,7 +18,7 @@ import struct
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 LIBC = ctypes.CDLL(None, use_errno=True)
@@ -26,8 +28,13 @@ ALL_PROTOCOLS = 3
 OURS = 0x88B5  # for local experiments (IEEE 802 clause 9.2.3)
 MARK = b"APTW"
 MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun sch_ingress cls_flower cls_matchall act_gact act_mirred act_police"
-AUXDATA, VLAN_VALID = 8, 1 << 4
-SETTLED, ENDLESS, MAX_AGE = 15.0, 20.0, 7.0
+SOL_PACKET, RX_RING, STATISTICS, AUXDATA, PACKET_VERSION, IGNORE_OUTGOING = 263, 5, 6, 8, 10, 23
+TPACKET_V2, OURS_TO_READ, VLAN_VALID = 1, 1, 1 << 4
+HEAD, STATUS, INTERFACE = struct.Struct("IIIHHIIH"), struct.Struct("I"), struct.Struct("i")
+FEWEST, LARGEST_RING = 512, 1 << 17
+"""Frames that a ring has place for."""
+IFF_UP = 1
+SETTLED, ENDLESS = 15.0, 20.0
 
 
 class Failed(Exception):
@@ -61,6 +68,9 @@ class Kernel:
                 with open(f"/proc/sys/net/ipv4/conf/{which}/{key}", "w") as file:
                     file.write(str(value))
         self.spaces[name] = os.open(path, os.O_RDONLY)
+        os.mkdir(f"/run/sys/{name}")
+        if LIBC.mount(b"sysfs", f"/run/sys/{name}".encode(), b"sysfs", 0, None):
+            raise Failed(f"no state of namespace {name}: {os.strerror(ctypes.get_errno())}")
         self.leave()
 
     def enter(self, name: str) -> None:
@@ -75,8 +85,21 @@ class Kernel:
     def drop(self, name: str) -> None:
         """Take a namespace away with all that is in it."""
         os.close(self.spaces.pop(name))
+        LIBC.umount2(f"/run/sys/{name}".encode(), 2)
+        os.rmdir(f"/run/sys/{name}")
         LIBC.umount2(f"/run/netns/{name}".encode(), 2)
         os.unlink(f"/run/netns/{name}")
+
+    def set(self, space: str, device: str, what: str, value: str) -> None:
+        """Change a device's attribute in a namespace: much quicker than a tool, which has to be started first."""
+        with open(f"/run/sys/{space}/class/net/{device}/{what}", "w") as file:
+            file.write(value)
+
+    def link(self, space: str, device: str, up: bool) -> None:
+        """Plug a cable in or out."""
+        with open(f"/run/sys/{space}/class/net/{device}/flags") as file:
+            flags = int(file.read(), 16)
+        self.set(space, device, "flags", hex(flags | IFF_UP if up else flags & ~IFF_UP))
 
     def tell(self, tool: str, lines: list[str], space: str | None = None) -> str:
         """Batch lines for a tool of iproute2."""
@@ -110,33 +133,77 @@ def marked(data: bytes) -> int:
     return 0
 
 
+class Ring:
+    """A socket at a device, or at all devices of a namespace, whose frames come by shared memory: no call for each of them."""
+
+    SLOT, BLOCK = 256, 1 << 16
+    """Bytes of a frame's place, its head included: the bench's number stands near its beginning."""
+
+    def __init__(self, frames: int, device: str = "") -> None:
+        self.sock = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(ALL_PROTOCOLS))
+        self.sock.setsockopt(SOL_PACKET, IGNORE_OUTGOING, 1)
+        if device:
+            self.sock.bind((device, ALL_PROTOCOLS))
+        each = self.BLOCK // self.SLOT
+        blocks = -(-frames // each)
+        self.slots = blocks * each
+        self.sock.setsockopt(SOL_PACKET, PACKET_VERSION, struct.pack("i", TPACKET_V2))
+        self.sock.setsockopt(SOL_PACKET, RX_RING, struct.pack("4I", self.BLOCK, blocks, self.SLOT, self.slots))
+        self.memory = mmap.mmap(self.sock.fileno(), blocks * self.BLOCK)
+        self.next = 0
+
+    def read(self) -> Iterator[tuple[int, bytes, int | None]]:
+        """(interface, the first bytes of the frame, tag that the kernel keeps beside it) of what is there."""
+        memory = self.memory
+        while True:
+            at = self.next * self.SLOT
+            # struct tpacket2_hdr, and struct sockaddr_ll behind it.
+            status, _, length, mac, _, _, _, tci = HEAD.unpack_from(memory, at)
+            if not status & OURS_TO_READ:
+                return
+            (interface,) = INTERFACE.unpack_from(memory, at + 36)
+            data = memory[at + mac : at + mac + length]
+            STATUS.pack_into(memory, at, 0)
+            self.next = (self.next + 1) % self.slots
+            yield interface, data, tci & 0xFFF if status & VLAN_VALID else None
+
+    def lost(self) -> int:
+        """How many frames found no place since it was last asked."""
+        return int(struct.unpack("2I", self.sock.getsockopt(SOL_PACKET, STATISTICS, 8))[1])
+
+    def close(self) -> None:
+        """Let it go."""
+        self.memory.close()
+        self.sock.close()
+
+
 class Ears:
-    """Sockets at all the seats of a scene: one for a namespace in which every device is an ear, else one each."""
+    """Rings at all the seats of a scene: one for a namespace in which every device is an ear, else one each."""
 
     def __init__(self, kernel: Kernel, ears: list[list[str]]) -> None:
         self.at: list[tuple[socket.socket, str]] = []
-        self.number: dict[tuple[int, str], int] = {}
-        self.sockets: dict[int, socket.socket] = {}
-        shared: dict[str, socket.socket] = {}
+        self.number: dict[tuple[int, int], int] = {}
+        self.rings: dict[int, Ring] = {}
+        together: dict[str, int] = {}
+        for space, _ in ears:
+            together[space] = together.get(space, 0) + 1
+        shared: dict[str, Ring] = {}
+        self.batch = max(1, min(50, LARGEST_RING // (2 * max(together.values(), default=1))))
         for n, (space, device) in enumerate(ears):
-            common = space.endswith("e")
-            if not common or space not in shared:
-                kernel.enter(space)
-                made = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(ALL_PROTOCOLS))
-                kernel.leave()
-                made.setsockopt(socket.SOL_SOCKET, 33, 64 << 20)  # SO_RCVBUFFORCE
-                made.setsockopt(263, AUXDATA, 1)
-                made.setblocking(False)
-                self.sockets[made.fileno()] = made
-                if common:
-                    shared[space] = made
-                else:
-                    made.bind((device, ALL_PROTOCOLS))
-            sock = shared[space] if common else made
-            self.at.append((sock, device))
-            self.number[sock.fileno(), device] = n
+            kernel.enter(space)
+            if not space.endswith("e"):
+                ring = Ring(FEWEST, device)
+            elif space in shared:
+                ring = shared[space]
+            else:
+                ring = shared[space] = Ring(max(FEWEST, 2 * self.batch * together[space]))
+            interface = socket.if_nametoindex(device)
+            kernel.leave()
+            self.rings[ring.sock.fileno()] = ring
+            self.at.append((ring.sock, device))
+            self.number[ring.sock.fileno(), interface] = n
         self.poll = select.epoll()
-        for fileno in self.sockets:
+        for fileno in self.rings:
             self.poll.register(fileno, select.EPOLLIN)
 
     def send(self, ear: int, frame: bytes) -> None:
@@ -149,7 +216,11 @@ class Ears:
             except BlockingIOError:
                 time.sleep(0.005)
             except OSError as error:
-                if error.errno in (100, 6, 90):  # the device is down, or the packet too large for it: nothing leaves
+                if error.errno in (
+                    errno.ENETDOWN,
+                    errno.ENXIO,
+                    errno.EMSGSIZE,
+                ):  # the device is down, or the packet too large for it: nothing leaves
                     return
                 raise
         raise Failed(f"{device} takes no frames")
@@ -164,41 +235,52 @@ class Ears:
                 yield from self._read(fileno)
 
     def _read(self, fileno: int) -> Iterator[tuple[int, int, int | None]]:
-        sock = self.sockets[fileno]
-        for _ in range(500):
-            try:
-                data, extra, _, (device, _, kind, *_) = sock.recvmsg(2048, 64)
-            except BlockingIOError:
-                return
-            if kind == socket.PACKET_OUTGOING:
-                continue
-            tag: int | None = None
-            for _, what, body in extra:
-                if what == AUXDATA:
-                    status, *_, tci, _ = struct.unpack("IIIHHHH", body)
-                    if status & VLAN_VALID:
-                        tag = tci & 0xFFF
+        for interface, data, tag in self.rings[fileno].read():
             if data[12:14] == b"\x81\x00":
                 tag = struct.unpack_from("!H", data, 14)[0] & 0xFFF
-            ear = self.number.get((fileno, device))
+            ear = self.number.get((fileno, interface))
             at = marked(data)
             if at and ear is not None:
                 yield struct.unpack_from("!I", data, at)[0], ear, tag
 
+    def whole(self) -> None:
+        """Failed if a frame found no place: then who didn't hear isn't known."""
+        if lost := sum(ring.lost() for ring in self.rings.values()):
+            raise Failed(f"{lost} frames came faster than they were read")
+
     def close(self) -> None:
         """Let all of them go."""
         self.poll.close()
-        for sock in self.sockets.values():
-            sock.close()
+        for ring in self.rings.values():
+            ring.close()
 
 
-def ping(device: str, address: str) -> subprocess.Popen[bytes]:
-    """One echo request."""
-    return subprocess.Popen(
-        ["ping", "-n", "-q", "-c", "1", "-W", "2", "-I", device, address],
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL,
-    )
+class Echo:
+    """An ICMP echo request (RFC 792) over a device, and the reply that it may get."""
+
+    def __init__(self, device: str, address: str, number: int) -> None:
+        self.number = number
+        self.sock = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_ICMP)
+        self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, device.encode())
+        self.sock.setblocking(False)
+        check = ~(0x0800 + number) & 0xFFFF
+        try:
+            self.sock.sendto(struct.pack("!BBHHH", 8, 0, check, number, 0), (address, 0))
+        except OSError as error:
+            if error.errno not in (errno.ENETDOWN, errno.ENETUNREACH, errno.EHOSTUNREACH):
+                raise
+
+    def answered(self) -> bool:
+        """Whether a reply to it came."""
+        with self.sock:
+            while True:
+                try:
+                    packet = self.sock.recv(2048)
+                except BlockingIOError:
+                    return False
+                head = (packet[0] & 15) * 4
+                if packet[head : head + 1] == b"\0" and packet[head + 4 : head + 6] == struct.pack("!H", self.number):
+                    return True
 
 
 class Discover:
@@ -216,7 +298,7 @@ class Discover:
         head = struct.pack("!BBBBIHH", 1, 1, 6, 0, number, 0, 0x8000) + bytes(16) + mac.ljust(16, b"\0") + bytes(192)
         self.sock.sendto(head + b"\x63\x82\x53\x63\x35\x01\x01\xff", ("255.255.255.255", 67))
 
-    def offered(self) -> bool:
+    def answered(self) -> bool:
         """Whether an offer for it came."""
         with self.sock:
             while True:
@@ -228,11 +310,20 @@ class Discover:
                     return True
 
 
+def wait_for(path: str) -> dict[str, Any]:
+    """What is in a file, once it is there."""
+    while not os.path.exists(path):
+        time.sleep(0.02)
+    with open(path) as file:
+        found: dict[str, Any] = json.load(file)
+        return found
+
+
 class Job:
     """Scenes built side by side, asked phase by phase."""
 
-    def __init__(self, kernel: Kernel, job: dict[str, Any], folder: str) -> None:
-        self.kernel, self.job, self.folder = kernel, job, folder
+    def __init__(self, kernel: Kernel, job: dict[str, Any], rest: str) -> None:
+        self.kernel, self.job, self.rest = kernel, job, rest
         self.scenes: list[dict[str, Any]] = job["scenes"]
         self.heard: list[tuple[int, int, int | None]] = []
         self.times: dict[str, float] = {}
@@ -253,6 +344,8 @@ class Job:
             self.build()
             self.times["built"] = time.monotonic() - began
             reached = self.reach()
+            if "phases" not in self.job:
+                self.job.update(wait_for(self.rest))
             ears = Ears(self.kernel, [ear for scene in self.scenes for ear in scene["ears"]])
             try:
                 for number, phase in enumerate(self.job["phases"]):
@@ -296,17 +389,20 @@ class Job:
             self.say("building", number + 1, len(spaces))
         self.settle()
 
-    def settle(self, aged: bool = False) -> None:
-        """Wait until links that came up or went down are known everywhere: the kernel tells of it once a second.
+    def settle(self, restart: Sequence[list[str]] = ()) -> None:
+        """Wait until links that came up or went down are known everywhere.
 
-        `aged`: what a spanning tree knew has to grow old first (IEEE 802.1Q clause 13.25, max age).
+        The bridges to `restart` begin their spanning tree anew then, lest what they knew has to grow old first
+        (IEEE 802.1Q clause 13.25, max age).
         """
         print("bench: settling 0 1", flush=True)
-        time.sleep(MAX_AGE if aged else self.job.get("settle", 1.3))
+        for space, bridge in restart:
+            self.kernel.link(space, bridge, up=False)
+        time.sleep(self.job["settle"])
+        for space, bridge in restart:
+            self.kernel.link(space, bridge, up=True)
         deadline = time.monotonic() + SETTLED
-        if not any(s["trees"] or s["lacp"] for s in self.scenes):
-            return
-        spaces = sorted({space for s in self.scenes if s["trees"] for space, _ in s["bridges"]})
+        spaces = sorted({space for s in self.scenes for space, _ in s["trees"]})
         bonds = [(space, bond) for s in self.scenes for space, bond in s["lacp"]]
         while (spaces or bonds) and time.monotonic() < deadline:
             spaces = [space for space in spaces if {"listening", "learning"} & set(self.ports(space))]
@@ -344,9 +440,13 @@ class Job:
             space, line = burst["limit"]
             self.kernel.tell("tc", [line], space)
             frame = bytes.fromhex(burst["frame"])
-            for _ in range(burst["count"]):
+            seen: list[int] = []
+            for n in range(burst["count"]):
                 ears.send(burst["from"], frame)
-            seen = [ear for _, ear, _ in ears.drain(0.2)]
+                if (n + 1) % ears.batch == 0:
+                    seen += [ear for _, ear, _ in ears.drain(0)]
+            seen += [ear for _, ear, _ in ears.drain(0.2)]
+            ears.whole()
             counts.append(seen.count(burst["to"]))
             self.say("bursts", number + 1, len(self.job["bursts"]))
         return counts
@@ -355,7 +455,7 @@ class Job:
         """Whether each ping was answered and each lease offered, with the kernel's own stack at both ends."""
         trials = self.job.get("trials", [])
         servers: list[subprocess.Popen[bytes]] = []
-        asked: list[Any] = []
+        asked: list[Echo | Discover] = []
         try:
             for trial in trials:
                 if trial["what"] == "lease":
@@ -366,11 +466,13 @@ class Job:
                 space, device = trial["from"]
                 self.kernel.enter(space)
                 try:
-                    asked.append(ping(device, trial["to"]) if trial["what"] == "ping" else Discover(device, number))
+                    asked.append(
+                        Echo(device, trial["to"], number) if trial["what"] == "ping" else Discover(device, number)
+                    )
                 finally:
                     self.kernel.leave()
-            time.sleep(2.2 if trials else 0)
-            return [a.wait() == 0 if isinstance(a, subprocess.Popen) else a.offered() for a in asked]
+            time.sleep(2 if trials else 0)
+            return [a.answered() for a in asked]
         finally:
             for process in servers:
                 process.kill()
@@ -400,32 +502,30 @@ class Job:
 
     def phase(self, ears: Ears, number: int, phase: dict[str, Any]) -> None:
         """Put back what the phase before pulled, pull this one's cables, choose members, ask."""
-        changes: dict[str, list[str]] = {}
         down = {(space, device) for space, device in phase.get("down", [])}
         # A bond takes a choice only while that member has a link.
-        for space, line in phase.get("choose", []):
-            changes.setdefault(space, []).append(line)
-        for space, device in self.pulled - down:
-            changes.setdefault(space, []).append(f"link set dev {device} up")
-        for space, device in sorted(down - self.pulled):
-            changes.setdefault(space, []).append(f"link set dev {device} down")
+        for space, bond, member in phase.get("choose", []):
+            self.kernel.set(space, bond, "bonding/active_slave", member)
+        for end in sorted(self.pulled - down):
+            self.kernel.link(*end, up=True)
+        for end in sorted(down - self.pulled):
+            self.kernel.link(*end, up=False)
         self.pulled = down
         if number:
-            for space, bridge in (pair for scene in self.scenes for pair in scene["bridges"]):
-                changes.setdefault(space, []).append(f"link set dev {bridge} type bridge fdb_flush")
-        for space, lines in changes.items():
-            self.kernel.tell("ip", lines, space)
-        if changes:
-            self.settle(phase.get("aged", False))
+            for scene in self.scenes:
+                for space, bridge in scene["bridges"]:
+                    self.kernel.set(space, bridge, "bridge/flush", "1")
+            self.settle(phase["restart"])
         taps = self.listen() if phase.get("listen") else {}
         began = time.monotonic()
         asks = phase["asks"]
         for n, (ear, frame) in enumerate(asks):
             ears.send(ear, bytes.fromhex(frame))
-            if n % 50 == 49:
+            if (n + 1) % ears.batch == 0:
                 self.heard.extend(ears.drain(0))
                 self.say("asking", n + 1, len(asks))
         self.heard.extend(ears.drain(0.25))
+        ears.whole()
         self.seen += [frame for space, sock in taps.items() for frame in self.taken(space, sock)]
         self.times["asked"] = self.times.get("asked", 0.0) + time.monotonic() - began
         self.say("situation", number + 1, len(self.job["phases"]))
@@ -437,7 +537,7 @@ class Job:
             self.kernel.enter(space)
             taps[space] = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(ALL_PROTOCOLS))
             self.kernel.leave()
-            taps[space].setsockopt(263, AUXDATA, 1)
+            taps[space].setsockopt(SOL_PACKET, AUXDATA, 1)
             taps[space].setblocking(False)
         return taps
 
@@ -544,7 +644,7 @@ def main(folder: str) -> None:
         "mount -t sysfs sys /sys",
         "mount -t tmpfs tmp /tmp",
         "mount -t tmpfs run /run",
-        "mkdir -p /tmp/m/lib /tmp/work /run/netns",
+        "mkdir -p /tmp/m/lib /tmp/work /run/netns /run/sys",
         "ln -s /usr/lib/uml/modules /tmp/m/lib/modules",
         "modprobe -d /tmp/m ipv6 disable_ipv6=1",
         f"modprobe -d /tmp/m -a {MODULES}",
@@ -556,15 +656,12 @@ def main(folder: str) -> None:
     number = 0
     while True:
         path = f"/tmp/work/job-{number}.json"
-        if os.path.exists("/tmp/work/stop"):
-            return
-        if not os.path.exists(path):
+        while not os.path.exists(path):
+            if os.path.exists("/tmp/work/stop"):
+                return
             time.sleep(0.02)
-            continue
-        with open(path) as file:
-            job = json.load(file)
         try:
-            answer = Job(kernel, job, folder).run()
+            answer = Job(kernel, wait_for(path), f"/tmp/work/asks-{number}.json").run()
         except Failed as error:
             answer = {"failed": str(error)}
         with open(f"/tmp/work/answer-{number}.part", "w") as file:

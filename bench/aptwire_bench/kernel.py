@@ -28,7 +28,6 @@ NEEDED = {
     "tc": "iproute2",
     "modprobe": "kmod",
     "mount": "mount",
-    "ping": "iputils-ping",
     "dnsmasq": "dnsmasq-base",
 }
 BOOT, SILENCE = 60.0, 90.0
@@ -166,12 +165,21 @@ class Kernel:
     def _last(self) -> str:
         return " / ".join([line for line in self.lines if line][-4:]) or "it said nothing"
 
-    def run(self, job: dict[str, Any]) -> dict[str, Any]:
-        """Give it a job and wait for the answer; BenchError if it hangs, dies or can't do it."""
-        number, self.jobs = self.jobs, self.jobs + 1
-        path, answer = Path(self.folder, f"job-{number}.json"), Path(self.folder, f"answer-{number}.json")
-        path.with_suffix(".part").write_text(json.dumps(job))
+    def _hand(self, name: str, what: dict[str, Any]) -> None:
+        path = Path(self.folder, f"{name}.json")
+        path.with_suffix(".part").write_text(json.dumps(what))
         path.with_suffix(".part").rename(path)
+
+    def run(self, job: dict[str, Any], asks: Callable[[], dict[str, Any]] | None = None) -> dict[str, Any]:
+        """Give it a job and wait for the answer; BenchError if it hangs, dies or can't do it.
+
+        `asks` makes the rest of the job while the kernel builds.
+        """
+        number, self.jobs = self.jobs, self.jobs + 1
+        answer = Path(self.folder, f"answer-{number}.json")
+        self._hand(f"job-{number}", job)
+        if asks is not None:
+            self._hand(f"asks-{number}", asks())
         self.heard = time.monotonic()
         told = self.last = ("building", 0, 1)
         while not answer.exists():

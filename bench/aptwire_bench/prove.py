@@ -16,9 +16,12 @@ from aptwire.plan.plan import Plan
 from aptwire_bench.fit import Fitted, Left, fit
 from aptwire_bench.kernel import BenchError, Kernel, Progress
 from aptwire_bench.questions import Paper, Question, Scope, Situation, after, examine, frame_of, once, state_of
-from aptwire_bench.scene import Scene, build
+from aptwire_bench.scene import Ear, Scene, build
 from aptwire_bench.shrink import smallest
 from aptwire_bench.trials import Burst, Trial, burst_frame, bursts, choose, routers, trial_job
+
+SETTLE = 1.3
+"""Seconds after which every device knows which links are up: the kernel tells of it once a second."""
 
 
 @dataclass(frozen=True)
@@ -170,16 +173,29 @@ class Case:
     first: int = 0
     """The number of its first question within the job."""
 
+    def __post_init__(self) -> None:
+        self.ears = {ear.seat: ear for ear in self.scene.ears}
+
     @staticmethod
     def of(plan: Plan, scope: Scope, prefix: str = "") -> Case:
         """Fit, build on paper, and ask."""
+        case = Case.built(plan, scope, prefix)
+        case.ask(scope)
+        return case
+
+    @staticmethod
+    def built(plan: Plan, scope: Scope, prefix: str = "") -> Case:
+        """Fit and build on paper; no frame is asked for yet."""
         fitted = fit(plan)
         frames = Frames(compile_wiring(fitted.plan))
         trials = choose(fitted.plan, frames, scope.trials, scope.seed)
         seats = {h.seat for t in trials for h in (t.source, t.target)} | routers(fitted.plan, trials)
         scene = build(fitted.plan, prefix, seats)
-        paper = examine(plan, fitted, scene, scope)
-        return Case(plan, fitted, scene, paper, trials, bursts(fitted.plan, frames, scene, scope.trials))
+        return Case(plan, fitted, scene, Paper(), trials, bursts(fitted.plan, frames, scene, scope.trials))
+
+    def ask(self, scope: Scope, progress: Progress | None = None) -> None:
+        """Write down the questions, each with the engine's answer."""
+        self.paper = examine(self.plan, self.fitted, self.scene, scope, progress)
 
     @staticmethod
     def again(plan: Plan, like: Question, prefix: str = "") -> Case:
@@ -215,62 +231,66 @@ def read_back(kernel: Kernel, plan: Plan) -> dict[str, bytes]:
     return files
 
 
-def job_of(cases: Sequence[Case], settle: float = 1.3, read: Sequence[list[Any]] = ()) -> dict[str, Any]:
+def job_of(cases: Sequence[Case], settle: float = SETTLE, read: Sequence[list[Any]] = ()) -> dict[str, Any]:
     """Several cases as one job: built side by side in one kernel, their situations in step."""
-    ears_before: list[int] = []
-    ears = questions = 0
-    for case in cases:
-        ears_before.append(ears)
-        case.first = questions
-        ears += len(case.scene.ears)
-        questions += sum(1 for _ in case.paper)
-    first = [
-        {t.key: t.members[0].nic.id for t in compile_wiring(case.fitted.plan).all_teams() if t.usable} for case in cases
-    ]
-    phases: list[dict[str, Any]] = []
-    for n in range(max(len(case.paper.phases) for case in cases)):
-        phase: dict[str, Any] = {"down": [], "choose": [], "asks": []}
-        for case, before, usual in zip(cases, ears_before, first, strict=True):
-            if n >= len(case.paper.phases):
-                continue
-            situation, asked = case.paper.phases[n]
-            phase["down"] += [end for id in situation.pulled for end in case.scene.cables.get(id, [])]
-            chosen = dict(situation.chosen)
-            for team, _ in case.paper.phases[n - 1][0].chosen if n else ():
-                chosen.setdefault(team, usual[team])
-            ports = case.plan.of("fabric_port")
-            cables = [case.plan.get("cable", id) for id in (*situation.pulled, *before_pulled(case, n))]
-            if case.scene.trees and any(c.a in ports and c.b in ports for c in cables):
-                phase["aged"] = True
-            phase["choose"] += [case.scene.choices[nic] for nic in chosen.values()]
-            numbers = {ear.seat: before + i for i, ear in enumerate(case.scene.ears)}
-            by_seat = {ear.seat: ear for ear in case.scene.ears}
-            for q in asked:
-                if not q.untried:
-                    phase["asks"].append([numbers[q.sender], frame_of(q, by_seat, case.first).hex()])
-        phases.append(phase)
-    sent: list[dict[str, Any]] = []
-    for case, before in zip(cases, ears_before, strict=True):
-        numbers = {ear.seat: before + i for i, ear in enumerate(case.scene.ears)}
-        macs = {ear.seat: ear.mac for ear in case.scene.ears}
-        for burst in case.bursts:
-            raw = burst_frame(macs[burst.sender]).hex()
-            ends = {"from": numbers[burst.sender], "to": numbers[burst.watch]}
-            sent.append({**ends, "limit": [burst.limit.space, burst.limit.line], "count": burst.count, "frame": raw})
+    return {**building(cases, settle, read), **asking(cases)}
+
+
+def building(cases: Sequence[Case], settle: float = SETTLE, read: Sequence[list[Any]] = ()) -> dict[str, Any]:
+    """The part of a job that needs no questions: what is built, pinged and read."""
     trials = [trial_job(trial, case.scene.stacks) for case in cases for trial in case.trials]
     return {
         "scenes": [case.scene.to_json() for case in cases],
-        "phases": phases,
         "settle": settle,
         "read": list(read),
         "trials": trials,
-        "bursts": sent,
     }
 
 
-def before_pulled(case: Case, n: int) -> tuple[str, ...]:
-    """The cables that were pulled in the situation before, and are back in this one."""
-    return case.paper.phases[n - 1][0].pulled if n else ()
+def asking(cases: Sequence[Case]) -> dict[str, Any]:
+    """The part of a job that is asked: frames situation by situation, and bursts."""
+    ears = questions = 0
+    seats: list[dict[str, tuple[int, Ear]]] = []
+    for case in cases:
+        case.first = questions
+        seats.append({ear.seat: (ears + i, ear) for i, ear in enumerate(case.scene.ears)})
+        ears += len(case.scene.ears)
+        questions += sum(1 for _ in case.paper)
+    phases = []
+    for n in range(max(len(case.paper.phases) for case in cases)):
+        phase: dict[str, Any] = {"down": [], "choose": [], "restart": [], "asks": []}
+        for case, at in zip(cases, seats, strict=True):
+            if n < len(case.paper.phases):
+                _situation(case, n, phase)
+                phase["asks"] += [
+                    [at[q.sender][0], frame_of(q, case.ears, case.first).hex()]
+                    for q in case.paper.phases[n][1]
+                    if not q.untried
+                ]
+        phases.append(phase)
+    sent: list[dict[str, Any]] = []
+    for case, at in zip(cases, seats, strict=True):
+        for burst in case.bursts:
+            raw = burst_frame(at[burst.sender][1].mac).hex()
+            ends = {"from": at[burst.sender][0], "to": at[burst.watch][0]}
+            sent.append({**ends, "limit": [burst.limit.space, burst.limit.line], "count": burst.count, "frame": raw})
+    return {"phases": phases, "bursts": sent}
+
+
+def _situation(case: Case, n: int, phase: dict[str, Any]) -> None:
+    """What has to be done to a case's devices for its nth situation."""
+    situation = case.paper.phases[n][0]
+    before = case.paper.phases[n - 1][0] if n else Situation()
+    phase["down"] += [end for id in situation.pulled for end in case.scene.cables.get(id, [])]
+    chosen = dict(situation.chosen)
+    if before.chosen:
+        usual = {t.key: t.members[0].nic.id for t in compile_wiring(case.fitted.plan).all_teams() if t.usable}
+        chosen = {**{team: usual[team] for team, _ in before.chosen}, **chosen}
+    phase["choose"] += [case.scene.choices[nic] for nic in chosen.values()]
+    ports = case.plan.of("fabric_port")
+    moved = [case.plan.get("cable", id) for id in (*situation.pulled, *before.pulled)]
+    if any(c.a in ports and c.b in ports for c in moved):
+        phase["restart"] += case.scene.trees
 
 
 def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
@@ -371,16 +391,33 @@ def prove(plan: Plan, scope: Scope = Scope(), progress: Progress | None = None, 
     began = time.monotonic()
     if progress is not None:
         progress("starting", 0, 1)
-    case = Case.of(plan, scope)
+    case = Case.built(plan, scope)
     ready = time.monotonic()
+    written = 0.0
+
+    def asks() -> dict[str, Any]:
+        nonlocal written
+        start = time.monotonic()
+        case.ask(scope, progress)
+        made = asking([case])
+        written = time.monotonic() - start
+        return made
+
     # A namespace takes some 0.3 MB, a pair of devices some 50 kB; cut-down plans are tried side by side.
     size = 640 + len(case.scene.spaces) + len(case.scene.wires) // 4
     with Kernel(f"{size}M", progress) as kernel:
         booted = time.monotonic()
-        (report,) = compare([case], kernel.run(job_of([case])))
+        # The kernel builds while the questions are written.
+        (report,) = compare([case], kernel.run(building([case]), asks))
         report.stories = [tell(kernel, plan, d) for d in _apart(report.differences)[:stories]]
     done = time.monotonic()
-    report.times = {"questions": ready - began, "boot": booted - ready, **report.times, "together": done - began}
+    report.times = {
+        "on paper": ready - began,
+        "boot": booted - ready,
+        "questions": written,
+        **report.times,
+        "together": done - began,
+    }
     return report
 
 

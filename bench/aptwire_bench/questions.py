@@ -26,6 +26,7 @@ from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
 from aptwire_bench.fit import Fitted, looping
+from aptwire_bench.kernel import Progress
 from aptwire_bench.scene import Ear, Scene
 
 Asked = tuple[str, int | None, str, str]
@@ -145,14 +146,14 @@ def once(plan: Plan, fitted: Fitted, scene: Scene, like: Question) -> Paper:
     return paper(plan, fitted, scene, [situation], lambda _: [(like.sender, like.vid, like.frame, like.target)])
 
 
-def examine(plan: Plan, fitted: Fitted, scene: Scene, scope: Scope) -> Paper:
+def examine(plan: Plan, fitted: Fitted, scene: Scene, scope: Scope, progress: Progress | None = None) -> Paper:
     """The questions about a plan."""
     dice = random.Random(scope.seed)
 
     def choose(frames: Frames) -> Iterator[Asked]:
         return _asked(frames, {ear.seat: ear for ear in scene.ears}, scene, scope, dice)
 
-    return paper(plan, fitted, scene, situations(fitted, scene, scope), choose)
+    return paper(plan, fitted, scene, situations(fitted, scene, scope), choose, progress)
 
 
 def paper(
@@ -161,6 +162,7 @@ def paper(
     scene: Scene,
     found: list[Situation],
     asked: Callable[[Frames], Iterable[Asked]],
+    progress: Progress | None = None,
 ) -> Paper:
     """What is asked in some situations, each question with the engine's answer."""
     made = Paper()
@@ -171,7 +173,7 @@ def paper(
         state = state_of(situation)
         built = Frames(compile_wiring(after(fitted.plan, situation)), state)
         whole = built if not fitted.left else Frames(compile_wiring(after(plan, situation)), state)
-        questions = []
+        questions: list[Question] = []
         for sender, vid, frame, target in asked(whole):
             if sender not in whole.seats or (target and target not in ears):
                 continue
@@ -186,6 +188,8 @@ def paper(
                 untried = why
             questions.append(Question(number, situation, sender, vid, frame, target, must, may, untried))
             number += 1
+            if progress is not None and number % 200 == 0:
+                progress("questions", len(made.phases) + 1, len(found))
         made.phases.append((situation, questions))
     return made
 

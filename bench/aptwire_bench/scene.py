@@ -54,8 +54,8 @@ class Limit:
 class Scene:
     """What is built: namespaces; lines for `ip -batch` in none of them; lines by namespace and tool; ears.
 
-    `cables` are both ends of each cable (namespace, device); `choices` lead from a NIC to the command that makes its bond
-      send over it; `bridges` can be told to forget addresses.
+    `cables` are both ends of each cable (namespace, device); `choices` lead from a NIC to (namespace, bond, member) that make its
+      bond send over it; `bridges` can be told to forget addresses; those of `trees` take part in a spanning tree.
     """
 
     spaces: list[str] = field(default_factory=list)
@@ -63,9 +63,9 @@ class Scene:
     inside: dict[str, dict[str, list[str]]] = field(default_factory=dict)
     ears: list[Ear] = field(default_factory=list)
     cables: dict[str, list[tuple[str, str]]] = field(default_factory=dict)
-    choices: dict[str, tuple[str, str]] = field(default_factory=dict)
+    choices: dict[str, tuple[str, str, str]] = field(default_factory=dict)
     bridges: list[tuple[str, str]] = field(default_factory=list)
-    trees: bool = False
+    trees: list[tuple[str, str]] = field(default_factory=list)
     lacp: list[tuple[str, str]] = field(default_factory=list)
     stray: int = 0
     known: tuple[int, ...] = ()
@@ -392,9 +392,10 @@ class _Builder:
             plan_port.id in costs for plan_port in self.plan.where("fabric_port", "switch", switch.id)
         ):
             tree = f"stp_state 1 priority {switch.priority} forward_delay 200 hello_time 100 max_age 600"
-            self.scene.trees = True
         bridge = self._name(space, "sw")
         self._bridge(space, bridge, switch.managed, tree)
+        if tree:
+            self.scene.trees.append((space, bridge))
         if tree and switch.mac:
             self._line(space, "ip", f"link set dev {bridge} address {switch.mac}")
         bonds: dict[str, str] = {}
@@ -526,10 +527,7 @@ class _Builder:
                 # Every situation begins with the preferred member, whatever carried in the one before.
                 self._line(space, "ip", f"link set dev {bond} type bond primary {device} primary_reselect always")
                 for nic in nics:
-                    self.scene.choices[nic.id] = (
-                        space,
-                        f"link set dev {bond} type bond active_slave {devices[nic.id]}",
-                    )
+                    self.scene.choices[nic.id] = (space, bond, devices[nic.id])
             device = bond
         self._port(space, device, bridge, self._uplink_door(uplink))
 

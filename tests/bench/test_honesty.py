@@ -18,7 +18,7 @@ from tests.support import random_plan
 
 PLANS = int(os.environ.get("APTWIRE_BENCH_PLANS", "50"))
 FIRST = int(os.environ.get("APTWIRE_BENCH_SEED", "0"))
-TOGETHER = 13
+TOGETHER = 25
 
 
 class HonestyTest(unittest.TestCase):

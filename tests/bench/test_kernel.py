@@ -89,7 +89,8 @@ class KernelTest(unittest.TestCase):
             if time.monotonic() - began > 3:
                 raise Cancelled("enough")
 
-        with self.assertRaises(Cancelled), Kernel("256M", stop) as kernel:
+        kernel = Kernel("256M", stop)
+        with self.assertRaises(Cancelled), kernel:
             kernel.run(job(settle=600))
         self.gone(kernel)
         self.assertLess(time.monotonic() - began, 15)

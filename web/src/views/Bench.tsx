@@ -8,7 +8,7 @@ import { useSearchParams } from "react-router";
 import { api, unwrap, type BenchDetail, type BenchItem, type BenchReport } from "../api/client";
 import { usePlan } from "../api/plan";
 
-const STEPS: Record<string, string> = { starting: "starting the kernel", building: "building", settling: "waiting for links to settle", asking: "asking: frame", situation: "asked in situation" };
+const STEPS: Record<string, string> = { starting: "starting the kernel", questions: "writing the questions of situation", building: "building", settling: "waiting for links to settle", asking: "asking: frame", situation: "asked in situation" };
 const live = (run: BenchItem | undefined): boolean => run?.state === "waiting" || run?.state === "running";
 
 /** How a run came out, in a few words and a sign. */
