@@ -55,21 +55,24 @@ def _optional(kind: str) -> set[str]:
     return {name for name in REFS[kind] if SPECS[kind][name].optional} - {"over", "function_of"}
 
 
-def smallest(plan: Plan, differ: Differ, rounds: int = 40) -> Plan:
+def smallest(plan: Plan, differ: Differ, rounds: int = 80) -> Plan:
     """The plan without whatever isn't needed for it to differ; at most so many rounds, each with several plans side by side."""
+    needed: dict[tuple[str, str], int] = {}
+    turn = 0
     for _ in range(rounds):
-        cuts = list(_cuts(plan))
-        for at in range(0, len(cuts), TOGETHER):
-            some = [(cut, small) for cut in cuts[at : at + TOGETHER] if (small := _apply(plan, [cut])) is not None]
-            fine = [cut for (cut, _), still in zip(some, differ([s for _, s in some]), strict=True) if still]
-            if not fine:
-                continue
+        # What a larger plan needed is mostly needed still, and is asked about again last.
+        cuts = sorted((cut for cut in _cuts(plan) if needed.get(cut) != turn), key=lambda cut: cut in needed)
+        if not cuts:
+            return plan
+        some = [(cut, _apply(plan, [cut])) for cut in cuts[:TOGETHER]]
+        still = iter(differ([small for _, small in some if small is not None]))
+        fine = [cut for cut, small in some if small is not None and next(still)]
+        needed.update((cut, turn) for cut, _ in some if cut not in fine)
+        if fine:
             # What can go one by one can mostly go together.
             both = _apply(plan, fine) if len(fine) > 1 else None
             plan = both if both is not None and differ([both])[0] else _apply(plan, fine[:1]) or plan
-            break
-        else:
-            return plan
+            turn += 1
     return plan
 
 
