@@ -132,6 +132,7 @@ def hosts() -> None:
                 mac=f"02:64:0a:00:{number + 1:02x}:{nic:02x}",
                 speed=25_000 if nic == 2 else 10_000,
                 mtu=9000 if nic == 2 else 1500,
+                functions=8 if (host, nic) == ("gannet", 0) else None,
                 uplink=f"{store0}/nic2" if nic == 2 else f"{guests0}/team0",
                 role="standby" if nic == 1 else "active",
                 rank=nic,
@@ -463,11 +464,11 @@ def whole_wiring() -> None:
     )
     put("mirror", "mirror-ticketing-api", source="adapter-ticketing-api", target="adapter-ticketing-watch")
     guest(
-        "razorbill",
+        "gannet",
         "tide-model",
         5,
         type="direct",
-        function_of="razorbill/nic0",
+        function_of="gannet/nic0",
         function_vid=230,
         belongs=SEG["tide gauges"],
         addresses=["10.65.30.41/24"],

@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
+from itertools import zip_longest
 from pathlib import Path
 
 from ops import database, serve
@@ -143,17 +144,20 @@ def _honesty(score: Score) -> None:
     score.tests("tests/bench", environment(), "test_honesty.py")
 
 
-def _web(score: Score) -> None:
+def _web(score: Score, *others: Callable[[], None]) -> None:
+    """The browser tests in two halves against one server, each after whatever else is to come before it."""
     database.install()
     bench()
     set_up_browser()
     front_end()
 
-    def half(pattern: str) -> None:
+    def half(pattern: str, before: Callable[[], None] | None) -> None:
+        if before is not None:
+            before()
         score.tests("tests/web", {**env, "APTWIRE_TEST_URL": url}, pattern)
 
     with serve.throwaway_server() as (url, env):
-        side_by_side(*(partial(half, pattern) for pattern in HALVES))
+        side_by_side(*(partial(half, pattern, call) for pattern, call in zip_longest(HALVES, others)))
 
 
 def run(parts: list[str]) -> int:
@@ -174,11 +178,11 @@ def run(parts: list[str]) -> int:
     score = Score()
     virtual_environment()
 
-    def go(runner: Callable[[Score], None]) -> None:
+    def go(runner: Callable[[Score], None], name: str = "") -> None:
         try:
             runner(score)
         except SetupError as error:
-            score.count(0, 1, f"FAILED {runner.__name__[1:]}: {error}")
+            score.count(0, 1, f"FAILED {name or runner.__name__[1:]}: {error}")
 
     def each(*names: str) -> None:
         for runner in (r for name in names for r in runners[name]):
@@ -189,8 +193,7 @@ def run(parts: list[str]) -> int:
     else:
         side_by_side(_debian, front_end)
         # The bench waits for links to settle half of its time, the server for the database, the browser for both.
-        side_by_side(
-            lambda: each("static", "core"), lambda: each("server", "web"), lambda: go(_bench), lambda: go(_honesty)
-        )
+        web = partial(_web, score, lambda: go(_server), lambda: go(_honesty))
+        side_by_side(lambda: each("static", "core"), lambda: go(_bench), lambda: go(lambda _: web(), "web"))
     print(f"{score.passed} passed, {score.failed} failed", flush=True)
     return 1 if score.failed or not score.passed else 0

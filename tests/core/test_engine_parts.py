@@ -63,7 +63,7 @@ class IndexTest(unittest.TestCase):
         self.assertEqual({g.id for g in back.where("guest", "host", "gannet")}, set(before))
 
     def test_who_refers_to_a_record(self) -> None:
-        found = {(r.kind, field) for r, field in demo_plan().referrers("nic", "razorbill/nic0")}
+        found = {(r.kind, field) for r, field in demo_plan().referrers("nic", "gannet/nic0")}
         self.assertEqual(found, {("adapter", "function_of"), ("cable", "a")})
 
 

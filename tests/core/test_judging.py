@@ -21,7 +21,7 @@ from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import AssumedFabric
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import landings, summary
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.support import VIDS, all_places, demo_plan, random_plan, two_hosts_files
@@ -229,6 +229,7 @@ CHANGES: dict[str, Callable[[Plan, Any, random.Random], dict[str, Any] | None]] 
 class EngineTakesTheEditTest(unittest.TestCase):
     @settings(max_examples=120, deadline=None)
     @given(st.integers(0, 10**9))
+    @example(3126)  # two bear a gateway's address: which is named first mustn't hang on the edits
     def test_after_any_series_of_edits_it_says_what_a_fresh_one_says(self, seed: int) -> None:
         dice = random.Random(seed)
         plan = random_plan(seed, rich=True)

@@ -70,6 +70,36 @@ class LagTest(Case):
         self.assertIn("gets no LACP answer", self.first(found).text)
         self.judged(two_nics("standby", {"lacp": True, "individual": True}), a1="home")
 
+    def function(self, *team: object) -> Small:
+        """A virtual function v of the first NIC of such a team, and one more guest on host b."""
+        made = two_nics(*team)  # type: ignore[arg-type]
+        made.guest("b", "b2", 10)
+        made.put("guest", "g-v", host="a", name="v")
+        function = {"type": "direct", "function_of": "a/n0", "function_vid": 10}
+        made.put("adapter", "v", guest="g-v", name="v", belongs="s10", **function)
+        return made
+
+    def test_a_function_of_a_nic_in_a_lag_misses_what_comes_over_the_nic_beside(self) -> None:
+        for team in (("lacp", {"lacp": True}), ("hashed", {"lacp": False})):
+            found = self.judged(self.function(*team), v="wavering")
+            self.assertIn("when answers come back over n1 of a", self.first(found).title)
+            self.assertIn("doesn’t get to the virtual functions of n0 of a", self.first(found).text)
+            titles = [mend.title for mend in mends(found, self.first(found))]
+            self.assertEqual(titles, ["Take v off its card and move it to port group g10"])
+            place = found.wiring.place("v")
+            assert place is not None
+            self.assertTrue(trace(found.wiring, place, found.wiring.place("b1")).delivered)  # type: ignore[arg-type]
+        alone = self.function("lacp", {"lacp": True})
+        alone.kinds["nic"][1]["link"] = "down"
+        self.judged(alone, v="home")
+        self.judged(self.function("hashed"), v="home")
+
+    def test_a_lag_that_blocks_a_port_cuts_off_its_functions_too(self) -> None:
+        found = self.judged(self.function("standby", {"lacp": True, "individual": False}), v="stranded", b1="home")
+        own = next(f for f in findings(found) if any(p.record == "v" for p in f.places))
+        self.assertIn("N0 of a gets no LACP answer, so po1 blocks its port", own.text)
+        self.assertEqual([mend.title for mend in mends(found, own)], ["Take p0 and p1 out of the LAG"])
+
     def test_a_member_in_another_lag_stands_idle(self) -> None:
         made = two_nics("lacp", {"lacp": True}, ("10", "20"))
         made.put("lag", "other", switch="sw", name="po2")

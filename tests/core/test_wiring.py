@@ -88,7 +88,7 @@ class CoreTest(unittest.TestCase):
         wiring = compile_wiring(demo_plan())
         self.assertEqual(wiring.trunk_count, 5, "four switches, and the NIC whose virtual function is in use")
         joined = {frozenset(wiring.bridges[end].id for end in link.ends) for link in core_links(wiring)}
-        wanted = [{"quay-a", "quay-b"}, {"quay-b", "buoy-bridge"}, {"quay-a", "marsh-a"}, {"quay-a", "razorbill/nic0"}]
+        wanted = [{"quay-a", "quay-b"}, {"quay-b", "buoy-bridge"}, {"quay-a", "marsh-a"}, {"quay-a", "gannet/nic0"}]
         self.assertEqual(joined, set(map(frozenset, wanted)), "the second cable between the terminals is blocked")
 
     def test_open_ends_mark_the_domains_that_lead_to_them(self) -> None:

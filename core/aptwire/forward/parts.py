@@ -67,7 +67,8 @@ class Member:
 class Team:
     """An uplink (or a LAG between two fabric switches): its members in the order in which they would carry, those without link last.
 
-    `order` is empty, or the port group (or "adapters", on a switch with a wireless NIC) for which this order holds.
+    `order` is empty, or the port group (or "adapters", on a switch with a wireless NIC) for which this order holds; of a LAG,
+    the NIC for whose virtual functions it may send over that NIC or another.
     """
 
     uplink: Uplink | Lag

@@ -85,7 +85,9 @@ class Roads:
                 yield link
         for team in wiring.fabric.teams:
             member = wiring.carries(team, state)
-            if member is not None and member.link is not None and bridge in member.link.ends:
+            if member is None or member.link is None or member.link.nic in state.lost:
+                continue
+            if bridge in member.link.ends:
                 yield member.link
         for team, member in wiring.team_links.get(bridge, ()):
             if goal >= 0 and team.bridge != goal and wiring.bridges[team.bridge].trunk < 0:

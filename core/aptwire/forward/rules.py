@@ -194,9 +194,9 @@ class RuleBook:
         text = f"assumed to carry {assumed.allowed}"
         return self(assumed.allowed, assumed.native, text=text)
 
-    def wire(self) -> PortRule:
-        """The middle of a cable between two hosts: everything passes."""
-        return self(None, 0, text="a cable")
+    def wire(self, one_way: bool = False) -> PortRule:
+        """The middle of a cable between two hosts: everything passes.  `one_way`: away from the bridge only."""
+        return self(None, 0, text="a cable", one_way=one_way)
 
 
 def spoken_vids(allowed: str | None) -> str:

@@ -134,7 +134,8 @@ class _Strand:
         made: list[Piece] = []
         if nic is None or context < 0:
             return made
-        for link in self.wiring.fabric.at.get(bridge, ()):
+        several = [t.members[0].link for t in self.wiring.fabric.teams if t.order == nic.id]
+        for link in [*self.wiring.fabric.at.get(bridge, ()), *(link for link in several if link is not None)]:
             far = link.records[1]
             label = int(link.rules[0].out[context])
             if label < 0 or not far:

@@ -230,8 +230,11 @@ class Teller:
             if len(self.plan.where("nic", "uplink", uplink.id)) > 1:
                 where += f" ({self._part(uplink, record)})"
         reason = "" if after >= 0 else self.refusal(records, before, leaving)
-        if after < 0 and link.key.endswith("<") and not leaving and isinstance(record, Nic):
-            reason = f"{called(self.plan, record)} doesn’t carry, so it drops what comes back over it"
+        if after < 0 and "<" in link.key and not leaving and isinstance(record, Nic):
+            name, over = called(self.plan, record), self.plan.of("nic").get(link.key.partition("<")[2])
+            reason = f"{name} doesn’t carry, so it drops what comes back over it"
+            if over is not None:
+                reason = f"what comes over {called(self.plan, over)} doesn’t get to the virtual functions of {name}"
         passed = (*records, *((link.cable,) if link.cable and leaving else ()))
         if after < 0 and isinstance(record, FabricPort):
             switch = self.plan.get("fabric_switch", record.switch)
@@ -295,7 +298,10 @@ class Teller:
         if not teams:
             bridge = self.wiring.bridges[place.bridge]
             if not bridge.virtual:
-                return []
+                nic = self.plan.of("nic").get(bridge.id)
+                if nic is None or not (shut := self._shut(nic)):
+                    return []
+                return [Hop((nic.id,), called(self.plan, nic), self.tag(place.context), "–", "", "dropped", shut)]
             name = called(self.plan, self.plan.find(bridge.id))
             return [
                 Hop((bridge.id,), name, self.tag(place.context), "–", "no uplink", "dropped", f"{name} has no uplink")
@@ -325,6 +331,21 @@ class Teller:
                 after = int(link.rules[1].into[label])
                 made.extend(self.step(Step(link, 0, place.context, label, after)))
         return made
+
+    def _shut(self, nic: Nic) -> str:
+        """Why nothing passes a NIC's cable; empty if something does."""
+        name, port = called(self.plan, nic), self.wiring.port_behind(nic.id)
+        if nic.link == "down" or nic.id in self.state.lost:
+            return f"{name} has no link"
+        if port is None:
+            return ""
+        if not port.enabled:
+            return f"{name} is plugged into {called(self.plan, port)}, which is disabled"
+        key = f"{nic.id}/functions"
+        carried = any(link.key == key for link in self.wiring.fabric.links)
+        if carried or any(team.order == nic.id for team in self.wiring.fabric.teams) or not port.lag:
+            return ""
+        return f"{name} gets no LACP answer, so {self.plan.get('lag', port.lag).name} blocks its port"
 
     def way_back(self, place: Place) -> list[Hop]:
         """How frames of the context that a place's frames enter come back to its switch."""

@@ -310,6 +310,7 @@ class _Compiler:
             return False
         if kind == "uplink":
             dirty[record.switch] = None  # type: ignore[attr-defined]
+            return self._functions(plan)
         elif kind in ("port_group", "group_order"):
             group = plan.get("port_group", getattr(record, "port_group", id))
             dirty[group.switch] = None
@@ -319,7 +320,8 @@ class _Compiler:
         elif kind == "nic":
             assert isinstance(record, Nic)
             nic(record)
-            return record.id in self.wiring.bridge_of
+            # What a LAG sends to a NIC's virtual functions depends on the NICs beside it.
+            return record.id in self.wiring.bridge_of or (self._lag_of(record) is not None and self._functions(plan))
         elif kind == "guest":
             for adapter in plan.where("adapter", "guest", id):
                 dirty[_adapter_block(plan, adapter)] = None
@@ -405,6 +407,10 @@ class _Compiler:
         elif key not in (HOMELESS, STATIONS):
             self.wiring.bridge_of.pop(key, None)
 
+    @staticmethod
+    def _functions(plan: Plan) -> bool:
+        return bool(plan.where("adapter", "type", "direct"))
+
     def _nics_with_functions(self) -> list[str]:
         return sorted({a.function_of for a in self.plan.where("adapter", "type", "direct")})
 
@@ -439,19 +445,45 @@ class _Compiler:
                 fabric.open_ports.append((bridge, self.book.wire(), id))
             else:
                 other, rule, records, cable, mtu = far
-                mine = ((id,), records)
-                fabric.add(
-                    Link(
-                        f"{id}/functions",
-                        (bridge, other),
-                        (self.book.wire(), rule),
-                        mine,
-                        cable,
-                        id,
-                        least(nic.mtu, mtu),
-                    )
-                )
+                mine, size = ((id,), records), least(nic.mtu, mtu)
+                link = Link(f"{id}/functions", (bridge, other), (self.book.wire(), rule), mine, cable, id, size)
+                beside = self._beside(nic)
+                if beside:
+                    deaf = self.book.wire(one_way=True)
+                    members = [Member(nic, link, open=False)]
+                    for peer in beside:
+                        back = Link(f"{link.key}<{peer.id}", link.ends, (deaf, rule), mine, cable, id, size)
+                        members.append(Member(peer, back, open=False, one_way=True))
+                    lag = plan.get("lag", self._lag_of(nic))
+                    fabric.teams.append(Team(lag, bridge, rule, tuple(members), len(members), id))
+                elif beside is not None:
+                    fabric.add(link)
         wiring.fabric = fabric
+
+    def _beside(self, nic: Nic) -> list[Nic] | None:
+        """The NICs over which the far side's LAG may send what is for a NIC's virtual functions; None: it blocks the NIC's port.
+
+        What comes in over another NIC of the team gets to the virtual switch, and never back to the NIC's own (IEEE 802.1AX
+        clause 6.2: a LAG is one port).
+        """
+        plan = self.plan
+        port, uplink = self.wiring.port_behind(nic.id), plan.of("uplink").get(nic.uplink)
+        lag = plan.of("lag").get(port.lag) if port is not None else None
+        if lag is None:
+            return []
+        if not lag.lacp:
+            ends = [
+                self.wiring.far.get(p.id, ("", ""))[0] for p in plan.where("fabric_port", "lag", lag.id) if p.enabled
+            ]
+            found = [plan.of("nic").get(end) for end in sorted(ends)]
+            return [n for n in found if n is not None and n.id != nic.id and n.link == "up"]
+        if uplink is not None and uplink.mode == "lacp":
+            bridge = self.wiring.bridge_of[uplink.switch].number
+            team = self._team(uplink, bridge, plan.where("nic", "uplink", uplink.id), "")
+            together = [m.nic for m in team.members if not m.dead and self._lag_of(m.nic) == lag.id]
+            if nic in together:
+                return [n for n in together if n is not nic and isinstance(n, Nic)]
+        return [] if lag.individual else None
 
     # --- blocks -----------------------------------------------------------------------------------------------
 
@@ -501,7 +533,7 @@ class _Compiler:
         link = Link(key, (bridge, other), (rule, far_rule), (mine, records), cable, nic.id, least(nic.mtu, mtu))
         return Member(nic, link, open=False)
 
-    def _lag_of(self, nic: Nic) -> str | None:
+    def _lag_of(self, nic: Nic | FabricPort) -> str | None:
         port = self.wiring.port_behind(nic.id)
         return port.lag if port is not None else None
 

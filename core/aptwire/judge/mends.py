@@ -168,6 +168,39 @@ class _Mender:
                 yield self._through(title, edit, access)
         if what in (CUT_OFF, WRONG_TAG):
             yield from self._swaps()
+        if what == CUT_OFF:
+            yield from self._teams()
+            yield from self._off_the_card()
+
+    def _teams(self) -> Iterator[tuple[str, Edit]]:
+        """What would rid the teams on the way of their own risks: a LAG that doesn't suit them, members that differ."""
+        cause = self.judgement.cause_of(self.place)
+        ways = {team.uplink.id for team in self.judgement.wiring.teams_at(self.place.bridge, self.place.stand.order)}
+        ways |= {key.split("|")[0] for key in (cause.state.choice if cause is not None else ())}
+        functions = [self.plan.of("adapter").get(place.endpoint) for place in self.finding.places]
+        nics = [self.plan.of("nic").get(adapter.function_of) for adapter in functions if adapter is not None]
+        ways |= {nic.uplink for nic in nics if nic is not None and nic.uplink is not None}
+        for risk in risks(self.judgement):
+            if risk.key[0] in ways:
+                yield from risk.offers()
+
+    def _off_the_card(self) -> Iterator[tuple[str, Edit]]:
+        """A virtual function becomes an adapter of the virtual switch, to which all NICs of a team lead."""
+        changes = {"type": "paravirtual", "function_of": None, "function_vid": None}
+        for place in self.finding.places:
+            adapter = self.plan.of("adapter").get(place.endpoint)
+            segment = self.plan.of("segment").get(place.segment)
+            if adapter is None or adapter.type != "direct" or segment is None:
+                continue
+            for group in self._groups(self.plan.get("guest", adapter.guest).host, segment):
+                said = f"Take {spoken(self.plan, adapter.id)} off its card and move it to port group {group.name}"
+                yield said, (Patch("adapter", adapter.id, {**changes, "port_group": group.id}),)
+
+    def _groups(self, host: str, segment: Segment) -> list[PortGroup]:
+        """The port groups of a host that carry a segment."""
+        switches = {s.id for s in self.plan.where("virtual_switch", "host", host)}
+        found = (g for switch in switches for g in self.plan.where("port_group", "switch", switch))
+        return sorted((g for g in found if _carries(g, segment)), key=lambda g: g.id)
 
     def _nothing(self) -> Iterator[tuple[str, Edit]]:
         yield "", ()
@@ -279,12 +312,9 @@ class _Mender:
             and self.plan.get("guest", found.guest).host == host
         ]
         who = spoken(self.plan, adapter.id) if len(adapters) == 1 else f"{len(adapters)} adapters"
-        switches = {s.id for s in self.plan.all("virtual_switch") if s.host == host}
+        switches = {s.id for s in self.plan.where("virtual_switch", "host", host)}
         own = self.plan.of("port_group").get(adapter.port_group)
-        groups = sorted(
-            (g for g in self.plan.all("port_group") if g.switch in switches and _carries(g, segment)),
-            key=lambda g: (own is None or g.switch != own.switch, g.id),
-        )
+        groups = sorted(self._groups(host, segment), key=lambda g: (own is None or g.switch != own.switch, g.id))
         for group in groups:
             yield (
                 f"Move {who} to port group {group.name}",

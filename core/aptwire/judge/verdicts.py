@@ -498,7 +498,7 @@ class _Judge:
         self.gateways: dict[int, dict[str, list[tuple[int, str]]]] = {}
         for n, id in enumerate(self.segments):
             for address in self.plan.get("segment", id).gateways:
-                for record in self.wiring.bearers.get(address, ()):
+                for record in sorted(self.wiring.bearers.get(address, ())):
                     place = self.wiring.place(record)
                     if place is None or place.segment != id:
                         continue
