@@ -2,7 +2,7 @@
 
 Nodes are (crossing bridge, VID class), node = bridge.trunk * classes + class, in arrays.  A frame never leaves
 by the port it came in on; where a link's two ends would otherwise throw a frame back under another tag, the far
-end gets an *entry node* of its own, from which every way leads on but the one back, over entry nodes again.
+end gets an *entry node* of its own, from which every way leads on but the one back.
 """
 
 from __future__ import annotations
@@ -156,10 +156,35 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int
     total = wiring.trunk_count * count
     entries: dict[int, list[int]] = {}
     if special:
-        extra_heads, extra_tails, entries = _entries(wiring, pairings, links, special)
+        by_bridge: dict[int, list[Link]] = {}
+        for link in links:
+            for end in link.ends:
+                by_bridge.setdefault(end, []).append(link)
+        extra_heads: list[int] = []
+        extra_tails: list[int] = []
+        entry_of: dict[tuple[str, int, int], int] = {}
+        for number, (link, side, k, there) in enumerate(special):
+            entry_of[link.key, side, k] = total + number
+            node = wiring.bridges[link.ends[1 - side]].trunk * count + there
+            entries.setdefault(node, []).append(total + number)
+        for number, (link, side, k, there) in enumerate(special):
+            extra_heads.append(wiring.bridges[link.ends[side]].trunk * count + k)
+            extra_tails.append(total + number)
+            far = link.ends[1 - side]
+            for onward in by_bridge[far]:
+                if onward.key == link.key:
+                    continue
+                out_side = onward.side(far)
+                next_context = int(pairings(onward.rules[out_side], onward.rules[1 - out_side]).there[there])
+                if next_context < 0:
+                    continue
+                entry = entry_of.get((onward.key, out_side, there))
+                target = wiring.bridges[onward.ends[1 - out_side]].trunk * count + next_context
+                extra_heads.append(total + number)
+                extra_tails.append(target if entry is None else entry)
         heads.append(np.asarray(extra_heads, dtype=np.int64))
         tails.append(np.asarray(extra_tails, dtype=np.int64))
-        total += sum(len(found) for found in entries.values())
+        total += len(special)
 
     head = np.concatenate(heads) if heads else np.zeros(0, dtype=np.int64)
     tail = np.concatenate(tails) if tails else np.zeros(0, dtype=np.int64)
@@ -178,56 +203,6 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int
         {entry: frozenset(nodes) for entry, nodes in heard.items()},
         _open(wiring, component),
     )
-
-
-def _entries(
-    wiring: Wiring, pairings: Pairings, links: list[Link], special: list[tuple[Link, int, int, int]]
-) -> tuple[list[int], list[int], dict[int, list[int]]]:
-    """Edges (heads, tails) over entry nodes, and the entry nodes by the node in whose context their frames are heard.
-
-    `special` are the crossings (link, near side, near context, far context) that would bounce.  What came in by an entry node goes on
-    over entry nodes: else it would come back from the next bridge as if it had begun there, and bounce after all.
-    """
-    count = wiring.classes.count
-    total = wiring.trunk_count * count
-    by_bridge: dict[int, list[Link]] = {}
-    for link in links:
-        for end in dict.fromkeys(link.ends):
-            by_bridge.setdefault(end, []).append(link)
-    number_of: dict[tuple[str, int, int], int] = {}
-    found: list[tuple[Link, int, int]] = []
-    entries: dict[int, list[int]] = {}
-
-    def entry(link: Link, side: int, there: int) -> int:
-        key = (link.key, side, there)
-        number = number_of.get(key)
-        if number is None:
-            number = number_of[key] = total + len(found)
-            found.append((link, side, there))
-            node = wiring.bridges[link.ends[1 - side]].trunk * count + there
-            entries.setdefault(node, []).append(number)
-        return number
-
-    heads: list[int] = []
-    tails: list[int] = []
-    for link, side, k, there in special:
-        heads.append(wiring.bridges[link.ends[side]].trunk * count + k)
-        tails.append(entry(link, side, there))
-    at = 0
-    while at < len(found):
-        link, side, there = found[at]
-        far = link.ends[1 - side]
-        for onward in by_bridge[far]:
-            # A cable from a switch to itself is two links, and the other one would lead back.
-            if onward is link or (onward.ends[0] == onward.ends[1] and onward.cable == link.cable):
-                continue
-            out = onward.side(far)
-            following = int(pairings(onward.rules[out], onward.rules[1 - out]).there[there])
-            if following >= 0:
-                heads.append(total + at)
-                tails.append(entry(onward, out, following))
-        at += 1
-    return heads, tails, entries
 
 
 def _closure(component: np.ndarray, head: np.ndarray, tail: np.ndarray) -> dict[int, frozenset[int]]:
