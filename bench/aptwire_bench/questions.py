@@ -198,7 +198,7 @@ def _asked(frames: Frames, ears: dict[str, Ear], scene: Scene, scope: Scope, dic
     """One sender of each kind that the engine calls alike, and a sample of the others."""
     alike: dict[tuple[object, ...], list[str]] = {}
     for seat in frames.seats.values():
-        key = (seat.bridge, seat.rule.number, seat.order, seat.vni, seat.overhears, seat.forges, seat.kind)
+        key = (seat.bridge, seat.rule.number, seat.order, seat.over, seat.vni, seat.kind, seat.size, *seat.guards)
         alike.setdefault(key, []).append(seat.id)
     first = [ids[0] for ids in alike.values()]
     rest = sorted(set(frames.seats) - set(first))
@@ -225,10 +225,9 @@ def _asked(frames: Frames, ears: dict[str, Ear], scene: Scene, scope: Scope, dic
         for vid in some:
             yield sender, vid, UNKNOWN, ""
         for frame in (FOREIGN, OFFER, ADVERT):
-            yield sender, None, frame, ""
-        if not seat.vni:
-            # A tunnel adds its header, and what it does with packets that are too large then is its own affair.
-            yield sender, None, LARGE, ""
+            for vid in some:
+                yield sender, vid, frame, ""
+        yield sender, None, LARGE, ""
         for vid in some:
             heard = sorted({id for id, _ in frames.heard(sender, vid)} & set(ears) - {sender})
             others = sorted(set(ears) - set(heard) - {sender})

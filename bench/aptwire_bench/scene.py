@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from aptwire.forward.fabric import joints_of
-from aptwire.forward.frames import guard
+from aptwire.forward.frames import guard, size_of
 from aptwire.forward.tree import Joint, port_order
 from aptwire.plan import vids
 from aptwire.plan.kinds import SPECS, Adapter, FabricPort, FabricSwitch, HostPort, Nic, PortGroup, Uplink
@@ -24,6 +24,8 @@ from aptwire.plan.private import private_part
 EARS = "ears"
 LARGEST = 9_216
 """Bytes of a packet that everything takes unless the plan says less."""
+HEADER = 50
+"""Bytes that a tunnel over IPv4 adds."""
 FEW = 64
 """A set of more VIDs than these stands for "all"; those that the plan names one by one are built."""
 
@@ -245,7 +247,8 @@ class _Builder:
         space = self._space(f"{EARS} {seat}", f"p{len(self.space_of)}") if seat in self.addressed else self.listening
         device = self._name(space, "")
         self._pair(near, (space, device))
-        self._line(space, "ip", f"link set dev {device} address {mac} up")
+        size = size_of(self.plan, self.plan.find(seat)) or LARGEST
+        self._line(space, "ip", f"link set dev {device} address {mac} mtu {size} up")
         self._ear(seat, space, device, mac)
         if space is not self.listening:
             self._addresses(seat, space, device)
@@ -322,7 +325,7 @@ class _Builder:
             lines.append(f"protocol all {match} {passing}")
         if own:
             lines.append("protocol all matchall action drop")
-        for order, line in enumerate(lines, 4):
+        for order, line in enumerate(lines, 6):
             self._filter(space, device, "ingress", order, line)
 
     def _filter(self, space: str, device: str, way: str, order: int, rest: str) -> None:
@@ -489,11 +492,12 @@ class _Builder:
             self._host_port(space, bridge, mac, port, taken)
 
     def _host_port(self, space: str, bridge: str, mac: str, port: HostPort, taken: set[int]) -> None:
-        """A VLAN interface on the bridge; a second one on the same VID is a pair of its own."""
-        vid = port.vid or self.plain
+        """A VLAN interface on the bridge; a second one on the same VID, or one with an MTU, is a pair of its own."""
+        vid, size = port.vid or self.plain, size_of(self.plan, port)
         device = self._name(space, port.name)
         self.device_of[port.id] = (space, device)
-        if vid not in taken:
+        # A VLAN interface takes packets of any size; a pair checks.
+        if vid not in taken and not size:
             taken.add(vid)
             self._line(space, "bridge", f"vlan add dev {bridge} vid {vid} self")
             self._line(space, "ip", f"link add link {bridge} name {device} type vlan id {vid}")
@@ -501,7 +505,7 @@ class _Builder:
         else:
             near, mac = self._name(space, ""), self._mac()
             self._pair((space, near), (space, device))
-            self._line(space, "ip", f"link set dev {device} address {mac} up")
+            self._line(space, "ip", f"link set dev {device} address {mac} mtu {size or LARGEST} up")
             self._port(space, near, bridge, self._access(vid))
         self._ear(port.id, space, device, mac)
         if port.id in self.addressed:
@@ -589,10 +593,17 @@ class _Builder:
         if group is None or not guard(self.plan, adapter, "overhear"):
             # The switch knows who sits where, and gives an adapter nothing that isn't for it.
             self._line(space, "bridge", f"link set dev {device} flood off")
-        if group is not None and not guard(self.plan, adapter, "serve_leases"):
-            self._filter(space, device, "ingress", 2, "protocol ip flower ip_proto udp src_port 67 action drop")
-        if group is not None and not guard(self.plan, adapter, "advertise_routes"):
-            self._filter(space, device, "ingress", 3, "protocol ipv6 flower ip_proto icmpv6 type 134 action drop")
+        for order, (name, protocol, rest) in enumerate(
+            (
+                ("serve_leases", "ip", "ip_proto udp src_port 67"),
+                ("advertise_routes", "ipv6", "ip_proto icmpv6 type 134"),
+            )
+        ):
+            if group is None or guard(self.plan, adapter, name):
+                continue
+            tagged = f"802.1Q flower vlan_ethtype {protocol} {rest}"
+            for n, match in enumerate((f"{protocol} flower {rest}", tagged)):
+                self._filter(space, device, "ingress", 2 + 2 * order + n, f"protocol {match} action drop")
         guarded = group is not None and not guard(self.plan, adapter, "foreign_source")
         if group is not None:
             self._limits(space, device, adapter, group)
@@ -652,16 +663,19 @@ class _Builder:
         space, device = self.device_of[port]
         bridge = self._name(space, "")
         self._bridge(space, bridge, filtering=False)
+        # What doesn't fit is dropped: tunnel ends must not fragment (RFC 7348 section 4.3).
+        room = (size_of(self.plan, self.plan.get("host_port", port)) or LARGEST) - HEADER
         if geneve:
             for other in others:
                 tunnel = self._name(space, "")
-                self._line(space, "ip", f"link add name {tunnel} type geneve id {vni} remote {inner[other]}")
+                self._line(space, "ip", f"link add name {tunnel} type geneve id {vni} remote {inner[other]} df set")
+                self._line(space, "ip", f"link set dev {tunnel} mtu {room}")
                 self._port(space, tunnel, bridge, None)
                 self._line(space, "bridge", f"link set dev {tunnel} isolated on")
         else:
             tunnel = self._name(space, "")
-            local = f"local {inner[port]} dev {device} dstport 4789 nolearning"
-            self._line(space, "ip", f"link add name {tunnel} type vxlan id {vni} {local}")
+            local = f"local {inner[port]} dev {device} dstport 4789 nolearning df set"
+            self._line(space, "ip", f"link add name {tunnel} mtu {room} type vxlan id {vni} {local}")
             self._port(space, tunnel, bridge, None)
             for other in others:
                 self._line(space, "bridge", f"fdb append 00:00:00:00:00:00 dev {tunnel} dst {inner[other]}")

@@ -42,7 +42,7 @@ class SceneTest(unittest.TestCase):
         made = pair()
         self.assertIn("vlan add dev a1 vid 10 pvid untagged", self.lines(made, "a", "bridge"))
         self.assertIn(
-            "filter add dev a1 ingress pref 5 protocol 802.1Q flower action drop", self.lines(made, "a", "tc")
+            "filter add dev a1 ingress pref 7 protocol 802.1Q flower action drop", self.lines(made, "a", "tc")
         )
 
     def test_a_trunk_keeps_to_its_list_and_its_native(self) -> None:
@@ -55,7 +55,7 @@ class SceneTest(unittest.TestCase):
             [line for line in lines if " p1 " in line],
             ["vlan add dev p1 vid 10-12", "vlan add dev p1 vid 20", "vlan add dev p1 vid 30 pvid untagged"],
         )
-        refused = "filter add dev p1 ingress pref 4 protocol 802.1Q flower vlan_id 30 action drop"
+        refused = "filter add dev p1 ingress pref 6 protocol 802.1Q flower vlan_id 30 action drop"
         self.assertIn(refused, self.lines(made, "sw", "tc"), "30 is no tag of its list")
 
     def test_a_switch_lets_through_what_it_defines(self) -> None:
@@ -90,7 +90,7 @@ class SceneTest(unittest.TestCase):
         self.assertEqual(spans([4, 1, 2, 3, 9]), ["1-4", "9"])
         self.assertEqual(spans([]), [])
 
-    @settings(max_examples=30, deadline=None)
+    @settings(max_examples=30)
     @given(SEEDS)
     def test_every_random_plan_can_be_laid_out(self, seed: int) -> None:
         fitted = fit(random_plan(seed, rich=True)).plan
@@ -171,7 +171,7 @@ class TrialTest(unittest.TestCase):
 
 
 class ShrinkTest(unittest.TestCase):
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=25)
     @given(SEEDS, st.data())
     def test_a_plan_without_a_record_is_still_a_plan(self, seed: int, data: st.DataObject) -> None:
         plan = random_plan(seed, rich=True)
@@ -186,7 +186,7 @@ class ShrinkTest(unittest.TestCase):
         self.assertNotIn(id, smaller.of(kind))
         self.assertEqual(check_plan(smaller), [])
 
-    @settings(max_examples=10, deadline=None)
+    @settings(max_examples=10)
     @given(SEEDS)
     def test_what_is_needed_is_all_that_stays(self, seed: int) -> None:
         plan = random_plan(seed, rich=True)

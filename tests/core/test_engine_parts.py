@@ -7,17 +7,17 @@ import unittest
 
 from aptwire.forward.classes import SPARE, Named, classify, refine
 from aptwire.forward.domains import Pairings, core_links, crossing, solve
-from aptwire.forward.fabric import joints_of, loops
+from aptwire.forward.fabric import header, joints_of, loops
 from aptwire.forward.rules import RuleBook
 from aptwire.forward.tree import Joint, bridge_id, spanning_tree
 from aptwire.forward.wiring import compile_wiring, rewire
-from aptwire.judge.facts import deviations, group_vids, header, port_vids
-from aptwire.judge.preview import apart, moves, preview
+from aptwire.judge.facts import deviations, group_vids, port_vids
+from aptwire.judge.preview import apart, moves, preview, shut_down
 from aptwire.judge.verdicts import judge
 from aptwire.plan import vids
-from aptwire.plan.edits import Drop, Patch, Put, apply_edit, touched
+from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import KINDS, REFS, FabricPort, FabricSwitch, Guest
-from aptwire.plan.plan import PlanError
+from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.private import private_part
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -28,7 +28,7 @@ from tests.support import demo_plan, pair, random_plan
 
 
 class IndexTest(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.integers(0, 10**9))
     def test_indexes_carried_through_edits_say_what_fresh_ones_do(self, seed: int) -> None:
         dice = random.Random(seed)
@@ -232,6 +232,23 @@ class RewireTest(unittest.TestCase):
             fresh = rewire(wiring, after, touched(edit))
             changed = {key for key, block in fresh.blocks.items() if block is not wiring.blocks.get(key)}
             self.assertEqual(changed, wanted, edit)
+
+    def test_a_guest_is_shut_down_for_an_adapter_that_is_not_to_be_plugged_while_it_runs(self) -> None:
+        made = pair()
+        made.put("adapter", "slow", guest=made.kinds["guest"][0]["id"], name="slow", hot_plug=False)
+        plan, guest = made.plan(), made.kinds["guest"][0]["id"]
+
+        def off(plan: Plan, *edit: Operation) -> list[str]:
+            return shut_down(plan, apply_edit(plan, edit)[0], edit)
+
+        self.assertEqual(off(plan, Drop("adapter", "slow")), [guest])
+        self.assertEqual(off(plan, Patch("adapter", "slow", {"type": "emulated"})), [guest])
+        self.assertEqual(
+            off(plan, Patch("adapter", "slow", {"port_group": "a/g10"})), [], "a cable is moved, no adapter"
+        )
+        self.assertEqual(off(plan, Drop("adapter", "a1")), [])
+        asleep, _ = apply_edit(plan, (Patch("guest", guest, {"running": False}),))
+        self.assertEqual(off(asleep, Drop("adapter", "slow")), [])
 
     def test_what_stands_apart_is_what_moves_and_little_more(self) -> None:
         judgement = judge(demo_plan())

@@ -150,7 +150,7 @@ class KernelRulesTest(unittest.TestCase):
 
 
 class ArraysAgainstSearchTest(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.integers(0, 10**9), st.booleans())
     @example(837727, True)
     def test_two_places_share_a_domain_exactly_if_each_hears_the_other(self, seed: int, rich: bool) -> None:
@@ -181,7 +181,7 @@ class ArraysAgainstSearchTest(unittest.TestCase):
                 elif both:
                     self.assertTrue(judgement.domains.heard, f"{a.record} and {b.record} meet, but not in one domain")
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=80)
     @given(st.integers(0, 10**9), st.booleans())
     def test_a_trace_arrives_exactly_where_the_flood_does(self, seed: int, rich: bool) -> None:
         wiring = compile_wiring(random_plan(seed, rich))

@@ -159,7 +159,7 @@ class FrameTest(unittest.TestCase):
 
 
 class PropertyTest(unittest.TestCase):
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(st.integers(0, 400))
     def test_frames_say_of_broadcasts_what_hears_says_of_adapters(self, seed: int) -> None:
         plan = random_plan(seed, rich=True)
@@ -173,7 +173,7 @@ class PropertyTest(unittest.TestCase):
             listed = {name.removesuffix("|") for name in said[f"{keys[id]}|"] if name.endswith("|")}
             self.assertEqual(found, listed, keys[id])
 
-    @settings(max_examples=30, deadline=None)
+    @settings(max_examples=30)
     @given(st.integers(0, 400))
     def test_nobody_hears_a_frame_that_a_broadcast_would_not_bring(self, seed: int) -> None:
         asked = Frames(compile_wiring(random_plan(seed, rich=True)))

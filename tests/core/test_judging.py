@@ -111,7 +111,7 @@ class DemoTest(unittest.TestCase):
 
 
 class PropertiesTest(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.integers(0, 10**9), st.randoms(use_true_random=False))
     def test_verdicts_do_not_depend_on_record_order(self, seed: int, dice: random.Random) -> None:
         plan = random_plan(seed)
@@ -122,7 +122,7 @@ class PropertiesTest(unittest.TestCase):
         self.assertEqual(first.verdicts(), second.verdicts())
         self.assertEqual([f.id for f in findings(first)], [f.id for f in findings(second)])
 
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=25)
     @given(st.integers(0, 10**9))
     def test_a_mend_does_what_its_preview_said(self, seed: int) -> None:
         plan = random_plan(seed)
@@ -142,7 +142,7 @@ class PropertiesTest(unittest.TestCase):
                 now = [judged.wiring.place(p.record) for p in finding.places]
                 self.assertTrue(any(p is not None and judged.status_of(p) == 0 for p in now), mend.title)
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.integers(0, 10**9))
     def test_everybody_who_is_not_home_has_a_finding_with_a_proof(self, seed: int) -> None:
         judgement = judge(random_plan(seed))
@@ -152,7 +152,7 @@ class PropertiesTest(unittest.TestCase):
             self.assertTrue(finding.title and finding.text)
             self.assertTrue(all(t.hops for t in proof(judgement, finding)))
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(st.integers(0, 10**9))
     def test_a_full_cable_loss_leaves_nobody_better(self, seed: int) -> None:
         """Without any cable, no two places on different switches share a domain."""
@@ -227,7 +227,7 @@ CHANGES: dict[str, Callable[[Plan, Any, random.Random], dict[str, Any] | None]] 
 
 
 class EngineTakesTheEditTest(unittest.TestCase):
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     @given(st.integers(0, 10**9))
     @example(3126)  # two bear a gateway's address: which is named first mustn't hang on the edits
     def test_after_any_series_of_edits_it_says_what_a_fresh_one_says(self, seed: int) -> None:
@@ -268,7 +268,7 @@ def told(judgement: Judgement) -> list[tuple[str, str, tuple[str, ...]]]:
 
 
 class PermissionTest(unittest.TestCase):
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     @given(st.integers(0, 10**9), st.sampled_from(VIDS))
     def test_a_permission_more_never_makes_anybody_deafer(self, seed: int, vid: int) -> None:
         plan = random_plan(seed, rich=True)
@@ -283,7 +283,7 @@ class PermissionTest(unittest.TestCase):
         for sender, receivers in before.items():
             self.assertLessEqual(set(receivers), set(after[sender]), f"{sender} after {vid} on {port.id}")
 
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=120)
     @given(st.integers(0, 10**9))
     def test_may_includes_must(self, seed: int) -> None:
         """Who is home reaches its gateway and is reached by it, whichever member carries; who is stranded, over none."""

@@ -221,7 +221,7 @@ class CutTest(unittest.TestCase):
         wiring = judge(made.plan()).wiring
         self.assertEqual(smallest_cut(Roads(wiring), wiring.place("a1"), wiring.place("b1")), [])
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.integers(0, 10**9))
     def test_after_the_cut_nothing_is_heard(self, seed: int) -> None:
         """Without the links of the cut no broadcast gets from one place to the other."""

@@ -45,7 +45,7 @@ class VidSetTest(unittest.TestCase):
 
 
 class EditTest(unittest.TestCase):
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=100)
     @given(st.integers(0, 10**9), st.randoms(use_true_random=False))
     def test_an_edit_and_its_inverse_leave_the_same_plan(self, seed: int, dice: random.Random) -> None:
         plan = random_plan(seed)
@@ -116,7 +116,7 @@ class EditTest(unittest.TestCase):
 
 
 class PlanFileTest(unittest.TestCase):
-    @settings(max_examples=50, deadline=None)
+    @settings(max_examples=50)
     @given(st.integers(0, 10**9))
     def test_a_written_plan_reads_back_equal(self, seed: int) -> None:
         plan = random_plan(seed)

@@ -462,7 +462,7 @@ class HostileInputTest(unittest.TestCase):
         with self.assertRaisesRegex(PlanError, "begins with chassis id"):
             lldp.read_frame(frame(MANDATORY[1], MANDATORY[0], MANDATORY[2]), "f")
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=300)
     @given(st.binary(max_size=300))
     def test_any_bytes_are_read_or_refused(self, raw: bytes) -> None:
         head = bytes.fromhex("0180c200000e02161eb1f30888cc")
@@ -472,7 +472,7 @@ class HostileInputTest(unittest.TestCase):
             except PlanError as error:
                 self.assertTrue(str(error).startswith("f"))
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=150)
     @given(st.randoms(use_true_random=False))
     def test_state_of_another_shape_is_refused_by_file_and_place(self, dice: random.Random) -> None:
         files = two_hosts_files()

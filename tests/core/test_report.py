@@ -38,7 +38,7 @@ class LandingsTest(unittest.TestCase):
         found = next(e for e in landings(judge(demo_plan())) if e["id"] == "adapter-tide-gauge-view")
         self.assertEqual(found["tags"][0]["state"], "when nic0 of fulmar fails")
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     @given(st.integers(0, 10**9))
     def test_counts_endpoints_and_findings_agree_and_are_json(self, seed: int) -> None:
         judgement = judge(random_plan(seed, rich=seed % 2 == 1))

@@ -59,6 +59,17 @@ class RiskTest(unittest.TestCase):
         self.mended(made, "shared", "Give storage a switch and a free NIC of its own on a")
         self.absent(self.roles("vid"), "shared")
 
+    def test_guests_go_with_their_role_onto_the_free_nic(self) -> None:
+        made = self.roles("uplink")
+        made.trunk("sw/p7", "10, 20")
+        made.put("nic", "a/n7", host="a", name="n7")
+        made.cable("a/n7", "sw/p7")
+        risk = self.risk(made, "shared", "storage and production share an uplink on a")
+        offered = [m for m in mends(judge(made.plan()), risk) if m.title.startswith("Give production")]
+        self.assertEqual([move.endpoint for m in offered for move in m.preview.moves], [], "everybody lands as before")
+        moved = offered[0].preview.plan
+        self.assertEqual(moved.get("port_group", "a/g10").switch, "a/production0")
+
     def test_roles_that_share_a_nic_through_a_virtual_function(self) -> None:
         made = self.roles("nic")
         made.kinds["host_port"].clear()
@@ -260,6 +271,8 @@ class RiskTest(unittest.TestCase):
         self.risk(made, "own-guest", "a is managed through a1, which runs on it")
         made.kinds["host_port"][0]["gateway"] = "10.64.10.254"
         self.absent(made, "own-guest")
+        del made.kinds["host_port"][0]["gateway"]
+        self.mended(made, "own-guest", "Move a1 to b")
 
     def test_a_lock_out_is_said(self) -> None:
         made = pair("10", "20")
@@ -299,7 +312,7 @@ class RiskTest(unittest.TestCase):
         made = pair()
         made.put("limits", "sheet", paravirtual_adapters=0, port_groups=1)
         kinds = [r.title for r in risks(judge(made.plan())) if r.what == "limit"]
-        self.assertEqual(kinds, [f"{g} has 1 paravirtual adapters; 0 is the most" for g in ("a1", "b1")])
+        self.assertEqual(kinds, [f"{g} has 1 paravirtual adapter; 0 is the most" for g in ("a1", "b1")])
         made.put("guest", "gd", host="a", name="gd")
         for n in range(2):
             made.put("adapter", f"d{n}", guest="gd", name=f"d{n}", type="direct", function_of="a/n0", belongs="s10")
@@ -310,12 +323,46 @@ class RiskTest(unittest.TestCase):
             len([r for r in risks(judge(made.plan())) if r.what == "limit"]), 2, "the NIC's own word counts"
         )
 
+    def test_what_exceeds_a_limit_goes_elsewhere(self) -> None:
+        made = pair()
+        made.put("limits", "sheet", paravirtual_adapters=1)
+        made.put("adapter", "more", guest=made.kinds["adapter"][0]["guest"], name="more", port_group="a/g10", order=1)
+        self.mended(made, "limit", "Make more emulated")
+        made = pair()
+        made.put("limits", "sheet", port_groups=1)
+        made.put("port_group", "a/twin", switch="a/s", name="twin", mode="access", vid=10)
+        self.assertEqual(self.titles(made, "limit"), ["Drop twin, unused", "Merge twin with g10"])
+        made.guest("a", "a2", 10)
+        made.kinds["adapter"][-1]["port_group"] = "a/twin"
+        self.mended(made, "limit", "Merge twin with g10")
+        made = two_nics("standby")
+        for n in range(2):
+            made.put("guest", f"gd{n}", host="a", name=f"gd{n}")
+            made.put(
+                "adapter", f"d{n}", guest=f"gd{n}", name=f"d{n}", type="direct", function_of="a/n0", function_vid=10
+            )
+        made.kinds["nic"][0]["functions"], made.kinds["nic"][1]["functions"] = 1, 4
+        self.mended(made, "limit", "Put d1 of gd1 on n1")
+
+    def titles(self, made: Small, what: str) -> list[str]:
+        judgement = judge(made.plan())
+        risk = next(r for r in risks(judgement) if r.what == what)
+        return sorted(m.title for m in mends(judgement, risk))
+
     # --- tidiness ---------------------------------------------------------------------------------------------
 
     def test_an_adapter_that_deviates_from_its_port_group(self) -> None:
         made = pair()
         made.kinds["adapter"][0].update(overhear=True, send_rate=1000, new_address=False)
         self.mended(made, "deviation", "Let them follow port group g10 of a", "overhear, send rate")
+
+    def test_two_adapters_of_a_guest_under_one_name(self) -> None:
+        made = pair()
+        made.put("adapter", "more", guest=made.kinds["adapter"][0]["guest"], name="more", seen_as="lan0", order=1)
+        made.kinds["adapter"][0]["seen_as"] = "lan0"
+        self.mended(made, "seen-name", "Leave the name to a1", "a1 and more")
+        made.kinds["adapter"][-1]["seen_as"] = "lan1"
+        self.absent(made, "seen-name")
 
     def test_a_port_group_that_nobody_sits_in(self) -> None:
         made = pair()

@@ -88,7 +88,7 @@ class StrandTest(unittest.TestCase):
         self.assertEqual(found["left/x", "middle/l"].state, "carries")
         self.assertEqual(found["middle/r", "right/x"].state, "carries")
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     @given(st.integers(0, 10**9))
     def test_every_break_has_a_reason_and_every_piece_joins_records(self, seed: int) -> None:
         plan = random_plan(seed)

@@ -302,11 +302,12 @@ class AnswersTest(unittest.TestCase):
     def test_the_one_edit_that_is_being_typed_tells_its_risks(self) -> None:
         limits = {"op": "put", "kind": "limits", "record": {"id": "limits", "paravirtual_adapters": 1}}
         self.assertEqual(self.client.edit(self.plan, 0, limits)[0], 200)
-        adapter = {"id": "second", "guest": "guest-crew-roster", "name": "tap-second"}
+        adapter = {"id": "second", "guest": "guest-crew-roster", "name": "tap-second", "hot_plug": False}
         edit = [{"op": "put", "kind": "adapter", "record": adapter}]
         _, (seen,) = self.client.post(f"plans/{self.plan}/preview", {"edits": [edit]})
         self.assertEqual(len(seen["risks"]), 1, seen["risks"])
         self.assertIn("crew-roster", seen["risks"][0])
+        self.assertEqual(seen["shut_down"], ["crew-roster"])
         _, both = self.client.post(f"plans/{self.plan}/preview", {"edits": [edit, []]})
         self.assertEqual([found["risks"] for found in both], [[], []], "a choice among many is about verdicts")
 

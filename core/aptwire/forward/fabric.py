@@ -119,6 +119,12 @@ def least(*sizes: int | None) -> int:
     return min((size for size in sizes if size), default=0)
 
 
+def header(plan: Plan, host_port: str) -> int:
+    """The bytes that an overlay adds to a packet: inner Ethernet, VXLAN or Geneve, UDP and outer IP (RFC 7348 section 5, RFC 8926 section 3)."""
+    addresses = plan.get("host_port", host_port).addresses
+    return 14 + 8 + 8 + (40 if addresses and all(":" in a for a in addresses) else 20)
+
+
 @dataclass(frozen=True)
 class Loop:
     """Bridges that frames go round and round in: the link that closes it, and the VID classes that it carries."""

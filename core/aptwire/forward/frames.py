@@ -9,11 +9,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from aptwire.forward.classes import UNTAGGED
+from aptwire.forward.fabric import header, least
 from aptwire.forward.parts import NOW, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import Wiring
-from aptwire.plan.kinds import Adapter
+from aptwire.plan.kinds import Adapter, HostPort, Record
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -30,7 +31,8 @@ class Seat:
     """Where frames can be sent and seen: `id` of an adapter, host port or fabric port with a station.
 
     `overhears`: it takes frames that are not for it; `forges`: it may send from foreign addresses; `serves`, `advertises`: it
-    may answer DHCP, send router advertisements.
+    may answer DHCP, send router advertisements.  `size` is the largest IP packet that it sends and takes, 0 where nothing says;
+    `over` the host port that carries it in an overlay.
     """
 
     id: str
@@ -44,6 +46,13 @@ class Seat:
     forges: bool = True
     serves: bool = True
     advertises: bool = True
+    size: int = 0
+    over: str = ""
+
+    @property
+    def guards(self) -> tuple[bool, bool, bool, bool]:
+        """What its frame guards let it do."""
+        return self.overhears, self.forges, self.serves, self.advertises
 
     def may_send(self, frame: str) -> bool:
         """Whether the frame guards let it send such a frame."""
@@ -63,6 +72,19 @@ def guard(plan: Plan, adapter: Adapter, name: str) -> bool:
     return bool(group is not None and getattr(group, name))
 
 
+def size_of(plan: Plan, record: Record | None) -> int:
+    """The largest IP packet that an adapter or host port sends and takes, 0 where nothing says: its own MTU, and that of the switch
+    on which it is.  A virtual function bypasses the switch; what an overlay adds is its host port's affair."""
+    if isinstance(record, HostPort):
+        return least(record.mtu, plan.get("virtual_switch", record.switch).mtu)
+    if not isinstance(record, Adapter):
+        return 0
+    group = plan.of("port_group").get(record.port_group)
+    if group is None or record.type == "direct" or group.mode == "overlay":
+        return record.mtu or 0
+    return least(record.mtu, plan.get("virtual_switch", group.switch).mtu)
+
+
 def seats(wiring: Wiring) -> list[Seat]:
     """Every seat of a plan, by id; adapters in no port group have none."""
     plan = wiring.plan
@@ -78,6 +100,11 @@ def seats(wiring: Wiring) -> list[Seat]:
                 id = plan.get("station_port", record).port if kind == "station_port" else place.endpoint
                 adapter = plan.of("adapter").get(id)
                 direct = adapter is not None and adapter.type == "direct"
+                forges, serves, advertises = (
+                    adapter is None or direct or guard(plan, adapter, name)
+                    for name in ("foreign_source", "serve_leases", "advertise_routes")
+                )
+                overhears = adapter is not None and not direct and guard(plan, adapter, "overhear")
                 found[id] = Seat(
                     id,
                     kind,
@@ -86,11 +113,12 @@ def seats(wiring: Wiring) -> list[Seat]:
                     stand.order,
                     stand.vni,
                     stand.hears,
-                    kind == "station_port" or (adapter is not None and not direct and guard(plan, adapter, "overhear")),
-                    *(
-                        adapter is None or direct or guard(plan, adapter, name)
-                        for name in ("foreign_source", "serve_leases", "advertise_routes")
-                    ),
+                    overhears=kind == "station_port" or overhears,
+                    forges=forges,
+                    serves=serves,
+                    advertises=advertises,
+                    size=size_of(plan, plan.find(id)),
+                    over=stand.over,
                 )
     return [found[id] for id in sorted(found)]
 
@@ -102,6 +130,7 @@ class Frames:
         self.wiring = wiring
         self.roads, self.large = Roads(wiring, state), Roads(wiring, state, LARGE_SIZE)
         self.seats = {seat.id: seat for seat in seats(wiring)}
+        self.laden = {over: Roads(wiring, state, LARGE_SIZE + header(wiring.plan, over)) for over in self._carriers()}
         self._at: dict[int, list[Seat]] = {}
         for seat in self.seats.values():
             self._at.setdefault(seat.bridge, []).append(seat)
@@ -113,7 +142,13 @@ class Frames:
         seat = self.seats[sender]
         if not self.takes(sender, vid) or not seat.may_send(frame):
             return frozenset()
-        reached = self.reached(sender, vid, self.large if frame == LARGE else self.roads)
+        if frame == LARGE:
+            if not self._fits(seat):
+                return frozenset()
+            reached = self.reached(sender, vid, self.laden[seat.over] if seat.over else self.large)
+            reached = frozenset((id, tag) for id, tag in reached if self._fits(self.seats[id]))
+        else:
+            reached = self.reached(sender, vid)
         if frame == UNKNOWN:
             reached = frozenset((id, tag) for id, tag in reached if self.seats[id].overhears)
         elif frame == UNICAST:
@@ -127,6 +162,18 @@ class Frames:
             if direction in ("both", "received"):
                 copies.update((copy, tag) for id, tag in reached if id == source)
         return reached | copies
+
+    def _carriers(self) -> set[str]:
+        return {seat.over for seat in self.seats.values() if seat.over}
+
+    def _fits(self, seat: Seat) -> bool:
+        """Whether a large packet goes in and out at a seat, and with the header of its overlay at the host port that carries it."""
+        if seat.over:
+            plan = self.wiring.plan
+            outer = size_of(plan, plan.get("host_port", seat.over))
+            if outer and outer < LARGE_SIZE + header(plan, seat.over):
+                return False
+        return not seat.size or seat.size >= LARGE_SIZE
 
     def may(self, sender: str, vid: int | None, frame: str = BROADCAST, target: str = "") -> Heard:
         """Who else may receive it without being wrong: who overhears a unicast frame while switches still flood it."""

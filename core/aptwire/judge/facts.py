@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from operator import attrgetter
 
-from aptwire.forward.fabric import least
+from aptwire.forward.fabric import header, least
 from aptwire.forward.parts import Team
 from aptwire.forward.wiring import Block, Wiring
 from aptwire.plan import vids
@@ -184,7 +184,10 @@ def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]
             far = wiring.port_behind(member.nic.id)
             if far is not None and (mtu := least(far.mtu, plan.get("fabric_switch", far.switch).mtu)):
                 limits.append((far.id, mtu))
-        head = header(plan, stand.over) if stand.vni else 0
+        head = 0
+        if stand.vni:
+            head, carrier = header(plan, stand.over), plan.get("host_port", stand.over)
+            limits += [(carrier.id, carrier.mtu)] if carrier.mtu else []
         seen: set[int] = set()
         for record in map(plan.find, stand.records):
             own = getattr(record, "mtu", None) if isinstance(record, (Adapter, HostPort)) else None
@@ -194,9 +197,3 @@ def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]
             seen.add(sends)
             tight = tuple((id, mtu) for id, mtu in limits if sends and mtu < sends + head)
             yield End(record.id, segment.id, sends, tight)
-
-
-def header(plan: Plan, host_port: str) -> int:
-    """The bytes that an overlay adds to a packet: inner Ethernet, VXLAN or Geneve, UDP and outer IP (RFC 7348 section 5, RFC 8926 section 3)."""
-    addresses = plan.get("host_port", host_port).addresses
-    return 14 + 8 + 8 + (40 if addresses and all(":" in a for a in addresses) else 20)

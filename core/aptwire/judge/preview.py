@@ -46,6 +46,19 @@ def preview(before: Judgement, edit: Edit) -> Preview:
     return Preview(plan, after, inverse, moves(before, after))
 
 
+def shut_down(before: Plan, after: Plan, edit: Edit) -> list[str]:
+    """The running guests, by id, that an edit plugs an adapter into or out of although it may not be done while they run."""
+    found: set[str] = set()
+    for kind, id in touched(edit):
+        if kind == "adapter":
+            pair = [plan.of("adapter").get(id) for plan in (before, after)]
+            plugged = {(a.guest, a.type, a.function_of) if a is not None else None for a in pair}
+            if len(plugged) > 1:
+                found.update(a.guest for a in pair if a is not None and not a.hot_plug)
+    both = (before.of("guest"), after.of("guest"))
+    return sorted(id for id in found if all(guests[id].running if id in guests else False for guests in both))
+
+
 def moves(before: Judgement, after: Judgement) -> tuple[Move, ...]:
     """The endpoints whose verdict differs between two judgements, by id.  Blocks of which nothing differs are passed over."""
     old, new = _changed(before, after), _changed(after, before)

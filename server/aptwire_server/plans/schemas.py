@@ -168,6 +168,7 @@ def components() -> dict[str, Schema]:
             tally=many(ref("Tally")),
             problems=many(ref("Problem")),
             risks=many(TEXT),
+            shut_down=many(TEXT),
         ),
         "BenchScope": obj(pulls=NUMBER, sample=NUMBER, seed=NUMBER),
         "BenchItem": obj(

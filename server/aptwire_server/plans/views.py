@@ -11,7 +11,7 @@ from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
 from aptwire.judge.findings import everything, proof
-from aptwire.judge.preview import moves, preview
+from aptwire.judge.preview import moves, preview, shut_down
 from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import edit_from_json, edit_to_json
@@ -356,16 +356,26 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
     made: list[dict[str, Any]] = []
     for item in asked:
         try:
-            seen = preview(judgement, edit_from_json(item))
+            edit = edit_from_json(item)
+            seen = preview(judgement, edit)
         except PlanError as error:
             problems = [p.to_json() for p in error.problems]
-            made.append({"counts": None, "moves": [], "tally": [], "problems": problems, "risks": []})
+            made.append({"counts": None, "moves": [], "tally": [], "problems": problems, "risks": [], "shut_down": []})
             continue
         told = told_moves(seen.moves, max(20, MOST_MOVES // len(asked)))
         # A choice among many is about verdicts; the one edit that is being typed tells its risks too.
         listed = everything(seen.judgement) if len(asked) == 1 else []
         new = [r.title for r in listed if isinstance(r, Risk) and r.id not in engine.findings()]
-        made.append({"counts": seen.judgement.counts(), **told, "problems": [], "risks": new[:MOST_RISKS]})
+        off = [seen.plan.get("guest", g).name for g in shut_down(judgement.plan, seen.plan, edit)]
+        made.append(
+            {
+                "counts": seen.judgement.counts(),
+                **told,
+                "problems": [],
+                "risks": new[:MOST_RISKS],
+                "shut_down": off[:MOST_RISKS],
+            }
+        )
     return Response(made)
 
 

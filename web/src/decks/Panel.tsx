@@ -36,6 +36,7 @@ export function Outcome({ result }: { result: PreviewResult | undefined }) {
     <p className={worse.length ? "outcome worse" : result.moves.length ? "outcome better" : "outcome"}>
       {sayMoves(result.tally)}
       {result.risks.length > 0 && <span className="outcome-who">then: {result.risks.join("; ")}</span>}
+      {result.shut_down.length > 0 && <span className="outcome-who">{result.shut_down.join(", ")}: to be shut down for it, as an adapter isn’t to be plugged while the guest runs</span>}
       {worse.length > 0 && <span className="outcome-who">worse off: {worse.slice(0, 4).map((m) => nameOf(m.endpoint)).join(", ")}{worse.length > 4 ? ` and ${worse.length - 4} more` : ""}</span>}
     </p>
   );

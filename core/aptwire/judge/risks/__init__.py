@@ -36,6 +36,7 @@ SEARCHES = (
     _All.guest_teams,
     _All.mirrors,
     _All.limits,
+    _All.seen_names,
     _All.deviations,
     _All.unused,
     _All.doubled,

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 
 from aptwire.judge.risks.base import RISK, Look, Risk, some
-from aptwire.plan.edits import Drop, Patch
-from aptwire.plan.kinds import Adapter
+from aptwire.plan.edits import Drop, Edit, Operation, Patch
+from aptwire.plan.kinds import SPECS, Adapter, Guest, Limits, PortGroup
 from aptwire.plan.names import called
 
 
@@ -41,7 +42,28 @@ class HostRisks(Look):
                             (port.id, guest.id),
                             endpoints=(port.id,),
                             facts=(self.fact(port.id, f"gateway {gate}", f"is {guest.name} on the same host"),),
+                            mends=partial(self._elsewhere, guest),
                         )
+
+    def _elsewhere(self, guest: Guest) -> tuple[tuple[str, Edit], ...]:
+        """The guest on another host that has its port groups, by name and tag."""
+        adapters = self.plan.where("adapter", "guest", guest.id)
+        if any(a.type == "direct" for a in adapters):
+            return ()
+        own = {a.id: self.plan.of("port_group").get(a.port_group) for a in adapters}
+        made = []
+        for host in sorted(
+            self.plan.all("host"), key=lambda h: (h.site != self.plan.get("host", guest.host).site, h.name)
+        ):
+            switches = self.plan.where("virtual_switch", "host", host.id) if host.id != guest.host else []
+            there = {_look(g): g.id for s in switches for g in self.plan.where("port_group", "switch", s.id)}
+            targets = {id: there.get(_look(g)) if g is not None else None for id, g in own.items()}
+            if all(targets[id] is not None or g is None for id, g in own.items()) and switches:
+                moved = (Patch("adapter", id, {"port_group": group}) for id, group in targets.items())
+                made.append(
+                    (f"Move {guest.name} to {host.name}", (Patch("guest", guest.id, {"host": host.id}), *moved))
+                )
+        return tuple(made[:3])
 
     def macs(self) -> Iterator[Risk]:
         """MAC addresses that several adapters bear."""
@@ -127,12 +149,14 @@ class HostRisks(Look):
                     counted[adapter.guest] = counted.get(adapter.guest, 0) + 1
                 for guest, number in sorted(counted.items()):
                     if number > most:
-                        yield self._over(guest, f"{number} {type_} adapters", most)
+                        edits = partial(self._other_type, sheet, guest, type_, number - most)
+                        yield self._over(guest, number, f"{type_} adapter", most, edits)
             if sheet.port_groups is not None:
                 for switch in sorted(self.plan.of("virtual_switch")):
                     number = len(self.plan.where("port_group", "switch", switch))
                     if number > sheet.port_groups:
-                        yield self._over(switch, f"{number} port groups", sheet.port_groups)
+                        edits = partial(self._fewer_groups, switch, number - sheet.port_groups)
+                        yield self._over(switch, number, "port group", sheet.port_groups, edits)
         used: dict[str, int] = {}
         for adapter in self.plan.where("adapter", "type", "direct"):
             used[adapter.function_of] = used.get(adapter.function_of, 0) + 1
@@ -140,19 +164,79 @@ class HostRisks(Look):
             offered = self.plan.get("nic", nic).functions
             most = offered if offered is not None else sheet.functions if sheet is not None else None
             if most is not None and number > most:
-                yield self._over(nic, f"{number} virtual functions in use", most)
+                edits = partial(self._other_nic, nic, number - most, sheet)
+                yield self._over(nic, number, "virtual function", most, edits)
 
-    def _over(self, id: str, has: str, most: int) -> Risk:
-        name = called(self.plan, self.plan.find(id))
+    def _other_type(self, sheet: Limits, guest: str, type_: str, surplus: int) -> tuple[tuple[str, Edit], ...]:
+        """The last adapters of a guest as another kind of which it takes more."""
+        if type_ == "direct":
+            return ()
+        other = "emulated" if type_ == "paravirtual" else "paravirtual"
+        adapters = sorted(self.plan.where("adapter", "guest", guest), key=lambda a: (a.order, a.name))
+        most = getattr(sheet, f"{other}_adapters")
+        if most is not None and sum(a.type == other for a in adapters) + surplus > most:
+            return ()
+        last = [a for a in adapters if a.type == type_][-surplus:]
+        edit = tuple(Patch("adapter", a.id, {"type": other}) for a in last)
+        return ((f"Make {some(a.name for a in last)} {other}", edit),)
+
+    def _fewer_groups(self, switch: str, surplus: int) -> tuple[tuple[str, Edit], ...]:
+        """Without port groups that nobody uses; with one where several are alike."""
+        groups = sorted(self.plan.where("port_group", "switch", switch), key=lambda g: g.id)
+        used = {g.id: self.plan.where("adapter", "port_group", g.id) for g in groups}
+        idle = [g for g in groups if not used[g.id] and not self.plan.where("group_order", "port_group", g.id)]
+        made: list[tuple[str, Edit]] = []
+        if len(idle) >= surplus:
+            some_ = idle[:surplus]
+            made.append((f"Drop {some(g.name for g in some_)}, unused", tuple(Drop("port_group", g.id) for g in some_)))
+        first: dict[tuple[object, ...], PortGroup] = {}
+        twins: list[tuple[PortGroup, PortGroup]] = []
+        for group in groups:
+            kept = first.setdefault(_look(group)[1:], group)
+            if kept is not group and not self.plan.where("group_order", "port_group", group.id):
+                twins.append((group, kept))
+        if len(twins) >= surplus:
+            edit: list[Operation] = []
+            for group, kept in twins[:surplus]:
+                edit += [Patch("adapter", a.id, {"port_group": kept.id}) for a in used[group.id]]
+                edit.append(Drop("port_group", group.id))
+            said = some(f"{group.name} with {kept.name}" for group, kept in twins[:surplus])
+            made.append((f"Merge {said}", tuple(edit)))
+        return tuple(made)
+
+    def _other_nic(self, nic: str, surplus: int, sheet: Limits | None) -> tuple[tuple[str, Edit], ...]:
+        """The last functions of a NIC on another one of its host that has room and link."""
+        own = self.plan.get("nic", nic)
+        last = sorted(self.plan.where("adapter", "function_of", nic), key=lambda a: a.id)[-surplus:]
+        made = []
+        for other in sorted(self.plan.where("nic", "host", own.host), key=lambda n: n.name):
+            room = other.functions if other.functions is not None else sheet.functions if sheet is not None else None
+            taken = len(self.plan.where("adapter", "function_of", other.id))
+            if other.id != nic and other.link == "up" and not other.wireless and room and taken + surplus <= room:
+                edit = tuple(Patch("adapter", a.id, {"function_of": other.id}) for a in last)
+                made.append((f"Put {some(called(self.plan, a) for a in last)} on {other.name}", edit))
+        return tuple(made)
+
+    def _over(
+        self, id: str, number: int, noun: str, most: int, mends: Callable[[], tuple[tuple[str, Edit], ...]]
+    ) -> Risk:
+        name, has = called(self.plan, self.plan.find(id)), f"{number} {noun}{'' if number == 1 else 's'}"
         return Risk(
             RISK,
             "limit",
-            (id, has.split(" ", 1)[1]),
+            (id, noun),
             f"{name} has {has}; {most} is the most",
             "The limits sheet (or the NIC) says so.",
             (id,),
             facts=(self.fact(id, has, f"more than {most}"),),
+            mends=mends,
         )
+
+
+def _look(group: PortGroup) -> tuple[object, ...]:
+    """What port groups must have in common to stand for each other: name, then all that frames see of them."""
+    seen = (name for name in SPECS["port_group"] if name not in ("id", "switch", "name"))
+    return (group.name, *(getattr(group, name) for name in seen))
 
 
 def fresh_mac(taken: Iterable[str], seed: str) -> str:

@@ -378,7 +378,8 @@ class TeamRisks(Look):
 
 
 def split_off(plan: Plan, host: str, role: str) -> list[Operation] | None:
-    """The operations that give a role's host ports a switch of their own on a free NIC; None where there is none."""
+    """The operations that give a role's host ports, and the port groups that only its guests use, a switch of their own on a free
+    NIC; None where there is none."""
     cabled = {end for cable in plan.all("cable") for end in (cable.a, cable.b)}
     nic = free_nic(plan, host, cabled)
     ports = [
@@ -387,9 +388,15 @@ def split_off(plan: Plan, host: str, role: str) -> list[Operation] | None:
         for p in plan.where("host_port", "switch", s.id)
         if role in p.services or (p.belongs and plan.get("segment", p.belongs).role == role)
     ]
+    groups = [
+        g
+        for s in plan.where("virtual_switch", "host", host)
+        for g in plan.where("port_group", "switch", s.id)
+        if g.mode != "overlay" and not plan.where("group_order", "port_group", g.id) and _only(plan, g.id, role)
+    ]
     name = f"{role}0"
     id = f"{host}/{''.join(c if c.isalnum() else '-' for c in name)}"
-    if nic is None or not ports or plan.find(id) is not None:
+    if nic is None or not (ports or groups) or plan.find(id) is not None:
         return None
     uplink = f"{id}/{nic.name}"
     return [
@@ -397,4 +404,13 @@ def split_off(plan: Plan, host: str, role: str) -> list[Operation] | None:
         Put(Uplink(id=uplink, switch=id, name=nic.name)),
         Patch("nic", nic.id, {"uplink": uplink, "role": "active", "rank": 0}),
         *(Patch("host_port", p.id, {"switch": id}) for p in ports),
+        *(Patch("port_group", g.id, {"switch": id}) for g in groups),
     ]
+
+
+def _only(plan: Plan, group: str, role: str) -> bool:
+    """Whether a port group's adapters, tags of their guests included, all belong on segments of a role; False without any."""
+    adapters = plan.where("adapter", "port_group", group)
+    tags = [t for a in adapters for t in plan.where("guest_tag", "adapter", a.id)]
+    segments = {r.belongs for r in (*adapters, *tags)} - {None}
+    return bool(segments) and all(plan.get("segment", s).role == role for s in segments)

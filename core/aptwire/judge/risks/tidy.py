@@ -121,6 +121,29 @@ class TidyRisks(Look):
             if len(ways) > 1:
                 yield self._one_name(name, sorted(ways.values(), key=lambda g: -len(g)))
 
+    def seen_names(self) -> Iterator[Risk]:
+        """Adapters of one guest that the guest is said to see by one name."""
+        named: dict[tuple[str, str], list[Adapter]] = {}
+        for name, adapters in self.plan.grouped("adapter", "seen_as").items():
+            for adapter in adapters if name else ():
+                named.setdefault((adapter.guest, name), []).append(adapter)
+        for (guest, name), found in sorted(named.items()):
+            if len(found) > 1:
+                same = sorted(found, key=lambda a: (a.order, a.name))
+                who = self.plan.get("guest", guest).name
+                edit = tuple(Patch("adapter", a.id, {"seen_as": ""}) for a in same[1:])
+                yield Risk(
+                    UNTIDY,
+                    "seen-name",
+                    (guest, name),
+                    f"{who} can’t see {len(same)} adapters as {name}",
+                    f"{some(a.name for a in same)}: which one has the name isn’t known.",
+                    tuple(a.id for a in same),
+                    endpoints=tuple(a.id for a in same),
+                    facts=tuple(self.fact(a.id, f"seen as {name}", "the same name") for a in same),
+                    mends=((f"Leave the name to {same[0].name}", edit),),
+                )
+
     def _fresh_vid(self, same: list[Any]) -> Iterator[tuple[str, Edit]]:
         taken = {s.vid for s in self.plan.all("segment")} | {s.vid for s in self.plan.all("secondary_vlan")}
         vid = next((v for v in range((same[0].vid or 1) + 1, 4095) if v not in taken), None)
