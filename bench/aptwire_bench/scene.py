@@ -507,6 +507,9 @@ class _Builder:
             self._pair((space, near), (space, device))
             self._line(space, "ip", f"link set dev {device} address {mac} mtu {size or LARGEST} up")
             self._port(space, near, bridge, self._access(vid))
+            # As at the bridge itself, nothing comes in that isn't for it.
+            self._line(space, "bridge", f"fdb add {mac} dev {near} master static vlan {vid}")
+            self._line(space, "bridge", f"link set dev {near} flood off")
         self._ear(port.id, space, device, mac)
         if port.id in self.addressed:
             self._address(space, device, port.addresses, None)

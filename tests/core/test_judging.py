@@ -227,7 +227,7 @@ CHANGES: dict[str, Callable[[Plan, Any, random.Random], dict[str, Any] | None]] 
 
 
 class EngineTakesTheEditTest(unittest.TestCase):
-    @settings(max_examples=120)
+    @settings(max_examples=60)
     @given(st.integers(0, 10**9))
     @example(3126)  # two bear a gateway's address: which is named first mustn't hang on the edits
     def test_after_any_series_of_edits_it_says_what_a_fresh_one_says(self, seed: int) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from axe_playwright_python.sync_playwright import Axe
-from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Locator, Page, Playwright, expect, sync_playwright
 
 from ops.serve import PASSWORD
 from tests.server.support import URL, Client
@@ -25,7 +25,6 @@ ARGUMENTS = [
 CHROMIUM = Path("/usr/bin/chromium")
 # Other parts of the tests may keep the machine busy; what never comes fails all the same.
 expect.set_options(timeout=20_000)
-# Checking a password takes a second on purpose, so a person logs in once and keeps the session.
 SESSIONS: dict[str, Any] = {}
 
 
@@ -36,7 +35,7 @@ def someone() -> Client:
 
 
 class BrowserTest(unittest.TestCase):
-    """One browser for the class, a fresh copy of the demo plan and a fresh context for each test."""
+    """One browser for the class, in which people keep their session; a fresh copy of the demo plan and fresh pages for each test."""
 
     playwright: Playwright
     browser: Browser
@@ -44,6 +43,7 @@ class BrowserTest(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
+        cls.people: dict[str, BrowserContext] = {}
         cls.playwright = sync_playwright().start()
         cls.browser = cls.playwright.chromium.launch(executable_path=str(CHROMIUM), args=ARGUMENTS)
 
@@ -60,25 +60,30 @@ class BrowserTest(unittest.TestCase):
         expect(self.page.get_by_role("heading", name="Verdicts")).to_be_visible()
 
     def tearDown(self) -> None:
-        for context in self.browser.contexts:
-            context.close()
+        for page in [page for context in self.browser.contexts for page in context.pages]:
+            page.evaluate("localStorage.clear()")
+            page.close()
         self.assertEqual(self.errors, [], "the page reported errors")
 
-    def person(self, name: str, **context: Any) -> Page:
+    def person(self, name: str) -> Page:
         """Somebody's own browser, logged in, at no page in particular."""
         width, height = self.size
-        known = SESSIONS.get(name)
-        made = self.browser.new_context(viewport={"width": width, "height": height}, storage_state=known, **context)
-        page = made.new_page()
+        known = self.people.get(name)
+        if known is None:
+            # Checking a password takes a second on purpose, so a person logs in once and keeps the session.
+            made = self.browser.new_context(
+                viewport={"width": width, "height": height}, storage_state=SESSIONS.get(name)
+            )
+            known = self.people[name] = made
+        page = known.new_page()
         page.on("pageerror", lambda error: self.errors.append(str(error)))
-        if known:
-            return page
-        page.goto(URL)
-        page.get_by_label("Name").fill(name)
-        page.get_by_label("Password").fill(PASSWORD)
-        page.get_by_role("button", name="Log in").click()
-        expect(page.get_by_role("heading", name="Plans", exact=True)).to_be_visible()
-        SESSIONS[name] = made.storage_state()
+        if name not in SESSIONS:
+            page.goto(URL)
+            page.get_by_label("Name").fill(name)
+            page.get_by_label("Password").fill(PASSWORD)
+            page.get_by_role("button", name="Log in").click()
+            expect(page.get_by_role("heading", name="Plans", exact=True)).to_be_visible()
+            SESSIONS[name] = known.storage_state()
         return page
 
     def count(self, verdict: str, page: Page | None = None) -> Locator:
