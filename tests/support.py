@@ -266,6 +266,10 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
     for record in (*made.get("nic", ()), *made["fabric_port"], *switches):
         if sizes.random() < 0.15:
             record["mtu"] = sizes.choice([1500, 9000])
+    more = random.Random(len(made["adapter"]) * 6007 + len(made["host"]))
+    for record in (*made["virtual_switch"], *made["adapter"], *made.get("host_port", ())):
+        if more.random() < 0.12:
+            record["mtu"] = more.choice([1500, 4040, 4050, 9000])
     for record in (*made["port_group"], *made["adapter"]):
         if record.get("type") != "direct" and sizes.random() < 0.2:
             for name in ("overhear", "foreign_source", "serve_leases", "advertise_routes"):

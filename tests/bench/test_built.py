@@ -158,7 +158,20 @@ def limited() -> Small:
     return made
 
 
+def sizes(encapsulation: str) -> Small:
+    """An overlay whose header fits just so, and doesn't; adapters and a switch that take less than a large packet."""
+    made = overlay(encapsulation)
+    for port, mtu in zip(made.kinds["host_port"], (4_050, 4_040, 9_000), strict=True):
+        port["mtu"] = mtu
+    made.guest("a", "small", 10, mtu=1_500)
+    made.guest("a", "large", 10, mtu=4_000)
+    made.kinds["virtual_switch"][1]["mtu"] = 9_000
+    return made
+
+
 PLANS: dict[str, Small] = {
+    "sizes in VXLAN": sizes("vxlan"),
+    "sizes in Geneve": sizes("geneve"),
     "limits": limited(),
     "standby": two_nics("standby", ports=("10", "20")),
     "pinned": two_nics("pinned", ports=("10", "20")),
