@@ -222,7 +222,7 @@ class Ears:
                     errno.EMSGSIZE,
                 ):  # the device is down, or the packet too large for it: nothing leaves
                     return
-                raise
+                raise Failed(f"{device} takes no frames: {error}") from None
         raise Failed(f"{device} takes no frames")
 
     def drain(self, quiet: float) -> Iterator[tuple[int, int, int | None]]:
@@ -648,6 +648,8 @@ def main(folder: str) -> None:
         "ln -s /usr/lib/uml/modules /tmp/m/lib/modules",
         "modprobe -d /tmp/m ipv6 disable_ipv6=1",
         f"modprobe -d /tmp/m -a {MODULES}",
+        # A broadcast to a thousand ports waits in one queue.
+        "echo 1000000 > /proc/sys/net/core/netdev_max_backlog",
     ):
         sh(line)
     sh(f"mount -t hostfs none /tmp/work -o {folder}")
