@@ -36,7 +36,7 @@ from ops.machine import (
 CHROMIUM = Path("/usr/bin/chromium")
 PARTS = ("static", "core", "server", "bench", "web")
 BENCH_FEW = "test_[!h]*.py"
-HALVES = ("test_[bd]*.py", "test_p*.py")
+HALVES = ("test_p*.py", "test_[bd]*.py")
 """Of the browser tests, which take about as long."""
 
 

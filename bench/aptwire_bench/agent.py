@@ -255,6 +255,16 @@ class Ears:
             ring.close()
 
 
+def came(sock: socket.socket) -> Iterator[bytes]:
+    """The packets that wait at a socket, which is closed then."""
+    with sock:
+        while True:
+            try:
+                yield sock.recv(2048)
+            except BlockingIOError:
+                return
+
+
 class Echo:
     """An ICMP echo request (RFC 792) over a device, and the reply that it may get."""
 
@@ -272,15 +282,9 @@ class Echo:
 
     def answered(self) -> bool:
         """Whether a reply to it came."""
-        with self.sock:
-            while True:
-                try:
-                    packet = self.sock.recv(2048)
-                except BlockingIOError:
-                    return False
-                head = (packet[0] & 15) * 4
-                if packet[head : head + 1] == b"\0" and packet[head + 4 : head + 6] == struct.pack("!H", self.number):
-                    return True
+        wanted = struct.pack("!H", self.number)
+        heads = ((packet, (packet[0] & 15) * 4) for packet in came(self.sock))
+        return any(packet[at : at + 1] == b"\0" and packet[at + 4 : at + 6] == wanted for packet, at in heads)
 
 
 class Discover:
@@ -300,14 +304,8 @@ class Discover:
 
     def answered(self) -> bool:
         """Whether an offer for it came."""
-        with self.sock:
-            while True:
-                try:
-                    answer = self.sock.recv(2048)
-                except BlockingIOError:
-                    return False
-                if answer[:1] == b"\x02" and answer[4:8] == struct.pack("!I", self.number):
-                    return True
+        wanted = struct.pack("!I", self.number)
+        return any(answer[:1] == b"\x02" and answer[4:8] == wanted for answer in came(self.sock))
 
 
 def wait_for(path: str) -> dict[str, Any]:

@@ -180,9 +180,18 @@ class _Mender:
         functions = [self.plan.of("adapter").get(place.endpoint) for place in self.finding.places]
         nics = [self.plan.of("nic").get(adapter.function_of) for adapter in functions if adapter is not None]
         ways |= {nic.uplink for nic in nics if nic is not None and nic.uplink is not None}
-        for risk in risks(self.judgement):
-            if risk.key[0] in ways:
-                yield from risk.offers()
+        if any(self._shares(way) for way in ways):
+            for risk in risks(self.judgement):
+                if risk.key[0] in ways:
+                    yield from risk.offers()
+
+    def _shares(self, way: str) -> bool:
+        """Whether a LAG or hashing is at work there, so that it matters which member a flow takes."""
+        uplink = self.plan.of("uplink").get(way)
+        if uplink is None or uplink.mode in ("hashed", "lacp"):
+            return True
+        behind = (self.judgement.wiring.port_behind(n.id) for n in self.plan.where("nic", "uplink", way))
+        return any(port is not None and port.lag is not None for port in behind)
 
     def _off_the_card(self) -> Iterator[tuple[str, Edit]]:
         """A virtual function becomes an adapter of the virtual switch, to which all NICs of a team lead."""

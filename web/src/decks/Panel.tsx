@@ -32,8 +32,9 @@ export function Outcome({ result }: { result: PreviewResult | undefined }) {
   if (!result) return <p className="outcome quiet">Working out what would move…</p>;
   if (result.problems.length) return <p className="outcome bad">{result.problems.map((p) => p.message).join("; ")}</p>;
   const worse = result.moves.filter(isWorse);
+  const better = !result.shut_down.length && result.moves.some((move) => move.after);
   return (
-    <p className={worse.length ? "outcome worse" : result.moves.length ? "outcome better" : "outcome"}>
+    <p className={worse.length ? "outcome worse" : better ? "outcome better" : "outcome"}>
       {sayMoves(result.tally)}
       {result.risks.length > 0 && <span className="outcome-who">then: {result.risks.join("; ")}</span>}
       {result.shut_down.length > 0 && <span className="outcome-who">{result.shut_down.join(", ")}: to be shut down for it, as an adapter isn’t to be plugged while the guest runs</span>}
