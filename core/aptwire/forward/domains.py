@@ -8,14 +8,14 @@ end gets an *entry node* of its own, from which every way leads on but the one b
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from aptwire.forward.parts import NOW, Link, State, Team
+from aptwire.forward.parts import NOW, Link, State
 from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import Wiring
 
@@ -35,6 +35,13 @@ class Pairing:
         returned = np.where(self.there >= 0, self.back[self.there], -1)
         bits: np.ndarray = (returned >= 0) & (returned != numbers)
         return bits
+
+    @cached_property
+    def crossed(self) -> tuple[np.ndarray, np.ndarray, list[int]]:
+        """int64[n] the contexts that pass and don't bounce, int64[n] where they get to, and the contexts that bounce."""
+        passes, bounces = self.there >= 0, self.bounces
+        plain = np.flatnonzero(passes & ~bounces)
+        return plain, self.there[plain].astype(np.int64), np.flatnonzero(passes & bounces).tolist()
 
 
 def crossing(near: PortRule, far: PortRule) -> np.ndarray:
@@ -76,6 +83,7 @@ class Pairings:
                 near, far = pairing.rules
                 pairing.there[:] = crossing(near, far)
                 pairing.back[:] = crossing(far, near)
+                vars(pairing).pop("crossed", None)
             self._tables = (-1, np.zeros(0), np.zeros(0))
 
     def tables(self, count: int) -> tuple[np.ndarray, np.ndarray]:
@@ -113,20 +121,10 @@ class Domains:
         return frozenset(self.reach) | frozenset(self.heard)
 
 
-def crossing_teams(wiring: Wiring) -> Iterator[Team]:
-    """The teams over which others' frames may go: of switches with more than one uplink, and LAGs whose members differ."""
-    yield from wiring.fabric.teams
-    for block in wiring.blocks.values():
-        if len(block.teams) > 1:
-            for team in block.teams:
-                if not team.order and wiring.bridges[team.bridge].trunk >= 0:
-                    yield team
-
-
 def core_links(wiring: Wiring, state: State = NOW) -> list[Link]:
     """The links between crossing bridges in a state."""
     links = [link for link in wiring.fabric.links if link.nic is None or link.nic not in state.lost]
-    for team in crossing_teams(wiring):
+    for team in wiring.crossing_teams:
         member = wiring.carries(team, state)
         if member is not None and member.link is not None and member.link.nic not in state.lost:
             links.append(member.link)
@@ -136,7 +134,6 @@ def core_links(wiring: Wiring, state: State = NOW) -> list[Link]:
 def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int = 0) -> Domains:
     """The domains in a state, over links that take packets of `least_mtu` bytes; O(links x classes)."""
     count = wiring.classes.count
-    numbers = np.arange(count)
     heads: list[np.ndarray] = []
     tails: list[np.ndarray] = []
     special: list[tuple[Link, int, int, int]] = []
@@ -145,13 +142,10 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int
         for side in (0, 1):
             near, far = link.ends[side], link.ends[1 - side]
             pairing = pairings(link.rules[side], link.rules[1 - side])
-            passes = pairing.there >= 0
-            bounces = passes & pairing.bounces
-            plain = passes & ~bounces
-            heads.append(wiring.bridges[near].trunk * count + numbers[plain])
-            tails.append(wiring.bridges[far].trunk * count + pairing.there[plain].astype(np.int64))
-            for k in np.flatnonzero(bounces).tolist():
-                special.append((link, side, k, int(pairing.there[k])))
+            leaving, entering, bounced = pairing.crossed
+            heads.append(leaving + wiring.bridges[near].trunk * count)
+            tails.append(entering + wiring.bridges[far].trunk * count)
+            special += [(link, side, k, int(pairing.there[k])) for k in bounced]
 
     total = wiring.trunk_count * count
     entries: dict[int, list[int]] = {}
@@ -197,11 +191,41 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int
     for node, extra in entries.items():
         for entry in extra:
             heard.setdefault(int(component[entry]), set()).add(int(component[node]))
-    return Domains(
+    found = Domains(
         component,
         _closure(component, head, tail),
         {entry: frozenset(nodes) for entry, nodes in heard.items()},
         _open(wiring, component),
+    )
+    return _joined(found, wiring.trunk_count * count) if heard else found
+
+
+def _joined(domains: Domains, plain: int) -> Domains:
+    """The domains in which whoever hears each other is in one: over entry nodes a frame may come back another way than it went.
+
+    `plain` is the number of nodes that are no entry nodes.
+    """
+    real = set(domains.component[:plain].tolist())
+    hears = {a: domains.hearers(a) & real for a in domains.one_way() & real}
+    pairs = [(a, b) for a, heard in hears.items() for b in heard - {a} if a in hears.get(b, ())]
+    if not pairs:
+        return domains
+    size = int(domains.component.max()) + 1
+    one, two = np.array(pairs, dtype=np.int64).T
+    joins = coo_array((np.ones(one.size, dtype=np.int8), (one, two)), shape=(size, size))
+    _, number = connected_components(joins.tocsr(), directed=False)
+
+    def joined(found: dict[int, frozenset[int]]) -> dict[int, frozenset[int]]:
+        made: dict[int, set[int]] = {}
+        for start, others in found.items():
+            made.setdefault(int(number[start]), set()).update(number[list(others)].tolist())
+        return {start: frozenset(others) for start, others in made.items()}
+
+    return Domains(
+        number[domains.component],
+        joined(domains.reach),
+        joined(domains.heard),
+        frozenset(number[list(domains.open)].tolist()),
     )
 
 
@@ -229,7 +253,7 @@ def _open(wiring: Wiring, component: np.ndarray) -> frozenset[int]:
     count = wiring.classes.count
     found: set[int] = set()
     ends = {(bridge, rule.number): rule for bridge, rule, _ in wiring.fabric.open_ports}
-    for team in crossing_teams(wiring):
+    for team in wiring.crossing_teams:
         if any(m.open for m in team.members):
             ends[team.bridge, team.rule.number] = team.rule
     for (bridge, _), rule in ends.items():

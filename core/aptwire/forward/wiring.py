@@ -19,7 +19,7 @@ from aptwire.forward.fabric import Fabric, build_fabric, least
 from aptwire.forward.parts import NOW, Bridge, Link, Member, Place, Stand, State, Team
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import Adapter, FabricPort, Nic, Record, Uplink
+from aptwire.plan.kinds import Adapter, Cable, FabricPort, Nic, Record, Uplink
 from aptwire.plan.plan import Plan
 from aptwire.plan.private import private_part
 
@@ -95,6 +95,14 @@ class Wiring:
         yield from self.fabric.teams
         for block in self.blocks.values():
             yield from block.teams
+
+    @cached_property
+    def crossing_teams(self) -> list[Team]:
+        """The teams over which others' frames may go: of switches with more than one uplink, and LAGs whose members differ."""
+        several = (block.teams for block in self.blocks.values() if len(block.teams) > 1)
+        own = (team for teams in several for team in teams)
+        crossing = (team for team in own if not team.order and self.bridges[team.bridge].trunk >= 0)
+        return [*self.fabric.teams, *crossing]
 
     @cached_property
     def team_links(self) -> dict[int, list[tuple[Team, Member]]]:
@@ -222,7 +230,7 @@ class _Compiler:
     def everything(self) -> Wiring:
         """All of it, from nothing."""
         plan = self.plan
-        self._cables()
+        self._cables({}, plan.all("cable"))
         for kind, crossing in (("fabric_switch", True), ("assumed_fabric", True)):
             for id in sorted(plan.of(kind)):
                 self._bridge(id, virtual=False, crossing=crossing, assumed=kind == "assumed_fabric")
@@ -244,7 +252,12 @@ class _Compiler:
         wiring = self.wiring
         kinds = {kind for kind, _ in keys}
         if "cable" in kinds:
-            self._cables()
+            ids = [id for kind, id in keys if kind == "cable"]
+            far = dict(wiring.far)
+            for cable in (old.of("cable").get(id) for id in ids):
+                for end in (cable.a, cable.b) if cable is not None else ():
+                    far.pop(end, None)
+            self._cables(far, [c for id in ids if (c := self.plan.of("cable").get(id)) is not None])
         dirty: dict[str, None] = {}
         fabric = False
         for kind, id in keys:
@@ -368,9 +381,9 @@ class _Compiler:
 
     # --- bridges and cables -----------------------------------------------------------------------------------
 
-    def _cables(self) -> None:
-        far: dict[str, tuple[str, str]] = {}
-        for cable in self.plan.all("cable"):
+    def _cables(self, far: dict[str, tuple[str, str]], cables: Iterable[Cable]) -> None:
+        """What is at the other end of a NIC's or port's cable: as before, and by these cables."""
+        for cable in cables:
             far[cable.a] = (cable.b, cable.id)
             far[cable.b] = (cable.a, cable.id)
         self.wiring.far = far

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from aptwire.forward.domains import Domains, Pairings, crossing_teams, solve
+from aptwire.forward.domains import Domains, Pairings, solve
 from aptwire.forward.parts import NOW, Place, Stand, State, Team
 from aptwire.forward.wiring import Block, Wiring, compile_wiring, no_collecting, rewire
 from aptwire.plan.fields import bare_address
@@ -234,7 +234,7 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         if wiring.classes is not old.classes:
             before.pairings.grown()
         same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
-        crossing = any(True for w in (wiring, old) for _ in crossing_teams(w))
+        crossing = any(w.crossing_teams for w in (wiring, old))
         domains = before.domains if same and not crossing else solve(wiring, before.pairings)
         return _Judge(wiring, before.pairings, domains, before.subnets).run()
 
@@ -793,7 +793,7 @@ class _Judge:
 
     def _crossing(self) -> None:
         """Judge the states in which a team over which others' frames go is carried by another member."""
-        for team in crossing_teams(self.wiring):
+        for team in self.wiring.crossing_teams:
             for member in team.members[1 : team.usable]:
                 state = State({team.key: member.key})
                 domains = solve(self.wiring, self.pairings, state)
