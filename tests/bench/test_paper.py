@@ -22,7 +22,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_whole_wiring import ring, two_nics
-from tests.support import Small, pair, random_plan
+from tests.support import Small, demo_plan, pair, random_plan
 
 SEEDS = st.integers(0, 2_000)
 
@@ -202,6 +202,17 @@ class ShrinkTest(unittest.TestCase):
         more = {"overlay": ["host_port"], "private": [k for k in ("segment", "secondary_vlan") if small.of(k)]}
         one = ["host", "virtual_switch", "port_group", "guest", "adapter", *more.get(mode, [])]
         self.assertEqual(kinds, dict.fromkeys((k for k in KINDS if k in one), 1))
+
+    def test_a_large_plan_is_cut_by_halves_first(self) -> None:
+        plan, asked = demo_plan(), []
+
+        def differ(plans: list[Plan]) -> list[bool]:
+            asked.extend(len(p) for p in plans)
+            return ["adapter-ticketing-db" in p.of("adapter") for p in plans]
+
+        small = smallest(plan, differ)
+        self.assertEqual({kind for kind in KINDS if small.of(kind)}, {"host", "guest", "adapter"})
+        self.assertLess(sum(asked), 20 * len(plan), "all the plans that were built, in records")
 
 
 if __name__ == "__main__":

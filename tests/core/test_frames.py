@@ -12,6 +12,7 @@ from aptwire.plan.names import endpoint_key
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.core.test_whole_wiring import overlay
 from tests.support import Small, pair, random_plan
 
 
@@ -112,6 +113,27 @@ class FrameTest(unittest.TestCase):
         made.host("c", "far/p")
         made.guest("c", "c1", 10)
         self.assertEqual(frames(made).heard("a1", None, LARGE), {("b1", None)}, "a switch’s own MTU counts too")
+
+    def test_a_large_packet_fits_its_sender_and_its_receiver(self) -> None:
+        made = pair()
+        made.guest("b", "b2", 10)
+        for mtu, wanted in ((None, {"b1", "b2"}), (4_000, {"b1", "b2"}), (3_999, {"b2"})):
+            made.kinds["adapter"][1]["mtu"] = mtu
+            self.assertEqual({seat for seat, _ in frames(made).heard("a1", None, LARGE)}, wanted, mtu)
+        self.assertEqual(frames(made).heard("b1", None, LARGE), set(), "it doesn't leave either")
+        made.kinds["virtual_switch"][0]["mtu"] = 1_500
+        self.assertEqual(frames(made).heard("a1", None, LARGE), set(), "the switch's own counts for all on it")
+
+    def test_an_overlay_s_header_has_to_fit_through_the_host_port(self) -> None:
+        made = overlay()
+        for port in made.kinds["fabric_port"]:
+            port["mtu"] = 9_000
+        for mtu, fits in ((None, True), (4_050, True), (4_049, False)):
+            made.kinds["host_port"][0]["mtu"] = mtu
+            for one, two in (("a1", "b1"), ("b1", "a1")):
+                found = {seat for seat, _ in frames(made).heard(one, None, LARGE)}
+                self.assertEqual(two in found, fits, (mtu, one))
+            self.assertTrue(frames(made).heard("a1", None), "a small one goes all the same")
 
     def test_behind_a_wireless_nic_only_the_host_is_reached(self) -> None:
         made = Small()
