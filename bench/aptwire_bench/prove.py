@@ -16,7 +16,7 @@ from aptwire.plan.plan import Plan
 from aptwire_bench.fit import Fitted, Left, fit
 from aptwire_bench.kernel import BenchError, Kernel, Progress
 from aptwire_bench.questions import Paper, Question, Scope, Situation, after, examine, frame_of, once, state_of
-from aptwire_bench.scene import Ear, Scene, build
+from aptwire_bench.scene import Scene, build
 from aptwire_bench.shrink import smallest
 from aptwire_bench.trials import Burst, Trial, burst_frame, bursts, choose, routers, trial_job
 
@@ -250,29 +250,29 @@ def building(cases: Sequence[Case], settle: float = SETTLE, read: Sequence[list[
 def asking(cases: Sequence[Case]) -> dict[str, Any]:
     """The part of a job that is asked: frames situation by situation, and bursts."""
     ears = questions = 0
-    seats: list[dict[str, tuple[int, Ear]]] = []
+    numbers: list[dict[str, int]] = []
     for case in cases:
         case.first = questions
-        seats.append({ear.seat: (ears + i, ear) for i, ear in enumerate(case.scene.ears)})
+        numbers.append({seat: ears + i for i, seat in enumerate(case.ears)})
         ears += len(case.scene.ears)
         questions += sum(1 for _ in case.paper)
     phases = []
     for n in range(max(len(case.paper.phases) for case in cases)):
         phase: dict[str, Any] = {"down": [], "choose": [], "restart": [], "asks": []}
-        for case, at in zip(cases, seats, strict=True):
+        for case, at in zip(cases, numbers, strict=True):
             if n < len(case.paper.phases):
                 _situation(case, n, phase)
                 phase["asks"] += [
-                    [at[q.sender][0], frame_of(q, case.ears, case.first).hex()]
+                    [at[q.sender], frame_of(q, case.ears, case.first).hex()]
                     for q in case.paper.phases[n][1]
                     if not q.untried
                 ]
         phases.append(phase)
     sent: list[dict[str, Any]] = []
-    for case, at in zip(cases, seats, strict=True):
+    for case, at in zip(cases, numbers, strict=True):
         for burst in case.bursts:
-            raw = burst_frame(at[burst.sender][1].mac).hex()
-            ends = {"from": at[burst.sender][0], "to": at[burst.watch][0]}
+            raw = burst_frame(case.ears[burst.sender].mac).hex()
+            ends = {"from": at[burst.sender], "to": at[burst.watch]}
             sent.append({**ends, "limit": [burst.limit.space, burst.limit.line], "count": burst.count, "frame": raw})
     return {"phases": phases, "bursts": sent}
 

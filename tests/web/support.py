@@ -39,11 +39,12 @@ class BrowserTest(unittest.TestCase):
 
     playwright: Playwright
     browser: Browser
+    people: dict[str, BrowserContext]
     size = (1280, 800)
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.people: dict[str, BrowserContext] = {}
+        cls.people = {}
         cls.playwright = sync_playwright().start()
         cls.browser = cls.playwright.chromium.launch(executable_path=str(CHROMIUM), args=ARGUMENTS)
 

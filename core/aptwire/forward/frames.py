@@ -31,8 +31,8 @@ class Seat:
     """Where frames can be sent and seen: `id` of an adapter, host port or fabric port with a station.
 
     `overhears`: it takes frames that are not for it; `forges`: it may send from foreign addresses; `serves`, `advertises`: it
-    may answer DHCP, send router advertisements.  `size` is the largest IP packet that it sends and takes, 0 where nothing says;
-    `over` the host port that carries it in an overlay.
+    may answer DHCP, send router advertisements.  `size` is the largest IP packet that it sends and takes, 0 where nothing says; in
+    an overlay one that fits with its header through `over`, the host port that carries it.
     """
 
     id: str
@@ -53,6 +53,11 @@ class Seat:
     def guards(self) -> tuple[bool, bool, bool, bool]:
         """What its frame guards let it do."""
         return self.overhears, self.forges, self.serves, self.advertises
+
+    @property
+    def fits(self) -> bool:
+        """Whether a large packet goes in and out there."""
+        return not self.size or self.size >= LARGE_SIZE
 
     def may_send(self, frame: str) -> bool:
         """Whether the frame guards let it send such a frame."""
@@ -83,6 +88,12 @@ def size_of(plan: Plan, record: Record | None) -> int:
     if group is None or record.type == "direct" or group.mode == "overlay":
         return record.mtu or 0
     return least(record.mtu, plan.get("virtual_switch", group.switch).mtu)
+
+
+def _room(plan: Plan, host_port: str) -> int:
+    """The largest inner packet for which a host port that carries an overlay has room, 0 where nothing says."""
+    outer = size_of(plan, plan.get("host_port", host_port))
+    return outer - header(plan, host_port) if outer else 0
 
 
 def seats(wiring: Wiring) -> list[Seat]:
@@ -117,7 +128,7 @@ def seats(wiring: Wiring) -> list[Seat]:
                     forges=forges,
                     serves=serves,
                     advertises=advertises,
-                    size=size_of(plan, plan.find(id)),
+                    size=least(size_of(plan, plan.find(id)), _room(plan, stand.over) if stand.over else 0),
                     over=stand.over,
                 )
     return [found[id] for id in sorted(found)]
@@ -130,7 +141,8 @@ class Frames:
         self.wiring = wiring
         self.roads, self.large = Roads(wiring, state), Roads(wiring, state, LARGE_SIZE)
         self.seats = {seat.id: seat for seat in seats(wiring)}
-        self.laden = {over: Roads(wiring, state, LARGE_SIZE + header(wiring.plan, over)) for over in self._carriers()}
+        carriers = {seat.over for seat in self.seats.values()} - {""}
+        self.laden = {over: Roads(wiring, state, LARGE_SIZE + header(wiring.plan, over)) for over in carriers}
         self._at: dict[int, list[Seat]] = {}
         for seat in self.seats.values():
             self._at.setdefault(seat.bridge, []).append(seat)
@@ -143,10 +155,10 @@ class Frames:
         if not self.takes(sender, vid) or not seat.may_send(frame):
             return frozenset()
         if frame == LARGE:
-            if not self._fits(seat):
+            if not seat.fits:
                 return frozenset()
             reached = self.reached(sender, vid, self.laden[seat.over] if seat.over else self.large)
-            reached = frozenset((id, tag) for id, tag in reached if self._fits(self.seats[id]))
+            reached = frozenset((id, tag) for id, tag in reached if self.seats[id].fits)
         else:
             reached = self.reached(sender, vid)
         if frame == UNKNOWN:
@@ -162,18 +174,6 @@ class Frames:
             if direction in ("both", "received"):
                 copies.update((copy, tag) for id, tag in reached if id == source)
         return reached | copies
-
-    def _carriers(self) -> set[str]:
-        return {seat.over for seat in self.seats.values() if seat.over}
-
-    def _fits(self, seat: Seat) -> bool:
-        """Whether a large packet goes in and out at a seat, and with the header of its overlay at the host port that carries it."""
-        if seat.over:
-            plan = self.wiring.plan
-            outer = size_of(plan, plan.get("host_port", seat.over))
-            if outer and outer < LARGE_SIZE + header(plan, seat.over):
-                return False
-        return not seat.size or seat.size >= LARGE_SIZE
 
     def may(self, sender: str, vid: int | None, frame: str = BROADCAST, target: str = "") -> Heard:
         """Who else may receive it without being wrong: who overhears a unicast frame while switches still flood it."""

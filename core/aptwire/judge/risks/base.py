@@ -13,7 +13,7 @@ from aptwire.judge.facts import all_facts
 from aptwire.judge.verdicts import Judgement
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit
-from aptwire.plan.kinds import FabricPort, Nic
+from aptwire.plan.kinds import Adapter, FabricPort, Nic
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -79,6 +79,14 @@ class Look:
     def fact(self, id: str, rule: str, reason: str) -> Hop:
         """A line of a proof."""
         return Hop((id,), called(self.plan, self.plan.find(id)), "", "", rule, "astray", reason)
+
+    def by_guest(self, field: str) -> list[tuple[tuple[str, str], list[Adapter]]]:
+        """The adapters with one value in a text field, by guest and value, in order; those without any are left out."""
+        found: dict[tuple[str, str], list[Adapter]] = {}
+        for value, adapters in self.plan.grouped("adapter", field).items():
+            for adapter in adapters if value else ():
+                found.setdefault((adapter.guest, value), []).append(adapter)
+        return sorted(found.items())
 
     def members(self, segment: str) -> int:
         """How many places belong on a segment."""

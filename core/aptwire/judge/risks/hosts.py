@@ -92,11 +92,7 @@ class HostRisks(Look):
 
     def guest_teams(self) -> Iterator[Risk]:
         """Adapters that a guest teams although they belong on different segments."""
-        teams: dict[tuple[str, str], list[Adapter]] = {}
-        for name, found in self.plan.grouped("adapter", "team").items():
-            for adapter in found if name else ():
-                teams.setdefault((adapter.guest, name), []).append(adapter)
-        for (guest, team), adapters in sorted(teams.items()):
+        for (guest, team), adapters in self.by_guest("team"):
             vids_ = {self.judgement.lands_on(p) for a in adapters if (p := self.wiring.place(a.id)) is not None}
             if len(vids_) > 1:
                 name = self.plan.get("guest", guest).name

@@ -123,11 +123,7 @@ class TidyRisks(Look):
 
     def seen_names(self) -> Iterator[Risk]:
         """Adapters of one guest that the guest is said to see by one name."""
-        named: dict[tuple[str, str], list[Adapter]] = {}
-        for name, adapters in self.plan.grouped("adapter", "seen_as").items():
-            for adapter in adapters if name else ():
-                named.setdefault((adapter.guest, name), []).append(adapter)
-        for (guest, name), found in sorted(named.items()):
+        for (guest, name), found in self.by_guest("seen_as"):
             if len(found) > 1:
                 same = sorted(found, key=lambda a: (a.order, a.name))
                 who = self.plan.get("guest", guest).name
