@@ -8,7 +8,7 @@ import unittest
 
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Patch, Put, apply_edit, edit_from_json, edit_to_json
-from aptwire.plan.file import plan_to_json, read_plan, schema, write_plan
+from aptwire.plan.file import plan_text, read_plan, schema, write_plan
 from aptwire.plan.kinds import KINDS, SPECS, Guest
 from aptwire.plan.plan import PlanError
 from hypothesis import given, settings
@@ -122,6 +122,20 @@ class PlanFileTest(unittest.TestCase):
         plan = random_plan(seed)
         self.assertEqual(read_plan(write_plan(plan)), plan)
 
+    @settings(max_examples=20)
+    @given(st.integers(0, 10**9), st.integers(1, 5000))
+    def test_parts_of_a_plan_file_make_the_file(self, seed: int, room: int) -> None:
+        plan = random_plan(seed)
+        parts, first = list[str](), 0
+        longest = max(map(len, write_plan(plan).splitlines(keepends=True)))
+        while first is not None:
+            text, first = plan_text(plan, first, room)
+            parts.append(text)
+            self.assertLess(
+                len(text.encode()), room + longest + 200, "no part is longer than was asked by more than a line"
+            )
+        self.assertEqual("".join(parts).encode(), write_plan(plan))
+
     def test_the_documented_schema_is_the_one_that_the_reader_uses(self) -> None:
         self.assertEqual(json.loads((ROOT / "docs" / "plan.schema.json").read_text()), schema())
 
@@ -133,7 +147,7 @@ class PlanFileTest(unittest.TestCase):
                 self.assertIn(f"`{name}`", text)
 
     def test_errors_name_the_place(self) -> None:
-        good = plan_to_json(demo_plan())
+        good = json.loads(write_plan(demo_plan()))
 
         def broken(change) -> str:
             data = json.loads(json.dumps(good))

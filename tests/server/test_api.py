@@ -282,6 +282,7 @@ class AnswersTest(unittest.TestCase):
             {k: len(v) for k, v in told["records"].items()}, {k: len(source.of(k)) for k in told["records"]}
         )
         self.assertEqual(len(told["endpoints"]), 60 * 63)
+        self.assertEqual(self.client.exported(plan), write_plan(source))
         endpoint = told["endpoints"]["host-3/a1"]
         status, answer = self.client.edit(plan, 0, patch("adapter", "host-3/a1", port_group=None))
         self.assertEqual(status, 200)

@@ -7,7 +7,7 @@ import sys
 import unittest
 from typing import Any
 
-from aptwire.plan.file import plan_to_json, write_plan
+from aptwire.plan.file import write_plan
 from playwright.sync_api import expect
 
 from benchmarks.fleet import fleet
@@ -117,7 +117,7 @@ class DrawingTest(BrowserTest):
     def test_random_fleets(self) -> None:
         for seed in (3, 5, 8, 21, 34):
             with self.subTest(seed=seed):
-                self.opened(plan_to_json(random_plan(seed)))
+                self.opened(write_plan(random_plan(seed)))
                 self.assertEqual(self.page.evaluate(OVERLAPS, CARDS), [])
                 self.assertEqual(self.page.evaluate(OUTSIDE, CARDS.removesuffix(", .bar, .socket")), [])
 

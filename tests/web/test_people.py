@@ -234,7 +234,7 @@ class ReadingTest(BrowserTest):
         self.page.get_by_label("Plan file").set_input_files(str(ROOT / "demo" / "brackwater.json"))
         expect(self.page.get_by_role("heading", name="Brackwater Ferries")).to_be_visible()
         with self.page.expect_download() as download:
-            self.page.get_by_role("link", name="Export").click()
+            self.page.get_by_role("button", name="Export").click()
         exported = json.loads(download.value.path().read_text())
         self.assertEqual(exported, json.loads((ROOT / "demo" / "brackwater.json").read_text()))
 

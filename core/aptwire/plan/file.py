@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import math
+from collections.abc import Callable
 from functools import cache
 from typing import Any
 
@@ -119,20 +121,37 @@ def _spot(place: str, data: Any, path: list[Any]) -> str:
     return spot
 
 
-def plan_to_json(plan: Plan) -> dict[str, Any]:
-    """The plan as the JSON of a plan file: kinds in their order, records by id."""
-    return {
-        "format": FORMAT,
-        "version": VERSION,
-        "name": plan.name,
-        "records": {
-            kind: [record.to_json() for record in sorted(plan.all(kind), key=lambda r: r.id)]
-            for kind in KINDS
-            if plan.of(kind)
-        },
-    }
+def plan_text(
+    plan: Plan, first: int = 0, room: float = math.inf, ids: Callable[[str], list[str]] | None = None
+) -> tuple[str, int | None]:
+    """The text of a plan file from its record number `first` on, one record a line; and the number with which the rest begins.
+
+    It ends with the line that goes over `room` bytes; all parts in their order are the file, whose end has no rest (None).
+    `ids` gives the ids of a kind in order, where somebody has sorted them already.
+    """
+    kinds = [kind for kind in KINDS if plan.of(kind)]
+    head = "".join(f' "{n}": {_line(v)},\n' for n, v in (("format", FORMAT), ("version", VERSION), ("name", plan.name)))
+    made = [f'{{\n{head} "records": {{\n'] if first == 0 else []
+    number = 0
+    for kind in kinds:
+        found = ids(kind) if ids is not None else sorted(plan.of(kind))
+        last = ",\n" if kind != kinds[-1] else "\n"
+        for at in range(max(first - number, 0), len(found)):
+            if room <= 0:
+                return "".join(made), number + at
+            opens = f'  "{kind}": [\n' if at == 0 else ""
+            closes = f"\n  ]{last}" if at + 1 == len(found) else ",\n"
+            made.append(f"{opens}   {_line(plan.get(kind, found[at]).to_json())}{closes}")
+            room -= len(made[-1].encode())
+        number += len(found)
+    made.append(" }\n}\n")
+    return "".join(made), None
+
+
+def _line(value: object) -> str:
+    return json.dumps(value, ensure_ascii=False)
 
 
 def write_plan(plan: Plan) -> bytes:
     """The bytes of a plan file that `read_plan` reads back to an equal plan."""
-    return (json.dumps(plan_to_json(plan), ensure_ascii=False, indent=1) + "\n").encode()
+    return plan_text(plan)[0].encode()

@@ -15,7 +15,7 @@ from aptwire.judge.preview import moves, preview, shut_down
 from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import edit_from_json, edit_to_json
-from aptwire.plan.file import read_plan, write_plan
+from aptwire.plan.file import plan_text, read_plan
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.report import brief, summary
@@ -202,14 +202,25 @@ def plan_page(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     return HttpResponse(page(_engine(plan_id), cursor), content_type="application/json")
 
 
-@extend_schema(responses={(200, "application/json"): schemas.ANY}, operation_id="export_plan")
+@extend_schema(
+    parameters=[OpenApiParameter("from", int, description="the record with which this part begins; 0 unless said")],
+    responses={(200, "application/json"): schemas.ANY, **REFUSED},
+    operation_id="export_plan",
+)
 @api_view(["GET"])
 def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
-    """The plan file."""
+    """The plan file; of a large plan its first part, and a Link header (RFC 8288) to the next.
+
+    Parts with one ETag (the revision) make the file.
+    """
     engine = _engine(plan_id)
-    response = HttpResponse(write_plan(engine.plan), content_type="application/json")
+    text, following = plan_text(engine.plan, _number(request, "from"), PAGE, engine.ids)
+    response = HttpResponse(text, content_type="application/json")
     name = "".join(c if c.isascii() and c.isalnum() else "-" for c in engine.plan.name).strip("-") or "plan"
     response["Content-Disposition"] = f'attachment; filename="{name}.json"'
+    response["ETag"] = f'"{engine.revision}"'
+    if following is not None:
+        response["Link"] = f'<{request.path}?from={following}>; rel="next"'
     return response
 
 
@@ -268,10 +279,10 @@ def _step(plan_id: uuid.UUID, request: Request, how: str) -> Response:
     return _committed(made, request)
 
 
-def _since(request: Request) -> int:
-    text = request.query_params.get("since", "0")
+def _number(request: Request, name: str) -> int:
+    text = request.query_params.get(name, "0")
     if not text.isdigit() or len(text) > 9:
-        raise bad("a revision number is needed", "since")
+        raise bad("a number is needed", name)
     return int(text)
 
 
@@ -284,7 +295,7 @@ def revisions(request: Request, plan_id: uuid.UUID) -> Response:
     """The revisions, newest first, 200 at the most."""
     get_object_or_404(PlanRow, pk=plan_id)
     found = (
-        Revision.objects.filter(plan_id=plan_id, number__gt=_since(request))
+        Revision.objects.filter(plan_id=plan_id, number__gt=_number(request, "since"))
         .select_related("author")
         .defer("edit", "inverse")
     )
@@ -296,7 +307,7 @@ def revisions(request: Request, plan_id: uuid.UUID) -> Response:
 def changes(request: Request, plan_id: uuid.UUID) -> Response:
     """The edits after a revision in order, and the verdicts that they lead to."""
     engine = _engine(plan_id)
-    since = _since(request)
+    since = _number(request, "since")
     found = Revision.objects.filter(plan_id=plan_id, number__gt=since, number__lte=engine.revision)
     listed = list(found.select_related("author").order_by("number")[: MOST_CHANGES + 1])
     edits = [{"number": r.number, "edit": r.edit} for r in listed]

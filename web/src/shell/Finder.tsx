@@ -52,7 +52,14 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
   return made;
 }
 
-export function Finder({ close, showKeys, logOut }: { close: () => void; showKeys: () => void; logOut: () => void }) {
+interface Commands {
+  close: () => void;
+  showKeys: () => void;
+  exportPlan: () => void;
+  logOut: () => void;
+}
+
+export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
   const plan = usePlan();
   const go = useNavigate();
   const [text, setText] = useState("");
@@ -69,12 +76,12 @@ export function Finder({ close, showKeys, logOut }: { close: () => void; showKey
         ["Bench", "prove the plan in a real kernel", () => void go(`/plans/${plan.id}/bench`)],
         ["Plans", "all plans", () => void go("/plans")],
         ["Read real hosts", "a new plan from host states", () => void go("/plans/read")],
-        ["Export", "the plan file", () => window.location.assign(`/api/plans/${plan.id}/export`)],
+        ["Export", "the plan file", exportPlan],
         ["Light or dark", "", toggleMode],
         ["Keys", "every key", showKeys],
         ["Log out", "", logOut],
       ]),
-    [plan, go, showKeys, logOut],
+    [plan, go, showKeys, exportPlan, logOut],
   );
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
   const matching = all.filter((entry) => words.every((word) => entry.text.includes(word)));

@@ -1,12 +1,13 @@
 import "./shell.css";
 
 import { useQueryClient } from "@tanstack/react-query";
-import { CircleHelp, Cpu, Download, LayoutList, ListTree, Moon, Redo2, Route as RouteIcon, Search, Undo2 } from "lucide-react";
+import { CircleHelp, CircleStop, Cpu, Download, LayoutList, ListTree, Moon, Redo2, Route as RouteIcon, Search, Undo2 } from "lucide-react";
 import { useCallback, useEffect, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
 
 import { api } from "../api/client";
 import { usePlan } from "../api/plan";
+import { useExport } from "../api/save";
 import { toggleMode } from "../theme";
 import { Finder } from "./Finder";
 import { KeyHelp } from "./KeyHelp";
@@ -19,7 +20,7 @@ function isTyping(target: EventTarget | null): boolean {
 }
 
 export function Shell({ user }: { user: string }) {
-  const { id, snapshot, people, connected, told, undo, redo, busy } = usePlan();
+  const { id, snapshot, people, connected, told, tell, undo, redo, busy } = usePlan();
   const navigate = useNavigate();
   const queries = useQueryClient();
   const [finding, setFinding] = useState(false);
@@ -27,6 +28,10 @@ export function Shell({ user }: { user: string }) {
   const logOut = useCallback(() => {
     void api.DELETE("/api/session").then(() => queries.resetQueries({ queryKey: ["session"] }));
   }, [queries]);
+
+  const saving = useExport(useCallback((why: string) => tell(why, true), [tell]));
+  const { start } = saving;
+  const exportPlan = useCallback(() => start(id), [start, id]);
 
   useEffect(() => {
     const onKey = (event: KeyboardEvent): void => {
@@ -101,10 +106,17 @@ export function Shell({ user }: { user: string }) {
         <RailLink to={`/plans/${id}/trace`} label="Trace" hint="3" icon={<RouteIcon size={20} aria-hidden />} />
         <RailLink to={`/plans/${id}/bench`} label="Bench" hint="4" icon={<Cpu size={20} aria-hidden />} />
         <span className="spring" />
-        <a className="rail-item" href={`/api/plans/${id}/export`} title="Export the plan file">
-          <Download size={18} aria-hidden />
-          Export
-        </a>
+        {saving.records === null ? (
+          <button type="button" className="rail-item" onClick={exportPlan} title="Export the plan file">
+            <Download size={18} aria-hidden />
+            Export
+          </button>
+        ) : (
+          <button type="button" className="rail-item" onClick={saving.stop} title="Stop exporting">
+            <CircleStop size={18} aria-hidden />
+            {saving.records.toLocaleString("en")}
+          </button>
+        )}
         <button type="button" className="rail-item" onClick={toggleMode} title="Light or dark" aria-label="Light or dark">
           <Moon size={18} aria-hidden />
           Dark
@@ -123,7 +135,7 @@ export function Shell({ user }: { user: string }) {
           <div key={line}>{line}</div>
         ))}
       </div>
-      {finding && <Finder close={() => setFinding(false)} showKeys={() => setHelp(true)} logOut={logOut} />}
+      {finding && <Finder close={() => setFinding(false)} showKeys={() => setHelp(true)} exportPlan={exportPlan} logOut={logOut} />}
       {help && <KeyHelp close={() => setHelp(false)} />}
     </div>
   );

@@ -1,15 +1,17 @@
 import { Box, Button, Flex, Heading, HStack, Table, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Download, FileUp, FolderInput } from "lucide-react";
-import { useRef } from "react";
+import { CircleStop, Download, FileUp, FolderInput } from "lucide-react";
+import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 
 import { api, unwrap, upload, type PlanItem } from "../api/client";
+import { useExport } from "../api/save";
 import { Page } from "../shell/Page";
 
 export function PlanList({ user }: { user: string }) {
   const navigate = useNavigate();
   const queries = useQueryClient();
+  const [unsaved, setUnsaved] = useState("");
   const picker = useRef<HTMLInputElement>(null);
   const plans = useQuery({ queryKey: ["plans"], queryFn: async () => unwrap(await api.GET("/api/plans")), staleTime: 0 });
   const importing = useMutation({
@@ -53,6 +55,7 @@ export function PlanList({ user }: { user: string }) {
         </HStack>
       </Flex>
       {importing.error && <Problems title="The plan file can’t be used; nothing was imported." text={importing.error.message} />}
+      {unsaved && <Problems title="Nothing was exported." text={unsaved} />}
       {plans.error && <Problems title="The plans can’t be listed." text={plans.error.message} />}
       {plans.data?.length === 0 && (
         <Box borderWidth="1px" borderStyle="dashed" p="8" rounded="md" textAlign="center">
@@ -85,11 +88,7 @@ export function PlanList({ user }: { user: string }) {
                 <Table.Cell textAlign="end">{plan.revision}</Table.Cell>
                 <Table.Cell>{new Date(plan.changed).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}</Table.Cell>
                 <Table.Cell textAlign="end">
-                  <Button asChild size="xs" variant="ghost">
-                    <a href={`/api/plans/${plan.id}/export`} aria-label={`Export ${plan.name}`}>
-                      <Download size={14} /> Export
-                    </a>
-                  </Button>
+                  <ExportButton plan={plan} failed={setUnsaved} />
                 </Table.Cell>
               </Table.Row>
             ))}
@@ -97,6 +96,19 @@ export function PlanList({ user }: { user: string }) {
         </Table.Root>
       )}
     </Page>
+  );
+}
+
+function ExportButton({ plan, failed }: { plan: PlanItem; failed: (why: string) => void }) {
+  const saving = useExport(failed);
+  return saving.records === null ? (
+    <Button size="xs" variant="ghost" aria-label={`Export ${plan.name}`} onClick={() => saving.start(plan.id)}>
+      <Download size={14} /> Export
+    </Button>
+  ) : (
+    <Button size="xs" variant="ghost" aria-label={`Stop exporting ${plan.name}`} onClick={saving.stop}>
+      <CircleStop size={14} /> {saving.records.toLocaleString("en")} records
+    </Button>
   );
 }
 
