@@ -122,7 +122,8 @@ class DrawingTest(BrowserTest):
                 self.assertEqual(self.page.evaluate(OUTSIDE, CARDS.removesuffix(", .bar, .socket")), [])
 
     def test_a_hundred_hosts_are_found_by_filter_and_scrolled_with_few_elements(self) -> None:
-        self.opened(write_plan(fleet(100, 12)))
+        raw = write_plan(fleet(100, 24))
+        self.opened(raw)
         few = self.page.evaluate("document.querySelectorAll('*').length")
         self.assertLess(few, 3000)
         self.page.get_by_label("Filter hosts by name or site").fill("tern-0077")
@@ -137,6 +138,9 @@ class DrawingTest(BrowserTest):
         self.page.keyboard.type("guest-50-3")
         self.page.keyboard.press("Enter")
         expect(self.page.get_by_role("button", name="guest-50-3", exact=True)).to_be_focused()
+        with self.page.expect_download() as download:
+            self.page.get_by_role("button", name="Export").click()
+        self.assertEqual(download.value.path().read_bytes(), raw, "the parts of the file are put together again")
 
     def test_folding_all_hosts_leaves_the_fabric(self) -> None:
         for host in ("fulmar", "gannet", "razorbill", "kittiwake", "petrel"):
