@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
+from aptwire.forward.parts import Place, Stand
 from aptwire.forward.trace import say_state
 from aptwire.judge.findings import Finding, everything, spoken
 from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import VERDICTS, Judgement, is_idle, tag_text
-from aptwire.plan.kinds import HostPort
-from aptwire.plan.names import endpoint_key, host_of
+from aptwire.plan.names import host_of
 
 MOST_FINDINGS = 300
 MOST_NAMED = 100
@@ -25,52 +25,56 @@ def landings(
     segment_of = {
         (s.vid or 0): s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True) if not s.vni
     }
+    known: dict[Stand, tuple[int | None, str | None]] = {}
     made = []
     for endpoint in wiring.endpoints() if endpoints is None else endpoints:
-        places = wiring.places_of(endpoint)
-        record = plan.find(endpoint)
-        assert record is not None
-        tags = []
-        for place in places:
-            lands = judgement.lands_on(place)
-            own = plan.of("segment").get(place.segment)
-            vid = wiring.classes.vid(lands) if lands >= 0 else None
-            landed = segment_of.get(vid) if vid is not None else None
-            if place.stand.vni:
-                vid = None
-                landed = next((s.id for s in plan.where("segment", "vni", place.stand.vni)), None)
-            elif own is not None and (own.vid or 0) == vid:
-                landed = own.id
-            elif vid:
-                secondary = plan.where("secondary_vlan", "vid", vid)
-                landed = secondary[0].segment if secondary else landed
-            cause = judgement.cause_of(place)
+        record = plan.of("adapter").get(endpoint) or plan.get("host_port", endpoint)
+        tags, worst = [], 0
+        for place in wiring.places_of(endpoint):
+            landed = known.get(place.stand)
+            if landed is None:
+                landed = known[place.stand] = _landed(judgement, place, segment_of)
+            cause, status = judgement.cause_of(place), judgement.status_of(place)
+            worst = max(worst, status)
             tags.append(
                 {
                     "record": place.record,
                     "tag": tag_text(wiring, place.label),
                     "belongs": place.segment,
-                    "lands_vid": vid,
-                    "lands": landed,
+                    "lands_vid": landed[0],
+                    "lands": landed[1],
                     "addresses": list(place.addresses),
-                    "verdict": VERDICTS[judgement.status_of(place)],
+                    "verdict": VERDICTS[status],
                     "state": say_state(wiring, cause.state) if cause else "now",
                 }
             )
+        host = host_of(plan, record)
         made.append(
             {
                 "id": endpoint,
                 "kind": record.kind,
-                "key": endpoint_key(plan, record),
-                "host": host_of(plan, record),
+                "key": f"{host}/{record.name}",
+                "host": host,
                 "name": spoken(plan, endpoint),
-                "role": "host port" if isinstance(record, HostPort) else "adapter",
-                "verdict": VERDICTS[judgement.verdict(endpoint)],
+                "verdict": VERDICTS[worst],
                 "idle": is_idle(plan, endpoint),
                 "tags": tags,
             }
         )
-    return sorted(made, key=lambda e: (e["host"], e["role"], e["key"])) if ordered else made
+    return sorted(made, key=lambda e: (e["host"], e["kind"], e["key"])) if ordered else made
+
+
+def _landed(judgement: Judgement, place: Place, segment_of: dict[int, str]) -> tuple[int | None, str | None]:
+    """The VID on which a place lands, and the segment that has it."""
+    plan, lands = judgement.plan, judgement.lands_on(place)
+    if place.stand.vni:
+        return None, next((s.id for s in plan.where("segment", "vni", place.stand.vni)), None)
+    vid = judgement.wiring.classes.vid(lands) if lands >= 0 else None
+    own = plan.of("segment").get(place.segment)
+    if own is not None and (own.vid or 0) == vid:
+        return vid, own.id
+    secondary = plan.where("secondary_vlan", "vid", vid) if vid else []
+    return vid, secondary[0].segment if secondary else segment_of.get(vid) if vid is not None else None
 
 
 def summary(judgement: Judgement, found: list[Finding | Risk] | None = None) -> dict[str, Any]:

@@ -5,9 +5,7 @@ The parts of one virtual switch make a *block*.  An edit compiles anew the block
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -18,6 +16,7 @@ from aptwire.forward.classes import UNTAGGED, Named, VidClasses, classify
 from aptwire.forward.fabric import Fabric, build_fabric, least
 from aptwire.forward.parts import NOW, Bridge, Link, Member, Place, Stand, State, Team
 from aptwire.forward.rules import PortRule, RuleBook
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import Adapter, Cable, FabricPort, Nic, Record, Uplink
 from aptwire.plan.plan import Plan
@@ -181,18 +180,6 @@ def compile_wiring(plan: Plan) -> Wiring:
     with no_collecting():
         classes = classify(plan)
         return _Compiler(Wiring(plan, classes, RuleBook(classes))).everything()
-
-
-@contextmanager
-def no_collecting() -> Iterator[None]:
-    """Compiling makes many objects and no garbage: looking for cycles among them would take a third of the time."""
-    was = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was:
-            gc.enable()
 
 
 def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:

@@ -17,7 +17,8 @@ import numpy as np
 
 from aptwire.forward.domains import Domains, Pairings, solve
 from aptwire.forward.parts import NOW, Place, Stand, State, Team
-from aptwire.forward.wiring import Block, Wiring, compile_wiring, no_collecting, rewire
+from aptwire.forward.wiring import Block, Wiring, compile_wiring, rewire
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
 from aptwire.plan.plan import Plan
 

@@ -147,10 +147,12 @@ def _references(plan: Plan, record: Record) -> Iterator[Problem]:
 
 def _uniqueness(plan: Plan, records: list[Record]) -> Iterator[Problem]:
     taken: set[tuple[str, ...]] = set()
+    hosts: dict[str, dict[str, str]] = {}
+    others = [(kind, found) for kind in KINDS if (found := plan.of(kind))]
     for record in records:
         kind = record.kind
-        for other in KINDS:
-            if other != kind and record.id in plan.of(other):
+        for other, found in others:
+            if record.id in found and other != kind:
                 yield _problem(record, "id", f"is also the id of a {KINDS[other].title}")
         for names in KINDS[kind].unique:
             key = tuple(getattr(record, name) for name in names)
@@ -167,7 +169,7 @@ def _uniqueness(plan: Plan, records: list[Record]) -> Iterator[Problem]:
         if isinstance(record, Cable):
             yield from _cable_ends(plan, record)
         elif isinstance(record, Adapter):
-            yield from _adapter_name(plan, record)
+            yield from _adapter_name(plan, record, hosts)
         elif isinstance(record, Limits) and len(plan.of("limits")) > 1:
             yield _problem(record, "id", "a plan has one limits sheet")
 
@@ -180,16 +182,22 @@ def _cable_ends(plan: Plan, cable: Cable) -> Iterator[Problem]:
             yield _problem(cable, field, f"{name} already has a cable ({holders[0]}); one port takes one")
 
 
-def _adapter_name(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
-    """The host's end of an adapter is a network interface of the host, so its name is taken once on each host."""
+def _adapter_name(plan: Plan, adapter: Adapter, hosts: dict[str, dict[str, str]]) -> Iterator[Problem]:
+    """The host's end of an adapter is a network interface of the host, so its name is taken once on each host.
+
+    `hosts` keeps who was there first, by host and name.
+    """
     guest = plan.of("guest").get(adapter.guest)
     if guest is None:
         return
-    for other in plan.where("adapter", "name", adapter.name):
-        owner = plan.of("guest").get(other.guest)
-        if owner is not None and owner.host == guest.host and other.id < adapter.id:
-            yield _problem(adapter, "name", f"“{adapter.name}” is taken on this host by adapter {other.id}")
-            return
+    names = hosts.get(guest.host)
+    if names is None:
+        names = hosts[guest.host] = {}
+        for neighbour in plan.where("guest", "host", guest.host):
+            for other in plan.where("adapter", "guest", neighbour.id):
+                names[other.name] = min(other.id, names.get(other.name, other.id))
+    if names[adapter.name] != adapter.id:
+        yield _problem(adapter, "name", f"“{adapter.name}” is taken on this host by adapter {names[adapter.name]}")
 
 
 def _fit(plan: Plan, record: Record) -> Iterator[Problem]:

@@ -11,6 +11,7 @@ from typing import Any
 import jsonschema_rs
 
 from aptwire.plan.checks import check_plan, make_record
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import ID_PATTERN
 from aptwire.plan.kinds import KINDS, SPECS, Record
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -83,6 +84,11 @@ def read_json(raw: bytes, place: str, largest: int = LARGEST) -> Any:
 
 def read_plan(raw: bytes, place: str = "plan file") -> Plan:
     """A plan from the bytes of a plan file; PlanError lists what is wrong, with record, field and place."""
+    with no_collecting():
+        return _read(raw, place)
+
+
+def _read(raw: bytes, place: str) -> Plan:
     data = read_json(raw, place)
     problems = [
         Problem(error.message[:300], place=_spot(place, data, list(error.instance_path)))
@@ -148,8 +154,7 @@ def plan_text(
     return "".join(made), None
 
 
-def _line(value: object) -> str:
-    return json.dumps(value, ensure_ascii=False)
+_line = json.JSONEncoder(ensure_ascii=False).encode
 
 
 def write_plan(plan: Plan) -> bytes:

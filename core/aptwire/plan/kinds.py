@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import dataclasses
 from dataclasses import dataclass
+from functools import cache
 from typing import Any, ClassVar
 
 from aptwire.plan import fields as f
@@ -31,11 +32,17 @@ class Record:
     def to_json(self) -> dict[str, Any]:
         """The record as a JSON object: the id, then every field that isn't at its default."""
         made: dict[str, Any] = {"id": self.id}
-        for field in dataclasses.fields(self):
-            value = getattr(self, field.name)
-            if field.name != "id" and value != field.default:
-                made[field.name] = f.plain(value)
+        for name, default in _defaults(self.kind):
+            value = getattr(self, name)
+            if value != default:
+                made[name] = f.plain(value)
         return made
+
+
+@cache
+def _defaults(kind: str) -> list[tuple[str, Any]]:
+    """The fields of a kind but the id, with what they are unless said."""
+    return [(field.name, field.default) for field in dataclasses.fields(KINDS[kind]) if field.name != "id"]
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

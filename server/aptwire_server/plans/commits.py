@@ -37,6 +37,7 @@ def create_plan(plan: Plan, author: AbstractBaseUser | None) -> PlanRow:
         row = PlanRow.objects.create(name=plan.name, author=author)
         changes: dict[tuple[str, str], Record | None] = {(r.kind, r.id): r for r in plan}
         write_changes(row, plan, changes)
+    keep(row.id, Engine(0, plan.indexed()))
     return row
 
 

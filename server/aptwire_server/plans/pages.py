@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from aptwire.judge.preview import Move
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import PlanError, Problem
 from aptwire.report import landings
@@ -16,6 +17,7 @@ from aptwire_server.plans.engine import Engine
 PAGE = 700_000
 ENDPOINTS = "endpoint"
 CHUNK = 400
+ENCODER = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"))
 MOST_LANDED = 1_500
 MOST_MOVES = 4_000
 
@@ -25,6 +27,11 @@ def page(engine: Engine, cursor: str) -> bytes:
 
     A cursor is a kind and how many of it came before; PlanError if it is none.
     """
+    with no_collecting():
+        return _page(engine, cursor)
+
+
+def _page(engine: Engine, cursor: str) -> bytes:
     kinds = [*KINDS, ENDPOINTS]
     kind, _, number = cursor.partition(":")
     if kind not in kinds or not number.isdigit() or len(number) > 9:
@@ -60,7 +67,7 @@ def _texts(engine: Engine, kind: str, offset: int, room: int) -> tuple[list[str]
         else:
             found = (engine.plan.get(kind, id).to_json() for id in chunk)
         for item in found:
-            text = json.dumps(item, ensure_ascii=False, separators=(",", ":"))
+            text = ENCODER.encode(item)
             if texts and room < len(text):
                 return texts, True
             texts.append(text)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import plain
 from aptwire.plan.kinds import KINDS, SPECS, Record
 from aptwire.plan.plan import Plan
@@ -17,37 +18,55 @@ Changes = Mapping[tuple[str, str], Record | None]
 
 def load_plan(row: PlanRow) -> Plan:
     """The plan as its tables hold it; call inside a transaction that sees one moment."""
-    raw = {kind: list(ROWS[kind].objects.filter(plan=row).values()) for kind in KINDS}
-    id_of = {item["key"]: item["rid"] for items in raw.values() for item in items}
-    records: dict[str, dict[str, Record]] = {}
-    for kind, items in raw.items():
-        made = records.setdefault(kind, {})
-        for item in items:
-            values = {name: _value(item, name, kind, id_of) for name in SPECS[kind]}
-            made[item["rid"]] = KINDS[kind](id=item["rid"], **values)
-    return Plan(row.name, records)
+    with no_collecting():
+        raw = {kind: _cells(row, kind) for kind in KINDS}
+        id_of: dict[uuid.UUID | None, str | None] = {cells[0]: cells[1] for found in raw.values() for cells in found}
+        return Plan(row.name, {kind: dict(_records(kind, found, id_of)) for kind, found in raw.items()})
 
 
-def _value(item: dict[str, Any], name: str, kind: str, id_of: Mapping[uuid.UUID, str]) -> Any:
-    spec = SPECS[kind][name]
-    if spec.kind == "ref":
-        keys = (item[f"{column}_id"] for column in columns_of(name, spec))
-        return next((id_of[key] for key in keys if key is not None), None)
-    value = item[name]
-    return tuple(value) if isinstance(value, list) else value
+def _cells(row: PlanRow, kind: str) -> list[tuple[Any, ...]]:
+    """Every row of a kind: its key, its id, then the columns of each field in order."""
+    columns = [f"{c}_id" if to else c for name, spec in SPECS[kind].items() for c, to in columns_of(name, spec).items()]
+    return list(ROWS[kind].objects.filter(plan=row).values_list("key", "rid", *columns))
+
+
+def _records(
+    kind: str, found: list[tuple[Any, ...]], id_of: Mapping[uuid.UUID | None, str | None]
+) -> Iterator[tuple[str, Record]]:
+    names, made = list(SPECS[kind]), KINDS[kind]
+    widths = [len(columns_of(name, spec)) for name, spec in SPECS[kind].items()]
+    refs = [n for n, spec in enumerate(SPECS[kind].values()) if spec.kind == "ref"]
+    lists = [n for n, spec in enumerate(SPECS[kind].values()) if isinstance(spec.default, tuple)]
+    wide = max(widths, default=1) > 1
+    for _, rid, *cells in found:
+        if wide:
+            # A reference to records of several kinds has a column for each, and one of them says which.
+            left = iter(cells)
+            cells = [next((c for c in [next(left) for _ in range(width)] if c is not None), None) for width in widths]
+        for n in refs:
+            cells[n] = id_of.get(cells[n])
+        for n in lists:
+            cells[n] = tuple(cells[n])
+        yield rid, made(id=rid, **dict(zip(names, cells, strict=True)))
 
 
 def write_changes(row: PlanRow, plan: Plan, changes: Changes) -> None:
     """Bring the tables to the plan for the changed records (None: gone)."""
-    gone: dict[str, list[uuid.UUID | None]] = {}
+    with no_collecting():
+        _write(row, plan, changes)
+
+
+def _write(row: PlanRow, plan: Plan, changes: Changes) -> None:
+    gone: dict[str, list[uuid.UUID]] = {}
     kept: dict[str, list[Any]] = {}
+    keys = _Keys(row.id)
     for (kind, id), record in changes.items():
         if record is None:
-            gone.setdefault(kind, []).append(key_of(row.id, id))
+            gone.setdefault(kind, []).append(keys[id])
         else:
-            kept.setdefault(kind, []).append(_row(row, plan, record))
-    for kind, keys in gone.items():
-        ROWS[kind].objects.filter(key__in=keys).delete()
+            kept.setdefault(kind, []).append(_row(row, plan, record, keys))
+    for kind, of in gone.items():
+        ROWS[kind].objects.filter(key__in=of).delete()
     for kind, rows in kept.items():
         model = ROWS[kind]
         columns = [field.name for field in model._meta.concrete_fields if not field.primary_key]
@@ -56,7 +75,18 @@ def write_changes(row: PlanRow, plan: Plan, changes: Changes) -> None:
         )
 
 
-def _row(row: PlanRow, plan: Plan, record: Record) -> Any:
+class _Keys(dict[str, uuid.UUID]):
+    """The primary keys of a plan's records by their ids, each worked out once."""
+
+    def __init__(self, plan: uuid.UUID) -> None:
+        self.plan = plan
+
+    def __missing__(self, id: str) -> uuid.UUID:
+        made = self[id] = key_of(self.plan, id)
+        return made
+
+
+def _row(row: PlanRow, plan: Plan, record: Record, keys: _Keys) -> Any:
     values: dict[str, Any] = {}
     for name, spec in SPECS[record.kind].items():
         value = getattr(record, name)
@@ -65,5 +95,5 @@ def _row(row: PlanRow, plan: Plan, record: Record) -> Any:
             continue
         for column, target in columns_of(name, spec).items():
             inside = value is not None and value in plan.of(str(target))
-            values[f"{column}_id"] = key_of(row.id, value) if inside else None
-    return ROWS[record.kind](key=key_of(row.id, record.id), plan=row, rid=record.id, **values)
+            values[f"{column}_id"] = keys[value] if inside else None
+    return ROWS[record.kind](key=keys[record.id], plan=row, rid=record.id, **values)

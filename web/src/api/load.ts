@@ -14,38 +14,47 @@ export interface PlanData {
 
 export type Progress = (done: number, all: number) => void;
 
+const ENDPOINTS = "endpoint:";
+
 /** Pages of one revision make the plan; where somebody edits meanwhile, it is begun anew. */
 export async function loadPlan(id: string, signal: AbortSignal, progress: Progress): Promise<PlanData> {
   for (;;) {
     const head = unwrap(await api.GET("/api/plans/{plan_id}", { params: { path: { plan_id: id } }, signal }));
     const all = Object.values(head.size).reduce((a, b) => a + b, 0) + (head.size.adapter ?? 0) + (head.size.host_port ?? 0);
     const records = Object.fromEntries(Object.keys(head.size).map((kind) => [kind, []])) as unknown as Records;
-    const loaded = await pages(id, undefined, head.revision, records, signal, (done) => progress(done, all));
-    if (loaded) return { id, name: head.name, revision: head.revision, records, endpoints: loaded, summary: head.summary, steps: head.steps };
+    const endpoints = new Map<string, Endpoint>();
+    let done = 0;
+    const count = (more: number): void => progress((done += more), all);
+    // Side by side, so that the server writes a page while the browser reads another.
+    const whole = await Promise.all([pages(id, undefined, head.revision, records, endpoints, signal, count), pages(id, `${ENDPOINTS}0`, head.revision, null, endpoints, signal, count)]);
+    if (whole.every(Boolean)) return { id, name: head.name, revision: head.revision, records, endpoints, summary: head.summary, steps: head.steps };
   }
 }
 
 /** All endpoints at a revision; null where the plan has moved on. */
 export async function loadEndpoints(id: string, revision: number): Promise<Map<string, Endpoint> | null> {
-  return pages(id, "endpoint:0", revision, null, undefined, () => undefined);
+  const endpoints = new Map<string, Endpoint>();
+  return (await pages(id, `${ENDPOINTS}0`, revision, null, endpoints, undefined, () => undefined)) ? endpoints : null;
 }
 
-async function pages(id: string, from: string | undefined, revision: number, records: Records | null, signal: AbortSignal | undefined, progress: (done: number) => void): Promise<Map<string, Endpoint> | null> {
-  const endpoints = new Map<string, Endpoint>();
+/** Pages from a cursor on: of records as far as the first endpoints, or (without `records`) of endpoints; whether they were all of the revision. */
+async function pages(id: string, from: string | undefined, revision: number, records: Records | null, endpoints: Map<string, Endpoint>, signal: AbortSignal | undefined, count: (more: number) => void): Promise<boolean> {
   let after: string | null | undefined = from;
-  let done = 0;
   do {
     const page: Awaited<ReturnType<typeof one>> = await one(id, after ?? undefined, signal);
-    if (page.revision !== revision) return null;
-    for (const [kind, found] of Object.entries(page.records)) {
-      done += found.length;
-      if (records) (records[kind as Kind] as unknown[]).push(...found);
+    if (page.revision !== revision) return false;
+    if (records) {
+      for (const [kind, found] of Object.entries(page.records)) {
+        (records[kind as Kind] as unknown[]).push(...found);
+        count(found.length);
+      }
+    } else {
+      for (const endpoint of page.endpoints) endpoints.set(endpoint.id, endpoint);
+      count(page.endpoints.length);
     }
-    for (const endpoint of page.endpoints) endpoints.set(endpoint.id, endpoint);
-    progress(done + endpoints.size);
     after = page.next;
-  } while (after);
-  return endpoints;
+  } while (after && !(records && after.startsWith(ENDPOINTS)));
+  return true;
 }
 
 const one = async (id: string, after: string | undefined, signal: AbortSignal | undefined) =>

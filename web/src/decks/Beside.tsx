@@ -2,7 +2,7 @@ import { useMemo, useState } from "react";
 
 import type { Operation, RecordOf } from "../api/client";
 import { usePlan } from "../api/plan";
-import { speed, type Book } from "../model/records";
+import { compareNames, speed, type Book } from "../model/records";
 import { isWorse, sayMoves } from "../model/verdicts";
 import { patch, portName, tagText } from "./edits";
 import { hostsInOrder, membersOf, reachOf } from "./layout";
@@ -101,7 +101,7 @@ export function Beside({ left, right, choose, close }: { left: string; right: st
 function compare(book: Book, a: string, b: string): Row[] {
   const rows: Row[] = [];
   const pair = <T extends { name: string }>(one: T[], two: T[]): [string, T | undefined, T | undefined][] => {
-    const names = [...new Set([...one, ...two].map((r) => r.name))].sort((x, y) => x.localeCompare(y, "en", { numeric: true }));
+    const names = [...new Set([...one, ...two].map((r) => r.name))].sort(compareNames);
     return names.map((n) => [n, one.find((r) => r.name === n), two.find((r) => r.name === n)]);
   };
   const host = book.get("host", b)?.name ?? "";

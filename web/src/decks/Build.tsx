@@ -1,7 +1,7 @@
 import { useEffect, useId, useRef, useState, type KeyboardEvent } from "react";
 
 import { usePlan } from "../api/plan";
-import { readVid } from "../model/records";
+import { compareNames, readVid } from "../model/records";
 import { VerdictMark } from "../parts/VerdictMark";
 import { MODES } from "./fields";
 import { freshName, newSwitch, nicsOf, nicText } from "./making";
@@ -52,7 +52,7 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
     .of("guest", "host", host)
     .flatMap((guest) => book.of("adapter", "guest", guest.id).map((adapter) => ({ guest, adapter })))
     .filter(({ adapter }) => adapter.type !== "direct")
-    .sort((a, b) => order(a.adapter.belongs, !!a.adapter.port_group) - order(b.adapter.belongs, !!b.adapter.port_group) || a.guest.name.localeCompare(b.guest.name))
+    .sort((a, b) => order(a.adapter.belongs, !!a.adapter.port_group) - order(b.adapter.belongs, !!b.adapter.port_group) || compareNames(a.guest.name, b.guest.name))
     .map(({ guest, adapter }) => {
       const now = snapshot.endpoints.get(adapter.id)?.verdict;
       const move = result?.moves.find((m) => m.endpoint === adapter.id);

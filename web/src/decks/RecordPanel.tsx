@@ -2,6 +2,7 @@ import { useState, type ReactNode } from "react";
 
 import type { Kind, Operation } from "../api/client";
 import { usePlan } from "../api/plan";
+import { compareNames } from "../model/records";
 import { Picker } from "./Build";
 import { patch, portName, portsFor, seatsFor, unplug, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
@@ -375,7 +376,7 @@ function NewLag({ id, book, done }: Part) {
   const lag = freshId(book, `${id}/${name}`);
   const operations = [put("lag", { id: lag, switch: id, name }), ...chosen.map((p) => patch("fabric_port", p, { lag }))];
   const { results } = usePreviews([operations], chosen.length > 0);
-  const free = book.of("fabric_port", "switch", id).filter((p) => !p.lag).sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
+  const free = book.of("fabric_port", "switch", id).filter((p) => !p.lag).sort((a, b) => compareNames(a.name, b.name));
   const make = (): void => {
     if (chosen.length) void edit(`Join ${chosen.length} ports of ${sw.name} as ${name}`, operations).then((made) => made && done());
   };

@@ -1,5 +1,5 @@
 import type { Operation, PreviewResult, RecordOf, Verdict } from "../api/client";
-import type { Book } from "../model/records";
+import { compareNames, type Book } from "../model/records";
 
 export interface Proposal {
   key: string;
@@ -41,7 +41,7 @@ export function seatsFor(book: Book, adapter: RecordOf<"adapter">): Proposal[] {
     .of("virtual_switch", "host", host)
     .flatMap((sw) => book.of("port_group", "switch", sw.id))
     .filter((group) => group.id !== adapter.port_group)
-    .sort((a, b) => (a.vid ?? 5000) - (b.vid ?? 5000) || a.name.localeCompare(b.name))
+    .sort((a, b) => (a.vid ?? 5000) - (b.vid ?? 5000) || compareNames(a.name, b.name))
     .map((group) => moveAdapter(book, adapter, group));
 }
 
@@ -85,7 +85,7 @@ export function portsFor(book: Book, nic: RecordOf<"nic">): Proposal[] {
       if (far) return book.get("nic", far)?.host === nic.host;
       return (book.get("fabric_switch", port.switch)?.site ?? "") === site;
     })
-    .sort((a, b) => portName(book, a.id).localeCompare(portName(book, b.id), "en", { numeric: true }))
+    .sort((a, b) => compareNames(portName(book, a.id), portName(book, b.id)))
     .map((port) => plug(book, nic, port));
 }
 

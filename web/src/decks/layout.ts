@@ -1,5 +1,5 @@
 import type { RecordOf } from "../api/client";
-import type { Book } from "../model/records";
+import { compareNames, type Book } from "../model/records";
 
 export interface Rect {
   x: number;
@@ -105,7 +105,7 @@ const NIC = { h: 33, port: 67, gap: 6, least: 59 };
 export const BAR = { h: 26, gap: 30 };
 const REASONS = 5;
 
-const byName = <T extends { name: string }>(list: readonly T[]): T[] => [...list].sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
+const byName = <T extends { name: string }>(list: readonly T[]): T[] => [...list].sort((a, b) => compareNames(a.name, b.name));
 
 export const reachOf = (book: Book, id: string): SwitchBox["reach"] =>
   book.of("uplink", "switch", id).some((u) => book.of("nic", "uplink", u.id).length) ? "wired" : book.of("host_port", "switch", id).length ? "host-local" : "sealed";
@@ -121,7 +121,7 @@ export const membersOf = (book: Book, uplink: RecordOf<"uplink">): RecordOf<"nic
   );
 
 export const hostsInOrder = (book: Book): RecordOf<"host">[] =>
-  [...book.records.host].sort((a, b) => (a.site ?? "").localeCompare(b.site ?? "") || a.name.localeCompare(b.name, "en", { numeric: true }));
+  [...book.records.host].sort((a, b) => compareNames(a.site ?? "", b.site ?? "") || compareNames(a.name, b.name));
 
 /** Where everything stands. Depends on the records alone, so it stays as it is while verdicts change. */
 export function computeLayout(book: Book, hosts: readonly RecordOf<"host">[], collapsed: ReadonlySet<string>, room: number): Layout {
@@ -214,7 +214,7 @@ function placeSwitches(book: Book, column: Column, top: number): number {
   const switches = byName(book.of("virtual_switch", "host", column.host)).sort((a, b) => order[reachOf(book, a.id)] - order[reachOf(book, b.id)]);
   for (const record of switches) {
     const box: SwitchBox = { id: record.id, x: column.x + PAD, y, w: inner, h: 0, reach: reachOf(book, record.id), single: false, slots: [], ports: [] };
-    const groups = [...book.of("port_group", "switch", record.id)].sort((a, b) => (a.vid ?? (a.mode === "trunk" ? 5000 : 0)) - (b.vid ?? (b.mode === "trunk" ? 5000 : 0)) || a.name.localeCompare(b.name));
+    const groups = [...book.of("port_group", "switch", record.id)].sort((a, b) => (a.vid ?? (a.mode === "trunk" ? 5000 : 0)) - (b.vid ?? (b.mode === "trunk" ? 5000 : 0)) || compareNames(a.name, b.name));
     const ports = byName(book.of("host_port", "switch", record.id));
     const each = (inner - 16 - SLOT.gap) / 2;
     const seat = (id: string, n: number, row: number, h: number): SlotBox => ({ id, x: box.x + 8 + (n % 2) * (each + SLOT.gap), y: row, w: each, h, over: row - 5, under: row + h + 5 });
@@ -332,7 +332,7 @@ function placeBars(book: Book, layout: Layout, top: number): void {
   const lanes: [number, number][][] = [];
   const ordered = [...switches].sort((a, b) => {
     const [p, q] = [spans.get(a.id)!, spans.get(b.id)!];
-    return p[0] - q[0] || p[1] - p[0] - (q[1] - q[0]) || a.name.localeCompare(b.name, "en", { numeric: true });
+    return p[0] - q[0] || p[1] - p[0] - (q[1] - q[0]) || compareNames(a.name, b.name);
   });
   for (const record of ordered) {
     const span = spans.get(record.id)!;

@@ -1,5 +1,5 @@
 import type { Kind, Operation, RecordOf } from "../api/client";
-import { speed, type Book } from "../model/records";
+import { compareNames, speed, type Book } from "../model/records";
 import { patch, portName, tagText, type Proposal } from "./edits";
 import type { Draft } from "./fields";
 
@@ -58,7 +58,7 @@ export function nicsOf(book: Book, host: string): FreeNic[] {
         loses: sw ? (left.length ? `${sw.name} keeps ${left.map((n) => n.name).join(", ")} only` : `${sw.name} loses its only way out`) : nic.addresses?.length ? "the host’s address moves onto a host port of the new switch" : "",
       };
     })
-    .sort((a, b) => Number(a.use !== "free") - Number(b.use !== "free") || a.nic.name.localeCompare(b.nic.name, "en", { numeric: true }));
+    .sort((a, b) => Number(a.use !== "free") - Number(b.use !== "free") || compareNames(a.nic.name, b.nic.name));
 }
 
 export const nicText = ({ nic }: FreeNic): string => [speed(nic.speed), nic.link === "down" ? "no link" : "link up", nic.wireless ? "wireless" : "", nic.mtu ? `MTU ${nic.mtu}` : ""].filter(Boolean).join(", ");

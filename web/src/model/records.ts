@@ -1,5 +1,8 @@
 import type { Kind, Operation, RecordOf, Records } from "../api/client";
 
+/** Names in the order in which people count: nic2 before nic10. */
+export const compareNames = new Intl.Collator("en", { numeric: true }).compare;
+
 type AnyRecord = { id: string } & Record<string, unknown>;
 
 /** Records with the ways into them that the views need; made anew whenever the records change. */

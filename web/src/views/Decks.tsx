@@ -17,7 +17,7 @@ import { uplinksFor } from "../decks/making";
 import { RecordPanel } from "../decks/RecordPanel";
 import { Sheet } from "../decks/Sheet";
 import { brief, drawStrand, stackReasons } from "../decks/strand";
-import { readVid, segmentStyle } from "../model/records";
+import { compareNames, readVid, segmentStyle } from "../model/records";
 import { VerdictMark } from "../parts/VerdictMark";
 
 const PANEL_WIDTH = 292;
@@ -47,7 +47,7 @@ export function Decks() {
   const dragged = useRef<Drag | null>(null);
   const justDragged = useRef(false);
 
-  const segments = useMemo(() => [...book.records.segment].sort((a, b) => (a.vid ?? (a.vni ? 5000 : 0)) - (b.vid ?? (b.vni ? 5000 : 0)) || a.name.localeCompare(b.name)), [book]);
+  const segments = useMemo(() => [...book.records.segment].sort((a, b) => (a.vid ?? (a.vni ? 5000 : 0)) - (b.vid ?? (b.vni ? 5000 : 0)) || compareNames(a.name, b.name)), [book]);
   const numberOf = useMemo(() => new Map(segments.map((s, n) => [s.id, n])), [segments]);
   const segmentOf = useMemo(() => new Map(segments.filter((s) => s.vid).map((s) => [s.vid!, s])), [segments]);
   const { endpoints } = snapshot;

@@ -7,6 +7,7 @@ import { useNavigate, useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Finding } from "../api/client";
 import { usePlan } from "../api/plan";
+import { compareNames } from "../model/records";
 import { gravity, MARKS, sayMoves, type Mark } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
 
@@ -44,14 +45,13 @@ export function Landing() {
     const words = text.toLowerCase().split(/\s+/).filter(Boolean);
     const kept = rows.filter(({ endpoint: e, tag, mark }) => {
       if (marks.size && !marks.has(mark)) return false;
-      const all = `${e.name} ${e.key} ${e.host} ${e.role} ${tag.tag} ${named(tag.belongs)} ${named(tag.lands)} ${tag.lands_vid ?? ""} ${tag.addresses.join(" ")} ${mark}`.toLowerCase();
+      const all = `${e.name} ${e.key} ${e.host} ${e.kind.replace("_", " ")} ${tag.tag} ${named(tag.belongs)} ${named(tag.lands)} ${tag.lands_vid ?? ""} ${tag.addresses.join(" ")} ${mark}`.toLowerCase();
       return words.every((w) => all.includes(w));
     });
-    const compare = new Intl.Collator("en", { numeric: true }).compare;
     const keyOf = (row: Row): string =>
       grouping === "verdict" ? row.mark : grouping === "host" ? row.endpoint.host : grouping === "segment" ? named(row.tag.belongs) || "belongs nowhere yet" : "";
     const order = (row: Row): number => (grouping === "verdict" ? (row.mark === "idle" ? 10 : 9 - gravity(row.mark)) : 0);
-    kept.sort((a, b) => order(a) - order(b) || compare(keyOf(a), keyOf(b)) || compare(a.endpoint.host, b.endpoint.host) || compare(a.endpoint.name, b.endpoint.name));
+    kept.sort((a, b) => order(a) - order(b) || compareNames(keyOf(a), keyOf(b)) || compareNames(a.endpoint.host, b.endpoint.host) || compareNames(a.endpoint.name, b.endpoint.name));
     if (grouping === "none") return kept.map((row) => ({ row }));
     const made: Line[] = [];
     let group = null as { head: string; count: number } | null;
