@@ -194,22 +194,38 @@ class RiskTest(unittest.TestCase):
         self.mended(made, "mixed-speed", "Leave n1 of a out of the team", "n0 does 10000 Mbit/s and n1 does 1000")
 
     def test_a_failure_beyond_the_link_is_not_noticed(self) -> None:
+        for mode in ("standby", "pinned"):
+            made = Small()
+            made.segment(10)
+            for switch in ("sw", "core", "other"):
+                made.fabric(switch)
+            for port in ("sw/p", "other/p", "sw/up", "core/p", "sw/up2", "core/p2"):
+                made.trunk(port, "10")
+            made.host("a", "sw/p", "other/p", uplink={"mode": mode})
+            made.guest("a", "a1", 10)
+            self.absent(made, "blind-failover")
+            made.cable("sw/up", "core/p")
+            self.mended(made, "blind-failover", "Let uplink u of a probe", "would not notice when sw is cut off")
+            made.cable("sw/up2", "core/p2")
+            self.absent(made, "blind-failover")
         made = two_nics("standby")
         made.fabric("core")
         made.trunk("core/p", "10")
         made.trunk("sw/up", "10")
-        self.absent(made, "blind-failover")
         made.cable("sw/up", "core/p")
-        self.mended(made, "blind-failover", "Let uplink u of a probe", "would not notice when sw is cut off")
-        made.trunk("core/q", "10")
-        made.trunk("sw/up2", "10")
-        made.cable("sw/up2", "core/q")
         self.absent(made, "blind-failover")
 
     def test_a_failover_that_nobody_is_told_of(self) -> None:
         made = two_nics("standby")
         made.kinds["uplink"][0]["announce"] = False
         self.mended(made, "silent-failover", "announce a failover")
+
+    def test_a_team_that_stays_on_the_slower_nic(self) -> None:
+        made = two_nics("standby")
+        made.kinds["uplink"][0]["fail_back"] = False
+        self.absent(made, "no-return")
+        made.kinds["nic"][0]["speed"], made.kinds["nic"][1]["speed"] = 10_000, 1_000
+        self.mended(made, "no-return", "return to n0", "stays on a slower NIC once n0 has failed")
 
     # --- loops and sizes --------------------------------------------------------------------------------------
 

@@ -269,6 +269,16 @@ class WaveringTest(SmallPlans):
             "Allow 10 on port p2 of sw",
         )
 
+    def test_a_team_that_does_not_return_stays_where_it_went(self) -> None:
+        made = self.team("20")
+        made.kinds["uplink"][0]["fail_back"] = False
+        self.said(
+            self.judged(made, a1="wavering"),
+            "a1 loses its peers on s10 after n0 of a has failed, even once it is back",
+            "Port p2 of sw allows 20; 10 is missing.",
+            "Allow 10 on port p2 of sw",
+        )
+
     def test_both_members_carry_it(self) -> None:
         self.judged(self.team("10, 20"), a1="home", b1="home")
 

@@ -57,7 +57,9 @@ def say_state(wiring: Wiring, state: State) -> str:
         if chosen.endswith("<"):
             said.append(f"when answers come back over {nic}")
         elif team is not None and team.mode == "standby":
-            said.append(f"when {called(wiring.plan, team.members[0].nic)} fails")
+            first = called(wiring.plan, team.members[0].nic)
+            stays = isinstance(team.uplink, Uplink) and not team.uplink.fail_back
+            said.append(f"after {first} has failed, even once it is back" if stays else f"when {first} fails")
         else:
             said.append(f"over {nic}")
     said.extend(f"with {called(wiring.plan, wiring.plan.get('nic', id))} lost" for id in sorted(state.lost))

@@ -148,7 +148,8 @@ class TeamRisks(Look):
         return free_nic(self.plan, host, self.wiring.far, other_than)
 
     def blind(self) -> Iterator[Risk]:
-        """Standby teams that watch their links alone, over a fabric switch with a single way on: when that fails, their links stay up."""
+        """Standby and pinned teams that watch their links alone, over a fabric switch with a single way on: when that fails, their
+        links stay up."""
         ways: dict[str, list[str]] = {}
         for joint in self.wiring.fabric.joints:
             for end in set(joint.ends):
@@ -158,12 +159,13 @@ class TeamRisks(Look):
         for found in self.facts if lonely else ():
             for team in found.teams:
                 uplink = team.uplink
-                carrying = next(iter(team.members[: team.usable]), None)
-                if carrying is None or team.usable < 2 or not isinstance(uplink, Uplink):
+                if team.usable < 2 or not isinstance(uplink, Uplink) or uplink.detect == "probe":
                     continue
-                port = self.wiring.port_behind(carrying.nic.id)
-                if port is not None and port.switch in lonely and uplink.mode == "standby" and uplink.detect == "link":
-                    teams.setdefault(port.switch, []).append(uplink)
+                behind = [self.wiring.port_behind(m.nic.id) for m in team.members[: team.usable]]
+                switches = [port.switch for port in behind if port is not None]
+                carrying = {"standby": 1, "pinned": len(switches)}.get(uplink.mode, 0)
+                for switch in set(switches[:carrying]) & lonely.keys() if len(set(switches)) > 1 else ():
+                    teams.setdefault(switch, []).append(uplink)
         for switch, uplinks in sorted(teams.items()):
             name = called(self.plan, self.plan.get("fabric_switch", switch))
             edit = tuple(Patch("uplink", u.id, {"detect": "probe"}) for u in uplinks)
@@ -336,6 +338,22 @@ class TeamRisks(Look):
                 nics,
                 facts=tuple(self.fact(m.nic.id, f"{m.nic.speed} Mbit/s", "differs") for m in members),
                 mends=(self._one_pace(members),),
+            )
+        first, *rest = team.members[: team.usable] or (None,)
+        slower = [m.nic for m in rest if first and m.nic.speed and first.nic.speed and m.nic.speed < first.nic.speed]
+        if uplink.mode == "standby" and not uplink.fail_back and slower:
+            yield Risk(
+                RISK,
+                "no-return",
+                (uplink.id,),
+                f"{name} stays on a slower NIC once {first.nic.name} has failed",
+                f"It doesn’t return to {first.nic.name} when that is well again, and {some(f'{n.name} does {n.speed} Mbit/s' for n in slower)}.",
+                (uplink.id, *(n.id for n in slower)),
+                facts=(
+                    self.fact(uplink.id, "returns: no", "stays where it is"),
+                    *(self.fact(n.id, f"{n.speed} Mbit/s", f"slower than {first.nic.name}") for n in slower),
+                ),
+                mends=((f"Let {name} return to {first.nic.name}", (Patch("uplink", uplink.id, {"fail_back": True}),)),),
             )
         if not uplink.announce and len(members) > 1:
             yield Risk(
