@@ -215,7 +215,15 @@ CHANGES: dict[str, Callable[[Plan, Any, random.Random], dict[str, Any] | None]] 
     "uplink": lambda p, r, d: d.choice(
         [{"mode": d.choice(["standby", "lacp", "hashed"])}, {"allowed": "0, 10"}, {"native": 10}]
     ),
-    "segment": lambda p, r, d: d.choice([{"vid": d.choice(TAGS)}, {"subnets": ["10.64.0.0/24"]}, {"gateways": []}]),
+    "segment": lambda p, r, d: d.choice(
+        [
+            {"vid": d.choice(TAGS)},
+            {"subnets": ["10.64.0.0/24"]},
+            {"gateways": []},
+            {"mtu": d.choice([576, 1500, 9000])},
+            {"role": d.choice(["storage", "test"])},
+        ]
+    ),
     "secondary_vlan": lambda p, r, d: d.choice([None, {"vid": 13}]),
     "lag": lambda p, r, d: {"lacp": not r.lacp},
     "station_port": lambda p, r, d: None,
@@ -264,8 +272,8 @@ class EngineTakesTheEditTest(unittest.TestCase):
         self.assertEqual(judgement.verdicts(), judge(plan).verdicts())
 
 
-def told(judgement: Judgement) -> list[tuple[str, str, tuple[str, ...]]]:
-    return sorted((f.verdict, f.what, tuple(sorted(f.endpoints))) for f in everything(judgement))
+def told(judgement: Judgement) -> list[tuple[str, str, str, tuple[str, ...]]]:
+    return sorted((f.verdict, f.what, f.title, tuple(sorted(f.endpoints))) for f in everything(judgement))
 
 
 class PermissionTest(unittest.TestCase):

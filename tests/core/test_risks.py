@@ -88,6 +88,50 @@ class RiskTest(unittest.TestCase):
         made.cable("b/n7", "sw/p7")
         self.mended(made, "single-nic", "Add a free NIC to uplink u of b")
 
+    def test_a_free_nic_gets_its_port_s_tags(self) -> None:
+        made = two_nics("standby")
+        made.trunk("sw/p7", "20", native=30)
+        made.put("nic", "b/n7", host="b", name="n7")
+        made.cable("b/n7", "sw/p7")
+        judgement = judge(made.plan())
+        mend = mends(judgement, self.risk(made, "single-nic"))[0]
+        self.assertEqual(mend.title, "Add a free NIC to uplink u of b with its tags on its port")
+        self.assertEqual((mend.preview.moves, mend.brings), ((), ()), "nobody wavers after it")
+        port = mend.preview.plan.get("fabric_port", "sw/p7")
+        self.assertEqual((port.allowed, port.native), ("10, 20", 30))
+
+    def test_a_larger_team_gives_a_nic_or_takes_in_what_is_on_the_switch(self) -> None:
+        made = two_nics("standby")
+        made.segment(20, role="storage")
+        made.trunk("sw/p8", "20")
+        made.put("virtual_switch", "a/s2", host="a", name="s2")
+        made.put("nic", "a/n8", host="a", name="n8", uplink=made.put("uplink", "a/u2", switch="a/s2", name="u2"))
+        made.cable("a/n8", "sw/p8")
+        made.put("host_port", "a/store", switch="a/s2", name="store", vid=20, belongs="s20")
+        judgement = judge(made.plan())
+        risk = next(r for r in risks(judgement) if r.key == ("storage",))
+        (moved,) = mends(judgement, risk)
+        self.assertEqual(moved.title, "Move what is on s2 of a to s of a")
+        self.assertEqual(moved.preview.plan.get("host_port", "a/store").switch, "a/s")
+        self.assertEqual(moved.preview.moves, (), "the tag goes along to both ports")
+        made.trunk("sw/p12", "10")
+        made.put("nic", "a/n9", host="a", name="n9", uplink="a/u", rank=9)
+        made.cable("a/n9", "sw/p12")
+        judgement = judge(made.plan())
+        titles = [m.title for m in mends(judgement, next(r for r in risks(judgement) if r.key == ("storage",)))]
+        self.assertEqual(len(titles), 2)
+        self.assertRegex(titles[0], "^Give a NIC of a larger team to uplink")
+
+    def test_what_a_mend_brings_is_said_and_comes_later(self) -> None:
+        made = two_nics("standby")
+        made.kinds["nic"][2]["card"] = "card 1"
+        made.trunk("sw/p7", "10")
+        made.put("nic", "b/n7", host="b", name="n7", card="card 1")
+        made.cable("b/n7", "sw/p7")
+        judgement = judge(made.plan())
+        mend = mends(judgement, self.risk(made, "single-nic"))[0]
+        self.assertEqual(mend.brings, ("guests rests on one card on b",))
+
     def test_a_role_on_one_card(self) -> None:
         made = two_nics("standby")
         for nic in made.kinds["nic"][:2]:

@@ -62,16 +62,18 @@ _OWN = attrgetter(*GUARDS, *SHAPES)
 _NOTHING = (None,) * len((*GUARDS, *SHAPES))
 
 
-def all_facts(wiring: Wiring, roles: object) -> Iterator[Facts]:
-    """The facts of every virtual switch; `roles` is an object that stays the same while no segment changes."""
+def all_facts(wiring: Wiring, uses: dict[str, tuple[str, int | None]]) -> Iterator[Facts]:
+    """The facts of every virtual switch; `uses` are the role and MTU of each segment, one object as long as they don't change."""
     switches = wiring.plan.of("virtual_switch")
     for key, block in wiring.blocks.items():
         if key not in switches:
             continue
-        cached = block.cache.get("facts")
-        if cached is None or cached[0] is not roles:
-            cached = block.cache["facts"] = (roles, _facts(wiring, block))
-        yield cached[1]
+        known, own, facts = block.cache.get("facts", (None, None, None))
+        if known is not uses:
+            now = [uses.get(stand.segment or "") for stand in block.stands]
+            facts = facts if facts is not None and own == now else _facts(wiring, block)
+            block.cache["facts"] = (uses, now, facts)
+        yield facts
 
 
 def group_vids(plan: Plan, group: PortGroup) -> frozenset[int]:

@@ -84,7 +84,9 @@ class _Finder:
         self.wiring = judgement.wiring
         columns = judgement.columns
         counted = np.bincount(columns.segment + 1, weights=columns.weight, minlength=1)
-        self._places = {id: int(counted[n + 1]) for n, id in enumerate(judgement.subnets) if n + 1 < counted.size}
+        self._places = {
+            id: int(counted[n + 1]) for n, id in enumerate(judgement.intent.subnets) if n + 1 < counted.size
+        }
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
 
     def run(self) -> list[Finding]:

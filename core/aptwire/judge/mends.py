@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import ipaddress
 import json
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass, replace
 
 from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step, goal
 from aptwire.judge.cut import cutting, smallest_cut
 from aptwire.judge.findings import Finding, findings, spoken
+from aptwire.judge.permits import permit
 from aptwire.judge.preview import Preview, preview
 from aptwire.judge.risks import Risk, risks
 from aptwire.judge.verdicts import (
@@ -43,7 +44,6 @@ from aptwire.plan.kinds import (
     PortGroup,
     Record,
     Segment,
-    Uplink,
 )
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan, PlanError
@@ -56,11 +56,13 @@ BREADTH = 3
 
 @dataclass(frozen=True)
 class Mend:
-    """An edit that brings a finding's endpoint home, in words, with what else it would change."""
+    """An edit that brings a finding's endpoint home, in words, with what else it would change; `brings` are the risks that it would
+    add."""
 
     title: str
     edit: Edit
     preview: Preview
+    brings: tuple[str, ...] = ()
 
 
 def mends(judgement: Judgement, finding: Finding | Risk) -> list[Mend]:
@@ -68,17 +70,27 @@ def mends(judgement: Judgement, finding: Finding | Risk) -> list[Mend]:
     return _risk_mends(judgement, finding) if isinstance(finding, Risk) else _verdict_mends(judgement, finding)
 
 
+def brought(known: Collection[str], after: Judgement) -> tuple[str, ...]:
+    """The titles of the risks that are there after an edit and weren't among the known ones (ids)."""
+    return tuple(risk.title for risk in risks(after) if risk.id not in known)
+
+
 def _risk_mends(judgement: Judgement, risk: Risk) -> list[Mend]:
-    """The edits that a risk brings after which it is gone and nobody is worse off, the smallest first."""
+    """The edits that a risk brings after which it is gone: those that harm nobody and bring no other risk first, the smallest first."""
     found: list[Mend] = []
+    known = {r.id for r in risks(judgement)}
     for title, edit in risk.offers():
         try:
             tried = preview(judgement, edit)
         except PlanError:
             continue
         if all(r.id != risk.id for r in risks(tried.judgement)):
-            found.append(Mend(title, edit, tried))
-    return sorted(found, key=lambda m: (sum(move.worse for move in m.preview.moves), len(m.edit)))[:MOST]
+            found.append(Mend(title, edit, tried, brought(known, tried.judgement)))
+
+    def rank(mend: Mend) -> tuple[int, ...]:
+        return (sum(move.worse for move in mend.preview.moves), len(mend.brings), len(mend.edit))
+
+    return sorted(found, key=rank)[:MOST]
 
 
 def _verdict_mends(judgement: Judgement, finding: Finding) -> list[Mend]:
@@ -127,7 +139,9 @@ def _verdict_mends(judgement: Judgement, finding: Finding) -> list[Mend]:
         worse = sum(move.worse for move in moved)
         return (worse, -len(_home(mend.preview.judgement, wanted)), worse - len(moved), len(mend.edit))
 
-    return sorted(found.values(), key=rank)[:MOST]
+    best = sorted(found.values(), key=rank)[:MOST]
+    known = {risk.id for risk in risks(judgement)} if best else set()
+    return [replace(mend, brings=brought(known, mend.preview.judgement)) for mend in best]
 
 
 def _home(judgement: Judgement, records: set[str]) -> set[str]:
@@ -279,7 +293,7 @@ class _Mender:
             for port in step.missing:
                 vid = wiring.classes.vid(own)
                 key = f"{port.records[0]} {vid}" if port.records else ""
-                made = _permit(plan, port.records[0], vid, port.untagged, access) if key and key not in found else None
+                made = permit(plan, port.records[0], vid, port.untagged, access) if key and key not in found else None
                 if made:
                     found[key] = made
         return list(found.values())
@@ -498,46 +512,6 @@ class _Mender:
                 ]
                 said = f"Give {spoken(self.plan, place.endpoint)} {bare_address(free)}, the next free address of {segment.name}"
                 yield said, (Patch(record.kind, record.id, {"addresses": [*kept, free]}),)
-
-
-def _permit(plan: Plan, id: str, vid: int, untagged: bool, access: str) -> tuple[str, list[Operation]] | None:
-    """The operations that let a VID pass at a port, an uplink or an assumed fabric, in words; None where there are none."""
-    record = plan.find(id)
-    name = called(plan, record)
-    if isinstance(record, Uplink) and record.allowed is not None and vid not in vids.members(record.allowed, True):
-        return f"Allow {vid} on {name}", [Patch("uplink", id, {"allowed": vids.with_vid(record.allowed, vid)})]
-    if isinstance(record, AssumedFabric):
-        allowed = vids.with_vid(record.allowed, vid)
-        return f"Assume that {record.site} carries {vid}", [Patch("assumed_fabric", id, {"allowed": allowed})]
-    if not isinstance(record, FabricPort):
-        return None
-    said, operations = "", list[Operation]()
-    if record.mode == "trunk" and untagged:
-        said = f"Make {vid} the native VLAN of {name}"
-        operations.append(Patch("fabric_port", id, {"native": vid}))
-    elif record.mode == "trunk" and record.native == vid:
-        said = f"Send {vid} tagged at {name}"
-        operations.append(
-            Patch("fabric_port", id, {"native": None, "allowed": vids.with_vid(record.allowed or "", vid)})
-        )
-    elif record.mode == "trunk" and vid not in vids.members(record.allowed or ""):
-        said = f"Allow {vid} on {name}"
-        operations.append(Patch("fabric_port", id, {"allowed": vids.with_vid(record.allowed or "", vid)}))
-    elif record.mode == "access" and record.vid != vid and (access == "retag" or untagged):
-        said = f"Make {name} an access port on {vid}"
-        operations.append(Patch("fabric_port", id, {"vid": vid}))
-    elif record.mode == "access":
-        native = record.vid if record.vid != vid else None
-        said = f"Make {name} a trunk for {vid}" + (f", native {native}" if native else "")
-        operations.append(
-            Patch("fabric_port", id, {"mode": "trunk", "vid": None, "allowed": str(vid), "native": native})
-        )
-    switch = plan.get("fabric_switch", record.switch)
-    if switch.vlans is not None and vid not in vids.members(switch.vlans):
-        defined = f"Define VID {vid} on {switch.name}"
-        said = f"{said} and define it on {switch.name}" if said else defined
-        operations.append(Patch("fabric_switch", switch.id, {"vlans": vids.with_vid(switch.vlans, vid)}))
-    return (said, operations) if operations else None
 
 
 def _merged(edit: Edit) -> Edit:

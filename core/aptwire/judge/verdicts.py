@@ -89,6 +89,29 @@ class Columns:
     private: np.ndarray
 
 
+@dataclass(frozen=True)
+class Intent:
+    """What blocks keep answers for: the subnets of each segment, and its role and MTU.
+
+    Each part is one object as long as nothing in it changes, so that blocks know at a glance whether what they found still holds.
+    """
+
+    subnets: dict[str, tuple[str, ...]]
+    uses: dict[str, tuple[str, int | None]]
+
+    @classmethod
+    def of(cls, plan: Plan, before: Intent | None) -> Intent:
+        """A plan's, sharing what the one before had alike."""
+        segments = [plan.get("segment", id) for id in sorted(plan.of("segment"))]
+        subnets = {s.id: s.subnets for s in segments}
+        uses = {s.id: (s.role, s.mtu) for s in segments}
+        if before is None:
+            return cls(subnets, uses)
+        return cls(
+            before.subnets if before.subnets == subnets else subnets, before.uses if before.uses == uses else uses
+        )
+
+
 @dataclass
 class Judgement:
     """All verdicts of a plan.
@@ -111,7 +134,7 @@ class Judgement:
     offsets: dict[str, int]
     causes: dict[int, Cause] = field(default_factory=dict)
     own: dict[str, tuple[int, Cause]] = field(default_factory=dict)
-    subnets: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    intent: Intent = field(default_factory=lambda: Intent({}, {}))
 
     def number(self, stand: Stand) -> int:
         """The stand's place in the arrays."""
@@ -237,7 +260,7 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
         crossing = any(w.crossing_teams for w in (wiring, old))
         domains = before.domains if same and not crossing else solve(wiring, before.pairings)
-        return _Judge(wiring, before.pairings, domains, before.subnets).run()
+        return _Judge(wiring, before.pairings, domains, before.intent).run()
 
 
 def _local_rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
@@ -300,7 +323,7 @@ class _Judge:
         wiring: Wiring,
         pairings: Pairings,
         domains: Domains,
-        subnets: dict[str, tuple[str, ...]] | None = None,
+        known: Intent | None = None,
     ) -> None:
         self.wiring = wiring
         self.plan = wiring.plan
@@ -308,9 +331,7 @@ class _Judge:
         self.domains = domains
         self.count = wiring.classes.count
         self.segments = sorted(self.plan.of("segment"))
-        # Kept as one object while nothing changes, so that blocks know at a glance whether what they found still holds.
-        now = {id: self.plan.get("segment", id).subnets for id in self.segments}
-        self.subnets = subnets if subnets == now else now
+        self.intent = Intent.of(self.plan, known)
         self.stands: list[Stand] = []
         self.teams: list[Team] = []
         self.offsets: dict[str, int] = {}
@@ -362,7 +383,7 @@ class _Judge:
             self.offsets,
             causes,
             self.own,
-            self.subnets,
+            self.intent,
         )
 
     # --- rows -------------------------------------------------------------------------------------------------
@@ -371,7 +392,7 @@ class _Judge:
         tables: list[np.ndarray] = []
         columns: list[np.ndarray] = []
         stand_at, team_at, sizes = [], [], []
-        numbers = {id: n for n, id in enumerate(self.subnets)}
+        numbers = {id: n for n, id in enumerate(self.segments)}
         for block in self.wiring.blocks.values():
             table = _local_rows(self.wiring, block, self.pairings)
             tables.append(table)
@@ -379,8 +400,8 @@ class _Judge:
             stand_at.append(len(self.stands))
             team_at.append(len(self.teams))
             cached = block.cache.get("columns")
-            if cached is None or cached[0] is not self.subnets:
-                cached = block.cache["columns"] = (self.subnets, _columns(self.wiring, block, numbers))
+            if cached is None or cached[0] is not self.intent.subnets:
+                cached = block.cache["columns"] = (self.intent.subnets, _columns(self.wiring, block, numbers))
             columns.append(cached[1])
             self.offsets[block.key] = len(self.stands)
             self.stands.extend(block.stands)
@@ -821,8 +842,8 @@ class _Judge:
             if not block.addresses:
                 continue
             cached = block.cache.get("subnets")
-            if cached is None or cached[0] is not self.subnets:
-                cached = (self.subnets, _outside(block, self.subnets))
+            if cached is None or cached[0] is not self.intent.subnets:
+                cached = (self.intent.subnets, _outside(block, self.intent.subnets))
                 block.cache["subnets"] = cached
             for record in cached[1]:
                 if status[self._number(block.stand_of[record])] <= WAVERING:

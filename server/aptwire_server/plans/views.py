@@ -10,11 +10,11 @@ from aptwire.formats.hosts import read_hosts
 from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
-from aptwire.judge.findings import everything, proof
+from aptwire.judge.findings import proof
+from aptwire.judge.mends import brought
 from aptwire.judge.preview import moves, preview, shut_down
-from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import judge
-from aptwire.plan.edits import edit_from_json, edit_to_json
+from aptwire.plan.edits import Edit, edit_from_json, edit_to_json
 from aptwire.plan.file import plan_text, read_plan
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -344,7 +344,13 @@ def finding(request: Request, plan_id: uuid.UUID, finding_id: str) -> Response:
             "finding": brief(found, judgement),
             "proof": [t.to_json() for t in proof(judgement, found)],
             "mends": [
-                {"title": m.title, "edit": edit_to_json(m.edit), **told_moves(m.preview.moves, 500)}
+                {
+                    "title": m.title,
+                    "edit": edit_to_json(m.edit),
+                    **told_moves(m.preview.moves, 500),
+                    "risks": m.brings[:MOST_RISKS],
+                    "shut_down": _shut_down(judgement.plan, m.preview.plan, m.edit),
+                }
                 for m in engine.mends(found)
             ],
         }
@@ -375,19 +381,22 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
             continue
         told = told_moves(seen.moves, max(20, MOST_MOVES // len(asked)))
         # A choice among many is about verdicts; the one edit that is being typed tells its risks too.
-        listed = everything(seen.judgement) if len(asked) == 1 else []
-        new = [r.title for r in listed if isinstance(r, Risk) and r.id not in engine.findings()]
-        off = [seen.plan.get("guest", g).name for g in shut_down(judgement.plan, seen.plan, edit)]
+        new = brought(engine.findings(), seen.judgement) if len(asked) == 1 else ()
         made.append(
             {
                 "counts": seen.judgement.counts(),
                 **told,
                 "problems": [],
                 "risks": new[:MOST_RISKS],
-                "shut_down": off[:MOST_RISKS],
+                "shut_down": _shut_down(judgement.plan, seen.plan, edit),
             }
         )
     return Response(made)
+
+
+def _shut_down(before: Plan, after: Plan, edit: Edit) -> list[str]:
+    """The names of the guests that have to be shut down for an edit."""
+    return [after.get("guest", g).name for g in shut_down(before, after, edit)[:MOST_RISKS]]
 
 
 @extend_schema(

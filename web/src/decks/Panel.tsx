@@ -3,7 +3,8 @@ import { useEffect, useId, useRef, useState, type FormEvent, type ReactNode } fr
 
 import type { Operation, PreviewResult, Verdict } from "../api/client";
 import { usePlan } from "../api/plan";
-import { isWorse, sayMoves } from "../model/verdicts";
+import { isWorse } from "../model/verdicts";
+import { Consequences } from "../parts/Consequences";
 import { VerdictMark } from "../parts/VerdictMark";
 import { outcome, type Proposal } from "./edits";
 import { parsed, shown, type Draft, type FieldSpec } from "./fields";
@@ -28,17 +29,13 @@ export function usePreviews(edits: Operation[][], enabled = true) {
 
 /** What an edit would do, in a line. */
 export function Outcome({ result }: { result: PreviewResult | undefined }) {
-  const { nameOf } = usePlan();
   if (!result) return <p className="outcome quiet">Working out what would move…</p>;
   if (result.problems.length) return <p className="outcome bad">{result.problems.map((p) => p.message).join("; ")}</p>;
   const worse = result.moves.filter(isWorse);
   const better = !result.shut_down.length && result.moves.some((move) => move.after);
   return (
     <p className={worse.length ? "outcome worse" : better ? "outcome better" : "outcome"}>
-      {sayMoves(result.tally)}
-      {result.risks.length > 0 && <span className="outcome-who">then: {result.risks.join("; ")}</span>}
-      {result.shut_down.length > 0 && <span className="outcome-who">{result.shut_down.join(", ")}: to be shut down for it, as an adapter isn’t to be plugged while the guest runs</span>}
-      {worse.length > 0 && <span className="outcome-who">worse off: {worse.slice(0, 4).map((m) => nameOf(m.endpoint)).join(", ")}{worse.length > 4 ? ` and ${worse.length - 4} more` : ""}</span>}
+      <Consequences of={result} />
     </p>
   );
 }

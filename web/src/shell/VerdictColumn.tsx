@@ -3,7 +3,8 @@ import { useSearchParams } from "react-router";
 
 import type { Finding, Mend } from "../api/client";
 import { useFinding, usePlan } from "../api/plan";
-import { isWorse, MARKS, sayMoves } from "../model/verdicts";
+import { isWorse, MARKS } from "../model/verdicts";
+import { Consequences } from "../parts/Consequences";
 import { HopList } from "../parts/HopList";
 import { VerdictMark } from "../parts/VerdictMark";
 
@@ -105,17 +106,15 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
 }
 
 function MendCard({ mend, label, first, take }: { mend: Mend; label: string; first: boolean; take: () => void }) {
-  const { nameOf, busy } = usePlan();
-  const worse = mend.moves.filter(isWorse);
+  const { busy } = usePlan();
   return (
     <button type="button" className="mend" onClick={take} disabled={busy} ref={first ? (node) => node?.focus({ preventScroll: true }) : undefined}>
       <span className="mend-label">
         {label} <span className="mend-key">Enter takes it</span>
       </span>
       <strong>{mend.title}</strong>
-      <span className={worse.length ? "mend-moves worse" : "mend-moves"}>
-        {sayMoves(mend.tally)}
-        {worse.length ? `; worse off: ${worse.map((m) => nameOf(m.endpoint)).join(", ")}` : ""}
+      <span className={mend.moves.some(isWorse) ? "mend-moves worse" : "mend-moves"}>
+        <Consequences of={mend} />
       </span>
     </button>
   );

@@ -10,13 +10,14 @@ from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, some
 from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
 from aptwire.judge.risks.teams import TeamRisks
+from aptwire.judge.risks.thin import ThinRisks
 from aptwire.judge.risks.tidy import TidyRisks
 from aptwire.judge.verdicts import Judgement
 
 __all__ = ["GRAVITY", "RISK", "UNTIDY", "Risk", "fresh_mac", "risks", "some"]
 
 
-class _All(TeamRisks, CableRisks, HostRisks, TidyRisks):
+class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, TidyRisks):
     """Every search, over one look at the plan."""
 
 

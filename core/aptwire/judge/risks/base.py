@@ -71,7 +71,7 @@ class Look:
         self.judgement = judgement
         self.wiring = judgement.wiring
         self.plan = judgement.plan
-        self.facts = list(all_facts(self.wiring, judgement.subnets))
+        self.facts = list(all_facts(self.wiring, judgement.intent.uses))
 
     def host(self, id: str) -> str:
         return str(self.plan.get("host", id).name)
@@ -91,7 +91,7 @@ class Look:
     def members(self, segment: str) -> int:
         """How many places belong on a segment."""
         columns = self.judgement.columns
-        number = list(self.judgement.subnets).index(segment)
+        number = list(self.judgement.intent.subnets).index(segment)
         return int(columns.weight[columns.segment == number].sum())
 
 

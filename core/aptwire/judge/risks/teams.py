@@ -80,73 +80,6 @@ class TeamRisks(Look):
                     tuple(edit),
                 )
 
-    def thin(self) -> Iterator[Risk]:
-        """Roles that rest on a single NIC, or on NICs of one card; hosts with the same roles on it share a risk."""
-        single: dict[tuple[str, ...], list[Team]] = {}
-        card: dict[tuple[str, ...], list[Team]] = {}
-        for found in self.facts:
-            roles = tuple(sorted(found.roles))
-            for team in found.teams if roles else ():
-                nics = [m.nic for m in team.members[: team.usable] if isinstance(m.nic, Nic) and not m.one_way]
-                if len(nics) == 1:
-                    single.setdefault(roles, []).append(team)
-                elif len(nics) > 1 and nics[0].card and len({n.card for n in nics}) == 1:
-                    card.setdefault(roles, []).append(team)
-        for roles, teams in sorted(single.items()):
-            edit: list[Operation] = []
-            for team in teams:
-                free = self._free_nic(self._team_host(team))
-                if free is not None:
-                    edit.append(Patch("nic", free.id, {"uplink": team.uplink.id, "role": "standby", "rank": 1}))
-            title = f"Add a free NIC to {some(called(self.plan, t.uplink) for t in teams)}"
-            made = ((title, tuple(edit)),) if len(edit) == len(teams) else ()
-            yield self._thin(
-                "single-nic", roles, teams, "a single NIC", "When it or its port fails, they are gone.", made
-            )
-        for roles, teams in sorted(card.items()):
-            text = "All NICs of the team are on the same card, and fail with it."
-            yield self._thin("one-card", roles, teams, "one card", text, tuple(self._other_card(teams)))
-
-    def _thin(
-        self,
-        what: str,
-        roles: tuple[str, ...],
-        teams: list[Team],
-        rests: str,
-        text: str,
-        made: tuple[tuple[str, Edit], ...],
-    ) -> Risk:
-        nics = tuple(m.nic.id for t in teams for m in t.members[: t.usable])
-        hosts = some(sorted(self.host(self._team_host(t)) for t in teams))
-        names = some(called(self.plan, self.plan.find(n)) for n in nics)
-        return Risk(
-            RISK,
-            what,
-            roles,
-            f"{some(roles)} rest{'s' if len(roles) == 1 else ''} on {rests} on {hosts}",
-            f"{names}: {text[:1].lower()}{text[1:]}",
-            nics,
-            facts=tuple(self.fact(n, rests, f"carries {some(roles)}") for n in nics[:20]),
-            mends=made,
-        )
-
-    def _other_card(self, teams: list[Team]) -> Iterator[tuple[str, Edit]]:
-        edit: list[Operation] = []
-        for team in teams:
-            last = team.members[team.usable - 1].nic
-            free = self._free_nic(self._team_host(team), other_than=getattr(last, "card", ""))
-            if free is None or not isinstance(last, Nic):
-                return
-            edit.append(Patch("nic", free.id, {"uplink": team.uplink.id, "role": last.role, "rank": last.rank}))
-            edit.append(Patch("nic", last.id, {"uplink": None}))
-        yield "Take a free NIC of another card in place of the last one", tuple(edit)
-
-    def _team_host(self, team: Team) -> str:
-        return str(self.plan.get("virtual_switch", team.uplink.switch).host)
-
-    def _free_nic(self, host: str, other_than: str | None = None) -> Nic | None:
-        return free_nic(self.plan, host, self.wiring.far, other_than)
-
     def blind(self) -> Iterator[Risk]:
         """Standby and pinned teams that watch their links alone, over a fabric switch with a single way on: when that fails, their
         links stay up."""
@@ -339,22 +272,8 @@ class TeamRisks(Look):
                 facts=tuple(self.fact(m.nic.id, f"{m.nic.speed} Mbit/s", "differs") for m in members),
                 mends=(self._one_pace(members),),
             )
-        first, *rest = team.members[: team.usable] or (None,)
-        slower = [m.nic for m in rest if first and m.nic.speed and first.nic.speed and m.nic.speed < first.nic.speed]
-        if uplink.mode == "standby" and not uplink.fail_back and slower:
-            yield Risk(
-                RISK,
-                "no-return",
-                (uplink.id,),
-                f"{name} stays on a slower NIC once {first.nic.name} has failed",
-                f"It doesn’t return to {first.nic.name} when that is well again, and {some(f'{n.name} does {n.speed} Mbit/s' for n in slower)}.",
-                (uplink.id, *(n.id for n in slower)),
-                facts=(
-                    self.fact(uplink.id, "returns: no", "stays where it is"),
-                    *(self.fact(n.id, f"{n.speed} Mbit/s", f"slower than {first.nic.name}") for n in slower),
-                ),
-                mends=((f"Let {name} return to {first.nic.name}", (Patch("uplink", uplink.id, {"fail_back": True}),)),),
-            )
+        if uplink.mode == "standby" and not uplink.fail_back:
+            yield from self._staying(team, name)
         if not uplink.announce and len(members) > 1:
             yield Risk(
                 RISK,
@@ -365,6 +284,27 @@ class TeamRisks(Look):
                 (uplink.id,),
                 facts=(self.fact(uplink.id, "announce: no", "nobody is told"),),
                 mends=((f"Let {name} announce a failover", (Patch("uplink", uplink.id, {"announce": True}),)),),
+            )
+
+    def _staying(self, team: Team, name: str) -> Iterator[Risk]:
+        """A team that doesn't return, where another NIC is slower than the one that carries."""
+        usable = [m.nic for m in team.members[: team.usable]]
+        slower = [n for n in usable[1:] if n.speed and usable[0].speed and n.speed < usable[0].speed]
+        if slower:
+            first = usable[0].name
+            paces = some(f"{n.name} does {n.speed} Mbit/s" for n in slower)
+            yield Risk(
+                RISK,
+                "no-return",
+                (team.uplink.id,),
+                f"{name} stays on a slower NIC once {first} has failed",
+                f"It doesn’t return to {first} when that is well again, and {paces}.",
+                (team.uplink.id, *(n.id for n in slower)),
+                facts=(
+                    self.fact(team.uplink.id, "returns: no", "stays where it is"),
+                    *(self.fact(n.id, f"{n.speed} Mbit/s", f"slower than {first}") for n in slower),
+                ),
+                mends=((f"Let {name} return to {first}", (Patch("uplink", team.uplink.id, {"fail_back": True}),)),),
             )
 
     def _one_pace(self, members: list[Member]) -> tuple[str, Edit]:

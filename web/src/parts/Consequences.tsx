@@ -1,0 +1,19 @@
+import { usePlan } from "../api/plan";
+import type { Mend } from "../api/client";
+import { isWorse, sayMoves } from "../model/verdicts";
+
+const NAMED = 4;
+
+/** What an edit brings about: who moves, what new risks it has, who has to be shut down for it, who is worse off. */
+export function Consequences({ of }: { of: Pick<Mend, "moves" | "tally" | "risks" | "shut_down"> }) {
+  const { nameOf } = usePlan();
+  const worse = of.moves.filter(isWorse);
+  return (
+    <>
+      {sayMoves(of.tally)}
+      {of.risks.length > 0 && <span className="then">then: {of.risks.join("; ")}</span>}
+      {of.shut_down.length > 0 && <span className="then">{of.shut_down.join(", ")}: to be shut down for it, as an adapter isn’t to be plugged while the guest runs</span>}
+      {worse.length > 0 && <span className="then">worse off: {worse.slice(0, NAMED).map((m) => nameOf(m.endpoint)).join(", ")}{worse.length > NAMED ? ` and ${worse.length - NAMED} more` : ""}</span>}
+    </>
+  );
+}
