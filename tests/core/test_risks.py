@@ -424,6 +424,15 @@ class RiskTest(unittest.TestCase):
         made.kinds["adapter"][-1]["seen_as"] = "lan1"
         self.absent(made, "seen-name")
 
+    def test_one_name_for_port_groups_of_two_switches(self) -> None:
+        made = pair("10", "10")
+        self.absent(made, "same-name")
+        made.put("virtual_switch", "a/t", host="a", name="t")
+        made.put("port_group", "a/t/g", switch="a/t", name="g10", mode="access", vid=10)
+        self.mended(
+            made, "same-name", "Add the switch’s name", "Several port groups are called g10 on a. They are on s and t"
+        )
+
     def test_a_port_group_that_nobody_sits_in(self) -> None:
         made = pair()
         made.put("port_group", "a/e", switch="a/s", name="empty", mode="access", vid=10)

@@ -38,6 +38,7 @@ SEARCHES = (
     _All.mirrors,
     _All.limits,
     _All.seen_names,
+    _All.same_names,
     _All.deviations,
     _All.unused,
     _All.doubled,

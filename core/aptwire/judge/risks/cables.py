@@ -160,7 +160,8 @@ class CableRisks(Look):
 
     def _excess_facts(self, ports: list[tuple[FabricPort, int]]) -> tuple[Hop, ...]:
         return tuple(
-            self.fact(p.id, f"trunk {p.allowed}", f"{short(vids.of_bits(t))} not used behind it") for p, t in ports[:20]
+            self.fact(p.id, f"trunk {p.allowed}", f"one would see {self._overheard(vids.of_bits(t), 12)} there")
+            for p, t in ports[:20]
         )
 
     def _excess_mends(self, ports: list[tuple[FabricPort, int]], title: str) -> tuple[tuple[str, Edit], ...]:
@@ -172,13 +173,14 @@ class CableRisks(Look):
         )
         return ((title, edit),)
 
-    def _overheard(self, vids_: frozenset[int]) -> str:
-        """Who would be seen on a cable on these VIDs."""
-        told = []
-        for vid in sorted(vids_)[:4]:
+    def _overheard(self, vids_: frozenset[int], most: int = 3) -> str:
+        """Who would be seen on a cable on these VIDs, `most` segments by name."""
+        told: list[str] = []
+        for vid in sorted(vids_):
             for segment in self.plan.where("segment", "vid", vid):
-                told.append(f"{segment.name} ({vid}), {self.members(segment.id)} endpoints")
-        return some(told) or "nobody that the plan knows"
+                count = self.members(segment.id) if len(told) < most else 0
+                told.append(f"{segment.name} ({vid}), {count} endpoint{'' if count == 1 else 's'}")
+        return some(told, most)
 
     def lacking(self) -> Iterator[Risk]:
         """Tags that one member's port lacks while another's carries them, where nobody sits on them yet."""

@@ -121,6 +121,37 @@ class TidyRisks(Look):
             if len(ways) > 1:
                 yield self._one_name(name, sorted(ways.values(), key=lambda g: -len(g)))
 
+    def same_names(self) -> Iterator[Risk]:
+        """One name for port groups of two switches of a host: whoever attaches a guest by name can't know which."""
+        hosts: dict[str, dict[str, list[PortGroup]]] = {}
+        for found in self.facts:
+            for group, _ in found.groups:
+                hosts.setdefault(found.host, {}).setdefault(group.name, []).append(group)
+        doubled: dict[str, list[list[PortGroup]]] = {}
+        for names in hosts.values():
+            for name, groups in names.items():
+                if len(groups) > 1:
+                    doubled.setdefault(name, []).append(sorted(groups, key=lambda g: g.id))
+        for name, listed in sorted(doubled.items()):
+            groups = [group for same in listed for group in same]
+            switches = {g.id: self.plan.get("virtual_switch", g.switch) for g in groups}
+            on = some(self.host(switches[same[0].id].host) for same in listed)
+            edit = tuple(
+                Patch("port_group", g.id, {"name": f"{name} {switches[g.id].name}"[:80]})
+                for same in listed
+                for g in same[1:]
+            )
+            yield Risk(
+                UNTIDY,
+                "same-name",
+                (name,),
+                f"Several port groups are called {name} on {on}",
+                f"They are on {some(s.name for s in switches.values())}: which one is meant by the name isn’t known.",
+                tuple(g.id for g in groups),
+                facts=tuple(self.fact(g.id, _group_text(g), f"on {switches[g.id].name}") for g in groups[:20]),
+                mends=((f"Add the switch’s name to all of them but the first on {on}", edit),),
+            )
+
     def seen_names(self) -> Iterator[Risk]:
         """Adapters of one guest that the guest is said to see by one name."""
         for (guest, name), found in self.by_guest("seen_as"):
