@@ -250,7 +250,7 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
             mode="trunk",
             allowed="10, 20, 30, 40",
         )
-        station = put("station", f"st-{number}", name=f"station {number}")
+        station = put("station", f"st-{number}", name=f"station {number}", routes=number == 0)
         for vid in dice.sample(VIDS, 2):
             put(
                 "station_port",

@@ -9,9 +9,11 @@ from typing import Any
 
 from aptwire.formats.hosts import read_hosts
 from aptwire.forward.classes import SPARE
+from aptwire.forward.frames import Frames
 from aptwire.forward.hearing import hears
 from aptwire.forward.parts import State
 from aptwire.forward.paths import Roads
+from aptwire.forward.trace import trace
 from aptwire.judge.findings import everything, findings, proof
 from aptwire.judge.mends import mends
 from aptwire.judge.preview import moves, preview
@@ -320,6 +322,19 @@ class PermissionTest(unittest.TestCase):
                     self.assertTrue(both, f"{place.record} is home and can’t meet {right[0].record} in {state}")
                 else:
                     self.assertFalse(both, f"{place.record} is stranded and meets {right[0].record} in {state}")
+
+    @settings(max_examples=120)
+    @given(st.integers(0, 10**9))
+    def test_who_is_home_in_an_overlay_hears_all_others_who_are(self, seed: int) -> None:
+        plan = random_plan(seed, rich=True)
+        judgement = judge(plan)
+        home = [a.id for a in plan.where("adapter", "belongs", "seg-over") if judgement.verdict(a.id) == 0]
+        frames = Frames(judgement.wiring)
+        for one in home:
+            self.assertLessEqual(set(home) - {one}, {other for other, _ in frames.reached(one, None)}, one)
+            for other in home:
+                a, b = judgement.wiring.place(one), judgement.wiring.place(other)
+                self.assertTrue(trace(judgement.wiring, a, b).delivered, f"{one} to {other}")
 
 
 if __name__ == "__main__":

@@ -262,6 +262,67 @@ class OverlayTest(Case):
         self.assertIn("host port hp, which is disconnected", self.first(judgement).text)
 
 
+def routed(routes: bool = True) -> Small:
+    """The overlay of three hosts, one of them in another subnet; a router on a trunk is the gateway of both."""
+    made = overlay()
+    made.segment(20)
+    made.trunk("sw/p2", "20")
+    made.host("c", "sw/p2")
+    made.put("host_port", "c/hp", switch="c/s", name="hp", vid=20, belongs="s20", addresses=["10.64.20.13/24"])
+    made.put("port_group", "c/o", switch="c/s", name="o", mode="overlay", vni=5010, over="c/hp")
+    made.put("guest", "guest-c", host="c", name="gc")
+    made.put("adapter", "c1", guest="guest-c", name="c1", port_group="c/o", belongs="over")
+    for n in range(2):
+        made.kinds["host_port"][n]["addresses"] = [f"10.64.10.1{n}/24"]
+    made.trunk("sw/r", "10, 20")
+    made.put("station", "router", name="quay-router", routes=routes)
+    for vid in (10, 20):
+        own = [f"10.64.{vid}.1/24"]
+        made.put("station_port", f"r{vid}", station="router", port="sw/r", vid=vid, belongs=f"s{vid}", addresses=own)
+    for segment in made.kinds["segment"]:
+        if segment["id"] != "over":
+            segment["gateways"] = [f"10.64.{segment['vid']}.1"]
+    return made
+
+
+class RoutedOverlayTest(Case):
+    def test_a_router_joins_tunnel_ends_of_two_subnets(self) -> None:
+        made = routed()
+        judgement = self.judged(made, a1="home", b1="home", c1="home")
+        self.assertEqual(hears(made.plan())["a/a1|"], ["b/b1|", "c/c1|"])
+        found = trace(judgement.wiring, judgement.wiring.place("a1"), judgement.wiring.place("c1"))
+        self.assertTrue(found.delivered)
+        self.assertIn("quay-router tag 10", [hop.where for hop in found.hops])
+        judgement = self.judged(routed(routes=False), a1="home", b1="home", c1="stranded")
+        self.assertEqual(hears(routed(routes=False).plan())["a/a1|"], ["b/b1|"])
+
+    def test_where_the_way_to_the_router_breaks_it_is_mended(self) -> None:
+        made = routed()
+        made.kinds["fabric_port"][2]["allowed"] = "30"
+        judgement = self.judged(made, a1="home", b1="home", c1="stranded")
+        found = next(f for f in findings(judgement) if "c1" in f.endpoints)
+        self.assertIn("Allow 20 on port p2 of sw", [m.title for m in mends(judgement, found)])
+
+    def test_an_end_without_gateway_reaches_its_own_subnet_alone(self) -> None:
+        made = routed()
+        made.kinds["segment"][-1]["gateways"] = []
+        judgement = self.judged(made, a1="home", b1="home", c1="stranded")
+        found = next(f for f in findings(judgement) if "c1" in f.endpoints)
+        mend = mends(judgement, found)[0]
+        self.assertEqual(mend.title, "Give 10.64.20.1 as its gateway to host port hp of c")
+        self.assertEqual(judge(mend.preview.plan).verdicts()["c1"], "home")
+
+    def test_one_address_twice_and_two_segments_meet_over_the_router(self) -> None:
+        made = routed()
+        for adapter in made.kinds["adapter"]:
+            adapter["addresses"] = ["10.64.7.5/24"] if adapter["id"] in ("a1", "c1") else []
+        self.judged(made, a1="exposed", b1="home", c1="exposed")
+        made = routed()
+        made.put("segment", "other", name="other", vni=5011)
+        made.kinds["adapter"][-1]["belongs"] = "other"
+        self.judged(made, c1="astray")
+
+
 class EdgeTest(Case):
     def test_a_station_is_a_gateway_on_each_of_its_tags(self) -> None:
         made = Small()

@@ -10,8 +10,9 @@ from dataclasses import dataclass
 
 from aptwire.forward.classes import UNTAGGED
 from aptwire.forward.fabric import header, least
-from aptwire.forward.parts import NOW, State
+from aptwire.forward.parts import NOW, Place, State
 from aptwire.forward.paths import Roads
+from aptwire.forward.routed import over_router
 from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import Wiring
 from aptwire.plan.kinds import Adapter, HostPort, Record
@@ -147,6 +148,7 @@ class Frames:
         for seat in self.seats.values():
             self._at.setdefault(seat.bridge, []).append(seat)
         self._floods: dict[tuple[int, int, int, str, int], list[tuple[Seat, int, bool]]] = {}
+        self._routed: dict[tuple[int, str, int], list[Seat]] = {}
         self._mirrors = [(m.source, m.target, m.direction) for m in wiring.plan.all("mirror")]
 
     def heard(self, sender: str, vid: int | None, frame: str = BROADCAST, target: str = "") -> Heard:
@@ -226,7 +228,33 @@ class Frames:
             if other is not seat or not begins:
                 # Within a class that several VIDs share nothing translates: what came in as one goes out as the same.
                 found.add((other.id, None if out == UNTAGGED else vid if out == label else classes.vid(out)))
+        if seat.over in self.wiring.ways_out:
+            found.update((other.id, None) for other in self._over_router(roads or self.roads, seat.over, seat.vni))
         return frozenset(found)
+
+    def _over_router(self, roads: Roads, over: str, vni: int) -> list[Seat]:
+        """The seats of an overlay whose host ports are reached over a router, there and back."""
+        key = (roads.size, over, vni)
+        known = self._routed.get(key)
+        if known is None:
+            others = sorted({seat.over for seat in self.seats.values() if seat.vni == vni} - {over})
+            reached = {other for other in others if self._routes(roads, over, other)}
+            known = self._routed[key] = [s for s in self.seats.values() if s.vni == vni and s.over in reached]
+        return known
+
+    def _routes(self, roads: Roads, near: str, far: str) -> bool:
+        wiring = self.wiring
+        one, two = wiring.place(near), wiring.place(far)
+
+        def meet(host_port: Place, router: Place) -> bool:
+            mtu = wiring.plan.get("station_port", router.record).mtu
+            fits = mtu is None or mtu >= roads.size
+            there, back = roads.way(host_port, router), roads.way(router, host_port)
+            return fits and there is not None and back is not None
+
+        if one is None or two is None:
+            return False
+        return any(meet(one, into) and meet(two, out) for into, out in over_router(wiring, near, far))
 
     def _flood(self, roads: Roads, bridge: int, context: int, order: str, vni: int) -> list[tuple[Seat, int, bool]]:
         """(seat, label, whether the frame is still where it was sent from) of all who receive a broadcast."""

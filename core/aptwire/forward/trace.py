@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 from aptwire.forward.parts import NOW, Link, Place, State, Team
 from aptwire.forward.paths import Roads, Step, goal, heard_as
+from aptwire.forward.routed import over_router
 from aptwire.forward.rules import spoken_vids
 from aptwire.forward.wiring import Wiring
 from aptwire.plan import vids
@@ -126,10 +127,21 @@ def _tunnelled(wiring: Wiring, source: Place, target: Place, state: State) -> Tr
     if near.record == far.record:
         return Trace((*hops, teller.end(target, source.context)), True, say_state(wiring, state))
     inner = trace(wiring, near, far, state)
-    hops = [*hops, teller.tunnel(source, "passed", ""), *inner.hops]
-    if not inner.delivered:
-        return Trace((*hops, teller.end(target, None)), False, inner.state)
-    return Trace((*hops, teller.end(target, target.context)), True, inner.state)
+    between = list(inner.hops)
+    delivered = inner.delivered
+    for into, out in () if delivered else over_router(wiring, near.record, far.record):
+        there, onward = trace(wiring, near, into, state), trace(wiring, out, far, state)
+        answers = (trace(wiring, far, out, state), trace(wiring, into, near, state))
+        between = [*there.hops, *onward.hops] if there.delivered else list(there.hops)
+        delivered = there.delivered and onward.delivered
+        if delivered and not all(answer.delivered for answer in answers):
+            # The tunnel's answers don't get back.
+            between, delivered = list(next(a for a in answers if not a.delivered).hops), False
+        if delivered:
+            break
+    hops = [*hops, teller.tunnel(source, "passed", ""), *between]
+    context = target.context if delivered else None
+    return Trace((*hops, teller.end(target, context)), delivered, inner.state)
 
 
 class Teller:

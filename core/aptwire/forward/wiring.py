@@ -15,6 +15,7 @@ import numpy as np
 from aptwire.forward.classes import UNTAGGED, Named, VidClasses, classify
 from aptwire.forward.fabric import Fabric, build_fabric, least
 from aptwire.forward.parts import NOW, Bridge, Link, Member, Place, Stand, State, Team
+from aptwire.forward.routed import ways_out
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
@@ -102,6 +103,11 @@ class Wiring:
         own = (team for teams in several for team in teams)
         crossing = (team for team in own if not team.order and self.bridges[team.bridge].trunk >= 0)
         return [*self.fabric.teams, *crossing]
+
+    @cached_property
+    def ways_out(self) -> dict[str, tuple[tuple[str, str], ...]]:
+        """Over which routers the host ports that carry overlays reach other subnets (`forward/routed.py`)."""
+        return ways_out(self)
 
     @cached_property
     def team_links(self) -> dict[int, list[tuple[Team, Member]]]:

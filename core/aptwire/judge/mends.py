@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import ipaddress
 import json
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step, goal
+from aptwire.forward.routed import over_router
 from aptwire.judge.cut import cutting, smallest_cut
-from aptwire.judge.findings import Finding, findings, spoken
+from aptwire.judge.findings import Finding, everything, findings, spoken
 from aptwire.judge.permits import permit
 from aptwire.judge.preview import Preview, preview
 from aptwire.judge.risks import Risk, risks
@@ -70,15 +71,20 @@ def mends(judgement: Judgement, finding: Finding | Risk) -> list[Mend]:
     return _risk_mends(judgement, finding) if isinstance(finding, Risk) else _verdict_mends(judgement, finding)
 
 
-def brought(known: Collection[str], after: Judgement) -> tuple[str, ...]:
-    """The titles of the risks that are there after an edit and weren't among the known ones (ids)."""
-    return tuple(risk.title for risk in risks(after) if risk.id not in known)
+def known_risks(judgement: Judgement) -> frozenset[str]:
+    """The ids of a plan's risks, those included that a finding tells already."""
+    return frozenset(risk.id for risk in risks(judgement))
+
+
+def brought(known: frozenset[str], after: Judgement) -> tuple[str, ...]:
+    """The titles of the risks that are told after an edit and aren't among those known before it."""
+    return tuple(r.title for r in everything(after) if isinstance(r, Risk) and r.id not in known)
 
 
 def _risk_mends(judgement: Judgement, risk: Risk) -> list[Mend]:
     """The edits that a risk brings after which it is gone: those that harm nobody and bring no other risk first, the smallest first."""
     found: list[Mend] = []
-    known = {r.id for r in risks(judgement)}
+    known = known_risks(judgement)
     for title, edit in risk.offers():
         try:
             tried = preview(judgement, edit)
@@ -140,7 +146,7 @@ def _verdict_mends(judgement: Judgement, finding: Finding) -> list[Mend]:
         return (worse, -len(_home(mend.preview.judgement, wanted)), worse - len(moved), len(mend.edit))
 
     best = sorted(found.values(), key=rank)[:MOST]
-    known = {risk.id for risk in risks(judgement)} if best else set()
+    known = known_risks(judgement) if best else frozenset()
     return [replace(mend, brings=brought(known, mend.preview.judgement)) for mend in best]
 
 
@@ -185,6 +191,7 @@ class _Mender:
         if what == CUT_OFF:
             yield from self._teams()
             yield from self._off_the_card()
+            yield from self._tunnel_gateways()
 
     def _teams(self) -> Iterator[tuple[str, Edit]]:
         """What would rid the teams on the way of their own risks: a LAG that doesn't suit them, members that differ."""
@@ -206,6 +213,27 @@ class _Mender:
             return True
         behind = (self.judgement.wiring.port_behind(n.id) for n in self.plan.where("nic", "uplink", way))
         return any(port is not None and port.lag is not None for port in behind)
+
+    def _tunnel_gateways(self) -> Iterator[tuple[str, Edit]]:
+        """A gateway for host ports that carry an overlay and have none: a router's address in their own subnet."""
+        wiring, towards = self.judgement.wiring, self.finding.towards
+        overs = {p.stand.over for p in (*self.finding.places, *([towards] if towards else [])) if p.stand.over}
+        found: dict[str, Operation] = {}
+        for over in sorted(overs - wiring.ways_out.keys()):
+            port = self.plan.get("host_port", over)
+            nets = [ipaddress.ip_interface(a).network for a in port.addresses]
+            for router in sorted(self.plan.all("station_port"), key=lambda p: p.id):
+                inside = [
+                    a for a in map(bare_address, router.addresses) if any(ipaddress.ip_address(a) in n for n in nets)
+                ]
+                if inside and self.plan.get("station", router.station).routes:
+                    found.setdefault(
+                        f"{inside[0]} as its gateway to {called(self.plan, port)}",
+                        Patch("host_port", over, {"gateway": inside[0]}),
+                    )
+                    break
+        if found:
+            yield f"Give {' and '.join(found)}", tuple(found.values())
 
     def _off_the_card(self) -> Iterator[tuple[str, Edit]]:
         """A virtual function becomes an adapter of the virtual switch, to which all NICs of a team lead."""
@@ -267,20 +295,26 @@ class _Mender:
         wiring, plan = judged.wiring, judged.plan
         roads = Roads(wiring, cause.state)
         other = wiring.place(cause.towards) if cause.towards else None
+        pairs = [(place, other)]
         if place.stand.vni:
-            # An overlay's way is that of the host ports that carry it.
+            # An overlay's way is that of the host ports that carry it, over a router where they have one.
             near, far = (wiring.place(p.stand.over) if p is not None else None for p in (place, other))
             if near is None or far is None:
                 return []
-            place, other = near, far
-        wanted = int(wiring.classes.of[_vid(plan, place)])
+            place, pairs = near, [(near, far)]
+            for into, out in over_router(wiring, near.record, far.record):
+                pairs = [(near, into), (far, out)]
         steps: list[tuple[Step, int]] = []
         if other is not None:
-            for a, b in ((place, other), (other, place)):
-                # In a private VLAN each frame travels in its sender's own VLAN.
-                own = a.context if not (a.stand.plain and b.stand.plain) and a.context > 0 else wanted
-                steps += [(step, own) for step in roads.wish(a, goal(a, b), own) or []]
+            for one, two in pairs:
+                assert two is not None
+                wanted = int(wiring.classes.of[_vid(plan, one)])
+                for a, b in ((one, two), (two, one)):
+                    # In a private VLAN each frame travels in its sender's own VLAN.
+                    own = a.context if not (a.stand.plain and b.stand.plain) and a.context > 0 else wanted
+                    steps += [(step, own) for step in roads.wish(a, goal(a, b), own) or []]
         else:
+            wanted = int(wiring.classes.of[_vid(plan, place)])
             for link in roads.at(place.bridge, place.stand.order):
                 missing = tuple(
                     Missing(records)

@@ -343,6 +343,8 @@ class _Judge:
         self.vni_of = np.array([s.vni or -1 for s in records] or [0], dtype=np.int64)
         self.private = set(np.flatnonzero(self.columns.private).tolist())
         self.private_segments = {int(self.segment[n]) for n in self.private} - {-1}
+        self.routers = self._routers()
+        self.routed_segments = {int(self.segment[n]) for n in self.routers} - {-1}
         inside = self.bridge * self.count + np.maximum(self.context, 0) + self.vni * len(wiring.bridges) * self.count
         self.local = np.where((self.context >= 0) & ~self.columns.deaf, inside, -1 - np.arange(len(self.stands)))
         self.rows = self._rows()
@@ -515,6 +517,25 @@ class _Judge:
             found.add(self.base + stand.bridge * self.count + context)
         return found
 
+    def _routers(self) -> dict[int, list[tuple[str, int]]]:
+        """For the stands of overlays that are carried over routers: each station, and its stand that is the gateway."""
+        found: dict[int, list[tuple[str, int]]] = {}
+        ways = self.wiring.ways_out
+        for number in np.flatnonzero(self.vni > 0).tolist() if ways else ():
+            for station, port in ways.get(self.stands[number].over, ()):
+                place = self.wiring.place(port)
+                if place is not None:
+                    found.setdefault(number, []).append((station, self._number(place.stand)))
+        return found
+
+    def _over_routers(self, row: int, groups: np.ndarray) -> frozenset[tuple[int, str]]:
+        """The routers that an overlay's host port reaches over a row, with its VNI."""
+        stand = int(self.rows.stand[row])
+        vni = int(self.vni[stand])
+        own = int(groups[row]) - vni * (self.alone + len(self.stands) + 1)
+        gates = self.routers.get(stand, ())
+        return frozenset((vni, station) for station, gate in gates if int(groups[self.rows.first[gate]]) == own)
+
     def _gateways(self) -> None:
         """The places that bear each gateway address of the segment on which they belong, by segment number."""
         self.gateways: dict[int, dict[str, list[tuple[int, str]]]] = {}
@@ -597,13 +618,17 @@ class _Judge:
         runs = np.diff([*seg_start.tolist(), run_start.size])
         numbers = segments[run_start[seg_start]]
         special = np.array(
-            [int(n) in self.gateways or int(n) in self.private_segments for n in numbers.tolist()], dtype=bool
+            [n in self.gateways or n in self.private_segments or n in self.routed_segments for n in numbers.tolist()],
+            dtype=bool,
         )
         for at in np.flatnonzero((runs > 1) | special | (total == 1)).tolist():
             of = order[run_start[seg_start[at]] : ends[at]]
             segment = int(numbers[at])
             if segment in self.private_segments:
                 self._private_state(segment, chosen, group, of, ok, stands, state, team, domains)
+                continue
+            if segment in self.routed_segments and self.weight[stands[of]].sum() > 1:
+                self._routed_state(segment, chosen, groups, of, ok, stands, state, team, domains)
                 continue
             if not special[at] and total[at] > 1:
                 # Its largest group is all that it must reach, and which that is was counted above.
@@ -754,6 +779,51 @@ class _Judge:
             cause = Cause(OPEN_END if open_ else CUT_OFF, state, team, towards)
             self._note(int(stands[a]), UNPROVEN if open_ else STRANDED, cause)
 
+    def _routed_state(
+        self,
+        segment: int,
+        chosen: np.ndarray,
+        groups: np.ndarray,
+        of: np.ndarray,
+        ok: np.ndarray,
+        stands: np.ndarray,
+        state: State,
+        team: Team | None,
+        domains: Domains,
+    ) -> None:
+        """An overlay of which some tunnels go over routers: each must reach its gateways; without any, its largest group.
+
+        Who has no gateway reaches those beside it alone, so that reaching isn't handed on.
+        """
+        group = groups[chosen]
+        beyond = {int(a): self._over_routers(int(chosen[a]), groups) for a in of}
+
+        def meet(a: int, b: int) -> bool:
+            return bool(group[a] == group[b] or beyond[a] & beyond[b] or self.local[stands[a]] == self.local[stands[b]])
+
+        at = {int(stands[a]): int(a) for a in of}
+        owners = [s for found in self.gateways.get(segment, {}).values() for s, _ in found if s in at]
+        musts = [at[s] for s in dict.fromkeys(owners)]
+        if not musts:
+            parts: dict[object, list[int]] = {}
+            for a in map(int, of):
+                parts.setdefault(min(beyond[a], default=int(group[a])), []).append(a)
+            ranked = sorted(parts.values(), key=lambda part: -int(self.weight[stands[part]].sum()))
+            tied = len(ranked) > 1 and len({int(self.weight[stands[part]].sum()) for part in ranked[:2]}) == 1
+            musts = ranked[0] if not tied else []
+            if tied:
+                for a in map(int, of):
+                    ok[a] = False
+                    one = np.array([a])
+                    self._cut_off(one, int(group[a]), stands, chosen, group, of, Need([], ""), state, team, domains)
+                return
+        for a in map(int, of):
+            missed = next((b for b in musts if not meet(a, b)), None)
+            ok[a] = missed is None
+            if missed is not None:
+                need = Need([int(group[missed])], self.stands[int(stands[missed])].records[0])
+                self._cut_off(np.array([a]), int(group[a]), stands, chosen, group, of, need, state, team, domains)
+
     def _heard_by(self, row: int, group: int, domains: Domains) -> set[int]:
         return self._hearing(row, domains) if int(self.rows.stand[row]) in self.private else {group}
 
@@ -859,7 +929,7 @@ class _Judge:
         several = np.unique(pair_group[1:][pair_group[1:] == pair_group[:-1]]) if pairs.size else pairs
         one_way = self.domains.one_way()
         lonely = speaking & ~rows.mutual & (rows.node >= 0)
-        if not several.size and not one_way and not lonely.any():
+        if not several.size and not one_way and not lonely.any() and not self.routers:
             return
         present: dict[int, set[int]] = {}
         for group, segment in zip(pair_group.tolist(), pair_segment.tolist(), strict=True):
@@ -872,6 +942,14 @@ class _Judge:
                     meets.setdefault(start, set()).update(mixed)
                     meets.setdefault(other, set()).update(mixed)
         self._one_way(meets, present, groups, lonely)
+        routed: dict[tuple[int, str], set[int]] = {}
+        for row in np.flatnonzero(speaking & np.isin(rows.stand, list(self.routers))).tolist():
+            for router in self._over_routers(row, groups):
+                routed.setdefault(router, set()).add(int(groups[row]))
+        for joined in routed.values():
+            mixed = set().union(*(present[group] for group in joined))
+            for group in joined if len(mixed) > 1 else ():
+                meets.setdefault(group, set()).update(mixed)
         if meets:
             self._expose(status, groups, speaking, meets)
 
@@ -918,19 +996,22 @@ class _Judge:
             return
         first = self.rows.first
         for address in sorted(self.wiring.doubled):
-            owners: list[tuple[Place, int, set[int]]] = []
+            owners: list[tuple[Place, int, set[int], frozenset[tuple[int, str]]]] = []
             for record in sorted(self.wiring.bearers[address]):
                 place = self.wiring.place(record)
                 if place is not None and place.context >= 0:
                     row = int(first[self._number(place.stand)])
-                    owners.append((place, int(groups[row]), self._heard_by(row, int(groups[row]), self.domains)))
-            for place, group, hears in owners:
+                    heard = self._heard_by(row, int(groups[row]), self.domains)
+                    owners.append((place, int(groups[row]), heard, self._over_routers(row, groups)))
+            for place, group, hears, beyond in owners:
                 other = next(
                     (
                         o
-                        for o, its, its_hears in owners
+                        for o, its, its_hears, its_beyond in owners
                         if o.endpoint != place.endpoint
-                        and ((its in hears and group in its_hears) or self._beside(o, place))
+                        and (
+                            (its in hears and group in its_hears) or bool(beyond & its_beyond) or self._beside(o, place)
+                        )
                         and self._active(o)
                     ),
                     None,

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from aptwire.judge.findings import Finding, everything
-from aptwire.judge.mends import Mend, mends
+from aptwire.judge.mends import Mend, known_risks, mends
 from aptwire.judge.preview import apart
 from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import Judgement, judge, rejudge
@@ -54,6 +54,7 @@ class Engine:
     _lock: threading.RLock = field(default_factory=threading.RLock)
     _judgement: Judgement | None = None
     _findings: dict[str, Finding | Risk] | None = None
+    _risks: frozenset[str] | None = None
     _mends: dict[str, list[Mend]] = field(default_factory=dict)
     _summary: dict[str, Any] | None = None
     _ids: dict[str, list[str]] = field(default_factory=dict)
@@ -107,6 +108,14 @@ class Engine:
             if self._findings is None:
                 self._findings = {f.id: f for f in everything(judged)}
             return self._findings
+
+    def known_risks(self) -> frozenset[str]:
+        """The ids of the risks."""
+        judged = self.judgement()
+        with self._lock:
+            if self._risks is None:
+                self._risks = known_risks(judged)
+            return self._risks
 
     def mends(self, finding: Finding | Risk) -> list[Mend]:
         """The mends of a finding."""

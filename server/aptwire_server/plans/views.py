@@ -381,7 +381,7 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
             continue
         told = told_moves(seen.moves, max(20, MOST_MOVES // len(asked)))
         # A choice among many is about verdicts; the one edit that is being typed tells its risks too.
-        new = brought(engine.findings(), seen.judgement) if len(asked) == 1 else ()
+        new = brought(engine.known_risks(), seen.judgement) if len(asked) == 1 else ()
         made.append(
             {
                 "counts": seen.judgement.counts(),
