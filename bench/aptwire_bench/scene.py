@@ -15,6 +15,7 @@ from typing import Any
 
 from aptwire.forward.fabric import joints_of
 from aptwire.forward.frames import guard, size_of
+from aptwire.forward.routed import over_router, ways_out
 from aptwire.forward.tree import Joint, port_order
 from aptwire.plan import vids
 from aptwire.plan.kinds import SPECS, Adapter, FabricPort, FabricSwitch, HostPort, Nic, PortGroup, Uplink
@@ -139,7 +140,10 @@ class Door:
 class _Builder:
     def __init__(self, plan: Plan, prefix: str, addressed: frozenset[str]) -> None:
         self.plan = plan
-        self.addressed = addressed
+        self.ways = ways_out(plan)
+        # Routers over which tunnels go are always there, whatever else is asked.
+        gates = {port for ways in self.ways.values() for _, port in ways}
+        self.addressed = addressed | {plan.get("station_port", port).port for port in gates}
         self.prefix = prefix
         self.scene = Scene()
         named = known_vids(plan)
@@ -265,6 +269,8 @@ class _Builder:
                 inner = self._name(space, f"v{port.vid}")
                 self._line(space, "ip", f"link add link {device} name {inner} type vlan id {port.vid}")
                 self._line(space, "ip", f"link set dev {inner} up")
+            if port.mtu:
+                self._line(space, "ip", f"link set dev {inner} mtu {port.mtu}")
             self._address(space, inner, port.addresses, None)
             self.scene.stacks[port.id] = (space, inner)
             if self.plan.get("station", port.station).routes and space not in self.scene.routers:
@@ -658,11 +664,30 @@ class _Builder:
                     space, device = self.device_of[port]
                     self._line(space, "ip", f"addr add {inner[port]}/10 dev {device}")
             for port, groups in by_port.items():
-                self._tunnels(vni, port, groups, [o for o in by_port if o != port], inner, geneve)
+                others = [inner[o] for o in by_port if o != port]
+                beyond = [self._beyond(port, o) for o in by_port if o != port]
+                self._tunnels(vni, port, groups, others + [a for a in beyond if a], geneve)
 
-    def _tunnels(
-        self, vni: int, port: str, groups: list[PortGroup], others: list[str], inner: dict[str, str], geneve: bool
-    ) -> None:
+    def _beyond(self, port: str, other: str) -> str:
+        """A host port's own address, to which another one's packets go over a router; empty where there is none between them."""
+        one, two = (self._own(p) for p in (port, other))
+        into = next((into for into, _ in over_router(self.ways, port, other)), None)
+        if one is None or two is None or into is None:
+            return ""
+        space, device = self.device_of[port]
+        gates = (ipaddress.ip_interface(a) for a in self.plan.get("station_port", into).addresses if ":" not in a)
+        gateway = next((str(gate.ip) for gate in gates if gate.ip in one.network), "")
+        if not gateway:
+            return ""
+        self._line(space, "ip", f"addr replace {one} dev {device}")
+        self._line(space, "ip", f"route replace {two.ip}/32 via {gateway} dev {device} onlink")
+        return str(two.ip)
+
+    def _own(self, port: str) -> ipaddress.IPv4Interface | None:
+        listed = self.plan.get("host_port", port).addresses
+        return next((ipaddress.IPv4Interface(a) for a in listed if ":" not in a), None)
+
+    def _tunnels(self, vni: int, port: str, groups: list[PortGroup], others: list[str], geneve: bool) -> None:
         space, device = self.device_of[port]
         bridge = self._name(space, "")
         self._bridge(space, bridge, filtering=False)
@@ -671,17 +696,17 @@ class _Builder:
         if geneve:
             for other in others:
                 tunnel = self._name(space, "")
-                self._line(space, "ip", f"link add name {tunnel} type geneve id {vni} remote {inner[other]} df set")
+                self._line(space, "ip", f"link add name {tunnel} type geneve id {vni} remote {other} df set")
                 self._line(space, "ip", f"link set dev {tunnel} mtu {room}")
                 self._port(space, tunnel, bridge, None)
                 self._line(space, "bridge", f"link set dev {tunnel} isolated on")
         else:
             tunnel = self._name(space, "")
-            local = f"local {inner[port]} dev {device} dstport 4789 nolearning df set"
+            local = f"dev {device} dstport 4789 nolearning df set"
             self._line(space, "ip", f"link add name {tunnel} mtu {room} type vxlan id {vni} {local}")
             self._port(space, tunnel, bridge, None)
             for other in others:
-                self._line(space, "bridge", f"fdb append 00:00:00:00:00:00 dev {tunnel} dst {inner[other]}")
+                self._line(space, "bridge", f"fdb append 00:00:00:00:00:00 dev {tunnel} dst {other}")
         for group in groups:
             for adapter in sorted(self.plan.where("adapter", "port_group", group.id), key=lambda a: a.id):
                 self._seat(space, bridge, adapter, None, group)

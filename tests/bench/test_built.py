@@ -23,6 +23,7 @@ from aptwire_bench.prove import Case, Scope, prove, read_back
 
 from tests.bench.support import put, told
 from tests.core.test_whole_wiring import ring, two_nics
+from tests.core.test_whole_wiring import routed as over_routers
 from tests.support import Small, pair
 
 EVERYTHING = Scope(sample=100, tags=8, pulls=1, trials=60)
@@ -169,6 +170,29 @@ def sizes(encapsulation: str) -> Small:
     return made
 
 
+def tunnelled(encapsulation: str) -> Small:
+    """An overlay over a router between two subnets, on a trunk; one end has no gateway, one carries less than the others."""
+    made = over_routers()
+    made.kinds["segment"][1]["encapsulation"] = encapsulation
+    made.trunk("sw/p3", "20")
+    made.trunk("sw/p4", "20", mtu=3_000)
+    for n, host in enumerate("de", 14):
+        made.host(host, f"sw/p{n - 11}")
+        made.put(
+            "host_port",
+            f"{host}/hp",
+            switch=f"{host}/s",
+            name="hp",
+            vid=20,
+            belongs="s20" if host == "e" else None,
+            addresses=[f"10.64.20.{n}/24"],
+        )
+        made.put("port_group", f"{host}/o", switch=f"{host}/s", name="o", mode="overlay", vni=5010, over=f"{host}/hp")
+        made.put("guest", f"guest-{host}", host=host, name=f"g{host}")
+        made.put("adapter", f"{host}1", guest=f"guest-{host}", name=f"{host}1", port_group=f"{host}/o", belongs="over")
+    return made
+
+
 PLANS: dict[str, Small] = {
     "sizes in VXLAN": sizes("vxlan"),
     "sizes in Geneve": sizes("geneve"),
@@ -180,6 +204,8 @@ PLANS: dict[str, Small] = {
     "private": private(),
     "vxlan": overlay("vxlan"),
     "geneve": overlay("geneve"),
+    "vxlan over a router": tunnelled("vxlan"),
+    "geneve over a router": tunnelled("geneve"),
     "guards and mirrors": guarded(),
     "routers and leases": routed(),
     "functions": functions(),

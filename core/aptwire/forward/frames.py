@@ -246,7 +246,9 @@ class Frames:
         wiring = self.wiring
         one, two = wiring.place(near), wiring.place(far)
 
-        def meet(host_port: Place, router: Place) -> bool:
+        def meet(host_port: Place, router: Place | None) -> bool:
+            if router is None:
+                return False
             mtu = wiring.plan.get("station_port", router.record).mtu
             fits = mtu is None or mtu >= roads.size
             there, back = roads.way(host_port, router), roads.way(router, host_port)
@@ -254,7 +256,8 @@ class Frames:
 
         if one is None or two is None:
             return False
-        return any(meet(one, into) and meet(two, out) for into, out in over_router(wiring, near, far))
+        pairs = ((wiring.place(into), wiring.place(out)) for into, out in over_router(wiring.ways_out, near, far))
+        return any(meet(one, into) and meet(two, out) for into, out in pairs)
 
     def _flood(self, roads: Roads, bridge: int, context: int, order: str, vni: int) -> list[tuple[Seat, int, bool]]:
         """(seat, label, whether the frame is still where it was sent from) of all who receive a broadcast."""

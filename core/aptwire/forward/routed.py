@@ -6,15 +6,15 @@ other, there and back.  One router between them is followed; from router to rout
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from collections.abc import Iterator, Mapping
 
-from aptwire.forward.parts import Place
+from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import HostPort
 from aptwire.plan.plan import Plan
 
-if TYPE_CHECKING:
-    from aptwire.forward.wiring import Wiring
+Ways = Mapping[str, tuple[tuple[str, str], ...]]
+"""For each host port that carries an overlay: the stations that route and bear its gateway's address, each with the station port
+that does (ids)."""
 
 
 def gateways_of(plan: Plan, port: HostPort) -> tuple[str, ...]:
@@ -23,26 +23,24 @@ def gateways_of(plan: Plan, port: HostPort) -> tuple[str, ...]:
     return (port.gateway,) if port.gateway else segment.gateways if segment is not None else ()
 
 
-def ways_out(wiring: Wiring) -> dict[str, tuple[tuple[str, str], ...]]:
-    """For each host port that carries an overlay: the stations that route and bear its gateway's address, each with the
-    station port that does (ids)."""
-    plan = wiring.plan
-    found: dict[str, tuple[tuple[str, str], ...]] = {}
-    for over in sorted({group.over for group in plan.where("port_group", "mode", "overlay")}):
-        ports = plan.of("station_port")
-        bearers = {
-            r for address in gateways_of(plan, plan.get("host_port", over)) for r in wiring.bearers.get(address, ())
-        }
-        routers = [ports[r] for r in sorted(bearers) if r in ports and plan.get("station", ports[r].station).routes]
-        if routers:
-            found[over] = tuple((port.station, port.id) for port in routers)
-    return found
+def ways_out(plan: Plan) -> Ways:
+    """The ways by which overlays' host ports get to other subnets."""
+    overs = sorted({group.over for group in plan.where("port_group", "mode", "overlay")})
+    gates: dict[str, list[tuple[str, str]]] = {}
+    for port in sorted(plan.all("station_port"), key=lambda p: p.id) if overs else ():
+        if plan.get("station", port.station).routes:
+            for address in map(bare_address, port.addresses):
+                gates.setdefault(address, []).append((port.station, port.id))
+    found = {
+        over: tuple(gate for a in gateways_of(plan, plan.get("host_port", over)) for gate in gates.get(a, ()))
+        for over in overs
+    }
+    return {over: gates for over, gates in found.items() if gates}
 
 
-def over_router(wiring: Wiring, near: str, far: str) -> Iterator[tuple[Place, Place]]:
+def over_router(ways: Ways, near: str, far: str) -> Iterator[tuple[str, str]]:
     """The station ports by which packets from one host port may get to another over one router: where they go in, and come out."""
-    for station, into in wiring.ways_out.get(near, ()):
-        for other, out in wiring.ways_out.get(far, ()):
-            one, two = wiring.place(into), wiring.place(out)
-            if station == other and into != out and one is not None and two is not None:
-                yield one, two
+    for station, into in ways.get(near, ()):
+        for other, out in ways.get(far, ()):
+            if station == other and into != out:
+                yield into, out

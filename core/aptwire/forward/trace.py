@@ -129,7 +129,9 @@ def _tunnelled(wiring: Wiring, source: Place, target: Place, state: State) -> Tr
     inner = trace(wiring, near, far, state)
     between = list(inner.hops)
     delivered = inner.delivered
-    for into, out in () if delivered else over_router(wiring, near.record, far.record):
+    ways = over_router(wiring.ways_out, near.record, far.record)
+    for into, out in () if delivered else (tuple(map(wiring.place, pair)) for pair in ways):
+        assert into is not None and out is not None
         there, onward = trace(wiring, near, into, state), trace(wiring, out, far, state)
         answers = (trace(wiring, far, out, state), trace(wiring, into, near, state))
         between = [*there.hops, *onward.hops] if there.delivered else list(there.hops)

@@ -15,7 +15,7 @@ import numpy as np
 from aptwire.forward.classes import UNTAGGED, Named, VidClasses, classify
 from aptwire.forward.fabric import Fabric, build_fabric, least
 from aptwire.forward.parts import NOW, Bridge, Link, Member, Place, Stand, State, Team
-from aptwire.forward.routed import ways_out
+from aptwire.forward.routed import Ways, ways_out
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
@@ -105,9 +105,9 @@ class Wiring:
         return [*self.fabric.teams, *crossing]
 
     @cached_property
-    def ways_out(self) -> dict[str, tuple[tuple[str, str], ...]]:
+    def ways_out(self) -> Ways:
         """Over which routers the host ports that carry overlays reach other subnets (`forward/routed.py`)."""
-        return ways_out(self)
+        return ways_out(self.plan)
 
     @cached_property
     def team_links(self) -> dict[int, list[tuple[Team, Member]]]:

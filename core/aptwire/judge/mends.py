@@ -302,8 +302,8 @@ class _Mender:
             if near is None or far is None:
                 return []
             place, pairs = near, [(near, far)]
-            for into, out in over_router(wiring, near.record, far.record):
-                pairs = [(near, into), (far, out)]
+            for into, out in over_router(wiring.ways_out, near.record, far.record):
+                pairs = [(near, wiring.place(into)), (far, wiring.place(out))]
         steps: list[tuple[Step, int]] = []
         if other is not None:
             for one, two in pairs:
