@@ -12,6 +12,7 @@ from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import apply_edit
 
 from tests.core.test_whole_wiring import overlay, ring, two_nics
+from tests.core.test_whole_wiring import routed as over_routers
 from tests.support import Small, demo_plan, pair
 
 
@@ -322,6 +323,23 @@ class RiskTest(unittest.TestCase):
         self.risk(overlay(1500), "mtu", "over sends packets of 1500 bytes.*port p0 of sw takes 1500")
 
     # --- hosts and guests -------------------------------------------------------------------------------------
+
+    def test_an_overlay_s_packets_have_to_fit_between_switches_and_through_routers(self) -> None:
+        made = overlay()
+        for port in made.kinds["fabric_port"]:
+            port["mtu"] = 9000
+        made.fabric("far")
+        for end in ("sw/x", "far/x"):
+            made.trunk(end, "10", mtu=9000)
+        made.cable("sw/x", "far/x")
+        made.kinds["cable"][1]["b"] = made.trunk("far/p", "10", mtu=9000)
+        self.absent(made, "mtu")
+        made.kinds["fabric_port"][2]["mtu"] = 1480
+        self.mended(made, "mtu", "Raise port x of sw to 1500", "port x of sw takes 1480")
+        self.mended(made, "mtu", "Send no more than 1430 on over")
+        made = over_routers()
+        made.kinds["station_port"][0]["mtu"] = 1400
+        self.mended(made, "mtu", "Raise quay-router tag 10 to 1500", "quay-router tag 10 takes 1400")
 
     def test_a_host_managed_through_its_own_guest(self) -> None:
         made = pair()

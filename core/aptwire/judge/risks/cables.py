@@ -9,15 +9,18 @@ from typing import Any
 import numpy as np
 
 from aptwire.forward.domains import core_links, crossing, solve
-from aptwire.forward.fabric import least, loops
+from aptwire.forward.fabric import header, least, loops
 from aptwire.forward.parts import Link
 from aptwire.forward.trace import Hop
 from aptwire.judge.facts import End
 from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, short, some
 from aptwire.plan import vids
-from aptwire.plan.edits import Drop, Edit, Operation, Patch
+from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.kinds import FabricPort
 from aptwire.plan.names import called
+
+LARGEST = 9_216
+"""Bytes of an IP packet, the most that a record's MTU says."""
 
 
 def _untagged(port: FabricPort) -> int | None:
@@ -312,21 +315,31 @@ class CableRisks(Look):
                 if end.sends < most:
                     tight[end.record] = end.sends
             if segment.vid:
-                tight.update(self._narrow(segment.vid, most, solved, {e.record for e in ends}))
+                tight.update(self._narrow(segment.vid, most, solved))
+            carriers = sorted({str(g.over) for g in self.plan.where("port_group", "vni", segment.vni) if segment.vni})
+            head = max((header(self.plan, over) for over in carriers), default=0)
+            tight.update(self._under(carriers, most + head, solved))
             if not tight:
                 continue
             names = some(
                 f"{called(self.plan, self.plan.find(r))} takes {mtu}"
                 for r, mtu in sorted(tight.items(), key=lambda i: (i[1], i[0]))
             )
-            raising = tuple(self._raise(record, most + self._head(ends, record)) for record in tight)
-            lowest = min(tight.values())
+            inside = {end.record for end in ends}
+            wanted = {record: min(most if record in inside else most + head, LARGEST) for record in tight}
+            raising = tuple(Patch(self.plan.find(r).kind, r, {"mtu": mtu}) for r, mtu in wanted.items())  # type: ignore[union-attr]
+            lowest = min(mtu if record in inside else mtu - head for record, mtu in tight.items())
             lowering = tuple(
                 Patch(r.kind, r.id, {"mtu": lowest})
                 for r in [segment, *(self.plan.find(e.record) for e in ends)]
                 if r is not None and getattr(r, "mtu", None) and r.mtu > lowest
             )
-            mends = [(f"Raise {some(called(self.plan, self.plan.find(r)) for r in tight)} to {most}", raising)]
+            sizes = sorted(set(wanted.values()))
+            said = (
+                f"{some(called(self.plan, self.plan.find(r)) for r in wanted if wanted[r] == size)} to {size}"
+                for size in sizes
+            )
+            mends = [(f"Raise {' and '.join(said)}", raising)]
             if lowering:
                 mends.append((f"Send no more than {lowest} on {segment.name}", lowering))
             yield Risk(
@@ -341,17 +354,16 @@ class CableRisks(Look):
                 mends=tuple(mends),
             )
 
-    def _head(self, ends: list[End], record: str) -> int:
-        return 50 if any(record in dict(e.tight) and self.plan.get("segment", e.segment).vni for e in ends) else 0
+    def _under(self, carriers: list[str], size: int, solved: dict[int, tuple[Any, list[Link]]]) -> dict[str, int]:
+        """What takes less than an overlay's packets with their header: the fabric between its host ports, and routers on the way."""
+        found: dict[str, int] = {}
+        for vid in sorted({self.plan.get("host_port", over).vid or 0 for over in carriers} - {0}):
+            found.update(self._narrow(vid, size, solved))
+        routers = {port for over in carriers for _, port in self.wiring.ways_out.get(over, ())}
+        sizes = {port: self.plan.get("station_port", port).mtu for port in sorted(routers) if len(routers) > 1}
+        return {**found, **{port: mtu for port, mtu in sizes.items() if mtu is not None and mtu < size}}
 
-    def _raise(self, record: str, mtu: int) -> Operation:
-        found = self.plan.find(record)
-        assert found is not None
-        return Patch(found.kind, record, {"mtu": min(mtu, 9216)})
-
-    def _narrow(
-        self, vid: int, most: int, solved: dict[int, tuple[Any, list[Link]]], records: set[str]
-    ) -> dict[str, int]:
+    def _narrow(self, vid: int, most: int, solved: dict[int, tuple[Any, list[Link]]]) -> dict[str, int]:
         """The fabric ports without which packets of this size would still get through everywhere."""
         wiring, judgement = self.wiring, self.judgement
         if most not in solved:
