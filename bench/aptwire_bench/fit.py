@@ -218,9 +218,14 @@ def _between(plan: Plan) -> bool:
 
 def _loops(plan: Plan) -> Step:
     """In a loop a real broadcast goes round for ever."""
-    wiring = compile_wiring(plan)
-    for cable in looping(wiring):
-        yield Left(cable, f"{cable} closes a loop, in which a broadcast would never end"), (Drop("cable", cable),)
+    # Without its first cable a team goes over the next one, which closes the same loop.
+    while found := looping(compile_wiring(plan)):
+        for cable in found:
+            ends = (plan.get("cable", cable).a, plan.get("cable", cable).b)
+            dead = [Patch("nic", end, {"link": "down"}) for end in ends if end in plan.of("nic")]
+            edit: Edit = (Drop("cable", cable), *dead)
+            yield Left(cable, f"{cable} closes a loop, in which a broadcast would never end"), edit
+            plan, _ = apply_edit(plan, edit)
 
 
 def looping(wiring: Wiring, state: State = NOW) -> list[str]:

@@ -225,7 +225,7 @@ function placeSwitches(book: Book, column: Column, top: number): number {
       box.h = h + 14;
       box.single = true;
     } else {
-      let at = y + TITLE + 4;
+      let at = y + TITLE + 8;
       groups.forEach((group, n) => box.slots.push(seat(group.id, n, at + Math.floor(n / 2) * (SLOT.h + SLOT.under), SLOT.h)));
       at += Math.ceil(groups.length / 2) * (SLOT.h + SLOT.under);
       ports.forEach((port, n) => box.ports.push(seat(port.id, n, at + Math.floor(n / 2) * (PORT.h + PORT.under), PORT.h)));

@@ -148,6 +148,9 @@ class ThinRisks(Look):
             free = free_nic(self.plan, found.host, self.wiring.far, getattr(last, "card", ""))
             if free is None or not isinstance(last, Nic):
                 return
+            old, new = (self.wiring.port_behind(nic.id) for nic in (last, free))
+            if (old.lag if old is not None else None) != (new.lag if new is not None else None):
+                return
             edit.append(Patch("nic", free.id, {"uplink": team.uplink.id, "role": last.role, "rank": last.rank}))
             edit.append(Patch("nic", last.id, {"uplink": None}))
             edit += self._permits([free], found, team)
