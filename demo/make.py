@@ -426,9 +426,22 @@ def whole_wiring() -> None:
     guests0 = "razorbill/guests0"
     put("port_group", f"{guests0}/kiosks", switch=guests0, name="kiosks", mode="private", vid=311, send_rate=20_000)
     put("port_group", f"{guests0}/ticketing", switch=guests0, name="ticketing", mode="access", vid=210)
-    for host in ("razorbill", "gannet"):
+    # Two of its ends are in the migration subnet, one in that of the management: the router is the gateway of all.
+    put("fabric_port", "quay-a/p23", switch="quay-a", name="p23", mode="trunk", allowed="110, 120", speed=10_000)
+    for segment, vid in (("management", 110), ("migration", 120)):
+        put(
+            "station_port",
+            f"quay-router/{segment}",
+            station="quay-router",
+            port="quay-a/p23",
+            vid=vid,
+            belongs=SEG[segment],
+            addresses=[f"10.64.{vid}.1/24"],
+        )
+    for host, port, vid in (("razorbill", "move", 120), ("gannet", "move", 120), ("fulmar", "mgmt", 110)):
         group = f"{host}/guests0/restore"
-        over = f"{host}/guests0/move"
+        over = f"{host}/guests0/{port}"
+        RECORDS["host_port"][over] = replace(RECORDS["host_port"][over], gateway=f"10.64.{vid}.1")
         put("port_group", group, switch=f"{host}/guests0", name="restore", mode="overlay", vni=5010, over=over)
 
     def guest(host: str, name: str, number: int, **adapter: object) -> None:
@@ -473,7 +486,7 @@ def whole_wiring() -> None:
         belongs=SEG["tide gauges"],
         addresses=["10.65.30.41/24"],
     )
-    for n, host in enumerate(("razorbill", "gannet")):
+    for n, host in enumerate(("razorbill", "gannet", "fulmar")):
         guest(
             host,
             f"restore-db-{n + 1}",

@@ -11,6 +11,7 @@ import errno
 import json
 import mmap
 import os
+import pathlib
 import re
 import select
 import socket
@@ -458,8 +459,7 @@ class Job:
             for trial in trials:
                 if trial["what"] == "lease":
                     servers.append(self.server(*trial["server"]))
-            if servers:
-                time.sleep(1)
+            self.serving([trial["server"][0] for trial in trials if trial["what"] == "lease"])
             for number, trial in enumerate(trials):
                 space, device = trial["from"]
                 self.kernel.enter(space)
@@ -475,6 +475,19 @@ class Job:
             for process in servers:
                 process.kill()
                 process.wait()
+
+    def serving(self, spaces: list[str]) -> None:
+        """Wait until a server of leases listens in each of some namespaces; a busy machine may take its time."""
+        deadline = time.monotonic() + SETTLED
+        for space in set(spaces):
+            self.kernel.enter(space)
+            try:
+                while pathlib.Path("/proc/thread-self/net/udp").read_text().count(":0043 ") < spaces.count(space):
+                    if time.monotonic() > deadline:
+                        raise Failed(f"the DHCP server in {space} doesn’t listen")
+                    time.sleep(0.05)
+            finally:
+                self.kernel.leave()
 
     def server(self, space: str, device: str, first: str, last: str, mask: str) -> subprocess.Popen[bytes]:
         """A real DHCP server on an interface."""

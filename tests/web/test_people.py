@@ -27,7 +27,7 @@ class LoginTest(BrowserTest):
 
 class VerdictsTest(BrowserTest):
     def test_verdicts_finding_proof_mend_undo_redo(self) -> None:
-        expect(self.count("home")).to_have_text("26")
+        expect(self.count("home")).to_have_text("27")
         self.finding("tide-gauge-view loses its gateway").click()
         body = self.page.locator(".finding.open")
         body.get_by_role("button", name="Proof").click()
@@ -39,7 +39,7 @@ class VerdictsTest(BrowserTest):
         expect(self.page.locator("[data-verdict=wavering]")).to_contain_text("−1")
         expect(self.finding("tide-gauge-view loses")).to_have_count(0)
         self.page.keyboard.press("Control+z")
-        expect(self.count("home")).to_have_text("26")
+        expect(self.count("home")).to_have_text("27")
         expect(self.finding("tide-gauge-view loses")).to_be_visible()
         self.page.keyboard.press("Control+Shift+z")
         expect(self.count("home")).to_have_text("27")
@@ -47,7 +47,7 @@ class VerdictsTest(BrowserTest):
     def test_an_edit_from_a_second_browser_arrives_by_itself(self) -> None:
         other = self.person("tomas")
         other.goto(f"{URL}/plans/{self.plan}/landing")
-        expect(self.count("home", other)).to_have_text("26")
+        expect(self.count("home", other)).to_have_text("27")
         expect(self.page.get_by_role("list", name="People in this plan")).to_contain_text("tomas")
         self.finding("tide-gauge-buoy lands on VID 203").click()
         self.page.get_by_role("button", name="Tag port group tide gauges 230").click()
