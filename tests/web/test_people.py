@@ -35,14 +35,14 @@ class VerdictsTest(BrowserTest):
         self.accessible()
         body.get_by_role("button", name="Allow 230 on port p2 of quay-b").focus()
         self.page.keyboard.press("Enter")
-        expect(self.count("home")).to_have_text("27")
+        expect(self.count("home")).to_have_text("28")
         expect(self.page.locator("[data-verdict=wavering]")).to_contain_text("−1")
         expect(self.finding("tide-gauge-view loses")).to_have_count(0)
         self.page.keyboard.press("Control+z")
         expect(self.count("home")).to_have_text("27")
         expect(self.finding("tide-gauge-view loses")).to_be_visible()
         self.page.keyboard.press("Control+Shift+z")
-        expect(self.count("home")).to_have_text("27")
+        expect(self.count("home")).to_have_text("28")
 
     def test_an_edit_from_a_second_browser_arrives_by_itself(self) -> None:
         other = self.person("tomas")
@@ -51,8 +51,8 @@ class VerdictsTest(BrowserTest):
         expect(self.page.get_by_role("list", name="People in this plan")).to_contain_text("tomas")
         self.finding("tide-gauge-buoy lands on VID 203").click()
         self.page.get_by_role("button", name="Tag port group tide gauges 230").click()
-        expect(self.count("home")).to_have_text("27")
-        expect(self.count("home", other)).to_have_text("27")
+        expect(self.count("home")).to_have_text("28")
+        expect(self.count("home", other)).to_have_text("28")
         expect(other.get_by_role("status")).to_contain_text("ines: Tag port group tide gauges 230")
 
 
