@@ -86,6 +86,18 @@ class SceneTest(unittest.TestCase):
         made.kinds["nic"][0]["link"] = "down"
         self.assertEqual((len(down), len([n for n in self.lines(made, "a", "ip") if n.endswith(" down")])), (0, 2))
 
+    def test_a_loop_over_a_lag_is_cut_at_each_of_its_cables(self) -> None:
+        made = pair("10", "10")
+        made.put("uplink", "a/u2", switch="a/s", name="u2", mode="hashed")
+        lag = made.put("lag", "sw/lag", switch="sw", name="lag", lacp=False)
+        for n in (5, 6):
+            made.put("nic", f"a/n{n}", host="a", name=f"n{n}", uplink="a/u2", rank=n)
+            made.cable(f"a/n{n}", made.trunk(f"sw/p{n}", "10", lag=lag))
+        fitted = fit(made.plan())
+        self.assertEqual(len([left for left in fitted.left if "closes a loop" in left.reason]), 2)
+        kept = {cable.a for cable in fitted.plan.all("cable")}
+        self.assertEqual(kept, {"a/n0", "b/n0"})
+
     def test_spans(self) -> None:
         self.assertEqual(spans([4, 1, 2, 3, 9]), ["1-4", "9"])
         self.assertEqual(spans([]), [])

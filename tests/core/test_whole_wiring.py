@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 
+from aptwire.forward.frames import LARGE, Frames
 from aptwire.forward.hearing import hears
 from aptwire.forward.trace import trace
 from aptwire.forward.tree import port_order
@@ -311,6 +312,29 @@ class RoutedOverlayTest(Case):
         mend = mends(judgement, found)[0]
         self.assertEqual(mend.title, "Give 10.64.20.1 as its gateway to host port hp of c")
         self.assertEqual(judge(mend.preview.plan).verdicts()["c1"], "home")
+
+    def test_large_packets_end_at_a_router_that_takes_less(self) -> None:
+        made = routed()
+        for kind in ("fabric_port", "virtual_switch"):
+            for record in made.kinds[kind]:
+                record["mtu"] = 9000
+        frames = Frames(compile_wiring(made.plan()))
+        self.assertEqual({seat for seat, _ in frames.heard("a1", None, LARGE)}, {"b1", "c1"})
+        made.kinds["station_port"][1]["mtu"] = 1500
+        frames = Frames(compile_wiring(made.plan()))
+        self.assertEqual({seat for seat, _ in frames.heard("a1", None, LARGE)}, {"b1"})
+        self.assertEqual({seat for seat, _ in frames.heard("a1", None)}, {"b1", "c1"})
+
+    def test_over_each_member_of_a_team_and_for_each_of_two_routers(self) -> None:
+        made = routed()
+        made.trunk("sw/p9", "30")
+        made.put("nic", "c/n1", host="c", name="n1", uplink="c/u", rank=1)
+        made.cable("c/n1", "sw/p9")
+        self.judged(made, a1="home", c1="wavering")
+        made = routed()
+        made.kinds["station_port"][1]["station"] = made.put("station", "other", name="marsh-router", routes=True)
+        made.kinds["station_port"][1]["port"] = made.trunk("sw/r2", "20")
+        self.judged(made, a1="home", b1="home", c1="stranded")
 
     def test_one_address_twice_and_two_segments_meet_over_the_router(self) -> None:
         made = routed()

@@ -312,6 +312,18 @@ class AnswersTest(unittest.TestCase):
         _, both = self.client.post(f"plans/{self.plan}/preview", {"edits": [edit, []]})
         self.assertEqual([found["risks"] for found in both], [[], []], "a choice among many is about verdicts")
 
+    def test_a_mend_tells_what_risks_it_brings(self) -> None:
+        listed = self.client.get(f"plans/{self.plan}/verdicts")[1]["findings"]
+        thin = next(f["id"] for f in listed if f["title"].startswith("storage rests on a single NIC"))
+        (mend,) = self.client.get(f"plans/{self.plan}/findings/{thin}")[1]["mends"]
+        self.assertRegex(mend["title"], "^Move what is on store0 of fulmar to guests0 of fulmar")
+        self.assertTrue(any("storage and production share a NIC" in risk for risk in mend["risks"]), mend["risks"])
+        self.assertEqual(mend["shut_down"], [])
+        _, (seen,) = self.client.post(f"plans/{self.plan}/preview", {"edits": [mend["edit"]]})
+        self.assertEqual(
+            (seen["risks"], seen["moves"]), (mend["risks"], mend["moves"]), "as a preview of its edit says"
+        )
+
     def test_a_preview_of_a_wrong_edit_says_why(self) -> None:
         edits = [[patch("segment", "segment-edge", vid=0)], [patch("segment", "segment-edge", vid=301)]]
         status, seen = self.client.post(f"plans/{self.plan}/preview", {"edits": edits})

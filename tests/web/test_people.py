@@ -44,6 +44,13 @@ class VerdictsTest(BrowserTest):
         self.page.keyboard.press("Control+Shift+z")
         expect(self.count("home")).to_have_text("28")
 
+    def test_a_mend_says_what_it_would_bring(self) -> None:
+        self.finding("storage rests on a single NIC").click()
+        mend = self.page.get_by_role("button", name="Move what is on store0 of fulmar")
+        expect(mend).to_contain_text("then: storage sends packets of 9000 bytes")
+        expect(mend).to_contain_text("storage and production share a NIC on fulmar")
+        self.accessible()
+
     def test_an_edit_from_a_second_browser_arrives_by_itself(self) -> None:
         other = self.person("tomas")
         other.goto(f"{URL}/plans/{self.plan}/landing")
