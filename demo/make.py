@@ -441,7 +441,7 @@ def whole_wiring() -> None:
     for host, port, vid in (("razorbill", "move", 120), ("gannet", "move", 120), ("fulmar", "mgmt", 110)):
         group = f"{host}/guests0/restore"
         over = f"{host}/guests0/{port}"
-        RECORDS["host_port"][over] = replace(RECORDS["host_port"][over], gateway=f"10.64.{vid}.1")
+        RECORDS["host_port"][over] = replace(RECORDS["host_port"][over], gateway=f"10.64.{vid}.1")  # type: ignore[call-arg]
         put("port_group", group, switch=f"{host}/guests0", name="restore", mode="overlay", vni=5010, over=over)
 
     def guest(host: str, name: str, number: int, **adapter: object) -> None:

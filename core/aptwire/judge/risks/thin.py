@@ -143,18 +143,22 @@ class ThinRisks(Look):
 
     def _other_card(self, teams: list[tuple[Facts, Team]]) -> Iterator[tuple[str, Edit]]:
         edit: list[Operation] = []
+        said = "Take a free NIC of another card in place of the last one"
         for found, team in teams:
             last = team.members[team.usable - 1].nic
             free = free_nic(self.plan, found.host, self.wiring.far, getattr(last, "card", ""))
             if free is None or not isinstance(last, Nic):
                 return
-            old, new = (self.wiring.port_behind(nic.id) for nic in (last, free))
-            if (old.lag if old is not None else None) != (new.lag if new is not None else None):
-                return
+            ports = [self.wiring.port_behind(nic.id) for nic in (*_carrying(team), free)]
+            if len({port.lag if port is not None else None for port in ports}) > 1:
+                # It isn't in the LAG of the others, so there can be none.
+                said = "Make it a standby team with a free NIC of another card in place of the last one"
+                edit.append(Patch("uplink", team.uplink.id, {"mode": "standby"}))
+                edit += [Patch("fabric_port", p.id, {"lag": None}) for p in ports if p is not None and p.lag]
             edit.append(Patch("nic", free.id, {"uplink": team.uplink.id, "role": last.role, "rank": last.rank}))
             edit.append(Patch("nic", last.id, {"uplink": None}))
             edit += self._permits([free], found, team)
-        yield "Take a free NIC of another card in place of the last one", tuple(edit)
+        yield said, tuple(edit)
 
 
 def _carrying(team: Team) -> list[Nic]:
