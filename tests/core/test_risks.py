@@ -281,6 +281,23 @@ class RiskTest(unittest.TestCase):
         made.kinds["fabric_port"][0]["allowed"] = "20"
         self.absent(made, "loop")
 
+    def test_a_loop_in_which_frames_change_their_vid(self) -> None:
+        made = Small()
+        for vid in (10, 20):
+            made.segment(vid)
+        for name in "xy":
+            made.fabric(name)
+        made.trunk("x/a", "30", native=10)
+        made.trunk("y/a", "30", native=20)
+        made.cable("x/a", "y/a")
+        self.absent(made, "loop")
+        made.trunk("x/b", "40", native=10)
+        made.trunk("y/b", "40", native=20)
+        made.cable("x/b", "y/b")
+        self.mended(made, "loop", "Disable port", "Frames go round and round over port . of x and port . of y")
+        made.kinds["fabric_port"][-1]["native"] = 50
+        self.absent(made, "loop")
+
     def test_a_switch_plugged_into_itself(self) -> None:
         made = Small()
         made.fabric("x")

@@ -170,3 +170,36 @@ def loops(links: Iterable[Link], crossing: Callable[[Link, int], list[int]]) -> 
         if closed:
             found.append(Loop(link, tuple(closed)))
     return found
+
+
+def circles(links: Iterable[Link], there: Callable[[Link, int], list[int]]) -> list[Loop]:
+    """The loops in which frames change their VID and come back to the same place with the same one; of those that meet, one.
+
+    `there(link, side)` gives for each class the one that it becomes over a link from that side, -1 where it is dropped.
+    """
+    at: dict[int, list[tuple[Link, int]]] = {}
+    changing: list[tuple[Link, int, int, int]] = []
+    for link in links:
+        for side in (0, 1):
+            at.setdefault(link.ends[side], []).append((link, side))
+            changing += [(link, side, k, after) for k, after in enumerate(there(link, side)) if after not in (-1, k)]
+    found: list[Loop] = []
+    told: set[tuple[int, int]] = set()
+    for link, side, k, after in changing:
+        start = (link.ends[1 - side], after, link.key)
+        if start[:2] in told:
+            continue
+        seen, waiting, closed = {start}, [start], False
+        while waiting:
+            bridge, context, entry = waiting.pop()
+            for onward, near in at[bridge]:
+                following = there(onward, near)[context] if onward.key != entry else -1
+                spot = (onward.ends[1 - near], following, onward.key)
+                closed = closed or spot == start
+                if following >= 0 and spot not in seen:
+                    seen.add(spot)
+                    waiting.append(spot)
+        if closed:
+            told.update(spot[:2] for spot in seen)
+            found.append(Loop(link, (k, after)))
+    return found

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import partial
+from functools import cache, partial
 from typing import Any
 
 import numpy as np
 
 from aptwire.forward.domains import core_links, crossing, solve
-from aptwire.forward.fabric import header, least, loops
+from aptwire.forward.fabric import circles, header, least, loops
 from aptwire.forward.parts import Link
 from aptwire.forward.trace import Hop
 from aptwire.judge.facts import End
@@ -219,10 +219,19 @@ class CableRisks(Look):
             kept = there[:used] == np.arange(used)
             return [int(k) for k in np.flatnonzero(kept).tolist()]
 
-        links = [link for link in core_links(wiring) if link.ends[0] != link.ends[1]]
+        # In an order that doesn't hang on the edits before.
+        links = sorted((k for k in core_links(wiring) if k.ends[0] != k.ends[1]), key=lambda k: k.key)
         joints = {joint.key: joint for joint in wiring.fabric.joints}
         selves = [j for j in joints.values() if j.ends[0] == j.ends[1]]
-        for loop in loops(links, passes):
+
+        @cache
+        def there(link: Link, side: int) -> list[int]:
+            made: list[int] = crossing(link.rules[side], link.rules[1 - side])[:used].tolist()
+            return made
+
+        found = loops(links, passes)
+        changing = [c for c in circles(links, there) if all(c.link is not loop.link for loop in found)]
+        for loop in (*found, *changing):
             named = sorted({v for k in loop.classes if k for v in wiring.classes.members[k][:20]})
             used_here = vids.write([s.vid for s in self.plan.all("segment") if s.vid in named]) or vids.write(named[:5])
             joint = joints.get(loop.link.key)
