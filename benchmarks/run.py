@@ -212,15 +212,19 @@ def server() -> None:
     file = DATA / "fleet-1000.json"
     file.write_bytes(write_plan(fleet(1000, 80, 400)))
     load = (
-        "import django,sys;django.setup();from aptwire.plan.file import read_plan;"
-        "from aptwire_server.plans.commits import create_plan;"
-        "print(create_plan(read_plan(open(sys.argv[1],'rb').read()),None).pk)"
+        "import django,sys,time;django.setup();from aptwire.plan.file import read_plan;"
+        "from aptwire_server.plans.commits import create_plan;began=time.perf_counter();"
+        "plan=read_plan(open(sys.argv[1],'rb').read());read=time.perf_counter();"
+        "print(create_plan(plan,None).pk,read-began,time.perf_counter()-read)"
     )
     with serve.throwaway_server() as (url, env):
         made = subprocess.run(
             [str(PYTHON), "-c", load, str(file)], env={**os.environ, **env}, capture_output=True, text=True, check=True
         )
-        plan = made.stdout.strip()
+        plan, read, stored = made.stdout.split()
+        print(
+            f"\na plan file of {file.stat().st_size / 1e6:.0f} MB is read and checked in {float(read):.1f} s, stored in {float(stored):.1f} s"
+        )
         ask = Asking(url, serve.PASSWORD)
         ask("GET", f"plans/{plan}")
         ask.largest = 0
@@ -294,6 +298,14 @@ def screen() -> None:
                 took.append(page.evaluate(watch, wanted))
                 page.wait_for_timeout(150)
             print(f"| {name} | median {statistics.median(took):.0f} ms, slowest {max(took):.0f} ms |", flush=True)
+        page.goto(f"{url}/plans")
+        page.get_by_label("Plan file").set_input_files(str(DATA / "fleet-1000.json"))
+        page.get_by_role("heading", name="1000 hosts").wait_for(timeout=300_000)
+        page.locator(".column").first.wait_for(timeout=300_000)
+        started = time.perf_counter()
+        page.reload()
+        page.locator(".column").first.wait_for(timeout=300_000)
+        print(f"\nopening 1,000 hosts in a browser: {time.perf_counter() - started:.1f} s")
         browser.close()
 
 
