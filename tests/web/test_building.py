@@ -72,7 +72,10 @@ class TogetherTest(BuildingCase):
         panel = self.page.get_by_role("dialog", name="2 adapters")
         panel.get_by_role("button", name="Move").click()
         expect(panel.get_by_role("option")).to_have_text(
-            [re.compile("berth planning"), "edge300 on guests0", re.compile("ticketing"), re.compile("tide gauges")]
+            [
+                re.compile(name)
+                for name in ("berth planning", "edge300 on guests0", "restore", "ticketing", "tide gauges")
+            ]
         )
         panel.get_by_role("option", name=re.compile("^edge")).click()
         self.revision(1)
@@ -221,7 +224,7 @@ class PartsTest(BuildingCase):
         expect(
             self.page.get_by_role("button", name=re.compile("^tap-pilot-office of pilot-office: home, in ticketing"))
         ).to_be_visible()
-        expect(self.count("home")).to_have_text("27")
+        expect(self.count("home")).to_have_text("28")
 
     def test_adapters_are_attached_to_a_port_group_together(self) -> None:
         slot = self.host("fulmar").get_by_role("button", name="Port group edge, tag 300")
@@ -373,25 +376,25 @@ class BesideTest(BuildingCase):
         self.accessible()
         row.get_by_role("button").click()
         expect(row).to_have_count(0)
-        expect(self.count("home")).to_have_text("27")
+        expect(self.count("home")).to_have_text("28")
         table.get_by_label("show what is the same too").check()
         expect(row).to_be_visible()
         self.page.get_by_role("button", name="Back to the drawing").click()
         expect(self.page.get_by_role("button", name="fulmar Northquay")).to_be_visible()
 
     def test_an_overlay_port_group_is_made_over_the_host_port_of_the_same_name(self) -> None:
-        self.page.goto(f"{URL}/plans/{self.plan}/decks?beside=gannet+fulmar")
+        self.page.goto(f"{URL}/plans/{self.plan}/decks?beside=gannet+petrel")
         table = self.page.get_by_role("region", name="Two hosts side by side")
         row = table.get_by_role("row").filter(has_text="VNI 5010")
         expect(row).to_contain_text("nobody moves")
-        row.get_by_role("button", name="Make port group restore on fulmar").click()
+        row.get_by_role("button", name="Make port group restore on petrel").click()
         expect(row).to_have_count(0)
         self.revision(1)
         _, page = someone().get(f"plans/{self.plan}/page")
         made = next(
-            g for g in page["records"]["port_group"] if g["id"].startswith("fulmar/") and g["mode"] == "overlay"
+            g for g in page["records"]["port_group"] if g["id"].startswith("petrel/") and g["mode"] == "overlay"
         )
-        self.assertEqual((made["vni"], made["over"]), (5010, "fulmar/guests0/move"))
+        self.assertEqual((made["vni"], made["over"]), (5010, "petrel/guests0/move"))
 
 
 class EmptyPlanTest(BuildingCase):
