@@ -178,11 +178,11 @@ class CableRisks(Look):
 
     def _overheard(self, vids_: frozenset[int], most: int = 3) -> str:
         """Who would be seen on a cable on these VIDs, `most` segments by name."""
+        by_vid = self.plan.grouped("segment", "vid")
         told: list[str] = []
-        for vid in sorted(vids_):
-            for segment in self.plan.where("segment", "vid", vid):
-                count = self.members(segment.id) if len(told) < most else 0
-                told.append(f"{segment.name} ({vid}), {count} endpoint{'' if count == 1 else 's'}")
+        for segment in (s for vid in sorted(vids_) for s in by_vid.get(vid, ())):
+            count = self.members(segment.id) if len(told) < most else 0
+            told.append(f"{segment.name} ({segment.vid}), {count} endpoint{'' if count == 1 else 's'}")
         return some(told, most)
 
     def lacking(self) -> Iterator[Risk]:
