@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from aptwire.forward.parts import Bridge, Link, Member, Team
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.forward.tree import Joint, Tree, spanning_tree
@@ -172,28 +174,30 @@ def loops(links: Iterable[Link], crossing: Callable[[Link, int], list[int]]) -> 
     return found
 
 
-def circles(links: Iterable[Link], there: Callable[[Link, int], list[int]]) -> list[Loop]:
+def circles(links: Iterable[Link], there: Callable[[Link, int], np.ndarray]) -> list[Loop]:
     """The loops in which frames change their VID and come back to the same place with the same one; of those that meet, one.
 
-    `there(link, side)` gives for each class the one that it becomes over a link from that side, -1 where it is dropped.
+    `there(link, side)` int[classes] gives for each class the one that it becomes over a link from that side, -1 where it is dropped.
     """
     at: dict[int, list[tuple[Link, int]]] = {}
     changing: list[tuple[Link, int, int, int]] = []
     for link in links:
         for side in (0, 1):
             at.setdefault(link.ends[side], []).append((link, side))
-            changing += [(link, side, k, after) for k, after in enumerate(there(link, side)) if after not in (-1, k)]
+            after = there(link, side)
+            kept = np.flatnonzero((after >= 0) & (after != np.arange(after.size)))
+            changing += [(link, side, k, int(after[k])) for k in kept.tolist()]
     found: list[Loop] = []
     told: set[tuple[int, int]] = set()
-    for link, side, k, after in changing:
-        start = (link.ends[1 - side], after, link.key)
+    for link, side, k, into in changing:
+        start = (link.ends[1 - side], into, link.key)
         if start[:2] in told:
             continue
         seen, waiting, closed = {start}, [start], False
         while waiting:
             bridge, context, entry = waiting.pop()
             for onward, near in at[bridge]:
-                following = there(onward, near)[context] if onward.key != entry else -1
+                following = int(there(onward, near)[context]) if onward.key != entry else -1
                 spot = (onward.ends[1 - near], following, onward.key)
                 closed = closed or spot == start
                 if following >= 0 and spot not in seen:
@@ -201,5 +205,5 @@ def circles(links: Iterable[Link], there: Callable[[Link, int], list[int]]) -> l
                     waiting.append(spot)
         if closed:
             told.update(spot[:2] for spot in seen)
-            found.append(Loop(link, (k, after)))
+            found.append(Loop(link, (k, into)))
     return found

@@ -89,11 +89,11 @@ class Roads:
                 continue
             if bridge in member.link.ends:
                 yield member.link
-        for team, member in wiring.team_links.get(bridge, ()):
-            if goal >= 0 and team.bridge != goal and wiring.bridges[team.bridge].trunk < 0:
-                continue
-            if member.link is not None and wiring.carries(team, state) is member:
-                yield member.link
+        behind = wiring.team_links.get(bridge, {})
+        for switch in behind if goal < 0 else (-1, goal):
+            for team, member in behind.get(switch, ()):
+                if member.link is not None and wiring.carries(team, state) is member:
+                    yield member.link
 
     def leaving(self, spot: Spot, order: str, goal: int = -1) -> Iterator[Link]:
         """The links by which a frame may leave: never the one it came by, nor another of the same uplink."""

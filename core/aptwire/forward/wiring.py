@@ -110,14 +110,15 @@ class Wiring:
         return ways_out(self.plan)
 
     @cached_property
-    def team_links(self) -> dict[int, list[tuple[Team, Member]]]:
-        """The uplinks' members by the bridge that they are plugged into."""
-        found: dict[int, list[tuple[Team, Member]]] = {}
+    def team_links(self) -> dict[int, dict[int, list[tuple[Team, Member]]]]:
+        """The uplinks' members by the bridge that they are plugged into, and by the switch to which they lead if nothing leads on from there, else -1."""
+        found: dict[int, dict[int, list[tuple[Team, Member]]]] = {}
         for block in self.blocks.values():
             for team in block.teams:
+                behind = team.bridge if self.bridges[team.bridge].trunk < 0 else -1
                 for member in team.members[: team.usable]:
                     if member.link is not None:
-                        found.setdefault(member.link.ends[1], []).append((team, member))
+                        found.setdefault(member.link.ends[1], {}).setdefault(behind, []).append((team, member))
         return found
 
     def port_behind(self, nic: str) -> FabricPort | None:

@@ -82,12 +82,9 @@ class _Finder:
         self.judgement = judgement
         self.plan = judgement.plan
         self.wiring = judgement.wiring
-        columns = judgement.columns
-        counted = np.bincount(columns.segment + 1, weights=columns.weight, minlength=1)
-        self._places = {
-            id: int(counted[n + 1]) for n, id in enumerate(judgement.intent.subnets) if n + 1 < counted.size
-        }
+        self._places = judgement.members()
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
+        self._states: dict[tuple[object, ...], str] = {}
 
     def run(self) -> list[Finding]:
         grouped: dict[tuple[object, ...], list[tuple[Place, Cause]]] = {}
@@ -110,7 +107,7 @@ class _Finder:
             return (*base, *sorted(set(map(bare_address, place.addresses)) & set(map(bare_address, other.addresses))))
         if cause.what in (ADDRESS, NO_INTENT, NO_GROUP):
             return (*base, place.record)
-        state = say_state(self.wiring, cause.state)
+        state = self._when(cause)
         if cause.what == WRONG_TAG:
             return (*base, place.segment, self.wrong_at(place, cause), state)
         hop = self.broken_at(place, cause)
@@ -118,6 +115,13 @@ class _Finder:
         port = self.plan.find(hop.records[0]) if hop and hop.records else None
         segment = None if isinstance(port, FabricPort) and port.mode == "access" else place.segment
         return (*base, segment, hop.records[:1] if hop else (), hop.outcome if hop else "", state)
+
+    def _when(self, cause: Cause) -> str:
+        """The state in which it happens, in words."""
+        key = _frozen(cause.state)
+        if key not in self._states:
+            self._states[key] = say_state(self.wiring, cause.state)
+        return self._states[key]
 
     def _other(self, cause: Cause) -> Place:
         place = self.wiring.place(cause.towards)
@@ -219,7 +223,7 @@ class _Finder:
         hop = self.broken_at(place, cause)
         reason = _sentence(hop.reason) if hop else ""
         culprit = hop.records if hop else ()
-        when = say_state(self.wiring, cause.state)
+        when = self._when(cause)
         if cause.what == OPEN_END:
             return (
                 f"Nobody can know whether {who} {_verb('reaches', one)} {name}",
@@ -270,7 +274,7 @@ class _Finder:
         segment = self.plan.get("segment", place.segment)
         belongs = f"{name}, {segment.vid or 'untagged'}"
         rows = self.judgement.rows
-        state = say_state(self.wiring, cause.state)
+        state = self._when(cause)
         landed = self.judgement.lands_on(place)
         node_lost = False
         number = self.judgement.number(place.stand)

@@ -154,6 +154,12 @@ class Judgement:
         """The VID class on which a place lands."""
         return int(self.lands[self.number(place.stand)])
 
+    def members(self) -> dict[str, int]:
+        """How many places belong on each segment."""
+        ids = list(self.intent.subnets)
+        counted = np.bincount(self.columns.segment + 1, weights=self.columns.weight, minlength=len(ids) + 1)
+        return dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
+
     def troubled(self) -> Iterator[tuple[Place, Cause]]:
         """Every place that isn't home, in the order of records."""
         records: dict[str, Cause] = {}

@@ -29,29 +29,29 @@ def called(plan: Plan, record: Record | None) -> str:
     if record is None:
         return "something that is gone"
     if isinstance(record, (Nic, VirtualSwitch)):
-        return f"{record.name} of {_name(plan, record.host)}"
+        return f"{record.name} of {_name(plan, 'host', record.host)}"
     if isinstance(record, (Uplink, PortGroup, HostPort)):
-        switch = plan.find(record.switch)
-        host = _name(plan, switch.host) if isinstance(switch, VirtualSwitch) else record.switch
+        switch = plan.of("virtual_switch").get(record.switch)
+        host = _name(plan, "host", switch.host) if switch is not None else record.switch
         return f"{record.title} {record.name} of {host}"
     if isinstance(record, FabricPort):
-        return f"port {record.name} of {_name(plan, record.switch)}"
+        return f"port {record.name} of {_name(plan, 'fabric_switch', record.switch)}"
     if isinstance(record, Lag):
-        return f"LAG {record.name} of {_name(plan, record.switch)}"
+        return f"LAG {record.name} of {_name(plan, 'fabric_switch', record.switch)}"
     if isinstance(record, StationPort):
-        return f"{_name(plan, record.station)}{f' tag {record.vid}' if record.vid else ''}"
+        return f"{_name(plan, 'station', record.station)}{f' tag {record.vid}' if record.vid else ''}"
     if isinstance(record, GroupOrder):
         return f"the team order of {called(plan, plan.find(record.port_group))}"
     if isinstance(record, Mirror):
         return f"the mirror of {called(plan, plan.find(record.source))}"
     if isinstance(record, SecondaryVlan):
-        return f"{record.type} VLAN {record.vid} of {_name(plan, record.segment)}"
+        return f"{record.type} VLAN {record.vid} of {_name(plan, 'segment', record.segment)}"
     if isinstance(record, Separation):
         return f"the separation of {record.a} and {record.b}"
     if isinstance(record, Limits):
         return "the limits sheet"
     if isinstance(record, Adapter):
-        return f"{record.name} of {_name(plan, record.guest)}"
+        return f"{record.name} of {_name(plan, 'guest', record.guest)}"
     if isinstance(record, GuestTag):
         return f"tag {record.vid} on {called(plan, plan.find(record.adapter))}"
     if isinstance(record, Cable):
@@ -68,7 +68,7 @@ def host_of(plan: Plan, record: Record) -> str:
     if hasattr(record, "switch"):
         owner = plan.find(record.switch)
         return host_of(plan, owner) if owner else ""
-    return _name(plan, record.host) if hasattr(record, "host") else ""
+    return _name(plan, "host", record.host) if hasattr(record, "host") else ""
 
 
 def endpoint_key(plan: Plan, record: Record) -> str:
@@ -76,5 +76,5 @@ def endpoint_key(plan: Plan, record: Record) -> str:
     return f"{host_of(plan, record)}/{getattr(record, 'name', record.id)}"
 
 
-def _name(plan: Plan, id: str) -> str:
-    return getattr(plan.find(id), "name", id)
+def _name(plan: Plan, kind: str, id: str) -> str:
+    return getattr(plan.of(kind).get(id), "name", id)

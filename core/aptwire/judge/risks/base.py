@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from aptwire.forward.parts import NOW, State
@@ -56,12 +57,13 @@ class Risk:
         return self.mends() if callable(self.mends) else self.mends
 
 
-def some(names: Iterable[str], most: int = 3) -> str:
-    """Names as a sentence lists them: "a, b and 4 more"."""
+def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
+    """Names as a sentence lists them: "a, b and 4 more"; where only the first ones are given, `count` says how many there are."""
     listed = list(dict.fromkeys(names))
-    if len(listed) <= most:
+    count = max(count, len(listed))
+    if count <= most:
         return " and ".join([", ".join(listed[:-1]), listed[-1]] if len(listed) > 1 else listed)
-    return f"{', '.join(listed[: most - 1])} and {len(listed) - most + 1} more"
+    return f"{', '.join(listed[: most - 1])} and {count - most + 1} more"
 
 
 class Look:
@@ -88,11 +90,10 @@ class Look:
                 found.setdefault((adapter.guest, value), []).append(adapter)
         return sorted(found.items())
 
-    def members(self, segment: str) -> int:
-        """How many places belong on a segment."""
-        columns = self.judgement.columns
-        number = list(self.judgement.intent.subnets).index(segment)
-        return int(columns.weight[columns.segment == number].sum())
+    @cached_property
+    def members(self) -> dict[str, int]:
+        """How many places belong on each segment."""
+        return self.judgement.members()
 
 
 def free_nic(plan: Plan, host: str, far: Any, other_than: str | None = None) -> Nic | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Set
 from functools import cache, partial
 from typing import Any
 
@@ -126,10 +126,11 @@ class CableRisks(Look):
         known = [s.vid for kind in ("segment", "secondary_vlan") for s in self.plan.all(kind) if s.vid]
         segments = sum(1 << vid for vid in set(known))
         by_switch: dict[str, list[tuple[FabricPort, int]]] = {}
+        functions = self.plan.grouped("adapter", "function_of").keys() - {None}
         for found in self.facts:
             for port_id, extra in found.excess.items():
                 told = extra & segments
-                if told and not self._functions_behind(port_id):
+                if told and not (functions and self._any_behind(port_id, functions)):
                     port = self.plan.get("fabric_port", port_id)
                     by_switch.setdefault(port.switch, []).append((port, told))
         for switch, ports in sorted(by_switch.items()):
@@ -137,7 +138,7 @@ class CableRisks(Look):
             for _, told in ports:
                 every |= told
             name = called(self.plan, self.plan.get("fabric_switch", switch))
-            seen = self._overheard(vids.of_bits(ports[0][1]))
+            seen = self._overheard(ports[0][1])
             count = len(ports)
             yield Risk(
                 UNTIDY,
@@ -154,16 +155,15 @@ class CableRisks(Look):
                 ),
             )
 
-    def _functions_behind(self, port_id: str) -> bool:
-        """Whether virtual functions use the port, or another of its LAG: what they need isn't their switch's to say."""
+    def _any_behind(self, port_id: str, nics: Set[str]) -> bool:
+        """Whether one of these NICs is behind the port, or another of its LAG: what their virtual functions need isn't their switch's to say."""
         port = self.plan.get("fabric_port", port_id)
         ports = self.plan.where("fabric_port", "lag", port.lag) if port.lag else [port]
-        nics = [self.wiring.far.get(p.id, ("", ""))[0] for p in ports]
-        return any(self.plan.where("adapter", "function_of", nic) for nic in nics if nic)
+        return any(self.wiring.far.get(p.id, ("", ""))[0] in nics for p in ports)
 
     def _excess_facts(self, ports: list[tuple[FabricPort, int]]) -> tuple[Hop, ...]:
         return tuple(
-            self.fact(p.id, f"trunk {p.allowed}", f"one would see {self._overheard(vids.of_bits(t), 12)} there")
+            self.fact(p.id, f"trunk {p.allowed}", f"one would see {self._overheard(t, 12)} there")
             for p, t in ports[:20]
         )
 
@@ -176,14 +176,15 @@ class CableRisks(Look):
         )
         return ((title, edit),)
 
-    def _overheard(self, vids_: frozenset[int], most: int = 3) -> str:
-        """Who would be seen on a cable on these VIDs, `most` segments by name."""
+    def _overheard(self, bits: int, most: int = 3) -> str:
+        """Who would be seen on a cable on the VIDs of these bits, `most` segments by name."""
         by_vid = self.plan.grouped("segment", "vid")
-        told: list[str] = []
-        for segment in (s for vid in sorted(vids_) for s in by_vid.get(vid, ())):
-            count = self.members(segment.id) if len(told) < most else 0
+        seen = [segment for vid in sorted(vids.of_bits(bits)) for segment in by_vid.get(vid, ())]
+        told = []
+        for segment in seen[:most]:
+            count = self.members[segment.id]
             told.append(f"{segment.name} ({segment.vid}), {count} endpoint{'' if count == 1 else 's'}")
-        return some(told, most)
+        return some(told, most, len(seen))
 
     def lacking(self) -> Iterator[Risk]:
         """Tags that one member's port lacks while another's carries them, where nobody sits on them yet."""
@@ -214,20 +215,20 @@ class CableRisks(Look):
         wiring = self.wiring
         used = wiring.classes.used
 
+        numbers = np.arange(used)
+
+        @cache
+        def there(link: Link, side: int) -> np.ndarray:
+            return crossing(link.rules[side], link.rules[1 - side])[:used]
+
         def passes(link: Link, side: int) -> list[int]:
-            there = crossing(link.rules[side], link.rules[1 - side])
-            kept = there[:used] == np.arange(used)
-            return [int(k) for k in np.flatnonzero(kept).tolist()]
+            made: list[int] = np.flatnonzero(there(link, side) == numbers).tolist()
+            return made
 
         # In an order that doesn't hang on the edits before.
         links = sorted((k for k in core_links(wiring) if k.ends[0] != k.ends[1]), key=lambda k: k.key)
         joints = {joint.key: joint for joint in wiring.fabric.joints}
         selves = [j for j in joints.values() if j.ends[0] == j.ends[1]]
-
-        @cache
-        def there(link: Link, side: int) -> list[int]:
-            made: list[int] = crossing(link.rules[side], link.rules[1 - side])[:used].tolist()
-            return made
 
         found = loops(links, passes)
         changing = [c for c in circles(links, there) if all(c.link is not loop.link for loop in found)]

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 from typing import Any
 
 from aptwire.forward.parts import Member, Team
+from aptwire.forward.trace import Hop
 from aptwire.judge.facts import Facts
 from aptwire.judge.risks.base import RISK, Look, Risk, free_nic, port_text, some
 from aptwire.plan.edits import Edit, Operation, Patch, Put
@@ -103,16 +105,20 @@ class TeamRisks(Look):
             name = called(self.plan, self.plan.get("fabric_switch", switch))
             edit = tuple(Patch("uplink", u.id, {"detect": "probe"}) for u in uplinks)
             cable = called(self.plan, self.plan.get("cable", lonely[switch]))
+            who = some((called(self.plan, u) for u in uplinks[:3]), count=len(uplinks))
             yield Risk(
                 RISK,
                 "blind-failover",
                 (switch,),
-                f"{some(called(self.plan, u) for u in uplinks)} would not notice when {name} is cut off",
+                f"{who} would not notice when {name} is cut off",
                 f"{name} has a single way on, {cable}. Without it the links to the hosts stay up, and link detection sees nothing.",
                 (*(u.id for u in uplinks), lonely[switch]),
-                facts=tuple(self.fact(u.id, "failure seen by link", f"carries over {name}") for u in uplinks[:20]),
-                mends=((f"Let {some(called(self.plan, u) for u in uplinks)} probe", edit),),
+                facts=partial(self._blind_facts, uplinks, name),
+                mends=((f"Let {who} probe", edit),),
             )
+
+    def _blind_facts(self, uplinks: list[Uplink], switch: str) -> tuple[Hop, ...]:
+        return tuple(self.fact(u.id, "failure seen by link", f"carries over {switch}") for u in uplinks[:20])
 
     def lags(self) -> Iterator[Risk]:
         """LAGs and teams that don't fit each other (IEEE 802.1AX), and LAGs whose ports differ."""

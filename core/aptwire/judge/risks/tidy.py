@@ -6,6 +6,7 @@ import ipaddress
 from collections.abc import Iterator
 from typing import Any
 
+from aptwire.judge.facts import Facts
 from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
@@ -123,12 +124,15 @@ class TidyRisks(Look):
 
     def same_names(self) -> Iterator[Risk]:
         """One name for port groups of two switches of a host: whoever attaches a guest by name can't know which."""
-        hosts: dict[str, dict[str, list[PortGroup]]] = {}
+        hosts: dict[str, list[Facts]] = {}
         for found in self.facts:
-            for group, _ in found.groups:
-                hosts.setdefault(found.host, {}).setdefault(group.name, []).append(group)
+            hosts.setdefault(found.host, []).append(found)
         doubled: dict[str, list[list[PortGroup]]] = {}
-        for names in hosts.values():
+        for switches_of in hosts.values():
+            names: dict[str, list[PortGroup]] = {}
+            for found in switches_of if len(switches_of) > 1 else ():
+                for group, _ in found.groups:
+                    names.setdefault(group.name, []).append(group)
             for name, groups in names.items():
                 if len(groups) > 1:
                     doubled.setdefault(name, []).append(sorted(groups, key=lambda g: g.id))
