@@ -6,8 +6,6 @@ import hashlib
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-import numpy as np
-
 from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, Teller, Trace, say_state, trace

@@ -12,6 +12,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 
@@ -236,6 +237,38 @@ class Need:
     beside: tuple[int, ...] = ()
 
 
+@dataclass(frozen=True)
+class Runs:
+    """Stands on their own tags, sorted by segment and group, as runs of one group.
+
+    `order` are their places among the stands asked about, `run_of` the run of each; `start`, `weight`, `segment` (a number
+    among those here) and `top` (whether none of the segment is larger) of each run; `first` (run), `number`, `total` weight and `tied`
+    (whether several are the largest) of each segment.
+    """
+
+    order: np.ndarray
+    run_of: np.ndarray
+    start: np.ndarray
+    weight: np.ndarray
+    segment: np.ndarray
+    top: np.ndarray
+    first: np.ndarray
+    number: np.ndarray
+    total: np.ndarray
+    tied: np.ndarray
+
+
+class Shift(NamedTuple):
+    """A stand that another member carries into another group, on another tag, or into an open end; `before` and `after` its groups, -1 where it is
+    on a wrong tag."""
+
+    stand: int
+    weight: int
+    before: int
+    after: int
+    open: bool
+
+
 def is_idle(plan: Plan, endpoint: str) -> bool:
     """Whether an endpoint is disconnected or its guest is off."""
     port = plan.of("host_port").get(endpoint)
@@ -359,6 +392,7 @@ class _Judge:
         self.worst = np.zeros(size, dtype=np.int8)
         self.causes: dict[int, dict[int, Cause]] = {}
         self.own: dict[str, tuple[int, Cause]] = {}
+        self.today: Runs | None = None
 
     def run(self) -> Judgement:
         rows = self.rows
@@ -569,8 +603,9 @@ class _Judge:
         right = rows.right[first]
         for number in np.flatnonzero(~right).tolist():
             self._misplaced(number, first[number], NOW, None)
-        ok = self._state(first, groups, np.arange(right.size), NOW, None, self.domains)
-        self.fine |= ok
+        everyone = np.arange(right.size)
+        self.today = self._runs(groups[first], everyone, np.flatnonzero(right)) if right.any() else None
+        self.fine |= self._state(first, groups, everyone, NOW, None, self.domains, self.today)
 
     def _misplaced(self, stand: int, row: int, state: State, team: Team | None) -> None:
         """A stand that lands on no tag of its own segment over this row."""
@@ -592,10 +627,11 @@ class _Judge:
         state: State,
         team: Team | None,
         domains: Domains,
+        runs: Runs | None = None,
     ) -> np.ndarray:
         """Judge the stands that are on their own tag in one state.
 
-        `chosen` int[n]: the row that carries each of `stands`; returns whether each reaches what it must.
+        `chosen` int[n]: the row that carries each of `stands`; returns whether each reaches what it must.  `runs`: if they are known.
         """
         rows = self.rows
         ok = np.zeros(stands.size, dtype=bool)
@@ -603,33 +639,20 @@ class _Judge:
         if not inside.size:
             return ok
         group = groups[chosen]
-        order = inside[np.lexsort((group[inside], self.segment[stands[inside]]))]
-        segments, grouped = self.segment[stands[order]], group[order]
-        fresh_segment = np.r_[True, segments[1:] != segments[:-1]]
-        fresh = fresh_segment | np.r_[True, grouped[1:] != grouped[:-1]]
-        run_start = np.flatnonzero(fresh)
-        run_weight = np.add.reduceat(self.weight[stands[order]], run_start)
-        run_segment = np.cumsum(fresh_segment)[run_start] - 1
-        seg_start = np.flatnonzero(fresh_segment[run_start])
-        top = np.maximum.reduceat(run_weight, seg_start)
-        total = np.add.reduceat(run_weight, seg_start)
-        is_top = run_weight == top[run_segment]
-        tied = np.add.reduceat(is_top.astype(np.int64), seg_start) > 1
-        run_ok = is_top & ~tied[run_segment]
-        run_of = np.cumsum(fresh) - 1
-        ok[order] = run_ok[run_of]
+        runs = runs or self._runs(group, stands, inside)
+        order, total, tied = runs.order, runs.total, runs.tied
+        ok[order] = (runs.top & ~tied[runs.segment])[runs.run_of]
         # Most segments hang together, and where nobody is cut off there is nothing more to ask.
-        ends = [*run_start[seg_start][1:].tolist(), order.size]
-        run_stop = np.append(run_start[1:], order.size)
-        runs = np.diff([*seg_start.tolist(), run_start.size])
-        numbers = segments[run_start[seg_start]]
+        run_stop = np.append(runs.start[1:], order.size)
+        ends = [*runs.start[runs.first][1:].tolist(), order.size]
+        count = np.diff([*runs.first.tolist(), runs.start.size])
         special = np.array(
-            [n in self.gateways or n in self.private_segments or n in self.routed_segments for n in numbers.tolist()],
+            [self._special(n) for n in runs.number.tolist()],
             dtype=bool,
         )
-        for at in np.flatnonzero((runs > 1) | special | (total == 1)).tolist():
-            of = order[run_start[seg_start[at]] : ends[at]]
-            segment = int(numbers[at])
+        for at in np.flatnonzero((count > 1) | special | (total == 1)).tolist():
+            of = order[runs.start[runs.first[at]] : ends[at]]
+            segment = int(runs.number[at])
             if segment in self.private_segments:
                 self._private_state(segment, chosen, group, of, ok, stands, state, team, domains)
                 continue
@@ -638,12 +661,12 @@ class _Judge:
                 continue
             if not special[at] and total[at] > 1:
                 # Its largest group is all that it must reach, and which that is was counted above.
-                own = slice(seg_start[at], seg_start[at] + runs[at])
-                starts, stops = run_start[own], run_stop[own]
-                main = int(np.argmax(run_weight[own])) if not tied[at] else -1
+                own = slice(runs.first[at], runs.first[at] + count[at])
+                starts, stops = runs.start[own], run_stop[own]
+                main = int(np.argmax(runs.weight[own])) if not tied[at] else -1
                 kept = order[starts[main] : stops[main]] if main >= 0 else order[:0]
                 need = Need([int(group[kept[0]])], self._someone(stands[kept])) if main >= 0 else Need([], "")
-                for n in range(int(runs[at])):
+                for n in range(int(count[at])):
                     if n != main:
                         bad = order[starts[n] : stops[n]]
                         self._cut_off(bad, int(group[bad[0]]), stands, chosen, group, of, need, state, team, domains)
@@ -663,6 +686,34 @@ class _Judge:
                 need = needs[int(np.flatnonzero(~met[:, bad[0]])[0])]
                 self._cut_off(of[bad], mine, stands, chosen, group, of, need, state, team, domains)
         return ok
+
+    def _special(self, segment: int) -> bool:
+        """Whether there is more to ask of a segment's stands than which group is the largest."""
+        return segment in self.gateways or segment in self.private_segments or segment in self.routed_segments
+
+    def _runs(self, group: np.ndarray, stands: np.ndarray, inside: np.ndarray) -> Runs:
+        """The runs of those of `stands` that are `inside`; `group` int[stands] is the group of each."""
+        order = inside[np.lexsort((group[inside], self.segment[stands[inside]]))]
+        segments, grouped = self.segment[stands[order]], group[order]
+        fresh_segment = np.r_[True, segments[1:] != segments[:-1]]
+        fresh = fresh_segment | np.r_[True, grouped[1:] != grouped[:-1]]
+        start = np.flatnonzero(fresh)
+        weight = np.add.reduceat(self.weight[stands[order]], start)
+        segment = np.cumsum(fresh_segment)[start] - 1
+        first = np.flatnonzero(fresh_segment[start])
+        top = weight == np.maximum.reduceat(weight, first)[segment]
+        return Runs(
+            order,
+            np.cumsum(fresh) - 1,
+            start,
+            weight,
+            segment,
+            top,
+            first,
+            segments[start[first]],
+            np.add.reduceat(weight, first),
+            np.add.reduceat(top.astype(np.int64), first) > 1,
+        )
 
     def _needs(self, segment: int, stands: np.ndarray, group: np.ndarray) -> list[Need] | None:
         """What the stands of a segment must reach: each of its gateways, or else its largest group.
@@ -728,13 +779,27 @@ class _Judge:
         domains: Domains,
     ) -> None:
         """Stands of a segment that are in one group and miss what they need."""
-        scale = self.alone + len(self.stands) + 1
         nic_open = set(group[of[self.rows.open[chosen[of]]]].tolist())
         others = need.groups or [g for g in np.unique(group[of]).tolist() if g != mine]
         towards = need.place
         if not towards:
             elsewhere = of[group[of] != mine]
             towards = self._someone(stands[elsewhere]) if elsewhere.size else ""
+        self._lost(stands[lost].tolist(), mine, others, nic_open, towards, state, team, domains)
+
+    def _lost(
+        self,
+        lost: list[int],
+        mine: int,
+        others: list[int],
+        nic_open: set[int],
+        towards: str,
+        state: State,
+        team: Team | None,
+        domains: Domains,
+    ) -> None:
+        """Stands in one group that miss others; `nic_open` are the groups of the segment from which some NIC leads nobody knows where."""
+        scale = self.alone + len(self.stands) + 1
 
         def leaky(g: int) -> bool:
             return g in nic_open or g % scale in domains.open
@@ -742,7 +807,7 @@ class _Judge:
         unknown = mine in nic_open or any(o in nic_open for o in others)
         unknown = unknown or (leaky(mine) and any(leaky(o) for o in others))
         status, cause = (UNPROVEN, OPEN_END) if unknown else (STRANDED, CUT_OFF)
-        for number in stands[lost].tolist():
+        for number in lost:
             self._note(number, status, Cause(cause, state, team, towards))
 
     def _private_state(
@@ -859,20 +924,33 @@ class _Judge:
         for row in wrong.tolist():
             team, state = self._deviation(int(rows.team[row]), int(rows.member[row]))
             self._misplaced(int(rows.stand[row]), row, state, team)
-        events = np.unique(
-            np.stack([rows.team[changed], rows.member[changed], self.segment[rows.stand[changed]]], axis=1), axis=0
-        )
-        if not events.size:
+        changed = changed[self.segment[rows.stand[changed]] >= 0]
+        if not changed.size:
             return
         first = rows.first
+        stand, base = rows.stand[changed], first[rows.stand[changed]]
+        columns = (
+            rows.team[changed],
+            rows.member[changed],
+            self.segment[stand],
+            stand,
+            self.weight[stand],
+            np.where(rows.right[base], groups[base], -1),
+            np.where(rows.right[changed], groups[changed], -1),
+            rows.open[base] | rows.open[changed],
+        )
+        events: dict[tuple[int, int], dict[int, list[Shift]]] = {}
+        for team_no, member, segment, *shift in zip(*(c.tolist() for c in columns), strict=True):
+            events.setdefault((team_no, member), {}).setdefault(segment, []).append(Shift(*shift))
         order = np.argsort(self.segment, kind="stable")
-        starts = np.searchsorted(self.segment[order], np.arange(len(self.segments) + 1))
-        together: dict[tuple[int, int], list[int]] = {}
-        for team_no, member, segment in events.tolist():
-            if segment >= 0:
-                together.setdefault((team_no, member), []).append(segment)
-        for (team_no, member), segments in together.items():
-            stands = np.concatenate([order[starts[n] : starts[n + 1]] for n in segments])
+        starts = np.searchsorted(self.segment[order], np.arange(len(self.segments) + 1)).tolist()
+        today = _Today(self, groups, order, starts)
+        for (team_no, member), moved in sorted(events.items(), key=lambda event: event[0]):
+            team, state = self._deviation(team_no, member)
+            left = sorted(n for n, shifts in moved.items() if not self._stays(today, n, shifts, state, team))
+            if not left:
+                continue
+            stands = np.concatenate([order[starts[n] : starts[n + 1]] for n in left])
             chosen = first[stands].copy()
             for at in np.flatnonzero(rows.team[chosen] == team_no).tolist():
                 row = int(chosen[at])
@@ -881,9 +959,28 @@ class _Judge:
                     if rows.member[row] == member:
                         chosen[at] = row
                         break
-            team, state = self._deviation(team_no, member)
             ok = self._state(chosen, groups, stands, state, team, self.domains)
             self.fine[stands[ok]] = True
+
+    def _stays(self, today: _Today, segment: int, shifts: list[Shift], state: State, team: Team) -> bool:
+        """Judge a state in which most of a segment stay where they are together, so that nothing changes for those who don't move; False: it isn't so."""
+        main, weight, total = today.main[segment], today.weight[segment], today.total[segment]
+        if main < 0 or self._special(segment) or any(shift.open for shift in shifts):
+            return False
+        for shift in shifts:
+            total += shift.weight * ((shift.after >= 0) - (shift.before >= 0))
+            weight += shift.weight * ((shift.after == main) - (shift.before == main))
+        if total < 2 or weight * 2 <= total:
+            return False
+        towards = ""
+        for shift in shifts:
+            if shift.after == main:
+                self.fine[shift.stand] = True
+            elif shift.after >= 0:
+                towards = towards or today.someone(segment, shifts)
+                opened = today.open(segment)
+                self._lost([shift.stand], shift.after, [main], opened, towards, state, team, self.domains)
+        return True
 
     def _deviation(self, team_no: int, member: int) -> tuple[Team, State]:
         team = self.teams[team_no]
@@ -1031,6 +1128,45 @@ class _Judge:
 
     def _active(self, place: Place) -> bool:
         return not place.stand.judged or not is_idle(self.plan, place.endpoint)
+
+
+class _Today:
+    """Of each segment, by number: the `main` group in which more of its places are than in any other (-1: there is none), the places in it
+    (`weight`), and all its places on its own tag (`total`)."""
+
+    def __init__(self, judge: _Judge, groups: np.ndarray, order: np.ndarray, starts: list[int]) -> None:
+        self.judge, self.order, self.starts = judge, order, starts
+        self._open: dict[int, set[int]] = {}
+        first = judge.rows.first
+        self.groups = np.where(judge.rows.right[first], groups[first], -1)
+        main, weight, total = np.full((3, len(judge.segments)), [[-1], [0], [0]], dtype=np.int64)
+        runs = judge.today
+        if runs is not None:
+            best = np.flatnonzero(runs.top & ~runs.tied[runs.segment])
+            numbers = runs.number[runs.segment[best]]
+            main[numbers] = self.groups[runs.order[runs.start[best]]]
+            weight[numbers] = runs.weight[best]
+            total[runs.number] = runs.total
+        self.main, self.weight, self.total = main.tolist(), weight.tolist(), total.tolist()
+
+    def _stands(self, segment: int) -> np.ndarray:
+        return self.order[self.starts[segment] : self.starts[segment + 1]]
+
+    def someone(self, segment: int, shifts: list[Shift]) -> str:
+        """Who stands for the main group of a segment after these shifts."""
+        main, stands = self.main[segment], self._stands(segment)
+        gone = {shift.stand for shift in shifts}
+        staying = stands[self.groups[stands] == main].tolist()
+        there = [next((s for s in staying if s not in gone), None), *(m.stand for m in shifts if m.after == main)]
+        return self.judge.stands[min(s for s in there if s is not None)].records[0]
+
+    def open(self, segment: int) -> set[int]:
+        """The groups of a segment from which some NIC leads nobody knows where."""
+        if segment not in self._open:
+            stands = self._stands(segment)
+            opened = stands[self.judge.rows.open[self.judge.rows.first[stands]] & (self.groups[stands] >= 0)]
+            self._open[segment] = set(self.groups[opened].tolist())
+        return self._open[segment]
 
 
 def _among(values: np.ndarray, few: Sequence[int]) -> np.ndarray:
