@@ -86,28 +86,25 @@ def apart(judgement: Judgement, other: Judgement) -> set[str]:
     own = {r for a, b in ((judgement, other), (other, judgement)) for r in a.own if a.own[r] != b.own.get(r)}
     found = {judgement.wiring.home_block(record) for r in own if (record := judgement.plan.find(r)) is not None}
     blocks, others = judgement.wiring.blocks, other.wiring.blocks
-    found.update(key for key, block in blocks.items() if others.get(key) is not block)
-    if judgement.offsets == other.offsets and judgement.status.size == other.status.size:
-        same = (judgement.status == other.status) & (judgement.lands == other.lands)
-        differing = np.flatnonzero(~same).tolist()
-        causes = judgement.causes.keys() | other.causes.keys()
-        differing += [n for n in causes if _why(judgement, n) != _why(other, n)]
-        found.update(judgement.stands[n].block for n in differing)
-    else:
-        found.update(key for key in blocks if key not in found and not _alike(judgement, other, key))
-    return found
-
-
-def _why(judgement: Judgement, stand: int) -> object:
-    cause = judgement.causes.get(stand)
-    return cause and (cause.what, cause.state)
-
-
-def _alike(one: Judgement, two: Judgement, key: str) -> bool:
-    """Whether a block that both have in common stands alike in both."""
-    a, b, size = one.offsets[key], two.offsets[key], len(one.wiring.blocks[key].stands)
-    return (
-        bool((one.status[a : a + size] == two.status[b : b + size]).all())
-        and bool((one.lands[a : a + size] == two.lands[b : b + size]).all())
-        and all(_why(one, a + n) == _why(two, b + n) for n in range(size))
+    common = [key for key, block in blocks.items() if others.get(key) is block]
+    found.update(blocks.keys() - set(common))
+    sizes = np.array([len(blocks[key].stands) for key in common], dtype=np.int64)
+    before = np.cumsum(sizes) - sizes
+    mine, theirs = (
+        np.arange(sizes.sum()) + np.repeat(np.array([j.offsets[key] for key in common], dtype=np.int64) - before, sizes)
+        for j in (judgement, other)
     )
+    same = judgement.status[mine] == other.status[theirs]
+    same &= judgement.lands[mine] == other.lands[theirs]
+    found.update(judgement.stands[n].block for n in mine[~same].tolist())
+    why, why_there = _why(judgement), _why(other)
+    found.update(
+        block for block, at in why.keys() | why_there.keys() if why.get((block, at)) != why_there.get((block, at))
+    )
+    return found & blocks.keys()
+
+
+def _why(judgement: Judgement) -> dict[tuple[str, int], object]:
+    """What is wrong with each stand that isn't home, and in which state, by block and place in it."""
+    stands = judgement.stands
+    return {(stands[n].block, stands[n].index): (c.what, c.state) for n, c in judgement.causes.items()}
