@@ -7,9 +7,10 @@ from typing import Any
 
 from aptwire.forward.parts import Place, Stand
 from aptwire.forward.trace import say_state
+from aptwire.forward.wiring import Wiring
 from aptwire.judge.findings import Finding, everything, spoken
 from aptwire.judge.risks import Risk
-from aptwire.judge.verdicts import VERDICTS, Judgement, is_idle, tag_text
+from aptwire.judge.verdicts import VERDICTS, Cause, Judgement, is_idle, tag_text
 from aptwire.plan.names import host_of
 
 MOST_FINDINGS = 300
@@ -25,29 +26,26 @@ def landings(
     segment_of = {
         (s.vid or 0): s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True) if not s.vni
     }
-    known: dict[Stand, tuple[int | None, str | None]] = {}
+    known: dict[Stand, dict[str, Any]] = {}
     made = []
     for endpoint in wiring.endpoints() if endpoints is None else endpoints:
         record = plan.of("adapter").get(endpoint) or plan.get("host_port", endpoint)
         tags, worst = [], 0
         for place in wiring.places_of(endpoint):
-            landed = known.get(place.stand)
-            if landed is None:
-                landed = known[place.stand] = _landed(judgement, place, segment_of)
-            cause, status = judgement.cause_of(place), judgement.status_of(place)
-            worst = max(worst, status)
-            tags.append(
-                {
-                    "record": place.record,
+            said = known.get(place.stand)
+            if said is None:
+                lands_vid, lands = _landed(judgement, place, segment_of)
+                said = known[place.stand] = {
                     "tag": tag_text(wiring, place.label),
                     "belongs": place.segment,
-                    "lands_vid": landed[0],
-                    "lands": landed[1],
-                    "addresses": list(place.addresses),
-                    "verdict": VERDICTS[status],
-                    "state": say_state(wiring, cause.state) if cause else "now",
+                    "lands_vid": lands_vid,
+                    "lands": lands,
+                    **_fares(wiring, *judgement.fares(place.stand)),
                 }
-            )
+            status, own = judgement.status_of(place), judgement.own.get(place.record)
+            worst = max(worst, status)
+            told = {"record": place.record, "addresses": list(place.addresses), **said}
+            tags.append(told if own is None else {**told, **_fares(wiring, *own)})
         host = host_of(plan, record)
         made.append(
             {
@@ -62,6 +60,11 @@ def landings(
             }
         )
     return sorted(made, key=lambda e: (e["host"], e["kind"], e["key"])) if ordered else made
+
+
+def _fares(wiring: Wiring, status: int, cause: Cause | None) -> dict[str, str]:
+    """A verdict, and the state in which it shows."""
+    return {"verdict": VERDICTS[status], "state": say_state(wiring, cause.state) if cause else "now"}
 
 
 def _landed(judgement: Judgement, place: Place, segment_of: dict[int, str]) -> tuple[int | None, str | None]:

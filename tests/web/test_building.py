@@ -7,7 +7,7 @@ import unittest
 
 from playwright.sync_api import Locator, expect
 
-from tests.server.support import URL
+from tests.server.support import URL, patch
 from tests.web.support import BrowserTest, someone
 
 
@@ -370,17 +370,43 @@ class BesideTest(BuildingCase):
         table = self.page.get_by_role("region", name="Two hosts side by side")
         row = table.get_by_role("row").filter(has_text="tide gauges")
         expect(row).to_contain_text("1 astray → home")
-        expect(table.get_by_role("row").filter(has_text="neighbour carries").first).to_contain_text(
-            "quay-a p2; marsh-a p3"
-        )
+        neighbours = table.get_by_role("row").filter(has_text="neighbour").filter(has_text="quay-a p2")
+        expect(neighbours).to_contain_text("marsh-a p3")
         self.accessible()
-        row.get_by_role("button").click()
+        row.get_by_role("button", name="Tag port group tide gauges of petrel as on the other").click()
         expect(row).to_have_count(0)
         expect(self.count("home")).to_have_text("28")
         table.get_by_label("show what is the same too").check()
         expect(row).to_be_visible()
+        table.get_by_role("button", name="port group tide gauges of petrel: 230").click()
+        slot = self.page.get_by_role("button", name="Port group tide gauges, tag 230").and_(
+            self.page.locator("[data-id^='petrel/']")
+        )
+        expect(slot).to_be_focused()
+        self.page.go_back()
         self.page.get_by_role("button", name="Back to the drawing").click()
         expect(self.page.get_by_role("button", name="fulmar Northquay")).to_be_visible()
+
+    def test_guards_limits_and_failover_are_compared_too(self) -> None:
+        changes = [
+            patch("port_group", "gannet/guests0/ticketing", foreign_source=True, send_rate=50_000),
+            patch("uplink", "gannet/guests0/team0", detect="probe"),
+        ]
+        self.assertEqual(someone().edit(self.plan, 0, *changes)[0], 200)
+        self.page.goto(f"{URL}/plans/{self.plan}/decks?beside=gannet+fulmar")
+        table = self.page.get_by_role("region", name="Two hosts side by side")
+        row = table.get_by_role("row").filter(has_text="port group ticketing")
+        expect(row).to_contain_text("foreign source")
+        expect(row).to_contain_text("send rate 50000")
+        row.get_by_role("button", name="Guard port group ticketing of fulmar as on the other").click()
+        row.get_by_role("button", name="Limit port group ticketing of fulmar as on the other").click()
+        expect(row).to_have_count(0)
+        table.get_by_role("button", name="Let guests0 of fulmar fail over as on the other").click()
+        self.revision(4)
+        records = someone().whole(self.plan)["records"]
+        made = next(g for g in records["port_group"] if g["id"] == "fulmar/guests0/ticketing")
+        self.assertEqual((made["foreign_source"], made["send_rate"]), (True, 50_000))
+        self.assertEqual(next(u for u in records["uplink"] if u["id"] == "fulmar/guests0/team0")["detect"], "probe")
 
     def test_an_overlay_port_group_is_made_over_the_host_port_of_the_same_name(self) -> None:
         self.page.goto(f"{URL}/plans/{self.plan}/decks?beside=gannet+petrel")

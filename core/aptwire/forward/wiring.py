@@ -147,8 +147,8 @@ class Wiring:
 
     def place(self, id: str) -> Place | None:
         """The place of an adapter, guest tag, host port or station port; None if the record is no place."""
-        record = self.plan.find(id)
-        if record is None or record.kind not in PLACES:
+        record = self.plan.find(id, PLACES)
+        if record is None:
             return None
         block = self.blocks.get(self.home_block(record))
         stand = block.stand_of.get(id) if block else None
@@ -159,9 +159,9 @@ class Wiring:
 
     def places_of(self, endpoint: str) -> list[Place]:
         """All places of an adapter or host port, untagged first."""
-        own = self.place(endpoint)
-        tags = sorted(self.plan.where("guest_tag", "adapter", endpoint), key=lambda t: t.vid)
-        return [p for p in (own, *(self.place(t.id) for t in tags)) if p is not None]
+        tags = self.plan.where("guest_tag", "adapter", endpoint)
+        records = (endpoint, *(t.id for t in sorted(tags, key=lambda t: t.vid))) if tags else (endpoint,)
+        return [place for place in map(self.place, records) if place is not None]
 
     def endpoints(self) -> Iterator[str]:
         """Every adapter and host port, by id."""

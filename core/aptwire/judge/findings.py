@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, Teller, Trace, say_state, trace
+from aptwire.forward.wiring import PLACES
 from aptwire.judge.risks import Risk, risks, some
 from aptwire.judge.verdicts import (
     ADDRESS,
@@ -56,9 +57,9 @@ class Finding:
 
 def spoken(plan: Plan, endpoint: str) -> str:
     """An endpoint as a sentence names it: its guest (with the adapter, if there are several), or "fulmar's mgmt"."""
-    record = plan.find(endpoint)
+    record = plan.find(endpoint, PLACES)
     if isinstance(record, GuestTag):
-        record = plan.find(record.adapter)
+        record = plan.get("adapter", record.adapter)
     if isinstance(record, HostPort):
         return f"{host_of(plan, record)}’s {record.name}"
     if isinstance(record, StationPort):

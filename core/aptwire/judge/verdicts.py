@@ -141,6 +141,11 @@ class Judgement:
         """The stand's place in the arrays."""
         return self.offsets[stand.block] + stand.index
 
+    def fares(self, stand: Stand) -> tuple[int, Cause | None]:
+        """The verdict of a stand, and why it isn't home; None if it is."""
+        number = self.number(stand)
+        return int(self.status[number]), self.causes.get(number)
+
     def status_of(self, place: Place) -> int:
         """The verdict of a place."""
         own = self.own.get(place.record)

@@ -7,8 +7,10 @@ in which a reader meets them.
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
+from operator import attrgetter
 from typing import Any, ClassVar
 
 from aptwire.plan import fields as f
@@ -32,17 +34,18 @@ class Record:
     def to_json(self) -> dict[str, Any]:
         """The record as a JSON object: the id, then every field that isn't at its default."""
         made: dict[str, Any] = {"id": self.id}
-        for name, default in _defaults(self.kind):
-            value = getattr(self, name)
+        values, fields = _fields(self.kind)
+        for (name, default), value in zip(fields, values(self), strict=True):
             if value != default:
                 made[name] = f.plain(value)
         return made
 
 
 @cache
-def _defaults(kind: str) -> list[tuple[str, Any]]:
-    """The fields of a kind but the id, with what they are unless said."""
-    return [(field.name, field.default) for field in dataclasses.fields(KINDS[kind]) if field.name != "id"]
+def _fields(kind: str) -> tuple[Callable[[Any], tuple[Any, ...]], list[tuple[str, Any]]]:
+    """What reads the fields of a kind but the id, and these fields with what they are unless said."""
+    fields = [(field.name, field.default) for field in dataclasses.fields(KINDS[kind]) if field.name != "id"]
+    return attrgetter(*(name for name, _ in fields)), fields
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

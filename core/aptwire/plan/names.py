@@ -64,7 +64,7 @@ def host_of(plan: Plan, record: Record) -> str:
     if isinstance(record, GuestTag):
         return host_of(plan, plan.get("adapter", record.adapter))
     if isinstance(record, Adapter):
-        return host_of(plan, plan.get("guest", record.guest))
+        return _name(plan, "host", plan.get("guest", record.guest).host)
     if hasattr(record, "switch"):
         owner = plan.find(record.switch)
         return host_of(plan, owner) if owner else ""

@@ -105,9 +105,9 @@ class Plan:
                 self.grouped(kind, names[0])
         return self
 
-    def find(self, id: str) -> Record | None:
-        """The record of whichever kind has this id."""
-        for found in self._records.values():
+    def find(self, id: str, kinds: Iterable[str] = ()) -> Record | None:
+        """The record of whichever kind has this id, or whichever of some kinds."""
+        for found in map(self._records.__getitem__, kinds) if kinds else self._records.values():
             if id in found:
                 return found[id]
         return None

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable
 from typing import Any
 
+import orjson
 from aptwire.judge.preview import Move
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import KINDS
@@ -17,7 +17,6 @@ from aptwire_server.plans.engine import Engine
 PAGE = 700_000
 ENDPOINTS = "endpoint"
 CHUNK = 400
-ENCODER = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"))
 MOST_LANDED = 1_500
 MOST_MOVES = 4_000
 
@@ -37,7 +36,7 @@ def _page(engine: Engine, cursor: str) -> bytes:
     if kind not in kinds or not number.isdigit() or len(number) > 9:
         raise PlanError([Problem("a cursor is a record kind and a number, such as adapter:2000", field="after")])
     at, offset, room = kinds.index(kind), int(number), PAGE
-    parts: dict[str, list[str]] = {}
+    parts: dict[str, list[bytes]] = {}
     following = None
     while at < len(kinds):
         kind = kinds[at]
@@ -50,15 +49,15 @@ def _page(engine: Engine, cursor: str) -> bytes:
             break
         at, offset = at + 1, 0
     endpoints = parts.pop(ENDPOINTS, [])
-    records = ",".join(f'"{name}":[{",".join(texts)}]' for name, texts in parts.items())
-    left = f'"revision":{engine.revision},"next":{json.dumps(following)}'
-    return f'{{{left},"records":{{{records}}},"endpoints":[{",".join(endpoints)}]}}'.encode()
+    records = b",".join(b'"%b":[%b]' % (name.encode(), b",".join(texts)) for name, texts in parts.items())
+    head = (engine.revision, orjson.dumps(following), records, b",".join(endpoints))
+    return b'{"revision":%d,"next":%b,"records":{%b},"endpoints":[%b]}' % head
 
 
-def _texts(engine: Engine, kind: str, offset: int, room: int) -> tuple[list[str], bool]:
+def _texts(engine: Engine, kind: str, offset: int, room: int) -> tuple[list[bytes], bool]:
     """The JSON texts of a kind from an offset on that fit into the room, at least one; and whether there are more."""
     ids = engine.ids(kind)
-    texts: list[str] = []
+    texts: list[bytes] = []
     while offset + len(texts) < len(ids):
         start = offset + len(texts)
         chunk = ids[start : start + CHUNK]
@@ -67,7 +66,7 @@ def _texts(engine: Engine, kind: str, offset: int, room: int) -> tuple[list[str]
         else:
             found = (engine.plan.get(kind, id).to_json() for id in chunk)
         for item in found:
-            text = ENCODER.encode(item)
+            text = orjson.dumps(item)
             if texts and room < len(text):
                 return texts, True
             texts.append(text)

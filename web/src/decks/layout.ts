@@ -105,7 +105,7 @@ const NIC = { h: 33, port: 67, gap: 6, least: 59 };
 export const BAR = { h: 26, gap: 30 };
 const REASONS = 5;
 
-const byName = <T extends { name: string }>(list: readonly T[]): T[] => [...list].sort((a, b) => compareNames(a.name, b.name));
+export const byName = <T extends { name: string }>(list: readonly T[]): T[] => [...list].sort((a, b) => compareNames(a.name, b.name));
 
 export const reachOf = (book: Book, id: string): SwitchBox["reach"] =>
   book.of("uplink", "switch", id).some((u) => book.of("nic", "uplink", u.id).length) ? "wired" : book.of("host_port", "switch", id).length ? "host-local" : "sealed";

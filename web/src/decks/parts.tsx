@@ -1,6 +1,6 @@
 import type { Endpoint, RecordOf } from "../api/client";
 import type { Book } from "../model/records";
-import { segmentStyle, speed, vidsOf } from "../model/records";
+import { segmentStyle, speed, spokenVids, vidsOf } from "../model/records";
 import { MARKS, type Mark } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
 import { tagText } from "./edits";
@@ -185,7 +185,7 @@ export function Team({ scene, label }: { scene: Scene; label: TeamLabel }) {
   const members = scene.book.of("nic", "uplink", uplink.id).length;
   const said = members > 1 ? `${uplink.name} · ${MODES[uplink.mode ?? "standby"] ?? ""}` : "uplink";
   return (
-    <button type="button" data-id={uplink.id} className={names(scene, uplink.id, "team")} style={place(label)} title={`Uplink ${uplink.name}: ${uplink.allowed == null ? "all VIDs" : `allows ${uplink.allowed || "nothing"}`}`} onClick={() => scene.select(uplink.id)}>
+    <button type="button" data-id={uplink.id} className={names(scene, uplink.id, "team")} style={place(label)} title={`Uplink ${uplink.name}: ${uplink.allowed == null ? "all VIDs" : `allows ${spokenVids(uplink.allowed)}`}`} onClick={() => scene.select(uplink.id)}>
       {said}
     </button>
   );

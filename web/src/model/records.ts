@@ -77,6 +77,12 @@ export function vidsOf(text: string | null | undefined): Set<number> {
   return found;
 }
 
+/** A list of VIDs in words: 0 is "untagged", an empty list "nothing". */
+export function spokenVids(text: string): string {
+  const items = text.split(/,\s*/).filter(Boolean);
+  return items.map((item) => (item === "0" ? "untagged" : item)).join(", ") || "nothing";
+}
+
 /** A VID as typed, or null where it is none. */
 export function readVid(text: string): number | null {
   const vid = /^\s*\d+\s*$/.test(text) ? Number(text) : 0;

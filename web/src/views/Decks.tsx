@@ -339,7 +339,7 @@ export function Decks() {
     }
   };
 
-  if (one && two) return <Beside left={one} right={two} choose={setBeside} close={() => setBeside(null, null)} />;
+  if (one && two) return <Beside left={one} right={two} choose={setBeside} close={() => setBeside(null, null)} open={(id) => setParams({ at: id })} />;
   if (!book.records.host.length) {
     return (
       <div className="empty-state">
