@@ -50,7 +50,7 @@ export function Beside({ left, right, choose, close, open }: { left: string; rig
             <span className={apart.length ? "beside-part" : "visually-hidden"}>
               {part.kind} {part.kind !== "neighbour" && part.name}
             </span>
-            {apart.map((a) => {
+            {apart.filter((a) => a.alike || part.ids.every(Boolean)).map((a) => {
               const result = a.alike ? results?.[mendable.indexOf(a)] : undefined;
               return (
                 <span key={a.what} className="beside-aspect">
