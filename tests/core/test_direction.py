@@ -12,6 +12,7 @@ from tests.support import ROOT
 
 CORE_MAY = {"aptwire", "numpy", "scipy", "jsonschema_rs", "click"}
 SERVER_MAY = {
+    "orjson",
     "aptwire",
     "aptwire_server",
     "django",

@@ -205,6 +205,17 @@ class PrivateTest(Case):
         made.kinds["fabric_port"][1]["allowed"] = "11, 12"
         self.judged(made, i1="stranded", c1="stranded", i3="home")
 
+    def test_one_of_two_routers_that_share_an_address_is_enough(self) -> None:
+        made = private()
+        made.kinds["fabric_port"][1]["allowed"] = "12"
+        self.judged(made, i1="stranded", c1="stranded", i3="home")
+        made.kinds["fabric_port"][1]["allowed"] = ""
+        group = made.put("port_group", "b/g10", switch="b/s", name="g10", mode="private", vid=10)
+        guest = made.put("guest", "guest-gw2", host="b", name="gw2")
+        own = ["10.64.10.1/24"]
+        made.put("adapter", "gw2", guest=guest, name="gw2", port_group=group, belongs="s10", addresses=own)
+        self.judged(made, gw="home", gw2="home", i1="home", i2="home", i3="home", c1="home")
+
     def test_a_private_fabric_port(self) -> None:
         made = private()
         made.put("fabric_port", "sw/p5", switch="sw", name="p5", mode="private", vid=11)

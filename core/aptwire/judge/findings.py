@@ -355,13 +355,15 @@ class _Finder:
         return sorted(spoken(self.plan, e) for e in endpoints)
 
 
-def everything(judgement: Judgement) -> list[Finding | Risk]:
-    """All findings and risks, worst first, those of idle endpoints last."""
+def everything(judgement: Judgement, known: list[Risk] | None = None) -> list[Finding | Risk]:
+    """All findings and risks (those `known`, if they have been looked for), worst first, those of idle endpoints last."""
     found = findings(judgement)
     told = [set(f.culprit) for f in found]
     # Where somebody suffers already, the risk would say the same once more.
     more = [
-        r for r in risks(judgement) if r.what not in ("native", "name") or not any(set(r.culprit) <= t for t in told)
+        r
+        for r in (risks(judgement) if known is None else known)
+        if r.what not in ("native", "name") or not any(set(r.culprit) <= t for t in told)
     ]
     return [*(f for f in found if not f.idle), *more, *(f for f in found if f.idle)]
 

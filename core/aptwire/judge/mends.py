@@ -76,9 +76,9 @@ def known_risks(judgement: Judgement) -> frozenset[str]:
     return frozenset(risk.id for risk in risks(judgement))
 
 
-def brought(known: frozenset[str], after: Judgement) -> tuple[str, ...]:
-    """The titles of the risks that are told after an edit and aren't among those known before it."""
-    return tuple(r.title for r in everything(after) if isinstance(r, Risk) and r.id not in known)
+def brought(known: frozenset[str], after: Judgement, risky: list[Risk] | None = None) -> tuple[str, ...]:
+    """The titles of the risks that are told after an edit (`risky`: all there are then, if they have been looked for) and aren't among those known before it."""
+    return tuple(r.title for r in everything(after, risky) if isinstance(r, Risk) and r.id not in known)
 
 
 def _risk_mends(judgement: Judgement, risk: Risk) -> list[Mend]:
@@ -90,8 +90,9 @@ def _risk_mends(judgement: Judgement, risk: Risk) -> list[Mend]:
             tried = preview(judgement, edit)
         except PlanError:
             continue
-        if all(r.id != risk.id for r in risks(tried.judgement)):
-            found.append(Mend(title, edit, tried, brought(known, tried.judgement)))
+        after = risks(tried.judgement)
+        if all(r.id != risk.id for r in after):
+            found.append(Mend(title, edit, tried, brought(known, tried.judgement, after)))
 
     def rank(mend: Mend) -> tuple[int, ...]:
         return (sum(move.worse for move in mend.preview.moves), len(mend.brings), len(mend.edit))

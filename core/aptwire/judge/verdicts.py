@@ -263,6 +263,19 @@ class Runs:
     tied: np.ndarray
 
 
+@dataclass(frozen=True)
+class Moment:
+    """A state in which `stands` int[n] are judged: the row that carries each (`chosen` int[n]) and its `group` int[n]; `groups` int[rows] of every row."""
+
+    stands: np.ndarray
+    chosen: np.ndarray
+    group: np.ndarray
+    groups: np.ndarray
+    state: State
+    team: Team | None
+    domains: Domains
+
+
 class Shift(NamedTuple):
     """A stand that another member carries into another group, on another tag, or into an open end; `before` and `after` its groups, -1 where it is
     on a wrong tag."""
@@ -644,6 +657,7 @@ class _Judge:
         if not inside.size:
             return ok
         group = groups[chosen]
+        now = Moment(stands, chosen, group, groups, state, team, domains)
         runs = runs or self._runs(group, stands, inside)
         order, total, tied = runs.order, runs.total, runs.tied
         ok[order] = (runs.top & ~tied[runs.segment])[runs.run_of]
@@ -659,10 +673,10 @@ class _Judge:
             of = order[runs.start[runs.first[at]] : ends[at]]
             segment = int(runs.number[at])
             if segment in self.private_segments:
-                self._private_state(segment, chosen, group, of, ok, stands, state, team, domains)
+                self._private_state(now, segment, of, ok)
                 continue
             if segment in self.routed_segments and self.weight[stands[of]].sum() > 1:
-                self._routed_state(segment, chosen, groups, of, ok, stands, state, team, domains)
+                self._routed_state(now, segment, of, ok)
                 continue
             if not special[at] and total[at] > 1:
                 # Its largest group is all that it must reach, and which that is was counted above.
@@ -674,11 +688,11 @@ class _Judge:
                 for n in range(int(count[at])):
                     if n != main:
                         bad = order[starts[n] : stops[n]]
-                        self._cut_off(bad, int(group[bad[0]]), stands, chosen, group, of, need, state, team, domains)
+                        self._cut_off(now, bad, int(group[bad[0]]), of, need)
                 continue
             needs = self._needs(segment, stands[of], group[of])
             if needs is None:
-                ok[of] = self._alone(int(of[0]), stands, chosen, group, state, team)
+                ok[of] = self._alone(now, int(of[0]))
                 continue
             # Team orders of their own may take two neighbours different ways; within their switch they meet all the same.
             beside = self.local[stands[of]]
@@ -689,7 +703,7 @@ class _Judge:
             for mine in np.unique(group[of[lost]]).tolist() if lost.size else ():
                 bad = lost[group[of[lost]] == mine]
                 need = needs[int(np.flatnonzero(~met[:, bad[0]])[0])]
-                self._cut_off(of[bad], mine, stands, chosen, group, of, need, state, team, domains)
+                self._cut_off(now, of[bad], mine, of, need)
         return ok
 
     def _special(self, segment: int) -> bool:
@@ -753,44 +767,31 @@ class _Judge:
         """A place that stands for some stands: the first of the first one."""
         return self.stands[int(stands.min())].records[0]
 
-    def _alone(
-        self, at: int, stands: np.ndarray, chosen: np.ndarray, group: np.ndarray, state: State, team: Team | None
-    ) -> bool:
+    def _alone(self, now: Moment, at: int) -> bool:
         """The only place of a segment without gateway: its tag must get into the fabric, if its switch is wired."""
-        number = int(stands[at])
+        number = int(now.stands[at])
         stand = self.stands[number]
         if stand.bridge >= 0 and not self.wiring.bridges[stand.bridge].virtual:
             return True
-        inside = int(group[at]) - stand.vni * (self.alone + len(self.stands) + 1) < self.base
+        inside = int(now.group[at]) - stand.vni * (self.alone + len(self.stands) + 1) < self.base
         if inside or not self.wiring.teams_at(stand.bridge, stand.order):
             return True
-        if self.rows.open[chosen[at]]:
-            self._note(number, UNPROVEN, Cause(OPEN_END, state, team))
+        if self.rows.open[now.chosen[at]]:
+            self._note(number, UNPROVEN, Cause(OPEN_END, now.state, now.team))
         else:
-            self._note(number, STRANDED, Cause(CUT_OFF, state, team))
+            self._note(number, STRANDED, Cause(CUT_OFF, now.state, now.team))
         return False
 
-    def _cut_off(
-        self,
-        lost: np.ndarray,
-        mine: int,
-        stands: np.ndarray,
-        chosen: np.ndarray,
-        group: np.ndarray,
-        of: np.ndarray,
-        need: Need,
-        state: State,
-        team: Team | None,
-        domains: Domains,
-    ) -> None:
+    def _cut_off(self, now: Moment, lost: np.ndarray, mine: int, of: np.ndarray, need: Need) -> None:
         """Stands of a segment that are in one group and miss what they need."""
-        nic_open = set(group[of[self.rows.open[chosen[of]]]].tolist())
+        group = now.group
+        nic_open = set(group[of[self.rows.open[now.chosen[of]]]].tolist())
         others = need.groups or [g for g in np.unique(group[of]).tolist() if g != mine]
         towards = need.place
         if not towards:
             elsewhere = of[group[of] != mine]
-            towards = self._someone(stands[elsewhere]) if elsewhere.size else ""
-        self._lost(stands[lost].tolist(), mine, others, nic_open, towards, state, team, domains)
+            towards = self._someone(now.stands[elsewhere]) if elsewhere.size else ""
+        self._lost(now.stands[lost].tolist(), mine, others, nic_open, towards, now.state, now.team, now.domains)
 
     def _lost(
         self,
@@ -815,90 +816,63 @@ class _Judge:
         for number in lost:
             self._note(number, status, Cause(cause, state, team, towards))
 
-    def _private_state(
-        self,
-        segment: int,
-        chosen: np.ndarray,
-        group: np.ndarray,
-        of: np.ndarray,
-        ok: np.ndarray,
-        stands: np.ndarray,
-        state: State,
-        team: Team | None,
-        domains: Domains,
-    ) -> None:
+    def _gates(self, now: Moment, segment: int, of: np.ndarray) -> list[list[int]]:
+        """For each gateway address of a segment, those of its stands that bear it: it is enough to reach one of them."""
+        at = {int(now.stands[a]): int(a) for a in of}
+        found = ([at[s] for s, _ in owners if s in at] for owners in self.gateways.get(segment, {}).values())
+        return [gate for gate in found if gate]
+
+    def _private_state(self, now: Moment, segment: int, of: np.ndarray, ok: np.ndarray) -> None:
         """A segment with a private VLAN: each must hear, and be heard by, its gateways; without any, all the promiscuous ports,
         and a community its own members (RFC 5517 section 3)."""
-        speaks = {int(a): int(group[a]) for a in of}
-        hears = {int(a): self._heard_by(int(chosen[a]), int(group[a]), domains) for a in of}
+        numbers = {int(a): int(now.stands[a]) for a in of}
+        speaks = {a: int(now.group[a]) for a in numbers}
+        hears = {a: self._heard_by(int(now.chosen[a]), speaks[a], now.domains) for a in numbers}
 
         def meet(a: int, b: int) -> bool:
             return speaks[a] in hears[b] and speaks[b] in hears[a]
 
-        at = {int(stands[a]): int(a) for a in of}
-        owners = [s for found in self.gateways.get(segment, {}).values() for s, _ in found if s in at]
-        promiscuous = [int(a) for a in of if self._wide(int(stands[a]))]
-        gateways = [at[s] for s in dict.fromkeys(owners)]
-        communities: dict[int, list[int]] = {}
-        for a in map(int, of):
-            if not self._narrow(int(stands[a])):
-                communities.setdefault(int(self.context[stands[a]]), []).append(a)
-        for a in map(int, of):
-            musts = gateways or [*promiscuous, *communities.get(int(self.context[stands[a]]), ())]
-            need = next((b for b in musts if b != a and not meet(a, b)), None)
-            if need is None:
-                ok[a] = True
-                continue
-            ok[a] = False
-            towards = self.stands[int(stands[need])].records[0]
-            open_ = bool(self.rows.open[chosen[a]] or self.rows.open[chosen[need]])
-            cause = Cause(OPEN_END if open_ else CUT_OFF, state, team, towards)
-            self._note(int(stands[a]), UNPROVEN if open_ else STRANDED, cause)
+        gates = self._gates(now, segment, of)
+        promiscuous = [[a] for a, number in numbers.items() if self._wide(number)]
+        communities: dict[int, list[list[int]]] = {}
+        for a, number in numbers.items():
+            if not self._narrow(number):
+                communities.setdefault(int(self.context[number]), []).append([a])
+        for a, number in numbers.items():
+            musts = gates or [*promiscuous, *communities.get(int(self.context[number]), ())]
+            missed = next((m for m in musts if a not in m and not any(meet(a, b) for b in m)), None)
+            ok[a] = missed is None
+            if missed is not None:
+                towards = self.stands[numbers[missed[0]]].records[0]
+                open_ = bool(self.rows.open[now.chosen[a]] or self.rows.open[now.chosen[missed[0]]])
+                cause = Cause(OPEN_END if open_ else CUT_OFF, now.state, now.team, towards)
+                self._note(number, UNPROVEN if open_ else STRANDED, cause)
 
-    def _routed_state(
-        self,
-        segment: int,
-        chosen: np.ndarray,
-        groups: np.ndarray,
-        of: np.ndarray,
-        ok: np.ndarray,
-        stands: np.ndarray,
-        state: State,
-        team: Team | None,
-        domains: Domains,
-    ) -> None:
+    def _routed_state(self, now: Moment, segment: int, of: np.ndarray, ok: np.ndarray) -> None:
         """An overlay of which some tunnels go over routers: each must reach its gateways; without any, its largest group.
 
         Who has no gateway reaches those beside it alone, so that reaching isn't handed on.
         """
-        group = groups[chosen]
-        beyond = {int(a): self._over_routers(int(chosen[a]), groups) for a in of}
+        group, stands = now.group, now.stands
+        beyond = {int(a): self._over_routers(int(now.chosen[a]), now.groups) for a in of}
 
         def meet(a: int, b: int) -> bool:
             return bool(group[a] == group[b] or beyond[a] & beyond[b] or self.local[stands[a]] == self.local[stands[b]])
 
-        at = {int(stands[a]): int(a) for a in of}
-        owners = [s for found in self.gateways.get(segment, {}).values() for s, _ in found if s in at]
-        musts = [at[s] for s in dict.fromkeys(owners)]
+        musts = self._gates(now, segment, of)
         if not musts:
             parts: dict[object, list[int]] = {}
-            for a in map(int, of):
+            for a in beyond:
                 parts.setdefault(min(beyond[a], default=int(group[a])), []).append(a)
             ranked = sorted(parts.values(), key=lambda part: -int(self.weight[stands[part]].sum()))
             tied = len(ranked) > 1 and len({int(self.weight[stands[part]].sum()) for part in ranked[:2]}) == 1
-            musts = ranked[0] if not tied else []
-            if tied:
-                for a in map(int, of):
-                    ok[a] = False
-                    one = np.array([a])
-                    self._cut_off(one, int(group[a]), stands, chosen, group, of, Need([], ""), state, team, domains)
-                return
-        for a in map(int, of):
-            missed = next((b for b in musts if not meet(a, b)), None)
+            musts = [[]] if tied else [[a] for a in ranked[0]]
+        for a in beyond:
+            missed = next((m for m in musts if not any(meet(a, b) for b in m)), None)
             ok[a] = missed is None
             if missed is not None:
-                need = Need([int(group[missed])], self.stands[int(stands[missed])].records[0])
-                self._cut_off(np.array([a]), int(group[a]), stands, chosen, group, of, need, state, team, domains)
+                named = self.stands[int(stands[missed[0]])].records[0] if missed else ""
+                self._cut_off(now, np.array([a]), int(group[a]), of, Need([int(group[b]) for b in missed], named))
 
     def _heard_by(self, row: int, group: int, domains: Domains) -> set[int]:
         return self._hearing(row, domains) if int(self.rows.stand[row]) in self.private else {group}
