@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import threading
 import uuid
 from collections import OrderedDict
@@ -73,6 +74,8 @@ class Engine:
                 self.base = None
             elif self._judgement is None:
                 self._judgement = judge(self.plan)
+                # What was loaded stays. Python looks through it for cycles once, and rather now than while somebody waits for an edit.
+                gc.collect()
             return self._judgement
 
     def after(self, revision: int, plan: Plan, touched: Iterable[tuple[str, str]]) -> Engine:
