@@ -107,8 +107,13 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
 
 function MendCard({ mend, label, first, take }: { mend: Mend; label: string; first: boolean; take: () => void }) {
   const { busy } = usePlan();
+  const card = useRef<HTMLButtonElement>(null);
+  // Once, when the mends appear: whoever opens the proof afterwards must not be carried off to a mend.
+  useEffect(() => {
+    if (first) card.current?.focus({ preventScroll: true });
+  }, [first]);
   return (
-    <button type="button" className="mend" onClick={take} disabled={busy} ref={first ? (node) => node?.focus({ preventScroll: true }) : undefined}>
+    <button type="button" className="mend" onClick={take} disabled={busy} ref={card}>
       <span className="mend-label">
         {label} <span className="mend-key">Enter takes it</span>
       </span>
