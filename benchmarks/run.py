@@ -30,9 +30,10 @@ sys.path[:0] = [str(ROOT), str(ROOT / "core")]
 
 from aptwire.forward.wiring import compile_wiring  # noqa: E402
 from aptwire.judge.findings import findings  # noqa: E402
+from aptwire.judge.judgement import Judgement  # noqa: E402
 from aptwire.judge.preview import moves  # noqa: E402
 from aptwire.judge.risks import risks  # noqa: E402
-from aptwire.judge.verdicts import Judgement, judge, rejudge  # noqa: E402
+from aptwire.judge.verdicts import judge, rejudge  # noqa: E402
 from aptwire.plan.checks import check_plan  # noqa: E402
 from aptwire.plan.edits import Drop, Edit, Patch, apply_edit, touched  # noqa: E402
 from aptwire.plan.file import read_plan, write_plan  # noqa: E402

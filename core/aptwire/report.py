@@ -9,8 +9,8 @@ from aptwire.forward.parts import Place, Stand
 from aptwire.forward.trace import say_state
 from aptwire.forward.wiring import Wiring
 from aptwire.judge.findings import Finding, everything, spoken
+from aptwire.judge.judgement import VERDICTS, Cause, Judgement, is_idle, tag_text
 from aptwire.judge.risks import Risk
-from aptwire.judge.verdicts import VERDICTS, Cause, Judgement, is_idle, tag_text
 from aptwire.plan.names import host_of
 
 MOST_FINDINGS = 300

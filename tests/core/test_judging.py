@@ -15,9 +15,10 @@ from aptwire.forward.parts import State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import trace
 from aptwire.judge.findings import everything, findings, proof
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
 from aptwire.judge.preview import moves, preview
-from aptwire.judge.verdicts import Judgement, judge, rejudge
+from aptwire.judge.verdicts import judge, rejudge
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import AssumedFabric

@@ -8,9 +8,10 @@ from aptwire.forward.paths import Roads
 from aptwire.forward.wiring import compile_wiring
 from aptwire.judge.cut import smallest_cut
 from aptwire.judge.findings import Finding, findings
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import Mend, mends, new_port_group, next_free_address
 from aptwire.judge.preview import preview
-from aptwire.judge.verdicts import Judgement, judge
+from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Patch, Put, apply_edit
 from aptwire.plan.plan import PlanError
 from hypothesis import given, settings

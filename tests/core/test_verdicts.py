@@ -6,8 +6,9 @@ import unittest
 
 from aptwire.forward.strand import strand
 from aptwire.judge.findings import Finding, findings, proof
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
-from aptwire.judge.verdicts import Judgement, judge
+from aptwire.judge.verdicts import judge
 
 from tests.support import Small, pair
 

@@ -10,8 +10,9 @@ from aptwire.forward.trace import trace
 from aptwire.forward.tree import port_order
 from aptwire.forward.wiring import compile_wiring
 from aptwire.judge.findings import findings
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
-from aptwire.judge.verdicts import Judgement, judge
+from aptwire.judge.verdicts import judge
 from aptwire.plan.kinds import FabricPort
 
 from tests.support import Small

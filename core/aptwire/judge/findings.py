@@ -10,8 +10,7 @@ from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, Teller, Trace, say_state, trace
 from aptwire.forward.wiring import PLACES
-from aptwire.judge.risks import Risk, risks, some
-from aptwire.judge.verdicts import (
+from aptwire.judge.judgement import (
     ADDRESS,
     CUT_OFF,
     LEAK,
@@ -26,6 +25,7 @@ from aptwire.judge.verdicts import (
     is_idle,
     tag_text,
 )
+from aptwire.judge.risks import Risk, risks, some
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, PortGroup, Record, StationPort
 from aptwire.plan.names import called, host_of

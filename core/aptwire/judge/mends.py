@@ -16,10 +16,7 @@ from aptwire.forward.paths import Missing, Roads, Step, goal
 from aptwire.forward.routed import over_router
 from aptwire.judge.cut import cutting, smallest_cut
 from aptwire.judge.findings import Finding, everything, findings, spoken
-from aptwire.judge.permits import permit
-from aptwire.judge.preview import Preview, preview
-from aptwire.judge.risks import Risk, risks
-from aptwire.judge.verdicts import (
+from aptwire.judge.judgement import (
     ADDRESS,
     CUT_OFF,
     HOME,
@@ -32,6 +29,9 @@ from aptwire.judge.verdicts import (
     Cause,
     Judgement,
 )
+from aptwire.judge.permits import permit
+from aptwire.judge.preview import Preview, preview
+from aptwire.judge.risks import Risk, risks
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Operation, Patch, Put, edit_to_json
 from aptwire.plan.fields import bare_address

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from aptwire.judge.verdicts import VERDICTS, Judgement, rejudge
+from aptwire.judge.judgement import VERDICTS, Judgement
+from aptwire.judge.verdicts import rejudge
 from aptwire.plan.edits import Edit, apply_edit, touched
 from aptwire.plan.plan import Plan
 

@@ -11,10 +11,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from aptwire.judge.findings import Finding, everything
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import Mend, known_risks, mends
 from aptwire.judge.preview import apart
 from aptwire.judge.risks import Risk
-from aptwire.judge.verdicts import Judgement, judge, rejudge
+from aptwire.judge.verdicts import judge, rejudge
 from aptwire.plan.edits import apply_edit, edit_from_json, touched
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan

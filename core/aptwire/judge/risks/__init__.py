@@ -6,13 +6,13 @@ trying it (`judge/mends.py`).
 
 from __future__ import annotations
 
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, some
 from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
 from aptwire.judge.risks.teams import TeamRisks
 from aptwire.judge.risks.thin import ThinRisks
 from aptwire.judge.risks.tidy import TidyRisks
-from aptwire.judge.verdicts import Judgement
 
 __all__ = ["GRAVITY", "RISK", "UNTIDY", "Risk", "fresh_mac", "risks", "some"]
 

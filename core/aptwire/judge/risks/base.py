@@ -11,7 +11,7 @@ from typing import Any
 from aptwire.forward.parts import NOW, State
 from aptwire.forward.trace import Hop
 from aptwire.judge.facts import all_facts
-from aptwire.judge.verdicts import Judgement
+from aptwire.judge.judgement import Judgement
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit
 from aptwire.plan.kinds import Adapter, FabricPort, Nic

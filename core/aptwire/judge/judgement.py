@@ -1,0 +1,233 @@
+"""What a judgement says: the verdict of every place and endpoint, why it isn't home, and on what these answers rest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from aptwire.forward.domains import Domains, Pairings
+from aptwire.forward.parts import NOW, Place, Stand, State, Team
+from aptwire.forward.wiring import Block, Wiring
+from aptwire.plan.plan import Plan
+
+VERDICTS = ("home", "unproven", "wavering", "stranded", "astray", "exposed")
+HOME, UNPROVEN, WAVERING, STRANDED, ASTRAY, EXPOSED = range(6)
+
+NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN = (
+    "no-intent",
+    "no-port-group",
+    "wrong-tag",
+    "cut-off",
+    "open-end",
+    "address",
+    "leak",
+    "twin",
+)
+
+
+@dataclass(frozen=True)
+class Cause:
+    """Why a place isn't home: what is wrong, in which state, and towards which other place (a record; empty: towards the fabric)."""
+
+    what: str
+    state: State = NOW
+    team: Team | None = None
+    towards: str = ""
+
+
+@dataclass
+class Rows:
+    """(stand, way) rows, sorted by stand and order of ways; today's way is each stand's first row.
+
+    All arrays have one entry a row: `stand`; `way` 0, 1, ...; `team` number (-1: no uplink, or a crossing
+    switch); `member` in the team; `pair` number of the pairing, -1 for none; `far` first node of the bridge
+    beyond; `node` entered in the fabric (-1: none); `mutual`: frames come back the same way; `open`: the way ends
+    open; `landed` VID class; `right`: that is the tag of the segment where the stand belongs.
+    """
+
+    stand: np.ndarray
+    way: np.ndarray
+    team: np.ndarray
+    member: np.ndarray
+    pair: np.ndarray
+    far: np.ndarray
+    node: np.ndarray
+    mutual: np.ndarray
+    open: np.ndarray
+    landed: np.ndarray
+    right: np.ndarray
+    first: np.ndarray
+
+
+@dataclass(frozen=True)
+class Columns:
+    """What the judge asks of every stand, one entry each: `segment` number (-1: none), `context`, `bridge`, `vni`, `weight`
+    (places), `awake` and `asleep` endpoints (0 where it isn't judged), `deaf`, `private`."""
+
+    segment: np.ndarray
+    context: np.ndarray
+    bridge: np.ndarray
+    vni: np.ndarray
+    weight: np.ndarray
+    awake: np.ndarray
+    asleep: np.ndarray
+    deaf: np.ndarray
+    private: np.ndarray
+
+
+@dataclass(frozen=True)
+class Intent:
+    """What blocks keep answers for: the subnets of each segment, and its role and MTU.
+
+    Each part is one object as long as nothing in it changes, so that blocks know at a glance whether what they found still holds.
+    """
+
+    subnets: dict[str, tuple[str, ...]]
+    uses: dict[str, tuple[str, int | None]]
+
+    @classmethod
+    def of(cls, plan: Plan, before: Intent | None) -> Intent:
+        """A plan's, sharing what the one before had alike."""
+        segments = [plan.get("segment", id) for id in sorted(plan.of("segment"))]
+        subnets = {s.id: s.subnets for s in segments}
+        uses = {s.id: (s.role, s.mtu) for s in segments}
+        if before is None:
+            return cls(subnets, uses)
+        return cls(
+            before.subnets if before.subnets == subnets else subnets, before.uses if before.uses == uses else uses
+        )
+
+
+@dataclass
+class Judgement:
+    """All verdicts of a plan.
+
+    `status` int8[stands] indexes VERDICTS; `causes` stand number -> why; `own` what single places have beside
+    their stand (an address of another subnet, a twin); `lands` int16[stands]: the VID class on which a stand enters the
+    fabric (or sits, where it doesn't get there), -1 where its frames are dropped at once.
+    """
+
+    plan: Plan
+    wiring: Wiring
+    pairings: Pairings
+    domains: Domains
+    rows: Rows
+    teams: list[Team]
+    stands: list[Stand]
+    status: np.ndarray
+    lands: np.ndarray
+    columns: Columns
+    offsets: dict[str, int]
+    causes: dict[int, Cause] = field(default_factory=dict)
+    own: dict[str, tuple[int, Cause]] = field(default_factory=dict)
+    intent: Intent = field(default_factory=lambda: Intent({}, {}))
+
+    def number(self, stand: Stand) -> int:
+        """The stand's place in the arrays."""
+        return self.offsets[stand.block] + stand.index
+
+    def fares(self, stand: Stand) -> tuple[int, Cause | None]:
+        """The verdict of a stand, and why it isn't home; None if it is."""
+        number = self.number(stand)
+        return int(self.status[number]), self.causes.get(number)
+
+    def status_of(self, place: Place) -> int:
+        """The verdict of a place."""
+        own = self.own.get(place.record)
+        return own[0] if own is not None else int(self.status[self.number(place.stand)])
+
+    def cause_of(self, place: Place) -> Cause | None:
+        """Why a place isn't home; None if it is."""
+        own = self.own.get(place.record)
+        return own[1] if own is not None else self.causes.get(self.number(place.stand))
+
+    def lands_on(self, place: Place) -> int:
+        """The VID class on which a place lands."""
+        return int(self.lands[self.number(place.stand)])
+
+    def members(self) -> dict[str, int]:
+        """How many places belong on each segment."""
+        ids = list(self.intent.subnets)
+        counted = np.bincount(self.columns.segment + 1, weights=self.columns.weight, minlength=len(ids) + 1)
+        return dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
+
+    def troubled(self) -> Iterator[tuple[Place, Cause]]:
+        """Every place that isn't home, in the order of records."""
+        records: dict[str, Cause] = {}
+        for number, cause in self.causes.items():
+            if self.stands[number].judged:
+                records.update(dict.fromkeys(self.stands[number].records, cause))
+        records.update((record, cause) for record, (_, cause) in self.own.items())
+        for record in sorted(records):
+            place = self.wiring.place(record)
+            if place is not None and place.stand.judged:
+                yield place, records[record]
+
+    def verdict(self, endpoint: str) -> int:
+        """The gravest verdict among an endpoint's places."""
+        return max(self.status_of(place) for place in self.wiring.places_of(endpoint))
+
+    def block_endpoints(self, key: str) -> list[str]:
+        """The endpoints of a block."""
+        return sorted(self.block_verdicts(self.wiring.blocks[key]))
+
+    def block_verdicts(self, block: Block) -> dict[str, int]:
+        """The verdict of every endpoint of a block."""
+        made: dict[str, int] = {}
+        inside = {record for places in block.several.values() for record in places}
+        for stand in block.stands:
+            if not stand.judged:
+                continue
+            status = int(self.status[self.number(stand)])
+            for record in stand.records:
+                if record not in inside:
+                    own = self.own.get(record)
+                    made[record] = own[0] if own is not None else status
+        for endpoint in block.several:
+            made[endpoint] = self.verdict(endpoint)
+        return made
+
+    def verdicts(self) -> dict[str, str]:
+        """The verdict of every endpoint, by id."""
+        found: dict[str, str] = {}
+        for block in self.wiring.blocks.values():
+            found.update((endpoint, VERDICTS[v]) for endpoint, v in self.block_verdicts(block).items())
+        return found
+
+    def counts(self) -> dict[str, int]:
+        """How many endpoints have each verdict, and how many are idle (those count under idle alone)."""
+        columns = self.columns
+        tally = np.bincount(self.status, weights=columns.awake, minlength=len(VERDICTS)) if self.stands else np.zeros(6)
+        made = tally.astype(np.int64)
+        idle = int(columns.asleep.sum())
+        several = {
+            endpoint: places for block in self.wiring.blocks.values() for endpoint, places in block.several.items()
+        }
+        inside = {record for places in several.values() for record in places}
+        for record, (status, _) in self.own.items():
+            place = self.wiring.place(record)
+            if place is not None and record not in inside and place.stand.judged and not is_idle(self.plan, record):
+                made[self.status[self.number(place.stand)]] -= 1
+                made[status] += 1
+        for endpoint in several:
+            if is_idle(self.plan, endpoint):
+                idle += 1
+            else:
+                made[self.verdict(endpoint)] += 1
+        return {**dict(zip(VERDICTS, made.tolist(), strict=True)), "idle": idle}
+
+
+def is_idle(plan: Plan, endpoint: str) -> bool:
+    """Whether an endpoint is disconnected or its guest is off."""
+    port = plan.of("host_port").get(endpoint)
+    if port is not None:
+        return not port.connected
+    adapter = plan.get("adapter", endpoint)
+    return not adapter.connected or not plan.get("guest", adapter.guest).running
+
+
+def tag_text(wiring: Wiring, number: int) -> str:
+    """A VID class as people say it: its VID, or "untagged"."""
+    return str(wiring.classes.vid(number)) if number > 0 else "untagged"

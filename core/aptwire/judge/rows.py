@@ -1,0 +1,265 @@
+"""The judge's arrays: (stand, way) rows gathered from the blocks, where each enters the fabric, and the group that it is in."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from aptwire.forward.domains import Domains, Pairings
+from aptwire.forward.parts import Stand, Team
+from aptwire.forward.wiring import Block, Wiring
+from aptwire.judge.judgement import Columns, Intent, Rows
+
+AT_HOME = -2
+"""In place of a pairing: the stand's own bridge is one that frames cross."""
+
+
+def _local_rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
+    """int32[rows, 7] of a block: stand in the block, way, team in the block, member, pairing, far bridge's trunk row, open."""
+    cached = block.cache.get("rows")
+    if cached is not None and cached[0] is pairings:
+        known: np.ndarray = cached[1]
+        return known
+    team_number = {id(team): n for n, team in enumerate(block.teams)}
+    options: dict[tuple[int, str], list[tuple[int, int, int, int, bool]]] = {}
+    rows: list[tuple[int, ...]] = []
+    for number, stand in enumerate(block.stands):
+        key = (stand.bridge, stand.order)
+        found = options.get(key)
+        if found is None:
+            found = options[key] = []
+            bridge = wiring.bridges[stand.bridge] if stand.bridge >= 0 else None
+            if bridge is not None and bridge.trunk >= 0:
+                found.append((-1, -1, AT_HOME, bridge.trunk, False))
+            elif bridge is not None:
+                for team in wiring.teams_at(stand.bridge, stand.order):
+                    for n, member in enumerate(team.members[: team.usable]):
+                        if member.link is None:
+                            found.append((team_number[id(team)], n, -1, 0, True))
+                        else:
+                            far = wiring.bridges[member.link.ends[1]].trunk
+                            found.append((team_number[id(team)], n, pairings.number(*member.link.rules), far, False))
+            if not found:
+                found.append((-1, -1, -1, 0, False))
+        rows.extend((number, way, *option) for way, option in enumerate(found))
+    table = np.array(rows, dtype=np.int32).reshape(-1, 7)
+    block.cache["rows"] = (pairings, table, bool((table[:, 4] == AT_HOME).any()))
+    return table
+
+
+def _columns(wiring: Wiring, block: Block, numbers: dict[str, int]) -> np.ndarray:
+    """int64[stands, 9] of a block: the columns in their order."""
+    links = [m.link for team in block.teams for m in team.members if m.link is not None]
+    behind = {link.ends[0] for link in links if link.rules[1].private and wiring.bridges[link.ends[0]].trunk < 0}
+    made = [
+        (
+            numbers[s.segment] if s.segment else -1,
+            s.context,
+            s.bridge,
+            s.vni,
+            len(s.records),
+            s.awake if s.judged else 0,
+            s.asleep if s.judged else 0,
+            s.context >= 0 and not s.hears,
+            bool(s.hears) and (not s.plain or s.bridge in behind),
+        )
+        for s in block.stands
+    ]
+    return np.array(made, dtype=np.int64).reshape(-1, 9)
+
+
+class Rowed:
+    """The rows of a wiring, and what they reach."""
+
+    def __init__(
+        self,
+        wiring: Wiring,
+        pairings: Pairings,
+        domains: Domains,
+        known: Intent | None = None,
+    ) -> None:
+        self.wiring = wiring
+        self.plan = wiring.plan
+        self.pairings = pairings
+        self.domains = domains
+        self.count = wiring.classes.count
+        self.segments = sorted(self.plan.of("segment"))
+        self.intent = Intent.of(self.plan, known)
+        self.stands: list[Stand] = []
+        self.teams: list[Team] = []
+        self.offsets: dict[str, int] = {}
+        self.columns = self._gather()
+        self.segment, self.context, self.bridge = self.columns.segment, self.columns.context, self.columns.bridge
+        self.vni, self.weight = self.columns.vni, self.columns.weight
+        records = [self.plan.get("segment", id) for id in self.segments]
+        self.tag = np.array([-2 if s.vni else wiring.classes.of[s.vid or 0] for s in records] or [0], dtype=np.int32)
+        self.vni_of = np.array([s.vni or -1 for s in records] or [0], dtype=np.int64)
+        self.private = set(np.flatnonzero(self.columns.private).tolist())
+        self.private_segments = {int(self.segment[n]) for n in self.private} - {-1}
+        self.routers = self._routers()
+        self.routed_segments = {int(self.segment[n]) for n in self.routers} - {-1}
+        inside = self.bridge * self.count + np.maximum(self.context, 0) + self.vni * len(wiring.bridges) * self.count
+        self.local = np.where((self.context >= 0) & ~self.columns.deaf, inside, -1 - np.arange(len(self.stands)))
+        self.rows = self._rows()
+
+    def _gather(self) -> Columns:
+        tables: list[np.ndarray] = []
+        columns: list[np.ndarray] = []
+        stand_at, team_at, sizes = [], [], []
+        numbers = {id: n for n, id in enumerate(self.segments)}
+        for block in self.wiring.blocks.values():
+            table = _local_rows(self.wiring, block, self.pairings)
+            tables.append(table)
+            sizes.append(len(table))
+            stand_at.append(len(self.stands))
+            team_at.append(len(self.teams))
+            cached = block.cache.get("columns")
+            if cached is None or cached[0] is not self.intent.subnets:
+                cached = block.cache["columns"] = (self.intent.subnets, _columns(self.wiring, block, numbers))
+            columns.append(cached[1])
+            self.offsets[block.key] = len(self.stands)
+            self.stands.extend(block.stands)
+            self.teams.extend(block.teams)
+        whole = np.concatenate(tables)
+        whole[:, 0] += np.repeat(np.array(stand_at, dtype=np.int32), sizes)
+        teams = np.repeat(np.array(team_at, dtype=np.int32), sizes)
+        whole[:, 2] = np.where(whole[:, 2] >= 0, whole[:, 2] + teams, -1)
+        self.table = whole
+        joined = np.concatenate(columns)
+        listed = [np.ascontiguousarray(joined[:, n]) for n in range(7)]
+        return Columns(*listed, *(joined[:, n] > 0 for n in (7, 8)))
+
+    def _rows(self) -> Rows:
+        count = self.count
+        stand, way, team, member, pair, trunk, opened = (self.table[:, n] for n in range(7))
+        there_table, back_table = self.pairings.tables(count)
+        far = trunk.astype(np.int64) * count
+        context = self.context[stand]
+        there, mutual, entered = self._enter(context, pair, far, there_table, back_table)
+        landed = np.where(there >= 0, there, context).astype(np.int16)
+        self._beyond_unmanaged(landed, entered)
+        segment = self.segment[stand]
+        wanted = self.tag[np.maximum(segment, 0)]
+        primary = np.arange(count)
+        for secondary in self.plan.all("secondary_vlan"):
+            vid = self.plan.get("segment", secondary.segment).vid
+            primary[self.wiring.classes.of[secondary.vid]] = self.wiring.classes.of[vid or 0]
+        known = np.isin(np.arange(count), self.tag[: len(self.segments)])
+        arrived = primary[np.maximum(landed, 0)]
+        untagged = (wanted == 0) & (context == 0) & ((landed <= 0) | ~known[np.maximum(landed, 0)])
+        right = ((wanted > 0) & (landed >= 0) & (arrived == wanted)) | untagged
+        vni = self.vni[stand]
+        right = np.where(vni > 0, self.vni_of[np.maximum(segment, 0)] == vni, right)
+        return Rows(
+            stand=stand,
+            way=way,
+            team=team,
+            member=member,
+            pair=pair,
+            far=far,
+            node=entered,
+            mutual=mutual,
+            open=opened.astype(bool),
+            landed=landed,
+            right=right & (segment >= 0) & (context >= 0),
+            first=np.flatnonzero(way == 0),
+        )
+
+    def _beyond_unmanaged(self, landed: np.ndarray, entered: np.ndarray) -> None:
+        """Untagged frames that pass a bridge without classifying them land on the VID that the next managed switch gives them."""
+        component = self.domains.component[: self.wiring.trunk_count * self.count]
+        unsaid = np.flatnonzero((landed == 0) & (entered >= 0))
+        if not unsaid.size:
+            return
+        beyond = component[entered[unsaid]]
+        tagged = np.flatnonzero(np.isin(component, beyond) & (np.arange(component.size) % self.count > 0))
+        given = np.zeros(int(component.max()) + 1, dtype=np.int16)
+        # The first of several VIDs that leak into each other; the leak is found where it is.
+        given[component[tagged[::-1]]] = tagged[::-1] % self.count
+        landed[unsaid] = given[beyond]
+
+    @staticmethod
+    def _enter(
+        context: np.ndarray, pair: np.ndarray, far: np.ndarray, there_table: np.ndarray, back_table: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Where frames of these contexts get to over these pairings: far context, whether they come back alike, node."""
+        inside = np.maximum(context, 0)
+        index = np.maximum(pair, 0)
+        there = np.where((pair >= 0) & (context >= 0), there_table[index, inside], -1).astype(np.int32)
+        mutual = (there >= 0) & (back_table[index, np.maximum(there, 0)] == context)
+        at_home = (pair == AT_HOME) & (context >= 0)
+        entered = np.where(there >= 0, far + there, np.where(at_home, far + inside, -1))
+        return there, mutual | at_home, entered
+
+    def _groups(self, domains: Domains) -> np.ndarray:
+        """int64[rows]: the component that a row is in, or a number of its own for each context that is in none.
+
+        An overlay's rows have the group of the host port that carries it, counted apart for each VNI.
+        """
+        rows = self.rows
+        self.base = int(domains.component.max(initial=-1)) + 1
+        local = self.bridge[rows.stand] * self.count + np.maximum(self.context[rows.stand], 0)
+        inside = rows.mutual & (rows.node >= 0)
+        component = domains.component[np.where(inside, rows.node, 0)] if domains.component.size else 0
+        group: np.ndarray = np.where(inside, component, self.base + local)
+        self.alone = self.base + (len(self.wiring.bridges) + 1) * self.count
+        # A guest that tags its frames with the native VID of its port speaks and hears nothing: it is alone.
+        group = np.where(self.columns.deaf[rows.stand], self.alone + rows.stand, group)
+        group = group + self.vni[rows.stand] * (self.alone + len(self.stands) + 1)
+        for row in np.flatnonzero(np.isin(rows.stand, list(self.private))).tolist() if self.private else ():
+            if int(rows.node[row]) >= 0 and int(rows.pair[row]) != -1:
+                group[row] = domains.component[int(rows.node[row])]
+        return group
+
+    def _hearing(self, row: int, domains: Domains) -> set[int]:
+        """The groups whose frames a private stand hears over a row."""
+        rows, stand = self.rows, self.stands[int(self.rows.stand[row])]
+        pair, far = int(rows.pair[row]), int(rows.far[row])
+        found = set()
+        for context in stand.hears:
+            node = -1
+            if pair == AT_HOME:
+                node = far + context
+            elif pair >= 0:
+                back = self.pairings.listed[pair].back
+                coming = np.flatnonzero(back == context)
+                found.update(domains.component[far + coming].tolist())
+            if node >= 0:
+                found.add(int(domains.component[node]))
+            found.add(self.base + stand.bridge * self.count + context)
+        return found
+
+    def _routers(self) -> dict[int, list[tuple[str, int]]]:
+        """For the stands of overlays that are carried over routers: each station, and its stand that is the gateway."""
+        found: dict[int, list[tuple[str, int]]] = {}
+        ways = self.wiring.ways_out
+        for number in np.flatnonzero(self.vni > 0).tolist() if ways else ():
+            for station, port in ways.get(self.stands[number].over, ()):
+                place = self.wiring.place(port)
+                if place is not None:
+                    found.setdefault(number, []).append((station, self._number(place.stand)))
+        return found
+
+    def _over_routers(self, row: int, groups: np.ndarray) -> frozenset[tuple[int, str]]:
+        """The routers that an overlay's host port reaches over a row, with its VNI."""
+        stand = int(self.rows.stand[row])
+        vni = int(self.vni[stand])
+        own = int(groups[row]) - vni * (self.alone + len(self.stands) + 1)
+        gates = self.routers.get(stand, ())
+        return frozenset((vni, station) for station, gate in gates if int(groups[self.rows.first[gate]]) == own)
+
+    def _gateways(self) -> None:
+        """The places that bear each gateway address of the segment on which they belong, by segment number."""
+        self.gateways: dict[int, dict[str, list[tuple[int, str]]]] = {}
+        for n, id in enumerate(self.segments):
+            for address in self.plan.get("segment", id).gateways:
+                for record in sorted(self.wiring.bearers.get(address, ())):
+                    place = self.wiring.place(record)
+                    if place is None or place.segment != id:
+                        continue
+                    self.gateways.setdefault(n, {}).setdefault(address, []).append((self._number(place.stand), record))
+
+    def _number(self, stand: Stand) -> int:
+        return self.offsets[stand.block] + stand.index
+
+    def _heard_by(self, row: int, group: int, domains: Domains) -> set[int]:
+        return self._hearing(row, domains) if int(self.rows.stand[row]) in self.private else {group}
