@@ -170,12 +170,10 @@ export function Decks() {
     const rect = locate(layout, target);
     if (!rect) return;
     scroller.current?.scrollTo({ left: Math.max(0, rect.x - view.width / 3), top: Math.max(0, rect.y - 160) });
-    const timer = setTimeout(() => {
-      const node = scroller.current?.querySelector<HTMLElement>(`[data-id="${CSS.escape(target)}"]`);
-      node?.focus({ preventScroll: true });
-      node?.classList.add("flash");
-    }, 80);
-    return () => clearTimeout(timer);
+    return onceThere(scroller.current, target, (node) => {
+      node.focus({ preventScroll: true });
+      node.classList.add("flash");
+    });
     // The layout is left out on purpose: an edit must not scroll the drawing away from under the reader.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [at]);
@@ -187,8 +185,7 @@ export function Decks() {
     const node = scroller.current;
     if (!rect || !node) return;
     if (rect.x < node.scrollLeft || rect.x + rect.w > node.scrollLeft + node.clientWidth) node.scrollTo({ left: Math.max(0, rect.x - node.clientWidth / 2) });
-    const timer = setTimeout(() => node.querySelector(`[data-id="${CSS.escape(see!)}"]`)?.classList.add("flash"), 80);
-    return () => clearTimeout(timer);
+    return onceThere(node, see!, (part) => part.classList.add("flash"));
     // eslint-disable-next-line react-hooks/exhaustive-deps -- as above
   }, [see]);
 
@@ -577,6 +574,20 @@ function locate(layout: Layout, record: string): Rect | null {
 function panelPlace(rect: Rect, layout: Layout, view: { left: number; width: number }): React.CSSProperties {
   const left = Math.max(view.left + 8, Math.min(rect.x, view.left + view.width - PANEL_WIDTH - 12));
   return rect.y > layout.height - 300 ? { left, bottom: layout.height - rect.y + 6 } : { left, top: rect.y + rect.h + 6 };
+}
+
+/** Do something with a part of the drawing once it is in the page: its column comes there after the drawing has scrolled, sooner or later. */
+function onceThere(drawing: HTMLElement | null, id: string, act: (node: HTMLElement) => void): () => void {
+  const until = performance.now() + 10_000;
+  let seen: HTMLElement | null | undefined;
+  let frame = requestAnimationFrame(function look() {
+    const node = drawing?.querySelector<HTMLElement>(`[data-id="${CSS.escape(id)}"]`);
+    // A frame later, so that a dialog that closes has given the focus back by then.
+    if (node && node === seen) act(node);
+    else if (performance.now() < until) frame = requestAnimationFrame(look);
+    seen = node;
+  });
+  return () => cancelAnimationFrame(frame);
 }
 
 /** Beside the column where something is built, so that the drawing stays in sight; under its head where there is no room. */

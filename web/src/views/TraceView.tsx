@@ -20,8 +20,18 @@ export function TraceView() {
       ),
     [snapshot.endpoints],
   );
-  const put = (name: "a" | "b", value: string): void =>
-    setParams((now) => { const next = new URLSearchParams(now); if (value) next.set(name, value); else next.delete(name); return next; }, { replace: true });
+  const put = (ends: { a?: string; b?: string }): void =>
+    setParams(
+      (now) => {
+        const next = new URLSearchParams(now);
+        for (const [name, value] of Object.entries(ends)) {
+          if (value) next.set(name, value);
+          else next.delete(name);
+        }
+        return next;
+      },
+      { replace: true },
+    );
   const known = (value: string): boolean => choices.some((c) => c.value === value);
   const trace = useQuery({
     queryKey: ["trace", id, snapshot.revision, a, b],
@@ -31,11 +41,11 @@ export function TraceView() {
   return (
     <div className="trace">
       <div className="tools">
-        <EndPicker label="From" value={a} choices={choices} put={(v) => put("a", v)} />
-        <button type="button" className="swap" title="Exchange the two" aria-label="Exchange the two" onClick={() => { put("a", b); setTimeout(() => put("b", a)); }}>
+        <EndPicker label="From" value={a} choices={choices} put={(v) => put({ a: v })} />
+        <button type="button" className="swap" title="Exchange the two" aria-label="Exchange the two" onClick={() => put({ a: b, b: a })}>
           <ArrowRightLeft size={15} aria-hidden />
         </button>
-        <EndPicker label="To" value={b} choices={choices} put={(v) => put("b", v)} />
+        <EndPicker label="To" value={b} choices={choices} put={(v) => put({ b: v })} />
       </div>
       {trace.error && <p role="alert" className="nothing">{trace.error.message}</p>}
       {!trace.data && !trace.error && (
@@ -44,7 +54,7 @@ export function TraceView() {
           <p>A frame is followed from one to the other and back: every port it passes, its tag before and after, the rule that let it pass, and where it is dropped.</p>
           {choices.length >= 2 && (
             <p>
-              <button type="button" className="panel-link" onClick={() => { put("a", choices[0]!.value); setTimeout(() => put("b", choices.at(-1)!.value)); }}>
+              <button type="button" className="panel-link" onClick={() => put({ a: choices[0]!.value, b: choices.at(-1)!.value })}>
                 {choices[0]!.label} to {choices.at(-1)!.label}, for example
               </button>
             </p>
