@@ -62,8 +62,11 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const middle = column.x + column.w / 2;
     const above = layout.decks.switches - 12;
     const own = layout.nicOf.get(piece.to);
+    // Between the guests, or straight down where none stands below.
+    const blocked = column.guests.some((other) => other.y > guest.y && other.x === guest.x);
+    const down: Point[] = blocked ? [[x, box.y + box.h], [x, line], [middle, line], [middle, above]] : [[x, box.y + box.h], [x, above]];
     if (own) {
-      strokes.push({ points: [[x, box.y + box.h], [x, line], [middle, line], [middle, above], [column.left, above], [column.left, own.over], [own.drop, own.over], [own.drop, own.y]], state: piece.state });
+      strokes.push({ points: [...down, [column.left, above], [column.left, own.over], [own.drop, own.over], [own.drop, own.y]], state: piece.state });
       return;
     }
     if (!slot) {
@@ -71,7 +74,7 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
       return;
     }
     const target = slot.x + slot.w / 2;
-    const points: Point[] = [[x, box.y + box.h], [x, line], [middle, line], [middle, above], [column.left, above], [column.left, slot.over], [target, slot.over], [target, slot.y]];
+    const points: Point[] = [...down, [column.left, above], [column.left, slot.over], [target, slot.over], [target, slot.y]];
     strokes.push({ points, state: piece.state === "dropped" ? "reserve" : piece.state });
     if (piece.state === "dropped") breaks.push({ x: target, y: slot.y, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
   }
