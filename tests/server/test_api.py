@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import http.client
 import json
+import random
 import threading
 import time
 import unittest
@@ -144,6 +145,31 @@ class EditsTest(unittest.TestCase):
         for _ in range(2):
             self.assertEqual(self.client.post(f"plans/{self.plan}/redo")[0], 200)
         self.assertEqual(self.client.get(f"plans/{self.plan}/export")[1], after)
+
+    def test_any_walk_of_edits_undos_and_redos_goes_by_two_stacks(self) -> None:
+        dice = random.Random(7)
+        undoable: list[int] = []
+        redoable: list[int] = []
+        for number in range(1, 41):
+            how = dice.choice(["edit", "undo", "undo", "redo"])
+            stack = {"undo": undoable, "redo": redoable}.get(how)
+            if stack == []:
+                self.assertEqual(self.client.post(f"plans/{self.plan}/{how}")[0], 400)
+                how, stack = "edit", None
+            if stack is None:
+                status, said = self.client.edit(
+                    self.plan, number - 1, patch("segment", "segment-edge", role=f"r{number}")
+                )
+                undoable.append(number)
+                redoable.clear()
+            else:
+                status, said = self.client.post(f"plans/{self.plan}/{how}")
+                (redoable if how == "undo" else undoable).append(stack.pop())
+            self.assertEqual((status, said["revision"]), (200, number))
+            told = {name: step and step["number"] for name, step in said["steps"].items()}
+            self.assertEqual(told, {"undo": (undoable or [None])[-1], "redo": (redoable or [None])[-1]}, number)
+            if how == "edit" and number % 5 == 0:
+                self.assertEqual(self.other.get(f"plans/{self.plan}")[1]["steps"], {"undo": None, "redo": None})
 
     def test_an_undo_that_would_trample_on_somebody_is_a_conflict(self) -> None:
         self.client.edit(self.plan, 0, patch("segment", "segment-edge", vid=301))

@@ -107,32 +107,40 @@ def _standing(revisions: Iterable[Revision]) -> list[Revision]:
     return [group[-1] for group in toggles.values() if len(group) % 2]
 
 
-def undo_stacks(plan_id: uuid.UUID, author: AbstractBaseUser) -> tuple[list[Revision], list[Revision]]:
-    """What a person can undo and redo, the next one last."""
-    undoable: list[Revision] = []
-    redoable: list[Revision] = []
-    by_number: dict[int, Revision] = {}
-    # Every answer tells what can be undone, so the edits themselves stay in the database until one is needed.
-    told = Revision.objects.filter(plan_id=plan_id, author=author).only("plan", "number", "message", "how", "of")
-    for revision in told.order_by("number"):
-        by_number[revision.number] = revision
-        if revision.how == "edit":
-            undoable.append(revision)
-            redoable.clear()
-        elif revision.how == "undo":
-            redoable.append(undoable.pop())
-        else:
-            undoable.append(redoable.pop())
-    return undoable, redoable
+def next_steps(plan_id: uuid.UUID, author: AbstractBaseUser) -> dict[str, Revision | None]:
+    """The edits that a person would undo and redo next.
+
+    Each is the top of a stack: edits and redos lie on the one of undo until an undo takes them off; undos lie on the other until
+    a redo takes them off or an edit clears it.  Looked for from the newest on, since it is nearly always among the last few.
+    """
+    own = Revision.objects.filter(plan_id=plan_id, author=author)
+    tops: dict[str, int | None] = {}
+    taken = {"undo": 0, "redo": 0}
+    for number, how, of in own.order_by("-number").values_list("number", "how", "of").iterator(chunk_size=100):
+        for stack, takes, clears in (("undo", "undo", ""), ("redo", "redo", "edit")):
+            if stack in tops:
+                continue
+            if how == clears:
+                tops[stack] = None
+            elif how == takes:
+                taken[stack] += 1
+            elif taken[stack]:
+                taken[stack] -= 1
+            else:
+                tops[stack] = number if of is None else of
+        if len(tops) == 2:
+            break
+    # Every answer tells these two, so their edits stay in the database until one is needed.
+    told = own.filter(number__in=[n for n in tops.values() if n is not None]).defer("edit", "inverse")
+    found = {revision.number: revision for revision in told}
+    return {stack: found.get(tops.get(stack)) for stack in taken}
 
 
 def step(plan_id: uuid.UUID, author: AbstractBaseUser, how: str) -> Committed | None:
     """Undo a person's latest edit that stands, or redo what was undone last; None if there is none."""
-    undoable, redoable = undo_stacks(plan_id, author)
-    stack = undoable if how == "undo" else redoable
-    if not stack:
+    target = next_steps(plan_id, author)[how]
+    if target is None:
         return None
-    target = stack[-1]
     edit = edit_from_json(target.inverse if how == "undo" else target.edit)
     message = f"{how.capitalize()}: {target.message}"
     return commit(plan_id, author, edit, _last_about(target), message, how, target.number)

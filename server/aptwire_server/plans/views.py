@@ -34,9 +34,9 @@ from aptwire_server.plans.commits import (
     Committed,
     commit,
     create_plan,
+    next_steps,
     revision_json,
     step,
-    undo_stacks,
 )
 from aptwire_server.plans.engine import Engine, engine_of
 from aptwire_server.plans.models import ROWS, PlanRow, Revision
@@ -75,10 +75,9 @@ def body_of(request: Request, **fields: type | tuple[type, ...]) -> dict[str, An
 
 
 def _steps(plan_id: uuid.UUID, request: Request) -> dict[str, Any]:
-    undoable, redoable = undo_stacks(plan_id, request.user)
     return {
-        name: {"number": stack[-1].number, "message": stack[-1].message} if stack else None
-        for name, stack in (("undo", undoable), ("redo", redoable))
+        how: {"number": revision.number, "message": revision.message} if revision is not None else None
+        for how, revision in next_steps(plan_id, request.user).items()
     }
 
 
