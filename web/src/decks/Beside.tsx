@@ -1,8 +1,9 @@
 import { useMemo, useState } from "react";
 
 import { usePlan } from "../api/plan";
-import { isWorse, sayMoves } from "../model/verdicts";
-import { compare, differs, everyAspect, type Part } from "./beside";
+import { isWorse } from "../model/verdicts";
+import { Consequences } from "../parts/Consequences";
+import { compare, differs, everyAspect, type Part } from "./compare";
 import { portName } from "./edits";
 import { hostsInOrder } from "./layout";
 import { usePreviews } from "./Panel";
@@ -51,7 +52,8 @@ export function Beside({ left, right, choose, close, open }: { left: string; rig
               {part.kind} {part.kind !== "neighbour" && part.name}
             </span>
             {apart.filter((a) => a.alike || part.ids.every(Boolean)).map((a) => {
-              const result = a.alike ? results?.[mendable.indexOf(a)] : undefined;
+              const tried = mendable.indexOf(a);
+              const result = results?.[tried];
               return (
                 <span key={a.what} className="beside-aspect">
                   {part.aspects.length > 1 && <span className="beside-what">{a.what}</span>}
@@ -60,7 +62,7 @@ export function Beside({ left, right, choose, close, open }: { left: string; rig
                       as {here}
                     </button>
                   )}
-                  {a.alike && <span className={result?.moves.some(isWorse) ? "beside-worse" : "beside-moves"}> · {result?.problems.length ? result.problems[0]!.message : result ? sayMoves(result.tally) : "…"}</span>}
+                  {tried >= 0 && <span className={result?.moves.some(isWorse) ? "beside-worse" : "beside-moves"}> · {result?.problems.length ? result.problems[0]!.message : result ? <Consequences of={result} /> : "…"}</span>}
                 </span>
               );
             })}
