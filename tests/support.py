@@ -270,6 +270,19 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
     for record in (*made["virtual_switch"], *made["adapter"], *made.get("host_port", ())):
         if more.random() < 0.12:
             record["mtu"] = more.choice([1500, 4040, 4050, 9000])
+    # Host ports with addresses: tunnels between their subnets go over a station that routes, if there is one.
+    routed = random.Random(len(made["adapter"]) * 5003 + len(made["fabric_port"]))
+    known = {port["vid"] for port in made.get("station_port", ()) if port["station"] == "st-0"}
+    for vid in VIDS if known and routed.random() < 0.6 else ():
+        if vid not in known:
+            gate = {"belongs": f"seg-{vid}", "addresses": [f"10.64.{vid}.1/24"]}
+            socket = made["station_port"][0]["port"]
+            put("station_port", f"sp-0-{vid}", station="st-0", port=socket, vid=vid, **gate)
+    for number, port in enumerate(made.get("host_port", ())):
+        if port.get("vid") and routed.random() < 0.7:
+            port["addresses"] = [f"10.64.{port['vid']}.{100 + number}/24"]
+            if routed.random() < 0.6:
+                port["gateway"] = f"10.64.{port['vid']}.1"
     for record in (*made["port_group"], *made["adapter"]):
         if record.get("type") != "direct" and sizes.random() < 0.2:
             for name in ("overhear", "foreign_source", "serve_leases", "advertise_routes"):

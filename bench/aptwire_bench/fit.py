@@ -6,14 +6,17 @@ the whole plan and on what is left of it).
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from aptwire.forward.domains import core_links
 from aptwire.forward.fabric import joints_of, loops
 from aptwire.forward.parts import NOW, Link, State
-from aptwire.forward.wiring import Wiring, compile_wiring
+from aptwire.forward.routed import gateways_of
+from aptwire.forward.wiring import PLACES, Wiring, compile_wiring
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, apply_edit
+from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import FabricPort, Nic, Uplink
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
@@ -163,17 +166,20 @@ def _single(plan: Plan, uplink: Uplink, nics: list[Nic], why: str) -> tuple[Left
 
 
 def _overlays(plan: Plan) -> Step:
-    """A kernel keeps one tunnel device for a VNI in a network namespace."""
+    """A kernel keeps one tunnel device for a VNI in a network namespace; and it sends to one of those who bear its gateway's address."""
     seen: dict[tuple[str, int], str] = {}
+    bearers = Counter(bare_address(a) for kind in PLACES for r in plan.all(kind) for a in r.addresses)
     for group in sorted(plan.where("port_group", "mode", "overlay"), key=lambda g: g.id):
-        host = plan.get("virtual_switch", plan.get("host_port", group.over).switch).host
-        first = seen.setdefault((host, group.vni), group.over)
+        port = plan.get("host_port", group.over)
+        first = seen.setdefault((plan.get("virtual_switch", port.switch).host, group.vni), group.over)
+        why = ""
         if first != group.over:
+            why = "its VNI is carried by another host port of the host already"
+        elif any(bearers[address] > 1 for address in gateways_of(plan, port)):
+            why = "several machines bear the address of its host port’s gateway, and which one answers isn’t known"
+        if why:
             edit = [Patch("adapter", a.id, {"port_group": None}) for a in plan.where("adapter", "port_group", group.id)]
-            yield (
-                Left(group.id, f"{called(plan, group)}: its VNI is carried by another host port of the host already"),
-                (*edit, Drop("port_group", group.id)),
-            )
+            yield Left(group.id, f"{called(plan, group)}: {why}"), (*edit, Drop("port_group", group.id))
 
 
 def _trees(plan: Plan) -> Step:

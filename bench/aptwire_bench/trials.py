@@ -74,7 +74,7 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
         Trial(PING, a, b, meets(frames, a, b))
         for a in everybody
         for b in everybody
-        if a is not b and a.seat != b.seat and a.address.network == b.address.network
+        if a is not b and a.seat != b.seat and a.address.network == b.address.network and not _one_host(plan, a, b)
     ]
     routed = list(_routed(plan, frames, everybody))
     leases = list(_leases(plan, frames, everybody))
@@ -94,6 +94,13 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
             clients.add(lease.source.seat)
             made.append(lease)
     return made
+
+
+def _one_host(plan: Plan, one: Holder, two: Holder) -> bool:
+    """Whether both are host ports of one host: it would send no frame to itself."""
+    ports = [plan.of("host_port").get(holder.record) for holder in (one, two)]
+    hosts = {plan.get("virtual_switch", port.switch).host for port in ports if port is not None}
+    return None not in ports and len(hosts) == 1
 
 
 def _routed(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Trial]:

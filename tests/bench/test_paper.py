@@ -22,6 +22,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_whole_wiring import ring, two_nics
+from tests.core.test_whole_wiring import routed as over_routers
 from tests.support import Small, demo_plan, pair, random_plan
 
 SEEDS = st.integers(0, 2_000)
@@ -164,7 +165,34 @@ class QuestionTest(unittest.TestCase):
         self.assertEqual({tag for _, tag in report.differences[0].extra}, {77})
 
 
+class FitTest(unittest.TestCase):
+    def test_an_overlay_whose_gateway_has_a_double_is_left_out(self) -> None:
+        made = over_routers()
+        self.assertEqual(fit(made.plan()).left, ())
+        made.fabric("other")
+        made.trunk("other/p", "10, 20")
+        made.put("station", "double", name="double")
+        gate = made.kinds["station_port"][0]
+        made.put(
+            "station_port", "double/10", station="double", port="other/p", vid=gate["vid"], addresses=gate["addresses"]
+        )
+        (left,) = fit(made.plan()).left
+        self.assertIn("several machines bear the address", left.reason)
+
+
 class TrialTest(unittest.TestCase):
+    def test_a_host_doesn_t_ping_itself(self) -> None:
+        made = pair()
+        for host, number in (("a", 1), ("b", 2)):
+            own = {"vid": 10, "belongs": "s10", "addresses": [f"10.64.10.{number}/24"]}
+            made.put("host_port", f"{host}/mgmt", switch=f"{host}/s", name="mgmt", **own)
+        made.put("virtual_switch", "a/t", host="a", name="t")
+        made.put("host_port", "a/own", switch="a/t", name="own", addresses=["10.64.10.3/24"])
+        plan = made.plan()
+        pings = {(t.source.record, t.target.record) for t in choose(plan, Frames(compile_wiring(plan)), 100, 1)}
+        self.assertIn(("a/mgmt", "b/mgmt"), pings)
+        self.assertNotIn(("a/mgmt", "a/own"), pings)
+
     def test_who_meets_pings_and_who_may_serves(self) -> None:
         made = pair()
         made.kinds["adapter"].clear()
