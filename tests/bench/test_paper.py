@@ -176,8 +176,9 @@ class FitTest(unittest.TestCase):
         made.put(
             "station_port", "double/10", station="double", port="other/p", vid=gate["vid"], addresses=gate["addresses"]
         )
-        (left,) = fit(made.plan()).left
-        self.assertIn("several machines bear the address", left.reason)
+        left = fit(made.plan()).left
+        self.assertEqual([one.record for one in left], ["a/o", "b/o"], "the third one's gateway is another's")
+        self.assertIn("several machines bear the address", left[0].reason)
 
 
 class TrialTest(unittest.TestCase):
