@@ -111,8 +111,35 @@ class DrawingTest(BrowserTest):
             records["adapter"].append(
                 {"id": f"more-{n}/a", "guest": f"more-{n}", "name": f"tap-more-{n}", "port_group": f"gannet/v{n % 9}/g"}
             )
+        for n in range(11):
+            records["adapter"].append({"id": f"db/{n}", "guest": "guest-ticketing-db", "name": f"tap-db-{n}"})
+            records["adapter"][-1]["port_group"] = "gannet/guests0/ticketing"
         self.opened(plan)
         self.sound()
+
+    def test_long_switch_names_leave_the_port_and_a_cut_tag_list_says_so(self) -> None:
+        plan = json.loads((ROOT / "demo" / "brackwater.json").read_text())
+        for switch in plan["records"]["fabric_switch"]:
+            switch["name"] = f"the-distribution-switch-{switch['name']}"
+        for n in range(40):
+            port = {"id": f"free-{n}", "switch": "quay-a", "name": f"Ethernet1/0/{n}", "mode": "access", "vid": 110}
+            plan["records"]["fabric_port"].append(port)
+        self.opened(plan)
+        self.sound()
+        port = self.page.get_by_role("button", name="Port p2 of the-distribution-switch-quay-a")
+        expect(port.locator(".port-name")).to_contain_text("p2")
+        expect(port.locator(".port-tags")).to_contain_text("+")
+        self.page.get_by_role("button", name="more free ports of the-distribution-switch-quay-a").click()
+        self.page.get_by_role("group", name="What to do").get_by_role("button", name="Ports").click()
+        self.page.get_by_role("list", name="Its ports").get_by_role("button", name="Ethernet1/0/39").click()
+        expect(self.page.get_by_role("dialog", name="Port Ethernet1/0/39")).to_be_visible()
+        self.page.keyboard.press("Escape")
+        # More ports than the server works out at once.
+        self.page.get_by_role("button", name="nic3, member").click()
+        choices = self.page.get_by_role("listbox", name="Ports").get_by_role("option")
+        self.assertGreater(choices.count(), 42)
+        self.page.keyboard.press("ArrowUp")
+        expect(self.page.get_by_role("dialog").locator(".outcome")).not_to_contain_text("Working out")
 
     def test_random_fleets(self) -> None:
         for seed in (3, 5, 8, 21, 34):

@@ -271,7 +271,8 @@ class _Finder:
         culprit = self.wrong_at(place, cause)
         record = self.plan.find(culprit)
         segment = self.plan.get("segment", place.segment)
-        belongs = f"{name}, {segment.vid or 'untagged'}"
+        they, their = ("it", "its") if one else ("they", "their")
+        belongs = f"{they} {_verb('belongs', one)} on {name}, {segment.vid or 'untagged'}."
         rows = self.judgement.rows
         state = self._when(cause)
         landed = self.judgement.lands_on(place)
@@ -287,21 +288,22 @@ class _Finder:
                 node_lost = rows.node[row] < 0
         if place.context < 0:
             title = f"{who} {_verb('lands', one)} nowhere"
-            return title, f"Its port {place.reason}; it belongs on {belongs}.", (culprit,)
+            return title, f"{their.capitalize()} port {place.reason}; {belongs}", (culprit,)
         where = self._landing(landed)
         if landed == 0 and node_lost:
             hops = Teller(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
             stop = next((h.reason for h in hops if h.reason), "")
             title = f"{who} {_verb('lands', one)} nowhere"
-            text = f"{_sentence('it sends untagged frames, and ' + stop) if stop else 'Its frames are untagged.'} It belongs on {belongs}."
+            untagged = f"{they} {_verb('sends', one)} untagged frames, and {stop}" if stop else f"{their} frames are untagged"
+            text = f"{_sentence(untagged)} {_capital(belongs)}"
         else:
             title = f"{who} {_verb('lands', one)} on {where}"
-            text = f"{self._tagged(record, place)}; it belongs on {belongs}."
+            text = f"{_capital(self._tagged(record, place, their))}; {belongs}"
         if self._status(place) == "wavering":
             title += f" {state}"
         return title, text, (culprit,)
 
-    def _tagged(self, record: Record | None, place: Place) -> str:
+    def _tagged(self, record: Record | None, place: Place, their: str) -> str:
         if isinstance(record, PortGroup):
             tag = {
                 "access": f"is tagged {record.vid}",
@@ -310,10 +312,10 @@ class _Finder:
                 "private": f"is private on {record.vid}",
                 "overlay": f"carries VNI {record.vni}",
             }
-            return f"Its port group {record.name} {tag[record.mode]}"
+            return f"{their} port group {record.name} {tag[record.mode]}"
         if isinstance(record, HostPort):
-            return f"It is {'tagged ' + str(record.vid) if record.vid else 'untagged'}"
-        return f"{called(self.plan, record)[:1].upper()}{called(self.plan, record)[1:]} puts it there"
+            return f"it is {'tagged ' + str(record.vid) if record.vid else 'untagged'}"
+        return f"{called(self.plan, record)} puts {'it' if their == 'its' else 'them'} there"
 
     def _landing(self, number: int) -> str:
         if number < 0:
@@ -336,7 +338,7 @@ class _Finder:
                 over_cable = any(isinstance(self.plan.find(id), Cable) for id in out.records)
                 if over_cable and out.before != into.after and out.outcome == into.outcome == "passed":
                     text = f"{out.where} sends VID {out.before} {out.after}; {into.where} takes it in as {into.after}."
-                    return title, text[:1].upper() + text[1:], (out.records[0], into.records[0])
+                    return title, _capital(text), (out.records[0], into.records[0])
         return (
             title,
             f"Both bear VID {self.plan.get('segment', place.segment).vid or 'none'} and meet in the fabric.",
@@ -390,12 +392,16 @@ def proof(judgement: Judgement, finding: Finding | Risk) -> list[Trace]:
 
 
 def _verb(verb: str, one: bool) -> str:
-    plural = {"is": "are", "loses": "lose", "lands": "land", "reaches": "reach"}
-    return verb if one else plural[verb]
+    plural = {"is": "are", "reaches": "reach"}
+    return verb if one else plural.get(verb, verb.removesuffix("s"))
+
+
+def _capital(text: str) -> str:
+    return f"{text[:1].upper()}{text[1:]}"
 
 
 def _sentence(text: str) -> str:
-    return f"{text[:1].upper()}{text[1:]}." if text else ""
+    return f"{_capital(text)}." if text else ""
 
 
 def _frozen(state: State) -> tuple[object, ...]:

@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step, goal
 from aptwire.forward.routed import over_router
+from aptwire.forward.wiring import PLACES
 from aptwire.judge.cut import cutting, smallest_cut
 from aptwire.judge.findings import Finding, everything, findings, spoken
 from aptwire.judge.judgement import (
@@ -595,7 +596,7 @@ def next_free_address(plan: Plan, segment: Segment) -> str | None:
     """The lowest address of the segment's first IPv4 subnet (or its first at all) that nobody has, with prefix length."""
     nets = sorted((ipaddress.ip_network(text) for text in segment.subnets), key=lambda net: (net.version, net))
     taken = set(segment.gateways)
-    for kind in ("adapter", "guest_tag", "host_port"):
+    for kind in (*PLACES, "nic"):
         for record in plan.all(kind):
             taken.update(map(bare_address, record.addresses))
     for net in nets[:1]:

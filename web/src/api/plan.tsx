@@ -5,6 +5,9 @@ import { applyOperations, makeBook, type Book } from "../model/records";
 import { api, Refused, unwrap, type Committed, type Endpoint, type FindingDetail, type Operation, type PreviewResult, type Snapshot } from "./client";
 import { loadEndpoints, loadPlan, type PlanData } from "./load";
 
+/** The server takes no more edits than these in one request. */
+const MOST_PREVIEWS = 64;
+
 /** What happened last, told in the status line. */
 export interface Told {
   text: string;
@@ -143,7 +146,13 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
   const undo = useCallback(() => step("undo"), [step]);
   const redo = useCallback(() => step("redo"), [step]);
   const preview = useCallback(
-    async (edits: Operation[][]) => unwrap(await api.POST("/api/plans/{plan_id}/preview", { ...path, body: { edits } })),
+    async (edits: Operation[][]) => {
+      const made: PreviewResult[] = [];
+      for (let n = 0; n < edits.length; n += MOST_PREVIEWS) {
+        made.push(...unwrap(await api.POST("/api/plans/{plan_id}/preview", { ...path, body: { edits: edits.slice(n, n + MOST_PREVIEWS) } })));
+      }
+      return made;
+    },
     [path],
   );
 

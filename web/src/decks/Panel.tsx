@@ -9,6 +9,9 @@ import { VerdictMark } from "../parts/VerdictMark";
 import { outcome, type Proposal } from "./edits";
 import { parsed, shown, type Draft, type FieldSpec } from "./fields";
 
+/** How many choices of a list are worked out together. */
+const AT_ONCE = 24;
+
 /** The previews of some edits at the present revision, asked for a moment after the last change. */
 export function usePreviews(edits: Operation[][], enabled = true) {
   const { id, snapshot, preview } = usePlan();
@@ -72,7 +75,10 @@ export function OutcomeList({ label, proposals, endpoint, take, empty }: { label
   const [chosen, setChosen] = useState(0);
   const list = useRef<HTMLUListElement>(null);
   const id = useId();
-  const { results, error } = usePreviews(proposals.map((p) => p.operations));
+  // Only the choices around the chosen one are worked out: a site may have hundreds of free ports.
+  const page = Math.floor(Math.min(chosen, Math.max(0, proposals.length - 1)) / AT_ONCE) * AT_ONCE;
+  const { results: some, error } = usePreviews(proposals.slice(page, page + AT_ONCE).map((p) => p.operations));
+  const resultOf = (n: number): PreviewResult | undefined => some?.[n - page];
   const now: Verdict = (endpoint ? snapshot.endpoints.get(endpoint)?.verdict : undefined) ?? "home";
   useEffect(() => list.current?.focus({ preventScroll: true }), []);
   if (!proposals.length) return <p className="quiet">{empty}</p>;
@@ -99,7 +105,7 @@ export function OutcomeList({ label, proposals, endpoint, take, empty }: { label
         }}
       >
         {proposals.map((proposal, n) => {
-          const result = results?.[n];
+          const result = resultOf(n);
           const becomes = endpoint ? outcome(result, endpoint, now) : null;
           return (
             <li key={proposal.key} id={`${id}-${n}`} role="option" aria-selected={n === at} onMouseMove={() => setChosen(n)} onClick={() => take(proposal)}>
@@ -122,7 +128,7 @@ export function OutcomeList({ label, proposals, endpoint, take, empty }: { label
           );
         })}
       </ul>
-      {error ? <p className="outcome bad">{error.message}</p> : <Outcome result={results?.[at]} />}
+      {error ? <p className="outcome bad">{error.message}</p> : <Outcome result={resultOf(at)} />}
       <p className="panel-keys">↑ ↓ choose, Enter takes, Esc leaves all as it is</p>
     </>
   );

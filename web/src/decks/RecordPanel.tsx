@@ -4,7 +4,7 @@ import type { Kind, Operation } from "../api/client";
 import { usePlan } from "../api/plan";
 import { compareNames } from "../model/records";
 import { Picker } from "./Build";
-import { patch, portName, portsFor, seatsFor, unplug, type Proposal } from "./edits";
+import { patch, portName, portsFor, seatsFor, tagText, unplug, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { FieldForm, Outcome, OutcomeList, Panel, usePreviews } from "./Panel";
@@ -19,7 +19,7 @@ const TITLES: Partial<Record<Kind, string>> = {
 };
 
 /** What can be done with one record, beside it on the drawing. */
-export function RecordPanel({ id, close, build, compare }: { id: string; close: () => void; build: (host: string, onto: string | null) => void; compare: (host: string) => void }) {
+export function RecordPanel({ id, close, open, build, compare }: { id: string; close: () => void; open: (id: string) => void; build: (host: string, onto: string | null) => void; compare: (host: string) => void }) {
   const { book, edit } = usePlan();
   const [at, setAt] = useState(0);
   const record = book.byId.get(id);
@@ -86,7 +86,7 @@ export function RecordPanel({ id, close, build, compare }: { id: string; close: 
   } else if (kind === "guest") {
     sections = [settings(), { label: "Adapter", body: <NewAdapter id={id} {...ids} /> }, remove];
   } else if (kind === "fabric_switch") {
-    sections = [settings(), { label: "Ports", body: <NewPorts id={id} {...ids} /> }, { label: "LAG", body: <NewLag id={id} {...ids} /> }, remove];
+    sections = [settings(), { label: "Ports", body: <Ports id={id} open={open} {...ids} /> }, { label: "LAG", body: <NewLag id={id} {...ids} /> }, remove];
   } else {
     sections = [settings(), remove];
   }
@@ -335,6 +335,37 @@ function NewNic({ id, book, done }: Part) {
   const name = freshName(book.of("nic", "host", id), "nic");
   const fields = [{ name: "name", label: "Name", kind: "text" as const }, ...fieldsOf("nic", book).filter((f) => ["speed", "mtu", "card"].includes(f.name)).map((f) => ({ ...f, more: false }))];
   return <FieldForm fields={fields} record={{ name }} making compose={(set) => { const said = String(set.name ?? name); return [put("nic", { id: freshId(book, `${id}/${said}`), host: id, ...set, name: said })]; }} message={(set) => `Put ${String(set.name ?? name)} into ${host.name}`} done={done} action="Put it in" />;
+}
+
+/** Every port of a switch, with what it carries and what is at its other end; and more of them. */
+function Ports({ id, book, done, open }: Part & { open: (id: string) => void }) {
+  const ports = [...book.of("fabric_port", "switch", id)].sort((a, b) => compareNames(a.name, b.name));
+  const end = (port: string): string => {
+    const far = book.far.get(port)?.id;
+    const nic = book.get("nic", far);
+    if (nic) return `${book.get("host", nic.host)?.name ?? ""} ${nic.name}`;
+    return far ? portName(book, far) : (book.get("station", book.of("station_port", "port", port)[0]?.station)?.name ?? "free");
+  };
+  return (
+    <>
+      {ports.length > 0 && (
+        <ul className="plain-list" aria-label="Its ports">
+          {ports.map((p) => (
+            <li key={p.id}>
+              <button type="button" className="panel-link" onClick={() => open(p.id)}>
+                {p.name}
+              </button>
+              <span className="port-end">
+                {tagText(p)} · {end(p.id)}
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+      <h3>More of them</h3>
+      <NewPorts id={id} book={book} done={done} />
+    </>
+  );
 }
 
 function NewPorts({ id, book, done }: Part) {

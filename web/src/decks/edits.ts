@@ -33,15 +33,17 @@ export function moveAdapter(book: Book, adapter: RecordOf<"adapter">, group: Rec
   };
 }
 
-/** The port groups of an adapter's host, other than its own. */
+/** The port groups of an adapter's host, other than its own; those with the tag of its segment first. */
 export function seatsFor(book: Book, adapter: RecordOf<"adapter">): Proposal[] {
   const host = book.get("guest", adapter.guest)?.host;
   if (!host) return [];
+  const wanted = book.get("segment", adapter.belongs)?.vid;
+  const fits = (group: RecordOf<"port_group">): boolean => !!wanted && group.vid === wanted;
   return book
     .of("virtual_switch", "host", host)
     .flatMap((sw) => book.of("port_group", "switch", sw.id))
     .filter((group) => group.id !== adapter.port_group)
-    .sort((a, b) => (a.vid ?? 5000) - (b.vid ?? 5000) || compareNames(a.name, b.name))
+    .sort((a, b) => Number(fits(b)) - Number(fits(a)) || (a.vid ?? 5000) - (b.vid ?? 5000) || compareNames(a.name, b.name))
     .map((group) => moveAdapter(book, adapter, group));
 }
 

@@ -14,6 +14,8 @@ export interface FieldSpec {
   when?: (draft: Draft) => boolean;
   /** Shown once somebody asks for more. */
   more?: boolean;
+  /** The least VID, 0 where it stands for untagged frames. */
+  least?: number;
   /** What an absent value means, as the record's kind says. */
   unless?: unknown;
 }
@@ -29,10 +31,10 @@ const mtu = number("mtu", "MTU", "bytes, 576 to 9216", { more: true });
 export const segmentChoices = (book: Book): [string, string][] => [["", "not said"], ...book.records.segment.map((s): [string, string] => [s.id, `${s.name}${s.vid ? ` ${s.vid}` : s.vni ? ` VNI ${s.vni}` : ""}`])];
 const belongs = (book: Book): FieldSpec => ({ name: "belongs", label: "Belongs on", kind: "ref", options: segmentChoices(book) });
 
-const tagging = (modes: string[]): FieldSpec[] => [
+const tagging = (modes: string[], native: string): FieldSpec[] => [
   { name: "vid", label: "VID", kind: "vid", when: is("mode", "access", "private") },
   { name: "allowed", label: "Allowed VIDs", kind: "vids", hint: "110, 200-219", when: is("mode", "trunk") },
-  { name: "native", label: "Native VLAN", kind: "vid", hint: "untagged frames dropped", when: is("mode", "trunk") },
+  { name: "native", label: "Native VLAN", kind: "vid", hint: native, when: is("mode", "trunk"), least: modes.includes("untagged") ? 0 : 1 },
   choice("mode", "Mode", modes.map((m) => [m, m])),
 ];
 
@@ -119,7 +121,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
       const host = book.get("virtual_switch", String(record?.switch ?? ""))?.host ?? "";
       const ports = book.of("virtual_switch", "host", host).flatMap((s) => book.of("host_port", "switch", s.id));
       return [
-        ...tagging(["access", "trunk", "untagged", "private", "overlay"]),
+        ...tagging(["access", "trunk", "untagged", "private", "overlay"], "untagged dropped; 0 lets them by"),
         number("vni", "VNI", "1 to 16777215", { when: is("mode", "overlay") }),
         { name: "over", label: "Carried by", kind: "ref", options: [["", "choose a host port"], ...ports.map((p): [string, string] => [p.id, p.name])], when: is("mode", "overlay") },
         text("name", "Name"),
@@ -178,7 +180,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
     case "fabric_port": {
       const lags = book.of("lag", "switch", String(record?.switch ?? ""));
       return [
-        ...tagging(["access", "trunk", "private"]),
+        ...tagging(["access", "trunk", "private"], "untagged frames dropped"),
         flag("enabled", "Enabled", true),
         { name: "lag", label: "LAG", kind: "ref", options: [["", "none"], ...lags.map((l): [string, string] => [l.id, l.name])], more: !lags.length },
         number("speed", "Speed", "Mbit/s", { more: true }),
@@ -213,7 +215,7 @@ export function parsed(field: FieldSpec, value: unknown, wrong: string[], before
   if (field.kind === "vid" || field.kind === "number") {
     if (!said) return field.kind === "number" && field.unless !== undefined ? field.unless : null;
     const held = /^\d+$/.test(said) ? Number(said) : NaN;
-    if (field.kind === "vid" && !(held >= 1 && held <= 4094)) wrong.push(`${field.label}: a VID is a number from 1 to 4094`);
+    if (field.kind === "vid" && !(held >= (field.least ?? 1) && held <= 4094)) wrong.push(`${field.label}: a VID is a number from 1 to 4094`);
     else if (Number.isNaN(held)) wrong.push(`${field.label}: a whole number is needed`);
     return held;
   }

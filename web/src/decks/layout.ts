@@ -12,6 +12,8 @@ export interface Box extends Rect {
 }
 export interface GuestBox extends Box {
   adapters: Box[];
+  /** y of the free line under its adapters. */
+  under: number;
 }
 export interface SlotBox extends Box {
   /** y of the free line above and below the slot's row. */
@@ -57,8 +59,9 @@ export interface Bar extends Box {
   lane: number;
   /** How far in the name begins, past the end of a cable that comes in from the left. */
   inset: number;
-  /** Uncabled ports, shown as sockets in the bar. */
+  /** Uncabled ports, shown as sockets in the bar, and how many more there are. */
   sockets: Box[];
+  more: (Rect & { count: number }) | null;
 }
 export interface TrunkEnd {
   port: string;
@@ -97,7 +100,7 @@ export const COLLAPSED = 46;
 export const LEAST_WIDTH = 272;
 const HEAD = 34;
 const PAD = 16;
-const GUEST = { name: 23, tab: 18, gap: 9, middle: 16 };
+const GUEST = { name: 23, tab: 18, gap: 9, middle: 16, pitch: 42, tight: 34, line: 26 };
 const SLOT = { h: 25, gap: 8, under: 9 };
 const PORT = { h: 30, gap: 8, under: 8 };
 const TITLE = 22;
@@ -187,24 +190,33 @@ export function computeLayout(book: Book, hosts: readonly RecordOf<"host">[], co
   return layout;
 }
 
+/** Guests in pairs, each with its adapters as tabs beneath; one whose tabs don't fit into half of the column has a row of its own. */
 function placeGuests(book: Book, column: Column, top: number): number {
   const inner = column.w - 2 * PAD;
-  const each = (inner - GUEST.middle) / 2;
-  const pitch = GUEST.name + GUEST.tab + GUEST.gap;
-  byName(book.of("guest", "host", column.host)).forEach((guest, n) => {
-    const gx = column.x + PAD + (n % 2) * (each + GUEST.middle);
-    const gy = top + Math.floor(n / 2) * pitch;
-    const adapters = byName(book.of("adapter", "guest", guest.id)).sort((a, b) => (a.order ?? 0) - (b.order ?? 0)).map((adapter, i) => ({
-      id: adapter.id,
-      x: gx + 8 + i * 42,
-      y: gy + GUEST.name,
-      w: 38,
-      h: GUEST.tab,
-    }));
-    column.guests.push({ id: guest.id, x: gx, y: gy, w: each, h: GUEST.name, adapters });
-  });
-  return Math.ceil(column.guests.length / 2) * pitch;
+  const half = (inner - GUEST.middle) / 2;
+  let y = top;
+  let right = false;
+  for (const guest of byName(book.of("guest", "host", column.host))) {
+    const adapters = byName(book.of("adapter", "guest", guest.id)).sort((a, b) => (a.order ?? 0) - (b.order ?? 0));
+    const wide = adapters.length > tabsAbreast(half, GUEST.tight);
+    const w = wide ? inner : half;
+    const pitch = adapters.length > tabsAbreast(w, GUEST.pitch) ? GUEST.tight : GUEST.pitch;
+    const abreast = tabsAbreast(w, pitch);
+    const tall = GUEST.tab + (Math.max(1, Math.ceil(adapters.length / abreast)) - 1) * GUEST.line;
+    if (wide && right) {
+      y += GUEST.name + GUEST.tab + GUEST.gap;
+      right = false;
+    }
+    const x = column.x + PAD + (right ? half + GUEST.middle : 0);
+    const tabs = adapters.map((adapter, n) => ({ id: adapter.id, x: x + 8 + (n % abreast) * pitch, y: y + GUEST.name + Math.floor(n / abreast) * GUEST.line, w: pitch - 4, h: GUEST.tab }));
+    column.guests.push({ id: guest.id, x, y, w, h: GUEST.name, adapters: tabs, under: y + GUEST.name + tall + 7 });
+    if (wide || right) y += GUEST.name + tall + GUEST.gap;
+    right = !wide && !right;
+  }
+  return y + (right ? GUEST.name + GUEST.tab + GUEST.gap : 0) - top;
 }
+
+const tabsAbreast = (width: number, pitch: number): number => Math.floor((width - 4) / pitch);
 
 /** Slots sorted by tag, so that the same segments stand alike on every host. */
 function placeSwitches(book: Book, column: Column, top: number): number {
@@ -338,28 +350,39 @@ function placeBars(book: Book, layout: Layout, top: number): void {
     const span = spans.get(record.id)!;
     const free = byName(book.of("fabric_port", "switch", record.id).filter((p) => !book.far.has(p.id)));
     const stations = free.filter((p) => book.of("station_port", "port", p.id).length);
-    const sockets = [...stations.slice(0, 4), ...free.filter((p) => !stations.includes(p))].slice(0, 6);
-    const widths = sockets.map((p) => (stations.includes(p) ? 92 : 50));
     const from = span[0];
-    const to = Math.max(span[1], from + 150 + widths.slice(0, Math.max(4, stations.length)).reduce((a, w) => a + w + 4, 0));
+    // Its name stays in sight beside what is plugged in and, as far as there is room, what could be.
+    const name = nameWidth(record);
+    let room = Math.max(span[1] - from, name + 330) - name - 92;
+    const sockets: { id: string; w: number }[] = [];
+    for (const port of [...stations, ...free.filter((p) => !stations.includes(p))]) {
+      const w = stations.includes(port) ? 92 : Math.max(50, port.name.length * 5.8 + 34);
+      if (sockets.length === 6 || room < w) break;
+      room -= w + 4;
+      sockets.push({ id: port.id, w });
+    }
+    const more = free.length - sockets.length;
+    const to = Math.max(span[1], from + name + sockets.reduce((a, s) => a + s.w + 4, more ? 44 : 0) + 48);
     let lane = lanes.findIndex((taken) => taken.every(([a, b]) => to + 24 < a || from > b + 24));
     if (lane < 0) lane = lanes.push([]) - 1;
     lanes[lane]!.push([from, to]);
     const y = top + lane * (BAR.h + BAR.gap);
-    const bar: Bar = { id: record.id, x: from, y, w: to - from, h: BAR.h, lane, inset: 0, sockets: [] };
+    const bar: Bar = { id: record.id, x: from, y, w: to - from, h: BAR.h, lane, inset: 0, sockets: [], more: null };
     // The end of the bar is left to the cable that may leave there.
     let edge = to - 44;
-    sockets.forEach((port, n) => {
-      edge -= widths[n]! + 4;
-      bar.sockets.push({ id: port.id, x: edge, y: y + 4, w: widths[n]!, h: BAR.h - 8 });
-    });
+    if (more) bar.more = { count: more, x: (edge -= 44), y: y + 4, w: 40, h: BAR.h - 8 };
+    for (const { id, w } of sockets.reverse()) bar.sockets.push({ id, x: (edge -= w + 4), y: y + 4, w, h: BAR.h - 8 });
     layout.bars.push(bar);
     layout.barOf.set(record.id, bar);
   }
   placeTrunks(layout, joined);
   const last = Math.max(top, ...layout.bars.map((b) => b.y + b.h));
+  layout.width = Math.max(layout.width, ...layout.bars.map((b) => b.x + b.w + PAD));
   layout.height = last + 34;
 }
+
+const nameWidth = (record: RecordOf<"fabric_switch">): number =>
+  record.name.length * 7.2 + ((record.site ?? "").length + (record.managed === false ? 12 : 0) + (record.partial ? 16 : 0) + (record.spanning_tree ? 27 : 0)) * 6 + 34;
 
 function placeTrunks(layout: Layout, joined: { cable: string; a: RecordOf<"fabric_port">; b: RecordOf<"fabric_port"> }[]): void {
   // Between the columns nothing else runs, so that is where the fabric's own cables go.

@@ -1,5 +1,5 @@
 import type { Kind, Operation, RecordOf } from "../api/client";
-import { compareNames, speed, type Book } from "../model/records";
+import { compareNames, inSubnet, speed, type Book } from "../model/records";
 import { patch, portName, tagText, type Proposal } from "./edits";
 import type { Draft } from "./fields";
 
@@ -91,7 +91,8 @@ export function newSwitch(book: Book, made: NewSwitch): Operation[] {
       operations.push(...leaving(book, record), patch("nic", nic, { uplink, rank: before + n, role: before + n && made.mode === "standby" ? "standby" : "active", addresses: [] }));
       if (record.addresses?.length) {
         const port = freshId(book, `${id}/${record.name}-host`);
-        operations.push(put("host_port", { id: port, switch: id, name: `${record.name}-host`, addresses: record.addresses, services: ["management"] }));
+        const home = book.records.segment.find((s) => record.addresses?.some((a) => s.subnets?.some((net) => inSubnet(a, net))));
+        operations.push(put("host_port", { id: port, switch: id, name: `${record.name}-host`, addresses: record.addresses, services: ["management"], ...(home ? { belongs: home.id } : {}) }));
       }
     });
   }

@@ -197,14 +197,31 @@ export function Nic({ scene, box, first }: { scene: Scene; box: NicBox; first: b
   const alone = uplink ? scene.book.of("nic", "uplink", uplink.id).length === 1 : true;
   const down = nic.link === "down";
   const part = !uplink ? (nic.addresses?.length ? "the host’s own" : nic.wireless ? "wireless" : "free") : down ? "no link" : nic.role === "excluded" ? "excluded" : alone ? "alone" : (uplink.mode ?? "standby") !== "standby" ? "member" : first ? "carries" : "waits";
+  const long = nic.name.length * 6.8 + speed(nic.speed).length * 6 > box.w - 13;
   return (
     <button type="button" data-id={box.id} className={names(scene, box.id, "nic", down && "down")} style={place(box)} aria-label={`${nic.name}, ${part}`} title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}`} onClick={() => scene.select(box.id)} onPointerDown={(e) => scene.grab(e, box.id)}>
       <span className="nic-name">
-        {nic.name} <span>{speed(nic.speed)}</span>
+        <b>{nic.name}</b> {!long && <span>{speed(nic.speed)}</span>}
       </span>
-      <span className={part === "carries" ? "nic-part carries" : "nic-part"}>{part}</span>
+      <span className={part === "carries" ? "nic-part carries" : "nic-part"}>
+        {part} {long && <span>{speed(nic.speed)}</span>}
+      </span>
     </button>
   );
+}
+
+/** As many words as fit into a few lines of so many characters, and how many more there are. */
+export function fitted(words: readonly string[], characters: number, lines: number): string {
+  const made = [""];
+  for (const [n, word] of words.entries()) {
+    const left = words.length - n - 1;
+    const longer = `${made.at(-1)}${made.at(-1) ? " " : ""}${word}`;
+    const last = made.length === lines && left ? ` +${left}`.length : 0;
+    if (!made.at(-1) || longer.length + last <= characters) made[made.length - 1] = longer;
+    else if (made.length < lines) made.push(word);
+    else return `${made.join("\n")} +${left + 1}`;
+  }
+  return made.join("\n");
 }
 
 /** What a NIC is plugged into: the fabric port with its tags, another host, an assumption, or nothing that anybody knows. */
@@ -226,22 +243,28 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
   const followed = scene.follow?.vid;
   const wanted = followed != null && scene.touched.has(port.id);
   const carried = followed != null && (port.mode === "access" ? port.vid === followed : port.native === followed || vidsOf(port.allowed).has(followed));
-  const tags = port.mode !== "trunk" ? String(port.vid) : `${(port.allowed ?? "").replaceAll(",", "")}${port.native ? ` native ${port.native}` : ""}`;
+  const tags = port.mode !== "trunk" ? [String(port.vid)] : [...(port.native ? [`native ${port.native}`] : []), ...(port.allowed ?? "").split(/,\s*/).filter(Boolean)];
   const off = port.enabled === false;
   const lag = scene.book.get("lag", port.lag);
+  const mode = `${off ? "disabled" : port.mode}${lag ? ` ${lag.name}` : ""}`;
+  const room = box.below.w - 12;
+  const twoNames = `${sw?.name ?? ""} ${port.name}`.length * 5.9 > room;
+  const shown = fitted(tags, Math.floor(room / 5.8), 3 - Number(twoNames) - Number(!wanted && mode.length * 5.6 > room));
   return (
     <button
       type="button"
       data-id={port.id}
       className={names(scene, port.id, "port", scene.broken.has(port.id) && "broken", off && "disabled")}
       style={{ ...place(box.below), "--seg": scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined } as React.CSSProperties}
-      aria-label={`Port ${port.name} of ${sw?.name ?? ""}, ${port.mode} ${tags}${scene.broken.has(port.id) ? `, ${followed} is dropped here` : ""}`}
+      aria-label={`Port ${port.name} of ${sw?.name ?? ""}, ${port.mode} ${tags.join(" ")}${scene.broken.has(port.id) ? `, ${followed} is dropped here` : ""}`}
       title={`${sw?.name ?? ""} ${port.name}: ${port.mode} ${port.mode === "access" ? port.vid : port.allowed}${port.native ? `, native ${port.native}` : ""}. Drag it to move the cable.`}
       onClick={() => scene.select(port.id)}
       onPointerDown={(e) => scene.grab(e, port.id)}
     >
-      <span className="port-name">
-        {sw?.name} {port.name}
+      <span className={tags.length > 1 ? "port-name" : "port-name roomy"}>
+        {sw?.name}
+        {twoNames ? <br /> : " "}
+        {port.name}
       </span>
       {wanted && !carried ? (
         <span className="port-missing">lacks {followed}</span>
@@ -250,12 +273,9 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
       ) : wanted && port.mode === "trunk" ? (
         <span className="port-carried">has {followed}</span>
       ) : (
-        <span className="port-mode">
-          {off ? "disabled" : port.mode}
-          {lag && ` ${lag.name}`}
-        </span>
+        <span className="port-mode">{mode}</span>
       )}
-      <span className="port-tags mono">{tags}</span>
+      <span className="port-tags mono">{shown}</span>
     </button>
   );
 }
@@ -285,6 +305,17 @@ export function Socket({ scene, id, rect }: { scene: Scene; id: string; rect: Re
   return (
     <button type="button" data-id={id} className={["socket", station && "station", scene.targets.has(id) && "target", scene.over === id && "over"].filter(Boolean).join(" ")} style={place(rect)} title={`${port.name}: ${tagText(port)}, ${station ? station.name : "nothing plugged in"}`} aria-label={said} onClick={() => scene.select(id)}>
       {station ? station.name : `${port.name} free`}
+    </button>
+  );
+}
+
+/** The free ports for which the bar has no room, behind a button. */
+export function MorePorts({ scene, bar }: { scene: Scene; bar: Bar }) {
+  if (!bar.more) return null;
+  const said = `${bar.more.count} more free ports of ${scene.book.get("fabric_switch", bar.id)?.name ?? ""}`;
+  return (
+    <button type="button" className="socket" style={place(bar.more)} aria-label={said} title={said} onClick={() => scene.select(bar.id)}>
+      +{bar.more.count}
     </button>
   );
 }

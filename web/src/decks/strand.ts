@@ -58,13 +58,19 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const { box, guest, column } = from;
     const slot = layout.slotOf.get(piece.to);
     const x = box.x + box.w / 2;
-    const line = box.y + box.h + 7;
-    const middle = column.x + column.w / 2;
     const above = layout.decks.switches - 12;
     const own = layout.nicOf.get(piece.to);
-    // Between the guests, or straight down where none stands below.
-    const blocked = column.guests.some((other) => other.y > guest.y && other.x === guest.x);
-    const down: Point[] = blocked ? [[x, box.y + box.h], [x, line], [middle, line], [middle, above]] : [[x, box.y + box.h], [x, above]];
+    // Straight down where no guest stands below; else between the guests, or past them at the edge where one is as wide as the column.
+    const middle = column.x + column.w / 2;
+    const below = column.guests.filter((other) => other.y > guest.y);
+    const covered = (at: number): boolean => below.some((other) => other.x <= at && at <= other.x + other.w);
+    const lane = covered(middle) ? column.left : middle;
+    const start: Point = [x, box.y + box.h];
+    const [row, edge] = [box.y + box.h + 4, guest.x + 3];
+    // Out beside the further rows of its own guest's tabs.
+    const beside = row < guest.under - 7;
+    const out: Point[] = beside ? [start, [x, row], [edge, row], [edge, guest.under]] : [start, [x, guest.under]];
+    const down: Point[] = beside || covered(x) ? [...out, [lane, guest.under], [lane, above]] : [start, [x, above]];
     if (own) {
       strokes.push({ points: [...down, [column.left, above], [column.left, own.over], [own.drop, own.over], [own.drop, own.y]], state: piece.state });
       return;

@@ -49,6 +49,19 @@ export function makeBook(records: Records): Book {
   return { records, byId, of, get, far };
 }
 
+/** The virtual switch on which a record is, or whose way out it is. */
+export function switchOf(book: Book, id: string): RecordOf<"virtual_switch"> | undefined {
+  const part = book.get("port_group", id) ?? book.get("host_port", id) ?? book.get("uplink", id) ?? book.get("uplink", book.get("nic", id)?.uplink);
+  return book.get("virtual_switch", id) ?? book.get("virtual_switch", part?.switch);
+}
+
+/** The host of which a record is a part, a fabric port under one of its NICs included. */
+export function hostOf(book: Book, id: string): string | undefined {
+  const guest = book.get("guest", id) ?? book.get("guest", book.get("adapter", id)?.guest);
+  const nic = book.get("nic", id) ?? book.get("nic", book.far.get(id)?.id);
+  return switchOf(book, id)?.host ?? book.get("host", id)?.id ?? guest?.host ?? nic?.host;
+}
+
 /** The records after an edit; fields that an edit sets to nothing are left away, as the server does. */
 export function applyOperations(records: Records, edit: readonly Operation[]): Records {
   const made = { ...records } as unknown as Record<Kind, AnyRecord[]>;
@@ -77,6 +90,14 @@ export function vidsOf(text: string | null | undefined): Set<number> {
   return found;
 }
 
+/** Whether a list such as "110, 200-219" names a VID. */
+export function holdsVid(text: string, vid: number | null): boolean {
+  return vid !== null && text.split(",").some((item) => {
+    const [first = NaN, last = first] = item.split("-").map(Number);
+    return first <= vid && vid <= last;
+  });
+}
+
 /** A list of VIDs in words: 0 is "untagged", an empty list "nothing". */
 export function spokenVids(text: string): string {
   const items = text.split(/,\s*/).filter(Boolean);
@@ -87,6 +108,23 @@ export function spokenVids(text: string): string {
 export function readVid(text: string): number | null {
   const vid = /^\s*\d+\s*$/.test(text) ? Number(text) : 0;
   return vid >= 1 && vid <= 4094 ? vid : null;
+}
+
+/** An address as a number, and of how many bits; as records keep it, so without dots in IPv6. */
+function addressBits(text: string): [bigint, number] {
+  if (!text.includes(":")) return [text.split(".").reduce((sum, part) => sum * 256n + BigInt(part), 0n), 32];
+  const [head = [], tail = []] = text.split("::").map((half) => half.split(":").filter(Boolean));
+  const groups = [...head, ...Array<string>(8 - head.length - tail.length).fill("0"), ...tail];
+  return [groups.reduce((sum, group) => sum * 65536n + BigInt(`0x${group}`), 0n), 128];
+}
+
+/** Whether an address (a prefix length behind it or not) is in a subnet. */
+export function inSubnet(address: string, subnet: string): boolean {
+  const [net = "", length = "0"] = subnet.split("/");
+  const [one, bits] = addressBits(address.split("/")[0] ?? "");
+  const [two, others] = addressBits(net);
+  const rest = BigInt(bits - Number(length));
+  return bits === others && one >> rest === two >> rest;
 }
 
 /** Speed as people say it: 10G, 1G, 100M. */

@@ -3,6 +3,8 @@ import { useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 
 import { usePlan, type PlanState } from "../api/plan";
+import { portName, tagText } from "../decks/edits";
+import { holdsVid, readVid } from "../model/records";
 import { toggleMode } from "../theme";
 
 interface Entry {
@@ -11,6 +13,8 @@ interface Entry {
   detail: string;
   /** Everything that a search may match, in lower case. */
   text: string;
+  /** A list of VIDs, any of which finds it. */
+  carries?: string | null;
   go: () => void;
 }
 
@@ -20,8 +24,8 @@ const MOST = 40;
 function entries(plan: PlanState, navigate: (to: string) => void, commands: [string, string, () => void][]): Entry[] {
   const { book, id } = plan;
   const made: Entry[] = [];
-  const add = (what: string, name: string, detail: string, more: string, go: () => void): void => {
-    made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), go });
+  const add = (what: string, name: string, detail: string, more: string, go: () => void, carries?: string | null): void => {
+    made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), carries, go });
   };
   const at = (record: string) => () => navigate(`/plans/${id}/decks?at=${encodeURIComponent(record)}`);
   for (const [name, detail, go] of commands) add("command", name, detail, "", go);
@@ -45,9 +49,18 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
   }
   for (const n of book.records.nic) add("NIC", `${hostName(n.host)}/${n.name}`, n.mac ?? "", "", at(n.id));
   for (const s of book.records.fabric_switch) add("fabric switch", s.name, s.site ?? "", "", at(s.id));
-  for (const p of book.records.fabric_port) {
-    const tags = p.mode === "access" ? `access ${p.vid}` : `trunk ${p.allowed ?? ""}`;
-    add("fabric port", `${book.get("fabric_switch", p.switch)?.name ?? ""} ${p.name}`, tags, "port", at(p.id));
+  const on = (sw: string): string => {
+    const record = book.get("virtual_switch", sw);
+    return record ? `${hostName(record.host)} ${record.name}` : "";
+  };
+  for (const s of book.records.virtual_switch) add("virtual switch", `${hostName(s.host)}/${s.name}`, "", "", at(s.id));
+  for (const g of book.records.port_group) add("port group", g.name, `${tagText(g)} on ${on(g.switch)}`, "", at(g.id), g.allowed);
+  for (const u of book.records.uplink) add("uplink", u.name, on(u.switch), "team", at(u.id));
+  for (const p of book.records.fabric_port) add("fabric port", portName(book, p.id), tagText(p), "port", at(p.id), p.allowed);
+  for (const l of book.records.lag) add("LAG", `${book.get("fabric_switch", l.switch)?.name ?? ""} ${l.name}`, book.of("fabric_port", "lag", l.id).map((p) => p.name).join(", "), "", at(l.id));
+  for (const s of book.records.station) {
+    const ports = book.of("station_port", "station", s.id);
+    add("station", s.name, ports.flatMap((p) => p.addresses ?? []).join("  "), "", at(ports[0]?.port ?? s.id));
   }
   return made;
 }
@@ -84,7 +97,7 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
     [plan, go, showKeys, exportPlan, logOut],
   );
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const matching = all.filter((entry) => words.every((word) => entry.text.includes(word)));
+  const matching = all.filter((entry) => words.every((word) => entry.text.includes(word) || (entry.carries != null && holdsVid(entry.carries, readVid(word)))));
   const first = text.toLowerCase().trim();
   const found = matching
     .map((entry, order) => ({ entry, score: (first && entry.name.toLowerCase().startsWith(first) ? 0 : first && entry.name.toLowerCase().includes(first) ? 1 : 2) * 1e6 + order }))

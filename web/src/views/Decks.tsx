@@ -2,7 +2,7 @@ import "../decks/Decks.css";
 
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link, useLocation, useNavigationType, useSearchParams } from "react-router";
 
 import { api, unwrap, type PreviewResult, type Verdict } from "../api/client";
 import { usePlan } from "../api/plan";
@@ -12,12 +12,12 @@ import { moveAdapter, outcome, plug, type Proposal } from "../decks/edits";
 import { BAR, computeLayout, hostsInOrder, rounded, type Layout, type Rect } from "../decks/layout";
 import { ManyPanel, namesakes, PickBar } from "../decks/Many";
 import { Outcome, usePreviews } from "../decks/Panel";
-import { AdapterTab, FabricBar, FarEnd, GuestCard, HostHead, HostPortPill, Nic, place, Slot, Socket, SwitchFrame, Team, TrunkEnd, type Scene } from "../decks/parts";
+import { AdapterTab, FabricBar, FarEnd, GuestCard, HostHead, HostPortPill, MorePorts, Nic, place, Slot, Socket, SwitchFrame, Team, TrunkEnd, type Scene } from "../decks/parts";
 import { uplinksFor } from "../decks/making";
 import { RecordPanel } from "../decks/RecordPanel";
 import { Sheet } from "../decks/Sheet";
 import { brief, drawStrand, stackReasons } from "../decks/strand";
-import { compareNames, readVid, segmentStyle } from "../model/records";
+import { compareNames, hostOf, readVid, segmentStyle, switchOf } from "../model/records";
 import { VerdictMark } from "../parts/VerdictMark";
 
 const PANEL_WIDTH = 292;
@@ -32,7 +32,7 @@ interface Drag {
 }
 
 export function Decks() {
-  const { id, snapshot, book, preview, edit } = usePlan();
+  const { id, snapshot, book, preview, edit, tell } = usePlan();
   const [params, setParams] = useSearchParams();
   const scroller = useRef<HTMLDivElement>(null);
   const [view, setView] = useState({ left: 0, width: 900 });
@@ -152,23 +152,42 @@ export function Decks() {
     [book, setBeside],
   );
 
+  const open = useCallback((record: string) => {
+    setSelected(record);
+    setPanel("panel");
+  }, []);
   const select = useCallback(
     (record: string) => {
       if (justDragged.current) return;
-      setSelected(record);
-      const group = book.get("port_group", record);
-      setPanel(group?.mode === "access" ? "tag" : "panel");
+      open(record);
+      if (book.get("port_group", record)?.mode === "access") setPanel("tag");
     },
-    [book],
+    [book, open],
   );
 
-  // A link can point at a record: bring it into sight.
+  /** Show the host of a part, if it is folded up or filtered out. */
+  const uncover = (record: string): void => {
+    const host = hostOf(book, record);
+    if (host && folded.has(host)) setFolded(new Set([...folded].filter((h) => h !== host)));
+    if (host && !hosts.some((h) => h.id === host)) setFilter("");
+  };
+
+  // A link can point at a record: bring it into sight, once for each visit. What isn't drawn opens beside the drawing.
   const at = params.get("at");
+  const { key } = useLocation();
+  const target = at && (book.get("guest_tag", at)?.adapter ?? at);
+  const pushed = useNavigationType() === "PUSH";
+  const [visit, setVisit] = useState<{ at: string | null; key: string; placed: boolean }>({ at: null, key: "", placed: true });
+  if (visit.at !== at || (pushed && at && visit.key !== key)) {
+    setVisit({ at, key, placed: false });
+    if (target) uncover(target);
+  } else if (!visit.placed) {
+    setVisit({ ...visit, placed: true });
+    if (target && !locate(layout, target) && book.byId.has(target)) open(target);
+  }
   useEffect(() => {
-    if (!at) return;
-    const target = book.get("guest_tag", at)?.adapter ?? at;
-    const rect = locate(layout, target);
-    if (!rect) return;
+    const rect = target && visit.placed ? locate(layout, target) : null;
+    if (!rect || !target) return;
     scroller.current?.scrollTo({ left: Math.max(0, rect.x - view.width / 3), top: Math.max(0, rect.y - 160) });
     return onceThere(scroller.current, target, (node) => {
       node.focus({ preventScroll: true });
@@ -176,18 +195,23 @@ export function Decks() {
     });
     // The layout is left out on purpose: an edit must not scroll the drawing away from under the reader.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [at]);
+  }, [visit]);
 
   // An opened finding brings the place of the fault into sight, and leaves the focus where it is.
   const see = params.get("see");
+  const [seen, setSeen] = useState<string | null>(null);
+  if (seen !== see) {
+    setSeen(see);
+    if (see) uncover(see);
+  }
   useEffect(() => {
-    const rect = see ? locate(layout, see) : null;
+    const rect = seen ? locate(layout, seen) : null;
     const node = scroller.current;
     if (!rect || !node) return;
     if (rect.x < node.scrollLeft || rect.x + rect.w > node.scrollLeft + node.clientWidth) node.scrollTo({ left: Math.max(0, rect.x - node.clientWidth / 2) });
-    return onceThere(node, see!, (part) => part.classList.add("flash"));
+    return onceThere(node, seen!, (part) => part.classList.add("flash"));
     // eslint-disable-next-line react-hooks/exhaustive-deps -- as above
-  }, [see]);
+  }, [seen]);
 
   const proposalsFor = useCallback(
     (record: string): Map<string, Proposal> => {
@@ -235,7 +259,10 @@ export function Decks() {
           setSelected(record);
           const keys = [...proposals.keys()];
           setOutcomes(new Map());
-          void preview(keys.map((k) => proposals.get(k)!.operations)).then((results) => setOutcomes(new Map(keys.map((k, n) => [k, results[n]!]))));
+          void preview(keys.map((k) => proposals.get(k)!.operations)).then(
+            (results) => setOutcomes(new Map(keys.map((k, n) => [k, results[n]!]))),
+            (error: Error) => tell(error.message, true),
+          );
         }
         const [x, y] = toCanvas(e.clientX, e.clientY);
         const over = [...proposals.keys()].find((k) => {
@@ -269,7 +296,7 @@ export function Decks() {
       window.addEventListener("pointerup", up);
       window.addEventListener("keydown", onKey, true);
     },
-    [proposalsFor, layout, preview, edit],
+    [proposalsFor, layout, preview, edit, tell],
   );
 
   const touched = useMemo(() => {
@@ -310,8 +337,8 @@ export function Decks() {
   const onKeyDown = (event: React.KeyboardEvent): void => {
     const record = (event.target as HTMLElement).closest<HTMLElement>("[data-id]")?.dataset.id;
     if (!record || event.ctrlKey || event.metaKey || event.altKey || (event.target as HTMLElement).tagName === "INPUT") return;
-    const switchOf = book.get("virtual_switch", record) ?? book.get("virtual_switch", (book.get("port_group", record) ?? book.get("host_port", record) ?? book.get("uplink", record) ?? book.get("uplink", book.get("nic", record)?.uplink))?.switch);
-    const host = switchOf?.host ?? book.get("host", record)?.id ?? (book.get("guest", record) ?? book.get("guest", book.get("adapter", record)?.guest) ?? book.get("nic", record))?.host;
+    const sw = switchOf(book, record);
+    const host = hostOf(book, record);
     if (event.key.toLowerCase() === "x" && book.byId.has(record)) {
       event.preventDefault();
       pick(record, event.shiftKey);
@@ -321,9 +348,9 @@ export function Decks() {
     } else if (event.key.toLowerCase() === "n" && host) {
       event.preventDefault();
       build(host, null);
-    } else if (event.key.toLowerCase() === "g" && switchOf) {
+    } else if (event.key.toLowerCase() === "g" && sw) {
       event.preventDefault();
-      build(switchOf.host, switchOf.id);
+      build(sw.host, sw.id);
     } else if (event.key.toLowerCase() === "c" && host) {
       event.preventDefault();
       compare(host);
@@ -434,8 +461,18 @@ export function Decks() {
                 {!column.collapsed && (
                   <>
                     {!column.guests.length && (
-                      <span className="deck-name" style={{ left: column.x + 16, top: layout.decks.guests }}>
-                        no guests on this host
+                      <span className="deck-name" style={{ left: column.x + 16, top: layout.decks.guests, width: column.w - 32 }}>
+                        No guests on this host: + makes one.
+                      </span>
+                    )}
+                    {!column.switches.length && (
+                      <span className="deck-name" style={{ left: column.x + 16, top: layout.decks.switches, width: column.w - 32 }}>
+                        No switch yet: press N, or + above, to take NICs and make one.
+                      </span>
+                    )}
+                    {!column.nics.length && (
+                      <span className="deck-name" style={{ left: column.x + 16, top: layout.decks.nics + 20, width: column.w - 32 }}>
+                        No NICs: + puts them in.
                       </span>
                     )}
                     {column.guests.map((g) => (
@@ -465,6 +502,9 @@ export function Decks() {
                 <FabricBar key={bar.id} scene={scene} bar={bar} root={roots.has(bar.id)} />
               ))}
               {layout.bars.flatMap((bar) => bar.sockets.map((s) => <Socket key={s.id} scene={scene} id={s.id} rect={s} />))}
+              {layout.bars.map((bar) => (
+                <MorePorts key={bar.id} scene={scene} bar={bar} />
+              ))}
               {layout.trunks.flatMap((t) =>
                 ([[t.a, t.b], [t.b, t.a]] as const).map(([end, other]) => (
                   <TrunkEnd key={`${t.cable} ${end.port}`} scene={scene} end={end} other={other} blocked={blocked[t.cable] === end.bar} />
@@ -515,7 +555,7 @@ export function Decks() {
             {selectedRect && selected && panel === "tag" && <TagInPlace key={selected} id={selected} rect={selectedRect} left={bubbleLeft(selectedRect, view)} close={close} more={() => setPanel("panel")} />}
             {selectedRect && selected && panel === "panel" && (
               <div className="panel-place" style={panelPlace(selectedRect, layout, view)}>
-                <RecordPanel key={selected} id={selected} close={close} build={build} compare={compare} />
+                <RecordPanel key={selected} id={selected} close={close} open={open} build={build} compare={compare} />
               </div>
             )}
             {selectedRect && selected && panel === "build" && (
@@ -530,12 +570,12 @@ export function Decks() {
             )}
             {panel === "sheet" && (
               <div className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
-                <Sheet close={() => setPanel(null)} open={(record) => { setSelected(record); setPanel("panel"); }} />
+                <Sheet close={() => setPanel(null)} open={open} />
               </div>
             )}
             {panel === "panel" && selected && !selectedRect && (
               <div className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
-                <RecordPanel key={selected} id={selected} close={() => setPanel(null)} build={build} compare={compare} />
+                <RecordPanel key={selected} id={selected} close={() => setPanel(null)} open={open} build={build} compare={compare} />
               </div>
             )}
           </div>
