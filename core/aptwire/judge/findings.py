@@ -294,7 +294,9 @@ class _Finder:
             hops = Teller(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
             stop = next((h.reason for h in hops if h.reason), "")
             title = f"{who} {_verb('lands', one)} nowhere"
-            untagged = f"{they} {_verb('sends', one)} untagged frames, and {stop}" if stop else f"{their} frames are untagged"
+            untagged = (
+                f"{they} {_verb('sends', one)} untagged frames, and {stop}" if stop else f"{their} frames are untagged"
+            )
             text = f"{_sentence(untagged)} {_capital(belongs)}"
         else:
             title = f"{who} {_verb('lands', one)} on {where}"
