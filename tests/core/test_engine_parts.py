@@ -39,6 +39,7 @@ class IndexTest(unittest.TestCase):
         ]
         for kind, field in asked:
             plan.grouped(kind, field)
+            plan.where(kind, field, None)
         for _ in range(5):
             try:
                 plan, _ = apply_edit(plan, some_edit(plan, dice))
@@ -48,8 +49,11 @@ class IndexTest(unittest.TestCase):
             wanted: dict[object, set[str]] = {}
             for record in plan.all(kind):
                 wanted.setdefault(getattr(record, field), set()).add(record.id)
+            without = wanted.pop(None, set())
             held = {value: {r.id for r in found} for value, found in plan.grouped(kind, field).items() if found}
             self.assertEqual(held, wanted, (kind, field))
+            self.assertEqual({r.id for r in plan.where(kind, field, None)}, without, (kind, field))
+            self.assertEqual({r.id for r in plan.having(kind, field)}, set().union(*wanted.values()), (kind, field))
 
     def test_the_plan_before_an_edit_keeps_its_own_answers(self) -> None:
         plan = demo_plan()

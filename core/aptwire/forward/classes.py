@@ -78,7 +78,7 @@ _SPEAKING = tuple(kind for kind in SPECS if (_SINGLE[kind] or _SETS[kind]) and k
 def classify(plan: Plan) -> VidClasses:
     """The classes of a plan: every VID named on its own is alone; the others are split by the sets that hold them."""
     named = Named.by(record for kind in _SPEAKING for record in plan.all(kind))
-    direct = Named.by(plan.where("adapter", "type", "direct"))
+    direct = Named.by(plan.having("adapter", "function_of"))
     alone = sorted(named.single | direct.single | {0})
     of = np.full(4096, -1, dtype=np.int16)
     of[alone] = np.arange(len(alone))

@@ -416,10 +416,10 @@ class _Compiler:
 
     @staticmethod
     def _functions(plan: Plan) -> bool:
-        return bool(plan.where("adapter", "type", "direct"))
+        return any(plan.having("adapter", "function_of"))
 
     def _nics_with_functions(self) -> list[str]:
-        return sorted({a.function_of for a in self.plan.where("adapter", "type", "direct")})
+        return sorted({a.function_of for a in self.plan.having("adapter", "function_of")})
 
     def _wire(self, cable: str) -> None:
         """The middle of a cable between two hosts is a bridge of its own."""

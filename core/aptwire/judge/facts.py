@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from operator import attrgetter
 
@@ -33,7 +33,8 @@ class End:
 class Facts:
     """One virtual switch: `needs` the VIDs that its ports use (0: untagged), `roles` what sits on it for each role (role ->
     VIDs used), `excess` the allowed VIDs that nobody here needs, by fabric port, as bits, `lacking` those that another member's port
-    carries; `empty` port groups, and all `groups` with what they carry; `deviating` adapters with their own guards or limits; `quiet`: nothing about its teams is worth a second look."""
+    carries; `empty` port groups, all `groups` with what they carry, and as `twins` those that carry the same; `carriers` the uplinks that only watch
+    their links, with the fabric switches that carry for them today, if others could; `deviating` adapters with their own guards or limits; `quiet`: nothing about its teams is worth a second look."""
 
     host: str
     switch: str
@@ -46,6 +47,8 @@ class Facts:
     deviating: tuple[tuple[Adapter, tuple[str, ...]], ...] = ()
     empty: tuple[PortGroup, ...] = ()
     groups: tuple[tuple[PortGroup, tuple[object, ...]], ...] = ()
+    twins: tuple[tuple[PortGroup, ...], ...] = ()
+    carriers: tuple[tuple[Uplink, frozenset[str]], ...] = ()
     quiet: bool = False
 
 
@@ -143,9 +146,26 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     )
     facts.empty = tuple(g for g in groups if not plan.where("adapter", "port_group", g.id))
     facts.groups = tuple((g, (g.mode, g.vid, g.allowed, g.native, g.vni)) for g in groups)
+    alike: dict[tuple[object, ...], list[PortGroup]] = {}
+    for group, key in facts.groups:
+        alike.setdefault(key, []).append(group)
+    facts.twins = tuple(tuple(sorted(same, key=lambda g: g.name)) for same in alike.values() if len(same) > 1)
+    facts.carriers = tuple(_carriers(wiring, base))
     facts.quiet = all(_quiet(wiring, team) for team in base)
     facts.ends = tuple(_ends(wiring, block, switch.mtu))
     return facts
+
+
+def _carriers(wiring: Wiring, teams: Iterable[Team]) -> Iterator[tuple[Uplink, frozenset[str]]]:
+    for team in teams:
+        uplink = team.uplink
+        if team.usable < 2 or not isinstance(uplink, Uplink) or uplink.detect == "probe":
+            continue
+        behind = [wiring.port_behind(m.nic.id) for m in team.members[: team.usable]]
+        switches = [port.switch for port in behind if port is not None]
+        carrying = {"standby": 1, "pinned": len(switches)}.get(uplink.mode, 0)
+        if carrying and len(set(switches)) > 1:
+            yield uplink, frozenset(switches[:carrying])
 
 
 def _quiet(wiring: Wiring, team: Team) -> bool:

@@ -323,7 +323,7 @@ class _Finder:
         if number < 0:
             return "no tag"
         vid = self.wiring.classes.vid(number)
-        named = [s.name for s in self.plan.all("segment") if not s.vni and (s.vid or 0) == vid]
+        named = [s.name for s in self.plan.where("segment", "vid", vid or None) if not s.vni]
         if named:
             return " and ".join(sorted(named))
         return f"VID {vid}, which is no segment" if vid else "no tag at all"

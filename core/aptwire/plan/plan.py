@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any
 
 from aptwire.plan.kinds import KINDS, REFS, SPECS, Record
@@ -49,7 +50,7 @@ class PlanError(Exception):
 class Plan:
     """Records by kind and id.  Never changed in place: an edit makes a new plan that shares what it left alone."""
 
-    __slots__ = ("_indexes", "_records", "name")
+    __slots__ = ("_absent", "_indexes", "_records", "name")
 
     def __init__(self, name: str, records: Mapping[str, dict[str, Record]] | None = None) -> None:
         self.name = name
@@ -57,6 +58,7 @@ class Plan:
         if records:
             self._records.update(records)
         self._indexes: dict[tuple[str, str], dict[Any, list[Any]]] = {}
+        self._absent: dict[tuple[str, str], list[Any]] = {}
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Plan) and self.name == other.name and self._records == other._records
@@ -80,10 +82,24 @@ class Plan:
 
     def where(self, kind: str, field: str, value: Any) -> list[Any]:
         """The records of a kind whose field has this value."""
+        if value is None or value == "":
+            return self._without(kind, field)
         return self.grouped(kind, field).get(value, [])
 
+    def having(self, kind: str, field: str) -> Iterator[Any]:
+        """The records of a kind that have a value in a field."""
+        return chain.from_iterable(self.grouped(kind, field).values())
+
+    def _without(self, kind: str, field: str) -> list[Any]:
+        """Those that have none.  Kept apart, since there may be very many of them, and hardly anybody asks."""
+        found = self._absent.get((kind, field))
+        if found is None:
+            found = [r for r in self._records[kind].values() if getattr(r, field) in (None, "")]
+            self._absent[kind, field] = found
+        return found
+
     def grouped(self, kind: str, field: str) -> Mapping[Any, list[Any]]:
-        """The records of a kind by the value of a field; the first question about a field makes its index.
+        """The records of a kind by the value of a field, those without one left out; the first question about a field makes its index.
 
         Values that no record has any more may stand there with an empty list.
         """
@@ -91,7 +107,9 @@ class Plan:
         if index is None:
             index = {}
             for record in self._records[kind].values():
-                index.setdefault(getattr(record, field), []).append(record)
+                value = getattr(record, field)
+                if value is not None and value != "":
+                    index.setdefault(value, []).append(record)
             self._indexes[kind, field] = index
         return index
 
@@ -135,6 +153,9 @@ class Plan:
                 if at == kind:
                     _reindex(fresh, field, self._records[kind].get(id), touched[kind].get(id))
             made._indexes[kind, field] = fresh
+        for (kind, field), absent in self._absent.items():
+            if kind not in touched:
+                made._absent[kind, field] = absent
         return made
 
     def referrers(self, kind: str, id: str) -> Iterator[tuple[Record, str]]:
@@ -150,10 +171,10 @@ def _reindex(index: dict[Any, list[Any]], field: str, old: Record | None, new: R
     """Bring one record's entry in an index up to date; lists are made anew, since older plans share them."""
     before = getattr(old, field) if old is not None else None
     after = getattr(new, field) if new is not None else None
-    if old is not None and new is not None and before == after:
-        index[after] = [new if r.id == new.id else r for r in index[after]]
+    if before == after and before in index:
+        index[after] = [new if r is old else r for r in index[after]]
         return
-    if old is not None:
-        index[before] = [r for r in index[before] if r.id != old.id]
-    if new is not None:
+    if before in index:
+        index[before] = [r for r in index[before] if r is not old]
+    if after is not None and after != "":
         index[after] = [*index.get(after, ()), new]

@@ -87,6 +87,12 @@ def bits(text: str) -> int:
     return int.from_bytes(np.packbits(mask(text), bitorder="little").tobytes(), "little")
 
 
+@lru_cache(maxsize=65536)
+def write_bits(number: int) -> str:
+    """The canonical text of the VIDs whose bits are set."""
+    return write(of_bits(number))
+
+
 def of_bits(number: int) -> frozenset[int]:
     """The VIDs whose bits are set."""
     packed = np.frombuffer(number.to_bytes(512, "little"), dtype=np.uint8)

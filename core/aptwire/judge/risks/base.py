@@ -83,10 +83,10 @@ class Look:
         return Hop((id,), called(self.plan, self.plan.find(id)), "", "", rule, "astray", reason)
 
     def by_guest(self, field: str) -> list[tuple[tuple[str, str], list[Adapter]]]:
-        """The adapters with one value in a text field, by guest and value, in order; those without any are left out."""
+        """The adapters with one value in a text field, by guest and value, in order; those without one are left out."""
         found: dict[tuple[str, str], list[Adapter]] = {}
         for value, adapters in self.plan.grouped("adapter", field).items():
-            for adapter in adapters if value else ():
+            for adapter in adapters:
                 found.setdefault((adapter.guest, value), []).append(adapter)
         return sorted(found.items())
 
@@ -111,8 +111,8 @@ def free_nic(plan: Plan, host: str, far: Any, other_than: str | None = None) -> 
     return min(found, key=lambda n: (-(n.speed or 0), n.name), default=None)
 
 
-def short(found: Iterable[int]) -> str:
-    text = vids.write(found)
+def short(bits: int) -> str:
+    text = vids.write_bits(bits)
     items = text.split(", ")
     return text if len(items) <= 8 else f"{', '.join(items[:7])} and {len(items) - 7} ranges more"
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Set
-from functools import cache, partial
+from functools import cache, cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -123,10 +123,10 @@ class CableRisks(Look):
 
     def excess(self) -> Iterator[Risk]:
         """VIDs allowed on host-facing ports where nobody on the host needs them, one risk for each fabric switch."""
-        known = [s.vid for kind in ("segment", "secondary_vlan") for s in self.plan.all(kind) if s.vid]
-        segments = sum(1 << vid for vid in set(known))
+        secondaries = {s.vid for s in self.plan.all("secondary_vlan")}
+        segments = self._segment_bits | sum(1 << vid for vid in secondaries)
         by_switch: dict[str, list[tuple[FabricPort, int]]] = {}
-        functions = self.plan.grouped("adapter", "function_of").keys() - {None}
+        functions = {a.function_of for a in self.plan.having("adapter", "function_of")}
         for found in self.facts:
             for port_id, extra in found.excess.items():
                 told = extra & segments
@@ -145,7 +145,7 @@ class CableRisks(Look):
                 "excess",
                 (switch,),
                 f"{some((p.name for p, _ in ports), 4)} of {name} allow{'' if count > 1 else 's'} VIDs that nobody behind needs",
-                f"{short(vids.of_bits(every))}. On the cable of {ports[0][0].name} one would see {seen}.",
+                f"{short(every)}. On the cable of {ports[0][0].name} one would see {seen}.",
                 tuple(port.id for port, _ in ports),
                 facts=partial(self._excess_facts, ports),
                 mends=partial(
@@ -179,12 +179,27 @@ class CableRisks(Look):
     def _overheard(self, bits: int, most: int = 3) -> str:
         """Who would be seen on a cable on the VIDs of these bits, `most` segments by name."""
         by_vid = self.plan.grouped("segment", "vid")
-        seen = [segment for vid in sorted(vids.of_bits(bits)) for segment in by_vid.get(vid, ())]
-        told = []
-        for segment in seen[:most]:
-            count = self.members[segment.id]
-            told.append(f"{segment.name} ({segment.vid}), {count} endpoint{'' if count == 1 else 's'}")
-        return some(told, most, len(seen))
+        count = (bits & self._segment_bits).bit_count() + sum(n for vid, n in self._more_segments if bits >> vid & 1)
+        told: list[str] = []
+        rest = bits & self._segment_bits
+        while rest and len(told) < most:
+            vid = (rest & -rest).bit_length() - 1
+            rest &= rest - 1
+            for segment in by_vid[vid][: most - len(told)]:
+                ends = self.members[segment.id]
+                told.append(f"{segment.name} ({segment.vid}), {ends} endpoint{'' if ends == 1 else 's'}")
+        return some(told, most, count)
+
+    @cached_property
+    def _segment_bits(self) -> int:
+        """The VIDs of all segments, as bits."""
+        return sum(1 << vid for vid, found in self.plan.grouped("segment", "vid").items() if found)
+
+    @cached_property
+    def _more_segments(self) -> list[tuple[int, int]]:
+        """The VIDs that several segments have, and how many more than one."""
+        by_vid = self.plan.grouped("segment", "vid")
+        return [(vid, len(found) - 1) for vid, found in by_vid.items() if len(found) > 1]
 
     def lacking(self) -> Iterator[Risk]:
         """Tags that one member's port lacks while another's carries them, where nobody sits on them yet."""

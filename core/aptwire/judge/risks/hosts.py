@@ -136,14 +136,12 @@ class HostRisks(Look):
         """More of something than the limits sheet, or the NIC, takes."""
         sheet = next(iter(self.plan.all("limits")), None)
         if sheet is not None:
-            for type_ in ("paravirtual", "emulated", "direct"):
-                most = getattr(sheet, f"{type_}_adapters")
-                if most is None:
-                    continue
-                counted: dict[str, int] = {}
-                for adapter in self.plan.where("adapter", "type", type_):
-                    counted[adapter.guest] = counted.get(adapter.guest, 0) + 1
-                for guest, number in sorted(counted.items()):
+            said = [(t, getattr(sheet, f"{t}_adapters")) for t in ("paravirtual", "emulated", "direct")]
+            mosts: dict[str, int] = {type_: most for type_, most in said if most is not None}
+            least = min(mosts.values(), default=0)
+            for guest, adapters in sorted(self.plan.grouped("adapter", "guest").items()) if mosts else ():
+                for type_, most in mosts.items() if len(adapters) > least else ():
+                    number = sum(a.type == type_ for a in adapters)
                     if number > most:
                         edits = partial(self._other_type, sheet, guest, type_, number - most)
                         yield self._over(guest, number, f"{type_} adapter", most, edits)
@@ -153,15 +151,13 @@ class HostRisks(Look):
                     if number > sheet.port_groups:
                         edits = partial(self._fewer_groups, switch, number - sheet.port_groups)
                         yield self._over(switch, number, "port group", sheet.port_groups, edits)
-        used: dict[str, int] = {}
-        for adapter in self.plan.where("adapter", "type", "direct"):
-            used[adapter.function_of] = used.get(adapter.function_of, 0) + 1
-        for nic, number in sorted(used.items()):
+        used = self.plan.grouped("adapter", "function_of")
+        for nic, number in sorted((nic, len(adapters)) for nic, adapters in used.items() if adapters):
             offered = self.plan.get("nic", nic).functions
-            most = offered if offered is not None else sheet.functions if sheet is not None else None
-            if most is not None and number > most:
-                edits = partial(self._other_nic, nic, number - most, sheet)
-                yield self._over(nic, number, "virtual function", most, edits)
+            takes = offered if offered is not None else sheet.functions if sheet is not None else None
+            if takes is not None and number > takes:
+                edits = partial(self._other_nic, nic, number - takes, sheet)
+                yield self._over(nic, number, "virtual function", takes, edits)
 
     def _other_type(self, sheet: Limits, guest: str, type_: str, surplus: int) -> tuple[tuple[str, Edit], ...]:
         """The last adapters of a guest as another kind of which it takes more."""

@@ -92,14 +92,8 @@ class TeamRisks(Look):
         lonely = {switch: keys[0] for switch, keys in ways.items() if len(keys) == 1}
         teams: dict[str, list[Uplink]] = {}
         for found in self.facts if lonely else ():
-            for team in found.teams:
-                uplink = team.uplink
-                if team.usable < 2 or not isinstance(uplink, Uplink) or uplink.detect == "probe":
-                    continue
-                behind = [self.wiring.port_behind(m.nic.id) for m in team.members[: team.usable]]
-                switches = [port.switch for port in behind if port is not None]
-                carrying = {"standby": 1, "pinned": len(switches)}.get(uplink.mode, 0)
-                for switch in set(switches[:carrying]) & lonely.keys() if len(set(switches)) > 1 else ():
+            for uplink, switches in found.carriers:
+                for switch in switches & lonely.keys():
                     teams.setdefault(switch, []).append(uplink)
         for switch, uplinks in sorted(teams.items()):
             name = called(self.plan, self.plan.get("fabric_switch", switch))

@@ -109,18 +109,21 @@ class TidyRisks(Look):
                     facts=tuple(self.fact(s.id, f"VID {vid}", "the same") for s in same),
                     mends=tuple(self._fresh_vid(same)),
                 )
-        tags: dict[str, dict[tuple[object, ...], list[PortGroup]]] = {}
+        first: dict[str, tuple[object, ...]] = {}
+        differ: set[str] = set()
         for found in self.facts:
-            own: dict[tuple[object, ...], list[PortGroup]] = {}
+            for groups in found.twins:
+                yield self._twin_groups(list(groups))
             for group, key in found.groups:
-                own.setdefault(key, []).append(group)
-                tags.setdefault(group.name, {}).setdefault(key, []).append(group)
-            for groups in own.values():
-                if len(groups) > 1:
-                    yield self._twin_groups(sorted(groups, key=lambda g: g.name))
+                if first.setdefault(group.name, key) != key:
+                    differ.add(group.name)
+        tags: dict[str, dict[tuple[object, ...], list[PortGroup]]] = {}
+        for found in self.facts if differ else ():
+            for group, key in found.groups:
+                if group.name in differ:
+                    tags.setdefault(group.name, {}).setdefault(key, []).append(group)
         for name, ways in sorted(tags.items()):
-            if len(ways) > 1:
-                yield self._one_name(name, sorted(ways.values(), key=lambda g: -len(g)))
+            yield self._one_name(name, sorted(ways.values(), key=lambda g: -len(g)))
 
     def same_names(self) -> Iterator[Risk]:
         """One name for port groups of two switches of a host: whoever attaches a guest by name can't know which."""
