@@ -33,7 +33,7 @@ export function usePreviews(edits: Operation[][], enabled = true) {
 /** What an edit would do, in a line. */
 export function Outcome({ result }: { result: PreviewResult | undefined }) {
   if (!result) return <p className="outcome quiet">Working out what would move…</p>;
-  if (result.problems.length) return <p className="outcome bad">{result.problems.map((p) => p.message).join("; ")}</p>;
+  if (result.problems.length) return <p className="outcome bad">{result.problems.map((p) => (p.field ? `${p.field.replaceAll("_", " ")}: ${p.message}` : p.message)).join("; ")}</p>;
   const worse = result.moves.filter(isWorse);
   const better = !result.shut_down.length && result.moves.some((move) => move.after);
   return (

@@ -89,7 +89,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
         number("functions", "Virtual functions", "on a NIC, no limit"),
       ];
     case "assumed_fabric":
-      return [text("site", "Site"), { name: "allowed", label: "Carries VIDs", kind: "vids", hint: "110, 200-219" }, { name: "native", label: "Native VLAN", kind: "vid", hint: "untagged frames dropped" }];
+      return [text("site", "Site"), { name: "allowed", label: "Carries VIDs", kind: "vids", hint: "110, 200-219" }, { name: "native", label: "Native VLAN", kind: "vid", hint: "untagged dropped" }];
     case "host":
       return [text("name", "Name"), text("site", "Site")];
     case "virtual_switch":
@@ -121,7 +121,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
       const host = book.get("virtual_switch", String(record?.switch ?? ""))?.host ?? "";
       const ports = book.of("virtual_switch", "host", host).flatMap((s) => book.of("host_port", "switch", s.id));
       return [
-        ...tagging(["access", "trunk", "untagged", "private", "overlay"], "untagged dropped; 0 lets them by"),
+        ...tagging(["access", "trunk", "untagged", "private", "overlay"], "0 for untagged"),
         number("vni", "VNI", "1 to 16777215", { when: is("mode", "overlay") }),
         { name: "over", label: "Carried by", kind: "ref", options: [["", "choose a host port"], ...ports.map((p): [string, string] => [p.id, p.name])], when: is("mode", "overlay") },
         text("name", "Name"),
@@ -180,7 +180,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
     case "fabric_port": {
       const lags = book.of("lag", "switch", String(record?.switch ?? ""));
       return [
-        ...tagging(["access", "trunk", "private"], "untagged frames dropped"),
+        ...tagging(["access", "trunk", "private"], "untagged dropped"),
         flag("enabled", "Enabled", true),
         { name: "lag", label: "LAG", kind: "ref", options: [["", "none"], ...lags.map((l): [string, string] => [l.id, l.name])], more: !lags.length },
         number("speed", "Speed", "Mbit/s", { more: true }),

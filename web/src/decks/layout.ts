@@ -12,6 +12,8 @@ export interface Box extends Rect {
 }
 export interface GuestBox extends Box {
   adapters: Box[];
+  /** Whether they stand beside its name. */
+  level: boolean;
   /** y of the free line under its adapters. */
   under: number;
 }
@@ -100,7 +102,7 @@ export const COLLAPSED = 46;
 export const LEAST_WIDTH = 272;
 const HEAD = 34;
 const PAD = 16;
-const GUEST = { name: 23, tab: 18, gap: 9, middle: 16, pitch: 42, tight: 34, line: 26 };
+const GUEST = { name: 23, tab: 18, gap: 9, middle: 16, pitch: 42, tight: 34, line: 26, many: 24, least: 70 };
 const SLOT = { h: 25, gap: 8, under: 9 };
 const PORT = { h: 30, gap: 8, under: 8 };
 const TITLE = 22;
@@ -190,30 +192,35 @@ export function computeLayout(book: Book, hosts: readonly RecordOf<"host">[], co
   return layout;
 }
 
-/** Guests in pairs, each with its adapters as tabs beneath; one whose tabs don't fit into half of the column has a row of its own. */
+/** Guests in pairs, each with its adapters as tabs beneath, or beside its name where there are many; one whose tabs don't fit into half of the column has a row of its own. */
 function placeGuests(book: Book, column: Column, top: number): number {
   const inner = column.w - 2 * PAD;
   const half = (inner - GUEST.middle) / 2;
+  const guests = byName(book.of("guest", "host", column.host));
+  const many = guests.length > GUEST.many;
   let y = top;
-  let right = false;
-  for (const guest of byName(book.of("guest", "host", column.host))) {
+  let right = 0;
+  for (const guest of guests) {
     const adapters = byName(book.of("adapter", "guest", guest.id)).sort((a, b) => (a.order ?? 0) - (b.order ?? 0));
-    const wide = adapters.length > tabsAbreast(half, GUEST.tight);
+    const beside = (room: number): boolean => many && adapters.length <= tabsAbreast(room - GUEST.least, GUEST.tight);
+    const wide = !beside(half) && (many || adapters.length > tabsAbreast(half, GUEST.tight));
     const w = wide ? inner : half;
-    const pitch = adapters.length > tabsAbreast(w, GUEST.pitch) ? GUEST.tight : GUEST.pitch;
-    const abreast = tabsAbreast(w, pitch);
-    const tall = GUEST.tab + (Math.max(1, Math.ceil(adapters.length / abreast)) - 1) * GUEST.line;
+    const level = beside(w);
+    const pitch = level || adapters.length > tabsAbreast(w, GUEST.pitch) ? GUEST.tight : GUEST.pitch;
+    const abreast = level ? adapters.length : tabsAbreast(w, pitch);
+    const tall = level ? GUEST.name : GUEST.name + GUEST.tab + (Math.max(1, Math.ceil(adapters.length / abreast)) - 1) * GUEST.line;
     if (wide && right) {
-      y += GUEST.name + GUEST.tab + GUEST.gap;
-      right = false;
+      y += right;
+      right = 0;
     }
     const x = column.x + PAD + (right ? half + GUEST.middle : 0);
-    const tabs = adapters.map((adapter, n) => ({ id: adapter.id, x: x + 8 + (n % abreast) * pitch, y: y + GUEST.name + Math.floor(n / abreast) * GUEST.line, w: pitch - 4, h: GUEST.tab }));
-    column.guests.push({ id: guest.id, x, y, w, h: GUEST.name, adapters: tabs, under: y + GUEST.name + tall + 7 });
-    if (wide || right) y += GUEST.name + tall + GUEST.gap;
-    right = !wide && !right;
+    const [tabX, tabY] = level ? [x + w - adapters.length * pitch + 4, y] : [x + 8, y + GUEST.name];
+    const tabs = adapters.map((adapter, n) => ({ id: adapter.id, x: tabX + (n % abreast) * pitch, y: tabY + Math.floor(n / abreast) * GUEST.line, w: pitch - 4, h: level ? GUEST.name : GUEST.tab }));
+    column.guests.push({ id: guest.id, x, y, w: level ? tabX - x - 2 : w, h: GUEST.name, adapters: tabs, level, under: y + tall + 7 });
+    if (wide || right) y += tall + GUEST.gap;
+    right = wide || right ? 0 : tall + GUEST.gap;
   }
-  return y + (right ? GUEST.name + GUEST.tab + GUEST.gap : 0) - top;
+  return y + right - top;
 }
 
 const tabsAbreast = (width: number, pitch: number): number => Math.floor((width - 4) / pitch);

@@ -82,7 +82,7 @@ export function GuestCard({ scene, id, rect }: { scene: Scene; id: string; rect:
   );
 }
 
-export function AdapterTab({ scene, id, rect, order }: { scene: Scene; id: string; rect: Rect; order: number }) {
+export function AdapterTab({ scene, id, rect, order, level }: { scene: Scene; id: string; rect: Rect; order: number; level: boolean }) {
   const adapter = scene.book.get("adapter", id)!;
   const endpoint = scene.endpoints.get(id);
   const mark = markOf(endpoint);
@@ -94,7 +94,7 @@ export function AdapterTab({ scene, id, rect, order }: { scene: Scene; id: strin
   const seat = group ? group.name : direct ? `past the switch on ${direct.name}` : "no port group";
   const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${seat}${deviates ? ", deviates from its port group" : ""}${mirrored ? ", mirrored" : ""}`;
   return (
-    <button type="button" data-id={id} className={names(scene, id, "tab", deviates && "deviates")} style={place(rect)} aria-label={said} title={`${said}. Drag it, or press M, to move it.`} onClick={() => scene.select(id)} onPointerDown={(e) => scene.grab(e, id)}>
+    <button type="button" data-id={id} className={names(scene, id, "tab", level && "level", deviates && "deviates")} style={place(rect)} aria-label={said} title={`${said}. Drag it, or press M, to move it.`} onClick={() => scene.select(id)} onPointerDown={(e) => scene.grab(e, id)}>
       <VerdictMark mark={mark} size={10} />
       <span aria-hidden>{direct ? "SR" : tags ? `${tags} tags`.slice(0, 1) + "×" : order}</span>
     </button>

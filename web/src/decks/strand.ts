@@ -63,7 +63,7 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     // Straight down where no guest stands below; else between the guests, or past them at the edge where one is as wide as the column.
     const middle = column.x + column.w / 2;
     const below = column.guests.filter((other) => other.y > guest.y);
-    const covered = (at: number): boolean => below.some((other) => other.x <= at && at <= other.x + other.w);
+    const covered = (at: number): boolean => below.some((other) => [other, ...other.adapters].some((part) => part.x <= at && at <= part.x + part.w));
     const lane = covered(middle) ? column.left : middle;
     const start: Point = [x, box.y + box.h];
     const [row, edge] = [box.y + box.h + 4, guest.x + 3];

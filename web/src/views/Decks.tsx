@@ -478,7 +478,7 @@ export function Decks() {
                     {column.guests.map((g) => (
                       <GuestCard key={g.id} scene={scene} id={g.id} rect={g} />
                     ))}
-                    {column.guests.flatMap((g) => g.adapters.map((a, n) => <AdapterTab key={a.id} scene={scene} id={a.id} rect={a} order={n} />))}
+                    {column.guests.flatMap((g) => g.adapters.map((a, n) => <AdapterTab key={a.id} scene={scene} id={a.id} rect={a} order={n} level={g.level} />))}
                     {column.switches.map((s) => (
                       <SwitchFrame key={s.id} scene={scene} box={s} />
                     ))}
@@ -554,29 +554,29 @@ export function Decks() {
               })}
             {selectedRect && selected && panel === "tag" && <TagInPlace key={selected} id={selected} rect={selectedRect} left={bubbleLeft(selectedRect, view)} close={close} more={() => setPanel("panel")} />}
             {selectedRect && selected && panel === "panel" && (
-              <div className="panel-place" style={panelPlace(selectedRect, layout, view)}>
+              <InSight className="panel-place" style={panelPlace(selectedRect, layout, view)}>
                 <RecordPanel key={selected} id={selected} close={close} open={open} build={build} compare={compare} />
-              </div>
+              </InSight>
             )}
             {selectedRect && selected && panel === "build" && (
-              <div className="panel-place wide" style={buildPlace(selectedRect, layout, view)}>
+              <InSight className="panel-place wide" style={buildPlace(selectedRect, layout, view)}>
                 <Build key={selected} host={onto ? book.get("virtual_switch", onto)!.host : selected} onto={onto} close={close} />
-              </div>
+              </InSight>
             )}
             {panel === "many" && picked.length > 0 && (
-              <div className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
+              <InSight className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
                 <ManyPanel key={picked.join(" ")} ids={[...picked]} close={() => setPanel(null)} />
-              </div>
+              </InSight>
             )}
             {panel === "sheet" && (
-              <div className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
+              <InSight className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
                 <Sheet close={() => setPanel(null)} open={open} />
-              </div>
+              </InSight>
             )}
             {panel === "panel" && selected && !selectedRect && (
-              <div className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
+              <InSight className="panel-place wide" style={{ left: view.left + Math.max(8, view.width - 396), top: 8 }}>
                 <RecordPanel key={selected} id={selected} close={() => setPanel(null)} open={open} build={build} compare={compare} />
-              </div>
+              </InSight>
             )}
           </div>
         )}
@@ -614,6 +614,22 @@ function locate(layout: Layout, record: string): Rect | null {
 function panelPlace(rect: Rect, layout: Layout, view: { left: number; width: number }): React.CSSProperties {
   const left = Math.max(view.left + 8, Math.min(rect.x, view.left + view.width - PANEL_WIDTH - 12));
   return rect.y > layout.height - 300 ? { left, bottom: layout.height - rect.y + 6 } : { left, top: rect.y + rect.h + 6 };
+}
+
+/** A panel on the drawing, which scrolls so far that all of it can be seen, also once more fields are shown in it. */
+function InSight({ children, ...rest }: { className: string; style: React.CSSProperties; children: React.ReactNode }) {
+  const place = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    const node = place.current!;
+    const observer = new ResizeObserver(() => node.scrollIntoView({ block: "nearest", inline: "nearest" }));
+    observer.observe(node);
+    return () => observer.disconnect();
+  }, []);
+  return (
+    <div ref={place} {...rest}>
+      {children}
+    </div>
+  );
 }
 
 /** Do something with a part of the drawing once it is in the page: its column comes there after the drawing has scrolled, sooner or later. */
