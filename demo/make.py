@@ -354,6 +354,7 @@ def whole_wiring() -> None:
         subnets=["10.65.10.0/24"],
         mtu=1400,
     )
+    put("secondary_vlan", "visitors-desks", segment="segment-visitors", name="desks", vid=312, type="community")
     put("station", "quay-router", name="quay-router", site="Northquay", routes=True)
     put("fabric_port", "quay-a/p24", switch="quay-a", name="p24", mode="private", vid=310, speed=10_000)
     put(
@@ -367,7 +368,7 @@ def whole_wiring() -> None:
     # A third host at Northquay: its team is one LAG.
     put("host", "razorbill", name="razorbill", site="Northquay")
     put("virtual_switch", "razorbill/guests0", host="razorbill", name="guests0", mtu=1500)
-    allowed = f"{PRODUCTION}, 310, 311"
+    allowed = f"{PRODUCTION}, 310-312"
     put("uplink", "razorbill/guests0/team0", switch="razorbill/guests0", name="team0", mode="lacp", allowed=allowed)
     put("lag", "quay-a/lag3", switch="quay-a", name="lag3")
     for n in range(2):
@@ -424,7 +425,9 @@ def whole_wiring() -> None:
             belongs=SEG[segment],
         )
     guests0 = "razorbill/guests0"
-    put("port_group", f"{guests0}/kiosks", switch=guests0, name="kiosks", mode="private", vid=311, send_rate=20_000)
+    limits = {"send_rate": 20_000, "send_peak": 40_000, "send_burst": 30_000, "receive_rate": 50_000}
+    put("port_group", f"{guests0}/kiosks", switch=guests0, name="kiosks", mode="private", vid=311, **limits)
+    put("port_group", f"{guests0}/desks", switch=guests0, name="desks", mode="private", vid=312)
     put("port_group", f"{guests0}/ticketing", switch=guests0, name="ticketing", mode="access", vid=210)
     # Two of its ends are in the migration subnet, one in that of the management: the router is the gateway of all.
     put("fabric_port", "quay-a/p23", switch="quay-a", name="p23", mode="trunk", allowed="110, 120", speed=10_000)
@@ -457,7 +460,15 @@ def whole_wiring() -> None:
             port_group=f"{guests0}/kiosks",
             belongs="segment-visitors",
             addresses=[f"10.66.10.{30 + n}/24"],
-            send_rate=50_000 if n == 2 else None,
+            **({"send_rate": 50_000, "send_peak": 80_000} if n == 2 else {}),
+        )
+        guest(
+            "razorbill",
+            f"visitor-desk-{n}",
+            8 + n,
+            port_group=f"{guests0}/desks",
+            belongs="segment-visitors",
+            addresses=[f"10.66.10.{40 + n}/24"],
         )
     guest(
         "razorbill",
@@ -466,6 +477,21 @@ def whole_wiring() -> None:
         port_group=f"{guests0}/ticketing",
         belongs=SEG["ticketing"],
         addresses=["10.65.10.41/24"],
+        seen_as="ens3",
+        team="bond0",
+    )
+    # The guest's own team: a second adapter on the same segment.
+    put(
+        "adapter",
+        "adapter-ticketing-api-2",
+        guest="guest-ticketing-api",
+        name="tap-ticketing-api-2",
+        mac="02:64:0b:00:02:0b",
+        port_group=f"{guests0}/ticketing",
+        belongs=SEG["ticketing"],
+        order=1,
+        seen_as="ens4",
+        team="bond0",
     )
     guest(
         "razorbill",
@@ -497,7 +523,9 @@ def whole_wiring() -> None:
         )
     put("separation", "apart-storage", a="storage", b="production", share="nic")
     put("separation", "apart-management", a="management", b="production", share="vid")
-    put("limits", "limits", paravirtual_adapters=10, emulated_adapters=4, direct_adapters=2, port_groups=64)
+    put(
+        "limits", "limits", paravirtual_adapters=10, emulated_adapters=4, direct_adapters=2, port_groups=64, functions=8
+    )
     for name, priority, mac in (("quay-a", 4096, "0a"), ("quay-b", 8192, "0b"), ("marsh-a", 32768, "0c")):
         old = RECORDS["fabric_switch"][name]
         RECORDS["fabric_switch"][name] = replace(
@@ -519,10 +547,54 @@ def whole_wiring() -> None:
     put("cable", "cable-terminals-2", a="quay-b/x48", b="marsh-a/x48")
 
 
+def within_hosts() -> None:
+    """What stays inside a host, and what is said of single ports, teams and adapters."""
+
+    def change(kind: str, id: str, **values: object) -> None:
+        RECORDS[kind][id] = replace(RECORDS[kind][id], **values)  # type: ignore[arg-type]
+
+    def inner(host: str, switch: str, segment: str, role: str, guest: str, number: int, **adapter: object) -> None:
+        put("segment", f"segment-{segment}", name=segment, role=role, subnets=[f"10.66.{number}.0/24"], mtu=1500)
+        put("virtual_switch", f"{host}/{switch}", host=host, name=switch, mtu=1500, limits="sending")
+        group = put("port_group", f"{host}/{switch}/inside", switch=f"{host}/{switch}", name=segment, mode="untagged")
+        put("guest", f"guest-{guest}", host=host, name=guest)
+        own = {"port_group": group, "belongs": f"segment-{segment}", "mac": f"02:64:0b:00:03:{number:02x}"}
+        put("adapter", f"adapter-{guest}", guest=f"guest-{guest}", name=f"tap-{guest}", **own, **adapter)
+
+    # A sealed switch: what is restored here sees nobody. And one that only the host itself reaches.
+    inner("kittiwake", "bubble0", "bubble", "test", "restore-check", 20)
+    inner("petrel", "depot0", "depot", "backup", "backup-agent", 30, addresses=["10.66.30.20/24"])
+    put(
+        "host_port",
+        "petrel/depot0/depot",
+        switch="petrel/depot0",
+        name="depot",
+        addresses=["10.66.30.14/24"],
+        services=["backup"],
+        belongs="segment-depot",
+    )
+    change("uplink", "petrel/guests0/team0", mode="pinned")
+    change("uplink", "gannet/guests0/team0", detect="probe", fail_back=False)
+    # The firewall answers for others and gives out leases; its own adapters have names that its people know.
+    change("port_group", "gannet/guests0/firewall", new_address=True, foreign_source=True, serve_leases=True)
+    change("adapter", "adapter-edge-firewall-in", seen_as="lan0")
+    change("adapter", "adapter-edge-firewall-out", seen_as="wan0", order=1)
+    change("adapter", "adapter-ticketing-db", mac_fixed=True, hot_plug=False)
+    change("adapter", "adapter-ticketing-watch", overhear=True)
+    # The loudspeakers' machine boots from the network.
+    change("adapter", "adapter-announcements", type="emulated")
+    change("fabric_switch", "quay-b", vlans="110, 120, 130, 210, 220, 230, 240, 300, 310-312")
+    put("fabric_port", "quay-b/x47", switch="quay-b", name="x47", mode="access", vid=110, speed=10_000, enabled=False)
+    put("station", "quay-array", name="quay-array", site="Northquay")
+    put("fabric_port", "quay-a/p14", switch="quay-a", name="p14", mode="access", vid=130, speed=25_000, mtu=9216)
+    array = {"belongs": SEG["storage"], "addresses": ["10.64.130.100/24"], "mtu": 9000}
+    put("station_port", "quay-array/storage", station="quay-array", port="quay-a/p14", **array)
+
+
 def brackwater() -> Plan:
     """The demo plan, checked."""
     RECORDS.clear()
-    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams):
+    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams, within_hosts):
         make()
     plan = Plan("Brackwater Ferries", RECORDS)
     problems = check_plan(plan)

@@ -631,8 +631,11 @@ class _Builder:
     def _limits(self, space: str, device: str, adapter: Adapter, group: PortGroup) -> None:
         """What an adapter may send and receive: a token bucket each way (RFC 2697), put in place once the frames were asked."""
         for way, hook in (("send", "ingress"), ("receive", "egress")):
-            own = getattr(adapter, f"{way}_rate") is not None
-            rate, burst = (getattr(adapter if own else group, f"{way}_{part}") for part in ("rate", "burst"))
+            kept = []
+            for name in (f"{way}_rate", f"{way}_burst"):
+                own = getattr(adapter, name)
+                kept.append(own if own is not None else getattr(group, name))
+            rate, burst = kept
             if rate is not None and burst is not None:
                 police = f"action police rate {rate}kbit burst {burst} conform-exceed drop/continue"
                 first = f"qdisc add dev {device} clsact"

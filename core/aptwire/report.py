@@ -23,9 +23,7 @@ def landings(
     """The endpoints (all of them unless said): where each belongs, where it lands, its verdict, tag by tag; by host and name,
     or in the order asked for."""
     plan, wiring = judgement.plan, judgement.wiring
-    segment_of = {
-        (s.vid or 0): s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True) if not s.vni
-    }
+    segment_of = {s.vid: s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True) if s.vid}
     known: dict[Stand, dict[str, Any]] = {}
     made = []
     for endpoint in wiring.endpoints() if endpoints is None else endpoints:
@@ -76,7 +74,9 @@ def _landed(judgement: Judgement, place: Place, segment_of: dict[int, str]) -> t
     own = plan.of("segment").get(place.segment)
     if own is not None and (own.vid or 0) == vid:
         return vid, own.id
-    secondary = plan.where("secondary_vlan", "vid", vid) if vid else []
+    if vid == 0:
+        return vid, next(iter(judgement.untagged_here(place)), None)
+    secondary = plan.where("secondary_vlan", "vid", vid)
     return vid, secondary[0].segment if secondary else segment_of.get(vid) if vid is not None else None
 
 

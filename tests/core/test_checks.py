@@ -114,6 +114,14 @@ class RefusalTest(unittest.TestCase):
         group = "a/g10"
         self.refused(plan, self.patch("port_group", group, send_peak=9000), "send_rate", "needs the committed rate")
         self.refused(plan, self.patch("port_group", group, send_rate=9000, send_peak=8000), "below the committed rate")
+        shaped, _ = apply_edit(plan, (Patch("port_group", group, {"send_rate": 9000, "send_peak": 9500}),))
+        self.refused(
+            shaped, self.patch("adapter", "a1", send_rate=9600), "the peak rate 9500 of port group g10 is below"
+        )
+        kept, _ = apply_edit(shaped, (Patch("adapter", "a1", {"send_peak": 9900}),))
+        self.refused(
+            kept, self.patch("port_group", group, send_rate=9950, send_peak=9960), "below the committed rate 9950"
+        )
         limited, _ = apply_edit(plan, (Patch("virtual_switch", "a/s", {"limits": "receiving"}),))
         self.refused(
             limited, self.patch("adapter", "a1", send_rate=9000), "the switch s can’t limit what its adapters send"

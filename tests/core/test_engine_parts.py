@@ -210,7 +210,7 @@ class FactTest(unittest.TestCase):
         plan = demo_plan()
         adapter = plan.get("adapter", "adapter-visitor-kiosk-2")
         group = plan.get("port_group", adapter.port_group)
-        self.assertEqual(deviations(group, adapter), ("send_rate",))
+        self.assertEqual(deviations(group, adapter), ("send_rate", "send_peak"))
         self.assertEqual(deviations(group, plan.get("adapter", "adapter-visitor-kiosk-1")), ())
 
     def test_parts_of_private_vlans(self) -> None:

@@ -9,6 +9,7 @@ from aptwire.judge.findings import Finding, findings, proof
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
 from aptwire.judge.verdicts import judge
+from aptwire.report import landings
 
 from tests.support import Small, pair
 
@@ -417,6 +418,21 @@ class AstrayTest(SmallPlans):
         made.guest("a", "bubble", 10, "plain")
         judgement = self.judged(made, bubble="astray")
         self.assertEqual(self.only(judgement).title, "bubble lands on s10")
+
+    def test_untagged_frames_land_on_the_segment_of_those_beside_them(self) -> None:
+        made = Small()
+        made.segment(10)
+        made.segment(None)
+        made.put("segment", "other", name="other")
+        for host in ("a", "b"):
+            made.host(host)
+        made.guest("a", "a1", None)
+        made.guest("b", "b1", None, "other")
+        made.guest("b", "lost", None, "s10")
+        judgement = self.judged(made, a1="home", b1="home", lost="astray")
+        self.assertIn("untagged", self.only(judgement).text)
+        (told,) = landings(judgement, ["lost"])
+        self.assertEqual(told["tags"][0]["lands"], "other", "not the one in the other host")
 
 
 class UnprovenTest(SmallPlans):

@@ -27,7 +27,7 @@ class LoginTest(BrowserTest):
 
 class VerdictsTest(BrowserTest):
     def test_verdicts_finding_proof_mend_undo_redo(self) -> None:
-        expect(self.count("home")).to_have_text("27")
+        expect(self.count("home")).to_have_text("33")
         self.finding("tide-gauge-view loses its gateway").click()
         body = self.page.locator(".finding.open")
         # The first mend has the focus; who goes back to the proof stays there, whatever opens.
@@ -39,14 +39,14 @@ class VerdictsTest(BrowserTest):
         self.accessible()
         body.get_by_role("button", name="Allow 230 on port p2 of quay-b").focus()
         self.page.keyboard.press("Enter")
-        expect(self.count("home")).to_have_text("28")
+        expect(self.count("home")).to_have_text("34")
         expect(self.page.locator("[data-verdict=wavering]")).to_contain_text("−1")
         expect(self.finding("tide-gauge-view loses")).to_have_count(0)
         self.page.keyboard.press("Control+z")
-        expect(self.count("home")).to_have_text("27")
+        expect(self.count("home")).to_have_text("33")
         expect(self.finding("tide-gauge-view loses")).to_be_visible()
         self.page.keyboard.press("Control+Shift+z")
-        expect(self.count("home")).to_have_text("28")
+        expect(self.count("home")).to_have_text("34")
 
     def test_a_mend_says_what_it_would_bring(self) -> None:
         self.finding("storage rests on a single NIC").click()
@@ -58,12 +58,12 @@ class VerdictsTest(BrowserTest):
     def test_an_edit_from_a_second_browser_arrives_by_itself(self) -> None:
         other = self.person("tomas")
         other.goto(f"{URL}/plans/{self.plan}/landing")
-        expect(self.count("home", other)).to_have_text("27")
+        expect(self.count("home", other)).to_have_text("33")
         expect(self.page.get_by_role("list", name="People in this plan")).to_contain_text("tomas")
         self.finding("tide-gauge-buoy lands on VID 203").click()
         self.page.get_by_role("button", name="Tag port group tide gauges 230").click()
-        expect(self.count("home")).to_have_text("28")
-        expect(self.count("home", other)).to_have_text("28")
+        expect(self.count("home")).to_have_text("34")
+        expect(self.count("home", other)).to_have_text("34")
         expect(other.get_by_role("status")).to_contain_text("ines: Tag port group tide gauges 230")
 
 
@@ -84,7 +84,7 @@ class DecksTest(BrowserTest):
         field.fill("230")
         expect(self.page.get_by_text("1 astray → home")).to_be_visible()
         field.press("Enter")
-        expect(self.count("home")).to_have_text("28")
+        expect(self.count("home")).to_have_text("34")
         expect(self.page.get_by_role("button", name=re.compile("Port group tide gauges, tag 230")).last).to_be_visible()
 
     def test_escape_leaves_everything_as_it_was(self) -> None:
@@ -108,7 +108,7 @@ class DecksTest(BrowserTest):
         self.page.mouse.move(b["x"] + 30, b["y"] + 10, steps=6)
         expect(self.page.locator(".slot-outcome").filter(has_text="astray").first).to_be_visible()
         self.page.mouse.up()
-        expect(self.count("home")).to_have_text("26")
+        expect(self.count("home")).to_have_text("32")
         expect(tab).to_have_accessible_name("tap-ticketing-web-1 of ticketing-web-1: astray, in berth planning")
 
     def test_an_adapter_is_moved_by_keyboard(self) -> None:
@@ -136,7 +136,7 @@ class DecksTest(BrowserTest):
         expect(self.page.locator(".slot-outcome").filter(has_text="home").first).to_be_visible()
         self.page.mouse.up()
         expect(self.count("wavering")).to_have_text("1")
-        expect(self.count("home")).to_have_text("32")
+        expect(self.count("home")).to_have_text("38")
 
     def test_a_cable_is_plugged_by_keyboard_and_a_port_is_edited(self) -> None:
         nic = self.page.get_by_role("region", name="Host petrel").get_by_role("button", name=re.compile("^nic3, alone"))
@@ -210,13 +210,13 @@ class LandingTest(BrowserTest):
         expect(table).to_be_visible()
         self.accessible()
         self.page.get_by_label("Filter", exact=True).fill("gauge-buoy")
-        expect(self.page.get_by_text("1 of 48 places shown")).to_be_visible()
+        expect(self.page.get_by_text("1 of 54 places shown")).to_be_visible()
         expect(table.get_by_role("row").filter(has_text="tide-gauge-buoy")).to_contain_text("no segment 203")
         self.page.get_by_role("button", name="Take the mend: Tag port group tide gauges 230").click()
-        expect(self.count("home")).to_have_text("28")
+        expect(self.count("home")).to_have_text("34")
         self.page.get_by_label("Filter", exact=True).fill("")
         self.page.get_by_role("button", name="exposed", exact=True).click()
-        expect(self.page.get_by_text("5 of 48 places shown")).to_be_visible()
+        expect(self.page.get_by_text("5 of 54 places shown")).to_be_visible()
         self.page.get_by_label("Group by").select_option("host")
         expect(table.get_by_role("row", name="kittiwake 1", exact=True)).to_be_visible()
         table.get_by_role("button", name="berth-display").click()

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
+from operator import attrgetter
 from typing import Any
 
 import numpy as np
@@ -19,7 +20,7 @@ from aptwire.forward.routed import Ways, ways_out
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import Adapter, Cable, FabricPort, Nic, Record, Uplink
+from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, Nic, Record, StationPort, Uplink
 from aptwire.plan.plan import Plan
 from aptwire.plan.private import private_part
 
@@ -214,12 +215,29 @@ def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
     return _Compiler(wiring).after(before.plan, keys)
 
 
+_id = attrgetter("id")
+
+
+@dataclass(eq=False, slots=True)
+class _At:
+    """Ports that are alike, as `Stand` has them, and who stands there by label and segment."""
+
+    bridge: int
+    rule: PortRule | None
+    order: str
+    reason: str
+    vni: int
+    over: str
+    stands: dict[tuple[int, str | None], Stand] = field(default_factory=dict)
+
+
 class _Compiler:
     def __init__(self, wiring: Wiring) -> None:
         self.wiring = wiring
         self.plan = wiring.plan
         self.book = wiring.book
-        self._stands: dict[tuple[object, ...], Stand] = {}
+        self._ports: dict[tuple[object, ...], _At] = {}
+        self._heard: dict[tuple[int, int], tuple[int, ...]] = {}
 
     def everything(self) -> Wiring:
         """All of it, from nothing."""
@@ -603,19 +621,18 @@ class _Compiler:
 
     def _block(self, key: str) -> None:
         block = self.wiring.blocks[key] = Block(key)
-        self._stands = {}
+        self._ports = {}
         if key in self.plan.of("virtual_switch"):
             self._switch(block)
         elif key == STATIONS:
             self._stations(block)
         elif key == HOMELESS:
             adapters = [a for a in self.plan.where("adapter", "port_group", None) if a.type != "direct"]
-            for adapter in sorted(adapters, key=lambda a: a.id):
-                self._seat(block, adapter, -1, None, "", "is in no port group")
+            self._seats(block, adapters, self._at(-1, None, "", "is in no port group"))
         elif key in self.wiring.bridge_of:
             bridge = self.wiring.bridge_of[key].number
             for adapter in sorted(self.plan.where("adapter", "function_of", key), key=lambda a: a.id):
-                self._seat(block, adapter, bridge, self.book.function(adapter.function_vid), "")
+                self._seats(block, [adapter], self._at(bridge, self.book.function(adapter.function_vid)))
         else:
             del self.wiring.blocks[key]
 
@@ -630,23 +647,20 @@ class _Compiler:
             block.teams.extend(self._team(uplink, bridge, nics[uplink.id], order) for uplink in uplinks)
         ports = sorted(plan.where("host_port", "switch", block.key), key=lambda p: p.id)
         for port in ports:
-            self._stand(
-                block, port, port.id, bridge, self.book.host_port(port.vid), UNTAGGED, "", "", port.connected, True
-            )
+            self._stand(block, port, self._at(bridge, self.book.host_port(port.vid)), UNTAGGED, port.connected)
         for group in groups:
             if group.mode == "overlay":
                 continue
             part = private_part(plan, group.vid) if group.mode == "private" else None
             rule = self.book.port_group(group, part)
             order = group.id if group.id in orders else ADAPTERS if wireless else ""
-            for adapter in sorted(plan.where("adapter", "port_group", group.id), key=lambda a: a.id):
-                self._seat(block, adapter, bridge, rule, order)
+            self._seats(block, plan.where("adapter", "port_group", group.id), self._at(bridge, rule, order))
         for port in ports:
             for group in sorted(plan.where("port_group", "over", port.id), key=lambda g: g.id):
                 rule = self.book.port_group(group)
                 reason = "" if port.connected else f"is carried by host port {port.name}, which is disconnected"
-                for adapter in sorted(plan.where("adapter", "port_group", group.id), key=lambda a: a.id):
-                    self._seat(block, adapter, bridge, rule, "", reason, group.vni, port.id)
+                at = self._at(bridge, rule, "", reason, group.vni, port.id)
+                self._seats(block, plan.where("adapter", "port_group", group.id), at)
 
     def _stations(self, block: Block) -> None:
         plan = self.plan
@@ -654,85 +668,66 @@ class _Compiler:
             port = plan.get("fabric_port", own.port)
             bridge = self.wiring.bridge_of[port.switch].number
             label = int(self.wiring.classes.of[own.vid]) if own.vid else UNTAGGED
-            self._stand(block, own, own.id, bridge, self._rule_of(port.id), label, "", "", True, False)
+            self._stand(block, own, self._at(bridge, self._rule_of(port.id)), label, True, judged=False)
 
-    def _seat(
-        self,
-        block: Block,
-        adapter: Adapter,
-        bridge: int,
-        rule: PortRule | None,
-        order: str,
-        reason: str = "",
-        vni: int = 0,
-        over: str = "",
-    ) -> None:
-        tags = self.plan.where("guest_tag", "adapter", adapter.id)
-        awake = adapter.connected and self.plan.get("guest", adapter.guest).running
-        if adapter.mac:
-            block.macs.append((adapter.mac, adapter.id))
-        if not tags:
-            self._stand(block, adapter, adapter.id, bridge, rule, UNTAGGED, order, reason, awake, True, vni, over)
-            return
-        places: list[str] = []
-        if adapter.belongs is not None or adapter.addresses:
-            places.append(adapter.id)
-            self._stand(block, adapter, adapter.id, bridge, rule, UNTAGGED, order, reason, None, True, vni, over)
-        for tag in sorted(tags, key=lambda t: t.vid):
-            places.append(tag.id)
-            label = int(self.wiring.classes.of[tag.vid])
-            self._stand(block, tag, adapter.id, bridge, rule, label, order, reason, None, True, vni, over)
-        block.several[adapter.id] = places
+    def _at(
+        self, bridge: int, rule: PortRule | None, order: str = "", reason: str = "", vni: int = 0, over: str = ""
+    ) -> _At:
+        key = (bridge, rule.number if rule else -1, order, reason, vni, over)
+        found = self._ports.get(key)
+        if found is None:
+            found = self._ports[key] = _At(bridge, rule, order, reason, vni, over)
+        return found
+
+    def _seats(self, block: Block, adapters: list[Adapter], at: _At) -> None:
+        """Put adapters that sit alike onto their stands."""
+        tagged, guests = self.plan.grouped("guest_tag", "adapter"), self.plan.of("guest")
+        for adapter in sorted(adapters, key=_id):
+            if adapter.mac:
+                block.macs.append((adapter.mac, adapter.id))
+            tags = tagged.get(adapter.id)
+            if not tags:
+                self._stand(block, adapter, at, UNTAGGED, adapter.connected and guests[adapter.guest].running)
+                continue
+            places: list[str] = []
+            if adapter.belongs is not None or adapter.addresses:
+                places.append(adapter.id)
+                self._stand(block, adapter, at, UNTAGGED, None)
+            for tag in sorted(tags, key=lambda t: t.vid):
+                places.append(tag.id)
+                self._stand(block, tag, at, int(self.wiring.classes.of[tag.vid]), None)
+            block.several[adapter.id] = places
 
     def _stand(
         self,
         block: Block,
-        record: Record,
-        endpoint: str,
-        bridge: int,
-        rule: PortRule | None,
+        record: Adapter | HostPort | GuestTag | StationPort,
+        at: _At,
         label: int,
-        order: str,
-        reason: str,
         awake: bool | None,
-        judged: bool,
-        vni: int = 0,
-        over: str = "",
+        judged: bool = True,
     ) -> None:
         """Put a place onto its stand; `awake` None: its endpoint has other places too."""
-        segment = record.belongs  # type: ignore[attr-defined]
-        key: tuple[object, ...] = (bridge, rule.number if rule else -1, label, segment, order, reason, vni, over)
-        if rule is not None and rule.private and not reason and rule.out[rule.into[label]] < 0:
-            # Isolated ports don't even hear each other, so that none stands for another.
-            key = (*key, record.id)
-        stand = self._stands.get(key)
+        stand = at.stands.get((label, record.belongs))
         if stand is None:
-            stand = self._new_stand(block, bridge, rule, label, segment, order, reason, judged, vni, over)
-            self._stands[key] = stand
+            stand = self._new_stand(block, at, label, record.belongs, judged)
             block.stands.append(stand)
+            rule = at.rule
+            # Isolated ports don't even hear each other, so that none stands for another.
+            if rule is None or not rule.private or at.reason or rule.out[rule.into[label]] >= 0:
+                at.stands[label, record.belongs] = stand
         stand.records.append(record.id)
         block.stand_of[record.id] = stand
         if awake is not None:
             stand.awake += awake
             stand.asleep += not awake
-        for address in record.addresses:  # type: ignore[attr-defined]
+        for address in record.addresses:
             block.addresses.append((bare_address(address), record.id))
 
-    def _new_stand(
-        self,
-        block: Block,
-        bridge: int,
-        rule: PortRule | None,
-        label: int,
-        segment: str | None,
-        order: str,
-        reason: str,
-        judged: bool,
-        vni: int,
-        over: str,
-    ) -> Stand:
+    def _new_stand(self, block: Block, at: _At, label: int, segment: str | None, judged: bool) -> Stand:
+        bridge, rule, order, reason, vni, over = at.bridge, at.rule, at.order, at.reason, at.vni, at.over
         context = int(rule.into[label]) if rule is not None and not reason else -1
-        hears = tuple(np.flatnonzero(rule.out == label).tolist()) if rule is not None and not reason else ()
+        hears = self._hears(rule, label) if rule is not None and not reason else ()
         carrier = None
         if vni and not reason:
             carrier = block.stand_of[over]
@@ -760,6 +755,13 @@ class _Compiler:
             over,
             carrier,
         )
+
+    def _hears(self, rule: PortRule, label: int) -> tuple[int, ...]:
+        """The contexts whose frames leave a port with a label."""
+        key = (rule.number, label)
+        if key not in self._heard:
+            self._heard[key] = tuple(np.flatnonzero(rule.out == label).tolist())
+        return self._heard[key]
 
     # --- addresses across the fleet ---------------------------------------------------------------------------
 

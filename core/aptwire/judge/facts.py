@@ -92,9 +92,10 @@ def group_vids(plan: Plan, group: PortGroup) -> frozenset[int]:
         return (frozenset(tags) if tags and len(listed) > len(tags) else listed) | native
     if group.mode == "private":
         parts = plan.where("secondary_vlan", "vid", group.vid)
-        segment = plan.get("segment", parts[0].segment) if parts else plan.where("segment", "vid", group.vid)[0]
-        secondaries = {s.vid for s in plan.where("secondary_vlan", "segment", segment.id)}
-        return frozenset({segment.vid, *secondaries})
+        if parts:
+            return frozenset({plan.get("segment", parts[0].segment).vid, group.vid})
+        segment = plan.where("segment", "vid", group.vid)[0]
+        return frozenset({segment.vid, *(s.vid for s in plan.where("secondary_vlan", "segment", segment.id))})
     return frozenset([group.vid or 0]) if group.mode in ("access", "untagged") else frozenset()
 
 

@@ -198,7 +198,7 @@ class _Finder:
         name = segment.name if segment else ""
         if cause.what == NO_INTENT:
             lands = self.judgement.lands_on(place)
-            text = f"It lands on {self._landing(lands)}; say on which segment it belongs."
+            text = f"It lands on {self._landing(lands, place)}; say on which segment it belongs."
             return f"Nobody said where {who} belongs", text, (place.record,)
         if cause.what == NO_GROUP:
             return f"{who} is in no port group", f"It belongs on {name}.", (place.record,)
@@ -289,7 +289,7 @@ class _Finder:
         if place.context < 0:
             title = f"{who} {_verb('lands', one)} nowhere"
             return title, f"{their.capitalize()} port {place.reason}; {belongs}", (culprit,)
-        where = self._landing(landed)
+        where = self._landing(landed, place)
         if landed == 0 and node_lost:
             hops = Teller(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
             stop = next((h.reason for h in hops if h.reason), "")
@@ -319,14 +319,18 @@ class _Finder:
             return f"it is {'tagged ' + str(record.vid) if record.vid else 'untagged'}"
         return f"{called(self.plan, record)} puts {'it' if their == 'its' else 'them'} there"
 
-    def _landing(self, number: int) -> str:
+    def _landing(self, number: int, place: Place) -> str:
         if number < 0:
             return "no tag"
         vid = self.wiring.classes.vid(number)
-        named = [s.name for s in self.plan.where("segment", "vid", vid or None) if not s.vni]
+        found = self.plan.where("segment", "vid", vid) if vid else ()
+        named = [s.name for s in found] or [self.plan.get("segment", s).name for s in self._untagged(number, place)]
         if named:
             return " and ".join(sorted(named))
         return f"VID {vid}, which is no segment" if vid else "no tag at all"
+
+    def _untagged(self, number: int, place: Place) -> list[str]:
+        return [] if number else self.judgement.untagged_here(place)
 
     def _leak(self, place: Place, cause: Cause) -> tuple[str, str, tuple[str, ...]]:
         other = self._other(cause)

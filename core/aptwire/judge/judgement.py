@@ -147,6 +147,22 @@ class Judgement:
         """The VID class on which a place lands."""
         return int(self.lands[self.number(place.stand)])
 
+    def untagged_here(self, place: Place) -> list[str]:
+        """The segments without a VID, by id, of which somebody is on his own tag where a place's untagged frames land."""
+        ids = list(self.intent.subnets)
+        untagged = [n for n, id in enumerate(ids) if (s := self.plan.get("segment", id)).vid is None and s.vni is None]
+        segment, first = self.columns.segment, self.rows.first
+        there = self._spot(self.number(place.stand))
+        members = np.flatnonzero(np.isin(segment, untagged) & self.rows.right[first]).tolist()
+        return sorted({ids[segment[n]] for n in members if self._spot(n) == there})
+
+    def _spot(self, number: int) -> tuple[int, ...]:
+        """What a stand shares today with those that it hears: the component of the fabric, or the context of its bridge."""
+        node = int(self.rows.node[self.rows.first[number]])
+        if node >= 0:
+            return (int(self.domains.component[node]),)
+        return int(self.columns.bridge[number]), int(self.columns.context[number])
+
     def members(self) -> dict[str, int]:
         """How many places belong on each segment."""
         ids = list(self.intent.subnets)

@@ -259,7 +259,7 @@ def _fit_port_group(plan: Plan, group: PortGroup) -> Iterator[Problem]:
         for field in ("vni", "over"):
             if getattr(group, field) is not None:
                 yield _problem(group, field, "only an overlay port group has one")
-    yield from _shaping(group, switch)
+    yield from _shaping(group, switch, None)
 
 
 def _fit_group_order(plan: Plan, order: GroupOrder) -> Iterator[Problem]:
@@ -306,19 +306,28 @@ def _fit_adapter(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
         for field in ("function_of", "function_vid"):
             if getattr(adapter, field) is not None:
                 yield _problem(adapter, field, "only a direct adapter has one")
-        yield from _shaping(adapter, switch)
+        yield from _shaping(adapter, switch, group)
 
 
-def _shaping(record: PortGroup | Adapter, switch: VirtualSwitch | None) -> Iterator[Problem]:
-    """Rates that make sense (RFC 2698: the peak is no less than the committed rate) and that the switch can keep."""
+def _shaping(record: PortGroup | Adapter, switch: VirtualSwitch | None, group: PortGroup | None) -> Iterator[Problem]:
+    """Rates that make sense (RFC 2698: the peak is no less than the committed rate) and that the switch can keep.
+
+    An adapter's are its own words, and its port group's where it has none.
+    """
     for way, done in (("send", "sending"), ("receive", "receiving")):
-        rate, peak, burst = (getattr(record, f"{way}_{part}") for part in ("rate", "peak", "burst"))
-        if rate is None and (peak is not None or burst is not None):
-            yield _problem(record, f"{way}_rate", "a peak rate or a burst size needs the committed rate beside it")
-        if rate is not None and peak is not None and peak < rate:
-            yield _problem(record, f"{way}_peak", f"the peak rate {peak} is below the committed rate {rate}")
-        if rate is not None and switch is not None and switch.limits not in ("both", done):
-            yield _problem(record, f"{way}_rate", f"the switch {switch.name} can’t limit what its adapters {way}")
+        fields = [f"{way}_{part}" for part in ("rate", "peak", "burst")]
+        if all(getattr(record, field) is None for field in fields):
+            continue
+        own = [getattr(record, field) for field in fields]
+        kept = [value if value is not None else getattr(group, f, None) for f, value in zip(fields, own, strict=True)]
+        rate, peak, _ = kept
+        if rate is None:
+            yield _problem(record, fields[0], "a peak rate or a burst size needs the committed rate beside it")
+        elif peak is not None and peak < rate:
+            of = "" if own[1] is not None or group is None else f" of port group {group.name}"
+            yield _problem(record, fields[1], f"the peak rate {peak}{of} is below the committed rate {rate}")
+        if own[0] is not None and switch is not None and switch.limits not in ("both", done):
+            yield _problem(record, fields[0], f"the switch {switch.name} can’t limit what its adapters {way}")
 
 
 def _fit_mirror(plan: Plan, mirror: Mirror) -> Iterator[Problem]:
