@@ -277,6 +277,7 @@ class PartsTest(BuildingCase):
         self.page.keyboard.press("m")
         choices.get_by_role("option").filter(has_text="past the switch, through nic1").click()
         expect(tab).to_have_accessible_name(re.compile("past the switch on nic1"))
+        expect(self.opened(tab, "Settings").get_by_text("guards, limits and mirrors don’t apply to it")).to_be_visible()
 
     def test_a_mirror_is_set_up_and_taken_away(self) -> None:
         tab = self.page.get_by_role("button", name=re.compile("^tap-ticketing-web-1 of"))

@@ -39,10 +39,11 @@ export function RecordPanel({ id, close, open, build, compare }: { id: string; c
   let sections: Section[];
   if (kind === "adapter") {
     const adapter = book.get("adapter", id)!;
+    const own = settings();
     title = `${name} of ${book.get("guest", adapter.guest)?.name ?? ""}`;
     sections = [
       { label: "Move", body: <Move id={id} take={take} /> },
-      settings(),
+      adapter.type === "direct" ? { ...own, body: <><p className="quiet">It goes past the switch: guards, limits and mirrors don’t apply to it.</p>{own.body}</> } : own,
       { label: "Tags", body: <GuestTags id={id} {...ids} /> },
       ...(adapter.type === "direct" ? [] : [{ label: "Mirror", body: <Mirrors id={id} {...ids} /> }]),
       remove,
