@@ -94,7 +94,9 @@ class Plan:
         """Those that have none.  Kept apart, since there may be very many of them, and hardly anybody asks."""
         found = self._absent.get((kind, field))
         if found is None:
-            found = [r for r in self._records[kind].values() if getattr(r, field) in (None, "")]
+            records = self._records[kind]
+            some = sum(map(len, self.grouped(kind, field).values())) < len(records)
+            found = [r for r in records.values() if getattr(r, field) in (None, "")] if some else []
             self._absent[kind, field] = found
         return found
 

@@ -18,11 +18,12 @@ const WORDS: Partial<Record<Kind, [string, string]>> = {
 
 const counted = (kind: Kind, n: number): string => `${n} ${WORDS[kind]?.[n === 1 ? 0 : 1] ?? `${kind.replaceAll("_", " ")}${n === 1 ? "" : "s"}`}`;
 
-/** The records of the same kind and name (a NIC's, a port group's ...) wherever they are. */
-export function namesakes(book: Book, id: string): string[] {
-  const record = book.byId.get(id);
-  if (!record) return [];
-  return [...book.byId.values()].filter((r) => r.kind === record.kind && r.name === record.name).map((r) => r.id);
+/** The records of the same kind and the same names as some (NICs, port groups ...), wherever they are. */
+export function namesakes(book: Book, ids: readonly string[]): string[] {
+  const kind = book.byId.get(ids[0] ?? "")?.kind;
+  if (!kind) return [];
+  const names = new Set(ids.map((id) => book.byId.get(id)?.name));
+  return (book.records[kind] as { id: string; name?: unknown }[]).filter((r) => names.has(r.name)).map((r) => r.id);
 }
 
 /** What is picked, said under the list of segments, with what can be done with it. */
@@ -30,7 +31,7 @@ export function PickBar({ picked, pick, open }: { picked: string[]; pick: (ids: 
   const { book } = usePlan();
   const kind = book.byId.get(picked[0] ?? "")?.kind;
   if (!kind) return null;
-  const alike = [...new Set(picked.flatMap((id) => namesakes(book, id)))];
+  const alike = namesakes(book, picked);
   const names = [...new Set(picked.map((id) => String(book.byId.get(id)?.name ?? id)))];
   return (
     <div className="pick-bar" role="toolbar" aria-label="Picked">

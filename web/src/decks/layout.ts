@@ -110,7 +110,15 @@ const NIC = { h: 33, port: 67, gap: 6, least: 59 };
 export const BAR = { h: 26, gap: 30 };
 const REASONS = 5;
 
-export const byName = <T extends { name: string }>(list: readonly T[]): T[] => [...list].sort((a, b) => compareNames(a.name, b.name));
+const sorted = new WeakMap<readonly object[], readonly object[]>();
+
+/** A list by name; the same list is sorted once. */
+export function byName<T extends { name: string }>(list: readonly T[]): readonly T[] {
+  if (list.length < 2) return list;
+  let made = sorted.get(list) as readonly T[] | undefined;
+  if (!made) sorted.set(list, (made = [...list].sort((a, b) => compareNames(a.name, b.name))));
+  return made;
+}
 
 export const reachOf = (book: Book, id: string): SwitchBox["reach"] =>
   book.of("uplink", "switch", id).some((u) => book.of("nic", "uplink", u.id).length) ? "wired" : book.of("host_port", "switch", id).length ? "host-local" : "sealed";
@@ -201,11 +209,11 @@ function placeGuests(book: Book, column: Column, top: number): number {
   let y = top;
   let right = 0;
   for (const guest of guests) {
-    const adapters = byName(book.of("adapter", "guest", guest.id)).sort((a, b) => (a.order ?? 0) - (b.order ?? 0));
-    const beside = (room: number): boolean => many && adapters.length <= tabsAbreast(room - GUEST.least, GUEST.tight);
-    const wide = !beside(half) && (many || adapters.length > tabsAbreast(half, GUEST.tight));
+    const own = byName(book.of("adapter", "guest", guest.id));
+    const adapters = own.length > 1 ? [...own].sort((a, b) => (a.order ?? 0) - (b.order ?? 0)) : own;
+    const wide = many ? adapters.length > tabsAbreast(half - GUEST.least, GUEST.tight) : adapters.length > tabsAbreast(half, GUEST.tight);
     const w = wide ? inner : half;
-    const level = beside(w);
+    const level = many && adapters.length <= tabsAbreast(w - GUEST.least, GUEST.tight);
     const pitch = level || adapters.length > tabsAbreast(w, GUEST.pitch) ? GUEST.tight : GUEST.pitch;
     const abreast = level ? adapters.length : tabsAbreast(w, pitch);
     const tall = level ? GUEST.name : GUEST.name + GUEST.tab + (Math.max(1, Math.ceil(adapters.length / abreast)) - 1) * GUEST.line;
@@ -230,7 +238,7 @@ function placeSwitches(book: Book, column: Column, top: number): number {
   let y = top;
   const inner = column.w - 2 * PAD;
   const order = { wired: 0, "host-local": 1, sealed: 2 };
-  const switches = byName(book.of("virtual_switch", "host", column.host)).sort((a, b) => order[reachOf(book, a.id)] - order[reachOf(book, b.id)]);
+  const switches = [...byName(book.of("virtual_switch", "host", column.host))].sort((a, b) => order[reachOf(book, a.id)] - order[reachOf(book, b.id)]);
   for (const record of switches) {
     const box: SwitchBox = { id: record.id, x: column.x + PAD, y, w: inner, h: 0, reach: reachOf(book, record.id), single: false, slots: [], ports: [] };
     const groups = [...book.of("port_group", "switch", record.id)].sort((a, b) => (a.vid ?? (a.mode === "trunk" ? 5000 : 0)) - (b.vid ?? (b.mode === "trunk" ? 5000 : 0)) || compareNames(a.name, b.name));
@@ -269,7 +277,7 @@ function placeNics(book: Book, column: Column, top: number): number {
   const inner = column.w - 2 * PAD;
   const most = nicsAbreast(book, column.host);
   const each = (inner - (most - 1) * NIC.gap) / most;
-  const units: { uplink: string | null; nics: RecordOf<"nic">[] }[] = [];
+  const units: { uplink: string | null; nics: readonly RecordOf<"nic">[] }[] = [];
   for (const sw of column.switches) {
     for (const uplink of byName(book.of("uplink", "switch", sw.id))) {
       const nics = membersOf(book, uplink);

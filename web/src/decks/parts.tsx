@@ -10,6 +10,8 @@ import type { Bar, Column, NicBox, Rect, SlotBox, SwitchBox, TeamLabel, Trunk } 
 export interface Scene {
   book: Book;
   endpoints: ReadonlyMap<string, Endpoint>;
+  /** The endpoints by the name of their host. */
+  ofHost: ReadonlyMap<string, Endpoint[]>;
   segmentOf: Map<number, RecordOf<"segment">>;
   numberOf: Map<string, number>;
   follow: RecordOf<"segment"> | null;
@@ -48,7 +50,7 @@ export function Marks({ endpoints }: { endpoints: Endpoint[] }) {
 
 export function HostHead({ scene, column, toggle, open }: { scene: Scene; column: Column; toggle: () => void; open: () => void }) {
   const host = scene.book.get("host", column.host)!;
-  const own = [...scene.endpoints.values()].filter((e) => e.host === host.name);
+  const own = scene.ofHost.get(host.name) ?? [];
   if (column.collapsed) {
     return (
       <button type="button" className="column-closed" style={{ left: column.x, top: 6, width: column.w, height: 230 }} aria-expanded={false} onClick={toggle} title={`Open ${host.name}`} data-id={host.id}>

@@ -5,10 +5,10 @@ export const compareNames = new Intl.Collator("en", { numeric: true }).compare;
 
 type AnyRecord = { id: string } & Record<string, unknown>;
 
-/** Records with the ways into them that the views need; made anew whenever the records change. */
+/** Records with the ways into them that the views need. */
 export interface Book {
   records: Records;
-  byId: Map<string, AnyRecord & { kind: Kind }>;
+  byId: { has: (id: string) => boolean; get: (id: string) => (AnyRecord & { kind: Kind }) | undefined };
   /** Records of a kind whose reference field names the id. */
   of: <K extends Kind>(kind: K, field: string, id: string) => RecordOf<K>[];
   get: <K extends Kind>(kind: K, id: string | null | undefined) => RecordOf<K> | undefined;
@@ -16,37 +16,56 @@ export interface Book {
   far: Map<string, { id: string; cable: string }>;
 }
 
+/** The ways into the records of one kind. */
+interface Shelf {
+  byId: Map<string, AnyRecord>;
+  byField: Map<string, Map<unknown, AnyRecord[]>>;
+  far?: Book["far"];
+}
+
+// An edit leaves the lists of the kinds that it doesn't touch as they are, and with them the ways into them.
+const shelves = new WeakMap<readonly object[], Shelf>();
+
+function shelfOf(list: readonly AnyRecord[]): Shelf {
+  let shelf = shelves.get(list);
+  if (!shelf) shelves.set(list, (shelf = { byId: new Map(list.map((r) => [r.id, r])), byField: new Map() }));
+  return shelf;
+}
+
+function farOf(cables: Records["cable"]): Book["far"] {
+  const shelf = shelfOf(cables as unknown as AnyRecord[]);
+  return (shelf.far ??= new Map(cables.flatMap((c) => [[c.a, { id: c.b, cable: c.id }] as const, [c.b, { id: c.a, cable: c.id }] as const])));
+}
+
 export function makeBook(records: Records): Book {
-  const byId: Book["byId"] = new Map();
-  const far: Book["far"] = new Map();
-  for (const kind of Object.keys(records) as Kind[]) {
-    for (const record of records[kind]) byId.set(record.id, { ...(record as AnyRecord), kind });
-  }
-  for (const cable of records.cable) {
-    far.set(cable.a, { id: cable.b, cable: cable.id });
-    far.set(cable.b, { id: cable.a, cable: cable.id });
-  }
-  const indexes = new Map<string, Map<unknown, AnyRecord[]>>();
+  const kinds = Object.keys(records) as Kind[];
+  const shelf = (kind: Kind): Shelf => shelfOf(records[kind] as unknown as AnyRecord[]);
   const of = <K extends Kind>(kind: K, field: string, id: string): RecordOf<K>[] => {
-    const key = `${kind}.${field}`;
-    let index = indexes.get(key);
+    const { byField } = shelf(kind);
+    let index = byField.get(field);
     if (!index) {
       index = new Map();
-      for (const record of records[kind] as AnyRecord[]) {
-        const at = record[field];
-        const list = index.get(at);
+      for (const record of records[kind] as unknown as AnyRecord[]) {
+        const list = index.get(record[field]);
         if (list) list.push(record);
-        else index.set(at, [record]);
+        else index.set(record[field], [record]);
       }
-      indexes.set(key, index);
+      byField.set(field, index);
     }
-    return (index.get(id) ?? []) as RecordOf<K>[];
+    return (index.get(id) ?? []) as unknown as RecordOf<K>[];
   };
-  const get = <K extends Kind>(kind: K, id: string | null | undefined): RecordOf<K> | undefined => {
-    const found = id ? byId.get(id) : undefined;
-    return found?.kind === kind ? (found as unknown as RecordOf<K>) : undefined;
+  const get = <K extends Kind>(kind: K, id: string | null | undefined): RecordOf<K> | undefined => (id ? (shelf(kind).byId.get(id) as RecordOf<K> | undefined) : undefined);
+  const byId: Book["byId"] = {
+    has: (id) => kinds.some((kind) => shelf(kind).byId.has(id)),
+    get: (id) => {
+      for (const kind of kinds) {
+        const found = shelf(kind).byId.get(id);
+        if (found) return { ...found, kind };
+      }
+      return undefined;
+    },
   };
-  return { records, byId, of, get, far };
+  return { records, byId, of, get, far: farOf(records.cable) };
 }
 
 /** The virtual switch on which a record is, or whose way out it is. */
@@ -62,18 +81,24 @@ export function hostOf(book: Book, id: string): string | undefined {
   return switchOf(book, id)?.host ?? book.get("host", id)?.id ?? guest?.host ?? nic?.host;
 }
 
-/** The records after an edit; fields that an edit sets to nothing are left away, as the server does. */
+/** The records after an edit; the lists of kinds that it doesn't touch are shared. Fields that an edit sets to nothing stay as null. */
 export function applyOperations(records: Records, edit: readonly Operation[]): Records {
   const made = { ...records } as unknown as Record<Kind, AnyRecord[]>;
+  const touched = new Map<Kind, Map<string, AnyRecord | null>>();
   for (const operation of edit) {
-    const list = made[operation.kind as Kind];
-    const id = operation.op === "put" ? (operation.record as AnyRecord).id : operation.id;
-    if (operation.op === "patch") {
-      made[operation.kind as Kind] = list.map((r) => (r.id === id ? { ...r, ...operation.set } : r));
-      continue;
-    }
-    const rest = list.filter((r) => r.id !== id);
-    made[operation.kind as Kind] = operation.op === "put" ? [...rest, operation.record as AnyRecord] : rest;
+    const kind = operation.kind as Kind;
+    const id = operation.op === "put" ? (operation.record as AnyRecord).id : operation.id!;
+    const changes = touched.get(kind) ?? new Map<string, AnyRecord | null>();
+    touched.set(kind, changes);
+    const before = changes.has(id) ? changes.get(id) : shelfOf(made[kind]).byId.get(id);
+    if (operation.op === "put") changes.set(id, operation.record as AnyRecord);
+    else if (operation.op === "drop") changes.set(id, null);
+    else if (before) changes.set(id, { ...before, ...operation.set });
+  }
+  for (const [kind, changes] of touched) {
+    const known = shelfOf(made[kind]).byId;
+    const kept = made[kind].flatMap((r) => (changes.has(r.id) ? (changes.get(r.id) ?? []) : r));
+    made[kind] = [...kept, ...[...changes].flatMap(([id, r]) => (r && !known.has(id) ? r : []))];
   }
   return made as unknown as Records;
 }

@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { Link, useLocation, useNavigationType, useSearchParams } from "react-router";
 
-import { api, unwrap, type PreviewResult, type Verdict } from "../api/client";
+import { api, unwrap, type Endpoint, type PreviewResult, type Verdict } from "../api/client";
 import { usePlan } from "../api/plan";
 import { Beside } from "../decks/Beside";
 import { Build } from "../decks/Build";
@@ -51,6 +51,15 @@ export function Decks() {
   const numberOf = useMemo(() => new Map(segments.map((s, n) => [s.id, n])), [segments]);
   const segmentOf = useMemo(() => new Map(segments.filter((s) => s.vid).map((s) => [s.vid!, s])), [segments]);
   const { endpoints } = snapshot;
+  const ofHost = useMemo(() => {
+    const made = new Map<string, Endpoint[]>();
+    for (const endpoint of endpoints.values()) {
+      const known = made.get(endpoint.host);
+      if (known) known.push(endpoint);
+      else made.set(endpoint.host, [endpoint]);
+    }
+    return made;
+  }, [endpoints]);
 
   const asked = params.get("follow");
   const first = snapshot.summary.findings.find((f) => f.segment)?.segment;
@@ -309,7 +318,7 @@ export function Decks() {
   }, [drawing, book]);
   const broken = useMemo(() => new Set(drawing?.breaks.filter((b) => b.kind !== "open").map((b) => b.at) ?? []), [drawing]);
   const targets = useMemo(() => new Set(drag ? drag.proposals.keys() : []), [drag]);
-  const scene: Scene = { book, endpoints, segmentOf, numberOf, follow, touched, broken, selected: panel || drag ? selected : null, targets, over: drag?.over ?? null, select, grab };
+  const scene: Scene = { book, endpoints, ofHost, segmentOf, numberOf, follow, touched, broken, selected: panel || drag ? selected : null, targets, over: drag?.over ?? null, select, grab };
   const style = follow ? segmentStyle(numberOf.get(follow.id) ?? 0) : null;
   const selectedRect = panel && selected ? rectOf(selected) : null;
 
@@ -320,7 +329,7 @@ export function Decks() {
     setPanel(null);
     setPicks((now) => {
       const kept = now.filter((id) => book.byId.get(id)?.kind === kind);
-      const more = all ? namesakes(book, record) : [record];
+      const more = all ? namesakes(book, [record]) : [record];
       return !all && kept.includes(record) ? kept.filter((id) => id !== record) : [...new Set([...kept, ...more])];
     });
   };
