@@ -202,8 +202,8 @@ def run(parts: list[str]) -> int:
         _debian()
         built.wait()
         # The bench waits for links to settle half of its time, the server for the database, the browser for both.
-        web = partial(_web, score, lambda: go(_server), lambda: go(_honesty))
-        side_by_side(lambda: go(_bench), lambda: go(lambda _: web(), "web"))
+        web = partial(_web, score, lambda: go(_server))
+        side_by_side(lambda: each("bench"), lambda: go(lambda _: web(), "web"))
 
     if parts:
         each(*parts)

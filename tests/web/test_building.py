@@ -30,6 +30,11 @@ class BuildingCase(BrowserTest):
             panel.get_by_role("button", name=section, exact=True).click()
         return panel
 
+    def taken(self, panel: Locator, number: int) -> None:
+        """What was filled in is taken, and becomes a revision."""
+        panel.get_by_role("button", name="Take it").click()
+        self.revision(number)
+
     def revision(self, number: int) -> None:
         expect(self.page.get_by_text(f"revision {number}", exact=True)).to_be_visible()
 
@@ -309,7 +314,23 @@ class FabricTest(BuildingCase):
         panel.get_by_label("Station").fill("tide-modem")
         panel.get_by_label("Tag").fill("210")
         panel.get_by_role("button", name="Plug it in").click()
-        expect(self.page.get_by_role("button", name="tide-modem on port p4 of quay-b")).to_be_visible()
+        socket = self.page.get_by_role("button", name="tide-modem on port p4 of quay-b")
+        self.revision(3)
+        # What hangs on a part is opened and changed from its list.
+        self.opened(socket, "Station").get_by_role("button", name="tide-modem", exact=True).click()
+        panel = self.page.get_by_role("dialog", name="Station tide-modem")
+        panel.get_by_label("Routes").check()
+        self.taken(panel, 4)
+        panel = self.opened(socket, "Station")
+        expect(panel.get_by_text("routes between its interfaces")).to_be_visible()
+        panel.get_by_role("button", name="tide-modem tag 210", exact=True).click()
+        panel = self.page.get_by_role("dialog", name="tide-modem tag 210")
+        panel.get_by_label("Addresses").fill("10.65.10.9/24")
+        self.taken(panel, 5)
+        self.opened(bar, "LAG").get_by_role("button", name="lag0: p3, p4, LACP", exact=True).click()
+        panel = self.page.get_by_role("dialog", name="LAG lag0")
+        panel.get_by_label("By LACP").uncheck()
+        self.taken(panel, 6)
 
     def test_a_private_port_group_from_segment_to_slot(self) -> None:
         self.page.get_by_role("button", name="+ Add").click()

@@ -26,16 +26,17 @@ export function RecordPanel({ id, close, open, build, compare }: { id: string; c
   if (!record) return null;
   const kind = record.kind;
   const name = String(record.name ?? id);
+  const called = titleOf(book, id);
   const take = (proposal: Proposal): void => {
     void edit(proposal.message, proposal.operations).then((made) => made && close());
   };
   const settings = (label = "Settings"): Section => ({
     label,
-    body: <FieldForm key={id} fields={fieldsOf(kind, book, id)} record={record} compose={(set) => [patch(kind, id, set)]} message={(set) => sayChange(kind, name, set)} done={close} />,
+    body: <FieldForm key={id} fields={fieldsOf(kind, book, id)} record={record} compose={(set) => [patch(kind, id, set)]} message={(set) => (called ? `Change ${called}` : sayChange(kind, name, set))} done={close} />,
   });
-  const remove: Section = { label: "Remove", body: <Remove kind={kind} id={id} name={name} done={close} /> };
-  const ids = { book, done: close };
-  let title = `${TITLES[kind] ?? ""} ${name}`;
+  const remove: Section = { label: "Remove", body: <Remove kind={kind} id={id} name={called ?? name} done={close} /> };
+  const ids = { book, done: close, open };
+  let title = called ?? `${TITLES[kind] ?? ""} ${name}`;
   let sections: Section[];
   if (kind === "adapter") {
     const adapter = book.get("adapter", id)!;
@@ -87,7 +88,7 @@ export function RecordPanel({ id, close, open, build, compare }: { id: string; c
   } else if (kind === "guest") {
     sections = [settings(), { label: "Adapter", body: <NewAdapter id={id} {...ids} /> }, remove];
   } else if (kind === "fabric_switch") {
-    sections = [settings(), { label: "Ports", body: <Ports id={id} open={open} {...ids} /> }, { label: "LAG", body: <NewLag id={id} {...ids} /> }, remove];
+    sections = [settings(), { label: "Ports", body: <Ports id={id} {...ids} /> }, { label: "LAG", body: <NewLag id={id} {...ids} /> }, remove];
   } else {
     sections = [settings(), remove];
   }
@@ -108,6 +109,22 @@ export function RecordPanel({ id, close, open, build, compare }: { id: string; c
   );
 }
 
+/** What is a part of another record is called after it. */
+function titleOf(book: Book, id: string): string | undefined {
+  const tag = book.get("guest_tag", id);
+  const port = book.get("station_port", id);
+  const mirror = book.get("mirror", id);
+  const separation = book.get("separation", id);
+  const secondary = book.get("secondary_vlan", id);
+  const assumed = book.get("assumed_fabric", id);
+  if (tag) return `Tag ${tag.vid} of ${book.get("adapter", tag.adapter)?.name ?? ""}`;
+  if (port) return `${book.get("station", port.station)?.name ?? ""} ${port.vid ? `tag ${port.vid}` : "untagged"}`;
+  if (mirror) return `Mirror of ${book.get("adapter", mirror.source)?.name ?? ""}`;
+  if (separation) return `${separation.a} and ${separation.b} kept apart`;
+  if (secondary) return `Secondary VLAN ${secondary.vid}`;
+  return assumed && `Assumed at ${assumed.site}`;
+}
+
 function sayChange(kind: Kind, name: string, set: Draft): string {
   const what = `${kind.replaceAll("_", " ")} ${name}`;
   if ("vid" in set && kind !== "segment") return `Tag ${what} ${set.vid ? String(set.vid) : "not at all"}`;
@@ -123,6 +140,8 @@ interface Part {
   id: string;
   book: Book;
   done: () => void;
+  /** Show another record's panel. */
+  open: (id: string) => void;
 }
 
 function Doors({ doors }: { doors: [string, () => void][] }) {
@@ -176,17 +195,17 @@ function Move({ id, take }: { id: string; take: (p: Proposal) => void }) {
   return <OutcomeList label="Port groups" proposals={[...seats, ...past]} endpoint={id} take={take} empty="Its host has no other port group." />;
 }
 
-function GuestTags({ id, book, done }: Part) {
+function GuestTags({ id, book, done, open }: Part) {
   const tags = book.of("guest_tag", "adapter", id);
   return (
     <>
-      <ListWithDrops label="Tags that the guest itself puts on" items={tags.map((t) => ({ key: t.id, text: `${t.vid}, belongs on ${book.get("segment", t.belongs)?.name ?? "nothing yet"}`, operations: [drop("guest_tag", t.id)], message: `Take tag ${t.vid} off` }))} empty="It tags nothing itself; on a trunk it could." />
+      <ListWithDrops label="Tags that the guest itself puts on" items={tags.map((t) => ({ key: t.id, text: `${t.vid}, belongs on ${book.get("segment", t.belongs)?.name ?? "nothing yet"}`, operations: [drop("guest_tag", t.id)], message: `Take tag ${t.vid} off` }))} empty="It tags nothing itself; on a trunk it could." open={open} />
       <FieldForm fields={fieldsOf("guest_tag", book)} making compose={(set) => (set.vid ? [put("guest_tag", { id: freshId(book, `${id}/tag-${String(set.vid)}`), adapter: id, ...set })] : [])} message={(set) => `Let it use tag ${String(set.vid)}`} done={done} action="Add the tag" />
     </>
   );
 }
 
-function Mirrors({ id, book, done }: Part) {
+function Mirrors({ id, book, done, open }: Part) {
   const adapter = book.get("adapter", id)!;
   const sw = book.get("port_group", adapter.port_group)?.switch;
   const near = book.of("port_group", "switch", sw ?? "").flatMap((g) => book.of("adapter", "port_group", g.id)).filter((a) => a.id !== id);
@@ -194,21 +213,23 @@ function Mirrors({ id, book, done }: Part) {
   const field = { name: "target", label: "Show it to", kind: "ref" as const, options: [["", "choose an adapter"], ...near.map((a): [string, string] => [a.id, `${book.get("guest", a.guest)?.name ?? ""} ${a.name}`])] as [string, string][] };
   return (
     <>
-      <ListWithDrops label="Mirrors" items={own.map(([m, other, says]) => ({ key: m.id, text: `${says} ${book.get("adapter", other)?.name ?? ""} (${m.direction ?? "both"})`, operations: [drop("mirror", m.id)], message: `Take the mirror of ${adapter.name} away` }))} empty="Nobody is shown its frames." />
+      <ListWithDrops label="Mirrors" items={own.map(([m, other, says]) => ({ key: m.id, text: `${says} ${book.get("adapter", other)?.name ?? ""} (${m.direction ?? "both"})`, operations: [drop("mirror", m.id)], message: `Take the mirror of ${adapter.name} away` }))} empty="Nobody is shown its frames." open={open} />
       <FieldForm fields={[field, ...fieldsOf("mirror", book)]} making compose={(set) => (set.target ? [put("mirror", { id: freshId(book, `${id}/mirror`), source: id, ...set })] : [])} message={() => `Mirror ${adapter.name}`} done={done} action="Mirror it" />
     </>
   );
 }
 
-/** Things that are there, each with a button that takes it away. */
-export function ListWithDrops({ label, items, empty }: { label: string; items: { key: string; text: string; operations: Operation[]; message: string }[]; empty: string }) {
+/** Things that are there, each opened by its text and taken away by a button. */
+export function ListWithDrops({ label, items, empty, open }: { label: string; items: { key: string; text: string; operations: Operation[]; message: string }[]; empty: string; open: (id: string) => void }) {
   const { edit, busy } = usePlan();
   if (!items.length) return <p className="quiet">{empty}</p>;
   return (
     <ul className="plain-list" aria-label={label}>
       {items.map((item) => (
         <li key={item.key}>
-          <span>{item.text}</span>
+          <button type="button" className="panel-link" onClick={() => open(item.key)} title="Its settings">
+            {item.text}
+          </button>
           <button type="button" className="panel-link" disabled={busy} aria-label={`Remove: ${item.text}`} onClick={() => void edit(item.message, item.operations)}>
             remove
           </button>
@@ -339,7 +360,7 @@ function NewNic({ id, book, done }: Part) {
 }
 
 /** Every port of a switch, with what it carries and what is at its other end; and more of them. */
-function Ports({ id, book, done, open }: Part & { open: (id: string) => void }) {
+function Ports({ id, book, done, open }: Part) {
   const ports = [...book.of("fabric_port", "switch", id)].sort((a, b) => compareNames(a.name, b.name));
   const end = (port: string): string => {
     const far = book.far.get(port)?.id;
@@ -364,7 +385,7 @@ function Ports({ id, book, done, open }: Part & { open: (id: string) => void }) 
         </ul>
       )}
       <h3>More of them</h3>
-      <NewPorts id={id} book={book} done={done} />
+      <NewPorts id={id} book={book} done={done} open={open} />
     </>
   );
 }
@@ -399,7 +420,7 @@ function NewPorts({ id, book, done }: Part) {
   );
 }
 
-function NewLag({ id, book, done }: Part) {
+function NewLag({ id, book, done, open }: Part) {
   const { edit } = usePlan();
   const sw = book.get("fabric_switch", id)!;
   const lags = book.of("lag", "switch", id);
@@ -414,7 +435,7 @@ function NewLag({ id, book, done }: Part) {
   };
   return (
     <>
-      <ListWithDrops label="LAGs" items={lags.map((l) => ({ key: l.id, text: `${l.name}: ${book.of("fabric_port", "lag", l.id).map((p) => p.name).join(", ") || "no port"}${(l.lacp ?? true) ? ", LACP" : ", static"}`, operations: dropWhole(book, "lag", l.id), message: `Take ${l.name} of ${sw.name} apart` }))} empty="No ports of it are joined yet." />
+      <ListWithDrops label="LAGs" items={lags.map((l) => ({ key: l.id, text: `${l.name}: ${book.of("fabric_port", "lag", l.id).map((p) => p.name).join(", ") || "no port"}${(l.lacp ?? true) ? ", LACP" : ", static"}`, operations: dropWhole(book, "lag", l.id), message: `Take ${l.name} of ${sw.name} apart` }))} empty="No ports of it are joined yet." open={open} />
       <Picker label="Ports to join" choices={free.map((p) => ({ id: p.id, label: p.name, detail: `${p.mode} ${p.vid ?? p.allowed ?? ""}` }))} chosen={chosen} put={setChosen} next={make} empty="It has no port that is free of a LAG." />
       {chosen.length > 0 && <Outcome result={results?.[0]} />}
       <div className="panel-actions">
@@ -438,23 +459,32 @@ function PlugIn({ id, book, done }: Part) {
   return <OutcomeList label="Other ends" proposals={proposals} endpoint={null} take={(p) => void edit(p.message, p.operations).then((made) => made && done())} empty="Nothing is without a cable." />;
 }
 
-function Stations({ id, book, done }: Part) {
+function Stations({ id, book, done, open }: Part) {
   const own = book.of("station_port", "port", id);
   const station = book.get("station", own[0]?.station);
   const site = book.get("fabric_switch", book.get("fabric_port", id)!.switch)?.site ?? "";
   const more = fieldsOf("station_port", book).map((f) => ({ ...f, more: false }));
-  const fields = station ? more : [{ name: "name", label: "Station", kind: "text" as const, hint: "router, modem, storage array" }, ...more];
+  const routes = fieldsOf("station", book).filter((f) => f.name === "routes");
+  const fields = station ? more : [{ name: "name", label: "Station", kind: "text" as const, hint: "router, modem, storage array" }, ...more, ...routes];
   return (
     <>
-      {station && <ListWithDrops label={`Interfaces of ${station.name}`} items={own.map((p) => ({ key: p.id, text: `${station.name} ${p.vid ? `tag ${p.vid}` : "untagged"} ${(p.addresses ?? []).join(", ")}`, operations: own.length > 1 ? [drop("station_port", p.id)] : dropWhole(book, "station", station.id), message: `Unplug ${station.name}` }))} empty="" />}
+      {station && (
+        <p>
+          <button type="button" className="panel-link" onClick={() => open(station.id)}>
+            {station.name}
+          </button>{" "}
+          {station.routes ? "routes between its interfaces." : "doesn’t route."}
+        </p>
+      )}
+      {station && <ListWithDrops open={open} label={`Interfaces of ${station.name}`} items={own.map((p) => ({ key: p.id, text: `${station.name} ${p.vid ? `tag ${p.vid}` : "untagged"} ${(p.addresses ?? []).join(", ")}`, operations: own.length > 1 ? [drop("station_port", p.id)] : dropWhole(book, "station", station.id), message: `Unplug ${station.name}` }))} empty="" />}
       <FieldForm
         fields={fields}
         making
-        compose={({ name, ...set }) => {
+        compose={({ name, routes: passes, ...set }) => {
           if (!station && !name) return [];
           const owner = station?.id ?? freshId(book, `station-${String(name)}`);
           const made = put("station_port", { id: freshId(book, `${owner}/${String(set.vid ?? "untagged")}`), station: owner, port: id, ...set });
-          return station ? [made] : [put("station", { id: owner, name, site }), made];
+          return station ? [made] : [put("station", { id: owner, name, site, ...(passes ? { routes: true } : {}) }), made];
         }}
         message={({ name }) => (station ? `Give ${station.name} another interface` : `Plug ${String(name)} in`)}
         done={done}

@@ -90,7 +90,7 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
           ))}
         </ul>
       ) : page === "fabric_switch" ? null : (
-        <ListWithDrops label="What there is" items={listed(page, book)} empty={empty} />
+        <ListWithDrops label="What there is" items={listed(page, book)} empty={empty} open={open} />
       )}
       <FieldForm fields={ordered} making compose={(set) => (ready(page, set, book) ? [put(page, { id: freshId(book, newId(page, set)), ...defaults(page, set, book), ...set })] : [])} message={(set) => `${action}: ${String(set.name ?? set.vid ?? set.site ?? `${String(set.a ?? "")} and ${String(set.b ?? "")}`)}`} done={close} action={action} />
     </>

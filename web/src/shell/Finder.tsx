@@ -60,7 +60,7 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
   for (const l of book.records.lag) add("LAG", `${book.get("fabric_switch", l.switch)?.name ?? ""} ${l.name}`, book.of("fabric_port", "lag", l.id).map((p) => p.name).join(", "), "", at(l.id));
   for (const s of book.records.station) {
     const ports = book.of("station_port", "station", s.id);
-    add("station", s.name, ports.flatMap((p) => p.addresses ?? []).join("  "), "", at(ports[0]?.port ?? s.id));
+    add("station", s.name, ports.flatMap((p) => p.addresses ?? []).join("  "), "", at(s.id));
   }
   return made;
 }

@@ -383,7 +383,11 @@ export function Decks() {
         </p>
         {panel === "sheet" ? (
           <div className="empty-panel">
-            <Sheet close={() => setPanel(null)} open={() => undefined} />
+            <Sheet close={() => setPanel(null)} open={open} />
+          </div>
+        ) : panel === "panel" && selected ? (
+          <div className="empty-panel">
+            <RecordPanel key={selected} id={selected} close={() => setPanel("sheet")} open={open} build={build} compare={compare} />
           </div>
         ) : (
           <button type="button" className="solid" onClick={() => setPanel("sheet")}>
