@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import random
 import unittest
 from typing import Any
 
-from aptwire.plan.edits import Drop, Patch, apply_edit, edit_from_json
+from aptwire.plan.checks import check_plan, make_record
+from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, edit_from_json
+from aptwire.plan.fields import plain
+from aptwire.plan.kinds import KINDS, SPECS
 from aptwire.plan.plan import Plan, PlanError
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.core.test_whole_wiring import overlay, private, two_nics
-from tests.support import Small, pair
+from tests.support import Small, pair, random_plan
 
 
 class RefusalTest(unittest.TestCase):
@@ -44,6 +50,50 @@ class RefusalTest(unittest.TestCase):
         self.refused(plan, self.patch("nic", "a/n0", uplink="b/u"), "belongs to a switch of another host")
         station = [*self.put("station", "st", name="st"), *self.put("station_port", "sp", station="st", port="sw/p1")]
         self.refused(plan, station, "port p1 of sw already has a cable")
+
+    def test_what_is_taken_is_refused_whatever_the_new_one_is_called(self) -> None:
+        made = two_nics("lacp", {})
+        made.put("station", "st", name="st")
+        made.access("sw/free", 10)
+        made.put("station_port", "sp", station="st", port="sw/free")
+        made.put("nic", "a/n7", host="a", name="n7")
+        plan = made.plan()
+        for id in ("0", "zz"):
+            self.refused(
+                plan, self.put("cable", id, a="a/n0", b="sw/free"), f"cable {id}, field a: n0 of a already has"
+            )
+            self.refused(plan, self.put("cable", id, a="a/n7", b="sw/free"), f"cable {id}, field b", "the station st")
+            taken = self.put("adapter", id, guest=plan.get("adapter", "a1").guest, name="a1")
+            self.refused(plan, taken, f"adapter {id}, field name: “a1” is taken")
+            other = self.put("station_port", id, station="other", port="sw/free", vid=20)
+            self.refused(
+                plan, [*self.put("station", "other", name="other"), *other], f"station port {id}", "station st"
+            )
+        ports = sorted(plan.having("fabric_port", "lag"), key=lambda p: p.id)
+        paced, _ = apply_edit(plan, tuple(Patch("fabric_port", p.id, {"speed": 10_000}) for p in ports))
+        for port in ports:
+            self.refused(paced, self.patch("fabric_port", port.id, speed=1_000), f"fabric port {port.id}, field speed")
+
+    @settings(max_examples=25)
+    @given(st.integers(0, 10**6))
+    def test_what_an_edit_is_accepted_for_a_whole_plan_is_too(self, seed: int) -> None:
+        dice = random.Random(seed)
+        plan = random_plan(seed, rich=True)
+        for _ in range(25):
+            kind = dice.choice([kind for kind in KINDS if plan.of(kind)])
+            one, two = (plan.get(kind, dice.choice(sorted(plan.of(kind)))) for _ in range(2))
+            field = dice.choice(sorted(SPECS[kind]))
+            like = {field: plain(getattr(one, field))}
+            edits: list[Edit] = [
+                (Patch(kind, two.id, like),),
+                (Put(make_record(kind, {**two.to_json(), **like, "id": dice.choice(["0", "zz"])})),),
+                (Drop(kind, one.id),),
+            ]
+            try:
+                plan, _ = apply_edit(plan, dice.choices(edits, [6, 3, 1])[0])
+            except PlanError:
+                continue
+            self.assertEqual(check_plan(plan), [], (kind, field))
 
     def test_a_nic_that_the_host_uses_itself(self) -> None:
         made = pair()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from functools import partial
 from typing import Any
 
 from aptwire.plan.fields import ID_PATTERN
@@ -102,33 +103,35 @@ def check_plan(plan: Plan) -> list[Problem]:
 def check_touched(plan: Plan, touched: Iterable[tuple[str, str]]) -> list[Problem]:
     """What is wrong around the records that an edit put, patched or dropped (kind, id).
 
-    Records that refer to a touched one are checked too, since they may no longer fit it; and where a private
-    VLAN changes, so are the ports that speak of it by VID.
+    Records that refer to a touched one are checked too, since they may no longer fit it, and those that refer to these: what an
+    adapter may do hangs on its port group's switch. Where a private VLAN changes, so are the ports that speak of it by VID.
     """
-    around: dict[tuple[str, str], Record] = {}
-    kinds: set[str] = set()
-    for kind, id in touched:
-        kinds.add(kind)
-        record = plan.of(kind).get(id)
-        if record is not None:
-            around[kind, id] = record
-        for other, _ in plan.referrers(kind, id):
-            around[other.kind, other.id] = other
-    if kinds & {"segment", "secondary_vlan"}:
+    asked = list(touched)
+    around = {(kind, id): plan.of(kind).get(id) for kind, id in asked}
+    for _ in range(2):
+        for key in list(around):
+            around.update(((other.kind, other.id), other) for other, _ in plan.referrers(*key))
+    if {"segment", "secondary_vlan"} & {kind for kind, _ in asked}:
         for kind in ("port_group", "fabric_port"):
             around.update(((kind, r.id), r) for r in plan.where(kind, "mode", "private"))
-    return check_records(plan, list(around.values()))
+    return check_records(plan, [record for record in around.values() if record is not None])
 
 
 def check_records(plan: Plan, records: list[Record]) -> list[Problem]:
-    """References, uniqueness and fit of the given records within the plan."""
+    """References, uniqueness and fit of the given records within the plan.
+
+    What two records can't both have is told at the one given; where both are, at the one with the higher id.
+    """
     problems: list[Problem] = []
+    given = {(r.kind, r.id) for r in records}
+    names: dict[str, dict[str, list[Record]]] = {}
     for record in records:
         broken = list(_references(plan, record))
         problems.extend(broken)
         if not broken:
             problems.extend(_fit(plan, record))
-    problems.extend(_uniqueness(plan, records))
+            problems.extend(_rivalry(plan, record, given, names))
+    problems.extend(_uniqueness(plan, records, given))
     return problems
 
 
@@ -145,9 +148,8 @@ def _references(plan: Plan, record: Record) -> Iterator[Problem]:
             yield _problem(record, name, f"refers to “{id}”, and there is no such {what}")
 
 
-def _uniqueness(plan: Plan, records: list[Record]) -> Iterator[Problem]:
+def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) -> Iterator[Problem]:
     taken: set[tuple[str, ...]] = set()
-    hosts: dict[str, dict[str, str]] = {}
     others = [(kind, found) for kind in KINDS if (found := plan.of(kind))]
     for record in records:
         kind = record.kind
@@ -164,40 +166,70 @@ def _uniqueness(plan: Plan, records: list[Record]) -> Iterator[Problem]:
             if len(same) > 1 and (kind, *names, *map(str, key)) not in taken:
                 taken.add((kind, *names, *map(str, key)))
                 first, second = sorted(other.id for other in same)[:2]
+                if (kind, second) not in given:
+                    first, second = second, record.id
                 value = key[names.index("name")] if "name" in names else key[-1]
                 yield _problem(plan.get(kind, second), names[-1], f"“{value}” is taken by {KINDS[kind].title} {first}")
-        if isinstance(record, Cable):
-            yield from _cable_ends(plan, record)
-        elif isinstance(record, Adapter):
-            yield from _adapter_name(plan, record, hosts)
-        elif isinstance(record, Limits) and len(plan.of("limits")) > 1:
+        if isinstance(record, Limits) and len(plan.of("limits")) > 1:
             yield _problem(record, "id", "a plan has one limits sheet")
 
 
-def _cable_ends(plan: Plan, cable: Cable) -> Iterator[Problem]:
-    for field, end in (("a", cable.a), ("b", cable.b)):
-        holders = sorted({c.id for at in ("a", "b") for c in plan.where("cable", at, end)})
-        if holders[0] != cable.id:
-            name = called(plan, plan.find(end))
-            yield _problem(cable, field, f"{name} already has a cable ({holders[0]}); one port takes one")
+Rivals = Iterator[tuple[str, list[Any], Callable[[Any], str]]]
+"""A field, the records with which it can't be as it is, and what is said of one of them."""
 
 
-def _adapter_name(plan: Plan, adapter: Adapter, hosts: dict[str, dict[str, str]]) -> Iterator[Problem]:
-    """The host's end of an adapter is a network interface of the host, so its name is taken once on each host.
+def _rivalry(
+    plan: Plan, record: Record, given: set[tuple[str, str]], names: dict[str, dict[str, list[Record]]]
+) -> Iterator[Problem]:
+    """What a record can't have since another one has it, or has it otherwise."""
+    for field, others, say in _rivals(plan, record, names):
+        bad = [o for o in others if o.id != record.id and ((o.kind, o.id) not in given or o.id < record.id)]
+        if bad:
+            yield _problem(record, field, say(min(bad, key=lambda o: o.id)))
 
-    `hosts` keeps who was there first, by host and name.
+
+def _rivals(plan: Plan, record: Record, names: dict[str, dict[str, list[Record]]]) -> Rivals:
+    if isinstance(record, Cable):
+        for field, end in (("a", record.a), ("b", record.b)):
+            cables = [*plan.where("cable", "a", end), *plan.where("cable", "b", end)]
+            yield field, cables, partial(_cabled, called(plan, plan.find(end)) if len(cables) > 1 else "")
+    elif isinstance(record, Adapter):
+        same = _named_alike(plan, record, names)
+        yield "name", same, lambda other: f"“{record.name}” is taken on this host by adapter {other.id}"
+    elif isinstance(record, SecondaryVlan) and record.type == "isolated":
+        same = [s for s in plan.where("secondary_vlan", "segment", record.segment) if s.type == "isolated"]
+        name = plan.get("segment", record.segment).name
+        yield "type", same, lambda _: f"{name} already has its isolated VLAN; a primary has one at the most"
+    elif isinstance(record, StationPort):
+        strangers = [p for p in plan.where("station_port", "port", record.port) if p.station != record.station]
+        name = called(plan, plan.find(record.port)) if strangers else ""
+        yield "port", strangers, lambda other: f"{name} already has the station {other.station}"
+    elif isinstance(record, FabricPort) and record.lag is not None and record.speed is not None:
+        ports = plan.where("fabric_port", "lag", record.lag)
+        slower = [p for p in ports if p.speed not in (None, record.speed)]
+        yield (
+            "speed",
+            slower,
+            lambda p: f"{record.name} does {record.speed} Mbit/s and {p.name} {p.speed}: a LAG has one speed",
+        )
+
+
+def _cabled(name: str, other: Cable) -> str:
+    return f"{name} already has a cable ({other.id}); one port takes one"
+
+
+def _named_alike(plan: Plan, adapter: Adapter, names: dict[str, dict[str, list[Record]]]) -> list[Record]:
+    """The adapters of a host by one name: the host's end of an adapter is one of its network interfaces.
+
+    `names` keeps them by host and name.
     """
-    guest = plan.of("guest").get(adapter.guest)
-    if guest is None:
-        return
-    names = hosts.get(guest.host)
-    if names is None:
-        names = hosts[guest.host] = {}
-        for neighbour in plan.where("guest", "host", guest.host):
+    host = plan.get("guest", adapter.guest).host
+    if host not in names:
+        found = names[host] = {}
+        for neighbour in plan.where("guest", "host", host):
             for other in plan.where("adapter", "guest", neighbour.id):
-                names[other.name] = min(other.id, names.get(other.name, other.id))
-    if names[adapter.name] != adapter.id:
-        yield _problem(adapter, "name", f"“{adapter.name}” is taken on this host by adapter {names[adapter.name]}")
+                found.setdefault(other.name, []).append(other)
+    return names[host][adapter.name]
 
 
 def _fit(plan: Plan, record: Record) -> Iterator[Problem]:
@@ -210,6 +242,10 @@ def _fit_segment(plan: Plan, segment: Segment) -> Iterator[Problem]:
     versions = [6 if ":" in address else 4 for address in segment.gateways]
     if len(versions) != len(set(versions)):
         yield _problem(segment, "gateways", "one gateway for IPv4 and one for IPv6 is the most")
+    for other in plan.where("secondary_vlan", "vid", segment.vid) if segment.vid else ():
+        yield _problem(
+            segment, "vid", f"{segment.vid} is a secondary VLAN of {plan.get('segment', other.segment).name}"
+        )
     if segment.vni is not None and segment.vid is not None:
         yield _problem(segment, "vni", "a segment has a VID or a VNI, not both")
 
@@ -220,11 +256,6 @@ def _fit_secondary(plan: Plan, secondary: SecondaryVlan) -> Iterator[Problem]:
         yield _problem(secondary, "segment", f"{primary.name} has no VID, and so can’t be the primary VLAN")
     for other in plan.where("segment", "vid", secondary.vid):
         yield _problem(secondary, "vid", f"{secondary.vid} is the VID of segment {other.name}")
-    same = [s for s in plan.where("secondary_vlan", "segment", secondary.segment) if s.type == "isolated"]
-    if secondary.type == "isolated" and len(same) > 1 and secondary.id != min(s.id for s in same):
-        yield _problem(
-            secondary, "type", f"{primary.name} already has its isolated VLAN; a primary has one at the most"
-        )
 
 
 def _fit_nic(plan: Plan, nic: Nic) -> Iterator[Problem]:
@@ -361,28 +392,21 @@ def _fit_fabric_port(plan: Plan, port: FabricPort) -> Iterator[Problem]:
         return
     if lag.switch != port.switch:
         yield _problem(port, "lag", f"{lag.name} is a LAG of another switch")
-    for other in plan.where("fabric_port", "lag", lag.id):
-        if other.id < port.id and other.speed != port.speed and None not in (other.speed, port.speed):
-            yield _problem(
-                port,
-                "speed",
-                f"{port.name} does {port.speed} Mbit/s and {other.name} {other.speed}: a LAG has one speed",
-            )
-            return
 
 
 def _fit_station_port(plan: Plan, port: StationPort) -> Iterator[Problem]:
     if any(plan.where("cable", end, port.port) for end in ("a", "b")):
         name = called(plan, plan.find(port.port))
         yield _problem(port, "port", f"{name} already has a cable; one port takes one")
-    stations = {p.station for p in plan.where("station_port", "port", port.port)}
-    if len(stations) > 1 and port.station != min(stations):
-        yield _problem(port, "port", f"{called(plan, plan.find(port.port))} already has the station {min(stations)}")
 
 
 def _fit_cable(plan: Plan, cable: Cable) -> Iterator[Problem]:
     if cable.a == cable.b:
         yield _problem(cable, "b", "a cable needs two different ends")
+    for field, end in (("a", cable.a), ("b", cable.b)):
+        for port in plan.where("station_port", "port", end)[:1]:
+            name = called(plan, plan.find(end))
+            yield _problem(cable, field, f"{name} already has the station {port.station}; one port takes one")
 
 
 def _fit_separation(plan: Plan, separation: Separation) -> Iterator[Problem]:

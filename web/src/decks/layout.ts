@@ -253,10 +253,12 @@ function placeSwitches(book: Book, column: Column, top: number): number {
       box.single = true;
     } else {
       let at = y + TITLE + 8;
-      groups.forEach((group, n) => box.slots.push(seat(group.id, n, at + Math.floor(n / 2) * (SLOT.h + SLOT.under), SLOT.h)));
-      at += Math.ceil(groups.length / 2) * (SLOT.h + SLOT.under);
-      ports.forEach((port, n) => box.ports.push(seat(port.id, n, at + Math.floor(n / 2) * (PORT.h + PORT.under), PORT.h)));
-      at += Math.ceil(ports.length / 2) * (PORT.h + PORT.under);
+      // An odd host port takes the place beside an odd port group.
+      const odd = groups.length % 2 & ports.length % 2;
+      groups.forEach((group, n) => box.slots.push(seat(group.id, n, at + (n >> 1) * (SLOT.h + SLOT.under), odd && n === groups.length - 1 ? PORT.h : SLOT.h)));
+      at += ((groups.length + 1 - odd) >> 1) * (SLOT.h + SLOT.under);
+      ports.forEach((port, n) => box.ports.push(seat(port.id, n + odd, at + ((n + odd) >> 1) * (PORT.h + PORT.under), PORT.h)));
+      at += ((ports.length + 1 + odd) >> 1) * (PORT.h + PORT.under);
       box.h = Math.max(at - y, TITLE + 10);
     }
     y += box.h + 8;

@@ -51,6 +51,8 @@ export function Marks({ endpoints }: { endpoints: Endpoint[] }) {
 export function HostHead({ scene, column, toggle, open }: { scene: Scene; column: Column; toggle: () => void; open: () => void }) {
   const host = scene.book.get("host", column.host)!;
   const own = scene.ofHost.get(host.name) ?? [];
+  // A site of which a letter or two would be left isn't said.
+  const room = column.w - 60 - host.name.length * 7.8 - new Set(own.map(markOf)).size * 28;
   if (column.collapsed) {
     return (
       <button type="button" className="column-closed" style={{ left: column.x, top: 6, width: column.w, height: 230 }} aria-expanded={false} onClick={toggle} title={`Open ${host.name}`} data-id={host.id}>
@@ -63,7 +65,7 @@ export function HostHead({ scene, column, toggle, open }: { scene: Scene; column
     <>
     <button type="button" className={`column-head ${scene.selected === host.id ? "flash" : ""}`} style={{ left: column.x, top: 6, width: column.w - 32 }} aria-expanded onClick={toggle} title={`Fold ${host.name} up`} data-id={host.id}>
       <strong>{host.name}</strong>
-      <span className="site">{host.site}</span>
+      {room > 40 && <span className="site">{host.site}</span>}
       <Marks endpoints={own} />
     </button>
     <button type="button" className="head-open" style={{ left: column.x + column.w - 30, top: 9 }} title="Build on this host, or change it (N makes a switch)" aria-label={`Build on ${host.name}`} onClick={open}>
@@ -123,6 +125,7 @@ export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
   const tag = group.mode === "access" || group.mode === "private" ? String(group.vid) : group.mode === "overlay" ? `VNI ${group.vni}` : group.mode;
   const allowed = GUARDS.filter((g) => group[g]).map((g) => g.replaceAll("_", " "));
   const order = scene.book.of("group_order", "port_group", box.id).length > 0;
+  const guards = allowed.length ? `, may ${allowed.join(", ")}` : "";
   const on = scene.follow !== null && scene.touched.has(box.id);
   return (
     <button
@@ -130,8 +133,8 @@ export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
       data-id={box.id}
       className={names(scene, box.id, "slot", group.mode === "access" && !hue && "unknown", on && "on")}
       style={{ ...place(box), "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : hue } as React.CSSProperties}
-      aria-label={`Port group ${group.name}, ${group.mode === "access" ? `tag ${group.vid}` : tagText(group)}, ${members} adapters${order ? ", own team order" : ""}`}
-      title={`${group.name}: ${group.mode === "trunk" ? `trunk ${group.allowed}${group.native != null ? `, native ${group.native || "untagged"}` : ""}` : tag}. Press Enter to change its tag.`}
+      aria-label={`Port group ${group.name}, ${group.mode === "access" ? `tag ${group.vid}` : tagText(group)}, ${members} adapters${order ? ", own team order" : ""}${guards}`}
+      title={`${group.name}: ${group.mode === "trunk" ? `trunk ${group.allowed}${group.native != null ? `, native ${group.native || "untagged"}` : ""}` : tag}${guards}${order ? ", a team order of its own" : ""}. Press Enter to change its tag.`}
       onClick={() => scene.select(box.id)}
     >
       <span className={group.mode === "access" ? "slot-tag mono" : group.mode === "private" ? "slot-tag mono private" : "slot-tag small mono"}>{tag}</span>
@@ -303,10 +306,11 @@ export function Socket({ scene, id, rect }: { scene: Scene; id: string; rect: Re
   const port = scene.book.get("fabric_port", id)!;
   const station = scene.book.get("station", scene.book.of("station_port", "port", id)[0]?.station);
   const sw = scene.book.get("fabric_switch", port.switch)?.name ?? "";
-  const said = station ? `${station.name} on port ${port.name} of ${sw}` : `Free port ${port.name} of ${sw}`;
+  const off = port.enabled === false;
+  const said = station ? `${station.name} on port ${port.name} of ${sw}` : `${off ? "Disabled" : "Free"} port ${port.name} of ${sw}`;
   return (
     <button type="button" data-id={id} className={["socket", station && "station", scene.targets.has(id) && "target", scene.over === id && "over"].filter(Boolean).join(" ")} style={place(rect)} title={`${port.name}: ${tagText(port)}, ${station ? station.name : "nothing plugged in"}`} aria-label={said} onClick={() => scene.select(id)}>
-      {station ? station.name : `${port.name} free`}
+      {station ? station.name : `${port.name} ${off ? "off" : "free"}`}
     </button>
   );
 }

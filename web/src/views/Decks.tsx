@@ -47,7 +47,7 @@ export function Decks() {
   const dragged = useRef<Drag | null>(null);
   const justDragged = useRef(false);
 
-  const segments = useMemo(() => [...book.records.segment].sort((a, b) => (a.vid ?? (a.vni ? 5000 : 0)) - (b.vid ?? (b.vni ? 5000 : 0)) || compareNames(a.name, b.name)), [book]);
+  const segments = useMemo(() => [...book.records.segment].sort((a, b) => (a.vid ?? (a.vni ? 5000 : 4999)) - (b.vid ?? (b.vni ? 5000 : 4999)) || compareNames(a.name, b.name)), [book]);
   const numberOf = useMemo(() => new Map(segments.map((s, n) => [s.id, n])), [segments]);
   const segmentOf = useMemo(() => new Map(segments.filter((s) => s.vid).map((s) => [s.vid!, s])), [segments]);
   const { endpoints } = snapshot;
