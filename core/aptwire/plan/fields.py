@@ -84,7 +84,8 @@ class Spec:
 
     def _take_ref(self, value: Any) -> str:
         if not isinstance(value, str) or not re.match(ID_PATTERN, value):
-            raise ValueError(f"the id of a {' or '.join(self.refs)} is needed, not {_shape(value)}")
+            article = "an" if self.refs[0][0] in "aeiou" else "a"
+            raise ValueError(f"the id of {article} {' or '.join(self.refs)} is needed, not {_shape(value)}")
         return value
 
     def _take_mac(self, value: Any) -> str:

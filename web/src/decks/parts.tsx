@@ -65,7 +65,7 @@ export function HostHead({ scene, column, toggle, open }: { scene: Scene; column
     <>
     <button type="button" className={`column-head ${scene.selected === host.id ? "flash" : ""}`} style={{ left: column.x, top: 6, width: column.w - 32 }} aria-expanded onClick={toggle} title={`Fold ${host.name} up`} data-id={host.id}>
       <strong>{host.name}</strong>
-      {room > 40 && <span className="site">{host.site}</span>}
+      <span className={room > 40 ? "site" : "visually-hidden"}>{host.site}</span>
       <Marks endpoints={own} />
     </button>
     <button type="button" className="head-open" style={{ left: column.x + column.w - 30, top: 9 }} title="Build on this host, or change it (N makes a switch)" aria-label={`Build on ${host.name}`} onClick={open}>
