@@ -24,7 +24,8 @@ ARGUMENTS = [
 ]
 CHROMIUM = Path("/usr/bin/chromium")
 # Other parts of the tests may keep the machine busy; what never comes fails all the same.
-expect.set_options(timeout=20_000)
+PATIENCE = 60_000
+expect.set_options(timeout=PATIENCE)
 SESSIONS: dict[str, Any] = {}
 
 
@@ -77,6 +78,7 @@ class BrowserTest(unittest.TestCase):
             )
             known = self.people[name] = made
         page = known.new_page()
+        page.set_default_timeout(PATIENCE)
         page.on("pageerror", lambda error: self.errors.append(str(error)))
         if name not in SESSIONS:
             page.goto(URL)
