@@ -38,7 +38,7 @@ class Client:
         for name, value in {"X-CSRFToken": self.token(), **headers}.items():
             request.add_header(name.replace("_", "-"), value)
         try:
-            with self.opener.open(request, timeout=60) as response:
+            with self.opener.open(request, timeout=300) as response:
                 status, raw = response.status, response.read()
         except urllib.error.HTTPError as error:
             status, raw = error.code, error.read()
@@ -89,7 +89,7 @@ class Client:
         """The plan file, put together from its parts, none of them large."""
         parts, address = [], f"{URL}/api/plans/{plan}/export"
         while address:
-            with self.opener.open(address, timeout=60) as response:
+            with self.opener.open(address, timeout=300) as response:
                 parts.append(response.read())
                 link = re.match(r'<(.*)>; rel="next"', response.headers["Link"] or "")
             assert len(parts[-1]) < 1_000_000, len(parts[-1])
