@@ -100,17 +100,22 @@ def check_plan(plan: Plan) -> list[Problem]:
     return check_records(plan, list(plan))
 
 
+_SWITCHED = ("virtual_switch", "uplink", "port_group")
+
+
 def check_touched(plan: Plan, touched: Iterable[tuple[str, str]]) -> list[Problem]:
     """What is wrong around the records that an edit put, patched or dropped (kind, id).
 
-    Records that refer to a touched one are checked too, since they may no longer fit it, and those that refer to these: what an
-    adapter may do hangs on its port group's switch. Where a private VLAN changes, so are the ports that speak of it by VID.
+    Records that refer to a touched one are checked too, since they may no longer fit it, and around switches those that refer to
+    these: what an adapter may do hangs on its port group's switch. Where a private VLAN changes, so are the ports that speak of it by VID.
     """
     asked = list(touched)
     around = {(kind, id): plan.of(kind).get(id) for kind, id in asked}
-    for _ in range(2):
-        for key in list(around):
-            around.update(((other.kind, other.id), other) for other, _ in plan.referrers(*key))
+    for key in asked:
+        near = {(other.kind, other.id): other for other, _ in plan.referrers(*key)}
+        around.update(near)
+        for at in near if key[0] in _SWITCHED else ():
+            around.update(((other.kind, other.id), other) for other, _ in plan.referrers(*at))
     if {"segment", "secondary_vlan"} & {kind for kind, _ in asked}:
         for kind in ("port_group", "fabric_port"):
             around.update(((kind, r.id), r) for r in plan.where(kind, "mode", "private"))
