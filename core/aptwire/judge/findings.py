@@ -323,14 +323,13 @@ class _Finder:
         if number < 0:
             return "no tag"
         vid = self.wiring.classes.vid(number)
-        found = self.plan.where("segment", "vid", vid) if vid else ()
-        named = [s.name for s in found] or [self.plan.get("segment", s).name for s in self._untagged(number, place)]
+        if vid:
+            named = [s.name for s in self.plan.where("segment", "vid", vid)]
+        else:
+            named = [self.plan.get("segment", s).name for s in self.judgement.untagged_here(place)]
         if named:
             return " and ".join(sorted(named))
         return f"VID {vid}, which is no segment" if vid else "no tag at all"
-
-    def _untagged(self, number: int, place: Place) -> list[str]:
-        return [] if number else self.judgement.untagged_here(place)
 
     def _leak(self, place: Place, cause: Cause) -> tuple[str, str, tuple[str, ...]]:
         other = self._other(cause)
