@@ -16,11 +16,18 @@ from aptwire.plan.plan import Plan
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
 TWO_HOSTS = ROOT / "examples" / "two-hosts"
+STATES = ROOT / "tests" / "states"
+"""Fleets as nobody plans them, read off a running kernel with what their frames did."""
+
+
+def files_of(folder: pathlib.Path) -> dict[str, bytes]:
+    """The files of captured states, by relative path."""
+    return {str(p.relative_to(folder)): p.read_bytes() for p in sorted(folder.rglob("*")) if p.is_file()}
 
 
 def two_hosts_files() -> dict[str, bytes]:
     """The captured host states, by relative path."""
-    return {str(p.relative_to(TWO_HOSTS)): p.read_bytes() for p in sorted(TWO_HOSTS.rglob("*")) if p.is_file()}
+    return files_of(TWO_HOSTS)
 
 
 def demo_plan() -> Plan:
@@ -50,11 +57,12 @@ def all_places(wiring: Wiring) -> list[Place]:
 VIDS = [10, 20, 30, 40]
 
 
-def random_plan(seed: int, rich: bool = False) -> Plan:
+def random_plan(seed: int, rich: bool = False, odd: bool = False) -> Plan:
     """A small fleet with every mode of port and uplink, right and wrong tags, open ends and loops of natives.
 
     A rich one also has spanning trees, LAGs, private VLANs, stations, direct adapters, wireless NICs, team orders
-    and overlays.
+    and overlays.  An odd one has ports in the standard's own words, isolated and reflecting ones, switches that filter nothing, adapters
+    with words of their own, NICs that uplinks share, and switches upon host ports.
     """
     dice = random.Random(seed)
     made: dict[str, list[dict[str, Any]]] = {}
@@ -171,7 +179,73 @@ def random_plan(seed: int, rich: bool = False) -> Plan:
                     put("guest_tag", f"t-{h}-{n}-{tag}", adapter=f"a-{h}-{n}", vid=tag, belongs=f"seg-{tag}")
     if rich:
         _enrich(made, put, dice)
+    if odd:
+        _odden(made, put, dice)
     return plan_of(**made)
+
+
+def _odden(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice: random.Random) -> None:
+    """Say what shorthand can't, here and there."""
+
+    def standard() -> dict[str, Any]:
+        members = sorted(dice.sample(VIDS, dice.randint(1, 4)))
+        bare = sorted(dice.sample(members, dice.randint(0, min(2, len(members)))))
+        return {
+            "members": ", ".join(map(str, members)),
+            "untagged": ", ".join(map(str, bare)) or None,
+            "pvid": dice.choice([None, *members]),
+        }
+
+    def flags() -> dict[str, Any]:
+        admits = dice.choice([None, None, "all", "untagged", "tagged"])
+        return {"admits": admits, "isolated": dice.random() < 0.2, "reflects": dice.random() < 0.1}
+
+    def change(record: dict[str, Any], **values: Any) -> None:
+        record.update(values)
+        for name in [name for name, value in record.items() if value is None]:
+            del record[name]
+
+    for port in [*made.get("fabric_port", []), *made.get("port_group", [])]:
+        if port["mode"] in ("access", "trunk") and dice.random() < 0.25:
+            change(port, mode="standard", vid=None, allowed=None, native=None, **standard())
+        if port["mode"] in ("access", "trunk", "standard") and dice.random() < 0.4:
+            change(port, **flags())
+    for switch in made.get("virtual_switch", []):
+        if dice.random() < 0.15:
+            change(switch, filters=False)
+    for adapter in made.get("adapter", []):
+        if adapter.get("type") != "direct" and dice.random() < 0.15:
+            change(adapter, **dice.choice([standard(), {"admits": "all"}, {"isolated": True}]))
+    for uplink in list(made.get("uplink", [])):
+        if dice.random() < 0.2:
+            change(uplink, allowed=None, native=None, **standard())
+        if dice.random() < 0.1:
+            change(uplink, isolated=True)
+        host = next(s["host"] for s in made["virtual_switch"] if s["id"] == uplink["switch"])
+        if dice.random() < 0.4:
+            vid = dice.choice([*VIDS, None])
+            upper = put(
+                "virtual_switch",
+                f"{uplink['id']}-up",
+                host=host,
+                name=f"{uplink['id']}-up",
+                filters=dice.random() < 0.3,
+            )
+            put("uplink", f"{upper}/u", switch=upper, name="u", over=uplink["id"], vid=vid)
+            _residents(put, upper, host, vid)
+    for port in list(made.get("host_port", [])):
+        if dice.random() < 0.3:
+            host = next(s["host"] for s in made["virtual_switch"] if s["id"] == port["switch"])
+            upper = put("virtual_switch", f"{port['id']}-up", host=host, name=f"{port['id']}-up")
+            put("uplink", f"{upper}/u", switch=upper, name="u", over=port["id"])
+            _residents(put, upper, host, port.get("vid"))
+
+
+def _residents(put: Callable[..., str], switch: str, host: str, vid: int | None) -> None:
+    group = put("port_group", f"{switch}/g", switch=switch, name="g", mode="untagged")
+    guest = put("guest", f"{switch}-guest", host=host, name=f"{switch}-guest")
+    belongs = f"seg-{vid}" if vid else "seg-plain"
+    put("adapter", f"{switch}-a", guest=guest, name=f"{switch}-tap", port_group=group, belongs=belongs)
 
 
 def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice: random.Random) -> None:

@@ -147,11 +147,14 @@ def trace(plan_file: str, a: str, b: str, as_json: bool) -> None:
 @main.command(help="Who receives a broadcast from each adapter and tag.")
 @click.argument("plan_file")
 @click.option("--without", metavar="HOST/NIC", help="with the link of this NIC lost")
+@click.option(
+    "--ask", metavar="HOST/TAP|TAG", multiple=True, help="ask another tag too (repeatable; host/tap| is untagged)"
+)
 @click.option("--json", "as_json", is_flag=True, help="as JSON: sender to receivers")
-def hears(plan_file: str, without: str | None, as_json: bool) -> None:
+def hears(plan_file: str, without: str | None, ask: tuple[str, ...], as_json: bool) -> None:
     """Who hears whom."""
     try:
-        found = who_hears(_load(plan_file), without)
+        found = who_hears(_load(plan_file), without, ask)
     except PlanError as error:
         _fail(error.problems)
     if as_json:

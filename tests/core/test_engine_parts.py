@@ -18,6 +18,7 @@ from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import KINDS, REFS, FabricPort, FabricSwitch, Guest
 from aptwire.plan.plan import Plan, PlanError
+from aptwire.plan.ports import PortWords
 from aptwire.plan.private import private_part
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -94,7 +95,7 @@ class VidTest(unittest.TestCase):
 
     def test_a_rule_grows_with_the_classes_and_old_entries_stay(self) -> None:
         book = RuleBook(classify(demo_plan()))
-        rule = book("110, 2000-2100", 210)
+        rule = book.words(PortWords(210, "110, 2000-2100", "110, 2000-2100", frozenset([210])))
         before = rule.out.copy()
         used = book.classes.used
         book.refined(Named(frozenset({2050}), frozenset()))

@@ -6,8 +6,9 @@ import unittest
 
 from aptwire.forward.classes import classify
 from aptwire.forward.domains import Pairings, crossing
-from aptwire.forward.rules import PortRule, RuleBook, spoken_vids
+from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.kinds import AssumedFabric, FabricPort, FabricSwitch, PortGroup, Uplink
+from aptwire.plan.ports import spoken
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -159,9 +160,9 @@ class CrossingRules(Rules):
 
 class SpokenTest(unittest.TestCase):
     def test_lists_in_words(self) -> None:
-        self.assertEqual(spoken_vids("0, 10, 20-29"), "untagged, 10, 20-29")
-        self.assertEqual(spoken_vids(""), "nothing")
-        self.assertEqual(spoken_vids(None), "nothing")
+        self.assertEqual(spoken("0, 10, 20-29"), "untagged, 10, 20-29")
+        self.assertEqual(spoken(""), "nothing")
+        self.assertEqual(spoken(None), "nothing")
 
 
 if __name__ == "__main__":

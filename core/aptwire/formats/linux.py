@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
+from aptwire.formats.observed import BridgePort, Device, Interface, PortVlans, Tunnel
 from aptwire.formats.shape import Shape, shapes
 from aptwire.plan import vids
 from aptwire.plan.file import read_json
@@ -13,66 +13,6 @@ from aptwire.plan.plan import PlanError, Problem
 
 LARGEST_FILE = 64 * 1024 * 1024
 LINK, ADDR, VLAN, PORTS = "ip-link.json", "ip-addr.json", "bridge-vlan.json", "bridge-link.json"
-
-
-@dataclass(frozen=True)
-class PortVlans:
-    """A bridge port's VLANs: members that leave tagged, those that leave untagged, and the PVID."""
-
-    tagged: frozenset[int] = frozenset()
-    untagged: frozenset[int] = frozenset()
-    pvid: int | None = None
-
-    @property
-    def plain(self) -> bool:
-        """Whether what comes in untagged is exactly what leaves untagged, as in every mode that a plan knows."""
-        return self.untagged == (frozenset() if self.pvid is None else frozenset((self.pvid,)))
-
-    @property
-    def access(self) -> int | None:
-        """The VID, where the port carries one VLAN, untagged."""
-        return self.pvid if not self.tagged and self.plain else None
-
-    @property
-    def allowed(self) -> str:
-        """What leaves tagged, as a VID set."""
-        return vids.write(self.tagged)
-
-
-@dataclass
-class Interface:
-    """One network interface of a device."""
-
-    name: str
-    index: int
-    kind: str
-    mac: str
-    mtu: int
-    up: bool
-    master: str
-    lower: str
-    alias: str
-    info: Shape
-    slave: Shape
-    addresses: list[str] = field(default_factory=list)
-
-
-@dataclass
-class Device:
-    """A device's interfaces by name, its bridge ports' VLANs, and the states of ports that don't forward."""
-
-    name: str
-    interfaces: dict[str, Interface]
-    vlans: dict[str, PortVlans]
-    not_forwarding: dict[str, str]
-
-    def under(self, master: str) -> list[Interface]:
-        """The interfaces that a bridge or bond has taken in, in the order in which the kernel numbers them."""
-        return sorted((i for i in self.interfaces.values() if i.master == master), key=lambda i: i.index)
-
-    def of_kind(self, kind: str) -> list[Interface]:
-        """The interfaces of a kind."""
-        return [i for i in self.interfaces.values() if i.kind == kind]
 
 
 def read_device(name: str, files: Mapping[str, bytes]) -> Device:
@@ -100,30 +40,91 @@ def read_device(name: str, files: Mapping[str, bytes]) -> Device:
     port_vlans: dict[str, PortVlans] = {}
     for shape in load(VLAN):
         port_vlans[shape.text("ifname", None)] = _vlans(shape)
-    stopped: dict[str, str] = {}
     for shape in load(PORTS):
-        if shape.text("state", "forwarding") != "forwarding":
-            stopped[shape.text("ifname", None)] = shape.text("state")
-    return Device(name, interfaces, port_vlans, stopped)
+        _port_settings(shape, interfaces.get(shape.text("ifname", None)))
+    unread = () if VLAN in files else tuple(b.name for b in interfaces.values() if b.kind == "bridge" and b.filters)
+    return Device(name, interfaces, port_vlans, unread)
+
+
+QUIRKS = {
+    "locked": "it is locked: only addresses that were let in pass",
+    "learning": "it doesn't learn addresses",
+    "flood": "it floods no unknown unicast frames",
+    "bcast_flood": "it floods no broadcasts",
+    "mcast_flood": "it floods no multicast frames",
+    "neigh_suppress": "it answers ARP for others",
+    "vlan_tunnel": "it turns VIDs into VNIs",
+}
+"""Settings of a bridge port that no record holds, where they aren't as usual."""
+
+
+def _port_settings(shape: Shape, interface: Interface | None) -> None:
+    """Take in what `bridge -details link show` says of a port, or the kernel's own words in `ip -details link show`."""
+    if interface is None:
+        return
+    data = shape.data
+    usual = {"locked": False, "learning": True, "flood": True, "bcast_flood": True, "mcast_flood": True}
+    said = tuple(text for name, text in QUIRKS.items() if name in data and data[name] is not usual.get(name, False))
+    state = shape.text("state", interface.port.state)
+    interface.port = BridgePort(
+        forwarding=state == "forwarding",
+        state=state,
+        isolated=interface.port.isolated or data.get("isolated") is True,
+        reflects=interface.port.reflects or data.get("hairpin") is True,
+        quirks=tuple(dict.fromkeys((*interface.port.quirks, *said))),
+    )
 
 
 def _interface(shape: Shape) -> Interface:
     linkinfo = shape.part("linkinfo")
-    slave = linkinfo.part("info_slave_data")
+    info, slave = linkinfo.part("info_data"), linkinfo.part("info_slave_data")
     flags = shape.words("flags")
-    return Interface(
+    kind = "loopback" if "LOOPBACK" in flags else linkinfo.text("info_kind")
+    made = Interface(
         name=shape.text("ifname", None),
         index=shape.whole("ifindex", None),
-        kind="loopback" if "LOOPBACK" in flags else linkinfo.text("info_kind"),
+        kind=kind,
         mac=slave.text("perm_hwaddr") or shape.text("permaddr") or shape.text("address"),
         mtu=shape.whole("mtu"),
         up="LOWER_UP" in flags and shape.text("operstate") != "DOWN",
         master=shape.text("master"),
-        lower=shape.text("link"),
+        lower="" if "link_netnsid" in shape.data else shape.text("link"),
         alias=shape.text("ifalias").strip(),
-        info=linkinfo.part("info_data"),
-        slave=slave,
+        source=shape.place,
+        away="link_netnsid" in shape.data,
     )
+    if kind == "vlan":
+        made.tag, made.tagging = info.whole("id", None), info.text("protocol", "802.1Q")
+        if not 0 <= made.tag <= vids.HIGHEST:
+            info.refuse("id", f"{made.tag} is no VID")
+    elif kind == "bond":
+        made.mode, made.active, made.first = info.text("mode"), _word(info, "active_slave"), _word(info, "primary")
+        if made.mode not in BOND_MODES:
+            info.refuse("mode", f"“{made.mode[:40]}” is no bonding mode")
+    elif kind in ("macvlan", "macvtap"):
+        made.mode = info.text("mode")
+    elif kind == "bridge":
+        made.filters = bool(info.whole("vlan_filtering"))
+        made.service = info.text("vlan_protocol", "802.1Q").lower() == "802.1ad"
+    elif kind in ("vxlan", "geneve"):
+        remote = _word(info, "remote") or _word(info, "remote6") or _word(info, "group") or _word(info, "group6")
+        local = _word(info, "local") or _word(info, "local6")
+        made.tunnel = Tunnel(info.whole("id"), kind, local, remote, info.whole("port"))
+    if linkinfo.text("info_slave_kind") == "bridge":
+        # The kernel's words here are those of `bridge link`, but for two names; a state may be a number there.
+        renamed = {
+            ("flood" if k == "unicast_flood" else k): v for k, v in slave.data.items() if isinstance(v, bool | str)
+        }
+        _port_settings(Shape(slave.place, renamed), made)
+    return made
+
+
+BOND_MODES = ("balance-rr", "active-backup", "balance-xor", "broadcast", "802.3ad", "balance-tlb", "balance-alb")
+
+
+def _word(shape: Shape, field: str) -> str:
+    """A text that may be null."""
+    return shape.text(field) if shape.data.get(field) is not None else ""
 
 
 def _address(entry: Shape) -> str:

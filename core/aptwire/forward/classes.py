@@ -1,4 +1,8 @@
-"""VIDs that no record tells apart share one class, so a fleet has as many columns as it has distinct VIDs."""
+"""VIDs that no record tells apart share one class, so a fleet has as many columns as it has distinct VIDs.
+
+Where ports are isolated, every class has a *twin*: the same VIDs, sent by an isolated port.  A twin exists inside a bridge
+alone; isolated ports don't hear it, and on the wire it is its class again.
+"""
 
 from __future__ import annotations
 
@@ -20,12 +24,25 @@ SPARE = 64
 class VidClasses:
     """`of` int16[4096]: the class of each VID (-1 for the reserved 4095); class 0 is "untagged" and nothing else.
 
-    `count` is the length of arrays over classes: the `used` ones and spare room for VIDs to come.
+    `count` is the length of arrays over classes: the `used` ones, spare room for VIDs to come, and as many again where there
+    are twins (`twins`).
     """
 
     of: np.ndarray
     count: int
     used: int
+    twins: bool = False
+
+    @property
+    def plain(self) -> int:
+        """How many there are without the twins; the twin of class k is `plain + k`."""
+        return self.count // 2 if self.twins else self.count
+
+    @cached_property
+    def base(self) -> np.ndarray:
+        """int16[count]: the class of each twin, the others themselves."""
+        numbers = np.arange(self.count, dtype=np.int16)
+        return numbers % self.plain
 
     @cached_property
     def members(self) -> list[list[int]]:
@@ -34,7 +51,7 @@ class VidClasses:
         for vid, number in enumerate(self.of.tolist()):
             if number >= 0:
                 found[number].append(vid)
-        return found
+        return found[: self.plain] * 2 if self.twins else found
 
     def vid(self, number: int) -> int:
         """One VID that stands for the class (0 for untagged)."""
@@ -54,51 +71,60 @@ class Named:
 
     single: frozenset[int]
     sets: frozenset[str]
+    isolated: bool = False
 
     @staticmethod
     def by(records: Iterable[Record]) -> Named:
         """What these records say."""
         single: set[int] = set()
         sets: set[str] = set()
+        isolated = False
         for record in records:
+            isolated = isolated or bool(getattr(record, "isolated", False))
             for name in _SINGLE.get(record.kind, ()):
                 single.add(getattr(record, name) or 0)
             for name in _SETS.get(record.kind, ()):
                 text = getattr(record, name)
                 if text is not None:
                     sets.add(text)
-        return Named(frozenset(single), frozenset(sets))
+        return Named(frozenset(single), frozenset(sets), isolated)
 
 
 _SINGLE = {kind: tuple(n for n, s in specs.items() if s.kind == "vid") for kind, specs in SPECS.items()}
 _SETS = {kind: tuple(n for n, s in specs.items() if s.kind == "vids") for kind, specs in SPECS.items()}
 _SPEAKING = tuple(kind for kind in SPECS if (_SINGLE[kind] or _SETS[kind]) and kind != "adapter")
+_ISOLATING = tuple(kind for kind, specs in SPECS.items() if "isolated" in specs)
 
 
 def classify(plan: Plan) -> VidClasses:
     """The classes of a plan: every VID named on its own is alone; the others are split by the sets that hold them."""
     named = Named.by(record for kind in _SPEAKING for record in plan.all(kind))
     direct = Named.by(plan.having("adapter", "function_of"))
-    alone = sorted(named.single | direct.single | {0})
+    own = Named.by(plan.having("adapter", "members"))
+    alone = sorted(named.single | direct.single | own.single | {0})
     of = np.full(4096, -1, dtype=np.int16)
     of[alone] = np.arange(len(alone))
     others = np.setdiff1d(np.arange(1, 4095), alone)
     if others.size:
-        sets = sorted(named.sets)
+        sets = sorted(named.sets | own.sets)
         held = np.stack([vids.mask(text)[others] for text in sets]) if sets else np.zeros((1, others.size), dtype=bool)
         packed = np.ascontiguousarray(np.packbits(held, axis=0).T)
         keys = packed.view([("", packed.dtype)] * packed.shape[1]).ravel()
         _, inverse = np.unique(keys, return_inverse=True)
         of[others] = len(alone) + inverse.reshape(-1)
     used = int(of.max()) + 1
-    return VidClasses(of=of, count=used + SPARE, used=used)
+    twins = any(plan.grouped(kind, "isolated").get(True) for kind in _ISOLATING)
+    return VidClasses(of=of, count=(used + SPARE) * (1 + twins), used=used, twins=twins)
 
 
 def refine(classes: VidClasses, named: Named) -> VidClasses | None:
     """Classes fine enough for what some records say, numbers kept: what is split off gets a spare number.
 
-    The classes themselves where they are fine enough already; None where the spare numbers don't suffice.
+    The classes themselves where they are fine enough already; None where the spare numbers don't suffice, or where the first
+    isolated port asks for twins.
     """
+    if named.isolated and not classes.twins:
+        return None
     of = classes.of.copy()
     used = classes.used
     for vid in sorted(named.single):
@@ -114,4 +140,6 @@ def refine(classes: VidClasses, named: Named) -> VidClasses | None:
                 used += 1
     if used == classes.used:
         return classes
-    return VidClasses(of=of, count=classes.count, used=used) if used <= classes.count else None
+    if used > classes.plain:
+        return None
+    return VidClasses(of=of, count=classes.count, used=used, twins=classes.twins)

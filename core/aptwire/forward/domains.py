@@ -30,7 +30,10 @@ class Pairing:
 
     @property
     def bounces(self) -> np.ndarray:
-        """bool[classes]: contexts that would come back over the same link as another context."""
+        """bool[classes]: contexts that would come back over the same link as another context, if a bridge sent frames back where
+        they came from; one whose port reflects does, and then there is nothing to keep apart."""
+        if self.rules[1].reflects:
+            return np.zeros(self.there.size, dtype=bool)
         numbers = np.arange(self.there.size)
         returned = np.where(self.there >= 0, self.back[self.there], -1)
         bits: np.ndarray = (returned >= 0) & (returned != numbers)
@@ -253,6 +256,10 @@ def _open(wiring: Wiring, component: np.ndarray) -> frozenset[int]:
     count = wiring.classes.count
     found: set[int] = set()
     ends = {(bridge, rule.number): rule for bridge, rule, _ in wiring.fabric.open_ports}
+    for switch in wiring.plan.grouped("virtual_switch", "partial").get(True, ()):
+        own = wiring.bridge_of[switch.id]
+        if own.trunk >= 0:
+            ends[own.number, -1] = wiring.book.wire()
     for team in wiring.crossing_teams:
         if any(m.open for m in team.members):
             ends[team.bridge, team.rule.number] = team.rule

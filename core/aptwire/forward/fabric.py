@@ -90,6 +90,10 @@ def build_fabric(
                     fabric.add(link)
             continue
         links = [_link(joint, n, bridges, switches, rule_of) for n in range(len(joint.cables))]
+        for link in links:
+            for side in (0, 1):
+                if link.rules[1 - side].partial:
+                    fabric.open_ports.append((link.ends[side], link.rules[side], link.records[side][0]))
         ways = {tuple(rule.number for rule in link.rules) for link in links}
         if len(ways) == 1:
             fabric.add(links[0])

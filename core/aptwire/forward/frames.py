@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from aptwire.forward.classes import UNTAGGED
 from aptwire.forward.fabric import header, least
 from aptwire.forward.parts import NOW, Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.routed import over_router
-from aptwire.forward.rules import PortRule
+from aptwire.forward.rules import PortRule, Stack
+from aptwire.forward.walk import Stop, flood
 from aptwire.forward.wiring import Wiring
 from aptwire.plan.kinds import Adapter, HostPort, Record
 from aptwire.plan.names import called
@@ -147,7 +147,7 @@ class Frames:
         self._at: dict[int, list[Seat]] = {}
         for seat in self.seats.values():
             self._at.setdefault(seat.bridge, []).append(seat)
-        self._floods: dict[tuple[int, int, int, str, int], list[tuple[Seat, int, bool]]] = {}
+        self._floods: dict[tuple[int, Stop, str, int], list[tuple[Seat, Stack, bool]]] = {}
         self._routed: dict[tuple[int, str, int], list[Seat]] = {}
         self._mirrors = [(m.source, m.target, m.direction) for m in wiring.plan.all("mirror")]
 
@@ -188,48 +188,54 @@ class Frames:
     def story(self, sender: str, vid: int | None) -> list[str]:
         """Where the engine takes a seat's broadcast, bridge by bridge in order of distance, and who hears it there."""
         seat = self.seats[sender]
-        context = self._context(seat, vid)
-        if context < 0:
+        start = self._start(seat, _tags(vid))
+        if start is None:
             return [f"dropped at once: {seat.rule.text}"]
-        plan, classes = self.wiring.plan, self.wiring.classes
+        plan = self.wiring.plan
         lines = []
-        for bridge, inside, entry in self.roads.flood(seat.bridge, context, seat.order):
-            where = called(plan, plan.find(self.wiring.bridges[bridge].id)) or self.wiring.bridges[bridge].id
+        for stop in flood(self.roads, start, seat.order):
+            id = self.wiring.bridges[stop.bridge].id
+            where = called(plan, plan.find(id)) or id
             by = ""
-            if entry is not None:
-                records = entry.records[1 - entry.side(bridge)] + entry.records[entry.side(bridge)]
+            if stop.entry is not None:
+                side = stop.entry.side(stop.bridge)
+                records = stop.entry.records[1 - side] + stop.entry.records[side]
                 by = f", over {' and '.join(called(plan, plan.find(r)) for r in records if plan.find(r))}"
-            inner = f"VID {classes.vid(inside)}" if inside else "untagged"
+            inner = f"VID {stop.vid}" if stop.vid else "untagged"
             lines.append(f"in {where} as {inner}{by}")
         return lines
 
-    def _context(self, seat: Seat, vid: int | None) -> int:
-        """The context that a frame gets into at a seat's port, -1 where it is dropped there."""
-        label = int(self.wiring.classes.of[vid]) if vid else UNTAGGED
-        if label < 0:
-            return -1
+    def _start(self, seat: Seat, tags: Stack) -> Stop | None:
+        """Where a frame with these tags begins; None where the seat's port drops it."""
         if seat.vni:
-            return seat.hears[0] if label == UNTAGGED and seat.hears else -1
-        return int(seat.rule.into[label])
+            context = seat.hears[0] if not any(tags) and seat.hears else -1
+            return Stop(seat.bridge, context, self.wiring.classes.vid(context), (), None) if context >= 0 else None
+        if any(self.wiring.classes.of[vid] < 0 for vid in tags):
+            return None
+        entered = self.wiring.book.enter(seat.rule, tags)
+        return Stop(seat.bridge, *entered, None) if entered is not None else None
 
     def takes(self, sender: str, vid: int | None) -> bool:
         """Whether a seat's port lets a frame in."""
-        return self._context(self.seats[sender], vid) >= 0
+        return self._start(self.seats[sender], _tags(vid)) is not None
 
     def reached(self, sender: str, vid: int | None, roads: Roads | None = None) -> Heard:
-        """Who is on a broadcast's way, whatever guards and mirrors make of it."""
-        seat, classes = self.seats[sender], self.wiring.classes
-        context = self._context(seat, vid)
-        if context < 0:
+        """Who is on a broadcast's way, whatever guards and mirrors make of it; frames that come out with two tags are left out."""
+        reached = self.stacked(sender, _tags(vid), roads)
+        return frozenset((id, tags[0] if tags else None) for id, tags in reached if len(tags) < 2)
+
+    def stacked(self, sender: str, tags: Stack, roads: Roads | None = None) -> frozenset[tuple[str, Stack]]:
+        """Who is on the way of a broadcast that bears any tags, outermost first, and with which tags it comes out."""
+        seat = self.seats[sender]
+        start = self._start(seat, tags)
+        if start is None:
             return frozenset()
-        label = int(classes.of[vid]) if vid else UNTAGGED
-        found: set[tuple[str, int | None]] = set()
-        for other, out, begins in self._flood(roads or self.roads, seat.bridge, context, seat.order, seat.vni):
-            if other is not seat or not begins:
-                # Within a class that several VIDs share nothing translates: what came in as one goes out as the same.
-                found.add((other.id, None if out == UNTAGGED else vid if out == label else classes.vid(out)))
+        found: set[tuple[str, Stack]] = set()
+        for other, out, begins in self._flood(roads or self.roads, start, seat.order, seat.vni):
+            if other is not seat or not begins or seat.rule.reflects:
+                found.add((other.id, out))
         if seat.over in self.wiring.ways_out:
-            found.update((other.id, None) for other in self._over_router(roads or self.roads, seat.over, seat.vni))
+            found.update((other.id, ()) for other in self._over_router(roads or self.roads, seat.over, seat.vni))
         return frozenset(found)
 
     def _over_router(self, roads: Roads, over: str, vni: int) -> list[Seat]:
@@ -259,22 +265,29 @@ class Frames:
         pairs = ((wiring.place(into), wiring.place(out)) for into, out in over_router(wiring.ways_out, near, far))
         return any(meet(one, into) and meet(two, out) for into, out in pairs)
 
-    def _flood(self, roads: Roads, bridge: int, context: int, order: str, vni: int) -> list[tuple[Seat, int, bool]]:
-        """(seat, label, whether the frame is still where it was sent from) of all who receive a broadcast."""
-        key = (roads.size, bridge, context, order, vni)
+    def _flood(self, roads: Roads, start: Stop, order: str, vni: int) -> list[tuple[Seat, Stack, bool]]:
+        """(seat, outermost tag, whether the frame is still where it was sent from) of all who receive a broadcast."""
+        key = (roads.size, start, order, vni)
         known = self._floods.get(key)
         if known is not None:
             return known
-        made: list[tuple[Seat, int, bool]] = []
-        for other, inside, entry in roads.flood(bridge, context, order):
-            virtual = self.wiring.bridges[other].virtual
-            for seat in self._at.get(other, ()):
-                if entry is not None and virtual and entry not in roads.at(other, seat.order):
+        book, made = self.wiring.book, list[tuple[Seat, Stack, bool]]()
+        for stop in flood(roads, start, order):
+            virtual = self.wiring.bridges[stop.bridge].virtual
+            for seat in self._at.get(stop.bridge, ()):
+                if stop.entry is not None and virtual and stop.entry not in roads.at(stop.bridge, seat.order):
                     continue
                 if seat.vni != vni:
                     continue
-                label = int(seat.rule.out[inside]) if not vni else UNTAGGED if inside in seat.hears else -1
-                if label >= 0:
-                    made.append((seat, label, entry is None))
+                if vni:
+                    tags: Stack | None = () if stop.context in seat.hears else None
+                else:
+                    tags = book.leave(seat.rule, stop.context, stop.vid, stop.below)
+                if tags is not None:
+                    made.append((seat, tags, stop.entry is None))
         self._floods[key] = made
         return made
+
+
+def _tags(vid: int | None) -> Stack:
+    return () if vid is None else (vid,)

@@ -78,11 +78,11 @@ class Roads:
             member = wiring.carries(team, state)
             if member is not None and member.link is not None:
                 yield member.link
-        if wiring.bridges[bridge].virtual:
-            return
         for link in wiring.fabric.at.get(bridge, ()):
             if link.nic is None or link.nic not in state.lost:
                 yield link
+        if wiring.bridges[bridge].virtual:
+            return
         for team in wiring.fabric.teams:
             member = wiring.carries(team, state)
             if member is None or member.link is None or member.link.nic in state.lost:
@@ -98,12 +98,13 @@ class Roads:
     def leaving(self, spot: Spot, order: str, goal: int = -1) -> Iterator[Link]:
         """The links by which a frame may leave: never the one it came by, nor another of the same uplink."""
         bridge, _, entry = spot
-        own = entry.records[0][0] if entry is not None and self.wiring.bridges[bridge].virtual else None
+        virtual = self.wiring.bridges[bridge].virtual
         for link in self.at(bridge, order if entry is None else "", goal):
-            if link is entry or (own is not None and link.records[0][0] == own):
-                continue
-            # A cable from a switch to itself is two links, and the other one would lead back.
-            if entry is None or link.ends[0] != link.ends[1] or link.cable != entry.cable:
+            if (
+                entry is None
+                or not _same_port(entry, link, bridge, virtual)
+                or (link.rules[link.side(bridge)].reflects and (link is entry or not virtual))
+            ):
                 yield link
 
     def arrives(self, spot: Spot, place: Place) -> bool:
@@ -124,18 +125,6 @@ class Roads:
             after = int(link.rules[1 - side].into[label])
             if after >= 0:
                 yield Step(link, side, context, label, after), (link.ends[1 - side], after, link)
-
-    def flood(self, bridge: int, context: int, order: str = "") -> list[Spot]:
-        """Every spot in which a broadcast shows up, the first one included, in order of distance."""
-        start: Spot = (bridge, context, None)
-        seen: dict[Spot, None] = {start: None}
-        queue = deque([start])
-        while queue:
-            for _, spot in self.onward(queue.popleft(), order):
-                if spot not in seen:
-                    seen[spot] = None
-                    queue.append(spot)
-        return list(seen)
 
     def way(self, source: Place, target: Place) -> list[Step] | None:
         """The shortest way of a broadcast from one place to another; None where it isn't heard."""
@@ -215,6 +204,19 @@ class Roads:
                 continue
             step = Step(link, side, context, label, after, tuple(missing))
             yield step, (link.ends[1 - side], wanted, link)
+
+
+def _same_port(one: Link, two: Link, bridge: int, virtual: bool) -> bool:
+    """Whether two links are on one port of a bridge: an uplink of a virtual switch, else one physical port, which uplinks may share."""
+    if one is two or virtual:
+        return one is two or one.records[one.side(bridge)][:1] == two.records[two.side(bridge)][:1]
+    if one.cable is None:
+        return two.cable is None and one.nic is not None and one.nic == two.nic
+    if one.cable != two.cable:
+        return False
+    # In the middle of a bare cable two hosts face each other; a cable from a switch to itself is one way and the other.
+    near = one.records[one.side(bridge)]
+    return one.ends[0] == one.ends[1] or (bool(near) and near == two.records[two.side(bridge)])
 
 
 def _steps(came: dict[Spot, tuple[Spot, Step] | None], spot: Spot) -> list[Step]:

@@ -11,21 +11,46 @@ inside a bridge: class 0 untagged all through (virtual and unmanaged switches on
 from __future__ import annotations
 
 import threading
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from aptwire.forward.classes import UNTAGGED, Named, VidClasses, refine
 from aptwire.plan.kinds import AssumedFabric, FabricPort, FabricSwitch, PortGroup, Uplink
+from aptwire.plan.ports import PASSES, PortWords, said
 from aptwire.plan.private import PrivatePart
+
+Stack = tuple[int, ...]
+"""The VIDs of a frame's tags, outermost first."""
+
+
+@dataclass(frozen=True)
+class Behaviour:
+    """Everything that decides a rule: equal behaviours are one rule.
+
+    `words` the port's own; `defined` the VIDs that its switch defines (None: all); `dead`: nothing passes; `one_way`: frames leave and
+    none comes in; `apart`: its switch has isolated ports; `push` the tags that it puts on and takes off, outermost first; `away` the
+    VIDs that others take off the same NICs before this port sees them.
+    """
+
+    words: PortWords
+    defined: str | None = None
+    text: str = ""
+    dead: bool = False
+    one_way: bool = False
+    apart: bool = False
+    push: Stack = ()
+    away: frozenset[int] = frozenset()
+    partial: bool = False
 
 
 @dataclass(frozen=True, eq=False)
 class PortRule:
     """A port's behaviour; `number` tells equal rules from others, `text` says it in a few words.
 
-    `private`: it belongs to a private VLAN, and sends in another context than it hears.
+    `private`: it may send in another context than it hears; `push` the tags that it puts on every frame, outermost first;
+    `single`: it drops frames with a second tag; `reflects`: frames may leave by the port that they came in by; `partial`: what it drops may pass all the same,
+    since nobody said what else it carries.
     """
 
     number: int
@@ -33,6 +58,10 @@ class PortRule:
     into: np.ndarray
     text: str
     private: bool = False
+    push: Stack = ()
+    single: bool = False
+    reflects: bool = False
+    partial: bool = False
 
 
 class RuleBook:
@@ -41,7 +70,7 @@ class RuleBook:
     def __init__(self, classes: VidClasses) -> None:
         self.classes = classes
         self.rules: list[PortRule] = []
-        self._known: dict[tuple[Any, ...], PortRule] = {}
+        self._known: dict[Behaviour, PortRule] = {}
         self._lock = threading.Lock()
 
     def refined(self, named: Named) -> VidClasses | None:
@@ -54,152 +83,215 @@ class RuleBook:
             finer = refine(self.classes, named)
             if finer is not None and finer is not self.classes:
                 self.classes = finer
-                for key, rule in self._known.items():
-                    fresh = self._make(*key)
-                    rule.out[:] = fresh.out
-                    rule.into[:] = fresh.into
+                for behaviour, rule in self._known.items():
+                    out, into = self._arrays(behaviour)
+                    rule.out[:] = out
+                    rule.into[:] = into
             return finer
 
-    def __call__(
-        self,
-        tagged: str | None = "",
-        native: int | None = None,
-        defined: str | None = None,
-        text: str = "",
-        dead: bool = False,
-        one_way: bool = False,
-        untagged_out: tuple[int, ...] = (),
-    ) -> PortRule:
-        """A rule: the VIDs that pass tagged (None: all), the context of untagged frames (None: dropped), the VIDs that the bridge defines.
-
-        `one_way`: frames leave and none comes in.  `untagged_out`: the contexts that leave untagged, where they
-        aren't just the native one.
-        """
-        return self._rule((tagged, native, defined, text, dead, one_way, untagged_out))
-
-    def _rule(self, key: tuple[Any, ...]) -> PortRule:
-        rule = self._known.get(key)
-        if rule is None:
+    def rule(self, behaviour: Behaviour) -> PortRule:
+        """The rule of a behaviour."""
+        known = self._known.get(behaviour)
+        if known is None:
             with self._lock:
-                rule = self._known.get(key)
-                if rule is None:
-                    rule = self._make(*key)
-                    self.rules.append(rule)
-                    self._known[key] = rule
-        return rule
+                known = self._known.get(behaviour)
+                if known is None:
+                    known = self._make(behaviour)
+                    self.rules.append(known)
+                    self._known[behaviour] = known
+        return known
 
-    def _make(
-        self,
-        tagged: str | None,
-        native: int | None,
-        defined: str | None,
-        text: str,
-        dead: bool,
-        one_way: bool,
-        untagged_out: tuple[int, ...],
-    ) -> PortRule:
-        count = self.classes.count
-        numbers = np.arange(count, dtype=np.int16)
-        passes = np.ones(count, dtype=bool) if tagged is None else self.classes.mask(tagged)
-        passes[UNTAGGED] = False
-        out = np.where(passes, numbers, -1).astype(np.int16)
-        into = out.copy()
-        if native is not None:
-            inside = self.classes.of[native]
-            out[inside] = UNTAGGED
-            into[UNTAGGED] = inside
-            if native:
-                into[inside] = inside if passes[inside] else -1
-        if untagged_out:
-            out[:] = -1
-            out[self.classes.of[list(untagged_out)]] = UNTAGGED
-        if defined is not None:
-            known = self.classes.mask(defined)
+    def _make(self, behaviour: Behaviour) -> PortRule:
+        words = behaviour.words
+        out, into = self._arrays(behaviour)
+        directed = len(words.bare) > 1 or (words.pvid is not None and words.bare not in ({words.pvid}, set()))
+        return PortRule(
+            number=len(self.rules),
+            out=out,
+            into=into,
+            text=behaviour.text or words.text,
+            private=directed or behaviour.apart,
+            push=behaviour.push,
+            single=words.admits == "untagged",
+            reflects=words.reflects,
+            partial=behaviour.partial,
+        )
+
+    def _arrays(self, behaviour: Behaviour) -> tuple[np.ndarray, np.ndarray]:
+        """int16[classes] twice: `out` and `into`."""
+        classes, words = self.classes, behaviour.words
+        numbers = np.arange(classes.count, dtype=np.int16)
+        out = np.where(self._passing(words.gives), numbers, -1).astype(np.int16)
+        into = np.where(self._passing(words.takes), numbers, -1).astype(np.int16)
+        out[classes.of[sorted(words.bare)]] = UNTAGGED
+        if words.pvid is not None:
+            into[UNTAGGED] = classes.of[words.pvid]
+        if behaviour.push:
+            # A frame with a tag of its own leaves with two, which arrays don't carry.
+            out[:], into[:] = -1, -1
+            if len(behaviour.push) == 1:
+                label = classes.of[behaviour.push[0]]
+                out[UNTAGGED], into[label] = label, UNTAGGED
+        if behaviour.away:
+            into[classes.of[sorted(behaviour.away)]] = -1
+        if behaviour.defined is not None:
+            known = classes.mask(behaviour.defined)
             out[~known] = -1
             into[(into >= 0) & ~known[into]] = -1
-        if dead:
+        if behaviour.apart:
+            self._separate(words.isolated, out, into)
+        if behaviour.dead:
             out[:] = -1
-        if dead or one_way:
+        if behaviour.dead or behaviour.one_way:
             into[:] = -1
-        return PortRule(number=len(self.rules), out=out, into=into, text=text, private=bool(untagged_out))
+        return out, into
 
-    def _private(self, part: PrivatePart, vid: int, defined: str | None = None) -> PortRule:
+    def _passing(self, allowed: str | None) -> np.ndarray:
+        """bool[classes]: what passes tagged; never class 0, nor a twin."""
+        passes = np.ones(self.classes.count, dtype=bool) if allowed is None else self.classes.mask(allowed)
+        passes[UNTAGGED] = False
+        passes[self.classes.plain :] = False
+        return passes
+
+    def _separate(self, isolated: bool, out: np.ndarray, into: np.ndarray) -> None:
+        """An isolated port sends in the twins, which all others hear."""
+        plain = self.classes.plain
+        if isolated:
+            into[into >= 0] += plain
+        else:
+            out[plain:] = out[:plain]
+
+    # --- the ports of records ---------------------------------------------------------------------------------
+
+    def words(self, words: PortWords, apart: bool = False) -> PortRule:
+        """A port in the standard's own words; `apart`: its switch has isolated ports."""
+        return self.rule(Behaviour(words, apart=apart))
+
+    def _private(self, part: PrivatePart, vid: int, flags: PortWords, apart: bool, defined: str | None) -> PortRule:
         """A private port (RFC 5517 section 3): it sends in its own VLAN and hears those that may speak to it."""
         hears = {
             "promiscuous": (part.primary, *part.secondaries),
             "isolated": (part.primary,),
             "community": (part.primary, vid),
         }[part.type]
-        return self(native=vid, defined=defined, text=f"private {vid}, {part.type}", untagged_out=hears)
+        words = replace(flags, pvid=vid, takes="", gives="", bare=frozenset(hears), admits="untagged", text="")
+        return self.rule(Behaviour(words, defined, f"private {vid}, {part.type}", apart=apart))
 
-    def port_group(self, group: PortGroup, part: PrivatePart | None = None) -> PortRule:
-        """The port of an adapter in this port group; `part` is a private one's part in its private VLAN."""
-        if group.mode == "untagged":
-            return self(native=0, text="untagged")
+    def port_group(
+        self, group: PortGroup, part: PrivatePart | None = None, words: PortWords | None = None, apart: bool = False
+    ) -> PortRule:
+        """The port of an adapter in this port group on a switch that filters.
+
+        `part` is a private one's part in its private VLAN; `words` what an adapter's own port says; `apart`: the switch has isolated ports.
+        """
+        words = words or said(group)
         if group.mode == "overlay":
-            return self(native=0, text=f"overlay {group.vni}")
+            return self.words(replace(words, text=f"overlay {group.vni}"))
         if part is not None and group.mode == "private":
-            return self._private(part, group.vid or 0)
-        if group.mode == "access":
-            return self(native=group.vid, text=f"access {group.vid}")
-        text = f"trunk {group.allowed or 'without VIDs'}"
-        if group.native is not None:
-            text += f", native {group.native or 'untagged'}"
-        return self(group.allowed, group.native, text=text)
+            return self._private(part, group.vid or 0, words, apart, None)
+        return self.words(words, apart)
+
+    def unfiltered(self, words: PortWords, apart: bool = False) -> PortRule:
+        """A port of a virtual switch that doesn't filter: of its own words, isolation and reflection alone count."""
+        return self.words(replace(PASSES, isolated=words.isolated, reflects=words.reflects), apart)
 
     def function(self, vid: int | None) -> PortRule:
         """The port of a direct adapter: its NIC puts the VID on, or passes all."""
-        return self(native=vid, text=f"virtual function, VID {vid}") if vid else self(None, 0, text="virtual function")
+        if vid:
+            return self.words(_on(vid, f"virtual function, VID {vid}"))
+        return self.words(replace(PASSES, text="virtual function"))
 
-    def host_port(self, vid: int | None) -> PortRule:
+    def host_port(self, vid: int | None, apart: bool = False) -> PortRule:
         """A host port: the hypervisor sits untagged on the switch's context."""
-        return self(native=vid or 0, text=f"VID {vid}" if vid else "untagged")
+        return self.words(_on(vid or 0, f"VID {vid}" if vid else "untagged"), apart)
 
-    def uplink(self, uplink: Uplink, wireless: bool = False, one_way: bool = False) -> PortRule:
+    def uplink(
+        self,
+        uplink: Uplink,
+        wireless: bool = False,
+        one_way: bool = False,
+        filters: bool = True,
+        apart: bool = False,
+        push: Stack = (),
+        away: frozenset[int] = frozenset(),
+    ) -> PortRule:
         """The uplink of a virtual switch; without an allowed list it lets everything through.
 
-        `wireless`: over a NIC that carries no tags.  `one_way`: over a NIC that drops what comes back.
+        `wireless`: over a NIC that carries no tags.  `one_way`: over a NIC that drops what comes back.  `filters`: whether the switch
+        does.  `push`, `away`: as in `Behaviour`.
         """
+        words = said(uplink)
         if wireless:
-            return self("", uplink.native or 0, text="wireless, untagged only", one_way=one_way)
-        text = "all VIDs" if uplink.allowed is None else f"allows {spoken_vids(uplink.allowed)}"
-        native = uplink.native
-        if native is not None:
-            text = f"{text}, native {native}"
-        elif uplink.allowed is None or bool(self.classes.mask(uplink.allowed)[UNTAGGED]):
-            native = 0
-        return self(uplink.allowed, native, text=text, one_way=one_way)
+            native = uplink.native or 0
+            text = "wireless, untagged only"
+            words = PortWords(native, "", "", frozenset([native]), "untagged", words.isolated, words.reflects, text)
+        elif not filters:
+            words = replace(PASSES, isolated=words.isolated, reflects=words.reflects, text=words.text)
+        text = f"tag {' in tag '.join(map(str, push[::-1]))}" if push else ""
+        return self.rule(Behaviour(words, text=text, one_way=one_way, apart=apart, push=push, away=away))
 
-    def fabric_port(self, switch: FabricSwitch, port: FabricPort, part: PrivatePart | None = None) -> PortRule:
+    def fabric_port(
+        self, switch: FabricSwitch, port: FabricPort, part: PrivatePart | None = None, apart: bool = False
+    ) -> PortRule:
         """A physical port; one of an unmanaged switch passes tags unseen."""
+        words = said(port)
         if not port.enabled:
-            return self(text="disabled", dead=True)
+            return self.rule(Behaviour(PortWords(), text="disabled", dead=True))
         if not switch.managed:
-            return self(None, 0, text="unmanaged, passes every tag")
+            text = "unmanaged, passes every tag"
+            return self.words(replace(PASSES, isolated=words.isolated, reflects=words.reflects, text=text), apart)
         if part is not None and port.mode == "private":
-            return self._private(part, port.vid or 0, switch.vlans)
-        if port.mode == "access":
-            return self(native=port.vid, defined=switch.vlans, text=f"access {port.vid}")
-        text = f"trunk {port.allowed or 'without VIDs'}"
-        if port.native is not None:
-            text += f", native {port.native}"
-        return self(port.allowed, port.native, switch.vlans, text=text)
+            return self._private(part, port.vid or 0, words, apart, switch.vlans)
+        text = f"{words.text}, and perhaps more" if port.partial else ""
+        return self.rule(Behaviour(words, switch.vlans, text, apart=apart, partial=port.partial))
 
     def unknown(self, switch: FabricSwitch) -> PortRule:
         """The ports of a switch that the plan doesn't know: they may carry whatever the switch defines."""
-        return self(None, None, switch.vlans, text="ports that the plan doesn't know")
+        words = PortWords(takes=None, gives=None, text="ports that the plan doesn't know")
+        return self.rule(Behaviour(words, switch.vlans))
 
     def assumed(self, assumed: AssumedFabric) -> PortRule:
         """A port of an assumed fabric."""
+        bare = frozenset() if assumed.native is None else frozenset([assumed.native])
         text = f"assumed to carry {assumed.allowed}"
-        return self(assumed.allowed, assumed.native, text=text)
+        return self.words(PortWords(assumed.native, assumed.allowed, assumed.allowed, bare, text=text))
 
     def wire(self, one_way: bool = False) -> PortRule:
         """The middle of a cable between two hosts: everything passes.  `one_way`: away from the bridge only."""
-        return self(None, 0, text="a cable", one_way=one_way)
+        return self.rule(Behaviour(PASSES, text="a cable", one_way=one_way))
+
+    # --- one frame, with all its tags -------------------------------------------------------------------------
+
+    def enter(self, rule: PortRule, stack: Stack) -> tuple[int, int, Stack] | None:
+        """Where a frame with these tags gets to at a port: (context, VID of that context, the tags below); None: dropped.
+
+        A priority tag (VID 0) counts as untagged (clause 6.9.1).  What arrives with several tags is classified by the outermost.
+        """
+        if rule.push:
+            if stack[: len(rule.push)] != rule.push:
+                return None
+            rest = stack[len(rule.push) :]
+            vid = rest[0] if rest else 0
+            return int(self.classes.of[vid]), vid, rest[1:]
+        vid, below = (stack[0], stack[1:]) if stack else (0, ())
+        label = int(self.classes.of[vid])
+        context = int(rule.into[label]) if label >= 0 and not (rule.single and below) else -1
+        if context < 0:
+            return None
+        same = int(self.classes.base[context]) == label
+        return context, vid if same else self.classes.vid(context), below
+
+    def leave(self, rule: PortRule, context: int, vid: int, below: Stack) -> Stack | None:
+        """The tags with which a frame leaves a port; None: it doesn't.  An untagged exit takes one tag off, and the next one shows."""
+        own = (vid,) if vid else ()
+        if rule.push:
+            return (*rule.push, *own, *below)
+        label = int(rule.out[context])
+        if label < 0:
+            return None
+        return below if label == UNTAGGED else (*own, *below)
 
 
-def spoken_vids(allowed: str | None) -> str:
-    """An allowed list in words: 0 is "untagged", an empty list "nothing"."""
-    items = [item for item in (allowed or "").split(", ") if item]
-    return ", ".join("untagged" if item == "0" else item for item in items) or "nothing"
+def _on(vid: int, text: str) -> PortWords:
+    """A port on one VID (0: untagged all through) that takes and sends untagged frames only."""
+    return PortWords(vid, "", "", frozenset([vid]), "untagged", text=text)

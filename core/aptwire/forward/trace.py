@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 from aptwire.forward.parts import NOW, Link, Place, State, Team
 from aptwire.forward.paths import Roads, Step, goal, heard_as
 from aptwire.forward.routed import over_router
-from aptwire.forward.rules import spoken_vids
 from aptwire.forward.wiring import Wiring
 from aptwire.plan import vids
 from aptwire.plan.kinds import FabricPort, FabricSwitch, Nic, Uplink
 from aptwire.plan.names import called, endpoint_key
+from aptwire.plan.ports import spoken
 
 
 @dataclass(frozen=True)
@@ -288,7 +288,7 @@ class Teller:
         allowed = getattr(record, "allowed", None)
         if getattr(record, "native", None) == vid:
             return f"{name} takes {vid} untagged only"
-        return f"{name} allows {spoken_vids(allowed)}; {vid} is missing"
+        return f"{name} allows {spoken(allowed)}; {vid} is missing"
 
     def stuck(self, roads: Roads, source: Place, target: Place) -> list[Hop]:
         """The hop at which a way ends that nothing joins to the target."""

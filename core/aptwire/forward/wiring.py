@@ -6,7 +6,7 @@ The parts of one virtual switch make a *block*.  An edit compiles anew the block
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from operator import attrgetter
 from typing import Any
@@ -22,7 +22,9 @@ from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, Nic, Record, StationPort, Uplink
 from aptwire.plan.plan import Plan
+from aptwire.plan.ports import own, said, said_of
 from aptwire.plan.private import private_part
+from aptwire.plan.sharing import away, joining, nics_of, root, sharing, stack
 
 __all__ = [
     "NOW",
@@ -100,8 +102,7 @@ class Wiring:
     @cached_property
     def crossing_teams(self) -> list[Team]:
         """The teams over which others' frames may go: of switches with more than one uplink, and LAGs whose members differ."""
-        several = (block.teams for block in self.blocks.values() if len(block.teams) > 1)
-        own = (team for teams in several for team in teams)
+        own = (team for block in self.blocks.values() for team in block.teams)
         crossing = (team for team in own if not team.order and self.bridges[team.bridge].trunk >= 0)
         return [*self.fabric.teams, *crossing]
 
@@ -238,6 +239,7 @@ class _Compiler:
         self.book = wiring.book
         self._ports: dict[tuple[object, ...], _At] = {}
         self._heard: dict[tuple[int, int], tuple[int, ...]] = {}
+        self._isolating: dict[str, bool] = {}
 
     def everything(self) -> Wiring:
         """All of it, from nothing."""
@@ -313,7 +315,7 @@ class _Compiler:
                 return
             uplink = plan.of("uplink").get(found.uplink)
             if uplink is not None:
-                dirty[uplink.switch] = None
+                dirty.update((u.switch, None) for u in sharing(plan, uplink))
             if found.id in self.wiring.bridge_of or plan.where("adapter", "function_of", found.id):
                 dirty[found.id] = None
             if further:
@@ -332,9 +334,13 @@ class _Compiler:
         if kind in ("virtual_switch", "host", "host_port"):
             host = id if kind == "host" else plan.get("virtual_switch", getattr(record, "switch", id)).host
             switches(host)
-            return False
+            return any(joining(plan))
         if kind == "uplink":
-            dirty[record.switch] = None  # type: ignore[attr-defined]
+            assert isinstance(record, Uplink)
+            dirty.update((u.switch, None) for u in sharing(plan, record))
+            if any(joining(plan)):
+                switches(plan.get("virtual_switch", record.switch).host)
+                return True
             return self._functions(plan)
         elif kind in ("port_group", "group_order"):
             group = plan.get("port_group", getattr(record, "port_group", id))
@@ -342,6 +348,7 @@ class _Compiler:
             dirty[HOMELESS] = None
             if group.over is not None:
                 dirty[plan.get("host_port", group.over).switch] = None
+            return any(joining(plan))
         elif kind == "nic":
             assert isinstance(record, Nic)
             nic(record)
@@ -364,8 +371,12 @@ class _Compiler:
             return True
         elif kind == "fabric_port":
             port(id)
-            lag = record.lag  # type: ignore[attr-defined]
-            for other in plan.where("fabric_port", "lag", lag) if lag else ():
+            assert isinstance(record, FabricPort)
+            beside = plan.where("fabric_port", "lag", record.lag) if record.lag else []
+            if record.isolated:
+                # What one isolated port says of itself, its neighbours' rules say of it.
+                beside = plan.where("fabric_port", "switch", record.switch)
+            for other in beside:
                 port(other.id)
             return True
         elif kind == "lag":
@@ -426,7 +437,10 @@ class _Compiler:
         """The bridge of a block: a virtual switch, or a NIC whose virtual functions are in use."""
         plan = self.plan
         if key in plan.of("virtual_switch"):
-            self._bridge(key, virtual=True, crossing=len(plan.where("uplink", "switch", key)) > 1)
+            joined = any(u.switch == key or plan.get("host_port", u.over).switch == key for u in joining(plan))
+            uplinks = plan.where("uplink", "switch", key)
+            reflecting = any(uplink.reflects for uplink in uplinks)
+            self._bridge(key, virtual=True, crossing=joined or reflecting or len(uplinks) > 1)
         elif key in plan.of("nic") and any(a.type == "direct" for a in plan.where("adapter", "function_of", key)):
             self._bridge(key, virtual=False, crossing=True)
         elif key not in (HOMELESS, STATIONS):
@@ -453,13 +467,20 @@ class _Compiler:
         if rule is None:
             record = self.plan.get("fabric_port", port)
             part = private_part(self.plan, record.vid) if record.mode == "private" else None
-            rule = self.book.fabric_port(self.plan.get("fabric_switch", record.switch), record, part)
+            switch = self.plan.get("fabric_switch", record.switch)
+            apart = any(other.isolated for other in self.plan.where("fabric_port", "switch", switch.id))
+            rule = self.book.fabric_port(switch, record, part, apart)
             self.wiring.port_rules[port] = rule
         return rule
 
     def _fabric(self) -> None:
         wiring, plan = self.wiring, self.plan
         fabric = build_fabric(plan, self.book, wiring.bridge_of, wiring.far, self._rule_of)
+        for uplink in joining(plan):
+            port = plan.get("host_port", uplink.over)
+            ends = (wiring.bridge_of[uplink.switch].number, wiring.bridge_of[port.switch].number)
+            rules = (self._uplink_rule(uplink), self.book.host_port(port.vid, self._apart(port.switch)))
+            fabric.add(Link(f"{uplink.id}>{port.id}", ends, rules, ((uplink.id,), (port.id,)), None))
         for id in self._nics_with_functions():
             nic = plan.get("nic", id)
             bridge = wiring.bridge_of[id].number
@@ -504,7 +525,7 @@ class _Compiler:
             return [n for n in found if n is not None and n.id != nic.id and n.link == "up"]
         if uplink is not None and uplink.mode == "lacp":
             bridge = self.wiring.bridge_of[uplink.switch].number
-            team = self._team(uplink, bridge, plan.where("nic", "uplink", uplink.id), "")
+            team = self._team(uplink, bridge, nics_of(plan, uplink), "")
             together = [m.nic for m in team.members if not m.dead and self._lag_of(m.nic) == lag.id]
             if nic in together:
                 return [n for n in together if n is not nic and isinstance(n, Nic)]
@@ -541,7 +562,7 @@ class _Compiler:
             return Member(nic, None, open=False, dead="is excluded")
         if nic.wireless and (order or self.wiring.bridges[bridge].trunk >= 0):
             return Member(nic, None, open=False, dead="is wireless and sends with the host’s own address only")
-        rule = self.book.uplink(uplink, wireless=nic.wireless)
+        rule = self._uplink_rule(uplink, wireless=nic.wireless)
         key = f"{uplink.id}>{nic.id}"
         functions = self.wiring.bridge_of.get(nic.id)
         if functions is not None and nic.link == "up":
@@ -596,7 +617,7 @@ class _Compiler:
             if member.link is None or lag is None or lag.lacp or len(same) < 2:
                 continue
             assert isinstance(member.nic, Nic)
-            rule = self.book.uplink(uplink, wireless=member.nic.wireless, one_way=True)
+            rule = self._uplink_rule(uplink, wireless=member.nic.wireless, one_way=True)
             link = member.link
             back = Link(f"{link.key}<", link.ends, (rule, link.rules[1]), link.records, link.cable, link.nic, link.mtu)
             made.append(Member(member.nic, back, open=False, one_way=True))
@@ -617,7 +638,27 @@ class _Compiler:
         members = [self._member(bridge, uplink, nic, role(nic), order) for nic in sorted(nics, key=place)]
         members = self._aggregated(uplink, members)
         members.sort(key=lambda m: (bool(m.dead), m.one_way))
-        return Team(uplink, bridge, self.book.uplink(uplink), tuple(members), sum(not m.dead for m in members), order)
+        return Team(uplink, bridge, self._uplink_rule(uplink), tuple(members), sum(not m.dead for m in members), order)
+
+    def _uplink_rule(self, uplink: Uplink, wireless: bool = False, one_way: bool = False) -> PortRule:
+        """An uplink's rule on its switch, with the tags that it puts on and those that others take off its NICs."""
+        plan, filters = self.plan, self.plan.get("virtual_switch", uplink.switch).filters
+        apart, push = self._apart(uplink.switch), stack(plan, uplink)
+        return self.book.uplink(uplink, wireless, one_way, filters, apart, push, away(plan, uplink))
+
+    def _apart(self, switch: str) -> bool:
+        """Whether a virtual switch has isolated ports."""
+        known = self._isolating.get(switch)
+        if known is None:
+            plan = self.plan
+            groups = plan.where("port_group", "switch", switch)
+            known = any(port.isolated for port in (*groups, *plan.where("uplink", "switch", switch))) or any(
+                a.isolated
+                for a in plan.grouped("adapter", "isolated").get(True, ())
+                if _adapter_block(plan, a) == switch
+            )
+            self._isolating[switch] = known
+        return known
 
     def _block(self, key: str) -> None:
         block = self.wiring.blocks[key] = Block(key)
@@ -638,8 +679,16 @@ class _Compiler:
 
     def _switch(self, block: Block) -> None:
         plan, bridge = self.plan, self.wiring.bridge_of[block.key].number
-        uplinks = sorted(plan.where("uplink", "switch", block.key), key=lambda u: u.id)
-        nics = {uplink.id: plan.where("nic", "uplink", uplink.id) for uplink in uplinks}
+        # A share of another uplink goes over that one's NICs, as that one chooses among them.
+        uplinks = [
+            replace(u, mode=base.mode, carries=base.carries, detect=base.detect)
+            if (base := root(plan, u)) is not u
+            else u
+            for u in sorted(plan.where("uplink", "switch", block.key), key=_id)
+            if u.over not in plan.of("host_port")
+        ]
+        nics = {uplink.id: nics_of(plan, uplink) for uplink in uplinks}
+        filters, apart = plan.get("virtual_switch", block.key).filters, self._apart(block.key)
         wireless = len(uplinks) == 1 and any(nic.wireless for nic in nics[uplinks[0].id])
         groups = sorted(plan.where("port_group", "switch", block.key), key=lambda g: g.id)
         orders = [g.id for g in groups if plan.where("group_order", "port_group", g.id)]
@@ -647,14 +696,27 @@ class _Compiler:
             block.teams.extend(self._team(uplink, bridge, nics[uplink.id], order) for uplink in uplinks)
         ports = sorted(plan.where("host_port", "switch", block.key), key=lambda p: p.id)
         for port in ports:
-            self._stand(block, port, self._at(bridge, self.book.host_port(port.vid)), UNTAGGED, port.connected)
+            self._stand(block, port, self._at(bridge, self.book.host_port(port.vid, apart)), UNTAGGED, port.connected)
         for group in groups:
             if group.mode == "overlay":
                 continue
             part = private_part(plan, group.vid) if group.mode == "private" else None
-            rule = self.book.port_group(group, part)
             order = group.id if group.id in orders else ADAPTERS if wireless else ""
-            self._seats(block, plan.where("adapter", "port_group", group.id), self._at(bridge, rule, order))
+            alike: list[Adapter] = []
+            for adapter in plan.where("adapter", "port_group", group.id):
+                if not own(adapter):
+                    alike.append(adapter)
+                    continue
+                words = said_of(adapter, group)
+                if not filters:
+                    rule = self.book.unfiltered(words, apart)
+                else:
+                    rule = self.book.port_group(group, part if adapter.members is None else None, words, apart)
+                self._seats(block, [adapter], self._at(bridge, rule, order))
+            rule = (
+                self.book.port_group(group, part, apart=apart) if filters else self.book.unfiltered(said(group), apart)
+            )
+            self._seats(block, alike, self._at(bridge, rule, order))
         for port in ports:
             for group in sorted(plan.where("port_group", "over", port.id), key=lambda g: g.id):
                 rule = self.book.port_group(group)
@@ -664,11 +726,11 @@ class _Compiler:
 
     def _stations(self, block: Block) -> None:
         plan = self.plan
-        for own in sorted(plan.all("station_port"), key=lambda p: p.id):
-            port = plan.get("fabric_port", own.port)
+        for record in sorted(plan.all("station_port"), key=_id):
+            port = plan.get("fabric_port", record.port)
             bridge = self.wiring.bridge_of[port.switch].number
-            label = int(self.wiring.classes.of[own.vid]) if own.vid else UNTAGGED
-            self._stand(block, own, self._at(bridge, self._rule_of(port.id)), label, True, judged=False)
+            label = int(self.wiring.classes.of[record.vid]) if record.vid else UNTAGGED
+            self._stand(block, record, self._at(bridge, self._rule_of(port.id)), label, True, judged=False)
 
     def _at(
         self, bridge: int, rule: PortRule | None, order: str = "", reason: str = "", vni: int = 0, over: str = ""

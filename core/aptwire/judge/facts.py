@@ -12,6 +12,8 @@ from aptwire.forward.wiring import Block, Wiring
 from aptwire.plan import vids
 from aptwire.plan.kinds import GUARDS, SHAPES, Adapter, FabricPort, HostPort, Nic, PortGroup, Uplink
 from aptwire.plan.plan import Plan
+from aptwire.plan.ports import carries, said
+from aptwire.plan.sharing import sharing
 
 GUESTS = "guests"
 
@@ -81,15 +83,15 @@ def all_facts(wiring: Wiring, uses: dict[str, tuple[str, int | None]]) -> Iterat
 
 def group_vids(plan: Plan, group: PortGroup) -> frozenset[int]:
     """The VIDs that a port group uses, 0 for untagged; an overlay uses none on its own switch."""
-    if group.mode == "trunk":
+    if group.mode in ("trunk", "standard"):
         tags = [
             t.vid
             for a in plan.where("adapter", "port_group", group.id)
             for t in plan.where("guest_tag", "adapter", a.id)
         ]
-        listed = vids.members(group.allowed or "")
-        native = frozenset() if group.native is None else frozenset([group.native])
-        return (frozenset(tags) if tags and len(listed) > len(tags) else listed) | native
+        words = said(group)
+        listed, bare = vids.members(words.gives or "") - words.bare, words.bare
+        return (frozenset(tags) if tags and len(listed) > len(tags) else listed) | bare
     if group.mode == "private":
         parts = plan.where("secondary_vlan", "vid", group.vid)
         if parts:
@@ -124,8 +126,10 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
                 segment = plan.of("segment").get(record.belongs)
                 if segment is not None and group.mode != "overlay":
                     roles.setdefault(segment.role or GUESTS, set()).add(getattr(record, "vid", None) or group.vid or 0)
-    base = tuple(team for team in block.teams if not team.order)
+    # What goes over another uplink's NICs is that one's affair.
+    base = tuple(team for team in block.teams if not team.order and getattr(team.uplink, "over", None) is None)
     facts = Facts(switch.host, switch.id, frozenset(needs), roles, base)
+    shared = _shared(plan, base)
     for team in base:
         carried: dict[str, frozenset[int]] = {}
         for member in team.members:
@@ -135,7 +139,7 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
         for port_id, own in carried.items():
             port = plan.get("fabric_port", port_id)
             if port.mode == "trunk":
-                spare = vids.bits(port.allowed or "") & ~sum(1 << v for v in facts.needs | _native(port))
+                spare = vids.bits(port.allowed or "") & ~sum(1 << v for v in facts.needs | _native(port) | shared)
                 facts.excess[port_id] = spare
             anywhere = frozenset().union(*carried.values()) & facts.needs
             facts.lacking[port_id] = anywhere - own
@@ -146,7 +150,7 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
         if (differing := deviations(group, adapter))
     )
     facts.empty = tuple(g for g in groups if not plan.where("adapter", "port_group", g.id))
-    facts.groups = tuple((g, (g.mode, g.vid, g.allowed, g.native, g.vni)) for g in groups)
+    facts.groups = tuple((g, _port(g)) for g in groups)
     alike: dict[tuple[object, ...], list[PortGroup]] = {}
     for group, key in facts.groups:
         alike.setdefault(key, []).append(group)
@@ -181,6 +185,18 @@ def _quiet(wiring: Wiring, team: Team) -> bool:
     )
 
 
+def _shared(plan: Plan, teams: Iterable[Team]) -> frozenset[int]:
+    """The VIDs that go over these teams' NICs from other switches."""
+    uplinks = (team.uplink for team in teams if isinstance(team.uplink, Uplink))
+    return frozenset(u.vid for own in uplinks for u in sharing(plan, own) if u.vid)
+
+
+def _port(group: PortGroup) -> tuple[object, ...]:
+    """What makes two port groups the same to a frame."""
+    words = (group.mode, group.vid, group.allowed, group.native, group.vni, group.pvid, group.members, group.untagged)
+    return (*words, group.admits, group.isolated, group.reflects)
+
+
 def _native(port: FabricPort) -> frozenset[int]:
     return frozenset() if port.native is None else frozenset([port.native])
 
@@ -188,8 +204,7 @@ def _native(port: FabricPort) -> frozenset[int]:
 def port_vids(plan: Plan, port: FabricPort) -> frozenset[int]:
     """The VIDs that pass at a fabric port."""
     switch = plan.get("fabric_switch", port.switch)
-    listed = vids.members(port.allowed or "") | _native(port)
-    found = listed if port.mode == "trunk" else frozenset([port.vid or 0])
+    found = carries(port)
     return found & vids.members(switch.vlans) if switch.managed and switch.vlans is not None else found
 
 

@@ -307,14 +307,20 @@ class _Finder:
 
     def _tagged(self, record: Record | None, place: Place, their: str) -> str:
         if isinstance(record, PortGroup):
+            into = tag_text(self.wiring, place.context)
             tag = {
                 "access": f"is tagged {record.vid}",
                 "untagged": "is untagged",
-                "trunk": f"is a trunk ({tag_text(self.wiring, place.context)})",
+                "trunk": f"is a trunk ({into})",
                 "private": f"is private on {record.vid}",
                 "overlay": f"carries VNI {record.vni}",
+                "standard": f"takes {'them' if their == 'their' else 'it'} in on {into}",
             }
-            return f"{their} port group {record.name} {tag[record.mode]}"
+            own_word = isinstance(found := self.plan.find(place.endpoint), Adapter) and found.members is not None
+            said = tag["standard"] if own_word else tag[record.mode]
+            if not self.plan.get("virtual_switch", record.switch).filters:
+                said = "is on a switch that filters nothing"
+            return f"{their} port group {record.name} {said}"
         if isinstance(record, HostPort):
             return f"it is {'tagged ' + str(record.vid) if record.vid else 'untagged'}"
         return f"{called(self.plan, record)} puts {'it' if their == 'its' else 'them'} there"

@@ -246,4 +246,4 @@ def is_idle(plan: Plan, endpoint: str) -> bool:
 
 def tag_text(wiring: Wiring, number: int) -> str:
     """A VID class as people say it: its VID, or "untagged"."""
-    return str(wiring.classes.vid(number)) if number > 0 else "untagged"
+    return str(wiring.classes.vid(number) or "untagged") if number > 0 else "untagged"

@@ -37,7 +37,11 @@ def _local_rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
                             found.append((team_number[id(team)], n, -1, 0, True))
                         else:
                             far = wiring.bridges[member.link.ends[1]].trunk
-                            found.append((team_number[id(team)], n, pairings.number(*member.link.rules), far, False))
+                            pair = pairings.number(*member.link.rules)
+                            found.append((team_number[id(team)], n, pair, far, member.link.rules[1].partial))
+                switch = wiring.plan.of("virtual_switch").get(bridge.id)
+                if switch is not None and switch.partial:
+                    found.append((-1, -1, -1, 0, True))
             if not found:
                 found.append((-1, -1, -1, 0, False))
         rows.extend((number, way, *option) for way, option in enumerate(found))
@@ -144,6 +148,7 @@ class Rowed:
             vid = self.plan.get("segment", secondary.segment).vid
             primary[self.wiring.classes.of[secondary.vid]] = self.wiring.classes.of[vid or 0]
         known = np.isin(np.arange(count), self.tag[: len(self.segments)])
+        primary[self.wiring.classes.plain :] = primary[self.wiring.classes.base[self.wiring.classes.plain :]]
         arrived = primary[np.maximum(landed, 0)]
         untagged = (wanted == 0) & (context == 0) & ((landed <= 0) | ~known[np.maximum(landed, 0)])
         right = ((wanted > 0) & (landed >= 0) & (arrived == wanted)) | untagged
@@ -227,6 +232,11 @@ class Rowed:
                 found.add(int(domains.component[node]))
             found.add(self.base + stand.bridge * self.count + context)
         return found
+
+    def _reached_from(self, stand: int, group: int, domains: Domains) -> set[int]:
+        """The groups in which a stand that speaks in a group is heard: its switch's, its own, and where that one's frames get to."""
+        beside = self.base + int(self.bridge[stand]) * self.count + max(int(self.context[stand]), 0)
+        return {beside, *(domains.hearers(group) if group in domains.one_way() else (group,))}
 
     def _routers(self) -> dict[int, list[tuple[str, int]]]:
         """For the stands of overlays that are carried over routers: each station, and its stand that is the gateway."""

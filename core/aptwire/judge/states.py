@@ -319,8 +319,10 @@ class States(Rowed):
         speaks = {a: int(now.group[a]) for a in numbers}
         hears = {a: self._heard_by(int(now.chosen[a]), speaks[a], now.domains) for a in numbers}
 
+        reaches = {a: self._reached_from(number, speaks[a], now.domains) for a, number in numbers.items()}
+
         def meet(a: int, b: int) -> bool:
-            return speaks[a] in hears[b] and speaks[b] in hears[a]
+            return not hears[b].isdisjoint(reaches[a]) and not hears[a].isdisjoint(reaches[b])
 
         gates = self._gates(now, segment, of)
         promiscuous = [[a] for a, number in numbers.items() if self._wide(number)]

@@ -118,7 +118,7 @@ class _Judge(States):
         several = np.unique(pair_group[1:][pair_group[1:] == pair_group[:-1]]) if pairs.size else pairs
         one_way = self.domains.one_way()
         lonely = speaking & ~rows.mutual & (rows.node >= 0)
-        if not several.size and not one_way and not lonely.any() and not self.routers:
+        if not several.size and not one_way and not lonely.any() and not self.routers and not self.private:
             return
         present: dict[int, set[int]] = {}
         for group, segment in zip(pair_group.tolist(), pair_segment.tolist(), strict=True):
@@ -131,6 +131,7 @@ class _Judge(States):
                     meets.setdefault(start, set()).update(mixed)
                     meets.setdefault(other, set()).update(mixed)
         self._one_way(meets, present, groups, lonely)
+        self._overheard(meets, present, groups, speaking)
         routed: dict[tuple[int, str], set[int]] = {}
         for row in np.flatnonzero(speaking & np.isin(rows.stand, list(self.routers))).tolist():
             for router in self._over_routers(row, groups):
@@ -154,6 +155,27 @@ class _Judge(States):
                 if reached in present and present[reached] - {segment}:
                     meets.setdefault(reached, set(present[reached])).add(segment)
                     meets.setdefault(int(groups[row]), set()).update(present[reached] | {segment})
+
+    def _overheard(
+        self, meets: dict[int, set[int]], present: dict[int, set[int]], groups: np.ndarray, speaking: np.ndarray
+    ) -> None:
+        """Stands that hear other groups than the one in which they speak: what is said there comes to their ears."""
+        rows = self.rows
+        private = np.flatnonzero(speaking & np.isin(rows.stand, list(self.private))).tolist() if self.private else []
+        ears: dict[int, set[tuple[int, int]]] = {}
+        for row in private:
+            for heard in self._hearing(row, self.domains):
+                ears.setdefault(heard, set()).add((int(groups[row]), int(self.segment[rows.stand[row]])))
+        if not ears:
+            return
+        voices = {(int(groups[row]), int(rows.stand[row])) for row in np.flatnonzero(speaking).tolist()}
+        for spoken, stand in voices:
+            mine = int(self.segment[stand])
+            for reached in self._reached_from(stand, spoken, self.domains):
+                for group, segment in ears.get(reached, ()):
+                    if segment != mine:
+                        meets.setdefault(spoken, set(present[spoken])).add(segment)
+                        meets.setdefault(group, set(present.get(group, ()))).update((mine, segment))
 
     def _expose(self, status: np.ndarray, groups: np.ndarray, speaking: np.ndarray, meets: dict[int, set[int]]) -> None:
         rows = self.rows

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import partial
 from typing import Any
 
+from aptwire.plan import vids
 from aptwire.plan.fields import ID_PATTERN
 from aptwire.plan.kinds import (
     GUARDS,
@@ -20,6 +21,7 @@ from aptwire.plan.kinds import (
     FabricPort,
     FabricSwitch,
     GroupOrder,
+    HostPort,
     Limits,
     Mirror,
     Nic,
@@ -35,6 +37,7 @@ from aptwire.plan.kinds import (
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.private import private_part
+from aptwire.plan.sharing import root
 
 _ID = re.compile(ID_PATTERN)
 
@@ -201,6 +204,9 @@ def _rivals(plan: Plan, record: Record, names: dict[str, dict[str, list[Record]]
     elif isinstance(record, Adapter):
         same = _named_alike(plan, record, names)
         yield "name", same, lambda other: f"“{record.name}” is taken on this host by adapter {other.id}"
+    elif isinstance(record, Uplink) and record.over is not None and record.vid is not None:
+        same = [u for u in plan.where("uplink", "over", record.over) if u.vid == record.vid]
+        yield "vid", same, lambda other: f"VID {record.vid} already goes from these NICs to uplink {other.name}"
     elif isinstance(record, SecondaryVlan) and record.type == "isolated":
         same = [s for s in plan.where("secondary_vlan", "segment", record.segment) if s.type == "isolated"]
         name = plan.get("segment", record.segment).name
@@ -266,6 +272,8 @@ def _fit_secondary(plan: Plan, secondary: SecondaryVlan) -> Iterator[Problem]:
 def _fit_nic(plan: Plan, nic: Nic) -> Iterator[Problem]:
     if nic.uplink is None:
         return
+    if plan.get("uplink", nic.uplink).over is not None:
+        yield _problem(nic, "uplink", "goes over another uplink’s NICs, and so takes none of its own")
     switch = plan.of("virtual_switch").get(plan.get("uplink", nic.uplink).switch)
     if switch is not None and switch.host != nic.host:
         yield _problem(nic, "uplink", f"belongs to a switch of another host than {nic.name}")
@@ -310,7 +318,15 @@ def _fit_group_order(plan: Plan, order: GroupOrder) -> Iterator[Problem]:
 
 
 def _fit_uplink(plan: Plan, uplink: Uplink) -> Iterator[Problem]:
-    """A port group's own order says over which NIC of the one uplink it goes; with several uplinks that says nothing."""
+    """An uplink in the standard's words has no other ones; one over another uplink has no NICs.
+
+    A port group's own order says over which NIC of the one uplink it goes; with several uplinks that says nothing.
+    """
+    yield from _standard(uplink, uplink.members is not None)
+    for field in ("allowed", "native") if uplink.members is not None else ():
+        if getattr(uplink, field) is not None:
+            yield _problem(uplink, field, "its list of members says what it carries, in the standard’s own words")
+    yield from _share(plan, uplink)
     if len(plan.where("uplink", "switch", uplink.switch)) > 1:
         for group in plan.where("port_group", "switch", uplink.switch):
             if plan.where("group_order", "port_group", group.id):
@@ -319,7 +335,34 @@ def _fit_uplink(plan: Plan, uplink: Uplink) -> Iterator[Problem]:
                 return
 
 
+def _share(plan: Plan, uplink: Uplink) -> Iterator[Problem]:
+    """An uplink over another one's NICs."""
+    if uplink.over is None:
+        if uplink.vid is not None:
+            yield _problem(uplink, "vid", "only an uplink over another one’s NICs has a tag of its own")
+        return
+    under = plan.find(uplink.over, ("uplink", "host_port"))
+    assert isinstance(under, (Uplink, HostPort))
+    hosts = [
+        plan.get("virtual_switch", u.switch).host for u in (uplink, under) if u.switch in plan.of("virtual_switch")
+    ]
+    if isinstance(under, HostPort):
+        if uplink.vid is not None:
+            yield _problem(uplink, "vid", f"{under.name} has the VID already")
+        if under.switch == uplink.switch:
+            yield _problem(uplink, "over", f"{under.name} is a port of the same switch")
+    elif under.over in plan.of("host_port"):
+        yield _problem(uplink, "over", f"{under.name} has no NICs to share")
+    if len(set(hosts)) > 1:
+        yield _problem(uplink, "over", f"{under.name} is on another host")
+    if isinstance(under, Uplink) and root(plan, uplink).over in plan.of("uplink"):
+        yield _problem(uplink, "over", "these uplinks go over each other in a circle, and none has NICs")
+    for nic in plan.where("nic", "uplink", uplink.id)[:1]:
+        yield _problem(uplink, "over", f"it has a NIC of its own, {nic.name}, so it can’t go over {under.name}")
+
+
 def _fit_adapter(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
+    yield from _standard(adapter, adapter.members is not None)
     guest = plan.get("guest", adapter.guest)
     group = plan.of("port_group").get(adapter.port_group)
     switch = plan.of("virtual_switch").get(group.switch) if group is not None else None
@@ -335,7 +378,7 @@ def _fit_adapter(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
             yield _problem(
                 adapter, "function_of", f"{called(plan, nic)} is on another host than the guest {guest.name}"
             )
-        for field in (*GUARDS, *SHAPES):
+        for field in (*GUARDS, *SHAPES, "members", "admits", "isolated", "reflects"):
             if getattr(adapter, field) is not None:
                 yield _problem(adapter, field, "a direct adapter bypasses the switch: no guard or limit applies to it")
     else:
@@ -436,7 +479,23 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
 }
 
 
+def _standard(record: PortGroup | FabricPort | Uplink | Adapter, asked: bool) -> Iterator[Problem]:
+    """The fields of a port in the standard's own words (IEEE 802.1Q clause 8.8.2); `asked`: whether it must have them."""
+    members, bare = vids.members(record.members or ""), vids.members(record.untagged or "")
+    if asked and record.members is None:
+        yield _problem(record, "members", f"a standard {record.title} needs its list of members")
+    for field in ("members", "untagged", "pvid"):
+        if not asked and getattr(record, field) is not None:
+            yield _problem(record, field, f"only a standard {record.title} has {'a PVID' if field == 'pvid' else 'it'}")
+            return
+    if bare - members:
+        yield _problem(record, "untagged", f"{vids.write(bare - members)} can’t leave untagged without being a member")
+    if record.pvid is not None and record.pvid not in members:
+        yield _problem(record, "pvid", f"the PVID {record.pvid} is not among the members")
+
+
 def _tagging(plan: Plan, record: PortGroup | FabricPort) -> Iterator[Problem]:
+    yield from _standard(record, record.mode == "standard")
     single = record.mode in ("access", "private")
     if single and record.vid is None:
         yield _problem(record, "vid", f"{_a(record.mode)} {record.title} needs a VID")

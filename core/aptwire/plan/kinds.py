@@ -19,6 +19,7 @@ from aptwire.plan.fields import Spec
 RATE = (8, 800_000_000)
 BURST = (1_500, 1_000_000_000)
 GUARDS = ("overhear", "new_address", "foreign_source", "serve_leases", "advertise_routes")
+ADMITS = ("all", "untagged", "tagged")
 SHAPES = ("send_rate", "send_peak", "send_burst", "receive_rate", "receive_peak", "receive_burst")
 
 
@@ -148,11 +149,15 @@ class VirtualSwitch(Record):
     limits: str = f.choice(
         "both", "sending", "receiving", "none", default="both", help="which way of an adapter's traffic it can limit"
     )
+    filters: bool = f.flag(True, help="false: it passes every tag unseen, whatever its ports say")
+    partial: bool = f.flag(
+        False, help="true: it has a port that the plan doesn't hold, and what is behind that is open"
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
 class Uplink(Record):
-    """A virtual switch's way out: a team of NICs (or one) that share a tag list."""
+    """A virtual switch's way out: a team of NICs (or one) that share a tag list, or a share of another uplink's."""
 
     kind: ClassVar[str] = "uplink"
     title: ClassVar[str] = "uplink"
@@ -170,6 +175,23 @@ class Uplink(Record):
     detect: str = f.choice("link", "probe", default="link", help="what tells that a member has failed")
     fail_back: bool = f.flag(True, help="a standby team returns to its preferred member once that is well again")
     announce: bool = f.flag(True, help="after a failover the fabric is told where the addresses are now")
+    over: str | None = f.ref(
+        "uplink",
+        "host_port",
+        optional=True,
+        help="having no NICs: the uplink of the same host whose NICs it uses, or the host port of another switch on which it sits",
+    )
+    vid: int | None = f.vid(
+        help="of one over another uplink: the tag that it puts on and takes off; what comes in with the tag is its own"
+    )
+    pvid: int | None = f.vid(help="in the standard's own words: the VID of untagged frames; absent: they are dropped")
+    members: str | None = f.vid_set(help="in the standard's own words: the VIDs let in and out")
+    untagged: str | None = f.vid_set(help="in the standard's own words: the members that leave untagged")
+    admits: str | None = f.choice(
+        *ADMITS, optional=True, help="which frames are let in; absent: what is usual for its mode"
+    )
+    isolated: bool = f.flag(False, help="kept from the other isolated ports of its switch")
+    reflects: bool = f.flag(False, help="a frame may leave by the port that it came in by")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -203,7 +225,7 @@ class PortGroup(Record):
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("switch", "name"),)
     switch: str = f.ref("virtual_switch")
     name: str = f.name()
-    mode: str = f.choice("untagged", "access", "trunk", "private", "overlay")
+    mode: str = f.choice("untagged", "access", "trunk", "private", "overlay", "standard")
     vid: int | None = f.vid(
         help="of an access port group; of a private one: the primary (promiscuous) or a secondary VID"
     )
@@ -213,6 +235,14 @@ class PortGroup(Record):
     )
     vni: int | None = f.number(1, 16_777_215, help="of an overlay port group")
     over: str | None = f.ref("host_port", optional=True, help="of an overlay port group: the host port that carries it")
+    pvid: int | None = f.vid(help="in the standard's own words: the VID of untagged frames; absent: they are dropped")
+    members: str | None = f.vid_set(help="in the standard's own words: the VIDs let in and out")
+    untagged: str | None = f.vid_set(help="in the standard's own words: the members that leave untagged")
+    admits: str | None = f.choice(
+        *ADMITS, optional=True, help="which frames are let in; absent: what is usual for its mode"
+    )
+    isolated: bool = f.flag(False, help="kept from the other isolated ports of its switch")
+    reflects: bool = f.flag(False, help="a frame may leave by the port that it came in by")
     overhear: bool = f.flag(False, help="its adapters may receive others' frames")
     new_address: bool = f.flag(False, help="its adapters may receive on a changed MAC address")
     foreign_source: bool = f.flag(False, help="its adapters may send from a MAC address not their own")
@@ -294,6 +324,14 @@ class Adapter(Record):
     hot_plug: bool = f.flag(True, help="may be plugged in and out while the guest runs")
     team: str = f.text(40, help="the guest's own team that it is in")
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet that the guest sends")
+    pvid: int | None = f.vid(
+        help="its own port in the standard's words: the VID of untagged frames; absent: they are dropped"
+    )
+    members: str | None = f.vid_set(help="its own port in the standard's words: the VIDs let in and out")
+    untagged: str | None = f.vid_set(help="its own port in the standard's words: the members that leave untagged")
+    admits: str | None = f.choice(*ADMITS, optional=True, help="which frames are let in; absent: as its port group")
+    isolated: bool | None = f.maybe(help="its own word; absent: as its port group")
+    reflects: bool | None = f.maybe(help="as above")
     overhear: bool | None = f.maybe(help="its own word; absent: as its port group")
     new_address: bool | None = f.maybe(help="as above")
     foreign_source: bool | None = f.maybe(help="as above")
@@ -374,7 +412,7 @@ class FabricPort(Record):
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("switch", "name"),)
     switch: str = f.ref("fabric_switch")
     name: str = f.name()
-    mode: str = f.choice("access", "trunk", "private")
+    mode: str = f.choice("access", "trunk", "private", "standard")
     vid: int | None = f.vid(help="of an access port; of a private one: the primary (promiscuous) or a secondary VID")
     allowed: str | None = f.vid_set(help="of a trunk port")
     native: int | None = f.vid(help="of a trunk: the VID of untagged frames; absent: they are dropped")
@@ -382,6 +420,15 @@ class FabricPort(Record):
     speed: int | None = f.number(10, 800_000, help="Mbit/s")
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
     lag: str | None = f.ref("lag", optional=True)
+    pvid: int | None = f.vid(help="in the standard's own words: the VID of untagged frames; absent: they are dropped")
+    members: str | None = f.vid_set(help="in the standard's own words: the VIDs let in and out")
+    untagged: str | None = f.vid_set(help="in the standard's own words: the members that leave untagged")
+    admits: str | None = f.choice(
+        *ADMITS, optional=True, help="which frames are let in; absent: what is usual for its mode"
+    )
+    isolated: bool = f.flag(False, help="kept from the other isolated ports of its switch")
+    reflects: bool = f.flag(False, help="a frame may leave by the port that it came in by")
+    partial: bool = f.flag(False, help="true: it may carry more VIDs than are named here")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

@@ -154,8 +154,11 @@ def _constraints(kind: str) -> list[Any]:
             one = models.Q()
             for chosen in columns_of(name, spec):
                 one |= models.Q(**{f"{c}__isnull": c != chosen for c in columns_of(name, spec)})
+            if spec.optional:
+                one |= models.Q(**{f"{c}__isnull": True for c in columns_of(name, spec)})
             made.append(models.CheckConstraint(condition=one, name=f"{kind}_{name}_one"))
-            for column in columns_of(name, spec):
+            # An end of a cable is one; what an uplink goes over may have several upon it.
+            for column in columns_of(name, spec) if kind == "cable" else ():
                 made.append(
                     models.UniqueConstraint(
                         fields=[column], name=f"{kind}_{column}_once", deferrable=models.Deferrable.DEFERRED

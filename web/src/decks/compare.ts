@@ -1,7 +1,8 @@
 import type { Operation, RecordOf } from "../api/client";
-import { speed, spokenVids, type Book } from "../model/records";
+import { speed, type Book } from "../model/records";
 import { byName, membersOf, reachOf } from "./layout";
-import { patch, portName, tagText } from "./edits";
+import { PORT_FIELDS, portLike, tagText, unusual, uplinkText } from "../model/ports";
+import { patch, portName } from "./edits";
 import { freshId, put } from "./making";
 
 /** One thing that two parts may differ in; null: not there. */
@@ -80,7 +81,7 @@ function uplinkPart(book: Book, host: string, on: string, u: RecordOf<"uplink"> 
   const mode = (r: RecordOf<"uplink">): string => r.mode ?? "standby";
   const team = aspect("team", u, v, (r) => `${mode(r)} over ${membersOf(book, r).map((n) => n.name).join(", ") || "nothing"}`, (a, b) => (mode(a) === mode(b) ? undefined : { message: `Make the uplink of ${on} on ${host} ${mode(a)}`, operations: [patch("uplink", b.id, { mode: mode(a) })] }));
   const further = [
-    aspect("lets through", u, v, (r) => joined(r.allowed == null ? "every VID" : spokenVids(r.allowed), nativeText(r)), (a, b) => ({ message: `Let the same VIDs through ${on} of ${host}`, operations: [patch("uplink", b.id, { allowed: a.allowed ?? null, native: a.native ?? null })] })),
+    aspect("lets through", u, v, (r) => joined(uplinkText(r), nativeText(r), ...unusual(r)), (a, b) => ({ message: `Let the same VIDs through ${on} of ${host}`, operations: [patch("uplink", b.id, Object.fromEntries(PORT_FIELDS.filter((n) => n !== "vid").map((n) => [n, a[n] ?? (n === "isolated" || n === "reflects" ? false : null)])))] })),
     aspect("failover", u, v, (r) => joined(`failure seen by ${r.detect ?? "link"}`, (r.fail_back ?? true) ? "returns" : "stays", (r.announce ?? true) ? "announces" : "doesn’t announce"), (a, b) => ({ message: `Let ${on} of ${host} fail over as on the other`, operations: [patch("uplink", b.id, { detect: a.detect ?? "link", fail_back: a.fail_back ?? true, announce: a.announce ?? true })] })),
   ];
   return { kind: "uplink", name: u?.name ?? v?.name ?? "", ids: [u?.id, v?.id], aspects: u && v ? [team, ...further] : [team], parts: [] };
@@ -90,9 +91,9 @@ function groupPart(book: Book, right: string, host: string, there: RecordOf<"vir
   // An overlay goes over the host port of the same name.
   const carrier = (id: string | null | undefined): string | undefined => book.of("virtual_switch", "host", right).flatMap((s) => book.of("host_port", "switch", s.id)).find((p) => p.name === book.get("host_port", id)?.name)?.id;
   const over = g?.mode === "overlay" ? carrier(g.over) : null;
-  const like = g ? { mode: g.mode, vid: g.vid ?? null, allowed: g.allowed ?? null, native: g.native ?? null, vni: g.vni ?? null, over } : {};
+  const like = g ? { ...portLike(g), vni: g.vni ?? null, over } : {};
   const same = (names: readonly (keyof RecordOf<"port_group">)[], from: RecordOf<"port_group">): Record<string, unknown> => Object.fromEntries(names.map((n) => [n, from[n] ?? (GUARDS.includes(n as never) ? false : null)]));
-  const tag = aspect("tag", g, h, (r) => joined(tagText(r), nativeText(r)), (_, b) => ({ message: `Tag port group ${name} of ${host} as on the other`, operations: [patch("port_group", b.id, like)] }));
+  const tag = aspect("tag", g, h, (r) => joined(tagText(r), nativeText(r), ...unusual(r)), (_, b) => ({ message: `Tag port group ${name} of ${host} as on the other`, operations: [patch("port_group", b.id, like)] }));
   if (over === undefined) tag.alike = undefined;
   else if (g && !h && there) tag.alike = { message: `Make port group ${name} on ${host}`, operations: [put("port_group", { id: freshId(book, `${there.id}/${name}`), switch: there.id, name, ...like })] };
   const aspects = [tag];
@@ -119,9 +120,9 @@ function portPart(host: string, name: string, p: RecordOf<"host_port"> | undefin
 function nicPart(book: Book, name: string, x: RecordOf<"nic"> | undefined, y: RecordOf<"nic"> | undefined): Part {
   const [p, q] = [x, y].map((n) => book.get("fabric_port", n ? book.far.get(n.id)?.id : undefined));
   const user = (n: RecordOf<"nic">): string => book.get("virtual_switch", book.get("uplink", n.uplink)?.switch)?.name ?? (n.addresses?.length ? "the host itself" : "nobody");
-  const carries = aspect("carries", p, q, (r) => joined(tagText(r), nativeText(r), r.enabled === false && "disabled"), (a, b) => ({
+  const carries = aspect("carries", p, q, (r) => joined(tagText(r), nativeText(r), ...unusual(r), r.enabled === false && "disabled"), (a, b) => ({
     message: `Set ${portName(book, b.id)} up as ${portName(book, a.id)}`,
-    operations: [patch("fabric_port", b.id, { mode: a.mode, vid: a.vid ?? null, allowed: a.allowed ?? null, native: a.native ?? null, enabled: a.enabled ?? true })],
+    operations: [patch("fabric_port", b.id, { ...portLike(a), enabled: a.enabled ?? true })],
   }));
   return {
     kind: "NIC",

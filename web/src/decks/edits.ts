@@ -1,4 +1,5 @@
 import type { Operation, PreviewResult, RecordOf, Verdict } from "../api/client";
+import { tagText } from "../model/ports";
 import { compareNames, type Book } from "../model/records";
 
 export interface Proposal {
@@ -12,14 +13,6 @@ export interface Proposal {
 }
 
 export const patch = (kind: Operation["kind"], id: string, set: Record<string, unknown>): Operation => ({ op: "patch", kind, id, set });
-
-/** What a port (group) carries, in a few words. */
-export function tagText(group: RecordOf<"port_group"> | RecordOf<"fabric_port">): string {
-  if (group.mode === "access") return String(group.vid);
-  if (group.mode === "trunk") return `trunk ${group.allowed || "nothing"}`;
-  if (group.mode === "private") return `private ${group.vid}`;
-  return "vni" in group && group.vni ? `VNI ${group.vni}` : "untagged";
-}
 
 export function moveAdapter(book: Book, adapter: RecordOf<"adapter">, group: RecordOf<"port_group">): Proposal {
   const guest = book.get("guest", adapter.guest)?.name ?? adapter.name;

@@ -36,6 +36,21 @@ const tagging = (modes: string[], native: string): FieldSpec[] => [
   { name: "allowed", label: "Allowed VIDs", kind: "vids", hint: "110, 200-219", when: is("mode", "trunk") },
   { name: "native", label: "Native VLAN", kind: "vid", hint: native, when: is("mode", "trunk"), least: modes.includes("untagged") ? 0 : 1 },
   choice("mode", "Mode", modes.map((m) => [m, m])),
+  ...standard(is("mode", "standard")),
+  admits(["", "as usual for its mode"]),
+  ...apart("flag"),
+];
+
+/** A port in the words of IEEE 802.1Q. */
+const standard = (when: (draft: Draft) => boolean, more = false): FieldSpec[] => [
+  { name: "members", label: "Member VIDs", kind: "vids", hint: "110, 200-219", when, more },
+  { name: "untagged", label: "Leave untagged", kind: "vids", hint: "none of them", when, more },
+  { name: "pvid", label: "PVID", kind: "vid", hint: "untagged dropped", when, more },
+];
+const admits = (absent: [string, string]): FieldSpec => choice("admits", "Admits", [absent, ["all", "all frames"], ["untagged", "untagged frames only"], ["tagged", "tagged frames only"]], { unless: null, more: true });
+const apart = (kind: "flag" | "maybe"): FieldSpec[] => [
+  { name: "isolated", label: "Isolated", kind, unless: kind === "flag" ? false : null, more: true },
+  { name: "reflects", label: "Reflects", kind, unless: kind === "flag" ? false : null, more: true },
 ];
 
 const guards = (kind: "flag" | "maybe"): FieldSpec[] =>
@@ -93,17 +108,30 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
     case "host":
       return [text("name", "Name"), text("site", "Site")];
     case "virtual_switch":
-      return [text("name", "Name"), { ...mtu, more: false }, choice("limits", "Can limit", [["both", "both ways"], ["sending", "what adapters send"], ["receiving", "what they receive"], ["none", "nothing"]])];
-    case "uplink":
+      return [text("name", "Name"), { ...mtu, more: false }, choice("limits", "Can limit", [["both", "both ways"], ["sending", "what adapters send"], ["receiving", "what they receive"], ["none", "nothing"]]), flag("filters", "Filters tags", true, { more: true }), flag("partial", "Known in part", false, { more: true })];
+    case "uplink": {
+      const host = book.get("virtual_switch", String(record?.switch ?? ""))?.host ?? "";
+      const beside = book.of("virtual_switch", "host", host).filter((s) => s.id !== record?.switch);
+      const under = beside.flatMap((s): [string, string][] => [
+        ...book.of("uplink", "switch", s.id).map((u): [string, string] => [u.id, `uplink ${u.name} of ${s.name}`]),
+        ...book.of("host_port", "switch", s.id).map((p): [string, string] => [p.id, `host port ${p.name} of ${s.name}`]),
+      ]);
+      const own = (d: Draft): boolean => !d.over;
       return [
-        { name: "allowed", label: "Lets through", kind: "vids", hint: "every VID" },
-        { name: "native", label: "Native VLAN", kind: "vid", hint: "untagged stays untagged" },
-        choice("mode", "Mode", MODES),
-        choice("detect", "Failure seen by", [["link", "link"], ["probe", "probe"]], { more: true }),
-        flag("fail_back", "Returns", true, { more: true }),
-        flag("announce", "Announces", true, { more: true }),
+        { name: "allowed", label: "Lets through", kind: "vids", hint: "every VID", when: (d) => !d.members },
+        { name: "native", label: "Native VLAN", kind: "vid", hint: "untagged stays untagged", when: (d) => !d.members },
+        choice("mode", "Mode", MODES, { when: own }),
+        choice("detect", "Failure seen by", [["link", "link"], ["probe", "probe"]], { more: true, when: own }),
+        flag("fail_back", "Returns", true, { more: true, when: own }),
+        flag("announce", "Announces", true, { more: true, when: own }),
+        { name: "over", label: "Goes over", kind: "ref", options: [["", "NICs of its own"], ...under], more: !record?.over, when: (d) => Boolean(d.over) || !book.of("nic", "uplink", record?.id ?? "").length },
+        { name: "vid", label: "With tag", kind: "vid", hint: "none", more: !record?.over, when: (d) => Boolean(d.over) },
+        ...standard((d) => d.allowed == null || d.allowed === "", true),
+        admits(["", "all frames"]),
+        ...apart("flag"),
         text("name", "Name", { more: true }),
       ];
+    }
     case "nic":
       return [
         choice("role", "Part in team", ROLES),
@@ -121,7 +149,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
       const host = book.get("virtual_switch", String(record?.switch ?? ""))?.host ?? "";
       const ports = book.of("virtual_switch", "host", host).flatMap((s) => book.of("host_port", "switch", s.id));
       return [
-        ...tagging(["access", "trunk", "untagged", "private", "overlay"], "0 for untagged"),
+        ...tagging(["access", "trunk", "untagged", "private", "overlay", "standard"], "0 for untagged"),
         number("vni", "VNI", "1 to 16777215", { when: is("mode", "overlay") }),
         { name: "over", label: "Carried by", kind: "ref", options: [["", "choose a host port"], ...ports.map((p): [string, string] => [p.id, p.name])], when: is("mode", "overlay") },
         text("name", "Name"),
@@ -156,7 +184,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
         flag("hot_plug", "Hot-plug", true, { more: true }),
         mtu,
         { name: "function_vid", label: "VID put on", kind: "vid", hint: "none", when: is("type", "direct"), more: true },
-        ...guards("maybe").map((f) => ({ ...f, when: (d: Draft) => d.type !== "direct" })),
+        ...[...standard(() => true, true), admits(["", "as its port group"]), ...apart("maybe"), ...guards("maybe")].map((f) => ({ ...f, when: (d: Draft) => d.type !== "direct" })),
         ...limits.map((f) => ({ ...f, when: (d: Draft) => d.type !== "direct" && (f.when?.(d) ?? true) })),
       ];
     case "guest_tag":
@@ -180,11 +208,12 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
     case "fabric_port": {
       const lags = book.of("lag", "switch", String(record?.switch ?? ""));
       return [
-        ...tagging(["access", "trunk", "private"], "untagged dropped"),
+        ...tagging(["access", "trunk", "private", "standard"], "untagged dropped"),
         flag("enabled", "Enabled", true),
         { name: "lag", label: "LAG", kind: "ref", options: [["", "none"], ...lags.map((l): [string, string] => [l.id, l.name])], more: !lags.length },
         number("speed", "Speed", "Mbit/s", { more: true }),
         mtu,
+        flag("partial", "Known in part", false, { more: true }),
         text("name", "Name", { more: true }),
       ];
     }

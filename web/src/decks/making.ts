@@ -1,6 +1,7 @@
 import type { Kind, Operation, RecordOf } from "../api/client";
 import { compareNames, inSubnet, speed, type Book } from "../model/records";
-import { patch, portName, tagText, type Proposal } from "./edits";
+import { tagText } from "../model/ports";
+import { patch, portName, type Proposal } from "./edits";
 import type { Draft } from "./fields";
 
 export const put = (kind: Kind, record: Draft): Operation => ({ op: "put", kind, record });

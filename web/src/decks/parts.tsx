@@ -1,9 +1,9 @@
 import type { Endpoint, RecordOf } from "../api/client";
 import type { Book } from "../model/records";
-import { segmentStyle, speed, spokenVids, vidsOf } from "../model/records";
+import { segmentStyle, speed } from "../model/records";
 import { MARKS, type Mark } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
-import { tagText } from "./edits";
+import { carriesVid, tagList, tagText, unusual, uplinkText } from "../model/ports";
 import type { Bar, Column, NicBox, Rect, SlotBox, SwitchBox, TeamLabel, Trunk } from "./layout";
 
 /** What every part of the drawing needs to know. */
@@ -125,7 +125,8 @@ export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
   const tag = group.mode === "access" || group.mode === "private" ? String(group.vid) : group.mode === "overlay" ? `VNI ${group.vni}` : group.mode;
   const allowed = GUARDS.filter((g) => group[g]).map((g) => g.replaceAll("_", " "));
   const order = scene.book.of("group_order", "port_group", box.id).length > 0;
-  const guards = allowed.length ? `, may ${allowed.join(", ")}` : "";
+  const odd = unusual(group);
+  const guards = `${odd.map((word) => `, ${word}`).join("")}${allowed.length ? `, may ${allowed.join(", ")}` : ""}`;
   const on = scene.follow !== null && scene.touched.has(box.id);
   return (
     <button
@@ -134,13 +135,14 @@ export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
       className={names(scene, box.id, "slot", group.mode === "access" && !hue && "unknown", on && "on")}
       style={{ ...place(box), "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : hue } as React.CSSProperties}
       aria-label={`Port group ${group.name}, ${group.mode === "access" ? `tag ${group.vid}` : tagText(group)}, ${members} adapters${order ? ", own team order" : ""}${guards}`}
-      title={`${group.name}: ${group.mode === "trunk" ? `trunk ${group.allowed}${group.native != null ? `, native ${group.native || "untagged"}` : ""}` : tag}${guards}${order ? ", a team order of its own" : ""}. Press Enter to change its tag.`}
+      title={`${group.name}: ${group.mode === "trunk" ? `trunk ${group.allowed}${group.native != null ? `, native ${group.native || "untagged"}` : ""}` : group.mode === "standard" ? tagText(group) : tag}${guards}${order ? ", a team order of its own" : ""}. Press Enter to change its tag.`}
       onClick={() => scene.select(box.id)}
     >
       <span className={group.mode === "access" ? "slot-tag mono" : group.mode === "private" ? "slot-tag mono private" : "slot-tag small mono"}>{tag}</span>
       <span className="slot-name">
         {group.name}
         {order && <i> own order</i>}
+        {odd.length > 0 && <i> {odd.join(", ")}</i>}
         {allowed.length > 0 && <i> {allowed.length === 1 ? allowed[0] : `${allowed.length} guards open`}</i>}
       </span>
       <span className="slot-count">{members || ""}</span>
@@ -190,7 +192,7 @@ export function Team({ scene, label }: { scene: Scene; label: TeamLabel }) {
   const members = scene.book.of("nic", "uplink", uplink.id).length;
   const said = members > 1 ? `${uplink.name} · ${MODES[uplink.mode ?? "standby"] ?? ""}` : "uplink";
   return (
-    <button type="button" data-id={uplink.id} className={names(scene, uplink.id, "team")} style={place(label)} title={`Uplink ${uplink.name}: ${uplink.allowed == null ? "all VIDs" : `allows ${spokenVids(uplink.allowed)}`}`} onClick={() => scene.select(uplink.id)}>
+    <button type="button" data-id={uplink.id} className={names(scene, uplink.id, "team")} style={place(label)} title={`Uplink ${uplink.name}: ${[uplinkText(uplink), ...unusual(uplink)].join(", ")}`} onClick={() => scene.select(uplink.id)}>
       {said}
     </button>
   );
@@ -247,11 +249,11 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
   const sw = scene.book.get("fabric_switch", port.switch);
   const followed = scene.follow?.vid;
   const wanted = followed != null && scene.touched.has(port.id);
-  const carried = followed != null && (port.mode === "access" ? port.vid === followed : port.native === followed || vidsOf(port.allowed).has(followed));
-  const tags = port.mode !== "trunk" ? [String(port.vid)] : [...(port.native ? [`native ${port.native}`] : []), ...(port.allowed ?? "").split(/,\s*/).filter(Boolean)];
+  const carried = followed != null && carriesVid(port, followed);
+  const tags = tagList(port);
   const off = port.enabled === false;
   const lag = scene.book.get("lag", port.lag);
-  const mode = `${off ? "disabled" : port.mode}${lag ? ` ${lag.name}` : ""}`;
+  const mode = [off ? "disabled" : port.mode, ...unusual(port), ...(lag ? [lag.name] : [])].join(" ");
   const room = box.below.w - 12;
   const twoNames = `${sw?.name ?? ""} ${port.name}`.length * 5.9 > room;
   const shown = fitted(tags, Math.floor(room / 5.8), 3 - Number(twoNames) - Number(!wanted && mode.length * 5.6 > room));
@@ -261,8 +263,8 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
       data-id={port.id}
       className={names(scene, port.id, "port", scene.broken.has(port.id) && "broken", off && "disabled")}
       style={{ ...place(box.below), "--seg": scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined } as React.CSSProperties}
-      aria-label={`Port ${port.name} of ${sw?.name ?? ""}, ${port.mode} ${tags.join(" ")}${scene.broken.has(port.id) ? `, ${followed} is dropped here` : ""}`}
-      title={`${sw?.name ?? ""} ${port.name}: ${port.mode} ${port.mode === "access" ? port.vid : port.allowed}${port.native ? `, native ${port.native}` : ""}. Drag it to move the cable.`}
+      aria-label={`Port ${port.name} of ${sw?.name ?? ""}, ${[port.mode, ...unusual(port)].join(" ")} ${tags.join(" ")}${scene.broken.has(port.id) ? `, ${followed} is dropped here` : ""}`}
+      title={`${sw?.name ?? ""} ${port.name}: ${[tagText(port), port.native ? `native ${port.native}` : "", ...unusual(port)].filter(Boolean).join(", ")}. Drag it to move the cable.`}
       onClick={() => scene.select(port.id)}
       onPointerDown={(e) => scene.grab(e, port.id)}
     >
@@ -275,7 +277,7 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
         <span className="port-missing">lacks {followed}</span>
       ) : wanted && scene.broken.has(port.id) ? (
         <span className="port-missing">no untagged</span>
-      ) : wanted && port.mode === "trunk" ? (
+      ) : wanted && (port.mode === "trunk" || port.mode === "standard") ? (
         <span className="port-carried">has {followed}</span>
       ) : (
         <span className="port-mode">{mode}</span>
@@ -343,7 +345,7 @@ export function TrunkEnd({ scene, end, other, blocked }: { scene: Scene; end: Tr
       className={`trunk-end mono ${scene.broken.has(end.port) ? "broken" : ""} ${scene.selected === end.port ? "chosen" : ""}`}
       style={style}
       aria-label={`Port ${port.name} of ${sw}, cabled to ${scene.book.get("fabric_port", other.port)?.name ?? ""}${blocked ? ", blocked by the spanning tree" : ""}`}
-      title={`${sw} ${port.name}: ${port.mode} ${port.vid ?? port.allowed}${port.native ? `, native ${port.native}` : ""}`}
+      title={`${sw} ${port.name}: ${[tagText(port), port.native ? `native ${port.native}` : "", ...unusual(port)].filter(Boolean).join(", ")}`}
       onClick={() => scene.select(end.port)}
     >
       {port.name}

@@ -3,7 +3,8 @@ import { useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 
 import { usePlan, type PlanState } from "../api/plan";
-import { portName, tagText } from "../decks/edits";
+import { portName } from "../decks/edits";
+import { tagText } from "../model/ports";
 import { holdsVid, readVid } from "../model/records";
 import { toggleMode } from "../theme";
 

@@ -228,8 +228,8 @@ class CableRisks(Look):
     def loops(self) -> Iterator[Risk]:
         """Frames that go round and round: parallel ways without a spanning tree."""
         wiring = self.wiring
-        used = wiring.classes.used
-
+        # Without twins the numbers above are spare.
+        used = wiring.classes.count if wiring.classes.twins else wiring.classes.used
         numbers = np.arange(used)
 
         @cache

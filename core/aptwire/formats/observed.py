@@ -1,0 +1,116 @@
+"""What was observed of a fleet, whoever told it: devices with their interfaces, bridge ports, addresses and neighbours.
+
+Readers of files and protocols fill this model and know nothing of plans; `building.py` alone makes a plan of it.  Each part says
+where it was read (`source`), and `unread` what a device was not asked for.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from aptwire.plan import vids
+
+
+@dataclass(frozen=True)
+class PortVlans:
+    """A bridge port's VLANs (IEEE 802.1Q clause 8.8.2): members that leave tagged, those that leave untagged, and the PVID."""
+
+    tagged: frozenset[int] = frozenset()
+    untagged: frozenset[int] = frozenset()
+    pvid: int | None = None
+
+    @property
+    def plain(self) -> bool:
+        """Whether what comes in untagged is exactly what leaves untagged, which access and trunk can say."""
+        return self.untagged == (frozenset() if self.pvid is None else frozenset((self.pvid,)))
+
+    @property
+    def access(self) -> int | None:
+        """The VID, where the port carries one VLAN, untagged."""
+        return self.pvid if not self.tagged and self.plain else None
+
+    @property
+    def members(self) -> frozenset[int]:
+        """All VIDs that pass."""
+        return self.tagged | self.untagged
+
+    @property
+    def allowed(self) -> str:
+        """All VIDs that pass, as text."""
+        return vids.write(self.members)
+
+
+@dataclass(frozen=True)
+class BridgePort:
+    """An interface as a port of a bridge: whether it forwards at all, and what it does beside the usual."""
+
+    forwarding: bool = True
+    state: str = "forwarding"
+    isolated: bool = False
+    reflects: bool = False
+    quirks: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Tunnel:
+    """A tunnel interface: its VNI, the address at this end, whom it sends to, and its UDP port."""
+
+    vni: int
+    encapsulation: str
+    local: str = ""
+    remote: str = ""
+    udp: int = 0
+
+
+@dataclass
+class Interface:
+    """One network interface.  `kind` is "" for hardware, else bridge, bond, vlan, tun, veth, macvlan, macvtap, vxlan, geneve, ...
+
+    `tag` and `tagging` (the protocol) of a VLAN interface; `mode` of a bond or macvlan; `active` and `first` members of a bond;
+    `filters` whether a bridge filters VLANs, and `service`: whether by the service tag (802.1ad).
+    """
+
+    name: str
+    index: int
+    kind: str
+    mac: str
+    mtu: int
+    up: bool
+    master: str
+    lower: str
+    alias: str
+    source: str
+    away: bool = False
+    tag: int = 0
+    tagging: str = ""
+    mode: str = ""
+    active: str = ""
+    first: str = ""
+    filters: bool = False
+    service: bool = False
+    tunnel: Tunnel | None = None
+    port: BridgePort = BridgePort()
+    addresses: list[str] = field(default_factory=list)
+
+
+@dataclass
+class Device:
+    """A device: its interfaces by name, and the VLANs of its bridge ports."""
+
+    name: str
+    interfaces: dict[str, Interface]
+    vlans: dict[str, PortVlans]
+    unread: tuple[str, ...] = ()
+
+    def under(self, master: str) -> list[Interface]:
+        """The interfaces that a bridge or bond has taken in, in the order in which the device numbers them."""
+        return sorted((i for i in self.interfaces.values() if i.master == master), key=lambda i: i.index)
+
+    def over(self, lower: str) -> list[Interface]:
+        """The interfaces that were put upon one (VLAN interfaces, macvlans)."""
+        on = (i for i in self.interfaces.values() if i.lower == lower and i.kind in ("vlan", "macvlan", "macvtap"))
+        return sorted(on, key=lambda i: i.index)
+
+    def of_kind(self, *kinds: str) -> list[Interface]:
+        """The interfaces of some kinds, as the device numbers them."""
+        return sorted((i for i in self.interfaces.values() if i.kind in kinds), key=lambda i: i.index)
