@@ -28,7 +28,7 @@ LLDP = 0x88CC
 ALL_PROTOCOLS = 3
 OURS = 0x88B5  # for local experiments (IEEE 802 clause 9.2.3)
 MARK = b"APTW"
-MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun sch_ingress cls_flower cls_matchall act_gact act_mirred act_police"
+MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun macvlan macvtap sch_ingress cls_flower cls_matchall act_gact act_mirred act_police"
 SOL_PACKET, RX_RING, STATISTICS, AUXDATA, PACKET_VERSION, IGNORE_OUTGOING = 263, 5, 6, 8, 10, 23
 TPACKET_V2, OURS_TO_READ, VLAN_VALID = 1, 1, 1 << 4
 HEAD, STATUS, INTERFACE = struct.Struct("IIIHHIIH"), struct.Struct("I"), struct.Struct("i")
@@ -122,13 +122,21 @@ class Kernel:
         return done.stdout
 
 
+def tags_of(data: bytes) -> list[int]:
+    """The VIDs of the tags that stand in a frame, outermost first."""
+    found: list[int] = []
+    while data[12 + 4 * len(found) : 14 + 4 * len(found)] == b"\x81\x00" and len(found) < 4:
+        found.append(struct.unpack_from("!H", data, 14 + 4 * len(found))[0] & 0xFFF)
+    return found
+
+
 def marked(data: bytes) -> int:
     """Where a frame of the bench's own bears its number, 0 in any other; one inside a tunnel's packet doesn't count.
 
     The mark follows the EtherType, or the headers of IPv4 and UDP, or those of IPv6 and a router advertisement.
     """
     for at in (14, 42, 70):
-        at += 4 * (data[12:14] == b"\x81\x00")
+        at += 4 * len(tags_of(data))
         if data[at : at + len(MARK)] == MARK:
             return at + len(MARK)
     return 0
@@ -237,12 +245,13 @@ class Ears:
 
     def _read(self, fileno: int) -> Iterator[tuple[int, int, int | None]]:
         for interface, data, tag in self.rings[fileno].read():
-            if data[12:14] == b"\x81\x00":
-                tag = struct.unpack_from("!H", data, 14)[0] & 0xFFF
+            tags = ([] if tag is None else [tag]) + tags_of(data)
             ear = self.number.get((fileno, interface))
             at = marked(data)
             if at and ear is not None:
-                yield struct.unpack_from("!I", data, at)[0], ear, tag
+                # Further tags stand above the outermost, twelve bits each.
+                outer = sum(vid << 12 * n for n, vid in enumerate(tags)) if tags else None
+                yield struct.unpack_from("!I", data, at)[0], ear, outer
 
     def whole(self) -> None:
         """Failed if a frame found no place: then who didn't hear isn't known."""
@@ -343,6 +352,7 @@ class Job:
             self.build()
             self.times["built"] = time.monotonic() - began
             reached = self.reach()
+            read = self.devices(self.job.get("read", []))
             if "phases" not in self.job:
                 self.job.update(wait_for(self.rest))
             ears = Ears(self.kernel, [ear for scene in self.scenes for ear in scene["ears"]])
@@ -352,7 +362,6 @@ class Job:
                 passed = self.bursts(ears)
             finally:
                 ears.close()
-            read = self.devices(self.job.get("read", []))
         finally:
             for scene in self.scenes:
                 for space in scene["spaces"]:

@@ -465,9 +465,6 @@ class _HostBuilder:
             self.made.seen.add(tag)
         id = make_id(f"{switch}/{interface.name}")
         words = self._words(interface, vlans)
-        if vlans is not None:
-            # The share of a bridge that filters translates VIDs twice, which no record says.
-            self.made.partial(switch, id, "a VLAN interface as a port of a bridge that filters")
         self.made.put(Uplink(id=id, switch=switch, name=interface.name[:80], over=over, vid=tag, **words))
         self.uplink_of[interface.name] = id
         if not interface.port.forwarding and interface.master:
@@ -477,7 +474,7 @@ class _HostBuilder:
         """A VLAN interface on a bridge's own interface: the host's port there."""
         switch, own = self.switch_of[base.name], self.device.vlans.get(base.name, PortVlans())
         lost = base.filters and vlan.tag not in own.tagged
-        if self.device.over(vlan.name) or (vlan.master and (lost or self.device.interfaces[vlan.master].filters)):
+        if self.device.over(vlan.name) or (vlan.master and lost):
             self.made.partial(switch, about, f"VID {vlan.tag} goes on into {vlan.master or 'what was put upon it'}")
             if vlan.master in self.switch_of:
                 self.made.partial(self.switch_of[vlan.master], about, f"a way out through {base.name}")
@@ -486,7 +483,9 @@ class _HostBuilder:
         if vlan.master in self.switch_of:
             upper = self.switch_of[vlan.master]
             id = make_id(f"{upper}/{vlan.name}")
-            self.made.put(Uplink(id=id, switch=upper, name=vlan.name[:80], over=port, **self._words(vlan, None)))
+            filters = self.device.interfaces[vlan.master].filters
+            words = self._words(vlan, self.device.vlans.get(vlan.name, PortVlans()) if filters else None)
+            self.made.put(Uplink(id=id, switch=upper, name=vlan.name[:80], over=port, **words))
             self.report.add("read", upper, f"sits on VID {vlan.tag} of {base.name}")
 
     def _macvlan(self, interface: Interface, base: Interface, about: str) -> None:

@@ -48,8 +48,8 @@ class Behaviour:
 class PortRule:
     """A port's behaviour; `number` tells equal rules from others, `text` says it in a few words.
 
-    `private`: it may send in another context than it hears; `push` the tags that it puts on every frame, outermost first;
-    `single`: it drops frames with a second tag; `reflects`: frames may leave by the port that they came in by; `partial`: what it drops may pass all the same,
+    `private`: it may send in another context than it hears; `push` the tags that it puts on every frame, outermost first, and `within` what
+    the port does (`out`, `into`) with the frame below them; `single`: it drops frames with a second tag; `reflects`: frames may leave by the port that they came in by; `partial`: what it drops may pass all the same,
     since nobody said what else it carries.
     """
 
@@ -59,6 +59,7 @@ class PortRule:
     text: str
     private: bool = False
     push: Stack = ()
+    within: tuple[np.ndarray, np.ndarray] | None = None
     single: bool = False
     reflects: bool = False
     partial: bool = False
@@ -84,9 +85,11 @@ class RuleBook:
             if finer is not None and finer is not self.classes:
                 self.classes = finer
                 for behaviour, rule in self._known.items():
-                    out, into = self._arrays(behaviour)
-                    rule.out[:] = out
-                    rule.into[:] = into
+                    fresh = self._make(behaviour)
+                    rule.out[:] = fresh.out
+                    rule.into[:] = fresh.into
+                    if rule.within is not None and fresh.within is not None:
+                        rule.within[0][:], rule.within[1][:] = fresh.within
             return finer
 
     def rule(self, behaviour: Behaviour) -> PortRule:
@@ -104,6 +107,10 @@ class RuleBook:
     def _make(self, behaviour: Behaviour) -> PortRule:
         words = behaviour.words
         out, into = self._arrays(behaviour)
+        within = None
+        if behaviour.push:
+            within = out, into
+            out, into = self._pushed(behaviour.push, out, into)
         directed = len(words.bare) > 1 or (words.pvid is not None and words.bare not in ({words.pvid}, set()))
         return PortRule(
             number=len(self.rules),
@@ -112,6 +119,7 @@ class RuleBook:
             text=behaviour.text or words.text,
             private=directed or behaviour.apart,
             push=behaviour.push,
+            within=within,
             single=words.admits == "untagged",
             reflects=words.reflects,
             partial=behaviour.partial,
@@ -126,12 +134,6 @@ class RuleBook:
         out[classes.of[sorted(words.bare)]] = UNTAGGED
         if words.pvid is not None:
             into[UNTAGGED] = classes.of[words.pvid]
-        if behaviour.push:
-            # A frame with a tag of its own leaves with two, which arrays don't carry.
-            out[:], into[:] = -1, -1
-            if len(behaviour.push) == 1:
-                label = classes.of[behaviour.push[0]]
-                out[UNTAGGED], into[label] = label, UNTAGGED
         if behaviour.away:
             into[classes.of[sorted(behaviour.away)]] = -1
         if behaviour.defined is not None:
@@ -145,6 +147,15 @@ class RuleBook:
         if behaviour.dead or behaviour.one_way:
             into[:] = -1
         return out, into
+
+    def _pushed(self, push: Stack, out: np.ndarray, into: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """What one tag shows of a port that puts tags on: a frame that bears a tag below leaves with two, which arrays don't carry."""
+        outside, inside = np.full_like(out, -1), np.full_like(into, -1)
+        if len(push) == 1:
+            label = self.classes.of[push[0]]
+            outside[out == UNTAGGED] = label
+            inside[label] = into[UNTAGGED]
+        return outside, inside
 
     def _passing(self, allowed: str | None) -> np.ndarray:
         """bool[classes]: what passes tagged; never class 0, nor a twin."""
@@ -267,15 +278,14 @@ class RuleBook:
 
         A priority tag (VID 0) counts as untagged (clause 6.9.1).  What arrives with several tags is classified by the outermost.
         """
-        if rule.push:
+        into = rule.into
+        if rule.within is not None:
             if stack[: len(rule.push)] != rule.push:
                 return None
-            rest = stack[len(rule.push) :]
-            vid = rest[0] if rest else 0
-            return int(self.classes.of[vid]), vid, rest[1:]
+            stack, into = stack[len(rule.push) :], rule.within[1]
         vid, below = (stack[0], stack[1:]) if stack else (0, ())
         label = int(self.classes.of[vid])
-        context = int(rule.into[label]) if label >= 0 and not (rule.single and below) else -1
+        context = int(into[label]) if label >= 0 and not (rule.single and below) else -1
         if context < 0:
             return None
         same = int(self.classes.base[context]) == label
@@ -283,13 +293,10 @@ class RuleBook:
 
     def leave(self, rule: PortRule, context: int, vid: int, below: Stack) -> Stack | None:
         """The tags with which a frame leaves a port; None: it doesn't.  An untagged exit takes one tag off, and the next one shows."""
-        own = (vid,) if vid else ()
-        if rule.push:
-            return (*rule.push, *own, *below)
-        label = int(rule.out[context])
+        label = int((rule.out if rule.within is None else rule.within[0])[context])
         if label < 0:
             return None
-        return below if label == UNTAGGED else (*own, *below)
+        return (*rule.push, *below) if label == UNTAGGED else (*rule.push, vid, *below)
 
 
 def _on(vid: int, text: str) -> PortWords:

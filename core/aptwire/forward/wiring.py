@@ -22,7 +22,7 @@ from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, Nic, Record, StationPort, Uplink
 from aptwire.plan.plan import Plan
-from aptwire.plan.ports import own, said, said_of
+from aptwire.plan.ports import PortWords, own, said, said_of
 from aptwire.plan.private import private_part
 from aptwire.plan.sharing import away, joining, nics_of, root, sharing, stack
 
@@ -479,7 +479,11 @@ class _Compiler:
         for uplink in joining(plan):
             port = plan.get("host_port", uplink.over)
             ends = (wiring.bridge_of[uplink.switch].number, wiring.bridge_of[port.switch].number)
-            rules = (self._uplink_rule(uplink), self.book.host_port(port.vid, self._apart(port.switch)))
+            apart, vid = self._apart(port.switch), str(port.vid or "")
+            # The upper switch's frames get the VID on their way through, and may bear tags below it.
+            tagged = PortWords(takes=vid, gives=vid, text=f"VID {port.vid}")
+            below = self.book.words(tagged, apart) if port.vid else self.book.host_port(None, apart)
+            rules = (self._uplink_rule(uplink), below)
             fabric.add(Link(f"{uplink.id}>{port.id}", ends, rules, ((uplink.id,), (port.id,)), None))
         for id in self._nics_with_functions():
             nic = plan.get("nic", id)

@@ -37,6 +37,9 @@ def sharing(plan: Plan, uplink: Uplink) -> Iterator[Uplink]:
 
 def stack(plan: Plan, uplink: Uplink) -> tuple[int, ...]:
     """The tags that an uplink puts on every frame, outermost first; none where it has NICs of its own."""
+    port = plan.of("host_port").get(uplink.over)
+    if port is not None:
+        return (port.vid,) if port.vid else ()
     tags: tuple[int, ...] = ()
     seen: set[str] = set()
     while uplink.over is not None and uplink.over in plan.of("uplink") and uplink.id not in seen:
