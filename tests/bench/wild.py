@@ -282,7 +282,9 @@ def _share(fleet: Fleet, host: str, base: str, vid: int, bridged: bool) -> None:
 
 def _upon(fleet: Fleet, host: str, bridge: str, filters: bool) -> None:
     """A bridge that sits on a VLAN interface of another bridge."""
-    space, vid = fleet.space(host), fleet.dice.choice(fleet.vids)
+    space = fleet.space(host)
+    taken = {line.rsplit(" ", 1)[-1] for line in fleet.ip[space] if line.startswith(f"link add link {bridge} ")}
+    vid = fleet.dice.choice([v for v in fleet.vids if str(v) not in taken])
     fleet.ip[space] += [f"link add link {bridge} name up{vid} type vlan id {vid}", f"link set up{vid} up"]
     if filters:
         fleet.bridge[space].append(f"vlan add dev {bridge} vid {vid} self")
