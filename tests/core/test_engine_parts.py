@@ -10,7 +10,7 @@ from aptwire.forward.domains import Pairings, core_links, crossing, solve
 from aptwire.forward.fabric import header, joints_of, loops
 from aptwire.forward.rules import RuleBook
 from aptwire.forward.tree import Joint, bridge_id, spanning_tree
-from aptwire.forward.wiring import compile_wiring, rewire
+from aptwire.forward.wiring import STATIONS, compile_wiring, rewire
 from aptwire.judge.facts import deviations, group_vids, port_vids
 from aptwire.judge.preview import apart, moves, preview, shut_down
 from aptwire.judge.verdicts import judge
@@ -229,7 +229,7 @@ class RewireTest(unittest.TestCase):
             ((Patch("port_group", group, {"vid": 301}),), {"fulmar/guests0", ""}),
             ((Patch("fabric_port", "quay-b/p1", {"allowed": "110"}),), {"gannet/guests0"}),
             ((Patch("guest", "guest-cctv-gate", {"running": False}),), {"petrel/guests0"}),
-            ((Patch("segment", "segment-edge", {"name": "rim"}),), {"razorbill/guests0", "stations"}),
+            ((Patch("segment", "segment-edge", {"name": "rim"}),), {"razorbill/guests0", STATIONS}),
             ((Patch("separation", "apart-storage", {"share": "vid"}),), set()),
             ((Drop("cable", "cable-razorbill-nic2"),), set()),
         ):

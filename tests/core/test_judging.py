@@ -103,7 +103,8 @@ class DemoTest(unittest.TestCase):
     def test_an_assumed_fabric_closes_open_ends(self) -> None:
         put = Put(AssumedFabric(id="assumed", site="Saltmarsh", allowed="300", native=300))
         drop = Patch("adapter", "adapter-edge-firewall-out", {"belongs": None})
-        after = preview(self.judgement, (put, drop)).judgement.verdicts()
+        gate = Patch("segment", "segment-edge", {"gateways": []})
+        after = preview(self.judgement, (put, drop, gate)).judgement.verdicts()
         self.assertEqual(after["adapter-visitor-portal"], "home")
 
     def test_summary_tells_belongs_and_lands(self) -> None:

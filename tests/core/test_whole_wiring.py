@@ -353,6 +353,15 @@ class RoutedOverlayTest(Case):
         for adapter in made.kinds["adapter"]:
             adapter["addresses"] = ["10.64.7.5/24"] if adapter["id"] in ("a1", "c1") else []
         self.judged(made, a1="exposed", b1="home", c1="exposed")
+        # A host that has nothing to do with them, and whose switch has two uplinks, changes nothing.
+        made.host("zz")
+        for n in range(4):
+            made.trunk(f"sw/z{n}", "77")
+            made.put("nic", f"zz/n{n}", host="zz", name=f"n{n}", uplink=f"zz/u{n // 2}", rank=n)
+            made.cable(f"zz/n{n}", f"sw/z{n}")
+        for n in range(2):
+            made.put("uplink", f"zz/u{n}", switch="zz/s", name=f"u{n}", allowed=str(77 + n))
+        self.judged(made, a1="exposed", b1="home", c1="exposed")
         made = routed()
         made.put("segment", "other", name="other", vni=5011)
         made.kinds["adapter"][-1]["belongs"] = "other"

@@ -28,7 +28,8 @@ class Bridge:
 class Link:
     """A way between two bridges.  Each end: the bridge, its port's rule, the records of that port from inside out.
 
-    `mtu` is the least that the ports on it say, 0 where none says anything; `nic` what fails with it.
+    `mtu` is the least that the ports on it say, 0 where none says anything; `nic` what fails with it; `back_over`: it stands for what
+    comes back over this NIC instead, which doesn't lead there.
     """
 
     key: str
@@ -38,6 +39,7 @@ class Link:
     cable: str | None
     nic: str | None = None
     mtu: int = 0
+    back_over: str | None = None
 
     def side(self, bridge: int) -> int:
         """0 or 1: the end that is on the bridge."""
@@ -48,7 +50,7 @@ class Link:
 class Member:
     """A NIC of an uplink (or a port of a LAG): its link, or None with the reason (`open`: nothing is plugged in; else it is dead).
 
-    `one_way`: it stands for answers that come back over this NIC, which drops them since another one carries.
+    `excluded`: the team's order leaves it out.  `one_way`: it stands for answers that come back over this NIC, which drops them since another one carries.
     """
 
     nic: Nic | FabricPort
@@ -56,6 +58,7 @@ class Member:
     open: bool
     dead: str = ""
     one_way: bool = False
+    excluded: bool = False
 
     @property
     def key(self) -> str:

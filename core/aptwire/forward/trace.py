@@ -246,10 +246,10 @@ class Teller:
             if len(self.plan.where("nic", "uplink", uplink.id)) > 1:
                 where += f" ({self._part(uplink, record)})"
         reason = "" if after >= 0 else self.refusal(records, before, leaving)
-        if after < 0 and "<" in link.key and not leaving and isinstance(record, Nic):
-            name, over = called(self.plan, record), self.plan.of("nic").get(link.key.partition("<")[2])
+        if after < 0 and link.back_over is not None and not leaving and isinstance(record, Nic):
+            name, over = called(self.plan, record), self.plan.get("nic", link.back_over)
             reason = f"{name} doesn’t carry, so it drops what comes back over it"
-            if over is not None:
+            if over is not record:
                 reason = f"what comes over {called(self.plan, over)} doesn’t get to the virtual functions of {name}"
         passed = (*records, *((link.cable,) if link.cable and leaving else ()))
         if after < 0 and isinstance(record, FabricPort):
@@ -357,7 +357,7 @@ class Teller:
             return ""
         if not port.enabled:
             return f"{name} is plugged into {called(self.plan, port)}, which is disabled"
-        key = f"{nic.id}/functions"
+        key = f"{nic.id}> functions"
         carried = any(link.key == key for link in self.wiring.fabric.links)
         if carried or any(team.order == nic.id for team in self.wiring.fabric.teams) or not port.lag:
             return ""

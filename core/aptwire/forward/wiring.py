@@ -41,8 +41,8 @@ __all__ = [
     "rewire",
 ]
 
-HOMELESS, STATIONS = "", "stations"
-ADAPTERS = "adapters"
+HOMELESS, STATIONS, ADAPTERS = "", " stations", " adapters"
+"""Keys beside those of records: no id begins with a space."""
 Touched = Iterable[tuple[str, str]]
 
 
@@ -391,6 +391,8 @@ class _Compiler:
             for host in plan.where("host", "site", record.site):  # type: ignore[attr-defined]
                 switches(host.id)
             return True
+        elif kind == "way_in":
+            return True
         elif kind in ("station", "station_port"):
             dirty[STATIONS] = None
             return True
@@ -496,13 +498,13 @@ class _Compiler:
             else:
                 other, rule, records, cable, mtu = far
                 mine, size = ((id,), records), least(nic.mtu, mtu)
-                link = Link(f"{id}/functions", (bridge, other), (self.book.wire(), rule), mine, cable, id, size)
+                link = Link(f"{id}> functions", (bridge, other), (self.book.wire(), rule), mine, cable, id, size)
                 beside = self._beside(nic)
                 if beside:
                     deaf = self.book.wire(one_way=True)
                     members = [Member(nic, link, open=False)]
                     for peer in beside:
-                        back = Link(f"{link.key}<{peer.id}", link.ends, (deaf, rule), mine, cable, id, size)
+                        back = Link(f"{link.key}<{peer.id}", link.ends, (deaf, rule), mine, cable, id, size, peer.id)
                         members.append(Member(peer, back, open=False, one_way=True))
                     lag = plan.get("lag", self._lag_of(nic))
                     fabric.teams.append(Team(lag, bridge, rule, tuple(members), len(members), id))
@@ -563,7 +565,7 @@ class _Compiler:
     def _member(self, bridge: int, uplink: Uplink, nic: Nic, role: str, order: str) -> Member:
         mine = (uplink.id, nic.id)
         if role == "excluded":
-            return Member(nic, None, open=False, dead="is excluded")
+            return Member(nic, None, open=False, dead="is excluded", excluded=True)
         if nic.wireless and (order or self.wiring.bridges[bridge].trunk >= 0):
             return Member(nic, None, open=False, dead="is wireless and sends with the host’s own address only")
         rule = self._uplink_rule(uplink, wireless=nic.wireless)
@@ -623,7 +625,7 @@ class _Compiler:
             assert isinstance(member.nic, Nic)
             rule = self._uplink_rule(uplink, wireless=member.nic.wireless, one_way=True)
             link = member.link
-            back = Link(f"{link.key}<", link.ends, (rule, link.rules[1]), link.records, link.cable, link.nic, link.mtu)
+            back = replace(link, key=f"{link.key}<", rules=(rule, link.rules[1]), back_over=member.nic.id)
             made.append(Member(member.nic, back, open=False, one_way=True))
         return made
 

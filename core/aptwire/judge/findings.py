@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable
 from dataclasses import dataclass
+from ipaddress import ip_address, ip_network
 
 from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
@@ -14,6 +15,7 @@ from aptwire.judge.judgement import (
     ADDRESS,
     CUT_OFF,
     LEAK,
+    NO_BEARER,
     NO_GROUP,
     NO_INTENT,
     OPEN_END,
@@ -106,6 +108,10 @@ class _Finder:
             return (*base, *sorted(set(map(bare_address, place.addresses)) & set(map(bare_address, other.addresses))))
         if cause.what in (ADDRESS, NO_INTENT, NO_GROUP):
             return (*base, place.record)
+        if cause.what == NO_BEARER:
+            return base
+        if self._idle_gateway(cause):
+            return (*base, place.segment, cause.towards)
         state = self._when(cause)
         if cause.what == WRONG_TAG:
             return (*base, place.segment, self.wrong_at(place, cause), state)
@@ -204,11 +210,21 @@ class _Finder:
             return f"{who} is in no port group", f"It belongs on {name}.", (place.record,)
         if cause.what == ADDRESS:
             wrong = ", ".join(bare_address(a) for a in place.addresses)
+            inside = (
+                any(ip_address(bare_address(a)) in ip_network(s) for a in place.addresses for s in segment.subnets)
+                if segment
+                else False
+            )
+            if inside:
+                title = f"{who} has an address that is no machine’s"
+                return title, f"{wrong} is the network or broadcast address of {name}’s subnet.", (place.record,)
             return (
                 f"{who} has an address outside {name}",
                 f"{wrong} isn’t in {', '.join(segment.subnets if segment else ())}: it finds neither gateway nor peers.",
                 (place.record,),
             )
+        if cause.what == NO_BEARER:
+            return self._unborne(found, who, one)
         if cause.what == TWIN:
             other = self._other(cause)
             shared = sorted(set(map(bare_address, place.addresses)) & set(map(bare_address, other.addresses)))
@@ -221,6 +237,9 @@ class _Finder:
             return title, text + self._locked_out(found), culprit
         hop = self.broken_at(place, cause)
         reason = _sentence(hop.reason) if hop else ""
+        off = self._idle_gateway(cause)
+        if off:
+            hop, reason = None, off
         culprit = hop.records if hop else ()
         when = self._when(cause)
         if cause.what == OPEN_END:
@@ -238,6 +257,24 @@ class _Finder:
         if self._status(place) == "wavering":
             return f"{who} {_verb('loses', one)} {lost} {when}", reason, culprit
         return f"{who} {_verb('is', one)} cut off from {lost}", reason, culprit
+
+    def _idle_gateway(self, cause: Cause) -> str:
+        """That who bears the gateway is off or unplugged, where it is so; empty else."""
+        other = self.wiring.place(cause.towards) if cause.what == CUT_OFF and cause.towards else None
+        if other is None or not other.stand.judged or not is_idle(self.plan, other.endpoint):
+            return ""
+        adapter = self.plan.of("adapter").get(other.endpoint)
+        off = adapter is not None and not self.plan.get("guest", adapter.guest).running
+        return f"{_capital(spoken(self.plan, other.endpoint))} {'is off' if off else 'is disconnected'}."
+
+    def _unborne(self, found: list[tuple[Place, Cause]], who: str, one: bool) -> tuple[str, str, tuple[str, ...]]:
+        segments = sorted({s.name: s for p, _ in found if (s := self.plan.of("segment").get(p.segment))}.items())
+        names = [name for name, _ in segments]
+        addresses = [a for _, s in segments for a in s.gateways if not self.wiring.bearers.get(a)]
+        own = [p.gateway for place, _ in found if (p := self.plan.of("host_port").get(place.record)) and p.gateway]
+        title = f"Nobody in the plan bears the gateway of {some(names)}"
+        text = f"{some(addresses or own)} may be reached or not: nobody can know for {who}."
+        return title, text, tuple(s.id for _, s in segments)
 
     def _locked_out(self, found: list[tuple[Place, Cause]]) -> str:
         """That a host can't be managed any more, where it is so."""

@@ -15,7 +15,7 @@ from aptwire.plan.plan import Plan
 VERDICTS = ("home", "unproven", "wavering", "stranded", "astray", "exposed")
 HOME, UNPROVEN, WAVERING, STRANDED, ASTRAY, EXPOSED = range(6)
 
-NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN = (
+NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN, NO_BEARER = (
     "no-intent",
     "no-port-group",
     "wrong-tag",
@@ -24,6 +24,7 @@ NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN = (
     "address",
     "leak",
     "twin",
+    "no-bearer",
 )
 
 
@@ -141,7 +142,9 @@ class Judgement:
     def cause_of(self, place: Place) -> Cause | None:
         """Why a place isn't home; None if it is."""
         own = self.own.get(place.record)
-        return own[1] if own is not None else self.causes.get(self.number(place.stand))
+        if own is not None:
+            return own[1] if own[0] != HOME else None
+        return self.causes.get(self.number(place.stand))
 
     def lands_on(self, place: Place) -> int:
         """The VID class on which a place lands."""
@@ -176,7 +179,8 @@ class Judgement:
             if self.stands[number].judged:
                 records.update(dict.fromkeys(self.stands[number].records, cause))
         records.update((record, cause) for record, (_, cause) in self.own.items())
-        for record in sorted(records):
+        fine = {record for record, (status, _) in self.own.items() if status == HOME}
+        for record in sorted(records.keys() - fine):
             place = self.wiring.place(record)
             if place is not None and place.stand.judged:
                 yield place, records[record]

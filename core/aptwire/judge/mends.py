@@ -22,6 +22,7 @@ from aptwire.judge.judgement import (
     CUT_OFF,
     HOME,
     LEAK,
+    NO_BEARER,
     NO_GROUP,
     NO_INTENT,
     OPEN_END,
@@ -29,6 +30,7 @@ from aptwire.judge.judgement import (
     WRONG_TAG,
     Cause,
     Judgement,
+    is_idle,
 )
 from aptwire.judge.permits import permit
 from aptwire.judge.preview import Preview, preview
@@ -41,14 +43,19 @@ from aptwire.plan.kinds import (
     AssumedFabric,
     Cable,
     FabricPort,
+    FabricSwitch,
     GuestTag,
     HostPort,
     PortGroup,
     Record,
     Segment,
+    Station,
+    StationPort,
+    WayIn,
 )
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan, PlanError
+from aptwire.plan.ports import carries
 
 MOST = 5
 ROUNDS = 8
@@ -181,6 +188,7 @@ class _Mender:
             ADDRESS: self._readdress,
             LEAK: self._part_leak,
             TWIN: self._part_twins,
+            NO_BEARER: self._bear,
         }[what]
         for title, edit in starts():
             if what not in (CUT_OFF, WRONG_TAG, NO_GROUP):
@@ -191,9 +199,86 @@ class _Mender:
         if what in (CUT_OFF, WRONG_TAG):
             yield from self._swaps()
         if what == CUT_OFF:
+            yield from self._wake()
             yield from self._teams()
             yield from self._off_the_card()
             yield from self._tunnel_gateways()
+
+    def _wake(self) -> Iterator[tuple[str, Edit]]:
+        """Who bears the gateway and is off is started; who is disconnected is connected."""
+        towards = self.finding.towards
+        if towards is None or not towards.stand.judged or not is_idle(self.plan, towards.endpoint):
+            return
+        record = self.plan.find(towards.endpoint, ("adapter", "host_port"))
+        edit: list[Operation] = []
+        if isinstance(record, Adapter) and not self.plan.get("guest", record.guest).running:
+            edit.append(Patch("guest", record.guest, {"running": True}))
+        if record is not None and not record.connected:  # type: ignore[attr-defined]
+            edit.append(Patch(record.kind, record.id, {"connected": True}))
+        started = edit and edit[0].kind == "guest"  # type: ignore[union-attr]
+        yield f"{'Start' if started else 'Connect'} {spoken(self.plan, towards.endpoint)}", tuple(edit)
+
+    def _bear(self) -> Iterator[tuple[str, Edit]]:
+        """Somebody to bear gateways that nobody bears: outside the plan behind an open port, or a router on a port of its own."""
+        plan = self.plan
+        segments = [s for id in self.finding.culprit if (s := plan.of("segment").get(id)) is not None and s.vid]
+        taken = {end for cable in plan.all("cable") for end in (cable.a, cable.b)}
+        taken |= {port.port for port in plan.all("station_port")}
+        free = sorted((p for p in plan.all("fabric_port") if p.enabled and p.id not in taken), key=lambda p: p.id)
+        for port in free:
+            carried = [s for s in segments if s.vid in carries(port)]
+            if carried:
+                ways = [WayIn(id=_fresh(plan, f"way-in:{_slug(s.id)}"), segment=s.id, port=port.id) for s in carried]
+                yield f"Say that they come in at {called(plan, port)}, from outside the plan", tuple(map(Put, ways))
+                break
+        switch = self._beyond()
+        wanted = {s.vid: list(s.gateways) for s in segments}
+        for place in self.finding.places:
+            own = plan.of("host_port").get(place.record)
+            if own is not None and own.gateway and own.belongs in plan.of("segment"):
+                wanted.setdefault(plan.get("segment", own.belongs).vid, []).append(own.gateway)
+        wanted = {vid: addresses for vid, addresses in wanted.items() if vid}
+        if switch is None or not wanted:
+            return
+        names = {p.name for p in plan.where("fabric_port", "switch", switch.id)}
+        name = next(f"router{n or ''}" for n in range(len(names) + 1) if f"router{n or ''}" not in names)
+        port = FabricPort(
+            id=_fresh(plan, f"{_slug(switch.id)}/{name}"),
+            switch=switch.id,
+            name=name,
+            mode="trunk",
+            allowed=vids.write(wanted),
+        )
+        station = Station(id=_fresh(plan, "router"), name=_fresh_name(plan, "router"), site=switch.site, routes=True)
+        made: list[Operation] = [Put(port), Put(station)]
+        for vid, addresses in wanted.items():
+            segment = plan.where("segment", "vid", vid)[0]
+            nets = [ipaddress.ip_network(net) for net in segment.subnets]
+            borne = []
+            for address in map(ipaddress.ip_address, dict.fromkeys(addresses)):
+                net = next((n for n in nets if address in n), None)
+                borne.append(f"{address}/{net.prefixlen if net else address.max_prefixlen}")
+            id = _fresh(plan, f"{station.id}/{vid}")
+            made.append(
+                Put(
+                    StationPort(
+                        id=id, station=station.id, port=port.id, vid=vid, belongs=segment.id, addresses=tuple(borne)
+                    )
+                )
+            )
+        yield f"Plug a router that bears them into {switch.name}", tuple(made)
+
+    def _beyond(self) -> FabricSwitch | None:
+        """The fabric switch behind the first of the finding's places that has one."""
+        wiring = self.judgement.wiring
+        for place in self.finding.places:
+            for team in wiring.teams_at(place.bridge, place.stand.order):
+                for member in team.members:
+                    port = wiring.port_behind(member.nic.id)
+                    if port is not None and self.plan.get("fabric_switch", port.switch).managed:
+                        found: FabricSwitch = self.plan.get("fabric_switch", port.switch)
+                        return found
+        return None
 
     def _teams(self) -> Iterator[tuple[str, Edit]]:
         """What would rid the teams on the way of their own risks: a LAG that doesn't suit them, members that differ."""
@@ -472,7 +557,7 @@ class _Mender:
             switch = self.plan.get("fabric_switch", port.switch)
             if port.id in used or not port.enabled or switch.site != site or segment is None:
                 continue
-            if segment.vid in (port.vid, port.native) or (segment.vid or 0) in vids.members(port.allowed or ""):
+            if segment.vid in carries(port):
                 cable = Cable(id=_fresh(self.plan, f"cable:{_slug(nic.id)}"), a=nic.id, b=port.id)
                 yield f"Plug {called(self.plan, nic)} into {called(self.plan, port)}", (Put(cable),)
 
@@ -613,6 +698,11 @@ def _fresh(plan: Plan, wanted: str) -> str:
     while plan.find(id) is not None:
         id, number = f"{wanted[:106]}-{number}", number + 1
     return id
+
+
+def _fresh_name(plan: Plan, wanted: str) -> str:
+    taken = {station.name for station in plan.all("station")}
+    return next(name for n in range(len(taken) + 1) if (name := f"{wanted}{f' {n + 1}' if n else ''}") not in taken)
 
 
 def _slug(text: str) -> str:

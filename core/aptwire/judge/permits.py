@@ -15,6 +15,8 @@ def permit(plan: Plan, id: str, vid: int, untagged: bool, access: str) -> tuple[
     """The operations that let a VID pass at a port, an uplink or an assumed fabric, in words; None where there are none."""
     record = plan.find(id)
     name = called(plan, record)
+    if isinstance(record, Uplink) and record.members is not None and vid and vid not in vids.members(record.members):
+        return f"Make {vid} a member on {name}", [Patch("uplink", id, {"members": vids.with_vid(record.members, vid)})]
     if isinstance(record, Uplink) and record.allowed is not None and vid not in vids.members(record.allowed, True):
         return f"Allow {vid} on {name}", [Patch("uplink", id, {"allowed": vids.with_vid(record.allowed, vid)})]
     if isinstance(record, AssumedFabric):
@@ -34,6 +36,12 @@ def permit(plan: Plan, id: str, vid: int, untagged: bool, access: str) -> tuple[
     elif record.mode == "trunk" and vid not in vids.members(record.allowed or ""):
         said = f"Allow {vid} on {name}"
         operations.append(Patch("fabric_port", id, {"allowed": vids.with_vid(record.allowed or "", vid)}))
+    elif record.mode == "standard" and (untagged or vid not in vids.members(record.members or "")):
+        changes: dict[str, object] = {"members": vids.with_vid(record.members or "", vid)}
+        if untagged:
+            changes.update(pvid=vid, untagged=vids.with_vid(record.untagged or "", vid))
+        said = f"Make {vid} {'the PVID of' if untagged else 'a member at'} {name}"
+        operations.append(Patch("fabric_port", id, changes))
     elif record.mode == "access" and record.vid != vid and (access == "retag" or untagged):
         said = f"Make {name} an access port on {vid}"
         operations.append(Patch("fabric_port", id, {"vid": vid}))
@@ -55,7 +63,7 @@ def permit_all(plan: Plan, port: FabricPort, needs: Iterable[int], untagged: int
     """The operations after which a fabric port carries these VIDs tagged, and untagged frames as the VID `untagged` (None: nobody
     sends any)."""
     switch = plan.get("fabric_switch", port.switch)
-    if not switch.managed or port.mode == "private":
+    if not switch.managed or port.mode in ("private", "standard"):
         return []
     wanted = frozenset(needs) - {0, untagged}
     native = port.vid if port.mode == "access" else port.native

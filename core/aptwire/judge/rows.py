@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from aptwire.forward.domains import Domains, Pairings
 from aptwire.forward.parts import Stand, Team
 from aptwire.forward.wiring import Block, Wiring
-from aptwire.judge.judgement import Columns, Intent, Rows
+from aptwire.judge.judgement import Columns, Intent, Rows, is_idle
 
+MOST_COMPONENTS = 1 << 28
 AT_HOME = -2
 """In place of a pairing: the stand's own bridge is one that frames cross."""
 
@@ -71,6 +74,22 @@ def _columns(wiring: Wiring, block: Block, numbers: dict[str, int]) -> np.ndarra
     return np.array(made, dtype=np.int64).reshape(-1, 9)
 
 
+@dataclass(frozen=True)
+class Gate:
+    """A gateway address: the stands and records that bear it and run, those that are idle, and the nodes at which it comes in from
+    outside the plan."""
+
+    address: str
+    awake: tuple[tuple[int, str], ...]
+    idle: tuple[str, ...]
+    entries: tuple[int, ...]
+
+    @property
+    def bearer(self) -> str:
+        """The record that stands for it; empty where it is outside the plan."""
+        return next((record for _, record in self.awake), next(iter(self.idle), ""))
+
+
 class Rowed:
     """The rows of a wiring, and what they reach."""
 
@@ -103,6 +122,10 @@ class Rowed:
         self.routed_segments = {int(self.segment[n]) for n in self.routers} - {-1}
         inside = self.bridge * self.count + np.maximum(self.context, 0) + self.vni * len(wiring.bridges) * self.count
         self.local = np.where((self.context >= 0) & ~self.columns.deaf, inside, -1 - np.arange(len(self.stands)))
+        # Groups are numbered alike in every state: the fabric's components, each switch's contexts, and whoever is alone; each VNI anew.
+        self.base = MOST_COMPONENTS
+        self.alone = self.base + (len(wiring.bridges) + 1) * self.count
+        self.scale = self.alone + len(self.stands) + 1
         self.rows = self._rows()
 
     def _gather(self) -> Columns:
@@ -201,15 +224,13 @@ class Rowed:
         An overlay's rows have the group of the host port that carries it, counted apart for each VNI.
         """
         rows = self.rows
-        self.base = int(domains.component.max(initial=-1)) + 1
         local = self.bridge[rows.stand] * self.count + np.maximum(self.context[rows.stand], 0)
         inside = rows.mutual & (rows.node >= 0)
         component = domains.component[np.where(inside, rows.node, 0)] if domains.component.size else 0
         group: np.ndarray = np.where(inside, component, self.base + local)
-        self.alone = self.base + (len(self.wiring.bridges) + 1) * self.count
         # A guest that tags its frames with the native VID of its port speaks and hears nothing: it is alone.
         group = np.where(self.columns.deaf[rows.stand], self.alone + rows.stand, group)
-        group = group + self.vni[rows.stand] * (self.alone + len(self.stands) + 1)
+        group = group + self.vni[rows.stand] * self.scale
         for row in np.flatnonzero(np.isin(rows.stand, list(self.private))).tolist() if self.private else ():
             if int(rows.node[row]) >= 0 and int(rows.pair[row]) != -1:
                 group[row] = domains.component[int(rows.node[row])]
@@ -253,20 +274,50 @@ class Rowed:
         """The routers that an overlay's host port reaches over a row, with its VNI."""
         stand = int(self.rows.stand[row])
         vni = int(self.vni[stand])
-        own = int(groups[row]) - vni * (self.alone + len(self.stands) + 1)
+        own = int(groups[row]) - vni * self.scale
         gates = self.routers.get(stand, ())
         return frozenset((vni, station) for station, gate in gates if int(groups[self.rows.first[gate]]) == own)
 
     def _gateways(self) -> None:
-        """The places that bear each gateway address of the segment on which they belong, by segment number."""
-        self.gateways: dict[int, dict[str, list[tuple[int, str]]]] = {}
+        """Who bears each gateway address of each segment, by segment number; and the addresses that nobody bears."""
+        self.gateways: dict[int, list[Gate]] = {}
+        self.unborne: dict[int, list[str]] = {}
         for n, id in enumerate(self.segments):
+            ways_in = self.plan.where("way_in", "segment", id)
             for address in self.plan.get("segment", id).gateways:
-                for record in sorted(self.wiring.bearers.get(address, ())):
-                    place = self.wiring.place(record)
-                    if place is None or place.segment != id:
-                        continue
-                    self.gateways.setdefault(n, {}).setdefault(address, []).append((self._number(place.stand), record))
+                gate = self._gate(address, id, [self._entry(way.port, n) for way in ways_in])
+                if gate is None:
+                    self.unborne.setdefault(n, []).append(address)
+                else:
+                    self.gateways.setdefault(n, []).append(gate)
+
+    def _gate(self, address: str, segment: str | None, entries: list[int]) -> Gate | None:
+        """Who bears an address for a segment (None: for whomever); None: nobody does.
+
+        What is off or disconnected is reached by nobody.
+        """
+        awake: list[tuple[int, str]] = []
+        idle: list[str] = []
+        for record in sorted(self.wiring.bearers.get(address, ())):
+            place = self.wiring.place(record)
+            if place is None or (segment is not None and place.segment not in (None, segment)):
+                continue
+            if place.stand.judged and is_idle(self.plan, place.endpoint):
+                idle.append(record)
+            else:
+                awake.append((self._number(place.stand), record))
+        known = tuple(node for node in entries if node >= 0)
+        return Gate(address, tuple(awake), tuple(idle), known) if awake or idle or known else None
+
+    def _entry(self, port: str, segment: int) -> int:
+        """The node in which what is behind a fabric port speaks on a segment's VID; -1 where the port doesn't carry it."""
+        record = self.plan.get("fabric_port", port)
+        rule = self.wiring.port_rules.get(port)
+        vid = self.plan.get("segment", self.segments[segment]).vid
+        if rule is None or vid is None:
+            return -1
+        context = int(self.wiring.classes.of[vid])
+        return self.wiring.bridge_of[record.switch].trunk * self.count + context if rule.out[context] >= 0 else -1
 
     def _number(self, stand: Stand) -> int:
         return self.offsets[stand.block] + stand.index

@@ -24,7 +24,7 @@ from aptwire.judge.judgement import (
     Cause,
     Intent,
 )
-from aptwire.judge.rows import Rowed
+from aptwire.judge.rows import Gate, Rowed
 
 
 @dataclass(frozen=True)
@@ -180,21 +180,43 @@ class States(Rowed):
                         bad = order[starts[n] : stops[n]]
                         self._cut_off(now, bad, int(group[bad[0]]), of, need)
                 continue
-            needs = self._needs(segment, stands[of], group[of])
+            needs = self._needs(segment, stands[of], group[of], now)
             if needs is None:
                 ok[of] = self._alone(now, int(of[0]))
                 continue
             # Team orders of their own may take two neighbours different ways; within their switch they meet all the same.
             beside = self.local[stands[of]]
             met = np.array([_among(group[of], need.groups) | _among(beside, need.beside) for need in needs])
-            good = met.all(axis=0)
+            good: np.ndarray = np.asarray(met.all(axis=0))
+            if special[at]:
+                good = self._with_peers(now, of, good)
             ok[of] = good
-            lost = np.flatnonzero(~good)
+            lost = np.flatnonzero(~met.all(axis=0))
             for mine in np.unique(group[of[lost]]).tolist() if lost.size else ():
                 bad = lost[group[of[lost]] == mine]
                 need = needs[int(np.flatnonzero(~met[:, bad[0]])[0])]
                 self._cut_off(now, of[bad], mine, of, need)
         return ok
+
+    def _with_peers(self, now: Moment, of: np.ndarray, good: np.ndarray) -> np.ndarray:
+        """Who of those that reach their gateway meets the peers that do: a gateway on each half of a segment makes no whole of it."""
+        groups = now.group[of]
+        found, weights = np.unique(groups[good], return_inverse=True)
+        if found.size < 2:
+            return good
+        weights = np.bincount(weights, weights=self.weight[now.stands[of[good]]])
+        top = np.flatnonzero(weights == weights.max())
+        main = int(found[top[0]]) if top.size == 1 else -1
+        kept = of[good & (groups == main)]
+        need = Need([main] if main >= 0 else [], self._someone(now.stands[kept]) if kept.size else "")
+        # Team orders of their own may take two neighbours different ways; within their switch they meet all the same.
+        near = self.local[now.stands[of]]
+        met: np.ndarray = good & ((groups == main) | np.isin(near, self.local[now.stands[kept]]))
+        for mine in found.tolist():
+            apart = good & ~met & (groups == mine)
+            if apart.any():
+                self._cut_off(now, of[apart], int(mine), of, need)
+        return met
 
     def _special(self, segment: int) -> bool:
         """Whether there is more to ask of a segment's stands than which group is the largest."""
@@ -224,7 +246,16 @@ class States(Rowed):
             np.add.reduceat(top.astype(np.int64), first) > 1,
         )
 
-    def _needs(self, segment: int, stands: np.ndarray, group: np.ndarray) -> list[Need] | None:
+    def _gate_need(self, gate: Gate, at: dict[int, int], now: Moment) -> Need:
+        """What it takes to reach a gateway; `at` are the groups of the segment's stands that are on their own tag."""
+        # Of whom nobody said where it belongs, it counts where it lands.
+        at |= {s: int(now.groups[self.rows.first[s]]) for s, _ in gate.awake if self.segment[s] < 0}
+        here = [s for s, _ in gate.awake if s in at]
+        groups = {at[s] for s in here} | {int(now.domains.component[node]) for node in gate.entries}
+        stands_for = next((r for s, r in gate.awake if s in at), gate.bearer)
+        return Need(sorted(groups), stands_for, tuple(int(self.local[s]) for s in here))
+
+    def _needs(self, segment: int, stands: np.ndarray, group: np.ndarray, now: Moment) -> list[Need] | None:
         """What the stands of a segment must reach: each of its gateways, or else its largest group.
 
         `group` is sorted.  None: the segment has this one place only and nothing to reach but the fabric.  A need
@@ -232,17 +263,7 @@ class States(Rowed):
         """
         if segment in self.gateways:
             at = {int(s): int(g) for s, g in zip(stands, group, strict=True)}
-            gates = [
-                Need(
-                    sorted({at[s] for s, _ in owners if s in at}),
-                    next(r for s, r in owners if s in at),
-                    tuple(int(self.local[s]) for s, _ in owners if s in at),
-                )
-                for owners in self.gateways[segment].values()
-                if any(s in at for s, _ in owners)
-            ]
-            if gates:
-                return gates
+            return [self._gate_need(gate, at, now) for gate in self.gateways[segment]]
         if int(self.weight[stands].sum()) == 1:
             return None
         starts = np.flatnonzero(np.r_[True, group[1:] != group[:-1]])
@@ -263,7 +284,7 @@ class States(Rowed):
         stand = self.stands[number]
         if stand.bridge >= 0 and not self.wiring.bridges[stand.bridge].virtual:
             return True
-        inside = int(now.group[at]) - stand.vni * (self.alone + len(self.stands) + 1) < self.base
+        inside = int(now.group[at]) - stand.vni * self.scale < self.base
         if inside or not self.wiring.teams_at(stand.bridge, stand.order):
             return True
         if self.rows.open[now.chosen[at]]:
@@ -295,10 +316,9 @@ class States(Rowed):
         domains: Domains,
     ) -> None:
         """Stands in one group that miss others; `nic_open` are the groups of the segment from which some NIC leads nobody knows where."""
-        scale = self.alone + len(self.stands) + 1
 
         def leaky(g: int) -> bool:
-            return g in nic_open or g % scale in domains.open
+            return g in nic_open or g % self.scale in domains.open
 
         unknown = mine in nic_open or any(o in nic_open for o in others)
         unknown = unknown or (leaky(mine) and any(leaky(o) for o in others))
@@ -306,11 +326,10 @@ class States(Rowed):
         for number in lost:
             self._note(number, status, Cause(cause, state, team, towards))
 
-    def _gates(self, now: Moment, segment: int, of: np.ndarray) -> list[list[int]]:
+    def _gates(self, now: Moment, segment: int, of: np.ndarray) -> list[tuple[list[int], Gate]]:
         """For each gateway address of a segment, those of its stands that bear it: it is enough to reach one of them."""
         at = {int(now.stands[a]): int(a) for a in of}
-        found = ([at[s] for s, _ in owners if s in at] for owners in self.gateways.get(segment, {}).values())
-        return [gate for gate in found if gate]
+        return [([at[s] for s, _ in gate.awake if s in at], gate) for gate in self.gateways.get(segment, ())]
 
     def _private_state(self, now: Moment, segment: int, of: np.ndarray, ok: np.ndarray) -> None:
         """A segment with a private VLAN: each must hear, and be heard by, its gateways; without any, all the promiscuous ports,
@@ -331,14 +350,32 @@ class States(Rowed):
             if not self._narrow(number):
                 communities.setdefault(int(self.context[number]), []).append([a])
         for a, number in numbers.items():
-            musts = gates or [*promiscuous, *communities.get(int(self.context[number]), ())]
-            missed = next((m for m in musts if a not in m and not any(meet(a, b) for b in m)), None)
+            peers = [*promiscuous, *communities.get(int(self.context[number]), ())]
+            musts: list[tuple[list[int], Gate | None]] = [*gates] if gates else [(peer, None) for peer in peers]
+            missed = next(
+                (
+                    (m, gate)
+                    for m, gate in musts
+                    if a not in m
+                    and not any(meet(a, b) for b in m)
+                    and not (gate and self._comes_in(gate, hears[a], reaches[a], now.domains))
+                ),
+                None,
+            )
             ok[a] = missed is None
             if missed is not None:
-                towards = self.stands[numbers[missed[0]]].records[0]
-                open_ = bool(self.rows.open[now.chosen[a]] or self.rows.open[now.chosen[missed[0]]])
+                others, gate = missed
+                towards = self.stands[numbers[others[0]]].records[0] if others else gate.bearer if gate else ""
+                ends = [a, *others[:1]]
+                open_ = any(bool(self.rows.open[now.chosen[end]]) for end in ends)
                 cause = Cause(OPEN_END if open_ else CUT_OFF, now.state, now.team, towards)
                 self._note(number, UNPROVEN if open_ else STRANDED, cause)
+
+    @staticmethod
+    def _comes_in(gate: Gate, hears: set[int], reaches: set[int], domains: Domains) -> bool:
+        """Whether a gateway that comes in from outside is heard and reached."""
+        inside = {int(domains.component[node]) for node in gate.entries}
+        return not inside.isdisjoint(hears) and not inside.isdisjoint(reaches)
 
     def _routed_state(self, now: Moment, segment: int, of: np.ndarray, ok: np.ndarray) -> None:
         """An overlay of which some tunnels go over routers: each must reach its gateways; without any, its largest group.
@@ -351,20 +388,21 @@ class States(Rowed):
         def meet(a: int, b: int) -> bool:
             return bool(group[a] == group[b] or beyond[a] & beyond[b] or self.local[stands[a]] == self.local[stands[b]])
 
-        musts = self._gates(now, segment, of)
+        musts: list[tuple[Gate | None, list[int]]] = [(gate, bears) for bears, gate in self._gates(now, segment, of)]
         if not musts:
             parts: dict[object, list[int]] = {}
             for a in beyond:
                 parts.setdefault(min(beyond[a], default=int(group[a])), []).append(a)
             ranked = sorted(parts.values(), key=lambda part: -int(self.weight[stands[part]].sum()))
             tied = len(ranked) > 1 and len({int(self.weight[stands[part]].sum()) for part in ranked[:2]}) == 1
-            musts = [[]] if tied else [[a] for a in ranked[0]]
+            musts = [(None, [])] if tied else [(None, [a]) for a in ranked[0]]
         for a in beyond:
-            missed = next((m for m in musts if not any(meet(a, b) for b in m)), None)
+            missed = next(((gate, m) for gate, m in musts if not any(meet(a, b) for b in m)), None)
             ok[a] = missed is None
             if missed is not None:
-                named = self.stands[int(stands[missed[0]])].records[0] if missed else ""
-                self._cut_off(now, np.array([a]), int(group[a]), of, Need([int(group[b]) for b in missed], named))
+                gate, others = missed
+                named = self.stands[int(stands[others[0]])].records[0] if others else gate.bearer if gate else ""
+                self._cut_off(now, np.array([a]), int(group[a]), of, Need([int(group[b]) for b in others], named))
 
     def _wide(self, stand: int) -> bool:
         """Whether it hears and reaches all of its private VLAN, as a promiscuous port or one outside it does."""
@@ -463,7 +501,6 @@ class States(Rowed):
                 first = self.rows.first
                 ok = self._state(first, self._groups(domains), np.arange(first.size), state, team, domains)
                 self.fine |= ok
-        self.base = int(self.domains.component.max(initial=-1)) + 1
 
     def _combine(self) -> np.ndarray:
         """One verdict a stand from today's and the other states'."""

@@ -20,16 +20,20 @@ from aptwire.forward.wiring import Block, compile_wiring, rewire
 from aptwire.judge.judgement import (
     ADDRESS,
     ASTRAY,
+    CUT_OFF,
     EXPOSED,
     HOME,
     LEAK,
+    NO_BEARER,
     STRANDED,
     TWIN,
+    UNPROVEN,
     WAVERING,
     Cause,
     Judgement,
     is_idle,
 )
+from aptwire.judge.rows import Gate
 from aptwire.judge.states import States
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
@@ -71,6 +75,9 @@ class _Judge(States):
         status = self._combine()
         self._exposures(status, groups)
         self._addresses(status)
+        self._unborne(status)
+        self._own_gateways(status, groups)
+        self._idle_bearers(status)
         self._twins(groups)
         causes = {
             stand: of[int(status[stand])] if int(status[stand]) in of else of[max(of)]
@@ -107,6 +114,78 @@ class _Judge(States):
             for record in cached[1]:
                 if status[self._number(block.stand_of[record])] <= WAVERING:
                     self.own[record] = (STRANDED, Cause(ADDRESS))
+
+    def _unborne(self, status: np.ndarray) -> None:
+        """Who needs a gateway that nobody bears: nobody can know whether it is reached.  Who bears another of its segment's needs none."""
+        for segment, addresses in self.unborne.items():
+            versions = {_version(address) for address in addresses}
+            exempt = {record for gate in self.gateways.get(segment, ()) for _, record in gate.awake}
+            for number in np.flatnonzero((self.segment == segment) & (status == HOME)).tolist():
+                stand, cause = self.stands[number], Cause(NO_BEARER)
+                if not stand.judged:
+                    continue
+                needy = [r for r in stand.records if r not in exempt and self._uses(r, versions)]
+                if len(needy) == len(stand.records):
+                    status[number] = UNPROVEN
+                    self.causes.setdefault(number, {})[UNPROVEN] = cause
+                else:
+                    self.own.update((record, (UNPROVEN, cause)) for record in needy if record not in self.own)
+
+    def _uses(self, record: str, versions: set[int]) -> bool:
+        """Whether a place asks for a gateway of one of these versions of IP: that of its static addresses, or any where it has none; a host
+        port with a gateway of its own asks for that one."""
+        place = self.wiring.place(record)
+        assert place is not None
+        port = self.plan.of("host_port").get(record)
+        said = {_version(port.gateway)} if port is not None and port.gateway else set()
+        used = {_version(bare_address(a)) for a in place.addresses}
+        return bool((versions - said) & used if used else versions - said)
+
+    def _own_gateways(self, status: np.ndarray, groups: np.ndarray) -> None:
+        """Host ports that name a gateway of their own, other than their segment's."""
+        for port in sorted(self.plan.having("host_port", "gateway"), key=lambda p: p.id):
+            place = self.wiring.place(port.id)
+            segment = self.plan.of("segment").get(port.belongs)
+            if place is None or segment is None or place.context < 0 or port.gateway in segment.gateways:
+                continue
+            number = self._number(place.stand)
+            before = int(status[number])
+            cause = self.causes.get(number, {}).get(before)
+            theirs = {gate.bearer for n in [int(self.segment[number])] for gate in self.gateways.get(n, ())}
+            if cause is not None and cause.what == CUT_OFF and cause.towards in theirs:
+                before = HOME
+            gate = self._gate(port.gateway, None, [])
+            if gate is None:
+                found, why = UNPROVEN, Cause(NO_BEARER)
+            else:
+                found, why = self._reaching(number, gate, groups)
+            if port.id not in self.own and (found > before or before != int(status[number])):
+                self.own[port.id] = (max(found, before), why)
+
+    def _reaching(self, number: int, gate: Gate, groups: np.ndarray) -> tuple[int, Cause]:
+        """How a stand fares with a gateway over each of its ways."""
+        rows = self.rows
+        first = int(rows.first[number])
+        ways = [row for row in range(first, rows.stand.size) if rows.stand[row] == number]
+        theirs = {int(groups[rows.first[s]]) for s, _ in gate.awake}
+        beside = {int(self.local[s]) for s, _ in gate.awake}
+        met = [not theirs.isdisjoint(self._heard_by(row, int(groups[row]), self.domains)) for row in ways]
+        if int(self.local[number]) in beside or all(met):
+            return HOME, Cause(CUT_OFF, towards=gate.bearer)
+        row = ways[met.index(False)]
+        team, state = self._deviation(int(rows.team[row]), int(rows.member[row])) if rows.way[row] else (None, NOW)
+        return (WAVERING if any(met) else STRANDED), Cause(CUT_OFF, state, team, gate.bearer)
+
+    def _idle_bearers(self, status: np.ndarray) -> None:
+        """Who bears its own segment's gateway, and is off, needs none once it runs."""
+        for gates in self.gateways.values():
+            for record in (record for gate in gates for record in gate.idle):
+                place = self.wiring.place(record)
+                assert place is not None
+                number = self._number(place.stand)
+                cause = self.causes.get(number, {}).get(int(status[number]))
+                if cause is not None and cause.what == CUT_OFF and cause.towards == record:
+                    self.own[record] = (HOME, cause)
 
     def _exposures(self, status: np.ndarray, groups: np.ndarray) -> None:
         """Two segments whose places are on their own tags and hear each other."""
@@ -206,7 +285,8 @@ class _Judge(States):
         if not self.wiring.doubled:
             return
         first = self.rows.first
-        for address in sorted(self.wiring.doubled):
+        shared = {record.address for record in self.plan.all("shared_address")}
+        for address in sorted(self.wiring.doubled - shared):
             owners: list[tuple[Place, int, set[int], frozenset[tuple[int, str]]]] = []
             for record in sorted(self.wiring.bearers[address]):
                 place = self.wiring.place(record)
@@ -238,6 +318,10 @@ class _Judge(States):
         return not place.stand.judged or not is_idle(self.plan, place.endpoint)
 
 
+def _version(address: str) -> int:
+    return 6 if ":" in address else 4
+
+
 def _outside(block: Block, subnets: dict[str, tuple[str, ...]]) -> list[str]:
     """The records of a block that bear a static address outside the subnets of the segment on which they belong."""
     nets = {id: [ipaddress.ip_network(text) for text in listed] for id, listed in subnets.items() if listed}
@@ -248,6 +332,14 @@ def _outside(block: Block, subnets: dict[str, tuple[str, ...]]) -> list[str]:
             continue
         address = ipaddress.ip_address(bare_address(text))
         same = [net for net in known if net.version == address.version]
-        if same and not any(address in net for net in same):
+        inside = [net for net in same if address in net]
+        if same and (not inside or all(_is_nobodys(address, net) for net in inside)):
             found[record] = None
     return list(found)
+
+
+def _is_nobodys(
+    address: ipaddress.IPv4Address | ipaddress.IPv6Address, net: ipaddress.IPv4Network | ipaddress.IPv6Network
+) -> bool:
+    """Whether an address is a subnet's own, or that of all in it (RFC 1122 section 3.2.1.3)."""
+    return net.version == 4 and net.prefixlen < 31 and address in (net.network_address, net.broadcast_address)

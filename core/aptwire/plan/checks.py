@@ -33,6 +33,7 @@ from aptwire.plan.kinds import (
     StationPort,
     Uplink,
     VirtualSwitch,
+    WayIn,
 )
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -457,6 +458,16 @@ def _fit_cable(plan: Plan, cable: Cable) -> Iterator[Problem]:
             yield _problem(cable, field, f"{name} already has the station {port.station}; one port takes one")
 
 
+def _fit_way_in(plan: Plan, way: WayIn) -> Iterator[Problem]:
+    if plan.get("segment", way.segment).vid is None:
+        yield _problem(way, "segment", "a gateway comes in on a VID, and this segment has none")
+    name = called(plan, plan.find(way.port))
+    if any(plan.where("cable", end, way.port) for end in ("a", "b")) or plan.where("station_port", "port", way.port):
+        yield _problem(
+            way, "port", f"the plan says what is plugged into {name}, so nothing comes in there from outside"
+        )
+
+
 def _fit_separation(plan: Plan, separation: Separation) -> Iterator[Problem]:
     if separation.a == separation.b:
         yield _problem(separation, "b", "two different roles are needed")
@@ -476,6 +487,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "fabric_port": _fit_fabric_port,
     "station_port": _fit_station_port,
     "cable": _fit_cable,
+    "way_in": _fit_way_in,
 }
 
 

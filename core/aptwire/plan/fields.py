@@ -92,6 +92,8 @@ class Spec:
         text = value.strip().lower().replace("-", ":") if isinstance(value, str) else ""
         if not _MAC.match(text):
             raise ValueError(f"“{value}” is no MAC address such as 02:00:5e:10:00:01")
+        if int(text[:2], 16) & 1:
+            raise ValueError(f"{text} is a group address, which nobody bears (IEEE 802 clause 8.2.2)")
         return text
 
     def _take_ip(self, value: Any) -> str:
@@ -210,9 +212,9 @@ def maybe(help: str = "") -> Any:
     return _field(Spec("flag", optional=True, help=help), False)
 
 
-def ip(help: str = "") -> Any:
-    """An IP address or nothing."""
-    return _field(Spec("ip", optional=True, help=help), False)
+def ip(help: str = "", required: bool = False) -> Any:
+    """An IP address, or nothing where it isn't required."""
+    return _field(Spec("ip", optional=not required, help=help), required)
 
 
 def choice(*options: str, default: str | None = None, optional: bool = False, help: str = "") -> Any:

@@ -468,6 +468,31 @@ class StationPort(Record):
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
 
 
+@dataclass(frozen=True, kw_only=True, slots=True)
+class WayIn(Record):
+    """Where a segment's gateway comes in that is outside the plan: a fabric port behind which it is."""
+
+    kind: ClassVar[str] = "way_in"
+    title: ClassVar[str] = "way in"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("segment", "port"),)
+    segment: str = f.ref("segment")
+    port: str = f.ref("fabric_port")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class SharedAddress(Record):
+    """Intent: an address that several bear on purpose: a virtual router (RFC 9568), or the same service at several places."""
+
+    kind: ClassVar[str] = "shared_address"
+    title: ClassVar[str] = "shared address"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("address",),)
+    address: str = f.ip("without prefix length", required=True)
+    type: str = f.choice(
+        "router", "anycast", default="router", help="router: one of them answers; anycast: the nearest"
+    )
+    mac: str | None = f.mac()
+
+
 KINDS: dict[str, type[Record]] = {
     cls.kind: cls
     for cls in (
@@ -493,6 +518,8 @@ KINDS: dict[str, type[Record]] = {
         Cable,
         Station,
         StationPort,
+        WayIn,
+        SharedAddress,
     )
 }
 

@@ -17,9 +17,11 @@ from aptwire.plan.kinds import (
     Record,
     SecondaryVlan,
     Separation,
+    SharedAddress,
     StationPort,
     Uplink,
     VirtualSwitch,
+    WayIn,
 )
 from aptwire.plan.plan import Plan
 
@@ -48,6 +50,10 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"{record.type} VLAN {record.vid} of {_name(plan, 'segment', record.segment)}"
     if isinstance(record, Separation):
         return f"the separation of {record.a} and {record.b}"
+    if isinstance(record, WayIn):
+        return f"the way in of {_name(plan, 'segment', record.segment)} at {called(plan, plan.find(record.port))}"
+    if isinstance(record, SharedAddress):
+        return f"the shared address {record.address}"
     if isinstance(record, Limits):
         return "the limits sheet"
     if isinstance(record, Adapter):

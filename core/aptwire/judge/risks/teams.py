@@ -191,7 +191,7 @@ class TeamRisks(Look):
         members = [
             m
             for m in team.members
-            if isinstance(m.nic, Nic) and not m.one_way and m.nic.link == "up" and m.dead != "is excluded"
+            if isinstance(m.nic, Nic) and not m.one_way and m.nic.link == "up" and not m.excluded
         ]
         ports = [self.wiring.port_behind(m.nic.id) for m in members]
         known = [p for p in ports if p is not None]
