@@ -76,7 +76,7 @@ REFUSES: list[tuple[Spec, Any, str]] = [
     (Spec("addresses"), "10.64.0.1/24", "a list is needed"),
     (Spec("addresses"), [None], "the list holds nothing"),
     (Spec("addresses"), ["10.64.0.1/24"] * 65, "64 is the most"),
-    (Spec("subnets"), ["10.64.0.1/24"], "host bits set"),
+    (Spec("subnets"), ["10.64.0.1/24"], "the subnet is 10.64.0.0/24"),
     (Spec("words"), [""], "isn't empty"),
 ]
 

@@ -350,6 +350,8 @@ class PermissionTest(unittest.TestCase):
             for state in states or [State()]:
                 roads = Roads(wiring, state)
                 both = roads.way(place, right[0]) is not None and roads.way(right[0], place) is not None
+                if verdict == 3 and judgement.cause_of(place).towards != right[0].record:
+                    continue  # Peers are cut off, or packets too large.
                 if verdict == 0:
                     self.assertTrue(both, f"{place.record} is home and can’t meet {right[0].record} in {state}")
                 else:

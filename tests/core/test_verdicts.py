@@ -391,7 +391,7 @@ class AstrayTest(SmallPlans):
             "Tag host port mgmt of a 10",
         )
         titles = [m.title for m in mends(judgement, finding)]
-        self.assertIn("Make 10 the VID of untagged frames at port p1 of sw", titles)
+        self.assertIn("Make 10 the VID of untagged frames at port p1 of sw (worse for a1)", titles)
 
     def test_a_guest_tag_that_its_port_group_drops(self) -> None:
         made = pair()

@@ -281,14 +281,30 @@ class Teller:
             return f"{called(self.plan, nic)} is wireless and carries no tags"
         if isinstance(record, FabricPort):
             switch = self.plan.get("fabric_switch", record.switch)
+            if leaving and (apart := self._isolated(frame, called(self.plan, record))):
+                return apart
             return _port_refusal(switch, record, vid, called(self.plan, record), leaving)
         name = called(self.plan, record)
         if vid == 0:
             return f"{name} lets no untagged frames {'out' if leaving else 'in'}"
-        allowed = getattr(record, "allowed", None)
+        if apart := self._isolated(frame, name):
+            return apart
+        shares = [u for u in self.plan.where("uplink", "over", record.id) if u.vid == vid] if record is not None else []
+        if shares and not leaving:
+            return f"{name} gets no frames tagged {vid}: {called(self.plan, shares[0])} takes them"
+        members = getattr(record, "members", None)
+        allowed = members if members is not None else getattr(record, "allowed", None)
         if getattr(record, "native", None) == vid:
             return f"{name} takes {vid} untagged only"
         return f"{name} allows {spoken(allowed)}; {vid} is missing"
+
+    def _isolated(self, frame: int, name: str) -> str:
+        """Why a frame that an isolated port let in doesn't leave by another."""
+        return (
+            f"{name} is isolated, and so is the port that the frame came in by"
+            if frame >= self.wiring.classes.plain
+            else ""
+        )
 
     def stuck(self, roads: Roads, source: Place, target: Place) -> list[Hop]:
         """The hop at which a way ends that nothing joins to the target."""
@@ -303,7 +319,25 @@ class Teller:
         if open_ends:
             reason = f"the plan doesn't know all ports of {', '.join(sorted(open_ends))}"
             return [Hop((), where, "–", "–", "", "open", reason)]
+        if self._cabled(source.bridge, target.bridge):
+            mine, theirs = self.tag(source.context), self.tag(target.context)
+            reason = f"{self.name(source)} speaks on {mine} and {self.name(target)} on {theirs}; nothing on the way takes one for the other"
+            return [Hop((), where, mine, "–", "", "dropped", reason)]
         return [Hop((), where, "–", "–", "", "dropped", "no cable joins the two parts of the fabric")]
+
+    def _cabled(self, one: int, two: int) -> bool:
+        """Whether cables lead from one bridge to another, whatever passes over them."""
+        ends: dict[int, set[int]] = {}
+        members = (m.link for team in self.wiring.all_teams() for m in team.members if m.link is not None)
+        for link in (*self.wiring.fabric.links, *members):
+            ends.setdefault(link.ends[0], set()).add(link.ends[1])
+            ends.setdefault(link.ends[1], set()).add(link.ends[0])
+        seen, waiting = {one}, [one]
+        while waiting:
+            fresh = ends.get(waiting.pop(), set()) - seen
+            seen |= fresh
+            waiting.extend(fresh)
+        return two in seen
 
     def _behind(self, hop: Hop) -> Hop:
         return Hop(hop.records, hop.where, "–", "–", hop.rule, hop.outcome, hop.reason)
@@ -398,6 +432,10 @@ def _port_refusal(switch: FabricSwitch, port: FabricPort, vid: int, name: str, l
         return f"{name} has no native VLAN: untagged frames are dropped"
     if port.mode == "private":
         return f"{name} is a private port on {port.vid}: {vid} doesn’t pass there"
+    if port.mode == "standard":
+        if vid not in vids.members(port.members or ""):
+            return f"{name} has the members {port.members or 'none'}; {vid} is missing"
+        return f"{name} admits {port.admits} frames only"
     if port.mode == "access":
         return f"{name} is an access port on {port.vid}: " + (
             f"{vid} doesn't leave there" if leaving else f"frames tagged {vid} are dropped"

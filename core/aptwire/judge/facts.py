@@ -22,13 +22,14 @@ GUESTS = "guests"
 class End:
     """An endpoint as the MTU sees it: what it sends at most (0: nobody says), and what its switch and NICs take.
 
-    `tight` are the records on its own host that take less than it sends.
+    `tight` are the records on its own host that take less than it sends; `count` how many places are alike.
     """
 
     record: str
     segment: str
     sends: int
     tight: tuple[tuple[str, int], ...]
+    count: int = 1
 
 
 @dataclass
@@ -214,8 +215,8 @@ def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]
         segment = plan.of("segment").get(stand.segment)
         if segment is None:
             continue
-        team = next(iter(wiring.teams_at(stand.bridge, stand.order)), None)
-        nics = [m for m in team.members[: team.usable] if m.link is not None] if team is not None else []
+        teams = wiring.teams_at(stand.bridge, stand.order)
+        nics = [m for team in teams for m in team.members[: team.usable] if m.link is not None]
         limits = [(block.key, switch_mtu)] if switch_mtu else []
         limits += [(m.nic.id, m.nic.mtu) for m in nics if isinstance(m.nic, Nic) and m.nic.mtu]
         for member in nics:
@@ -226,12 +227,12 @@ def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]
         if stand.vni:
             head, carrier = header(plan, stand.over), plan.get("host_port", stand.over)
             limits += [(carrier.id, carrier.mtu)] if carrier.mtu else []
-        seen: set[int] = set()
+        alike: dict[int, list[str]] = {}
         for record in map(plan.find, stand.records):
             own = getattr(record, "mtu", None) if isinstance(record, (Adapter, HostPort)) else None
             sends = own or (switch_mtu if isinstance(record, HostPort) else None) or segment.mtu or 0
-            if sends in seen or record is None:
-                continue
-            seen.add(sends)
+            if record is not None:
+                alike.setdefault(sends, []).append(record.id)
+        for sends, records in alike.items():
             tight = tuple((id, mtu) for id, mtu in limits if sends and mtu < sends + head)
-            yield End(record.id, segment.id, sends, tight)
+            yield End(records[0], segment.id, sends, tight, len(records))

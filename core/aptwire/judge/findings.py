@@ -15,11 +15,14 @@ from aptwire.judge.judgement import (
     ADDRESS,
     CUT_OFF,
     LEAK,
+    MIRRORED,
     NO_BEARER,
     NO_GROUP,
     NO_INTENT,
     OPEN_END,
+    TOO_LARGE,
     TWIN,
+    TWIN_MAC,
     VERDICTS,
     WRONG_TAG,
     Cause,
@@ -29,7 +32,7 @@ from aptwire.judge.judgement import (
 )
 from aptwire.judge.risks import Risk, risks, some
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, PortGroup, Record, StationPort
+from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, Mirror, PortGroup, Record, StationPort
 from aptwire.plan.names import called, host_of
 from aptwire.plan.plan import Plan
 
@@ -108,6 +111,10 @@ class _Finder:
             return (*base, *sorted(set(map(bare_address, place.addresses)) & set(map(bare_address, other.addresses))))
         if cause.what in (ADDRESS, NO_INTENT, NO_GROUP):
             return (*base, place.record)
+        if cause.what in (TOO_LARGE, MIRRORED):
+            return (*base, place.segment if cause.what == TOO_LARGE else "", cause.at, cause.detail)
+        if cause.what == TWIN_MAC:
+            return (*base, self._mac(place))
         if cause.what == NO_BEARER:
             return base
         if self._idle_gateway(cause):
@@ -232,6 +239,17 @@ class _Finder:
             return f"Two machines answer to {', '.join(shared)}", text, endpoints
         if cause.what == LEAK:
             return self._leak(place, cause)
+        if cause.what == TWIN_MAC:
+            title = f"{some(self._spoken_list(endpoints))} bear one MAC address and hear each other"
+            return title, f"What is for {self._mac(place)} goes to whichever spoke last.", endpoints
+        if cause.what == MIRRORED:
+            mirror = self.plan.get("mirror", cause.at)
+            source, target = spoken(self.plan, mirror.source), spoken(self.plan, mirror.target)
+            names = [self.plan.get("segment", p.segment).name for p in self._ends(mirror) if p.segment]
+            text = f"A mirror copies {' and '.join(dict.fromkeys(names[:1]))} to whoever is on {names[-1]}."
+            return f"{target} is shown the frames of {source}", text, (mirror.id, mirror.source, mirror.target)
+        if cause.what == TOO_LARGE:
+            return self._too_large(cause, who, one)
         if cause.what == WRONG_TAG:
             title, text, culprit = self._astray(place, cause, who, one, name)
             return title, text + self._locked_out(found), culprit
@@ -257,6 +275,23 @@ class _Finder:
         if self._status(place) == "wavering":
             return f"{who} {_verb('loses', one)} {lost} {when}", reason, culprit
         return f"{who} {_verb('is', one)} cut off from {lost}", reason, culprit
+
+    def _mac(self, place: Place) -> str:
+        return str(self.plan.get("adapter", place.endpoint).mac)
+
+    def _ends(self, mirror: Mirror) -> list[Place]:
+        return [p for id in (mirror.source, mirror.target) for p in self.wiring.places_of(id)]
+
+    def _too_large(self, cause: Cause, who: str, one: bool) -> tuple[str, str, tuple[str, ...]]:
+        sends, takes = cause.detail.split()
+        record = self.plan.find(cause.at)
+        place = self.wiring.place(cause.at)
+        where = spoken(self.plan, cause.at) if place is not None else called(self.plan, record)
+        text = (
+            f"{_capital(where)} takes {takes} bytes; packets of up to {sends} are sent there, and larger ones vanish."
+        )
+        title = f"{who} {_verb('loses', one)} packets of more than {takes} bytes"
+        return title, text, (cause.at,)
 
     def _idle_gateway(self, cause: Cause) -> str:
         """That who bears the gateway is off or unplugged, where it is so; empty else."""
@@ -405,15 +440,21 @@ class _Finder:
         return sorted(spoken(self.plan, e) for e in endpoints)
 
 
+SUFFERING = {TOO_LARGE: "mtu", MIRRORED: "mirror", TWIN_MAC: "mac"}
+"""The causes that are risks too, with the risk that has their mends: where somebody suffers, it isn't told twice."""
+
+
 def everything(judgement: Judgement, known: list[Risk] | None = None) -> list[Finding | Risk]:
     """All findings and risks (those `known`, if they have been looked for), worst first, those of idle endpoints last."""
     found = findings(judgement)
     told = [set(f.culprit) for f in found]
+    suffered = {(SUFFERING[f.what], key) for f in found if f.what in SUFFERING for key in (f.segment, *f.culprit)}
     # Where somebody suffers already, the risk would say the same once more.
     more = [
         r
         for r in (risks(judgement) if known is None else known)
-        if r.what not in ("native", "name") or not any(set(r.culprit) <= t for t in told)
+        if (r.what not in ("native", "name") or not any(set(r.culprit) <= t for t in told))
+        and not any((r.what, key) in suffered for key in (r.segment, *r.culprit))
     ]
     return [*(f for f in found if not f.idle), *more, *(f for f in found if f.idle)]
 

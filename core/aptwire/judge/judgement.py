@@ -15,7 +15,7 @@ from aptwire.plan.plan import Plan
 VERDICTS = ("home", "unproven", "wavering", "stranded", "astray", "exposed")
 HOME, UNPROVEN, WAVERING, STRANDED, ASTRAY, EXPOSED = range(6)
 
-NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN, NO_BEARER = (
+NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN, NO_BEARER, TOO_LARGE, MIRRORED, TWIN_MAC = (
     "no-intent",
     "no-port-group",
     "wrong-tag",
@@ -25,17 +25,23 @@ NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN, NO_BEARE
     "leak",
     "twin",
     "no-bearer",
+    "too-large",
+    "mirrored",
+    "twin-mac",
 )
 
 
 @dataclass(frozen=True)
 class Cause:
-    """Why a place isn't home: what is wrong, in which state, and towards which other place (a record; empty: towards the fabric)."""
+    """Why a place isn't home: what is wrong, in which state, and towards which other place (a record; empty: towards the fabric); `at` the
+    record where it sits, where that is known, and `detail` what is said of it there."""
 
     what: str
     state: State = NOW
     team: Team | None = None
     towards: str = ""
+    at: str = ""
+    detail: str = ""
 
 
 @dataclass

@@ -10,13 +10,14 @@ import ipaddress
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from typing import Any
 
 from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step, goal
 from aptwire.forward.routed import over_router
 from aptwire.forward.wiring import PLACES
 from aptwire.judge.cut import cutting, smallest_cut
-from aptwire.judge.findings import Finding, everything, findings, spoken
+from aptwire.judge.findings import SUFFERING, Finding, everything, findings, spoken
 from aptwire.judge.judgement import (
     ADDRESS,
     CUT_OFF,
@@ -34,9 +35,9 @@ from aptwire.judge.judgement import (
 )
 from aptwire.judge.permits import permit
 from aptwire.judge.preview import Preview, preview
-from aptwire.judge.risks import Risk, risks
+from aptwire.judge.risks import Risk, risks, some
 from aptwire.plan import vids
-from aptwire.plan.edits import Edit, Operation, Patch, Put, edit_to_json
+from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put, edit_to_json
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import (
     Adapter,
@@ -66,7 +67,7 @@ BREADTH = 3
 @dataclass(frozen=True)
 class Mend:
     """An edit that brings a finding's endpoint home, in words, with what else it would change; `brings` are the risks that it would
-    add."""
+    add.  Whom it makes worse beside those that the finding names, its title says."""
 
     title: str
     edit: Edit
@@ -100,10 +101,12 @@ def _risk_mends(judgement: Judgement, risk: Risk) -> list[Mend]:
             continue
         after = risks(tried.judgement)
         if all(r.id != risk.id for r in after):
-            found.append(Mend(title, edit, tried, brought(known, tried.judgement, after)))
+            said = title + _harm(judgement.plan, tried, set(risk.endpoints))
+            found.append(Mend(said, edit, tried, brought(known, tried.judgement, after)))
 
     def rank(mend: Mend) -> tuple[int, ...]:
-        return (sum(move.worse for move in mend.preview.moves), len(mend.brings), len(mend.edit))
+        worse = sum(move.worse for move in mend.preview.moves)
+        return (undoes(judgement.plan, mend.edit), worse, len(mend.brings), len(mend.edit))
 
     return sorted(found, key=rank)[:MOST]
 
@@ -124,7 +127,7 @@ def _verdict_mends(judgement: Judgement, finding: Finding) -> list[Mend]:
             for more, addition in _Mender(judged, at).candidates():
                 whole = _merged((*edit, *addition))
                 key = json.dumps(edit_to_json(whole), sort_keys=True)
-                if key in seen or not addition:
+                if key in seen or not addition or _contradicts(edit, addition) or _contradicts((), addition):
                     continue
                 seen.add(key)
                 try:
@@ -133,7 +136,7 @@ def _verdict_mends(judgement: Judgement, finding: Finding) -> list[Mend]:
                     continue
                 said = f"{title}, then {more[:1].lower()}{more[1:]}" if title else more
                 if _home(tried.judgement, wanted):
-                    found[key] = Mend(said, whole, tried)
+                    found[key] = Mend(said + _harm(judgement.plan, tried, set(finding.endpoints)), whole, tried)
                 elif at.what == OPEN_END or _gravity(tried.judgement, finding.place) < _gravity(judged, finding.place):
                     rest = next(
                         (
@@ -152,11 +155,48 @@ def _verdict_mends(judgement: Judgement, finding: Finding) -> list[Mend]:
     def rank(mend: Mend) -> tuple[int, ...]:
         moved = mend.preview.moves
         worse = sum(move.worse for move in moved)
-        return (worse, -len(_home(mend.preview.judgement, wanted)), worse - len(moved), len(mend.edit))
+        home = len(_home(mend.preview.judgement, wanted))
+        return (undoes(judgement.plan, mend.edit), worse, -home, worse - len(moved), len(mend.edit))
 
     best = sorted(found.values(), key=rank)[:MOST]
     known = known_risks(judgement) if best else frozenset()
     return [replace(mend, brings=brought(known, mend.preview.judgement)) for mend in best]
+
+
+def _harm(plan: Plan, tried: Preview, named: set[str]) -> str:
+    """Whom an edit makes worse beside those named, as the end of its title."""
+    worse = [move for move in tried.moves if move.worse and move.endpoint not in named]
+    if not worse:
+        return ""
+    names = sorted(spoken(plan, move.endpoint) for move in worse)
+    return f" (worse for {some(names, 4)})"
+
+
+def _contradicts(edit: Edit, addition: Edit) -> bool:
+    """Whether together they give one port two modes."""
+    modes: dict[tuple[str, str], object] = {}
+    for operation in (*edit, *addition):
+        if isinstance(operation, Patch) and "mode" in operation.changes:
+            mode = operation.changes["mode"]
+            if modes.setdefault((operation.kind, operation.id), mode) != mode:
+                return True
+    return False
+
+
+def undoes(plan: Plan, edit: Edit) -> bool:
+    """Whether an edit takes back what somebody wanted: an isolation, a mirror, a separation, where something belongs."""
+
+    def takes_back(operation: Operation) -> bool:
+        if isinstance(operation, Drop):
+            return operation.kind in ("mirror", "separation", "shared_address")
+        if not isinstance(operation, Patch):
+            return False
+        record: Any = plan.of(operation.kind).get(operation.id)
+        changes = operation.changes
+        ends = changes.get("isolated") is False or ("mode" in changes and getattr(record, "mode", "") == "private")
+        return ends or ("belongs" in changes and record is not None and record.belongs is not None)
+
+    return any(map(takes_back, edit))
 
 
 def _home(judgement: Judgement, records: set[str]) -> set[str]:
@@ -189,6 +229,7 @@ class _Mender:
             LEAK: self._part_leak,
             TWIN: self._part_twins,
             NO_BEARER: self._bear,
+            **dict.fromkeys(SUFFERING, self._of_risk),
         }[what]
         for title, edit in starts():
             if what not in (CUT_OFF, WRONG_TAG, NO_GROUP):
@@ -204,6 +245,13 @@ class _Mender:
             yield from self._off_the_card()
             yield from self._tunnel_gateways()
 
+    def _of_risk(self) -> Iterator[tuple[str, Edit]]:
+        """What would rid the plan of the risk that makes itself felt here."""
+        keys = {self.finding.segment, *self.finding.culprit}
+        for risk in risks(self.judgement):
+            if risk.what == SUFFERING[self.finding.what] and keys & {risk.segment, *risk.culprit}:
+                yield from risk.offers()
+
     def _wake(self) -> Iterator[tuple[str, Edit]]:
         """Who bears the gateway and is off is started; who is disconnected is connected."""
         towards = self.finding.towards
@@ -211,12 +259,12 @@ class _Mender:
             return
         record = self.plan.find(towards.endpoint, ("adapter", "host_port"))
         edit: list[Operation] = []
-        if isinstance(record, Adapter) and not self.plan.get("guest", record.guest).running:
+        starts = isinstance(record, Adapter) and not self.plan.get("guest", record.guest).running
+        if isinstance(record, Adapter) and starts:
             edit.append(Patch("guest", record.guest, {"running": True}))
         if record is not None and not record.connected:  # type: ignore[attr-defined]
             edit.append(Patch(record.kind, record.id, {"connected": True}))
-        started = edit and edit[0].kind == "guest"  # type: ignore[union-attr]
-        yield f"{'Start' if started else 'Connect'} {spoken(self.plan, towards.endpoint)}", tuple(edit)
+        yield f"{'Start' if starts else 'Connect'} {spoken(self.plan, towards.endpoint)}", tuple(edit)
 
     def _bear(self) -> Iterator[tuple[str, Edit]]:
         """Somebody to bear gateways that nobody bears: outside the plan behind an open port, or a router on a port of its own."""
@@ -342,6 +390,7 @@ class _Mender:
 
     def _nothing(self) -> Iterator[tuple[str, Edit]]:
         yield "", ()
+        yield from self._open_gateway()
         adapter = self.plan.of("adapter").get(self.place.endpoint)
         group = self.plan.of("port_group").get(adapter.port_group) if adapter else None
         segment = self.plan.of("segment").get(self.place.segment)
@@ -354,6 +403,31 @@ class _Mender:
                 f"Send {tag.vid} tagged at {called(self.plan, group)}",
                 (Patch("port_group", group.id, {"native": None}),),
             )
+
+    def _open_gateway(self) -> Iterator[tuple[str, Edit]]:
+        """Whoever is cut off from an isolated gateway needs that one's port open, not its own isolation ended."""
+        towards = self.finding.towards
+        segment = self.plan.of("segment").get(self.place.segment)
+        adapter = self.plan.of("adapter").get(towards.endpoint) if towards is not None else None
+        group = self.plan.of("port_group").get(adapter.port_group) if adapter is not None else None
+        if towards is None or segment is None:
+            return
+        if adapter is not None and adapter.isolated:
+            yield (
+                f"End the isolation of {spoken(self.plan, adapter.id)}",
+                (Patch("adapter", adapter.id, {"isolated": False}),),
+            )
+        port: Any = group
+        own = self.plan.of("station_port").get(towards.record)
+        if own is not None:
+            port = self.plan.get("fabric_port", own.port)
+        if port is None:
+            return
+        if port.isolated:
+            yield f"End the isolation of {called(self.plan, port)}", (Patch(port.kind, port.id, {"isolated": False}),)
+        elif self.plan.where("secondary_vlan", "segment", segment.id) and port.mode in ("access", "private"):
+            said = f"Make {called(self.plan, port)} promiscuous on {segment.vid}"
+            yield said, (Patch(port.kind, port.id, {"mode": "private", "vid": segment.vid}),)
 
     def _through(self, title: str, edit: Edit, access: str) -> tuple[str, Edit]:
         """The edit, and after it whatever permissions the place still lacks, in every state."""
@@ -445,6 +519,19 @@ class _Mender:
         elif isinstance(record, Adapter):
             yield from self._reseat(record, segment)
         yield from self._refabric(segment)
+        yield from self._belongs_here()
+
+    def _belongs_here(self) -> Iterator[tuple[str, Edit]]:
+        """Who was moved on purpose belongs where it is now."""
+        lands = self.judgement.lands_on(self.place)
+        vid = self.judgement.wiring.classes.vid(lands) if lands >= 0 else 0
+        for other in self.plan.where("segment", "vid", vid) if vid else ():
+            records = [self.plan.find(p.record) for p in self.finding.places if self.judgement.lands_on(p) == lands]
+            edit = tuple(Patch(r.kind, r.id, {"belongs": other.id}) for r in records if r is not None)
+            yield (
+                f"Say that {some(sorted(spoken(self.plan, r.id) for r in records if r))} belong{'s' * (len(edit) == 1)} on {other.name} now",
+                edit,
+            )
 
     def _reseat(self, adapter: Adapter, segment: Segment) -> Iterator[tuple[str, Edit]]:
         """Another port group for the adapters of the finding, or another tag for their port group."""

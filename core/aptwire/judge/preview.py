@@ -22,8 +22,8 @@ class Move:
 
     @property
     def worse(self) -> bool:
-        """Whether the verdict is graver than before."""
-        return bool(self.after) and VERDICTS.index(self.after or "home") > VERDICTS.index(self.before or "home")
+        """Whether the verdict is graver than before; what is new, or gone, fares neither better nor worse."""
+        return bool(self.before and self.after) and VERDICTS.index(self.after or "") > VERDICTS.index(self.before or "")
 
     def to_json(self) -> dict[str, str | None]:
         """The move for a program."""

@@ -24,9 +24,12 @@ from aptwire.judge.judgement import (
     EXPOSED,
     HOME,
     LEAK,
+    MIRRORED,
     NO_BEARER,
     STRANDED,
+    TOO_LARGE,
     TWIN,
+    TWIN_MAC,
     UNPROVEN,
     WAVERING,
     Cause,
@@ -34,6 +37,7 @@ from aptwire.judge.judgement import (
     is_idle,
 )
 from aptwire.judge.rows import Gate
+from aptwire.judge.sizes import misfits
 from aptwire.judge.states import States
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
@@ -45,7 +49,7 @@ def judge(plan: Plan) -> Judgement:
     with no_collecting():
         wiring = compile_wiring(plan)
         pairings = Pairings()
-        return _Judge(wiring, pairings, solve(wiring, pairings)).run()
+        return _fitted(_Judge(wiring, pairings, solve(wiring, pairings)).run())
 
 
 def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -> Judgement:
@@ -55,13 +59,23 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         wiring = rewire(old, plan, touched)
         if wiring.book is not old.book:
             pairings = Pairings()
-            return _Judge(wiring, pairings, solve(wiring, pairings)).run()
+            return _fitted(_Judge(wiring, pairings, solve(wiring, pairings)).run())
         if wiring.classes is not old.classes:
             before.pairings.grown()
         same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
         crossing = any(w.crossing_teams for w in (wiring, old))
         domains = before.domains if same and not crossing else solve(wiring, before.pairings)
-        return _Judge(wiring, before.pairings, domains, before.intent).run()
+        return _fitted(_Judge(wiring, before.pairings, domains, before.intent).run())
+
+
+def _fitted(judgement: Judgement) -> Judgement:
+    """A judgement in which who sends what doesn't get through is stranded too."""
+    for record, misfit in misfits(judgement).items():
+        place = judgement.wiring.place(record)
+        if place is not None and place.stand.judged and judgement.status_of(place) < STRANDED:
+            detail = f"{misfit.sends} {misfit.takes}"
+            judgement.own[record] = (STRANDED, Cause(TOO_LARGE, at=misfit.at, detail=detail))
+    return judgement
 
 
 class _Judge(States):
@@ -79,6 +93,7 @@ class _Judge(States):
         self._own_gateways(status, groups)
         self._idle_bearers(status)
         self._twins(groups)
+        self._mirrors()
         causes = {
             stand: of[int(status[stand])] if int(status[stand]) in of else of[max(of)]
             for stand, of in self.causes.items()
@@ -282,33 +297,57 @@ class _Judge(States):
 
     def _twins(self, groups: np.ndarray) -> None:
         """Two endpoints with one address that hear each other, unless the other one is idle."""
-        if not self.wiring.doubled:
-            return
-        first = self.rows.first
         shared = {record.address for record in self.plan.all("shared_address")}
         for address in sorted(self.wiring.doubled - shared):
-            owners: list[tuple[Place, int, set[int], frozenset[tuple[int, str]]]] = []
-            for record in sorted(self.wiring.bearers[address]):
-                place = self.wiring.place(record)
-                if place is not None and place.context >= 0:
-                    row = int(first[self._number(place.stand)])
-                    heard = self._heard_by(row, int(groups[row]), self.domains)
-                    owners.append((place, int(groups[row]), heard, self._over_routers(row, groups)))
-            for place, group, hears, beyond in owners:
-                other = next(
-                    (
-                        o
-                        for o, its, its_hears, its_beyond in owners
-                        if o.endpoint != place.endpoint
-                        and (
-                            (its in hears and group in its_hears) or bool(beyond & its_beyond) or self._beside(o, place)
-                        )
-                        and self._active(o)
-                    ),
-                    None,
-                )
-                if other is not None and place.stand.judged:
-                    self.own[place.record] = (EXPOSED, Cause(TWIN, towards=other.record))
+            self._meeting(groups, self.wiring.bearers[address], TWIN)
+        virtual = {record.mac for record in self.plan.all("shared_address")}
+        for mac in sorted(self.wiring.doubled_macs - virtual):
+            places = (place for adapter in self.wiring.macs[mac] for place in self.wiring.places_of(adapter))
+            self._meeting(groups, [place.record for place in places], TWIN_MAC)
+
+    def _mirrors(self) -> None:
+        """A mirror is hearing: into another segment it is a leak, of which source and target are the ends."""
+        for mirror in sorted(self.plan.all("mirror"), key=lambda m: m.id):
+            ends = [self.wiring.places_of(id) for id in (mirror.source, mirror.target)]
+            known = [{p.segment for p in places} - {None} for places in ends]
+            if not known[0] or not known[1] or known[0] <= known[1]:
+                continue
+            if any(is_idle(self.plan, id) for id in (mirror.source, mirror.target)):
+                continue
+            for mine, other in ((ends[0], ends[1]), (ends[1], ends[0])):
+                for place in mine:
+                    cause = Cause(MIRRORED, towards=other[0].record, at=mirror.id)
+                    self.own.setdefault(place.record, (EXPOSED, cause))
+
+    def _meeting(self, groups: np.ndarray, bearers: Iterable[str], what: str) -> None:
+        """Of several that bear one address: those that hear each other, unless a guest's own team makes them one endpoint."""
+        first = self.rows.first
+        owners: list[tuple[Place, int, set[int], frozenset[tuple[int, str]]]] = []
+        for record in sorted(bearers):
+            place = self.wiring.place(record)
+            if place is not None and place.context >= 0:
+                row = int(first[self._number(place.stand)])
+                heard = self._heard_by(row, int(groups[row]), self.domains)
+                owners.append((place, int(groups[row]), heard, self._over_routers(row, groups)))
+        for place, group, hears, beyond in owners:
+            other = next(
+                (
+                    o
+                    for o, its, its_hears, its_beyond in owners
+                    if o.endpoint != place.endpoint
+                    and not self._one_team(o.endpoint, place.endpoint)
+                    and ((its in hears and group in its_hears) or bool(beyond & its_beyond) or self._beside(o, place))
+                    and self._active(o)
+                ),
+                None,
+            )
+            if other is not None and place.stand.judged:
+                self.own[place.record] = (EXPOSED, Cause(what, towards=other.record))
+
+    def _one_team(self, one: str, two: str) -> bool:
+        """Whether two adapters are members of one team of their guest."""
+        a, b = (self.plan.of("adapter").get(id) for id in (one, two))
+        return a is not None and b is not None and bool(a.team) and (a.guest, a.team) == (b.guest, b.team)
 
     def _beside(self, one: Place, two: Place) -> bool:
         plain = one.stand.plain and two.stand.plain

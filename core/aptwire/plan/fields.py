@@ -99,16 +99,16 @@ class Spec:
     def _take_ip(self, value: Any) -> str:
         if not isinstance(value, str):
             raise ValueError(f"an IP address is needed, not {_shape(value)}")
-        return str(ipaddress.ip_address(value.strip()))
+        return _ip(value.strip())
 
     def _take_addresses(self, value: Any) -> tuple[str, ...]:
-        return _each(value, lambda text: str(ipaddress.ip_interface(text)))
+        return _each(value, _interface)
 
     def _take_subnets(self, value: Any) -> tuple[str, ...]:
-        return _each(value, lambda text: str(ipaddress.ip_network(text)))
+        return _each(value, _subnet)
 
     def _take_ips(self, value: Any) -> tuple[str, ...]:
-        return _each(value, lambda text: str(ipaddress.ip_address(text)))
+        return _each(value, _ip)
 
     def _take_words(self, value: Any) -> tuple[str, ...]:
         word = Spec("text", high=40, low=1)
@@ -154,6 +154,32 @@ def plain(value: Any) -> Any:
 def bare_address(text: str) -> str:
     """An address without its prefix length."""
     return text.split("/", 1)[0]
+
+
+def _ip(text: str) -> str:
+    try:
+        return str(ipaddress.ip_address(text))
+    except ValueError:
+        raise ValueError(f"“{text[:60]}” is no IP address such as 10.64.110.1 or 2001:db8::1") from None
+
+
+def _interface(text: str) -> str:
+    try:
+        return str(ipaddress.ip_interface(text))
+    except ValueError:
+        raise ValueError(f"“{text[:60]}” is no address with its prefix length, such as 10.64.110.11/24") from None
+
+
+def _subnet(text: str) -> str:
+    try:
+        return str(ipaddress.ip_network(text))
+    except ValueError:
+        pass
+    try:
+        meant = ipaddress.ip_network(text, strict=False)
+    except ValueError:
+        raise ValueError(f"“{text[:60]}” is no subnet such as 10.64.110.0/24") from None
+    raise ValueError(f"“{text[:60]}” is an address within a subnet; the subnet is {meant}")
 
 
 def _each(value: Any, take: Any) -> tuple[str, ...]:

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Set
 from functools import cache, cached_property, partial
-from typing import Any
 
 import numpy as np
 
-from aptwire.forward.domains import core_links, crossing, solve
-from aptwire.forward.fabric import circles, header, least, loops
+from aptwire.forward.domains import core_links, crossing
+from aptwire.forward.fabric import circles, header, loops
 from aptwire.forward.parts import Link
 from aptwire.forward.trace import Hop
 from aptwire.judge.facts import End
 from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, short, some
+from aptwire.judge.sizes import Sizes
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.kinds import FabricPort
@@ -228,13 +228,15 @@ class CableRisks(Look):
     def loops(self) -> Iterator[Risk]:
         """Frames that go round and round: parallel ways without a spanning tree."""
         wiring = self.wiring
-        # Without twins the numbers above are spare.
-        used = wiring.classes.count if wiring.classes.twins else wiring.classes.used
+        used, base = wiring.classes.used, wiring.classes.base
         numbers = np.arange(used)
 
         @cache
         def there(link: Link, side: int) -> np.ndarray:
-            return crossing(link.rules[side], link.rules[1 - side])[:used]
+            into = crossing(link.rules[side], link.rules[1 - side])[:used]
+            # What came in by an isolated port goes round as well as anything else of its VID.
+            made: np.ndarray = np.where(into >= 0, base[into], -1)
+            return made
 
         def passes(link: Link, side: int) -> list[int]:
             made: list[int] = np.flatnonzero(there(link, side) == numbers).tolist()
@@ -330,7 +332,7 @@ class CableRisks(Look):
             for end in found.ends:
                 if end.sends:
                     by_segment.setdefault(end.segment, []).append(end)
-        solved: dict[int, tuple[Any, list[Link]]] = {}
+        sizes = Sizes(self.judgement)
         for id, ends in sorted(by_segment.items()):
             segment = self.plan.get("segment", id)
             most = max(end.sends for end in ends)
@@ -340,10 +342,10 @@ class CableRisks(Look):
                 if end.sends < most:
                     tight[end.record] = end.sends
             if segment.vid:
-                tight.update(self._narrow(segment.vid, most, solved))
+                tight.update(sizes.narrow(segment.vid, most))
             carriers = sorted({str(g.over) for g in self.plan.where("port_group", "vni", segment.vni) if segment.vni})
             head = max((header(self.plan, over) for over in carriers), default=0)
-            tight.update(self._under(carriers, most + head, solved))
+            tight.update(self._under(carriers, most + head, sizes))
             if not tight:
                 continue
             names = some(
@@ -359,10 +361,10 @@ class CableRisks(Look):
                 for r in [segment, *(self.plan.find(e.record) for e in ends)]
                 if r is not None and getattr(r, "mtu", None) and r.mtu > lowest
             )
-            sizes = sorted(set(wanted.values()))
+            steps = sorted(set(wanted.values()))
             said = (
                 f"{some(called(self.plan, self.plan.find(r)) for r in wanted if wanted[r] == size)} to {size}"
-                for size in sizes
+                for size in steps
             )
             mends = [(f"Raise {' and '.join(said)}", raising)]
             if lowering:
@@ -379,35 +381,11 @@ class CableRisks(Look):
                 mends=tuple(mends),
             )
 
-    def _under(self, carriers: list[str], size: int, solved: dict[int, tuple[Any, list[Link]]]) -> dict[str, int]:
+    def _under(self, carriers: list[str], size: int, solved: Sizes) -> dict[str, int]:
         """What takes less than an overlay's packets with their header: the fabric between its host ports, and routers on the way."""
         found: dict[str, int] = {}
         for vid in sorted({self.plan.get("host_port", over).vid or 0 for over in carriers} - {0}):
-            found.update(self._narrow(vid, size, solved))
+            found.update(solved.narrow(vid, size))
         routers = {port for over in carriers for _, port in self.wiring.ways_out.get(over, ())}
         sizes = {port: self.plan.get("station_port", port).mtu for port in sorted(routers) if len(routers) > 1}
         return {**found, **{port: mtu for port, mtu in sizes.items() if mtu is not None and mtu < size}}
-
-    def _narrow(self, vid: int, most: int, solved: dict[int, tuple[Any, list[Link]]]) -> dict[str, int]:
-        """The fabric ports without which packets of this size would still get through everywhere."""
-        wiring, judgement = self.wiring, self.judgement
-        if most not in solved:
-            low = [link for link in core_links(wiring) if link.mtu and link.mtu < most]
-            solved[most] = (solve(wiring, judgement.pairings, least_mtu=most) if low else None, low)
-        domains, low = solved[most]
-        if domains is None:
-            return {}
-        tag = int(wiring.classes.of[vid])
-        found: dict[str, int] = {}
-        for link in low:
-            nodes = [wiring.bridges[end].trunk * wiring.classes.count + tag for end in link.ends]
-            together = judgement.domains.component[nodes[0]] == judgement.domains.component[nodes[1]]
-            if together and domains.component[nodes[0]] != domains.component[nodes[1]]:
-                for records_ in link.records:
-                    for id in records_[-1:]:
-                        port = self.plan.find(id)
-                        switch = self.plan.of("fabric_switch").get(getattr(port, "switch", None))
-                        mtu = least(getattr(port, "mtu", None), switch.mtu if switch is not None else None)
-                        if mtu and mtu < most:
-                            found[id] = mtu
-        return found

@@ -1,0 +1,143 @@
+"""Smallest plans in which somebody was called home wrongly, and mends that would have done harm."""
+
+from __future__ import annotations
+
+import unittest
+
+from aptwire.forward.trace import find_place, trace
+from aptwire.forward.wiring import compile_wiring
+from aptwire.judge.findings import everything, findings
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.mends import mends
+from aptwire.judge.preview import preview
+from aptwire.judge.risks import risks
+from aptwire.judge.verdicts import judge
+from aptwire.plan.edits import Patch, Put
+from aptwire.plan.kinds import Adapter, Guest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.support import Small, demo_plan, pair, random_plan
+
+
+class Case(unittest.TestCase):
+    def judged(self, made: Small, **expected: str) -> Judgement:
+        judgement = judge(made.plan())
+        verdicts = judgement.verdicts()
+        self.assertEqual({e: verdicts[e] for e in expected}, expected)
+        return judgement
+
+
+class WrongHomesTest(Case):
+    def test_one_mac_address_on_two_hosts_that_hear_each_other(self) -> None:
+        made = pair()
+        for adapter in made.kinds["adapter"]:
+            adapter["mac"] = "02:64:00:00:00:01"
+        judgement = self.judged(made, a1="exposed", b1="exposed")
+        found = [f for f in everything(judgement) if f.what in ("twin-mac", "mac")]
+        self.assertEqual([f.title for f in found], ["a1 and b1 bear one MAC address and hear each other"])
+        self.assertIn("MAC address of its own", mends(judgement, found[0])[0].title)
+        made.kinds["fabric_port"][0]["allowed"] = "20"
+        self.judged(made, a1="stranded", b1="stranded")
+
+    def test_a_guests_own_team_is_one_endpoint(self) -> None:
+        made = pair()
+        made.guest("a", "a2", 10, addresses=["10.64.10.5/24"], team="bond0", mac="02:64:00:00:00:05")
+        made.put("adapter", "a3", guest="guest-a2", name="a3", port_group="a/g10", belongs="s10", team="bond0")
+        made.kinds["adapter"][-1].update(addresses=["10.64.10.5/24"], mac="02:64:00:00:00:05")
+        self.judged(made, a2="home", a3="home")
+        made.kinds["adapter"][-1]["team"] = ""
+        self.judged(made, a2="exposed", a3="exposed")
+
+    def test_a_mirror_into_another_segment_is_a_leak(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.guest("a", "a2", 20)
+        made.put("mirror", "m", source="a1", target="a2")
+        judgement = self.judged(made, a1="exposed", a2="exposed", b1="home")
+        found = [f for f in everything(judgement) if f.what in ("mirrored", "mirror")]
+        self.assertEqual([f.title for f in found], ["a2 is shown the frames of a1"])
+        self.assertEqual(mends(judgement, found[0])[0].title, "Take the mirror of a1 of a1 away")
+        made.kinds["adapter"][2]["connected"] = False
+        self.judged(made, a1="home")
+
+    def test_jumbo_ends_over_a_fabric_of_1500(self) -> None:
+        made = pair()
+        made.kinds["segment"][0]["mtu"] = 9000
+        made.kinds["fabric_port"][1]["mtu"] = 1500
+        made.guest("a", "a2", 10)
+        judgement = self.judged(made, a1="home", a2="home", b1="stranded")
+        found = findings(judgement)[0]
+        self.assertEqual(found.title, "b1 loses packets of more than 1500 bytes")
+        self.assertEqual(
+            found.text, "Port p2 of sw takes 1500 bytes; packets of up to 9000 are sent there, and larger ones vanish."
+        )
+        self.assertEqual(mends(judgement, found)[0].title, "Raise port p2 of sw to 9000")
+        made.kinds["fabric_port"][1]["mtu"] = 9000
+        self.judged(made, a1="home", b1="home")
+        made.kinds["adapter"][1]["mtu"] = 1500
+        self.judged(made, a1="home", a2="home", b1="stranded")
+
+
+class HarmTest(Case):
+    def test_whoever_is_moved_on_purpose_belongs_where_it_is_now(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.guest("b", "b2", 20)
+        made.kinds["adapter"][0]["port_group"] = made.put(
+            "port_group", "a/g20", switch="a/s", name="g20", mode="access", vid=20
+        )
+        judgement = self.judged(made, a1="astray")
+        titles = [m.title for m in mends(judgement, findings(judgement)[0])]
+        self.assertEqual(titles[-1], "Say that a1 belongs on s20 now", "what undoes somebody's intent is last")
+
+    def test_an_isolated_guests_gateway_is_opened_rather_than_its_isolation_ended(self) -> None:
+        made = Small()
+        made.put("segment", "s10", name="s10", vid=10, gateways=["10.64.10.1"])
+        made.put("secondary_vlan", "iso", segment="s10", vid=11, type="isolated")
+        made.fabric("sw")
+        for n, host in enumerate("ab"):
+            made.trunk(f"sw/p{n}", "10, 11")
+            made.host(host, f"sw/p{n}")
+        made.guest("a", "gate", 10, addresses=["10.64.10.1/24"])
+        group = made.put("port_group", "b/iso", switch="b/s", name="iso", mode="private", vid=11)
+        made.put("guest", "guest-i", host="b", name="i1")
+        made.put("adapter", "i1", guest="guest-i", name="i1", port_group=group, belongs="s10")
+        judgement = self.judged(made, i1="stranded")
+        found = next(f for f in findings(judgement) if "i1" in f.endpoints)
+        titles = [m.title for m in mends(judgement, found)]
+        self.assertEqual(titles[0], "Make port group g10 of a promiscuous on 10")
+        self.assertTrue(any("access port group" in t for t in titles[1:]), titles)
+
+    def test_an_edit_gives_no_port_two_modes_and_a_new_guest_is_not_worse_off(self) -> None:
+        judgement = judge(demo_plan())
+        for finding in findings(judgement):
+            for mend in mends(judgement, finding):
+                modes = [(o.kind, o.id) for o in mend.edit if isinstance(o, Patch) and "mode" in o.changes]
+                self.assertEqual(len(modes), len(set(modes)), mend.title)
+        plan = judgement.plan
+        host = next(iter(plan.of("host")))
+        edit = (Put(Guest(id="new", host=host, name="new")), Put(Adapter(id="new-a", guest="new", name="tap-new")))
+        move = next(m for m in preview(judgement, edit).moves if m.endpoint == "new-a")
+        self.assertEqual((move.before, move.worse), (None, False))
+
+    @settings(max_examples=30)
+    @given(st.integers(0, 10**9), st.booleans())
+    def test_whom_a_mend_makes_worse_its_title_says(self, seed: int, odd: bool) -> None:
+        judgement = judge(random_plan(seed, rich=True, odd=odd))
+        for finding in [*findings(judgement)[:2], *risks(judgement)[:2]]:
+            for mend in mends(judgement, finding):
+                unnamed = [m for m in mend.preview.moves if m.worse and m.endpoint not in finding.endpoints]
+                self.assertEqual("(worse for " in mend.title, bool(unnamed), mend.title)
+
+    def test_a_trace_between_vlans_says_so_and_not_that_a_cable_is_missing(self) -> None:
+        wiring = compile_wiring(demo_plan())
+        ends = [find_place(wiring, key) for key in ("razorbill/tap-visitor-kiosk-1", "gannet/tap-ticketing-web-1")]
+        for a, b in (ends, ends[::-1]):
+            said = " ".join(hop.reason for hop in trace(wiring, a, b).hops)
+            self.assertNotIn("no cable joins", said)
+            self.assertTrue(said.strip())
+
+
+if __name__ == "__main__":
+    unittest.main()
