@@ -1,4 +1,4 @@
-"""The engine in a terminal: read, check, trace, hears.  Exit status 0 all home, 1 findings, 2 unusable input."""
+"""The engine in a terminal: read, check, trace, hears, could.  Exit status 0 all home, 1 findings, 2 unusable input."""
 
 from __future__ import annotations
 
@@ -16,9 +16,12 @@ from aptwire.forward.hearing import hears as who_hears
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
 from aptwire.forward.wiring import compile_wiring
-from aptwire.judge.findings import Finding, everything
+from aptwire.judge.could import could as all_could
+from aptwire.judge.could import exactly
+from aptwire.judge.findings import Finding, everything, spoken
 from aptwire.judge.verdicts import judge
 from aptwire.plan.file import read_plan, write_plan
+from aptwire.plan.names import endpoint_key
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.report import landings, summary
 
@@ -163,6 +166,35 @@ def hears(plan_file: str, without: str | None, ask: tuple[str, ...], as_json: bo
         click.echo(
             table(("a broadcast from", "is heard by"), [(k, ", ".join(v) or "nobody") for k, v in found.items()])
         )
+
+
+@main.command(
+    help="Whom guests could hear or reach by tagging their frames as they like; for one adapter, with which tags."
+)
+@click.argument("plan_file")
+@click.argument("adapter", required=False)
+@click.option("--json", "as_json", is_flag=True, help="as JSON: adapter to segments, or tags to endpoints")
+def could(plan_file: str, adapter: str | None, as_json: bool) -> None:
+    """What guests could do."""
+    judgement = judge(_load(plan_file))
+    plan = judgement.plan
+    if adapter is None:
+        found = {endpoint_key(plan, plan.get("adapter", id)): s for id, s in all_could(judgement).all().items()}
+        made = {key: [plan.get("segment", s).name for s in listed] for key, listed in sorted(found.items())}
+        head = ("adapter", "could hear or reach")
+    else:
+        try:
+            place = find_place(judgement.wiring, adapter)
+        except ValueError as error:
+            _fail(str(error))
+        reached = exactly(judgement, place.endpoint)
+        made = {f"{adapter}|{tags}": [spoken(plan, r) for r in records] for tags, records in reached.items()}
+        head = ("a frame from", "is taken by")
+    if as_json:
+        _print_json(made)
+    else:
+        click.echo(table(head, [(key, ", ".join(listed)) for key, listed in made.items()] or [("nobody", "–")]))
+    sys.exit(1 if made else 0)
 
 
 if __name__ == "__main__":

@@ -8,6 +8,7 @@ from typing import Any
 from aptwire.forward.parts import Place, Stand
 from aptwire.forward.trace import say_state
 from aptwire.forward.wiring import Wiring
+from aptwire.judge.could import could
 from aptwire.judge.findings import Finding, everything, spoken
 from aptwire.judge.judgement import VERDICTS, Cause, Judgement, is_idle, tag_text
 from aptwire.judge.risks import Risk
@@ -20,13 +21,16 @@ MOST_NAMED = 100
 def landings(
     judgement: Judgement, endpoints: Iterable[str] | None = None, ordered: bool = True
 ) -> list[dict[str, Any]]:
-    """The endpoints (all of them unless said): where each belongs, where it lands, its verdict, tag by tag; by host and name,
-    or in the order asked for."""
+    """The endpoints (all of them unless said): where each belongs, where it lands, its verdict, tag by tag, and which segments it could
+    hear or reach if it tagged its frames as it likes; by host and name, or in the order asked for."""
     plan, wiring = judgement.plan, judgement.wiring
     segment_of = {s.vid: s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True) if s.vid}
     known: dict[Stand, dict[str, Any]] = {}
+    listed = list(wiring.endpoints() if endpoints is None else endpoints)
+    blocks = {wiring.home_block(plan.of("adapter").get(e) or plan.get("host_port", e)) for e in listed}
+    beyond = {e: s for key in blocks if key in wiring.blocks for e, s in could(judgement).block(key).items()}
     made = []
-    for endpoint in wiring.endpoints() if endpoints is None else endpoints:
+    for endpoint in listed:
         record = plan.of("adapter").get(endpoint) or plan.get("host_port", endpoint)
         tags, worst = [], 0
         for place in wiring.places_of(endpoint):
@@ -54,6 +58,7 @@ def landings(
                 "name": spoken(plan, endpoint),
                 "verdict": VERDICTS[worst],
                 "idle": is_idle(plan, endpoint),
+                "could": list(beyond.get(endpoint, ())),
                 "tags": tags,
             }
         )

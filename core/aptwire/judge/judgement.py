@@ -113,7 +113,7 @@ class Judgement:
 
     `status` int8[stands] indexes VERDICTS; `causes` stand number -> why; `own` what single places have beside
     their stand (an address of another subnet, a twin); `lands` int16[stands]: the VID class on which a stand enters the
-    fabric (or sits, where it doesn't get there), -1 where its frames are dropped at once.
+    fabric (or sits, where it doesn't get there), -1 where its frames are dropped at once; `memo` what others worked out from it, once.
     """
 
     plan: Plan
@@ -130,6 +130,7 @@ class Judgement:
     causes: dict[int, Cause] = field(default_factory=dict)
     own: dict[str, tuple[int, Cause]] = field(default_factory=dict)
     intent: Intent = field(default_factory=lambda: Intent({}, {}))
+    memo: dict[str, object] = field(default_factory=dict, compare=False)
 
     def number(self, stand: Stand) -> int:
         """The stand's place in the arrays."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, some
 from aptwire.judge.risks.cables import CableRisks
+from aptwire.judge.risks.freedoms import FreedomRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
 from aptwire.judge.risks.teams import TeamRisks
 from aptwire.judge.risks.thin import ThinRisks
@@ -17,7 +18,7 @@ from aptwire.judge.risks.tidy import TidyRisks
 __all__ = ["GRAVITY", "RISK", "UNTIDY", "Risk", "fresh_mac", "risks", "some"]
 
 
-class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, TidyRisks):
+class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, TidyRisks):
     """Every search, over one look at the plan."""
 
 
@@ -36,6 +37,11 @@ SEARCHES = (
     _All.macs,
     _All.guest_teams,
     _All.mirrors,
+    _All.could,
+    _All.open_guards,
+    _All.rates,
+    _All.gateways,
+    _All.station_twins,
     _All.limits,
     _All.seen_names,
     _All.same_names,

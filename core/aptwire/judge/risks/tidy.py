@@ -12,6 +12,7 @@ from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.kinds import Adapter, PortGroup
 from aptwire.plan.names import called
+from aptwire.plan.ports import said
 
 
 class TidyRisks(Look):
@@ -208,7 +209,8 @@ class TidyRisks(Look):
     def _one_name(self, name: str, ways: list[list[PortGroup]]) -> Risk:
         most, rest = ways[0], [g for groups in ways[1:] for g in groups]
         like = most[0]
-        same = {"mode": like.mode, "vid": like.vid, "allowed": like.allowed, "native": like.native}
+        fields = ("mode", "vid", "allowed", "native", "pvid", "members", "untagged", "admits", "isolated", "reflects")
+        same = {name: getattr(like, name) for name in fields}
         hosts = some(self.host(self.plan.get("virtual_switch", g.switch).host) for g in rest)
         edit = tuple(Patch("port_group", g.id, same) for g in rest) if like.mode != "overlay" else ()
         return Risk(
@@ -216,11 +218,14 @@ class TidyRisks(Look):
             "name",
             (name,),
             f"Port group {name} isn’t the same everywhere",
-            f"It is {_group_text(like)} on most hosts, and {some(_group_text(g) for g in rest)} on {hosts}.",
+            f"It is {_group_text(like)} on {some(self._hosts(most), 2)}, and {some(_group_text(g) for g in rest)} on {hosts}.",
             tuple(g.id for g in rest),
             facts=tuple(self.fact(g.id, _group_text(g), f"elsewhere {_group_text(like)}") for g in rest[:20]),
             mends=((f"Make {name} {_group_text(like)} on {hosts} too", edit),) if edit else (),
         )
+
+    def _hosts(self, groups: list[PortGroup]) -> list[str]:
+        return [self.host(self.plan.get("virtual_switch", g.switch).host) for g in groups]
 
     def overlays(self) -> Iterator[Risk]:
         """Overlay segments whose inner addresses overlap with other segments': allowed, and shown."""
@@ -252,4 +257,6 @@ def _group_text(group: PortGroup) -> str:
         return f"{group.mode} {group.vid}"
     if group.mode == "trunk":
         return f"trunk {group.allowed or 'nothing'}"
+    if group.mode == "standard":
+        return said(group).text
     return f"overlay {group.vni}" if group.mode == "overlay" else "untagged"

@@ -1,0 +1,226 @@
+"""What a guest could do: whom it could hear or reach if it tagged its frames as it likes.
+
+Every tag that an adapter's port lets in or out is tried, whatever the guest is meant to use, over all members of its team; who is
+running on the other side counts.  It is no verdict: a guest that keeps to what it was given does none of it.  Arrays answer for one
+tag; `exactly` carries two as well, for one adapter.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from aptwire.forward.domains import Domains, solve
+from aptwire.forward.frames import Frames
+from aptwire.forward.parts import Stand, State
+from aptwire.forward.rules import PortRule, Stack
+from aptwire.forward.wiring import Block
+from aptwire.judge.judgement import ASTRAY, Judgement, is_idle
+from aptwire.judge.rows import MOST_COMPONENTS
+
+
+@dataclass(frozen=True)
+class Port:
+    """Adapters that sit on alike ports of one block: `contexts` are those that their port lets in or out."""
+
+    bridge: int
+    order: str
+    rule: PortRule
+    contexts: tuple[int, ...]
+    adapters: tuple[str, ...]
+
+
+def _ports(block: Block) -> list[Port]:
+    """The ports of a block that let more than untagged frames pass; kept with it."""
+    known: list[Port] | None = block.cache.get("could")
+    if known is not None:
+        return known
+    found: dict[tuple[int, str, int], tuple[PortRule, list[str]]] = {}
+    owner = {place: adapter for adapter, places in block.several.items() for place in places}
+    for stand in block.stands:
+        if stand.rule is None or stand.vni or not stand.judged:
+            continue
+        key = (stand.bridge, stand.order, stand.rule.number)
+        _, adapters = found.setdefault(key, (stand.rule, []))
+        adapters.extend(owner.get(record, record) for record in stand.records)
+    made = []
+    for (bridge, order, _), (rule, adapters) in found.items():
+        taken = set(rule.into[rule.into >= 0].tolist()) | set(np.flatnonzero(rule.out > 0).tolist())
+        if len(taken) > 1 or rule.into[0] < 0:
+            made.append(Port(bridge, order, rule, tuple(sorted(taken)), tuple(dict.fromkeys(adapters))))
+    block.cache["could"] = made
+    return made
+
+
+class Could:
+    """Whom the adapters of a judged plan could hear or reach, by segment."""
+
+    def __init__(self, judgement: Judgement) -> None:
+        self.judgement = judgement
+        self.wiring, self.plan = judgement.wiring, judgement.plan
+        self.segments = list(judgement.intent.subnets)
+        self._ears: dict[int, set[int]] | None = None
+        self._reached: dict[tuple[int, str, int], frozenset[int]] = {}
+
+    @cached_property
+    def _states(self) -> list[Domains]:
+        """The domains of today, and of each state in which another member carries others' frames."""
+        judgement = self.judgement
+        others = (
+            State({team.key: member.key})
+            for team in self.wiring.crossing_teams
+            for member in team.members[1 : team.usable]
+        )
+        return [judgement.domains, *(solve(self.wiring, judgement.pairings, state) for state in others)]
+
+    def all(self) -> dict[str, tuple[str, ...]]:
+        """The segments that each adapter could hear or reach and is not meant to, by id; those that could none are left out."""
+        found: dict[str, tuple[str, ...]] = {}
+        for key in self.wiring.blocks:
+            found.update(self.block(key))
+        return found
+
+    def block(self, key: str) -> dict[str, tuple[str, ...]]:
+        """As `all`, of one block."""
+        found: dict[str, tuple[str, ...]] = {}
+        for port in _ports(self.wiring.blocks[key]):
+            reached = frozenset().union(*(self._from(port.bridge, port.order, c) for c in port.contexts))
+            for adapter in port.adapters if reached else ():
+                if adapter in self.plan.of("adapter"):
+                    beyond = reached - self._meant(adapter)
+                    if beyond:
+                        found[adapter] = tuple(sorted(self.segments[n] for n in beyond))
+        return found
+
+    def _meant(self, adapter: str) -> set[int]:
+        """The segments on which an adapter belongs, and those whom it meets anyway with the tags that it was given."""
+        meant: set[int] = set()
+        for place in self.wiring.places_of(adapter):
+            if place.segment is not None:
+                meant.add(self.segments.index(place.segment))
+            if place.context >= 0:
+                meant |= self._from(place.bridge, place.stand.order, place.context)
+        return meant
+
+    def _from(self, bridge: int, order: str, context: int) -> frozenset[int]:
+        """The segments of those who hear what is said in a context, over any member of its switch's teams."""
+        key = (bridge, order, context)
+        known = self._reached.get(key)
+        if known is None:
+            found: set[int] = set()
+            ears = self._listening()
+            for group in self._groups(bridge, order, context):
+                found |= ears.get(group, set())
+            known = self._reached[key] = frozenset(found)
+        return known
+
+    def _groups(self, bridge: int, order: str, context: int) -> Iterable[int]:
+        """Where frames of a context are heard: on its own switch (below zero), and in components of the fabric, state by state."""
+        wiring = self.wiring
+        count = wiring.classes.count
+        yield -1 - (bridge * count + context)
+        nodes = []
+        if wiring.bridges[bridge].trunk >= 0:
+            nodes.append(wiring.bridges[bridge].trunk * count + context)
+        else:
+            for team in wiring.teams_at(bridge, order):
+                for member in team.members[: team.usable]:
+                    if member.link is not None:
+                        pairing = self.judgement.pairings(*member.link.rules)
+                        there = int(pairing.there[context])
+                        if there >= 0:
+                            nodes.append(wiring.bridges[member.link.ends[1]].trunk * count + there)
+        for state, domains in enumerate(self._states):
+            beyond = domains.one_way()
+            for node in nodes:
+                component = int(domains.component[node])
+                for reached in domains.hearers(component) if component in beyond else (component,):
+                    yield state * MOST_COMPONENTS + reached
+
+    def _listening(self) -> dict[int, set[int]]:
+        """The segments of those who run and hear, by where they do."""
+        if self._ears is None:
+            self._ears = {}
+            judgement = self.judgement
+            status = judgement.status
+            for number, stand in enumerate(judgement.stands):
+                segment = int(judgement.columns.segment[number])
+                if segment < 0 or stand.vni or (stand.asleep and not stand.awake) or status[number] == ASTRAY:
+                    continue
+                for context in stand.hears:
+                    for group in self._heard_from(stand, context):
+                        self._ears.setdefault(group, set()).add(segment)
+        return self._ears
+
+    def _heard_from(self, stand: Stand, context: int) -> Iterable[int]:
+        """Where a stand that hears a context of its switch has its ears."""
+        wiring = self.wiring
+        count = wiring.classes.count
+        yield -1 - (stand.bridge * count + context)
+        nodes: list[int] = []
+        if wiring.bridges[stand.bridge].trunk >= 0:
+            nodes.append(wiring.bridges[stand.bridge].trunk * count + context)
+        for team in wiring.teams_at(stand.bridge, stand.order) if not nodes else ():
+            for member in team.members[: team.usable]:
+                if member.link is not None:
+                    back = self.judgement.pairings(*member.link.rules).back
+                    far = wiring.bridges[member.link.ends[1]].trunk * count
+                    nodes += (far + np.flatnonzero(back == context)).tolist()
+        for state, domains in enumerate(self._states):
+            yield from (state * MOST_COMPONENTS + domains.component[nodes]).tolist()
+
+
+def could(judgement: Judgement) -> Could:
+    """What the guests of a judged plan could do; the same object for as long as the judgement lives."""
+    known = judgement.memo.get("could")
+    if not isinstance(known, Could):
+        known = judgement.memo["could"] = Could(judgement)
+    return known
+
+
+MOST_STACKS = 4_000
+"""Two tags that are tried for one adapter at the most."""
+
+
+def exactly(judgement: Judgement, adapter: str) -> dict[str, list[str]]:
+    """Whom one adapter could reach beside its own, by what it would send: `{"230": [record, ...], "210.230": [...]}`, "" untagged.
+
+    The keys are the tags, outermost first; a receiver counts where the frame comes out to it as its guest takes it: untagged, or with a tag
+    of its own.
+    """
+    plan, wiring = judgement.plan, judgement.wiring
+    frames = Frames(wiring)
+    seat = frames.seats.get(adapter)
+    if seat is None or seat.vni:
+        return {}
+    mine = {place.record for place in wiring.places_of(adapter)}
+    own = [(wiring.classes.vid(place.label),) if place.label else () for place in wiring.places_of(adapter)]
+    met = {record for tags in own for record in _takers(judgement, frames, adapter, tags)}
+    single = [wiring.classes.vid(n) for n in range(1, wiring.classes.used) if wiring.classes.members[n]]
+    taken = [vid for vid in single if frames.takes(adapter, vid)]
+    popped = {vid for rule in wiring.book.rules for vid in taken if rule.out[wiring.classes.of[vid]] == 0}
+    wanted = sorted({s.vid for s in plan.all("segment") if s.vid})
+    stacks: list[Stack] = [(), *((vid,) for vid in taken)]
+    stacks += [(outer, inner) for outer in sorted(popped) for inner in wanted][:MOST_STACKS]
+    found: dict[str, list[str]] = {}
+    for tags in stacks:
+        reached = sorted(set(_takers(judgement, frames, adapter, tags)) - met - mine)
+        if reached:
+            found[".".join(map(str, tags))] = reached
+            met |= set(reached)
+    return found
+
+
+def _takers(judgement: Judgement, frames: Frames, adapter: str, tags: Stack) -> Iterable[str]:
+    """The records that take what comes out to them: on their tag, and running."""
+    plan, wiring = judgement.plan, judgement.wiring
+    for id, out in frames.stacked(adapter, tags):
+        record = plan.find(id)
+        if len(out) > 1 or record is None or (record.kind in ("adapter", "host_port") and is_idle(plan, id)):
+            continue
+        label = int(wiring.classes.of[out[0]]) if out else 0
+        own = [wiring.place(id)] if record.kind == "station_port" else wiring.places_of(id)
+        yield from (place.record for place in own if place is not None and place.label == label)

@@ -1,0 +1,215 @@
+"""Freedoms that nobody needs, and words that can't be meant: what guests could do, open guards, rates, addresses of segments."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+from functools import partial
+
+from aptwire.judge.could import could
+from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, some
+from aptwire.plan import vids
+from aptwire.plan.edits import Edit, Patch, Put
+from aptwire.plan.fields import bare_address
+from aptwire.plan.ids import make_id
+from aptwire.plan.kinds import GUARDS, PortGroup, SharedAddress, VirtualSwitch
+from aptwire.plan.names import called
+from aptwire.plan.ports import own, said
+
+
+class FreedomRisks(Look):
+    """What is open wider than anybody needs."""
+
+    def could(self) -> Iterator[Risk]:
+        """Guests that could hear or reach segments that they are kept from, by tagging their frames as they like."""
+        by_group: dict[str, dict[str, tuple[str, ...]]] = {}
+        for adapter, segments in could(self.judgement).all().items():
+            seat = self.plan.get("adapter", adapter).port_group
+            if seat is not None:
+                by_group.setdefault(seat, {})[adapter] = segments
+        for id, found in sorted(by_group.items()):
+            group = self.plan.get("port_group", id)
+            switch: VirtualSwitch = self.plan.get("virtual_switch", group.switch)
+            names = sorted({self.plan.get("guest", self.plan.get("adapter", a).guest).name for a in found})
+            beyond = sorted({self.plan.get("segment", s).name for listed in found.values() for s in listed})
+            why = said(group).text if switch.filters else "the switch filters nothing"
+            yield Risk(
+                RISK,
+                "could",
+                (id,),
+                f"{some(names)} could reach {some(beyond)} by tagging {'its' if len(names) == 1 else 'their'} frames",
+                f"Port group {group.name} of {self.host(switch.host)} lets more tags pass than its guests are meant to use ({why}).",
+                (id, *sorted(found)[:20]),
+                facts=tuple(
+                    self.fact(a, why, f"could reach {some(self._names(s))}") for a, s in sorted(found.items())[:20]
+                ),
+                mends=partial(self._narrower, group, switch),
+            )
+
+    def _names(self, segments: tuple[str, ...]) -> list[str]:
+        return [self.plan.get("segment", s).name for s in segments]
+
+    def _narrower(self, group: PortGroup, switch: VirtualSwitch) -> tuple[tuple[str, Edit], ...]:
+        """Only the tags that the guests use, only untagged frames where they use none, a switch that filters."""
+        adapters = self.plan.where("adapter", "port_group", group.id)
+        used = frozenset(t.vid for a in adapters for t in self.plan.where("guest_tag", "adapter", a.id))
+        name = called(self.plan, group)
+        made: list[tuple[str, Edit]] = []
+        if not switch.filters:
+            return (
+                (
+                    f"Let {called(self.plan, switch)} filter tags",
+                    (Patch("virtual_switch", switch.id, {"filters": True}),),
+                ),
+            )
+        if any(own(a) for a in adapters):
+            edit = tuple(
+                Patch("adapter", a.id, {"members": None, "untagged": None, "pvid": None, "admits": None})
+                for a in adapters
+                if own(a)
+            )
+            made.append((f"Let all adapters of {name} have its port", edit))
+        if group.mode == "trunk":
+            listed = vids.members(group.allowed or "")
+            made.append(
+                (
+                    f"Let {name} carry {vids.write(used & listed) or 'no tags'} alone",
+                    (Patch("port_group", group.id, {"allowed": vids.write(used & listed)}),),
+                )
+            )
+        elif group.mode == "standard":
+            kept = (used | vids.members(group.untagged or "")) & vids.members(group.members or "")
+            kept |= frozenset([group.pvid]) if group.pvid else frozenset()
+            made.append(
+                (
+                    f"Let {name} have the members {vids.write(kept)} alone",
+                    (Patch("port_group", group.id, {"members": vids.write(kept)}),),
+                )
+            )
+        if not used and group.admits != "untagged":
+            made.append(
+                (f"Let {name} admit untagged frames only", (Patch("port_group", group.id, {"admits": "untagged"}),))
+            )
+        return tuple(made)
+
+    def open_guards(self) -> Iterator[Risk]:
+        """Port groups that let many guests do what a frame guard is there for."""
+        for group in sorted(self.plan.all("port_group"), key=lambda g: g.id):
+            opened = [name for name in GUARDS if getattr(group, name)]
+            adapters = self.plan.where("adapter", "port_group", group.id) if opened else []
+            if len(adapters) < 2:
+                continue
+            words = some(name.replace("_", " ") for name in opened)
+            closing = Patch("port_group", group.id, dict.fromkeys(opened, False))
+            yield Risk(
+                UNTIDY,
+                "guards",
+                (group.id,),
+                f"All {len(adapters)} adapters of {called(self.plan, group)} may {words}",
+                "A guard is best opened for the one adapter that needs it.",
+                (group.id,),
+                facts=(self.fact(group.id, words, "open for all"),),
+                mends=((f"Close {words} on {called(self.plan, group)}", (closing,)),),
+            )
+
+    def rates(self) -> Iterator[Risk]:
+        """Limits above what the NICs behind carry: they limit nothing."""
+        for facts in self.facts:
+            fastest = sum(max((m.nic.speed or 0 for m in team.members), default=0) for team in facts.teams)
+            unknown = any(m.nic.speed is None for team in facts.teams for m in team.members)
+            if not fastest or unknown:
+                continue
+            for group, _ in facts.groups:
+                if group.send_rate is not None and group.send_rate > fastest * 1000:
+                    yield Risk(
+                        UNTIDY,
+                        "rate",
+                        (group.id,),
+                        f"{called(self.plan, group)} limits adapters to more than its uplink carries",
+                        f"Each may send {group.send_rate} kbit/s; the uplink carries {fastest * 1000}.",
+                        (group.id,),
+                        facts=(self.fact(group.id, f"may send {group.send_rate} kbit/s", f"{fastest} Mbit/s behind"),),
+                        mends=(
+                            (
+                                f"Limit {called(self.plan, group)} to {fastest * 1000} kbit/s",
+                                (Patch("port_group", group.id, {"send_rate": fastest * 1000, "send_peak": None}),),
+                            ),
+                        ),
+                    )
+
+    def gateways(self) -> Iterator[Risk]:
+        """Gateways that no address of their segment can reach, and subnets that two segments claim."""
+        listed = sorted(self.plan.all("segment"), key=lambda s: s.id)
+        nets = {s.id: [ipaddress.ip_network(t) for t in s.subnets] for s in listed}
+        for segment in listed:
+            for text in segment.gateways:
+                address = ipaddress.ip_address(text)
+                same = [n for n in nets[segment.id] if n.version == address.version]
+                inside = [n for n in same if address in n]
+                nobody = [
+                    n
+                    for n in inside
+                    if n.version == 4 and n.prefixlen < 31 and address in (n.network_address, n.broadcast_address)
+                ]
+                if same and (not inside or nobody):
+                    why = (
+                        f"is the network or broadcast address of {nobody[0]}"
+                        if nobody
+                        else f"isn’t in {some(map(str, same))}"
+                    )
+                    rest = [g for g in segment.gateways if g != text]
+                    yield Risk(
+                        RISK,
+                        "gateway",
+                        (segment.id, text),
+                        f"The gateway of {segment.name} {why}",
+                        f"Nobody on {segment.name} can send to {text} without another gateway.",
+                        (segment.id,),
+                        segment=segment.id,
+                        facts=(self.fact(segment.id, text, why),),
+                        mends=(
+                            (
+                                f"Take {text} away from {segment.name}",
+                                (Patch("segment", segment.id, {"gateways": rest}),),
+                            ),
+                        ),
+                    )
+        plain = [s for s in listed if s.vni is None and nets[s.id]]
+        for n, one in enumerate(plain):
+            for two in plain[n + 1 :]:
+                both = [(a, b) for a in nets[one.id] for b in nets[two.id] if a.version == b.version and a.overlaps(b)]
+                if both and self.members.get(one.id) and self.members.get(two.id):
+                    yield Risk(
+                        UNTIDY,
+                        "overlap",
+                        (one.id, two.id),
+                        f"{one.name} and {two.name} have overlapping subnets",
+                        f"{both[0][0]} and {both[0][1]}: no router can serve both.",
+                        (one.id, two.id),
+                        segment=one.id,
+                        facts=(self.fact(one.id, str(both[0][0]), f"overlaps with {both[0][1]}"),),
+                    )
+
+    def station_twins(self) -> Iterator[Risk]:
+        """Stations that bear one address without its being said to be shared."""
+        shared = {record.address for record in self.plan.all("shared_address")}
+        held: dict[str, set[str]] = {}
+        for port in self.plan.all("station_port"):
+            for address in map(bare_address, port.addresses):
+                held.setdefault(address, set()).add(port.station)
+        for address, stations in sorted(held.items()):
+            if len(stations) > 1 and address not in shared:
+                names = some(sorted(self.plan.get("station", s).name for s in stations))
+                yield Risk(
+                    RISK,
+                    "station-twin",
+                    (address,),
+                    f"{names} bear {address}",
+                    "Whichever answers first gets the frames, unless the address is meant to be shared.",
+                    tuple(sorted(stations)),
+                    facts=tuple(self.fact(s, address, "the same address") for s in sorted(stations)),
+                    mends=((f"Say that {address} is shared on purpose", (self._shared(address),)),),
+                )
+
+    def _shared(self, address: str) -> Put:
+        return Put(SharedAddress(id=make_id(f"shared:{address}"), address=address))
