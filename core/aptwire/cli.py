@@ -143,7 +143,8 @@ def trace(plan_file: str, a: str, b: str, as_json: bool) -> None:
             for n, hop in enumerate(found.hops, 1)
         ]
         click.echo(table(("hop", "at", "before", "after", "rule", "outcome"), rows))
-        click.echo(f"\n{'It arrives' if found.delivered else 'It does not arrive'} ({found.state}).")
+        said = "It arrives" if found.delivered else "It does not arrive on layer 2; a router may still carry packets"
+        click.echo(f"\n{said} ({found.state}).")
     sys.exit(0 if found.delivered else 1)
 
 

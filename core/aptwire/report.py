@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from aptwire.forward.parts import Place, Stand
+from aptwire.forward.parts import NOW, Place, Stand
 from aptwire.forward.trace import say_state
 from aptwire.forward.wiring import Wiring
-from aptwire.judge.could import could
 from aptwire.judge.findings import Finding, everything, spoken
 from aptwire.judge.judgement import VERDICTS, Cause, Judgement, is_idle, tag_text
 from aptwire.judge.risks import Risk
+from aptwire.plan.kinds import Uplink
 from aptwire.plan.names import host_of
 
 MOST_FINDINGS = 300
@@ -21,16 +21,13 @@ MOST_NAMED = 100
 def landings(
     judgement: Judgement, endpoints: Iterable[str] | None = None, ordered: bool = True
 ) -> list[dict[str, Any]]:
-    """The endpoints (all of them unless said): where each belongs, where it lands, its verdict, tag by tag, and which segments it could
-    hear or reach if it tagged its frames as it likes; by host and name, or in the order asked for."""
+    """The endpoints (all of them unless said): where each belongs, where it lands, its verdict, tag by tag; by host and name,
+    or in the order asked for."""
     plan, wiring = judgement.plan, judgement.wiring
     segment_of = {s.vid: s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True) if s.vid}
     known: dict[Stand, dict[str, Any]] = {}
-    listed = list(wiring.endpoints() if endpoints is None else endpoints)
-    blocks = {wiring.home_block(plan.of("adapter").get(e) or plan.get("host_port", e)) for e in listed}
-    beyond = {e: s for key in blocks if key in wiring.blocks for e, s in could(judgement).block(key).items()}
     made = []
-    for endpoint in listed:
+    for endpoint in wiring.endpoints() if endpoints is None else endpoints:
         record = plan.of("adapter").get(endpoint) or plan.get("host_port", endpoint)
         tags, worst = [], 0
         for place in wiring.places_of(endpoint):
@@ -58,7 +55,6 @@ def landings(
                 "name": spoken(plan, endpoint),
                 "verdict": VERDICTS[worst],
                 "idle": is_idle(plan, endpoint),
-                "could": list(beyond.get(endpoint, ())),
                 "tags": tags,
             }
         )
@@ -83,6 +79,36 @@ def _landed(judgement: Judgement, place: Place, segment_of: dict[int, str]) -> t
         return vid, next(iter(judgement.untagged_here(place)), None)
     secondary = plan.where("secondary_vlan", "vid", vid)
     return vid, secondary[0].segment if secondary else segment_of.get(vid) if vid is not None else None
+
+
+def teams(wiring: Wiring) -> dict[str, Any]:
+    """Who carries, and how far switches reach: what a drawing shows and nobody else works out.
+
+    `members` the NICs of each uplink in the order in which they would carry, `carries` the one that does today, `reach` wired,
+    host-local or sealed for each virtual switch.
+    """
+    plan = wiring.plan
+    members: dict[str, list[str]] = {}
+    carrying: dict[str, str] = {}
+    reach: dict[str, str] = {}
+    for key, block in wiring.blocks.items():
+        for team in block.teams:
+            if team.order or not isinstance(team.uplink, Uplink) or team.uplink.over is not None:
+                continue
+            members[team.uplink.id] = list(dict.fromkeys(m.nic.id for m in team.members if not m.one_way))
+            member = wiring.carries(team, NOW)
+            if member is not None:
+                carrying[team.uplink.id] = member.nic.id
+        if key in plan.of("virtual_switch"):
+            tunnels = any(g.mode == "overlay" for g in plan.where("port_group", "switch", key))
+            out = (
+                tunnels
+                or any(team.members for team in block.teams)
+                or any(u.over for u in plan.where("uplink", "switch", key))
+            )
+            own = plan.where("host_port", "switch", key)
+            reach[key] = "wired" if out else "host-local" if own else "sealed"
+    return {"members": members, "carries": carrying, "reach": reach}
 
 
 def summary(judgement: Judgement, found: list[Finding | Risk] | None = None) -> dict[str, Any]:

@@ -17,6 +17,8 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/export", views.export_plan),
     path("api/plans/<uuid:plan_id>/page", views.plan_page),
     path("api/plans/<uuid:plan_id>/tree", views.tree),
+    path("api/plans/<uuid:plan_id>/could", views.could),
+    path("api/plans/<uuid:plan_id>/teams", views.teams),
     path("api/plans/<uuid:plan_id>/edits", views.edits),
     path("api/plans/<uuid:plan_id>/undo", views.undo),
     path("api/plans/<uuid:plan_id>/redo", views.redo),

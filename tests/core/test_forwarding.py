@@ -106,9 +106,20 @@ class TraceTest(unittest.TestCase):
         self.assertEqual([h.outcome for h in found.hops], ["passed", "open", "not reached"])
 
     def test_unknown_endpoints_are_explained(self) -> None:
-        for name, said in (("gannet/nobody", "no endpoint"), ("gannet/tap-fw-in|999", "it has 210, 220, 230, 240")):
+        for name, said in (("gannet/nobody", "no endpoint"), ("gannet/tap-fw-in|x", "“x” is no tag")):
             with self.assertRaisesRegex(ValueError, said):
                 find_place(self.wiring, name)
+
+    def test_any_tag_can_be_asked(self) -> None:
+        found = self.trace("gannet/tap-ticketing-web-1|3999", "gannet/tap-fw-in|220")
+        self.assertFalse(found.delivered)
+        self.assertEqual((found.hops[0].before, found.hops[0].reason), ("3999", "drops frames that arrive tagged 3999"))
+        made = pair("10, 20")
+        made.kinds["port_group"][0].update(mode="trunk", vid=None, allowed="1-4094")
+        wiring = compile_wiring(made.plan())
+        hops = trace(wiring, find_place(wiring, "a/a1|777"), find_place(wiring, "b/b1")).hops
+        self.assertEqual((hops[0].before, hops[0].after), ("777", "777"), "a VID that no record names keeps its own")
+        self.assertIn("777 is missing", " ".join(h.reason for h in hops))
 
 
 class KernelRulesTest(unittest.TestCase):

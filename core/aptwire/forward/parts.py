@@ -128,12 +128,14 @@ class Stand:
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """One endpoint on one tag: `record` is the adapter, guest tag, host port or station port; `endpoint` what owns it."""
+    """One endpoint on one tag: `record` is the adapter, guest tag, host port or station port; `endpoint` what owns it; `asked` the VID,
+    where somebody asks for a tag that it isn't meant to use."""
 
     record: str
     endpoint: str
     stand: Stand
     addresses: tuple[str, ...]
+    asked: int | None = None
 
     @property
     def bridge(self) -> int:

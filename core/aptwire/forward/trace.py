@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from aptwire.forward.parts import NOW, Link, Place, State, Team
 from aptwire.forward.paths import Roads, Step, goal, heard_as
 from aptwire.forward.routed import over_router
@@ -79,7 +81,7 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
     if source.stand.vni and source.context >= 0:
         return _tunnelled(wiring, source, target, state)
     roads = Roads(wiring, state)
-    teller = Teller(wiring, state)
+    teller = Teller(wiring, state, source, target)
     hops = [teller.entry(source)]
     if source.context < 0:
         return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
@@ -149,10 +151,12 @@ def _tunnelled(wiring: Wiring, source: Place, target: Place, state: State) -> Tr
 class Teller:
     """Says what happens to a frame at each place of the plan."""
 
-    def __init__(self, wiring: Wiring, state: State) -> None:
+    def __init__(self, wiring: Wiring, state: State, *ends: Place) -> None:
         self.wiring = wiring
         self.plan = wiring.plan
         self.state = state
+        # A tag that no record names shares its class with others.
+        self.asked = {place.label: place.asked for place in ends if place.asked}
 
     def name(self, place: Place) -> str:
         """An endpoint as hops call it."""
@@ -172,7 +176,11 @@ class Teller:
     def tag(self, number: int) -> str:
         if number < 0:
             return "–"
-        return str(self.wiring.classes.vid(number)) if number else "untagged"
+        return str(self._vid(number) or "untagged")
+
+    def _vid(self, number: int) -> int:
+        base = int(self.wiring.classes.base[number])
+        return self.asked.get(base) or self.wiring.classes.vid(base)
 
     def entry(self, place: Place) -> Hop:
         """Into the switch by the endpoint's own port."""
@@ -254,7 +262,7 @@ class Teller:
         passed = (*records, *((link.cable,) if link.cable and leaving else ()))
         if after < 0 and isinstance(record, FabricPort):
             switch = self.plan.get("fabric_switch", record.switch)
-            if not _defines(switch, self.wiring.classes.vid(before)):
+            if not _defines(switch, self._vid(before)):
                 passed = (switch.id, *passed)
         return Hop(
             passed, where, self.tag(before), self.tag(after), rule, "passed" if after >= 0 else "dropped", reason
@@ -275,7 +283,7 @@ class Teller:
     def refusal(self, records: tuple[str, ...], frame: int, leaving: bool) -> str:
         """Why a port drops a frame, as a person would say it."""
         record = self.plan.find(records[0])
-        vid = self.wiring.classes.vid(frame)
+        vid = self._vid(frame)
         nic = self.plan.of("nic").get(records[-1])
         if nic is not None and nic.wireless and vid:
             return f"{called(self.plan, nic)} is wireless and carries no tags"
@@ -456,17 +464,26 @@ def find_place(wiring: Wiring, name: str) -> Place:
         raise ValueError(f"“{key}” is the name of several endpoints; use an id: {', '.join(sorted(owners))}")
     found = wiring.places_of(owners[0]) if owners else []
     if not found:
-        raise ValueError(
-            f"there is no endpoint “{name}”; endpoints are named host/tap, with |tag for a guest's own tag"
-        )
+        raise ValueError(f"there is no endpoint “{name}”; endpoints are named host/tap, with |tag for any tag")
     for place in found:
         label = "" if place.label == 0 else str(wiring.classes.vid(place.label))
         if label == tag:
             return place
     if not tag:
         return found[0]
-    labels = ", ".join("untagged" if p.label == 0 else str(wiring.classes.vid(p.label)) for p in found)
-    raise ValueError(f"“{key}” doesn't use tag {tag}; it has {labels}")
+    if not (tag.isascii() and tag.isdigit() and vids.LOWEST <= int(tag) <= vids.HIGHEST):
+        raise ValueError(f"“{tag}” is no tag: a number from {vids.LOWEST} to {vids.HIGHEST}, or nothing for untagged")
+    return _with_tag(wiring, found[0], int(tag))
+
+
+def _with_tag(wiring: Wiring, place: Place, vid: int) -> Place:
+    """An endpoint's place as if its guest put another tag on its frames than it is meant to."""
+    stand, rule, label = place.stand, place.rule, int(wiring.classes.of[vid])
+    context = int(rule.into[label]) if rule is not None and not stand.vni else -1
+    hears = tuple(np.flatnonzero(rule.out == label).tolist()) if rule is not None and not stand.vni else ()
+    reason = "" if context >= 0 else f"drops frames that arrive tagged {vid}" if rule is not None else stand.reason
+    other = replace(stand, label=label, context=context, hears=hears, segment=None, reason=reason, records=[])
+    return Place(place.record, place.endpoint, other, (), vid)
 
 
 def _named(wiring: Wiring, key: str) -> list[str]:

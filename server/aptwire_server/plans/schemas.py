@@ -130,6 +130,12 @@ def components() -> dict[str, Schema]:
         ),
         "Summary": obj(counts=counts, findings=many(ref("Finding")), more=NUMBER),
         "Hop": hop,
+        "Teams": obj(
+            members={"type": "object", "additionalProperties": many(TEXT)},
+            carries={"type": "object", "additionalProperties": TEXT},
+            reach={"type": "object", "additionalProperties": {"enum": ["wired", "host-local", "sealed"]}},
+        ),
+        "Could": {"type": "object", "additionalProperties": many(TEXT)},
         "Trace": obj(delivered=FLAG, state=TEXT, hops=many(ref("Hop"))),
         "Move": obj(endpoint=TEXT, before=MAYBE_VERDICT, after=MAYBE_VERDICT),
         "Tally": obj(before=MAYBE_VERDICT, after=MAYBE_VERDICT, count=NUMBER),

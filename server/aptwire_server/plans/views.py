@@ -10,6 +10,7 @@ from aptwire.formats.hosts import read_hosts
 from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
+from aptwire.judge.could import could as all_could
 from aptwire.judge.findings import proof
 from aptwire.judge.mends import brought
 from aptwire.judge.preview import moves, preview, shut_down
@@ -19,6 +20,7 @@ from aptwire.plan.file import plan_text, read_plan
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.report import brief, summary
+from aptwire.report import teams as teams_of
 from django.db.models import Count, OuterRef, Subquery
 from django.db.models.functions import Coalesce
 from django.http import HttpResponse
@@ -427,6 +429,20 @@ def strand(request: Request, plan_id: uuid.UUID) -> Response:
     if segment is None:
         raise bad("there is no such segment", "segment")
     return Response([piece.to_json() for piece in strand_of(judgement.wiring, segment)])
+
+
+@extend_schema(responses={200: ref("Teams"), **REFUSED}, operation_id="get_teams")
+@api_view(["GET"])
+def teams(request: Request, plan_id: uuid.UUID) -> Response:
+    """The members of each uplink in the order in which they would carry, who carries today, and how far each switch reaches."""
+    return Response(teams_of(_engine(plan_id).judgement().wiring))
+
+
+@extend_schema(responses={200: ref("Could"), **REFUSED}, operation_id="get_could")
+@api_view(["GET"])
+def could(request: Request, plan_id: uuid.UUID) -> Response:
+    """The segments that each adapter could hear or reach if it tagged its frames as it likes; who could none is left out."""
+    return Response(all_could(_engine(plan_id).judgement()).all())
 
 
 @extend_schema(responses={200: ref("Tree"), **REFUSED}, operation_id="get_tree")

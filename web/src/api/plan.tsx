@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useCallback, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
 
-import { applyOperations, makeBook, type Book } from "../model/records";
+import { applyOperations, makeBook, type Answers, type Book } from "../model/records";
 import { api, Refused, unwrap, type Committed, type Endpoint, type FindingDetail, type Operation, type PreviewResult, type Snapshot } from "./client";
 import { loadEndpoints, loadPlan, type PlanData } from "./load";
 
@@ -157,7 +157,8 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
   );
 
   const records = query.data?.records;
-  const book = useMemo(() => (records ? makeBook(records) : null), [records]);
+  const answers = useAnswers(id, query.data?.revision);
+  const book = useMemo(() => (records ? { ...makeBook(records), ...answers } : null), [records, answers]);
   const endpoints = query.data?.endpoints;
   const nameOf = useCallback((id: string) => endpoints?.get(id)?.name ?? id, [endpoints]);
   const busy = making.isPending || stepping.isPending;
@@ -174,6 +175,20 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
 }
 
 /** A finding's proof and mends at the plan's present revision. */
+/** What the engine says beside verdicts: who carries, how far switches reach, what guests could do. The same object while it stays the same. */
+function useAnswers(id: string, revision: number | undefined): Answers {
+  const queries = useQueryClient();
+  const enabled = revision !== undefined;
+  const path = { params: { path: { plan_id: id } } };
+  const teams = useQuery({ queryKey: ["answers", id, "teams"], enabled, queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/teams", path)) });
+  const could = useQuery({ queryKey: ["answers", id, "could"], enabled, queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/could", path)) });
+  // One key for all revisions: what an edit leaves alike stays the very same object, and nothing is drawn anew.
+  useEffect(() => {
+    if (revision !== undefined) void queries.invalidateQueries({ queryKey: ["answers", id] });
+  }, [queries, id, revision]);
+  return useMemo(() => ({ teams: teams.data, could: could.data ?? {} }), [teams.data, could.data]);
+}
+
 export function useFinding(finding: string | null) {
   const { id, snapshot } = usePlan();
   return useQuery<FindingDetail>({

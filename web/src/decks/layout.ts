@@ -120,18 +120,15 @@ export function byName<T extends { name: string }>(list: readonly T[]): readonly
   return made;
 }
 
-export const reachOf = (book: Book, id: string): SwitchBox["reach"] =>
-  book.of("uplink", "switch", id).some((u) => book.of("nic", "uplink", u.id).length) ? "wired" : book.of("host_port", "switch", id).length ? "host-local" : "sealed";
+/** How far a switch reaches, as the engine says. */
+export const reachOf = (book: Book, id: string): SwitchBox["reach"] => book.teams?.reach[id] ?? "wired";
 
-/** Members of an uplink in the order in which they would carry. */
-export const membersOf = (book: Book, uplink: RecordOf<"uplink">): RecordOf<"nic">[] =>
-  [...book.of("nic", "uplink", uplink.id)].sort(
-    (a, b) =>
-      Number((b.link ?? "up") === "up") - Number((a.link ?? "up") === "up") ||
-      Number(b.id === uplink.carries) - Number(a.id === uplink.carries) ||
-      Number((a.role ?? "active") !== "active") - Number((b.role ?? "active") !== "active") ||
-      (a.rank ?? 0) - (b.rank ?? 0),
-  );
+/** Members of an uplink in the order in which they would carry, as the engine says; by name until it has. */
+export function membersOf(book: Book, uplink: RecordOf<"uplink">): readonly RecordOf<"nic">[] {
+  const nics = byName(book.of("nic", "uplink", uplink.id));
+  const order = book.teams?.members[uplink.id];
+  return order ? [...nics].sort((a, b) => order.indexOf(a.id) - order.indexOf(b.id)) : nics;
+}
 
 export const hostsInOrder = (book: Book): RecordOf<"host">[] =>
   [...book.records.host].sort((a, b) => compareNames(a.site ?? "", b.site ?? "") || compareNames(a.name, b.name));

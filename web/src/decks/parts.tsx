@@ -96,9 +96,11 @@ export function AdapterTab({ scene, id, rect, order, level }: { scene: Scene; id
   const deviates = OWN.some((g) => adapter[g] != null && adapter[g] !== group?.[g]);
   const mirrored = scene.book.of("mirror", "source", id).length > 0;
   const seat = group ? group.name : direct ? `past the switch on ${direct.name}` : "no port group";
-  const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${seat}${deviates ? ", deviates from its port group" : ""}${mirrored ? ", mirrored" : ""}`;
+  const could = scene.book.could[id] ?? [];
+  const beyond = could.length ? `, could reach ${could.map((s) => scene.book.get("segment", s)?.name ?? s).join(", ")} by tagging` : "";
+  const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${seat}${deviates ? ", deviates from its port group" : ""}${mirrored ? ", mirrored" : ""}${beyond}`;
   return (
-    <button type="button" data-id={id} className={names(scene, id, "tab", level && "level", deviates && "deviates")} style={place(rect)} aria-label={said} title={`${said}. Drag it, or press M, to move it.`} onClick={() => scene.select(id)} onPointerDown={(e) => scene.grab(e, id)}>
+    <button type="button" data-id={id} className={names(scene, id, "tab", level && "level", deviates && "deviates", beyond && "free")} style={place(rect)} aria-label={said} title={`${said}. Drag it, or press M, to move it.`} onClick={() => scene.select(id)} onPointerDown={(e) => scene.grab(e, id)}>
       <VerdictMark mark={mark} size={10} />
       <span aria-hidden>{direct ? "SR" : tags ? `${tags} tags`.slice(0, 1) + "×" : order}</span>
     </button>
@@ -112,6 +114,9 @@ export function SwitchFrame({ scene, box }: { scene: Scene; box: SwitchBox }) {
       <button type="button" data-id={box.id} className={[box.single ? "switch-name narrow" : "switch-name", scene.selected === box.id && "chosen"].filter(Boolean).join(" ")} onClick={() => scene.select(box.id)} aria-label={`Switch ${record.name}, ${box.reach}`} title={`${record.name}: build on it (G), add a host port, change it`}>
         <b className="mono">{record.name}</b>
         {box.reach}
+        {record.filters === false && " · filters nothing"}
+        {record.partial && " · known in part"}
+        {scene.book.of("uplink", "switch", record.id).map((u) => u.over && ` · over ${scene.book.byId.get(u.over)?.name ?? ""}${u.vid ? ` tag ${u.vid}` : ""}`)}
         {record.mtu ? ` · MTU ${record.mtu}` : ""}
       </button>
     </div>
@@ -198,12 +203,12 @@ export function Team({ scene, label }: { scene: Scene; label: TeamLabel }) {
   );
 }
 
-export function Nic({ scene, box, first }: { scene: Scene; box: NicBox; first: boolean }) {
+export function Nic({ scene, box }: { scene: Scene; box: NicBox }) {
   const nic = scene.book.get("nic", box.id)!;
   const uplink = scene.book.get("uplink", nic.uplink);
   const alone = uplink ? scene.book.of("nic", "uplink", uplink.id).length === 1 : true;
   const down = nic.link === "down";
-  const part = !uplink ? (nic.addresses?.length ? "the host’s own" : nic.wireless ? "wireless" : "free") : down ? "no link" : nic.role === "excluded" ? "excluded" : alone ? "alone" : (uplink.mode ?? "standby") !== "standby" ? "member" : first ? "carries" : "waits";
+  const part = !uplink ? (nic.addresses?.length ? "the host’s own" : nic.wireless ? "wireless" : "free") : down ? "no link" : nic.role === "excluded" ? "excluded" : alone ? "alone" : (uplink.mode ?? "standby") !== "standby" ? "member" : scene.book.teams?.carries[uplink.id] === nic.id ? "carries" : "waits";
   const long = nic.name.length * 6.8 + speed(nic.speed).length * 6 > box.w - 13;
   return (
     <button type="button" data-id={box.id} className={names(scene, box.id, "nic", down && "down")} style={place(box)} aria-label={`${nic.name}, ${part}`} title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}`} onClick={() => scene.select(box.id)} onPointerDown={(e) => scene.grab(e, box.id)}>

@@ -1,3 +1,4 @@
+import type { components } from "../api/schema";
 import type { Kind, Operation, RecordOf, Records } from "../api/client";
 
 /** Names in the order in which people count: nic2 before nic10. */
@@ -5,8 +6,15 @@ export const compareNames = new Intl.Collator("en", { numeric: true }).compare;
 
 type AnyRecord = { id: string } & Record<string, unknown>;
 
+/** What the engine says of a plan beside its verdicts; `teams` is missing until it has answered. */
+export interface Answers {
+  teams?: components["schemas"]["Teams"] | undefined;
+  /** The segments that each adapter could hear or reach if it tagged its frames as it likes. */
+  could: Record<string, string[]>;
+}
+
 /** Records with the ways into them that the views need. */
-export interface Book {
+export interface Book extends Answers {
   records: Records;
   byId: { has: (id: string) => boolean; get: (id: string) => (AnyRecord & { kind: Kind }) | undefined };
   /** Records of a kind whose reference field names the id. */
@@ -37,7 +45,7 @@ function farOf(cables: Records["cable"]): Book["far"] {
   return (shelf.far ??= new Map(cables.flatMap((c) => [[c.a, { id: c.b, cable: c.id }] as const, [c.b, { id: c.a, cable: c.id }] as const])));
 }
 
-export function makeBook(records: Records): Book {
+export function makeBook(records: Records): Omit<Book, keyof Answers> {
   const kinds = Object.keys(records) as Kind[];
   const shelf = (kind: Kind): Shelf => shelfOf(records[kind] as unknown as AnyRecord[]);
   const of = <K extends Kind>(kind: K, field: string, id: string): RecordOf<K>[] => {

@@ -501,7 +501,7 @@ export function Decks() {
                       <Team key={`${t.id} ${n}`} scene={scene} label={t} />
                     ))}
                     {column.nics.map((n) => (
-                      <Nic key={n.id} scene={scene} box={n} first={column.nics.find((o) => o.uplink === n.uplink)?.id === n.id} />
+                      <Nic key={n.id} scene={scene} box={n} />
                     ))}
                     {column.nics.map((n) => (
                       <FarEnd key={n.id} scene={scene} box={n} />

@@ -103,8 +103,8 @@ export function Landing() {
       </div>
       <div className="table" role="table" aria-label="Landing of every endpoint" aria-rowcount={lines.length + 1}>
         <div className="row head" role="row">
-          {["Verdict", "Endpoint", "Host", "Tag", "Belongs on", "Lands on", "Address", "Gateway", "Mend"].map((h) => (
-            <span key={h} role="columnheader">{h}</span>
+          {["Verdict", "Endpoint", "Host", "Tag", "Belongs on", "Lands on", "Address", "Gateway", "Could", "Mend"].map((h) => (
+            <span key={h} role="columnheader" title={h === "Could" ? "Segments that it could hear or reach if it tagged its frames as it likes" : undefined}>{h}</span>
           ))}
         </div>
         {!shown && (
@@ -128,6 +128,7 @@ export function Landing() {
               }
               const { endpoint, tag, finding, mark } = line.row;
               const segment = book.get("segment", tag.belongs);
+              const beyond = (book.could[endpoint.id] ?? []).map((s) => name(s));
               const mend = finding ? mendOf.get(finding.id) : undefined;
               const lands = tag.lands ? name(tag.lands) : tag.lands_vid === null || (tag.lands_vid === 0 && tag.verdict === "astray") ? "nowhere" : tag.lands_vid === 0 ? "untagged" : "no segment";
               return (
@@ -150,6 +151,9 @@ export function Landing() {
                   </span>
                   <span role="cell" className="mono" title={tag.addresses.join(" ")}>{tag.addresses[0]?.split("/")[0]}</span>
                   <span role="cell" className="mono" title={segment?.gateways?.join(" ")}>{segment?.gateways?.[0] ?? ""}</span>
+                  <span role="cell" className={beyond.length ? "wrong" : "soft"} title={beyond.length ? `By tagging its frames as it likes it could hear or reach ${beyond.join(", ")}` : undefined}>
+                    {beyond.length > 1 ? `${beyond.length} segments` : beyond[0]}
+                  </span>
                   <span role="cell" className="mend-cell">
                     {finding && (mend ? (
                       <>

@@ -32,7 +32,7 @@ export function TraceView() {
       },
       { replace: true },
     );
-  const known = (value: string): boolean => choices.some((c) => c.value === value);
+  const known = (value: string): boolean => isEnd(choices, value);
   const trace = useQuery({
     queryKey: ["trace", id, snapshot.revision, a, b],
     enabled: known(a) && known(b) && a !== b,
@@ -71,13 +71,20 @@ export function TraceView() {
   );
 }
 
+/** An endpoint of the list, or one of them with any other tag: frames that nobody is meant to send can be followed too. */
+function isEnd(choices: { value: string }[], value: string): boolean {
+  const [key, tag] = value.split("|");
+  if (choices.some((c) => c.value === value)) return true;
+  return tag !== undefined && /^\d{1,4}$/.test(tag) && Number(tag) >= 1 && Number(tag) <= 4094 && choices.some((c) => c.value.split("|")[0] === key);
+}
+
 const labelOf = (choices: { value: string; label: string }[], value: string): string => choices.find((c) => c.value === value)?.label ?? value;
 
 function EndPicker({ label, value, choices, put }: { label: string; value: string; choices: { value: string; label: string }[]; put: (v: string) => void }) {
   const list = useId();
   const [typed, setTyped] = useState<string | null>(null);
   const text = typed ?? value;
-  const wrong = typed !== null && typed !== "" && !choices.some((c) => c.value === typed);
+  const wrong = typed !== null && typed !== "" && !isEnd(choices, typed);
   return (
     <div className="end-picker">
       <label htmlFor={`${list}-input`}>{label}</label>
@@ -85,7 +92,7 @@ function EndPicker({ label, value, choices, put }: { label: string; value: strin
         id={`${list}-input`}
         list={list}
         className="mono"
-        placeholder="host/adapter"
+        placeholder="host/adapter or host/adapter|tag"
         value={text}
         aria-invalid={wrong}
         onChange={(e) => {
@@ -96,6 +103,13 @@ function EndPicker({ label, value, choices, put }: { label: string; value: strin
             put(next);
           }
         }}
+        onBlur={() => typed !== null && !wrong && (setTyped(null), put(typed))}
+        onKeyDown={(e) => {
+          if (e.key === "Enter" && typed !== null && !wrong) {
+            setTyped(null);
+            put(typed);
+          }
+        }}
       />
       <datalist id={list}>
         {choices.map((c) => (
@@ -104,7 +118,7 @@ function EndPicker({ label, value, choices, put }: { label: string; value: strin
           </option>
         ))}
       </datalist>
-      {wrong && <em>not the name of an endpoint yet</em>}
+      {wrong && <em>not the name of an endpoint yet; any tag may follow, as in host/adapter|210</em>}
     </div>
   );
 }
@@ -115,7 +129,7 @@ function HopTable({ title, trace }: { title: string; trace: Trace }) {
   return (
     <section>
       <h2>
-        {title} <span className={trace.delivered ? "arrives" : "lost"}>{trace.delivered ? "arrives" : "does not arrive"}</span>
+        {title} <span className={trace.delivered ? "arrives" : "lost"}>{trace.delivered ? "arrives" : "does not arrive on layer 2"}</span>
       </h2>
       <table className="hop-table">
         <thead>
