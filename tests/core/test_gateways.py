@@ -53,8 +53,8 @@ class BearerTest(Case):
 
     def test_whose_gateway_is_off_is_stranded_until_it_is_started(self) -> None:
         for change, text, mend in (
-            (lambda k: k["guest"][-1].update(running=False), "Gate is off.", "Start gate"),
-            (lambda k: k["adapter"][-1].update(connected=False), "Gate is disconnected.", "Connect gate"),
+            (lambda k: k["guest"][-1].update(running=False), "gate is off.", "Start gate"),
+            (lambda k: k["adapter"][-1].update(connected=False), "gate is disconnected.", "Connect gate"),
         ):
             made = gated()
             change(made.kinds)

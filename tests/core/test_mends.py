@@ -79,7 +79,7 @@ class GesturesTest(Mending):
         made.guest("a", "wrong", 20, "s10")
         _, _, found = self.first(made, "wrong")
         self.assertEqual(found[0].title, "Move wrong to port group g10", "the mend that harms nobody comes first")
-        retag = next(m for m in found if m.title == "Tag port group g20 10")
+        retag = next(m for m in found if m.title == "Tag port group g20 10 (worse for right)")
         self.assertIn("right", [m.endpoint for m in retag.preview.moves if m.worse])
 
     def test_swapped_cables_are_swapped_back(self) -> None:

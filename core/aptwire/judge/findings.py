@@ -286,10 +286,8 @@ class _Finder:
         sends, takes = cause.detail.split()
         record = self.plan.find(cause.at)
         place = self.wiring.place(cause.at)
-        where = spoken(self.plan, cause.at) if place is not None else called(self.plan, record)
-        text = (
-            f"{_capital(where)} takes {takes} bytes; packets of up to {sends} are sent there, and larger ones vanish."
-        )
+        where = spoken(self.plan, cause.at) if place is not None else _capital(called(self.plan, record))
+        text = f"{where} takes {takes} bytes; packets of up to {sends} are sent there, and larger ones vanish."
         title = f"{who} {_verb('loses', one)} packets of more than {takes} bytes"
         return title, text, (cause.at,)
 
@@ -300,7 +298,7 @@ class _Finder:
             return ""
         adapter = self.plan.of("adapter").get(other.endpoint)
         off = adapter is not None and not self.plan.get("guest", adapter.guest).running
-        return f"{_capital(spoken(self.plan, other.endpoint))} {'is off' if off else 'is disconnected'}."
+        return f"{spoken(self.plan, other.endpoint)} {'is off' if off else 'is disconnected'}."
 
     def _unborne(self, found: list[tuple[Place, Cause]], who: str, one: bool) -> tuple[str, str, tuple[str, ...]]:
         segments = sorted({s.name: s for p, _ in found if (s := self.plan.of("segment").get(p.segment))}.items())
@@ -422,6 +420,14 @@ class _Finder:
                 if over_cable and out.before != into.after and out.outcome == into.outcome == "passed":
                     text = f"{out.where} sends VID {out.before} {out.after}; {into.where} takes it in as {into.after}."
                     return title, _capital(text), (out.records[0], into.records[0])
+        for a, b in ((place, other), (other, place)):
+            found = trace(self.wiring, a, b, cause.state)
+            last = found.hops[-1]
+            own = self.plan.get("segment", b.segment).vid
+            if found.delivered and last.before not in (str(own or "untagged"), last.after):
+                port = self.plan.find(last.records[0])
+                text = f"{spoken(self.plan, b.endpoint)} hears VID {last.before} {last.after} at {called(self.plan, port)}."
+                return title, text, (last.records[0],)
         return (
             title,
             f"Both bear VID {self.plan.get('segment', place.segment).vid or 'none'} and meet in the fabric.",

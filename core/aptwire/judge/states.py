@@ -352,22 +352,21 @@ class States(Rowed):
         for a, number in numbers.items():
             peers = [*promiscuous, *communities.get(int(self.context[number]), ())]
             musts: list[tuple[list[int], Gate | None]] = [*gates] if gates else [(peer, None) for peer in peers]
-            missed = next(
-                (
-                    (m, gate)
-                    for m, gate in musts
-                    if a not in m
-                    and not any(meet(a, b) for b in m)
-                    and not (gate and self._comes_in(gate, hears[a], reaches[a], now.domains))
-                ),
-                None,
-            )
-            ok[a] = missed is None
-            if missed is not None:
-                others, gate = missed
+            missed = [
+                (m, gate)
+                for m, gate in musts
+                if a not in m
+                and not any(meet(a, b) for b in m)
+                and not (gate and self._comes_in(gate, hears[a], reaches[a], now.domains))
+            ]
+            ok[a] = not missed
+            told: list[tuple[bool, str]] = []
+            for others, gate in missed:
                 towards = self.stands[numbers[others[0]]].records[0] if others else gate.bearer if gate else ""
-                ends = [a, *others[:1]]
-                open_ = any(bool(self.rows.open[now.chosen[end]]) for end in ends)
+                told.append((any(bool(self.rows.open[now.chosen[end]]) for end in (a, *others[:1])), towards))
+            if told:
+                # Whom it surely misses weighs more than whom it may reach beyond an open end.
+                open_, towards = min(told)
                 cause = Cause(OPEN_END if open_ else CUT_OFF, now.state, now.team, towards)
                 self._note(number, UNPROVEN if open_ else STRANDED, cause)
 

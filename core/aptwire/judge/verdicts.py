@@ -225,7 +225,7 @@ class _Judge(States):
                     meets.setdefault(start, set()).update(mixed)
                     meets.setdefault(other, set()).update(mixed)
         self._one_way(meets, present, groups, lonely)
-        self._overheard(meets, present, groups, speaking)
+        hearing, listeners = self._overheard(meets, present, groups, speaking)
         routed: dict[tuple[int, str], set[int]] = {}
         for row in np.flatnonzero(speaking & np.isin(rows.stand, list(self.routers))).tolist():
             for router in self._over_routers(row, groups):
@@ -235,7 +235,11 @@ class _Judge(States):
             for group in joined if len(mixed) > 1 else ():
                 meets.setdefault(group, set()).update(mixed)
         if meets:
-            self._expose(status, groups, speaking, meets)
+            self._expose(status, groups, speaking, meets, listeners)
+        for stand, other in sorted(hearing.items()):
+            status[stand] = EXPOSED
+            cause = Cause(LEAK, towards=self.stands[other].records[0])
+            self.causes.setdefault(stand, {}).setdefault(EXPOSED, cause)
 
     def _one_way(
         self, meets: dict[int, set[int]], present: dict[int, set[int]], groups: np.ndarray, lonely: np.ndarray
@@ -252,26 +256,42 @@ class _Judge(States):
 
     def _overheard(
         self, meets: dict[int, set[int]], present: dict[int, set[int]], groups: np.ndarray, speaking: np.ndarray
-    ) -> None:
-        """Stands that hear other groups than the one in which they speak: what is said there comes to their ears."""
+    ) -> tuple[dict[int, int], dict[tuple[int, int], str]]:
+        """Stands that hear other groups than the one in which they speak: what is said there comes to their ears.
+
+        Whoever speaks there is overheard; of those beside the one that hears, nobody else is.  Returns whom each of them hears, and for each group and segment who listens there.
+        """
         rows = self.rows
         private = np.flatnonzero(speaking & np.isin(rows.stand, list(self.private))).tolist() if self.private else []
-        ears: dict[int, set[tuple[int, int]]] = {}
+        ears: dict[int, set[int]] = {}
         for row in private:
             for heard in self._hearing(row, self.domains):
-                ears.setdefault(heard, set()).add((int(groups[row]), int(self.segment[rows.stand[row]])))
+                ears.setdefault(heard, set()).add(int(rows.stand[row]))
+        found: dict[int, int] = {}
+        listening: dict[tuple[int, int], str] = {}
         if not ears:
-            return
+            return found, listening
         voices = {(int(groups[row]), int(rows.stand[row])) for row in np.flatnonzero(speaking).tolist()}
         for spoken, stand in voices:
             mine = int(self.segment[stand])
             for reached in self._reached_from(stand, spoken, self.domains):
-                for group, segment in ears.get(reached, ()):
-                    if segment != mine:
-                        meets.setdefault(spoken, set(present[spoken])).add(segment)
-                        meets.setdefault(group, set(present.get(group, ()))).update((mine, segment))
+                for listener in ears.get(reached, ()):
+                    theirs = int(self.segment[listener])
+                    if theirs != mine:
+                        meets.setdefault(spoken, set(present[spoken])).add(theirs)
+                        found[listener] = min(found.get(listener, stand), stand)
+                        record = self.stands[listener].records[0]
+                        listening[spoken, theirs] = min(listening.get((spoken, theirs), record), record)
+        return found, listening
 
-    def _expose(self, status: np.ndarray, groups: np.ndarray, speaking: np.ndarray, meets: dict[int, set[int]]) -> None:
+    def _expose(
+        self,
+        status: np.ndarray,
+        groups: np.ndarray,
+        speaking: np.ndarray,
+        meets: dict[int, set[int]],
+        listeners: dict[tuple[int, int], str],
+    ) -> None:
         rows = self.rows
         seats: dict[tuple[int, int], str] = {}
         inside = np.flatnonzero(speaking & np.isin(groups, list(meets))).tolist()
@@ -287,7 +307,8 @@ class _Judge(States):
             foreign = sorted(meets[int(groups[row])] - {segment})
             if not foreign:
                 continue
-            other = seats.get((int(groups[row]), foreign[0])) or by_segment.get(foreign[0], "")
+            key = (int(groups[row]), foreign[0])
+            other = seats.get(key) or listeners.get(key) or by_segment.get(foreign[0], "")
             status[stand] = EXPOSED
             if EXPOSED in self.causes.get(stand, {}):
                 continue

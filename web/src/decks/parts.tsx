@@ -109,15 +109,15 @@ export function AdapterTab({ scene, id, rect, order, level }: { scene: Scene; id
 
 export function SwitchFrame({ scene, box }: { scene: Scene; box: SwitchBox }) {
   const record = scene.book.get("virtual_switch", box.id)!;
+  const shares = scene.book.of("uplink", "switch", record.id).filter((u) => u.over);
+  const over = shares.map((u) => `over ${String(scene.book.byId.get(u.over!)?.name ?? "")}${u.vid ? ` tag ${u.vid}` : ""}`);
+  // What isn't as everybody expects comes first: a narrow frame has room for two of them.
+  const said = [...(over.length ? over : [box.reach]), record.partial ? "known in part" : "", record.filters === false ? "no filter" : "", record.mtu ? `MTU ${record.mtu}` : ""].filter(Boolean);
   return (
     <div className="switch-frame" style={place(box)}>
-      <button type="button" data-id={box.id} className={[box.single ? "switch-name narrow" : "switch-name", scene.selected === box.id && "chosen"].filter(Boolean).join(" ")} onClick={() => scene.select(box.id)} aria-label={`Switch ${record.name}, ${box.reach}`} title={`${record.name}: build on it (G), add a host port, change it`}>
+      <button type="button" data-id={box.id} className={[box.single ? "switch-name narrow" : "switch-name", scene.selected === box.id && "chosen"].filter(Boolean).join(" ")} onClick={() => scene.select(box.id)} aria-label={`Switch ${record.name}, ${[box.reach, ...said.slice(1)].join(", ")}`} title={`${record.name}, ${said.join(", ")}: build on it (G), add a host port, change it`}>
         <b className="mono">{record.name}</b>
-        {box.reach}
-        {record.filters === false && " · filters nothing"}
-        {record.partial && " · known in part"}
-        {scene.book.of("uplink", "switch", record.id).map((u) => u.over && ` · over ${scene.book.byId.get(u.over)?.name ?? ""}${u.vid ? ` tag ${u.vid}` : ""}`)}
-        {record.mtu ? ` · MTU ${record.mtu}` : ""}
+        {box.single ? said.slice(0, 2).join(" · ") : said.join(" · ")}
       </button>
     </div>
   );

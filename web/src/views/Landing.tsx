@@ -128,7 +128,7 @@ export function Landing() {
               }
               const { endpoint, tag, finding, mark } = line.row;
               const segment = book.get("segment", tag.belongs);
-              const beyond = (book.could[endpoint.id] ?? []).map((s) => name(s));
+              const beyond = (book.could[endpoint.id] ?? []).map((s) => book.get("segment", s)!);
               const mend = finding ? mendOf.get(finding.id) : undefined;
               const lands = tag.lands ? name(tag.lands) : tag.lands_vid === null || (tag.lands_vid === 0 && tag.verdict === "astray") ? "nowhere" : tag.lands_vid === 0 ? "untagged" : "no segment";
               return (
@@ -151,8 +151,8 @@ export function Landing() {
                   </span>
                   <span role="cell" className="mono" title={tag.addresses.join(" ")}>{tag.addresses[0]?.split("/")[0]}</span>
                   <span role="cell" className="mono" title={segment?.gateways?.join(" ")}>{segment?.gateways?.[0] ?? ""}</span>
-                  <span role="cell" className={beyond.length ? "wrong" : "soft"} title={beyond.length ? `By tagging its frames as it likes it could hear or reach ${beyond.join(", ")}` : undefined}>
-                    {beyond.length > 1 ? `${beyond.length} segments` : beyond[0]}
+                  <span role="cell" className={beyond.length ? "wrong" : "soft"} title={beyond.length ? `By tagging its frames as it likes it could hear or reach ${beyond.map((s) => s.name).join(", ")}` : undefined}>
+                    {beyond.length > 1 ? `${beyond.length} VIDs` : (beyond[0]?.vid ?? beyond[0]?.name)}
                   </span>
                   <span role="cell" className="mend-cell">
                     {finding && (mend ? (
