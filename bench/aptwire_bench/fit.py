@@ -45,7 +45,7 @@ class Fitted:
 def fit(plan: Plan) -> Fitted:
     """The part of a plan that the kernel can build."""
     left: list[Left] = []
-    for step in (_orders, _wireless, _lags, _teams, _functions, _overlays, _trees, _loops):
+    for step in (_shares, _unfiltered, _orders, _wireless, _lags, _teams, _functions, _overlays, _trees, _loops):
         operations: list[Operation] = []
         for found, edit in step(plan):
             left.append(found)
@@ -56,6 +56,21 @@ def fit(plan: Plan) -> Fitted:
 
 
 Step = Iterator[tuple[Left, Edit]]
+
+
+def _shares(plan: Plan) -> Step:
+    for uplink in sorted(plan.having("uplink", "over"), key=lambda u: u.id):
+        if not plan.where("uplink", "over", uplink.id):
+            reason = (
+                f"{called(plan, uplink)} goes over what another one has; states of that kind are tried as they are read"
+            )
+            yield Left(uplink.id, reason), (Drop("uplink", uplink.id),)
+
+
+def _unfiltered(plan: Plan) -> Step:
+    for switch in sorted(plan.grouped("virtual_switch", "filters").get(False, ()), key=lambda s: s.id):
+        reason = f"{called(plan, switch)} filters nothing; states of that kind are tried as they are read"
+        yield Left(switch.id, reason), (Patch("virtual_switch", switch.id, {"filters": True}),)
 
 
 def _orders(plan: Plan) -> Step:
@@ -104,7 +119,11 @@ def ports_behind(plan: Plan, nics: list[Nic]) -> dict[str, FabricPort]:
 
 def alike(plan: Plan, ports: list[FabricPort]) -> bool:
     """Whether ports of one switch treat frames alike, as members of one bond must."""
-    return len({(p.switch, p.mode, p.vid, p.allowed, p.native, p.enabled) for p in ports}) <= 1
+    said = {
+        (p.switch, p.mode, p.vid, p.allowed, p.native, p.pvid, p.members, p.untagged, p.admits, p.enabled)
+        for p in ports
+    }
+    return len(said) <= 1
 
 
 def _lags(plan: Plan) -> Step:

@@ -10,12 +10,10 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from aptwire.forward.fabric import joints_of
-from aptwire.forward.frames import guard, size_of
-from aptwire.forward.routed import over_router, ways_out
 from aptwire.forward.tree import Joint, port_order
 from aptwire.plan import vids
 from aptwire.plan.kinds import SPECS, Adapter, FabricPort, FabricSwitch, HostPort, Nic, PortGroup, Uplink
@@ -125,6 +123,46 @@ def spans(found: Iterable[int]) -> list[str]:
     return made
 
 
+# What follows is said of records here once more, apart from the engine: a mistake there must not agree with itself.
+
+
+def guard(plan: Plan, adapter: Adapter, name: str) -> bool:
+    """Whether an adapter may do what a frame guard is about."""
+    said = [getattr(adapter, name)]
+    if adapter.port_group is not None:
+        said.append(getattr(plan.get("port_group", adapter.port_group), name))
+    return bool(next((word for word in said if word is not None), False))
+
+
+def size_of(plan: Plan, record: Any) -> int:
+    """The least of what a seat and its switch say of their MTU, 0 where neither does; a function has no switch, and an overlay's is elsewhere."""
+    said: list[int | None] = []
+    if record is not None and record.kind in ("adapter", "host_port"):
+        said.append(record.mtu)
+        switch = getattr(record, "switch", None)
+        if record.kind == "adapter" and record.type != "direct" and record.port_group:
+            group = plan.get("port_group", record.port_group)
+            switch = group.switch if group.mode != "overlay" else None
+        if switch:
+            said.append(plan.get("virtual_switch", switch).mtu)
+    return min((mtu for mtu in said if mtu), default=0)
+
+
+def gates_of(plan: Plan, host_port: str) -> list[tuple[str, str]]:
+    """The routers (station, its port) that bear the gateway of a host port: its own, or those of the segment where it belongs."""
+    port = plan.get("host_port", host_port)
+    wanted = [port.gateway] if port.gateway else []
+    if not wanted and port.belongs:
+        wanted = list(plan.get("segment", port.belongs).gateways)
+    borne = [
+        (own.station, own.id, address.split("/")[0])
+        for own in sorted(plan.all("station_port"), key=lambda p: p.id)
+        if plan.get("station", own.station).routes
+        for address in own.addresses
+    ]
+    return [(station, id) for gateway in wanted for station, id, address in borne if address == gateway]
+
+
 @dataclass(frozen=True)
 class Door:
     """A bridge port's rule: VIDs that pass tagged, VIDs that leave untagged, the VID of untagged frames, and which tagged
@@ -140,9 +178,9 @@ class Door:
 class _Builder:
     def __init__(self, plan: Plan, prefix: str, addressed: frozenset[str]) -> None:
         self.plan = plan
-        self.ways = ways_out(plan)
         # Routers over which tunnels go are always there, whatever else is asked.
-        gates = {port for ways in self.ways.values() for _, port in ways}
+        overs = {group.over for group in plan.where("port_group", "mode", "overlay")}
+        gates = {port for over in overs for _, port in gates_of(plan, over)}
         self.addressed = addressed | {plan.get("station_port", port).port for port in gates}
         self.prefix = prefix
         self.scene = Scene()
@@ -299,9 +337,13 @@ class _Builder:
         self.scene.bridges.append((space, name))
         return mac
 
-    def _port(self, space: str, device: str, bridge: str, door: Door | None) -> None:
+    def _port(self, space: str, device: str, bridge: str, door: Door | None, *words: Any) -> None:
+        """A device into a bridge; `words` are the records that may say it is isolated, or reflects, the first that does decides."""
         self._line(space, "ip", f"link set dev {device} master {bridge}")
         self._line(space, "ip", f"link set dev {device} up")
+        for name, flag in (("isolated", "isolated"), ("reflects", "hairpin")):
+            if next((said for word in words if (said := getattr(word, name)) is not None), False):
+                self._line(space, "bridge", f"link set dev {device} {flag} on")
         if door is None:
             return
         for span in spans(door.tagged - door.untagged):
@@ -310,7 +352,7 @@ class _Builder:
             pvid = " pvid" if vid == door.native else ""
             out = " untagged" if vid in door.untagged else ""
             self._line(space, "bridge", f"vlan add dev {device} vid {vid}{pvid}{out}")
-        if door.native and door.native not in door.untagged:
+        if door.native and door.native not in door.untagged | door.tagged:
             # An isolated port sends into a VLAN that it doesn't hear; a Linux port hears all that it is a member of.
             self._filter(space, device, "egress", 2, f"protocol 802.1Q flower vlan_id {door.native} action drop")
         self._guards(space, device, door.refuse)
@@ -427,24 +469,42 @@ class _Builder:
             own = costs.get(port.id)
             if self.plan.where("station_port", "port", port.id):
                 self._far_ear(port.id, self.device_of[port.id], self._mac())
-            self._port(space, device, bridge, self._fabric_door(switch, port))
+            self._port(space, device, bridge, self._fabric_door(switch, port), port)
             if tree and own is not None:
                 self._line(space, "bridge", f"link set dev {device} cost {own.cost}")
 
     def _fabric_door(self, switch: FabricSwitch, port: FabricPort) -> Door | None:
         if not switch.managed:
             return None
-        if port.mode == "access":
-            door = self._access(port.vid or 0)
-        elif port.mode == "private":
-            door = self._private(port.vid or 0)
-        else:
-            door = self._trunk(port.allowed, port.native)
+        door = self._door(port)
         if switch.vlans is None:
             return door
         defined = self._listed(switch.vlans)
         native = door.native if door.native in defined else None
         return Door(door.tagged & defined, door.untagged & defined, native, door.refuse)
+
+    def _door(self, record: FabricPort | PortGroup) -> Door:
+        if record.mode == "access":
+            return self._admitting(self._access(record.vid or 0), record.admits, usual="untagged")
+        if record.mode == "private":
+            return self._private(record.vid or 0)
+        if record.mode == "untagged":
+            return self._access(self.plain)
+        if record.mode == "standard":
+            return self._standard(record)
+        return self._admitting(self._trunk(record.allowed, record.native), record.admits)
+
+    def _standard(self, record: FabricPort | PortGroup | Uplink | Adapter) -> Door:
+        """A port in the standard's own words (IEEE 802.1Q clause 8.8.2)."""
+        members, bare = self._listed(record.members or ""), self._listed(record.untagged or "")
+        return self._admitting(Door(members - bare, bare, record.pvid), record.admits)
+
+    def _admitting(self, door: Door, admits: str | None, usual: str = "all") -> Door:
+        """Only the frames that a port admits come in (clause 6.9)."""
+        if admits == "untagged" or (admits is None and usual == "untagged"):
+            return Door(door.tagged, door.untagged, door.native, None)
+        refuse = frozenset() if admits is not None and usual == "untagged" else door.refuse
+        return Door(door.tagged, door.untagged, None if admits == "tagged" else door.native, refuse)
 
     def _access(self, vid: int) -> Door:
         return Door(frozenset(), frozenset([vid]), vid, None)
@@ -542,13 +602,15 @@ class _Builder:
                 for nic in nics:
                     self.scene.choices[nic.id] = (space, bond, devices[nic.id])
             device = bond
-        self._port(space, device, bridge, self._uplink_door(uplink))
+        self._port(space, device, bridge, self._uplink_door(uplink), uplink)
 
     def _uplink_door(self, uplink: Uplink) -> Door:
+        if uplink.members is not None:
+            return self._standard(uplink)
         native = uplink.native
         if native is None and (uplink.allowed is None or 0 in vids.members(uplink.allowed, True)):
             native = 0
-        return self._trunk(uplink.allowed, native)
+        return self._admitting(self._trunk(uplink.allowed, native), uplink.admits)
 
     def _nic_device(self, space: str, nic: Nic) -> str:
         """What a team has of a NIC: its device, or a way through the NIC's own switch where virtual functions are in use."""
@@ -579,14 +641,10 @@ class _Builder:
             self._seat(space, inner, adapter, door, None)
 
     def _tap(self, space: str, bridge: str, group: PortGroup, adapter: Adapter) -> None:
-        if group.mode == "access":
-            door = self._access(group.vid or 0)
-        elif group.mode == "private":
-            door = self._private(group.vid or 0)
-        elif group.mode == "untagged":
-            door = self._access(self.plain)
+        if adapter.members is not None:
+            door = self._standard(adapter)
         else:
-            door = self._trunk(group.allowed, group.native)
+            door = self._door(replace(group, admits=adapter.admits) if adapter.admits is not None else group)
         self._seat(space, bridge, adapter, door, group)
 
     def _seat(self, space: str, bridge: str, adapter: Adapter, door: Door | None, group: PortGroup | None) -> None:
@@ -594,7 +652,8 @@ class _Builder:
         twins = [a for a in self.plan.where("adapter", "mac", adapter.mac) if a.id != adapter.id] if adapter.mac else []
         mac = adapter.mac if adapter.mac and not twins else self._mac()
         self._far_ear(adapter.id, (space, device), mac)
-        self._port(space, device, bridge, Door(door.tagged, door.untagged, door.native) if door else None)
+        words = (adapter, group) if group is not None and door is not None else ()
+        self._port(space, device, bridge, Door(door.tagged, door.untagged, door.native) if door else None, *words)
         for vid in sorted(door.tagged | door.untagged) if door is not None else ():
             self._line(space, "bridge", f"fdb add {mac} dev {device} master static vlan {vid}")
         if door is None:
@@ -674,7 +733,8 @@ class _Builder:
     def _beyond(self, port: str, other: str) -> str:
         """A host port's own address, to which another one's packets go over a router; empty where there is none between them."""
         one, two = (self._own(p) for p in (port, other))
-        into = next((into for into, _ in over_router(self.ways, port, other)), None)
+        near, far = gates_of(self.plan, port), gates_of(self.plan, other)
+        into = next((i for station, i in near for beyond, o in far if beyond == station and i != o), None)
         if one is None or two is None or into is None:
             return ""
         space, device = self.device_of[port]

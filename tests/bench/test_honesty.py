@@ -41,7 +41,7 @@ class HonestyTest(unittest.TestCase):
         with Kernel() as kernel:
             for at in range(0, len(seeds), TOGETHER):
                 part = seeds[at : at + TOGETHER]
-                plans = [random_plan(seed, rich=True) for seed in part]
+                plans = [random_plan(seed, rich=True, odd=seed % 2 > 0) for seed in part]
                 reports = put(kernel, plans, [replace(SMALL, seed=seed) for seed in part])
                 for seed, plan, report in zip(part, plans, reports, strict=True):
                     counts.update(asked=report.asked, agreed=report.agreed)
