@@ -115,7 +115,7 @@ def _static(score: Score) -> None:
     score.check("format of Python", [str(tools / "ruff"), "format", "--check", "."], env)
     score.check(
         "types of Python",
-        [str(tools / "mypy"), "core/aptwire", "server", "bench", "ops", "demo", "benchmarks", "docs"],
+        [str(tools / "mypy"), "core/aptwire", "server", "bench", "ops", "demo", "measure", "docs"],
         env,
     )
     score.check("types of the front end", ["npx", "tsc", "--noEmit"], node(), WEB)

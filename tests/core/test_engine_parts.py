@@ -5,12 +5,14 @@ from __future__ import annotations
 import random
 import unittest
 
+from aptwire.forward.around import AROUND
 from aptwire.forward.classes import SPARE, Named, classify, refine
 from aptwire.forward.domains import Pairings, core_links, crossing, solve
 from aptwire.forward.fabric import header, joints_of, loops
+from aptwire.forward.parts import STATIONS
 from aptwire.forward.rules import RuleBook
 from aptwire.forward.tree import Joint, bridge_id, spanning_tree
-from aptwire.forward.wiring import STATIONS, compile_wiring, rewire
+from aptwire.forward.wiring import compile_wiring, rewire
 from aptwire.judge.facts import deviations, group_vids, port_vids
 from aptwire.judge.preview import apart, moves, preview, shut_down
 from aptwire.judge.verdicts import judge
@@ -221,6 +223,9 @@ class FactTest(unittest.TestCase):
 
 
 class RewireTest(unittest.TestCase):
+    def test_every_kind_says_what_hangs_on_it(self) -> None:
+        self.assertEqual(list(AROUND), list(KINDS))
+
     def test_only_the_touched_switches_are_compiled_anew(self) -> None:
         plan = demo_plan()
         wiring = compile_wiring(plan)

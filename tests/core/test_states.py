@@ -13,8 +13,8 @@ from aptwire.plan.plan import Plan
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from benchmarks.fleet import fleet
-from benchmarks.plain import homeless
+from measure.fleet import fleet
+from measure.plain import homeless
 from tests.support import Small
 
 

@@ -13,7 +13,7 @@ from urllib.parse import quote, urlparse
 import jsonschema
 from aptwire.plan.file import read_plan, write_plan
 
-from benchmarks.fleet import fleet
+from measure.fleet import fleet
 from tests.server.support import URL, Client, drop, patch
 from tests.support import demo_plan, random_plan, two_hosts_files
 

@@ -10,7 +10,7 @@ from typing import Any
 from aptwire.plan.file import write_plan
 from playwright.sync_api import expect
 
-from benchmarks.fleet import fleet
+from measure.fleet import fleet
 from tests.server.support import URL
 from tests.support import ROOT, random_plan
 from tests.web.support import BrowserTest, someone

@@ -5,7 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from aptwire.forward.rules import PortRule
-from aptwire.plan.kinds import FabricPort, Lag, Nic, Uplink
+from aptwire.plan.kinds import Adapter, FabricPort, Lag, Nic, Uplink
+from aptwire.plan.plan import Plan
+
+HOMELESS, STATIONS, ADAPTERS = "", " stations", " adapters"
+"""Keys beside those of records: no id begins with a space."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -177,3 +181,15 @@ class State:
 
 
 NOW = State()
+
+
+def adapter_block(plan: Plan, adapter: Adapter) -> str:
+    """The key of the block in which an adapter stands."""
+    if adapter.type == "direct":
+        return str(adapter.function_of)
+    group = plan.of("port_group").get(adapter.port_group)
+    if group is None:
+        return HOMELESS
+    if group.mode == "overlay":
+        return str(plan.get("host_port", group.over).switch)
+    return str(group.switch)

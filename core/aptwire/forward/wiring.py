@@ -13,9 +13,23 @@ from typing import Any
 
 import numpy as np
 
+from aptwire.forward.around import Around
 from aptwire.forward.classes import UNTAGGED, Named, VidClasses, classify
 from aptwire.forward.fabric import Fabric, build_fabric, least
-from aptwire.forward.parts import NOW, Bridge, Link, Member, Place, Stand, State, Team
+from aptwire.forward.parts import (
+    ADAPTERS,
+    HOMELESS,
+    NOW,
+    STATIONS,
+    Bridge,
+    Link,
+    Member,
+    Place,
+    Stand,
+    State,
+    Team,
+    adapter_block,
+)
 from aptwire.forward.routed import Ways, ways_out
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.collecting import no_collecting
@@ -24,7 +38,7 @@ from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, N
 from aptwire.plan.plan import Plan
 from aptwire.plan.ports import PortWords, own, said, said_of
 from aptwire.plan.private import private_part
-from aptwire.plan.sharing import away, joining, nics_of, root, sharing, stack
+from aptwire.plan.sharing import away, joining, nics_of, root, stack
 
 __all__ = [
     "NOW",
@@ -41,8 +55,6 @@ __all__ = [
     "rewire",
 ]
 
-HOMELESS, STATIONS, ADAPTERS = "", " stations", " adapters"
-"""Keys beside those of records: no id begins with a space."""
 Touched = Iterable[tuple[str, str]]
 
 
@@ -145,7 +157,7 @@ class Wiring:
         if record.kind == "guest_tag":
             record = self.plan.get("adapter", record.adapter)  # type: ignore[attr-defined]
         assert isinstance(record, Adapter)
-        return _adapter_block(self.plan, record)
+        return adapter_block(self.plan, record)
 
     def place(self, id: str) -> Place | None:
         """The place of an adapter, guest tag, host port or station port; None if the record is no place."""
@@ -171,17 +183,6 @@ class Wiring:
 
 
 PLACES = ("adapter", "guest_tag", "host_port", "station_port")
-
-
-def _adapter_block(plan: Plan, adapter: Adapter) -> str:
-    if adapter.type == "direct":
-        return str(adapter.function_of)
-    group = plan.of("port_group").get(adapter.port_group)
-    if group is None:
-        return HOMELESS
-    if group.mode == "overlay":
-        return str(plan.get("host_port", group.over).switch)
-    return str(group.switch)
 
 
 def compile_wiring(plan: Plan) -> Wiring:
@@ -278,7 +279,7 @@ class _Compiler:
             for plan in (old, self.plan):
                 record = plan.of(kind).get(id)
                 if record is not None:
-                    fabric = self._around(plan, record, dirty) or fabric
+                    fabric = Around(plan, wiring, dirty).note(record) or fabric
         before_blocks = {key: wiring.blocks.get(key) for key in dirty}
         for kind, id in keys:
             if kind in ("fabric_switch", "assumed_fabric"):
@@ -301,108 +302,6 @@ class _Compiler:
 
     def _stays(self, key: str) -> bool:
         return key in (HOMELESS, STATIONS) or key in self.plan.of("virtual_switch") or key in self.wiring.bridge_of
-
-    def _around(self, plan: Plan, record: Record, dirty: dict[str, None]) -> bool:
-        """Note the blocks that depend on a record; whether the fabric does."""
-        kind, id = record.kind, record.id
-
-        def switches(host: str) -> None:
-            dirty.update((s.id, None) for s in plan.where("virtual_switch", "host", host))
-            dirty.update((n.id, None) for n in plan.where("nic", "host", host) if n.id in self.wiring.blocks)
-
-        def nic(found: Nic | None, further: bool = True) -> None:
-            if found is None:
-                return
-            uplink = plan.of("uplink").get(found.uplink)
-            if uplink is not None:
-                dirty.update((u.switch, None) for u in sharing(plan, uplink))
-            if found.id in self.wiring.bridge_of or plan.where("adapter", "function_of", found.id):
-                dirty[found.id] = None
-            if further:
-                end(self.wiring.far.get(found.id, ("", ""))[0], False)
-
-        def end(other: str, further: bool = True) -> None:
-            if other in plan.of("nic"):
-                nic(plan.get("nic", other), further)
-
-        def port(found: str) -> None:
-            end(self.wiring.far.get(found, ("", ""))[0])
-            if plan.where("station_port", "port", found):
-                dirty[STATIONS] = None
-            self.wiring.port_rules.pop(found, None)
-
-        if kind in ("virtual_switch", "host", "host_port"):
-            host = id if kind == "host" else plan.get("virtual_switch", getattr(record, "switch", id)).host
-            switches(host)
-            return any(joining(plan))
-        if kind == "uplink":
-            assert isinstance(record, Uplink)
-            dirty.update((u.switch, None) for u in sharing(plan, record))
-            if any(joining(plan)):
-                switches(plan.get("virtual_switch", record.switch).host)
-                return True
-            return self._functions(plan)
-        elif kind in ("port_group", "group_order"):
-            group = plan.get("port_group", getattr(record, "port_group", id))
-            dirty[group.switch] = None
-            dirty[HOMELESS] = None
-            if group.over is not None:
-                dirty[plan.get("host_port", group.over).switch] = None
-            return any(joining(plan))
-        elif kind == "nic":
-            assert isinstance(record, Nic)
-            nic(record)
-            # What a LAG sends to a NIC's virtual functions depends on the NICs beside it.
-            return record.id in self.wiring.bridge_of or (self._lag_of(record) is not None and self._functions(plan))
-        elif kind == "guest":
-            for adapter in plan.where("adapter", "guest", id):
-                dirty[_adapter_block(plan, adapter)] = None
-        elif kind in ("adapter", "guest_tag"):
-            adapter = record if isinstance(record, Adapter) else plan.get("adapter", record.adapter)  # type: ignore[attr-defined]
-            dirty[_adapter_block(plan, adapter)] = None
-            if adapter.type == "direct":
-                nic(plan.get("nic", adapter.function_of))
-                return True
-        elif kind == "cable":
-            for own in (record.a, record.b):  # type: ignore[attr-defined]
-                end(own, False)
-                if own in plan.of("fabric_port"):
-                    port(own)
-            return True
-        elif kind == "fabric_port":
-            port(id)
-            assert isinstance(record, FabricPort)
-            beside = plan.where("fabric_port", "lag", record.lag) if record.lag else []
-            if record.isolated:
-                # What one isolated port says of itself, its neighbours' rules say of it.
-                beside = plan.where("fabric_port", "switch", record.switch)
-            for other in beside:
-                port(other.id)
-            return True
-        elif kind == "lag":
-            for other in plan.where("fabric_port", "lag", id):
-                port(other.id)
-            return True
-        elif kind == "fabric_switch":
-            for own in plan.where("fabric_port", "switch", id):
-                port(own.id)
-            return True
-        elif kind == "assumed_fabric":
-            for host in plan.where("host", "site", record.site):  # type: ignore[attr-defined]
-                switches(host.id)
-            return True
-        elif kind == "way_in":
-            return True
-        elif kind in ("station", "station_port"):
-            dirty[STATIONS] = None
-            return True
-        elif kind in ("segment", "secondary_vlan"):
-            private = plan.where("port_group", "mode", "private")
-            dirty.update((group.switch, None) for group in private)
-            for own in plan.where("fabric_port", "mode", "private"):
-                port(own.id)
-            return bool(plan.where("fabric_port", "mode", "private"))
-        return False
 
     # --- bridges and cables -----------------------------------------------------------------------------------
 
@@ -661,7 +560,7 @@ class _Compiler:
             known = any(port.isolated for port in (*groups, *plan.where("uplink", "switch", switch))) or any(
                 a.isolated
                 for a in plan.grouped("adapter", "isolated").get(True, ())
-                if _adapter_block(plan, a) == switch
+                if adapter_block(plan, a) == switch
             )
             self._isolating[switch] = known
         return known

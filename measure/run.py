@@ -40,8 +40,8 @@ from aptwire.plan.file import read_plan, write_plan  # noqa: E402
 from aptwire.plan.kinds import KINDS  # noqa: E402
 from aptwire.plan.plan import Plan  # noqa: E402
 
-from benchmarks.fleet import fleet  # noqa: E402
-from benchmarks.plain import homeless  # noqa: E402
+from measure.fleet import fleet  # noqa: E402
+from measure.plain import homeless  # noqa: E402
 
 
 def all_times(work: Callable[[], object], times: int) -> list[float]:
