@@ -21,6 +21,9 @@ from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything, spoken
 from aptwire.judge.verdicts import judge
 from aptwire.plan.file import read_plan, write_plan
+from aptwire.plan.kinds import (
+    Segment,
+)
 from aptwire.plan.names import endpoint_key
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.report import landings, summary
@@ -103,7 +106,7 @@ def check(plan_file: str, as_json: bool) -> None:
     if as_json:
         _print_json(made)
     else:
-        names = {s.id: f"{s.name} {s.vid or ''}".strip() for s in judgement.plan.all("segment")}
+        names = {s.id: f"{s.name} {s.vid or ''}".strip() for s in judgement.plan.all(Segment)}
         rows = [
             (
                 ("idle, " if e["idle"] else "") + tag["verdict"],

@@ -11,7 +11,10 @@ from aptwire.forward.wiring import Wiring
 from aptwire.judge.findings import Finding, everything, spoken
 from aptwire.judge.judgement import VERDICTS, Cause, Judgement, is_idle, tag_text
 from aptwire.judge.risks import Risk
-from aptwire.plan.kinds import Uplink
+from aptwire.plan.kinds import (
+    Segment,
+    Uplink,
+)
 from aptwire.plan.names import host_of
 
 MOST_FINDINGS = 300
@@ -24,7 +27,7 @@ def landings(
     """The endpoints (all of them unless said): where each belongs, where it lands, its verdict, tag by tag; by host and name,
     or in the order asked for."""
     plan, wiring = judgement.plan, judgement.wiring
-    segment_of = {s.vid: s.id for s in sorted(plan.all("segment"), key=lambda s: s.id, reverse=True) if s.vid}
+    segment_of = {s.vid: s.id for s in sorted(plan.all(Segment), key=lambda s: s.id, reverse=True) if s.vid}
     known: dict[Stand, dict[str, Any]] = {}
     made = []
     for endpoint in wiring.endpoints() if endpoints is None else endpoints:

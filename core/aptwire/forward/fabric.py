@@ -10,7 +10,12 @@ import numpy as np
 from aptwire.forward.parts import Bridge, Link, Member, Team
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.forward.tree import Joint, Tree, spanning_tree
-from aptwire.plan.kinds import FabricPort, FabricSwitch
+from aptwire.plan.kinds import (
+    Cable,
+    FabricPort,
+    FabricSwitch,
+    StationPort,
+)
 from aptwire.plan.plan import Plan
 
 
@@ -40,7 +45,7 @@ def joints_of(plan: Plan) -> list[Joint]:
     """The links between fabric switches: cables one by one, or together where both ends are in a LAG."""
     ports: Mapping[str, FabricPort] = plan.of("fabric_port")
     bundles: dict[tuple[str, str], list[tuple[str, FabricPort, FabricPort]]] = {}
-    for cable in plan.all("cable"):
+    for cable in plan.all(Cable):
         one, two = ports.get(cable.a), ports.get(cable.b)
         if one is None or two is None or not (one.enabled and two.enabled):
             continue
@@ -74,8 +79,8 @@ def build_fabric(
     for switch in switches.values():
         if switch.partial:
             fabric.open_ports.append((bridges[switch.id].number, book.unknown(switch), switch.id))
-    occupied = {port.port for port in plan.all("station_port")}
-    for port in plan.all("fabric_port"):
+    occupied = {port.port for port in plan.all(StationPort)}
+    for port in plan.all(FabricPort):
         if port.enabled and port.id not in far and port.id not in occupied:
             fabric.open_ports.append((bridges[port.switch].number, rule_of(port.id), port.id))
 

@@ -15,7 +15,12 @@ from aptwire.forward.routed import over_router
 from aptwire.forward.rules import PortRule, Stack
 from aptwire.forward.walk import Stop, flood
 from aptwire.forward.wiring import Wiring
-from aptwire.plan.kinds import Adapter, HostPort, Record
+from aptwire.plan.kinds import (
+    Adapter,
+    HostPort,
+    Mirror,
+    Record,
+)
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -149,7 +154,7 @@ class Frames:
             self._at.setdefault(seat.bridge, []).append(seat)
         self._floods: dict[tuple[int, Stop, str, int], list[tuple[Seat, Stack, bool]]] = {}
         self._routed: dict[tuple[int, str, int], list[Seat]] = {}
-        self._mirrors = [(m.source, m.target, m.direction) for m in wiring.plan.all("mirror")]
+        self._mirrors = [(m.source, m.target, m.direction) for m in wiring.plan.all(Mirror)]
 
     def heard(self, sender: str, vid: int | None, frame: str = BROADCAST, target: str = "") -> Heard:
         """Who receives a frame that a seat sends untagged (None), priority-tagged (0) or with a VID."""

@@ -9,7 +9,10 @@ from aptwire.forward.parts import NOW, State
 from aptwire.forward.rules import Stack
 from aptwire.forward.wiring import Wiring, compile_wiring
 from aptwire.plan import vids
-from aptwire.plan.kinds import Adapter
+from aptwire.plan.kinds import (
+    Adapter,
+    Nic,
+)
 from aptwire.plan.names import endpoint_key
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.ports import own, said_of
@@ -32,7 +35,7 @@ def hears(
     wiring = wiring or compile_wiring(plan)
     state = State(lost=frozenset([find_nic(plan, without)])) if without else NOW
     frames = Frames(wiring, state)
-    keys = {adapter.id: endpoint_key(plan, adapter) for adapter in plan.all("adapter")}
+    keys = {adapter.id: endpoint_key(plan, adapter) for adapter in plan.all(Adapter)}
     questions: dict[str, tuple[str, Stack]] = {}
     for id, key in keys.items():
         for tags in ((), *((vid,) for vid in sorted(_tags(plan, plan.get("adapter", id))))):
@@ -86,7 +89,7 @@ def _tags(plan: Plan, adapter: Adapter) -> frozenset[int]:
 
 def find_nic(plan: Plan, key: str) -> str:
     """The id of the NIC named `host/nic`; PlanError if there is none."""
-    for nic in plan.all("nic"):
+    for nic in plan.all(Nic):
         if endpoint_key(plan, nic) == key:
             return str(nic.id)
     raise PlanError([Problem(f"there is no NIC “{key}”; NICs are named host/nic")])

@@ -9,7 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import HostPort
+from aptwire.plan.kinds import (
+    HostPort,
+    StationPort,
+)
 from aptwire.plan.plan import Plan
 
 Ways = Mapping[str, tuple[tuple[str, str], ...]]
@@ -27,7 +30,7 @@ def ways_out(plan: Plan) -> Ways:
     """The ways by which overlays' host ports get to other subnets."""
     overs = sorted({group.over for group in plan.where("port_group", "mode", "overlay")})
     gates: dict[str, list[tuple[str, str]]] = {}
-    for port in sorted(plan.all("station_port"), key=lambda p: p.id) if overs else ():
+    for port in sorted(plan.all(StationPort), key=lambda p: p.id) if overs else ():
         if plan.get("station", port.station).routes:
             for address in map(bare_address, port.addresses):
                 gates.setdefault(address, []).append((port.station, port.id))

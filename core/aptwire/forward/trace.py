@@ -11,7 +11,12 @@ from aptwire.forward.paths import Roads, Step, goal, heard_as
 from aptwire.forward.routed import over_router
 from aptwire.forward.wiring import Wiring
 from aptwire.plan import vids
-from aptwire.plan.kinds import FabricPort, FabricSwitch, Nic, Uplink
+from aptwire.plan.kinds import (
+    FabricPort,
+    FabricSwitch,
+    Nic,
+    Uplink,
+)
 from aptwire.plan.names import called, endpoint_key
 from aptwire.plan.ports import spoken
 
@@ -323,7 +328,7 @@ class Teller:
                 if hop.outcome != "passed":
                     return [hop] if leaving else [self._behind(hop)]
         where = "the fabric"
-        open_ends = [s.name for s in self.plan.all("fabric_switch") if s.partial]
+        open_ends = [s.name for s in self.plan.all(FabricSwitch) if s.partial]
         if open_ends:
             reason = f"the plan doesn't know all ports of {', '.join(sorted(open_ends))}"
             return [Hop((), where, "–", "–", "", "open", reason)]

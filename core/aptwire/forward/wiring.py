@@ -34,7 +34,17 @@ from aptwire.forward.routed import Ways, ways_out
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, Nic, Record, StationPort, Uplink
+from aptwire.plan.kinds import (
+    Adapter,
+    Cable,
+    FabricPort,
+    GuestTag,
+    HostPort,
+    Nic,
+    Record,
+    StationPort,
+    Uplink,
+)
 from aptwire.plan.plan import Plan
 from aptwire.plan.ports import PortWords, own, said, said_of
 from aptwire.plan.private import private_part
@@ -245,14 +255,14 @@ class _Compiler:
     def everything(self) -> Wiring:
         """All of it, from nothing."""
         plan = self.plan
-        self._cables({}, plan.all("cable"))
+        self._cables({}, plan.all(Cable))
         for kind, crossing in (("fabric_switch", True), ("assumed_fabric", True)):
             for id in sorted(plan.of(kind)):
                 self._bridge(id, virtual=False, crossing=crossing, assumed=kind == "assumed_fabric")
         keys = [*sorted(plan.of("virtual_switch")), *self._nics_with_functions(), HOMELESS, STATIONS]
         for key in keys:
             self._block_bridge(key)
-        for cable in sorted(plan.all("cable"), key=lambda c: c.id):
+        for cable in sorted(plan.all(Cable), key=lambda c: c.id):
             self._wire(cable.id)
         self._fabric()
         for key in keys:
@@ -631,7 +641,7 @@ class _Compiler:
 
     def _stations(self, block: Block) -> None:
         plan = self.plan
-        for record in sorted(plan.all("station_port"), key=_id):
+        for record in sorted(plan.all(StationPort), key=_id):
             port = plan.get("fabric_port", record.port)
             bridge = self.wiring.bridge_of[port.switch].number
             label = int(self.wiring.classes.of[record.vid]) if record.vid else UNTAGGED

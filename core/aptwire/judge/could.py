@@ -20,6 +20,9 @@ from aptwire.forward.rules import PortRule, Stack
 from aptwire.forward.wiring import Block
 from aptwire.judge.judgement import ASTRAY, Judgement, is_idle
 from aptwire.judge.rows import MOST_COMPONENTS
+from aptwire.plan.kinds import (
+    Segment,
+)
 
 
 @dataclass(frozen=True)
@@ -202,7 +205,7 @@ def exactly(judgement: Judgement, adapter: str) -> dict[str, list[str]]:
     single = [wiring.classes.vid(n) for n in range(1, wiring.classes.used) if wiring.classes.members[n]]
     taken = [vid for vid in single if frames.takes(adapter, vid)]
     popped = {vid for rule in wiring.book.rules for vid in taken if rule.out[wiring.classes.of[vid]] == 0}
-    wanted = sorted({s.vid for s in plan.all("segment") if s.vid})
+    wanted = sorted({s.vid for s in plan.all(Segment) if s.vid})
     stacks: list[Stack] = [(), *((vid,) for vid in taken)]
     stacks += [(outer, inner) for outer in sorted(popped) for inner in wanted][:MOST_STACKS]
     found: dict[str, list[str]] = {}

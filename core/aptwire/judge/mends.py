@@ -47,11 +47,13 @@ from aptwire.plan.kinds import (
     FabricSwitch,
     GuestTag,
     HostPort,
+    Nic,
     PortGroup,
     Record,
     Segment,
     Station,
     StationPort,
+    Uplink,
     WayIn,
 )
 from aptwire.plan.names import called
@@ -270,9 +272,9 @@ class _Mender:
         """Somebody to bear gateways that nobody bears: outside the plan behind an open port, or a router on a port of its own."""
         plan = self.plan
         segments = [s for id in self.finding.culprit if (s := plan.of("segment").get(id)) is not None and s.vid]
-        taken = {end for cable in plan.all("cable") for end in (cable.a, cable.b)}
-        taken |= {port.port for port in plan.all("station_port")}
-        free = sorted((p for p in plan.all("fabric_port") if p.enabled and p.id not in taken), key=lambda p: p.id)
+        taken = {end for cable in plan.all(Cable) for end in (cable.a, cable.b)}
+        taken |= {port.port for port in plan.all(StationPort)}
+        free = sorted((p for p in plan.all(FabricPort) if p.enabled and p.id not in taken), key=lambda p: p.id)
         for port in free:
             carried = [s for s in segments if s.vid in carries(port)]
             if carried:
@@ -357,7 +359,7 @@ class _Mender:
         for over in sorted(overs - wiring.ways_out.keys()):
             port = self.plan.get("host_port", over)
             nets = [ipaddress.ip_interface(a).network for a in port.addresses]
-            for router in sorted(self.plan.all("station_port"), key=lambda p: p.id):
+            for router in sorted(self.plan.all(StationPort), key=lambda p: p.id):
                 inside = [
                     a for a in map(bare_address, router.addresses) if any(ipaddress.ip_address(a) in n for n in nets)
                 ]
@@ -557,7 +559,7 @@ class _Mender:
                 f"Tag port group {own.name} {segment.vid}" if segment.vid else f"Leave port group {own.name} untagged"
             )
             yield said, (Patch("port_group", own.id, changes),)
-        wired = sorted(switches & {u.switch for u in self.plan.all("uplink")})
+        wired = sorted(switches & {u.switch for u in self.plan.all(Uplink)})
         targets = [own.switch] if own is not None else wired or sorted(switches)
         for switch in targets[:1] if not groups else []:
             made = new_port_group(self.plan, switch, segment)
@@ -586,7 +588,7 @@ class _Mender:
     def _intent(self) -> Iterator[tuple[str, Edit]]:
         lands = self.judgement.lands_on(self.place)
         vid = self.judgement.wiring.classes.vid(lands) if lands >= 0 else -1
-        for segment in sorted(self.plan.all("segment"), key=lambda s: s.name):
+        for segment in sorted(self.plan.all(Segment), key=lambda s: s.name):
             if not segment.vni and (segment.vid or 0) == vid:
                 record = self.plan.find(self.place.record)
                 if record is not None:
@@ -600,15 +602,13 @@ class _Mender:
     def _swaps(self) -> Iterator[tuple[str, Edit]]:
         """The cables of two NICs of one host, exchanged."""
         cabled = {
-            end: (cable, field) for cable in self.plan.all("cable") for field, end in (("a", cable.a), ("b", cable.b))
+            end: (cable, field) for cable in self.plan.all(Cable) for field, end in (("a", cable.a), ("b", cable.b))
         }
         bridge = self.judgement.wiring.bridges[self.place.bridge] if self.place.bridge >= 0 else None
         switch = self.plan.of("virtual_switch").get(bridge.id) if bridge else None
         if switch is None:
             return
-        nics = sorted(
-            (n for n in self.plan.all("nic") if n.host == switch.host and n.id in cabled), key=lambda n: n.name
-        )
+        nics = sorted((n for n in self.plan.all(Nic) if n.host == switch.host and n.id in cabled), key=lambda n: n.name)
         mine = [n for n in nics if n.uplink and self.plan.get("uplink", n.uplink).switch == switch.id]
         for one in mine:
             for two in nics:
@@ -629,8 +629,8 @@ class _Mender:
         for nic in nics:
             host = self.plan.get("host", nic.host)  # type: ignore[attr-defined]
             yield from self._plug(nic, host.site, segment)
-            carried = vids.write(s.vid for s in self.plan.all("segment") if s.vid)
-            known = next((a for a in self.plan.all("assumed_fabric") if a.site == host.site), None)
+            carried = vids.write(s.vid for s in self.plan.all(Segment) if s.vid)
+            known = next((a for a in self.plan.all(AssumedFabric) if a.site == host.site), None)
             if known is None and carried:
                 site = host.site or host.name
                 operations: list[Operation] = [] if host.site else [Patch("host", host.id, {"site": site})]
@@ -639,8 +639,8 @@ class _Mender:
                 yield f"Assume that what is behind {site}’s uncabled NICs carries {carried}", tuple(operations)
 
     def _plug(self, nic: Record, site: str, segment: Segment | None) -> Iterator[tuple[str, Edit]]:
-        used = {end for cable in self.plan.all("cable") for end in (cable.a, cable.b)}
-        for port in sorted(self.plan.all("fabric_port"), key=lambda p: p.id):
+        used = {end for cable in self.plan.all(Cable) for end in (cable.a, cable.b)}
+        for port in sorted(self.plan.all(FabricPort), key=lambda p: p.id):
             switch = self.plan.get("fabric_switch", port.switch)
             if port.id in used or not port.enabled or switch.site != site or segment is None:
                 continue
@@ -756,7 +756,7 @@ def _carries(group: PortGroup, segment: Segment) -> bool:
 
 def new_port_group(plan: Plan, switch: str, segment: Segment) -> PortGroup:
     """A port group for a segment on a switch, with a name and an id that are free."""
-    taken = {g.name for g in plan.all("port_group") if g.switch == switch}
+    taken = {g.name for g in plan.all(PortGroup) if g.switch == switch}
     name, number = segment.name, 2
     while name in taken:
         name, number = f"{segment.name} {number}", number + 1
@@ -788,7 +788,7 @@ def _fresh(plan: Plan, wanted: str) -> str:
 
 
 def _fresh_name(plan: Plan, wanted: str) -> str:
-    taken = {station.name for station in plan.all("station")}
+    taken = {station.name for station in plan.all(Station)}
     return next(name for n in range(len(taken) + 1) if (name := f"{wanted}{f' {n + 1}' if n else ''}") not in taken)
 
 

@@ -10,6 +10,9 @@ from aptwire.forward.domains import Domains, Pairings
 from aptwire.forward.parts import Stand, Team
 from aptwire.forward.wiring import Block, Wiring
 from aptwire.judge.judgement import Columns, Intent, Rows, is_idle
+from aptwire.plan.kinds import (
+    SecondaryVlan,
+)
 
 MOST_COMPONENTS = 1 << 28
 AT_HOME = -2
@@ -167,7 +170,7 @@ class Rowed:
         segment = self.segment[stand]
         wanted = self.tag[np.maximum(segment, 0)]
         primary = np.arange(count)
-        for secondary in self.plan.all("secondary_vlan"):
+        for secondary in self.plan.all(SecondaryVlan):
             vid = self.plan.get("segment", secondary.segment).vid
             primary[self.wiring.classes.of[secondary.vid]] = self.wiring.classes.of[vid or 0]
         known = np.isin(np.arange(count), self.tag[: len(self.segments)])

@@ -41,6 +41,10 @@ from aptwire.judge.sizes import misfits
 from aptwire.judge.states import States
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import (
+    Mirror,
+    SharedAddress,
+)
 from aptwire.plan.plan import Plan
 
 
@@ -318,17 +322,17 @@ class _Judge(States):
 
     def _twins(self, groups: np.ndarray) -> None:
         """Two endpoints with one address that hear each other, unless the other one is idle."""
-        shared = {record.address for record in self.plan.all("shared_address")}
+        shared = {record.address for record in self.plan.all(SharedAddress)}
         for address in sorted(self.wiring.doubled - shared):
             self._meeting(groups, self.wiring.bearers[address], TWIN)
-        virtual = {record.mac for record in self.plan.all("shared_address")}
+        virtual = {record.mac for record in self.plan.all(SharedAddress)}
         for mac in sorted(self.wiring.doubled_macs - virtual):
             places = (place for adapter in self.wiring.macs[mac] for place in self.wiring.places_of(adapter))
             self._meeting(groups, [place.record for place in places], TWIN_MAC)
 
     def _mirrors(self) -> None:
         """A mirror is hearing: into another segment it is a leak, of which source and target are the ends."""
-        for mirror in sorted(self.plan.all("mirror"), key=lambda m: m.id):
+        for mirror in sorted(self.plan.all(Mirror), key=lambda m: m.id):
             ends = [self.wiring.places_of(id) for id in (mirror.source, mirror.target)]
             known = [{p.segment for p in places} - {None} for places in ends]
             if not known[0] or not known[1] or known[0] <= known[1]:

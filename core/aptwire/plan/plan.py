@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import chain
-from typing import Any
+from typing import Any, TypeVar, overload
 
 from aptwire.plan.kinds import KINDS, REFS, SPECS, Record
+
+R = TypeVar("R", bound=Record)
 
 
 @dataclass(frozen=True)
@@ -72,9 +74,15 @@ class Plan:
         """All records of a kind, by id."""
         return self._records[kind]
 
-    def all(self, kind: str) -> Iterable[Any]:
-        """All records of a kind."""
-        return self._records[kind].values()
+    @overload
+    def all(self, kind: type[R]) -> Iterable[R]: ...
+
+    @overload
+    def all(self, kind: str) -> Iterable[Any]: ...
+
+    def all(self, kind: str | type[Record]) -> Iterable[Any]:
+        """All records of a kind, given by its class or its name."""
+        return self._records[kind if isinstance(kind, str) else kind.kind].values()
 
     def get(self, kind: str, id: str | None) -> Any:
         """The record; KeyError if there is none."""

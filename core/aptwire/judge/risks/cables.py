@@ -16,7 +16,12 @@ from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, short, some
 from aptwire.judge.sizes import Sizes
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
-from aptwire.plan.kinds import FabricPort
+from aptwire.plan.kinds import (
+    FabricPort,
+    SecondaryVlan,
+    Segment,
+    Uplink,
+)
 from aptwire.plan.names import called
 
 LARGEST = 9_216
@@ -66,7 +71,7 @@ class CableRisks(Look):
 
     def uplink_natives(self) -> Iterator[Risk]:
         """Uplinks with a native VLAN whose NICs' ports give untagged frames another VID, or none."""
-        for uplink in sorted(self.plan.all("uplink"), key=lambda u: u.id):
+        for uplink in sorted(self.plan.all(Uplink), key=lambda u: u.id):
             if uplink.native is None:
                 continue
             bad = []
@@ -123,7 +128,7 @@ class CableRisks(Look):
 
     def excess(self) -> Iterator[Risk]:
         """VIDs allowed on host-facing ports where nobody on the host needs them, one risk for each fabric switch."""
-        secondaries = {s.vid for s in self.plan.all("secondary_vlan")}
+        secondaries = {s.vid for s in self.plan.all(SecondaryVlan)}
         segments = self._segment_bits | sum(1 << vid for vid in secondaries)
         by_switch: dict[str, list[tuple[FabricPort, int]]] = {}
         functions = {a.function_of for a in self.plan.having("adapter", "function_of")}
@@ -251,7 +256,7 @@ class CableRisks(Look):
         changing = [c for c in circles(links, there) if all(c.link is not loop.link for loop in found)]
         for loop in (*found, *changing):
             named = sorted({v for k in loop.classes if k for v in wiring.classes.members[k][:20]})
-            used_here = vids.write([s.vid for s in self.plan.all("segment") if s.vid in named]) or vids.write(named[:5])
+            used_here = vids.write([s.vid for s in self.plan.all(Segment) if s.vid in named]) or vids.write(named[:5])
             joint = joints.get(loop.link.key)
             if joint is None:
                 culprit = tuple(r[-1] for r in loop.link.records if r)

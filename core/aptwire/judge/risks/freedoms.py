@@ -12,7 +12,14 @@ from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch, Put
 from aptwire.plan.fields import bare_address
 from aptwire.plan.ids import make_id
-from aptwire.plan.kinds import GUARDS, PortGroup, SharedAddress, VirtualSwitch
+from aptwire.plan.kinds import (
+    GUARDS,
+    PortGroup,
+    Segment,
+    SharedAddress,
+    StationPort,
+    VirtualSwitch,
+)
 from aptwire.plan.names import called
 from aptwire.plan.ports import own, said
 
@@ -94,7 +101,7 @@ class FreedomRisks(Look):
 
     def open_guards(self) -> Iterator[Risk]:
         """Port groups that let many guests do what a frame guard is there for."""
-        for group in sorted(self.plan.all("port_group"), key=lambda g: g.id):
+        for group in sorted(self.plan.all(PortGroup), key=lambda g: g.id):
             opened = [name for name in GUARDS if getattr(group, name)]
             adapters = self.plan.where("adapter", "port_group", group.id) if opened else []
             if len(adapters) < 2:
@@ -139,7 +146,7 @@ class FreedomRisks(Look):
 
     def gateways(self) -> Iterator[Risk]:
         """Gateways that no address of their segment can reach, and subnets that two segments claim."""
-        listed = sorted(self.plan.all("segment"), key=lambda s: s.id)
+        listed = sorted(self.plan.all(Segment), key=lambda s: s.id)
         nets = {s.id: [ipaddress.ip_network(t) for t in s.subnets] for s in listed}
         for segment in listed:
             for text in segment.gateways:
@@ -192,9 +199,9 @@ class FreedomRisks(Look):
 
     def station_twins(self) -> Iterator[Risk]:
         """Stations that bear one address without its being said to be shared."""
-        shared = {record.address for record in self.plan.all("shared_address")}
+        shared = {record.address for record in self.plan.all(SharedAddress)}
         held: dict[str, set[str]] = {}
-        for port in self.plan.all("station_port"):
+        for port in self.plan.all(StationPort):
             for address in map(bare_address, port.addresses):
                 held.setdefault(address, set()).add(port.station)
         for address, stations in sorted(held.items()):

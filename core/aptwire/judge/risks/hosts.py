@@ -8,7 +8,16 @@ from functools import partial
 
 from aptwire.judge.risks.base import RISK, Look, Risk, some
 from aptwire.plan.edits import Drop, Edit, Operation, Patch
-from aptwire.plan.kinds import SPECS, Adapter, Guest, Limits, PortGroup
+from aptwire.plan.kinds import (
+    SPECS,
+    Adapter,
+    Guest,
+    Host,
+    HostPort,
+    Limits,
+    Mirror,
+    PortGroup,
+)
 from aptwire.plan.names import called
 
 
@@ -17,7 +26,7 @@ class HostRisks(Look):
 
     def own_guest(self) -> Iterator[Risk]:
         """Hosts that are managed through a guest that runs on them."""
-        for port in sorted(self.plan.all("host_port"), key=lambda p: p.id):
+        for port in sorted(self.plan.all(HostPort), key=lambda p: p.id):
             if "management" not in port.services:
                 continue
             segment = self.plan.of("segment").get(port.belongs)
@@ -53,7 +62,7 @@ class HostRisks(Look):
         own = {a.id: self.plan.of("port_group").get(a.port_group) for a in adapters}
         made = []
         for host in sorted(
-            self.plan.all("host"), key=lambda h: (h.site != self.plan.get("host", guest.host).site, h.name)
+            self.plan.all(Host), key=lambda h: (h.site != self.plan.get("host", guest.host).site, h.name)
         ):
             switches = self.plan.where("virtual_switch", "host", host.id) if host.id != guest.host else []
             there = {_look(g): g.id for s in switches for g in self.plan.where("port_group", "switch", s.id)}
@@ -116,7 +125,7 @@ class HostRisks(Look):
 
     def mirrors(self) -> Iterator[Risk]:
         """Mirrors that show one segment's frames to a member of another."""
-        for mirror in sorted(self.plan.all("mirror"), key=lambda m: m.id):
+        for mirror in sorted(self.plan.all(Mirror), key=lambda m: m.id):
             source, target = self.plan.get("adapter", mirror.source), self.plan.get("adapter", mirror.target)
             if source.belongs != target.belongs:
                 names = called(self.plan, source), called(self.plan, target)
@@ -134,7 +143,7 @@ class HostRisks(Look):
 
     def limits(self) -> Iterator[Risk]:
         """More of something than the limits sheet, or the NIC, takes."""
-        sheet = next(iter(self.plan.all("limits")), None)
+        sheet = next(iter(self.plan.all(Limits)), None)
         if sheet is not None:
             said = [(t, getattr(sheet, f"{t}_adapters")) for t in ("paravirtual", "emulated", "direct")]
             mosts: dict[str, int] = {type_: most for type_, most in said if most is not None}

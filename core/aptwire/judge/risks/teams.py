@@ -11,7 +11,15 @@ from aptwire.forward.trace import Hop
 from aptwire.judge.facts import Facts
 from aptwire.judge.risks.base import RISK, Look, Risk, free_nic, port_text, some
 from aptwire.plan.edits import Edit, Operation, Patch, Put
-from aptwire.plan.kinds import FabricPort, Lag, Nic, Uplink, VirtualSwitch
+from aptwire.plan.kinds import (
+    Cable,
+    FabricPort,
+    Lag,
+    Nic,
+    Separation,
+    Uplink,
+    VirtualSwitch,
+)
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -24,7 +32,7 @@ class TeamRisks(Look):
         levels = ("vid", "switch", "uplink", "nic")
         words = {"vid": "a VID", "switch": "a virtual switch", "uplink": "an uplink", "nic": "a NIC"}
         hosts: dict[str, list[Facts]] = {}
-        rules = sorted(self.plan.all("separation"), key=lambda s: s.id)
+        rules = sorted(self.plan.all(Separation), key=lambda s: s.id)
         for found in self.facts if rules else ():
             hosts.setdefault(found.host, []).append(found)
         for rule in rules:
@@ -120,7 +128,7 @@ class TeamRisks(Look):
             for team in found.teams if not found.quiet else ():
                 if isinstance(team.uplink, Uplink):
                     yield from self._team(team, team.uplink)
-        for lag in sorted(self.plan.all("lag"), key=lambda record: record.id):
+        for lag in sorted(self.plan.all(Lag), key=lambda record: record.id):
             ports = sorted(self.plan.where("fabric_port", "lag", lag.id), key=lambda p: p.id)
             ways = {(p.mode, p.vid, p.allowed, p.native, p.mtu) for p in ports}
             if len(ways) > 1:
@@ -338,7 +346,7 @@ class TeamRisks(Look):
 def split_off(plan: Plan, host: str, role: str) -> list[Operation] | None:
     """The operations that give a role's host ports, and the port groups that only its guests use, a switch of their own on a free
     NIC; None where there is none."""
-    cabled = {end for cable in plan.all("cable") for end in (cable.a, cable.b)}
+    cabled = {end for cable in plan.all(Cable) for end in (cable.a, cable.b)}
     nic = free_nic(plan, host, cabled)
     ports = [
         p

@@ -10,7 +10,14 @@ from aptwire.judge.facts import Facts
 from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
-from aptwire.plan.kinds import Adapter, PortGroup
+from aptwire.plan.kinds import (
+    Adapter,
+    FabricPort,
+    FabricSwitch,
+    PortGroup,
+    SecondaryVlan,
+    Segment,
+)
 from aptwire.plan.names import called
 from aptwire.plan.ports import said
 
@@ -68,10 +75,10 @@ class TidyRisks(Look):
                 facts=tuple(self.fact(g.id, g.mode, "no adapter") for g in groups[:20]),
                 mends=((f"Remove port group {name} on {hosts}", edit),),
             )
-        used = {s.vid for s in self.plan.all("segment")} | {s.vid for s in self.plan.all("secondary_vlan")}
+        used = {s.vid for s in self.plan.all(Segment)} | {s.vid for s in self.plan.all(SecondaryVlan)}
         used = used.union(*(found.needs for found in self.facts))
-        used |= {v for p in self.plan.all("fabric_port") for v in (p.vid, p.native)}
-        for switch in sorted(self.plan.all("fabric_switch"), key=lambda s: s.id):
+        used |= {v for p in self.plan.all(FabricPort) for v in (p.vid, p.native)}
+        for switch in sorted(self.plan.all(FabricSwitch), key=lambda s: s.id):
             if switch.vlans is None or not switch.managed:
                 continue
             defined = vids.members(switch.vlans)
@@ -96,7 +103,7 @@ class TidyRisks(Look):
 
     def doubled(self) -> Iterator[Risk]:
         """VIDs that two segments have; port groups of one switch with one tag; one name for different tags; overlapping subnets of overlays."""
-        for vid in sorted({s.vid for s in self.plan.all("segment") if s.vid}):
+        for vid in sorted({s.vid for s in self.plan.all(Segment) if s.vid}):
             same = sorted(self.plan.where("segment", "vid", vid), key=lambda s: s.name)
             if len(same) > 1:
                 names = some(s.name for s in same)
@@ -180,7 +187,7 @@ class TidyRisks(Look):
                 )
 
     def _fresh_vid(self, same: list[Any]) -> Iterator[tuple[str, Edit]]:
-        taken = {s.vid for s in self.plan.all("segment")} | {s.vid for s in self.plan.all("secondary_vlan")}
+        taken = {s.vid for s in self.plan.all(Segment)} | {s.vid for s in self.plan.all(SecondaryVlan)}
         vid = next((v for v in range((same[0].vid or 1) + 1, 4095) if v not in taken), None)
         for segment in same[1:] if vid else ():
             yield f"Give {segment.name} the free VID {vid}", (Patch("segment", segment.id, {"vid": vid}),)
@@ -229,7 +236,7 @@ class TidyRisks(Look):
 
     def overlays(self) -> Iterator[Risk]:
         """Overlay segments whose inner addresses overlap with other segments': allowed, and shown."""
-        listed = [(s, [ipaddress.ip_network(t) for t in s.subnets]) for s in self.plan.all("segment") if s.subnets]
+        listed = [(s, [ipaddress.ip_network(t) for t in s.subnets]) for s in self.plan.all(Segment) if s.subnets]
         for segment, nets in sorted(listed, key=lambda item: item[0].id):
             if segment.vni is None:
                 continue
