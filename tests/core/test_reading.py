@@ -9,12 +9,13 @@ import unittest
 
 from aptwire.formats import lldp, pcap
 from aptwire.formats.hosts import read_hosts
+from aptwire.judge.findings import everything
 from aptwire.judge.verdicts import judge
 from aptwire.plan.plan import Plan, PlanError
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import two_hosts_files
+from tests.support import STATES, files_of, two_hosts_files
 
 
 def frame(*tlvs: tuple[int, bytes]) -> bytes:
@@ -120,6 +121,44 @@ class CapturesTest(unittest.TestCase):
         verdicts = judge(plan).verdicts()
         self.assertEqual(verdicts["fulmar/store0/port/store0"], "home")
         self.assertEqual(verdicts["gannet/tap-tick1"], "unproven", "nobody said whether the two switches are joined")
+
+
+class AnyStateTest(unittest.TestCase):
+    @settings(max_examples=150)
+    @given(st.randoms(use_true_random=False))
+    def test_whatever_is_read_ends_in_a_plan_or_in_an_error_that_names_file_and_place(
+        self, dice: random.Random
+    ) -> None:
+        """Real states in which fields are missing, of another type, or say what nobody says."""
+        files = dict(files_of(dice.choice(sorted(STATES.iterdir()))))
+        for _ in range(dice.randint(1, 3)):
+            name = dice.choice([f for f in sorted(files) if f.count("/") == 1 and f.endswith(".json")])
+            data = json.loads(files[name])
+            *way, last = dice.choice([path for path in paths(data) if path])
+            at = data
+            for step in way:
+                at = at[step]
+            if dice.random() < 0.4:
+                del at[last]
+            else:
+                at[last] = dice.choice(ODD)
+            files[name] = json.dumps(data).encode()
+        try:
+            plan, _ = read_hosts(files, "odd")
+        except PlanError as error:
+            self.assertTrue(all(problem.place for problem in error.problems), str(error))
+        else:
+            everything(judge(plan))
+
+
+ODD = ["", None, -1, 0, 4095, 70000, "x" * 300, [], {}, True, "größe/1", "lo", "802.1ad", "bridge", "vxlan", "macvlan"]
+ODD += ["macvtap", "geneve", "ipvlan", "dummy", "vlan", "bond", "tun", "veth", "10.64.0.1", 1.5]
+
+
+def paths(value: object, path: tuple = ()) -> list[tuple]:
+    """The way to each part of a JSON value."""
+    items = value.items() if isinstance(value, dict) else enumerate(value[:40]) if isinstance(value, list) else ()
+    return [path, *(p for key, part in items for p in paths(part, (*path, key)))]
 
 
 class OtherHostsTest(unittest.TestCase):

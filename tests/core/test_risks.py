@@ -493,7 +493,7 @@ class RiskTest(unittest.TestCase):
         for host in "cd":
             made.host(host)
             made.put("port_group", f"{host}/g", switch=f"{host}/s", name="g10", mode="access", vid=10 + (host == "d"))
-        self.mended(made, "name", "Make g10 access 10 on d too", "access 10 on most hosts, and access 11 on d")
+        self.mended(made, "name", "Make g10 access 10 on d too", "access 10 on a and 2 more, and access 11 on d")
 
     def test_an_overlay_whose_addresses_another_segment_has(self) -> None:
         made = overlay()

@@ -290,7 +290,7 @@ class PartsTest(BuildingCase):
         panel.get_by_label("Show it to").select_option(label="berth-planner tap-berth-planner")
         panel.get_by_role("button", name="Mirror it").click()
         expect(tab).to_have_accessible_name(re.compile("mirrored"))
-        expect(self.finding("tap-berth-planner of berth-planner is shown the frames")).to_be_visible()
+        expect(self.finding("berth-planner is shown the frames of ticketing-web-1")).to_be_visible()
         panel = self.opened(tab, "Mirror")
         panel.get_by_role("button", name=re.compile("^Remove: is shown to tap-berth-planner")).click()
         expect(tab).not_to_have_accessible_name(re.compile("mirrored"))

@@ -51,7 +51,7 @@ class VerdictsTest(BrowserTest):
     def test_a_mend_says_what_it_would_bring(self) -> None:
         self.finding("storage rests on a single NIC").click()
         mend = self.page.get_by_role("button", name="Move what is on store0 of fulmar")
-        expect(mend).to_contain_text("then: storage sends packets of 9000 bytes")
+        expect(mend).to_contain_text("(worse for gannet’s store)")
         expect(mend).to_contain_text("storage and production share a NIC on fulmar")
         self.accessible()
 

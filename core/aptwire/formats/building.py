@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from aptwire.formats.lldp import Neighbour
-from aptwire.formats.observed import Device, Interface, PortVlans
+from aptwire.formats.observed import QUIRKS, Device, Interface, PortVlans
 from aptwire.plan import vids
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
@@ -185,7 +185,7 @@ class _FabricBuilder:
             self.made.partial(switch, about, f"a port of kind {port.kind}")
             return
         for quirk in port.port.quirks:
-            self.made.partial(switch, about, quirk)
+            self.made.partial(switch, about, QUIRKS[quirk])
         members, lag = [port], None
         if port.kind == "bond":
             members = self.device.under(port.name)
@@ -312,8 +312,11 @@ class _HostBuilder:
         switch, about = self.switch_of[bridge.name], f"{self.device.name}/{port.name}"
         self.told.add(about)
         vlans = self.device.vlans.get(port.name, PortVlans()) if bridge.filters else None
+        guest = port.kind in ("tun", "veth") and not self._is_nic(port)
         for quirk in port.port.quirks:
-            self.made.partial(switch, about, quirk)
+            # That a guest isn't given what isn't for it is what every adapter is taken to have.
+            if not (guest and quirk == "flood"):
+                self.made.partial(switch, about, QUIRKS[quirk])
         if port.kind == "bond" or self._is_nic(port):
             self._uplink(switch, port, vlans)
         elif port.kind == "vlan":

@@ -49,7 +49,7 @@ def read_hosts(files: Mapping[str, bytes], name: str) -> tuple[Plan, Report]:
     if broken:
         raise PlanError(replace(p, place=name) for p in broken)
     if any(device.interfaces for device in read.values()):
-        report.add("left out", name, "what tc and nftables do to frames wasn’t given, and is taken as nothing")
+        report.add("read", name, "what tc and nftables do to frames wasn’t given, and is taken as nothing")
     return plan, report
 
 

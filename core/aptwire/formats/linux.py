@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Mapping
 
-from aptwire.formats.observed import BridgePort, Device, Interface, PortVlans, Tunnel
+from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans, Tunnel
 from aptwire.formats.shape import Shape, shapes
 from aptwire.plan import vids
 from aptwire.plan.file import read_json
@@ -46,25 +46,13 @@ def read_device(name: str, files: Mapping[str, bytes]) -> Device:
     return Device(name, interfaces, port_vlans, unread)
 
 
-QUIRKS = {
-    "locked": "it is locked: only addresses that were let in pass",
-    "learning": "it doesn't learn addresses",
-    "flood": "it floods no unknown unicast frames",
-    "bcast_flood": "it floods no broadcasts",
-    "mcast_flood": "it floods no multicast frames",
-    "neigh_suppress": "it answers ARP for others",
-    "vlan_tunnel": "it turns VIDs into VNIs",
-}
-"""Settings of a bridge port that no record holds, where they aren't as usual."""
-
-
 def _port_settings(shape: Shape, interface: Interface | None) -> None:
     """Take in what `bridge -details link show` says of a port, or the kernel's own words in `ip -details link show`."""
     if interface is None:
         return
     data = shape.data
     usual = {"locked": False, "learning": True, "flood": True, "bcast_flood": True, "mcast_flood": True}
-    said = tuple(text for name, text in QUIRKS.items() if name in data and data[name] is not usual.get(name, False))
+    said = tuple(name for name in QUIRKS if name in data and data[name] is not usual.get(name, False))
     state = shape.text("state", interface.port.state)
     interface.port = BridgePort(
         forwarding=state == "forwarding",

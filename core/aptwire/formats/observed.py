@@ -40,9 +40,21 @@ class PortVlans:
         return vids.write(self.members)
 
 
+QUIRKS = {
+    "locked": "it is locked: only addresses that were let in pass",
+    "learning": "it doesn't learn addresses",
+    "flood": "it floods no unknown unicast frames",
+    "bcast_flood": "it floods no broadcasts",
+    "mcast_flood": "it floods no multicast frames",
+    "neigh_suppress": "it answers ARP for others",
+    "vlan_tunnel": "it turns VIDs into VNIs",
+}
+"""Settings of a bridge port that no record holds, where they aren't as usual."""
+
+
 @dataclass(frozen=True)
 class BridgePort:
-    """An interface as a port of a bridge: whether it forwards at all, and what it does beside the usual."""
+    """An interface as a port of a bridge: whether it forwards at all, and what it does beside the usual (`quirks` are names of QUIRKS)."""
 
     forwarding: bool = True
     state: str = "forwarding"

@@ -157,8 +157,8 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
   );
 
   const records = query.data?.records;
-  const answers = useAnswers(id, query.data?.revision);
-  const book = useMemo(() => (records ? { ...makeBook(records), ...answers } : null), [records, answers]);
+  const [answers, unanswered] = useAnswers(id, query.data?.revision);
+  const book = useMemo(() => (records && answers ? { ...makeBook(records), ...answers } : null), [records, answers]);
   const endpoints = query.data?.endpoints;
   const nameOf = useCallback((id: string) => endpoints?.get(id)?.name ?? id, [endpoints]);
   const busy = making.isPending || stepping.isPending;
@@ -169,14 +169,15 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
         : null,
     [id, query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, nameOf, busy],
   );
-  if (query.error) return failed(query.error.message);
+  const error = query.error ?? unanswered;
+  if (error) return failed(error.message);
   if (!value) return waiting(...loaded);
   return <Context.Provider value={value}>{children}</Context.Provider>;
 }
 
 /** A finding's proof and mends at the plan's present revision. */
 /** What the engine says beside verdicts: who carries, how far switches reach, what guests could do. The same object while it stays the same. */
-function useAnswers(id: string, revision: number | undefined): Answers {
+function useAnswers(id: string, revision: number | undefined): [Answers | null, Error | null] {
   const queries = useQueryClient();
   const enabled = revision !== undefined;
   const path = { params: { path: { plan_id: id } } };
@@ -186,7 +187,8 @@ function useAnswers(id: string, revision: number | undefined): Answers {
   useEffect(() => {
     if (revision !== undefined) void queries.invalidateQueries({ queryKey: ["answers", id] });
   }, [queries, id, revision]);
-  return useMemo(() => ({ teams: teams.data, could: could.data ?? {} }), [teams.data, could.data]);
+  const answers = useMemo(() => (teams.data && could.data ? { teams: teams.data, could: could.data } : null), [teams.data, could.data]);
+  return [answers, answers ? null : (teams.error ?? could.error)];
 }
 
 export function useFinding(finding: string | null) {

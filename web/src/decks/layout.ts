@@ -121,13 +121,12 @@ export function byName<T extends { name: string }>(list: readonly T[]): readonly
 }
 
 /** How far a switch reaches, as the engine says. */
-export const reachOf = (book: Book, id: string): SwitchBox["reach"] => book.teams?.reach[id] ?? "wired";
+export const reachOf = (book: Book, id: string): SwitchBox["reach"] => book.teams.reach[id] ?? "sealed";
 
-/** Members of an uplink in the order in which they would carry, as the engine says; by name until it has. */
+/** Members of an uplink in the order in which they would carry, as the engine says; what an edit has only just brought comes last. */
 export function membersOf(book: Book, uplink: RecordOf<"uplink">): readonly RecordOf<"nic">[] {
-  const nics = byName(book.of("nic", "uplink", uplink.id));
-  const order = book.teams?.members[uplink.id];
-  return order ? [...nics].sort((a, b) => order.indexOf(a.id) - order.indexOf(b.id)) : nics;
+  const order = new Map((book.teams.members[uplink.id] ?? []).map((id, n) => [id, n]));
+  return [...byName(book.of("nic", "uplink", uplink.id))].sort((a, b) => (order.get(a.id) ?? order.size) - (order.get(b.id) ?? order.size));
 }
 
 export const hostsInOrder = (book: Book): RecordOf<"host">[] =>

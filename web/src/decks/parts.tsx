@@ -208,7 +208,7 @@ export function Nic({ scene, box }: { scene: Scene; box: NicBox }) {
   const uplink = scene.book.get("uplink", nic.uplink);
   const alone = uplink ? scene.book.of("nic", "uplink", uplink.id).length === 1 : true;
   const down = nic.link === "down";
-  const part = !uplink ? (nic.addresses?.length ? "the host’s own" : nic.wireless ? "wireless" : "free") : down ? "no link" : nic.role === "excluded" ? "excluded" : alone ? "alone" : (uplink.mode ?? "standby") !== "standby" ? "member" : scene.book.teams?.carries[uplink.id] === nic.id ? "carries" : "waits";
+  const part = !uplink ? (nic.addresses?.length ? "the host’s own" : nic.wireless ? "wireless" : "free") : down ? "no link" : nic.role === "excluded" ? "excluded" : alone ? "alone" : (uplink.mode ?? "standby") !== "standby" ? "member" : scene.book.teams.carries[uplink.id] === nic.id ? "carries" : "waits";
   const long = nic.name.length * 6.8 + speed(nic.speed).length * 6 > box.w - 13;
   return (
     <button type="button" data-id={box.id} className={names(scene, box.id, "nic", down && "down")} style={place(box)} aria-label={`${nic.name}, ${part}`} title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}`} onClick={() => scene.select(box.id)} onPointerDown={(e) => scene.grab(e, box.id)}>

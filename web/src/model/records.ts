@@ -6,9 +6,9 @@ export const compareNames = new Intl.Collator("en", { numeric: true }).compare;
 
 type AnyRecord = { id: string } & Record<string, unknown>;
 
-/** What the engine says of a plan beside its verdicts; `teams` is missing until it has answered. */
+/** What the engine says of a plan beside its verdicts. */
 export interface Answers {
-  teams?: components["schemas"]["Teams"] | undefined;
+  teams: components["schemas"]["Teams"];
   /** The segments that each adapter could hear or reach if it tagged its frames as it likes. */
   could: Record<string, string[]>;
 }
