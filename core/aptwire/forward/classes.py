@@ -93,14 +93,14 @@ class Named:
 _SINGLE = {kind: tuple(n for n, s in specs.items() if s.kind == "vid") for kind, specs in SPECS.items()}
 _SETS = {kind: tuple(n for n, s in specs.items() if s.kind == "vids") for kind, specs in SPECS.items()}
 _SPEAKING = tuple(kind for kind in SPECS if (_SINGLE[kind] or _SETS[kind]) and kind != "adapter")
-_ISOLATING = tuple(kind for kind, specs in SPECS.items() if "isolated" in specs)
+_ISOLATING = tuple(kind for kind, specs in SPECS.items() if "isolated" in specs and kind != "adapter")
 
 
 def classify(plan: Plan) -> VidClasses:
     """The classes of a plan: every VID named on its own is alone; the others are split by the sets that hold them."""
     named = Named.by(record for kind in _SPEAKING for record in plan.all(kind))
     direct = Named.by(plan.having("adapter", "function_of"))
-    own = Named.by(plan.having("adapter", "members"))
+    own = Named.by(plan.outspoken)
     alone = sorted(named.single | direct.single | own.single | {0})
     of = np.full(4096, -1, dtype=np.int16)
     of[alone] = np.arange(len(alone))
@@ -113,7 +113,7 @@ def classify(plan: Plan) -> VidClasses:
         _, inverse = np.unique(keys, return_inverse=True)
         of[others] = len(alone) + inverse.reshape(-1)
     used = int(of.max()) + 1
-    twins = any(plan.grouped(kind, "isolated").get(True) for kind in _ISOLATING)
+    twins = own.isolated or any(plan.grouped(kind, "isolated").get(True) for kind in _ISOLATING)
     return VidClasses(of=of, count=(used + SPARE) * (1 + twins), used=used, twins=twins)
 
 

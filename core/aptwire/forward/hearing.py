@@ -15,7 +15,7 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.names import endpoint_key
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.plan.ports import own, said_of
+from aptwire.plan.ports import said_of
 
 MANY = 64
 """A port for more VIDs than these stands for "every tag": then only the guest's own tags are asked by themselves."""
@@ -82,7 +82,7 @@ def _tags(plan: Plan, adapter: Adapter) -> frozenset[int]:
     group = plan.of("port_group").get(adapter.port_group)
     if group is None:
         return guest
-    text = said_of(adapter, group).gives if own(adapter) else group.members or group.allowed
+    text = said_of(adapter, group).gives if adapter.own_port else group.members or group.allowed
     listed = vids.members(text or "", True) - {0} if text is not None else frozenset()
     return guest | listed if len(listed) <= MANY else guest
 

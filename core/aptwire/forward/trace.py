@@ -332,25 +332,11 @@ class Teller:
         if open_ends:
             reason = f"the plan doesn't know all ports of {', '.join(sorted(open_ends))}"
             return [Hop((), where, "–", "–", "", "open", reason)]
-        if self._cabled(source.bridge, target.bridge):
+        if self.wiring.cabled[source.bridge] == self.wiring.cabled[target.bridge]:
             mine, theirs = self.tag(source.context), self.tag(target.context)
             reason = f"{self.name(source)} speaks on {mine} and {self.name(target)} on {theirs}; nothing on the way takes one for the other"
             return [Hop((), where, mine, "–", "", "dropped", reason)]
         return [Hop((), where, "–", "–", "", "dropped", "no cable joins the two parts of the fabric")]
-
-    def _cabled(self, one: int, two: int) -> bool:
-        """Whether cables lead from one bridge to another, whatever passes over them."""
-        ends: dict[int, set[int]] = {}
-        members = (m.link for team in self.wiring.all_teams() for m in team.members if m.link is not None)
-        for link in (*self.wiring.fabric.links, *members):
-            ends.setdefault(link.ends[0], set()).add(link.ends[1])
-            ends.setdefault(link.ends[1], set()).add(link.ends[0])
-        seen, waiting = {one}, [one]
-        while waiting:
-            fresh = ends.get(waiting.pop(), set()) - seen
-            seen |= fresh
-            waiting.extend(fresh)
-        return two in seen
 
     def _behind(self, hop: Hop) -> Hop:
         return Hop(hop.records, hop.where, "–", "–", hop.rule, hop.outcome, hop.reason)

@@ -12,6 +12,8 @@ from operator import attrgetter
 from typing import Any
 
 import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from aptwire.forward.around import Around
 from aptwire.forward.classes import UNTAGGED, Named, VidClasses, classify
@@ -38,16 +40,18 @@ from aptwire.plan.kinds import (
     Adapter,
     Cable,
     FabricPort,
+    FabricSwitch,
     GuestTag,
     HostPort,
     Nic,
+    PortGroup,
     Record,
     StationPort,
     Uplink,
 )
 from aptwire.plan.plan import Plan
-from aptwire.plan.ports import PortWords, own, said, said_of
-from aptwire.plan.private import private_part
+from aptwire.plan.ports import PortWords, said, said_of
+from aptwire.plan.private import PrivatePart, private_part
 from aptwire.plan.sharing import away, joining, nics_of, root, stack
 
 __all__ = [
@@ -127,6 +131,16 @@ class Wiring:
         own = (team for block in self.blocks.values() for team in block.teams)
         crossing = (team for team in own if not team.order and self.bridges[team.bridge].trunk >= 0)
         return [*self.fabric.teams, *crossing]
+
+    @cached_property
+    def cabled(self) -> np.ndarray:
+        """int32[bridges]: the same number for bridges between which cables lead, whatever passes over them."""
+        members = (m.link for team in self.all_teams() for m in team.members if m.link is not None)
+        ends = np.array([link.ends for link in (*self.fabric.links, *members)], dtype=np.int64).reshape(-1, 2)
+        size = len(self.bridges)
+        graph = coo_array((np.ones(len(ends), dtype=np.int8), (ends[:, 0], ends[:, 1])), shape=(size, size))
+        _, number = connected_components(graph.tocsr(), directed=False)
+        return np.asarray(number)
 
     @cached_property
     def ways_out(self) -> Ways:
@@ -228,6 +242,13 @@ def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
 
 
 _id = attrgetter("id")
+_PORT_WORDS = attrgetter(
+    *("kind", "mode", "vid", "allowed", "native", "pvid", "members", "untagged", "admits", "isolated", "reflects"),
+    *("enabled", "partial"),
+)
+_WORDS = attrgetter(
+    *("mode", "vid", "allowed", "native", "vni", "pvid", "members", "untagged", "admits", "isolated", "reflects")
+)
 
 
 @dataclass(eq=False, slots=True)
@@ -251,6 +272,8 @@ class _Compiler:
         self._ports: dict[tuple[object, ...], _At] = {}
         self._heard: dict[tuple[int, int], tuple[int, ...]] = {}
         self._isolating: dict[str, bool] = {}
+        self._group_rules: dict[tuple[object, ...], PortRule] = {}
+        self._uplink_rules: dict[tuple[object, ...], PortRule] = {}
 
     def everything(self) -> Wiring:
         """All of it, from nothing."""
@@ -379,8 +402,7 @@ class _Compiler:
             record = self.plan.get("fabric_port", port)
             part = private_part(self.plan, record.vid) if record.mode == "private" else None
             switch = self.plan.get("fabric_switch", record.switch)
-            apart = any(other.isolated for other in self.plan.where("fabric_port", "switch", switch.id))
-            rule = self.book.fabric_port(switch, record, part, apart)
+            rule = self._fabric_rule(switch, record, part)
             self.wiring.port_rules[port] = rule
         return rule
 
@@ -557,9 +579,37 @@ class _Compiler:
 
     def _uplink_rule(self, uplink: Uplink, wireless: bool = False, one_way: bool = False) -> PortRule:
         """An uplink's rule on its switch, with the tags that it puts on and those that others take off its NICs."""
-        plan, filters = self.plan, self.plan.get("virtual_switch", uplink.switch).filters
-        apart, push = self._apart(uplink.switch), stack(plan, uplink)
-        return self.book.uplink(uplink, wireless, one_way, filters, apart, push, away(plan, uplink))
+        key = (uplink.id, wireless, one_way)
+        rule = self._uplink_rules.get(key)
+        if rule is None:
+            plan, filters = self.plan, self.plan.get("virtual_switch", uplink.switch).filters
+            apart, push = self._apart(uplink.switch), stack(plan, uplink)
+            rule = self.book.uplink(uplink, wireless, one_way, filters, apart, push, away(plan, uplink))
+            self._uplink_rules[key] = rule
+        return rule
+
+    def _fabric_rule(self, switch: FabricSwitch, port: FabricPort, part: PrivatePart | None) -> PortRule:
+        """A fabric port's rule; ports that say the same are worked out once."""
+        apart = self._isolating.get(switch.id)
+        if apart is None:
+            ports = self.plan.where("fabric_port", "switch", switch.id)
+            apart = self._isolating[switch.id] = any(other.isolated for other in ports)
+        key = (*_PORT_WORDS(port), switch.managed, switch.vlans, part, apart)
+        rule = self._group_rules.get(key)
+        if rule is None:
+            rule = self._group_rules[key] = self.book.fabric_port(switch, port, part, apart)
+        return rule
+
+    def _group_rule(self, group: PortGroup, part: PrivatePart | None, filters: bool, apart: bool) -> PortRule:
+        """A port group's rule; groups that say the same in the same words, which is most of a fleet, are worked out once."""
+        key = (*_WORDS(group), part, filters, apart)
+        rule = self._group_rules.get(key)
+        if rule is None:
+            rule = (
+                self.book.port_group(group, part, apart=apart) if filters else self.book.unfiltered(said(group), apart)
+            )
+            self._group_rules[key] = rule
+        return rule
 
     def _apart(self, switch: str) -> bool:
         """Whether a virtual switch has isolated ports."""
@@ -568,9 +618,7 @@ class _Compiler:
             plan = self.plan
             groups = plan.where("port_group", "switch", switch)
             known = any(port.isolated for port in (*groups, *plan.where("uplink", "switch", switch))) or any(
-                a.isolated
-                for a in plan.grouped("adapter", "isolated").get(True, ())
-                if adapter_block(plan, a) == switch
+                a.isolated and adapter_block(plan, a) == switch for a in plan.outspoken
             )
             self._isolating[switch] = known
         return known
@@ -604,6 +652,7 @@ class _Compiler:
         ]
         nics = {uplink.id: nics_of(plan, uplink) for uplink in uplinks}
         filters, apart = plan.get("virtual_switch", block.key).filters, self._apart(block.key)
+        some_own = any(adapter.own_port for adapter in plan.outspoken)
         wireless = len(uplinks) == 1 and any(nic.wireless for nic in nics[uplinks[0].id])
         groups = sorted(plan.where("port_group", "switch", block.key), key=lambda g: g.id)
         orders = [g.id for g in groups if plan.where("group_order", "port_group", g.id)]
@@ -617,21 +666,20 @@ class _Compiler:
                 continue
             part = private_part(plan, group.vid) if group.mode == "private" else None
             order = group.id if group.id in orders else ADAPTERS if wireless else ""
-            alike: list[Adapter] = []
-            for adapter in plan.where("adapter", "port_group", group.id):
-                if not own(adapter):
-                    alike.append(adapter)
-                    continue
+            alike = plan.where("adapter", "port_group", group.id)
+            odd = [adapter for adapter in alike if adapter.own_port] if some_own else []
+            if odd:
+                alike = [adapter for adapter in alike if not adapter.own_port]
+            for adapter in odd:
                 words = said_of(adapter, group)
                 if not filters:
                     rule = self.book.unfiltered(words, apart)
                 else:
                     rule = self.book.port_group(group, part if adapter.members is None else None, words, apart)
                 self._seats(block, [adapter], self._at(bridge, rule, order))
-            rule = (
-                self.book.port_group(group, part, apart=apart) if filters else self.book.unfiltered(said(group), apart)
-            )
-            self._seats(block, alike, self._at(bridge, rule, order))
+            if alike:
+                rule = self._group_rule(group, part, filters, apart)
+                self._seats(block, alike, self._at(bridge, rule, order))
         for port in ports:
             for group in sorted(plan.where("port_group", "over", port.id), key=lambda g: g.id):
                 rule = self.book.port_group(group)

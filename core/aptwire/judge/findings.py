@@ -89,6 +89,7 @@ class _Finder:
         self._places = judgement.members()
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
         self._states: dict[tuple[object, ...], str] = {}
+        self._idle: dict[str, str] = {}
 
     def run(self) -> list[Finding]:
         grouped: dict[tuple[object, ...], list[tuple[Place, Cause]]] = {}
@@ -293,7 +294,14 @@ class _Finder:
 
     def _idle_gateway(self, cause: Cause) -> str:
         """That who bears the gateway is off or unplugged, where it is so; empty else."""
-        other = self.wiring.place(cause.towards) if cause.what == CUT_OFF and cause.towards else None
+        if cause.what != CUT_OFF or not cause.towards:
+            return ""
+        if cause.towards not in self._idle:
+            self._idle[cause.towards] = self._says_idle(cause.towards)
+        return self._idle[cause.towards]
+
+    def _says_idle(self, record: str) -> str:
+        other = self.wiring.place(record)
         if other is None or not other.stand.judged or not is_idle(self.plan, other.endpoint):
             return ""
         adapter = self.plan.of("adapter").get(other.endpoint)

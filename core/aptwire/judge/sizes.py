@@ -12,8 +12,8 @@ from aptwire.judge.facts import End, all_facts
 from aptwire.judge.judgement import ASTRAY, Judgement
 from aptwire.plan.plan import Plan
 
-SENDING = ("segment", "adapter", "host_port", "virtual_switch")
-TAKING = ("virtual_switch", "nic", "fabric_port", "fabric_switch", "host_port", "adapter", "station_port", "segment")
+SENDING = ("segment", "host_port", "virtual_switch")
+TAKING = ("virtual_switch", "nic", "fabric_port", "fabric_switch", "host_port", "station_port", "segment")
 
 
 @dataclass(frozen=True)
@@ -68,8 +68,9 @@ def may_differ(plan: Plan) -> bool:
     def said(kinds: tuple[str, ...]) -> set[int]:
         return {size for kind in kinds for size, records in plan.grouped(kind, "mtu").items() if records}
 
-    taking = said(TAKING)
-    most = max(said(SENDING), default=0)
+    own = {adapter.mtu for adapter in plan.outspoken if adapter.mtu}
+    taking = said(TAKING) | own
+    most = max(said(SENDING) | own, default=0)
     return bool(taking) and most > min(taking)
 
 

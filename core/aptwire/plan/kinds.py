@@ -344,6 +344,11 @@ class Adapter(Record):
     receive_peak: int | None = f.number(*RATE, help="kbit/s, as above")
     receive_burst: int | None = f.number(*BURST, help="bytes, as above")
 
+    @property
+    def own_port(self) -> bool:
+        """Whether its port has words of its own beside its port group's."""
+        return (self.members, self.admits, self.isolated, self.reflects) != (None, None, None, None)
+
 
 @dataclass(frozen=True, kw_only=True, slots=True)
 class Mirror(Record):

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import chain
+from operator import attrgetter
 from typing import Any, TypeVar, overload
 
-from aptwire.plan.kinds import KINDS, REFS, SPECS, Record
+from aptwire.plan.kinds import KINDS, REFS, SPECS, Adapter, Record
 
 R = TypeVar("R", bound=Record)
 
@@ -41,6 +42,10 @@ class Problem:
         }
 
 
+_OWN_WORDS = attrgetter("members", "admits", "isolated", "reflects", "mtu")
+_NO_WORDS = (None,) * 5
+
+
 class PlanError(Exception):
     """A plan, an edit or an input that can't be used; `problems` says everything that was found."""
 
@@ -52,7 +57,7 @@ class PlanError(Exception):
 class Plan:
     """Records by kind and id.  Never changed in place: an edit makes a new plan that shares what it left alone."""
 
-    __slots__ = ("_absent", "_indexes", "_records", "name")
+    __slots__ = ("_absent", "_indexes", "_outspoken", "_records", "name")
 
     def __init__(self, name: str, records: Mapping[str, dict[str, Record]] | None = None) -> None:
         self.name = name
@@ -61,6 +66,7 @@ class Plan:
             self._records.update(records)
         self._indexes: dict[tuple[str, str], dict[Any, list[Any]]] = {}
         self._absent: dict[tuple[str, str], list[Any]] = {}
+        self._outspoken: list[Adapter] | None = None
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Plan) and self.name == other.name and self._records == other._records
@@ -133,6 +139,13 @@ class Plan:
                 self.grouped(kind, names[0])
         return self
 
+    @property
+    def outspoken(self) -> list[Adapter]:
+        """The adapters whose port or MTU has a word of its own: few among very many, so they are found in one pass and kept."""
+        if self._outspoken is None:
+            self._outspoken = [a for a in self.all(Adapter) if _OWN_WORDS(a) != _NO_WORDS]
+        return self._outspoken
+
     def find(self, id: str, kinds: Iterable[str] = ()) -> Record | None:
         """The record of whichever kind has this id, or whichever of some kinds."""
         for found in map(self._records.__getitem__, kinds) if kinds else self._records.values():
@@ -166,6 +179,11 @@ class Plan:
         for (kind, field), absent in self._absent.items():
             if kind not in touched:
                 made._absent[kind, field] = absent
+        if self._outspoken is not None:
+            gone = {id for kind, id in changes if kind == "adapter"}
+            come = (r for (kind, _), r in changes.items() if kind == "adapter" and isinstance(r, Adapter))
+            spoken = [a for a in come if _OWN_WORDS(a) != _NO_WORDS]
+            made._outspoken = [*(a for a in self._outspoken if a.id not in gone), *spoken] if gone else self._outspoken
         return made
 
     def referrers(self, kind: str, id: str) -> Iterator[tuple[Record, str]]:

@@ -94,14 +94,9 @@ def said(record: PortGroup | FabricPort | Uplink) -> PortWords:
         )
     else:
         words = _shorthand(record)
+    if not record.isolated and not record.reflects:
+        return words
     return replace(words, isolated=record.isolated, reflects=record.reflects)
-
-
-def own(adapter: Adapter) -> bool:
-    """Whether an adapter's port has words of its own beside its port group's."""
-    return not (
-        adapter.members is None and adapter.admits is None and adapter.isolated is None and adapter.reflects is None
-    )
 
 
 def said_of(adapter: Adapter, group: PortGroup) -> PortWords:

@@ -21,7 +21,7 @@ from aptwire.plan.kinds import (
     VirtualSwitch,
 )
 from aptwire.plan.names import called
-from aptwire.plan.ports import own, said
+from aptwire.plan.ports import said
 
 
 class FreedomRisks(Look):
@@ -69,11 +69,11 @@ class FreedomRisks(Look):
                     (Patch("virtual_switch", switch.id, {"filters": True}),),
                 ),
             )
-        if any(own(a) for a in adapters):
+        if any(a.own_port for a in adapters):
             edit = tuple(
                 Patch("adapter", a.id, {"members": None, "untagged": None, "pvid": None, "admits": None})
                 for a in adapters
-                if own(a)
+                if a.own_port
             )
             made.append((f"Let all adapters of {name} have its port", edit))
         if group.mode == "trunk":
