@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import random
 import unittest
+from dataclasses import replace
 
+from aptwire.forward.frames import Frames
+from aptwire.forward.parts import NOW
 from aptwire.judge.findings import Finding, findings
-from aptwire.judge.judgement import Judgement
+from aptwire.judge.judgement import Judgement, is_idle
 from aptwire.judge.mends import mends
 from aptwire.judge.preview import preview
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Drop, Patch, Put
-from aptwire.plan.kinds import REFS, SharedAddress, WayIn
+from aptwire.plan.kinds import REFS, Adapter, GuestTag, Record, Segment, SharedAddress, WayIn
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -222,6 +225,45 @@ class PropertyTest(unittest.TestCase):
         same = {renamed[e]: v for e, v in before.items()}
         self.assertEqual(judgement.verdicts(), same)
         findings(judgement)
+
+    @settings(max_examples=80)
+    @given(st.integers(0, 10**9), st.booleans())
+    def test_nobody_is_home_whose_gateway_frames_do_not_reach(self, seed: int, odd: bool) -> None:
+        plan = random_plan(seed, rich=True, odd=odd)
+        plan = plan.replacing({(s.kind, s.id): replace(s, gateways=(), subnets=()) for s in plan.all(Segment)})
+        before = judge(plan).verdicts()
+        dice = random.Random(seed)
+        tagging = {tag.adapter for tag in plan.all(GuestTag)}
+        changes: dict[tuple[str, str], Record | None] = {}
+        bearers: dict[str, list[str]] = {}
+        for n, segment in enumerate(plan.all(Segment)):
+            own = [
+                a
+                for a in plan.where("adapter", "belongs", segment.id)
+                if a.id not in tagging and before[a.id] in ("home", "stranded")
+            ]
+            some = dice.sample(own, min(len(own), dice.choice([1, 1, 1, 2])))
+            changes["segment", segment.id] = replace(segment, gateways=(f"10.99.{n}.1",) if some else (), subnets=())
+            for adapter in some:
+                changes["adapter", adapter.id] = replace(adapter, addresses=(f"10.99.{n}.1/24",))
+            bearers[segment.id] = [a.id for a in some]
+        plan = plan.replacing(changes)
+        judgement = judge(plan)
+        frames = Frames(judgement.wiring, NOW)
+        told = judgement.verdicts()
+        for adapter in plan.all(Adapter):
+            gates = bearers.get(adapter.belongs or "", [])
+            if told.get(adapter.id) != "home" or not gates or adapter.id in gates or adapter.id in tagging:
+                continue
+            running = [gate for gate in gates if not is_idle(plan, gate)]
+            met = [
+                gate
+                for gate in running
+                if gate in frames.seats
+                and (gate, ()) in frames.stacked(adapter.id, ())
+                and (adapter.id, ()) in frames.stacked(gate, ())
+            ]
+            self.assertTrue(met, adapter.id)
 
     @settings(max_examples=40)
     @given(st.integers(0, 10**9))

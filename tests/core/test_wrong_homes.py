@@ -78,6 +78,60 @@ class WrongHomesTest(Case):
         made.kinds["adapter"][1]["mtu"] = 1500
         self.judged(made, a1="home", a2="home", b1="stranded")
 
+    def test_a_gateway_on_an_isolated_port_beside_an_isolated_guest(self) -> None:
+        made = pair()
+        made.kinds["segment"][0]["gateways"] = ["10.64.10.1"]
+        made.guest("a", "gate", 10, addresses=["10.64.10.1/24"])
+        for adapter in made.kinds["adapter"]:
+            adapter["isolated"] = adapter["id"] != "b1"
+        self.judged(made, a1="stranded", gate="home", b1="home")
+        made.kinds["adapter"][0]["isolated"] = False
+        self.judged(made, a1="home")
+        # Two of one address that never hear each other are no twins.
+        made.kinds["segment"][0]["gateways"] = []
+        for adapter in made.kinds["adapter"]:
+            if adapter["id"] != "b1":
+                adapter.update(isolated=True, addresses=["10.64.10.7/24"])
+        self.judged(made, a1="home", gate="home")
+
+    def test_switches_that_share_a_nic_reach_the_fabric_and_not_each_other(self) -> None:
+        made = pair()
+        made.put("virtual_switch", "a/t", host="a", name="t")
+        made.put("uplink", "a/t/u", switch="a/t", name="u", over="a/u")
+        made.put("port_group", "a/t/g", switch="a/t", name="g", mode="access", vid=10)
+        made.put("guest", "guest-t", host="a", name="t1")
+        made.put(
+            "adapter", "t1", guest="guest-t", name="t1", port_group="a/t/g", belongs="s10", addresses=["10.64.10.1/24"]
+        )
+        judgement = self.judged(made, a1="stranded", t1="stranded", b1="home")
+        titles = [f.title for f in findings(judgement)]
+        self.assertTrue(titles and all("a1" in t or "t1" in t for t in titles), titles)
+        made.kinds["segment"][0]["gateways"] = ["10.64.10.1"]
+        self.judged(made, a1="stranded", b1="home")
+
+    def test_a_gateway_whose_team_order_leads_nowhere_on_a_switch_that_frames_cross(self) -> None:
+        made = pair()
+        made.kinds["segment"][0]["gateways"] = ["10.64.10.1"]
+        made.put("host_port", "a/hp", switch="a/s", name="hp", vid=20)
+        made.put("virtual_switch", "a/t", host="a", name="t")
+        made.put("uplink", "a/t/u", switch="a/t", name="u", over="a/hp")
+        group = made.put("port_group", "a/own", switch="a/s", name="own", mode="access", vid=10)
+        nic = made.kinds["nic"][0]["id"]
+        made.put("group_order", "o", port_group=group, nic=nic, role="active")
+        made.put("guest", "guest-gate", host="a", name="gate")
+        made.put(
+            "adapter",
+            "gate",
+            guest="guest-gate",
+            name="gate",
+            port_group=group,
+            belongs="s10",
+            addresses=["10.64.10.1/24"],
+        )
+        self.judged(made, a1="home", b1="home")
+        made.kinds["group_order"][0]["role"] = "excluded"
+        self.judged(made, a1="home", b1="stranded")
+
 
 class HarmTest(Case):
     def test_whoever_is_moved_on_purpose_belongs_where_it_is_now(self) -> None:

@@ -173,7 +173,7 @@ class Could:
                     far = wiring.bridges[member.link.ends[1]].trunk * count
                     nodes += (far + np.flatnonzero(back == context)).tolist()
         for state, domains in enumerate(self._states):
-            yield from (state * MOST_COMPONENTS + domains.component[nodes]).tolist()
+            yield from (state * MOST_COMPONENTS + domains.component[nodes].astype(np.int64)).tolist()
 
 
 def could(judgement: Judgement) -> Could:

@@ -341,6 +341,8 @@ class States(Rowed):
         reaches = {a: self._reached_from(number, speaks[a], now.domains) for a, number in numbers.items()}
 
         def meet(a: int, b: int) -> bool:
+            if self._kept_apart(numbers[a], numbers[b]):
+                return False
             return not hears[b].isdisjoint(reaches[a]) and not hears[a].isdisjoint(reaches[b])
 
         gates = self._gates(now, segment, of)
@@ -411,6 +413,16 @@ class States(Rowed):
     def _narrow(self, stand: int) -> bool:
         """Whether it is isolated: it doesn't hear its own VLAN."""
         return int(self.context[stand]) not in self.stands[stand].hears
+
+    def _kept_apart(self, one: int, two: int) -> bool:
+        """Whether two stands are isolated ports of one switch.  Both may reach the fabric, but nothing that one sends comes back to the other."""
+        if (
+            self.bridge[one] != self.bridge[two]
+            or self.bridge[one] < 0
+            or not (self._narrow(one) and self._narrow(two))
+        ):
+            return False
+        return one == two or min(int(self.context[one]), int(self.context[two])) >= self.wiring.classes.plain
 
     def _own_ways(self, groups: np.ndarray) -> None:
         """Judge every state in which one team of an end switch is carried by another member."""

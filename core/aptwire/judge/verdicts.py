@@ -17,6 +17,7 @@ import numpy as np
 from aptwire.forward.domains import Pairings, solve
 from aptwire.forward.parts import NOW, Place
 from aptwire.forward.wiring import Block, compile_wiring, rewire
+from aptwire.judge.exact import Exact
 from aptwire.judge.judgement import (
     ADDRESS,
     ASTRAY,
@@ -96,6 +97,8 @@ class _Judge(States):
         self._unborne(status)
         self._own_gateways(status, groups)
         self._idle_bearers(status)
+        self._isolated_bearers(status, groups)
+        self._asked_exactly(status, groups)
         self._twins(groups)
         self._mirrors()
         causes = {
@@ -186,8 +189,10 @@ class _Judge(States):
         rows = self.rows
         first = int(rows.first[number])
         ways = [row for row in range(first, rows.stand.size) if rows.stand[row] == number]
-        theirs = {int(groups[rows.first[s]]) for s, _ in gate.awake}
-        beside = {int(self.local[s]) for s, _ in gate.awake}
+        bearing = [stand for stand, _ in gate.awake if not self._kept_apart(number, stand)]
+        theirs = {int(groups[rows.first[stand]]) for stand in bearing}
+        theirs |= {int(self.domains.component[node]) for node in gate.entries}
+        beside = {int(self.local[stand]) for stand in bearing}
         met = [not theirs.isdisjoint(self._heard_by(row, int(groups[row]), self.domains)) for row in ways]
         if int(self.local[number]) in beside or all(met):
             return HOME, Cause(CUT_OFF, towards=gate.bearer)
@@ -205,6 +210,26 @@ class _Judge(States):
                 cause = self.causes.get(number, {}).get(int(status[number]))
                 if cause is not None and cause.what == CUT_OFF and cause.towards == record:
                     self.own[record] = (HOME, cause)
+
+    def _isolated_bearers(self, status: np.ndarray, groups: np.ndarray) -> None:
+        """Who shares an isolated port group with the bearer of its gateway doesn't reach that one."""
+        for gate in (gate for gates in self.gateways.values() for gate in gates):
+            bearing = {record for _, record in gate.awake}
+            for number in sorted({stand for stand, _ in gate.awake if self._narrow(stand)}):
+                others = [r for r in self.stands[number].records if r not in bearing]
+                if not others or not self.stands[number].judged:
+                    continue
+                found, cause = self._reaching(number, gate, groups)
+                if found > status[number]:
+                    self.own.update((record, (found, cause)) for record in others if record not in self.own)
+
+    def _asked_exactly(self, status: np.ndarray, groups: np.ndarray) -> None:
+        """Who is taken to meet its gateway or peers by the arrays, and doesn’t by the exact search."""
+        for stand, other in Exact(self, status, groups).missed():
+            if status[stand] < STRANDED:
+                status[stand] = STRANDED
+                towards = self.stands[other].records[0]
+                self.causes.setdefault(stand, {})[STRANDED] = Cause(CUT_OFF, towards=towards)
 
     def _exposures(self, status: np.ndarray, groups: np.ndarray) -> None:
         """Two segments whose places are on their own tags and hear each other."""
@@ -362,6 +387,7 @@ class _Judge(States):
                     if o.endpoint != place.endpoint
                     and not self._one_team(o.endpoint, place.endpoint)
                     and ((its in hears and group in its_hears) or bool(beyond & its_beyond) or self._beside(o, place))
+                    and not self._kept_apart(self._number(o.stand), self._number(place.stand))
                     and self._active(o)
                 ),
                 None,
