@@ -37,7 +37,9 @@ class Facts:
     """One virtual switch: `needs` the VIDs that its ports use (0: untagged), `roles` what sits on it for each role (role ->
     VIDs used), `excess` the allowed VIDs that nobody here needs, by fabric port, as bits, `lacking` those that another member's port
     carries; `empty` port groups, all `groups` with what they carry, and as `twins` those that carry the same; `carriers` the uplinks that only watch
-    their links, with the fabric switches that carry for them today, if others could; `deviating` adapters with their own guards or limits; `quiet`: nothing about its teams is worth a second look."""
+    their links, with the fabric switches that carry for them today, if others could; `deviating` adapters with their own guards or limits; `quiet`: nothing about its teams is worth a second look; `opened` the port groups that leave
+    guards open, with these and the number of adapters; `fastest` what its uplinks carry at most, in Mbit/s (0: unknown), and `limited` the
+    port groups that limit adapters to more."""
 
     host: str
     switch: str
@@ -53,6 +55,9 @@ class Facts:
     twins: tuple[tuple[PortGroup, ...], ...] = ()
     carriers: tuple[tuple[Uplink, frozenset[str]], ...] = ()
     quiet: bool = False
+    opened: tuple[tuple[PortGroup, tuple[str, ...], int], ...] = ()
+    fastest: int = 0
+    limited: tuple[PortGroup, ...] = ()
 
 
 def deviations(group: PortGroup, adapter: Adapter) -> tuple[str, ...]:
@@ -159,6 +164,16 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     facts.carriers = tuple(_carriers(wiring, base))
     facts.quiet = all(_quiet(wiring, team) for team in base)
     facts.ends = tuple(_ends(wiring, block, switch.mtu))
+    facts.opened = tuple(
+        (group, names, len(plan.where("adapter", "port_group", group.id)))
+        for group in groups
+        if (names := tuple(name for name in GUARDS if getattr(group, name)))
+    )
+    speeds = [[member.nic.speed for member in team.members] for team in base]
+    if all(None not in known for known in speeds):
+        facts.fastest = sum(max((speed or 0 for speed in known), default=0) for known in speeds)
+    limit = facts.fastest * 1000
+    facts.limited = tuple(g for g in groups if limit and g.send_rate is not None and g.send_rate > limit)
     return facts
 
 

@@ -10,6 +10,7 @@ import numpy as np
 
 from aptwire.forward.domains import Domains, Pairings, solve
 from aptwire.forward.parts import NOW, State, Team
+from aptwire.forward.paths import Roads
 from aptwire.forward.wiring import Wiring
 from aptwire.judge.judgement import (
     ASTRAY,
@@ -99,6 +100,7 @@ class States(Rowed):
         self.causes: dict[int, dict[int, Cause]] = {}
         self.own: dict[str, tuple[int, Cause]] = {}
         self.today: Runs | None = None
+        self._apart: dict[int, bool] = {}
 
     def _note(self, stand: int, status: int, cause: Cause) -> None:
         self.worst[stand] = max(self.worst[stand], status)
@@ -249,7 +251,7 @@ class States(Rowed):
     def _gate_need(self, gate: Gate, at: dict[int, int], now: Moment) -> Need:
         """What it takes to reach a gateway; `at` are the groups of the segment's stands that are on their own tag."""
         # Of whom nobody said where it belongs, it counts where it lands.
-        at |= {s: int(now.groups[self.rows.first[s]]) for s, _ in gate.awake if self.segment[s] < 0}
+        at |= {s: int(now.groups[self.rows.first[s]]) for s in self._unsaid(gate)}
         here = [s for s, _ in gate.awake if s in at]
         groups = {at[s] for s in here} | {int(now.domains.component[node]) for node in gate.entries}
         stands_for = next((r for s, r in gate.awake if s in at), gate.bearer)
@@ -345,6 +347,15 @@ class States(Rowed):
                 return False
             return not hears[b].isdisjoint(reaches[a]) and not hears[a].isdisjoint(reaches[b])
 
+        def unsaid(a: int, stand: int) -> bool:
+            if self._kept_apart(numbers[a], stand):
+                return False
+            group = int(now.groups[self.rows.first[stand]])
+            theirs = self._heard_by(int(self.rows.first[stand]), group, now.domains)
+            return not theirs.isdisjoint(reaches[a]) and not hears[a].isdisjoint(
+                self._reached_from(stand, group, now.domains)
+            )
+
         gates = self._gates(now, segment, of)
         promiscuous = [[a] for a, number in numbers.items() if self._wide(number)]
         communities: dict[int, list[list[int]]] = {}
@@ -360,6 +371,7 @@ class States(Rowed):
                 if a not in m
                 and not any(meet(a, b) for b in m)
                 and not (gate and self._comes_in(gate, hears[a], reaches[a], now.domains))
+                and not (gate and any(unsaid(a, stand) for stand in self._unsaid(gate)))
             ]
             ok[a] = not missed
             told: list[tuple[bool, str]] = []
@@ -371,6 +383,10 @@ class States(Rowed):
                 open_, towards = min(told)
                 cause = Cause(OPEN_END if open_ else CUT_OFF, now.state, now.team, towards)
                 self._note(number, UNPROVEN if open_ else STRANDED, cause)
+
+    def _unsaid(self, gate: Gate) -> list[int]:
+        """The stands that bear a gateway and of whom nobody said where they belong: they count where they land."""
+        return [stand for stand, _ in gate.awake if self.segment[stand] < 0]
 
     @staticmethod
     def _comes_in(gate: Gate, hears: set[int], reaches: set[int], domains: Domains) -> bool:
@@ -389,6 +405,9 @@ class States(Rowed):
         def meet(a: int, b: int) -> bool:
             return bool(group[a] == group[b] or beyond[a] & beyond[b] or self.local[stands[a]] == self.local[stands[b]])
 
+        def unsaid(a: int, gate: Gate) -> bool:
+            return any(int(now.groups[self.rows.first[s]]) == group[a] for s in self._unsaid(gate))
+
         musts: list[tuple[Gate | None, list[int]]] = [(gate, bears) for bears, gate in self._gates(now, segment, of)]
         if not musts:
             parts: dict[object, list[int]] = {}
@@ -398,7 +417,10 @@ class States(Rowed):
             tied = len(ranked) > 1 and len({int(self.weight[stands[part]].sum()) for part in ranked[:2]}) == 1
             musts = [(None, [])] if tied else [(None, [a]) for a in ranked[0]]
         for a in beyond:
-            missed = next(((gate, m) for gate, m in musts if not any(meet(a, b) for b in m)), None)
+            missed = next(
+                ((gate, m) for gate, m in musts if not any(meet(a, b) for b in m) and not (gate and unsaid(a, gate))),
+                None,
+            )
             ok[a] = missed is None
             if missed is not None:
                 gate, others = missed
@@ -415,14 +437,15 @@ class States(Rowed):
         return int(self.context[stand]) not in self.stands[stand].hears
 
     def _kept_apart(self, one: int, two: int) -> bool:
-        """Whether two stands are isolated ports of one switch.  Both may reach the fabric, but nothing that one sends comes back to the other."""
-        if (
-            self.bridge[one] != self.bridge[two]
-            or self.bridge[one] < 0
-            or not (self._narrow(one) and self._narrow(two))
-        ):
+        """Whether two stands are isolated ports of one switch and VLAN, between which frames don't come back from the fabric either."""
+        context = int(self.context[one])
+        if self.bridge[one] != self.bridge[two] or context != self.context[two] or not self._narrow(one):
             return False
-        return one == two or min(int(self.context[one]), int(self.context[two])) >= self.wiring.classes.plain
+        if one not in self._apart:
+            here, there = (self.wiring.place(self.stands[n].records[0]) for n in (one, two))
+            assert here is not None and there is not None
+            self._apart[one] = Roads(self.wiring).way(here, there) is None
+        return self._apart[one]
 
     def _own_ways(self, groups: np.ndarray) -> None:
         """Judge every state in which one team of an end switch is carried by another member."""

@@ -217,7 +217,7 @@ class _Judge(States):
             bearing = {record for _, record in gate.awake}
             for number in sorted({stand for stand, _ in gate.awake if self._narrow(stand)}):
                 others = [r for r in self.stands[number].records if r not in bearing]
-                if not others or not self.stands[number].judged:
+                if not others or not self.stands[number].judged or self.segment[number] < 0:
                     continue
                 found, cause = self._reaching(number, gate, groups)
                 if found > status[number]:
@@ -226,7 +226,7 @@ class _Judge(States):
     def _asked_exactly(self, status: np.ndarray, groups: np.ndarray) -> None:
         """Who is taken to meet its gateway or peers by the arrays, and doesn’t by the exact search."""
         for stand, other in Exact(self, status, groups).missed():
-            if status[stand] < STRANDED:
+            if status[stand] == HOME:
                 status[stand] = STRANDED
                 towards = self.stands[other].records[0]
                 self.causes.setdefault(stand, {})[STRANDED] = Cause(CUT_OFF, towards=towards)

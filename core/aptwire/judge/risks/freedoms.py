@@ -13,7 +13,6 @@ from aptwire.plan.edits import Edit, Patch, Put
 from aptwire.plan.fields import bare_address
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
-    GUARDS,
     PortGroup,
     Segment,
     SharedAddress,
@@ -101,18 +100,15 @@ class FreedomRisks(Look):
 
     def open_guards(self) -> Iterator[Risk]:
         """Port groups that let many guests do what a frame guard is there for."""
-        for group in sorted(self.plan.all(PortGroup), key=lambda g: g.id):
-            opened = [name for name in GUARDS if getattr(group, name)]
-            adapters = self.plan.where("adapter", "port_group", group.id) if opened else []
-            if len(adapters) < 2:
-                continue
+        found = (one for facts in self.facts for one in facts.opened if one[2] > 1)
+        for group, opened, count in sorted(found, key=lambda one: one[0].id):
             words = some(name.replace("_", " ") for name in opened)
             closing = Patch("port_group", group.id, dict.fromkeys(opened, False))
             yield Risk(
                 UNTIDY,
                 "guards",
                 (group.id,),
-                f"All {len(adapters)} adapters of {called(self.plan, group)} may {words}",
+                f"All {count} adapters of {called(self.plan, group)} may {words}",
                 "A guard is best opened for the one adapter that needs it.",
                 (group.id,),
                 facts=(self.fact(group.id, words, "open for all"),),
@@ -122,27 +118,22 @@ class FreedomRisks(Look):
     def rates(self) -> Iterator[Risk]:
         """Limits above what the NICs behind carry: they limit nothing."""
         for facts in self.facts:
-            fastest = sum(max((m.nic.speed or 0 for m in team.members), default=0) for team in facts.teams)
-            unknown = any(m.nic.speed is None for team in facts.teams for m in team.members)
-            if not fastest or unknown:
-                continue
-            for group, _ in facts.groups:
-                if group.send_rate is not None and group.send_rate > fastest * 1000:
-                    yield Risk(
-                        UNTIDY,
-                        "rate",
-                        (group.id,),
-                        f"{called(self.plan, group)} limits adapters to more than its uplink carries",
-                        f"Each may send {group.send_rate} kbit/s; the uplink carries {fastest * 1000}.",
-                        (group.id,),
-                        facts=(self.fact(group.id, f"may send {group.send_rate} kbit/s", f"{fastest} Mbit/s behind"),),
-                        mends=(
-                            (
-                                f"Limit {called(self.plan, group)} to {fastest * 1000} kbit/s",
-                                (Patch("port_group", group.id, {"send_rate": fastest * 1000, "send_peak": None}),),
-                            ),
-                        ),
-                    )
+            most = facts.fastest * 1000
+            for group in facts.limited:
+                port = called(self.plan, group)
+                lower = Patch("port_group", group.id, {"send_rate": most, "send_peak": None})
+                yield Risk(
+                    UNTIDY,
+                    "rate",
+                    (group.id,),
+                    f"{port} limits adapters to more than its uplink carries",
+                    f"Each may send {group.send_rate} kbit/s; the uplink carries {most}.",
+                    (group.id,),
+                    facts=(
+                        self.fact(group.id, f"may send {group.send_rate} kbit/s", f"{facts.fastest} Mbit/s behind"),
+                    ),
+                    mends=((f"Limit {port} to {most} kbit/s", (lower,)),),
+                )
 
     def gateways(self) -> Iterator[Risk]:
         """Gateways that no address of their segment can reach, and subnets that two segments claim."""
