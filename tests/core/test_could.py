@@ -49,6 +49,22 @@ class CouldTest(unittest.TestCase):
         made.put("guest_tag", "t", adapter="a1", vid=20, belongs="s20")
         self.assertEqual(self.could(made), {})
 
+    def test_over_a_team_of_many_members_that_others_frames_cross(self) -> None:
+        """Every member is a state of its own, and the states' groups are numbered apart."""
+        made = wide(mode="trunk", vid=None, allowed="10, 20", native=10)
+        for n in range(1, 14):
+            made.trunk(f"sw/q{n}", "10" if n < 13 else "10, 30")
+            made.put("nic", f"a/n{n}", host="a", name=f"n{n}", uplink="a/u", rank=n)
+            made.cable(f"a/n{n}", f"sw/q{n}")
+        made.put("host_port", "a/hp", switch="a/s", name="hp", vid=20)
+        made.put("virtual_switch", "a/t", host="a", name="t")
+        made.put("uplink", "a/t/u", switch="a/t", name="u", over="a/hp")
+        self.assertEqual(self.could(made), {"a1": ("s20",)})
+        made.kinds["fabric_port"][0]["allowed"] = "10"
+        self.assertEqual(self.could(made), {})
+        made.kinds["fabric_port"][-1]["allowed"] = "10, 20"
+        self.assertEqual(self.could(made), {"a1": ("s20",)})
+
     def test_a_switch_that_filters_nothing(self) -> None:
         made = wide(mode="untagged", vid=None)
         made.kinds["virtual_switch"][0]["filters"] = False

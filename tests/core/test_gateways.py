@@ -188,9 +188,9 @@ class PropertyTest(unittest.TestCase):
         for n in range(4):
             other.trunk(f"far/p{n}", "77")
         other.host("zz", "far/p0", "far/p1")
-        other.put("uplink", "zz/v", switch="zz/s", name="v", allowed="78")
+        other.put("uplink", "zz/second", switch="zz/s", name="v", allowed="78")
         for n in (2, 3):
-            other.put("nic", f"zz/n{n}", host="zz", name=f"n{n}", uplink="zz/v", rank=n)
+            other.put("nic", f"zz/n{n}", host="zz", name=f"n{n}", uplink="zz/second", rank=n)
             other.cable(f"zz/n{n}", f"far/p{n}")
         other.segment(77)
         other.guest("zz", "zz1", 77)

@@ -500,6 +500,56 @@ class RiskTest(unittest.TestCase):
         made.kinds["segment"][0]["subnets"] = ["10.64.0.0/16"]
         self.risk(made, "overlap", "Overlay over uses addresses of s10. That is allowed")
 
+    # --- freedoms, limits, addresses -----------------------------------------------------------------------------
+
+    def test_guards_that_a_port_group_leaves_open_for_all(self) -> None:
+        made = pair()
+        made.kinds["port_group"][0].update(overhear=True, foreign_source=True)
+        self.absent(made, "guards")
+        made.guest("a", "a2", 10)
+        self.mended(
+            made, "guards", "^Close overhear", "All 2 adapters of port group g10 of a may overhear and foreign source"
+        )
+
+    def test_a_limit_above_what_the_uplink_carries(self) -> None:
+        made = pair()
+        made.kinds["port_group"][0]["send_rate"] = 20_000_000
+        self.absent(made, "rate")  # nobody knows how fast the NIC is
+        made.kinds["nic"][0]["speed"] = 10_000
+        self.mended(made, "rate", "to 10000000 kbit/s", "limits adapters to more than its uplink carries")
+        made.kinds["port_group"][0]["send_rate"] = 5_000_000
+        self.absent(made, "rate")
+
+    def test_a_gateway_that_its_subnet_cannot_reach(self) -> None:
+        made = pair()
+        segment = made.kinds["segment"][0]
+        segment.update(subnets=["10.64.10.0/24"], gateways=["10.64.11.1"])
+        self.mended(made, "gateway", "Take 10.64.11.1 away", "isn’t in 10.64.10.0/24")
+        segment["gateways"] = ["10.64.10.255"]
+        self.risk(made, "gateway", "network or broadcast address of 10.64.10.0/24")
+        segment["gateways"] = ["10.64.10.254"]
+        self.absent(made, "gateway")
+        segment.update(subnets=["10.64.10.0/31"], gateways=["10.64.10.1"])
+        self.absent(made, "gateway")
+
+    def test_subnets_that_two_segments_claim(self) -> None:
+        made = pair()
+        made.segment(20, subnets=["10.64.10.128/25"])
+        made.kinds["segment"][0]["subnets"] = ["10.64.10.0/24"]
+        self.absent(made, "overlap")  # nobody is on the second
+        made.guest("b", "b2", 20)
+        self.risk(made, "overlap", "s10 and s20 have overlapping subnets")
+        made.kinds["segment"][1]["subnets"] = ["10.64.20.0/24", "2001:db8::/64"]
+        self.absent(made, "overlap")
+
+    def test_stations_of_one_address(self) -> None:
+        made = pair()
+        for n in "xy":
+            made.trunk(f"sw/{n}", "10")
+            made.put("station", n, name=n)
+            made.put("station_port", f"{n}p", station=n, port=f"sw/{n}", vid=10, addresses=["10.64.10.1/24"])
+        self.mended(made, "station-twin", "10.64.10.1 is shared on purpose", "x and y bear 10.64.10.1")
+
     def test_the_smallest_sound_plan_has_no_risk_but_its_single_nics(self) -> None:
         self.assertEqual([r.what for r in risks(judge(pair("10", "10").plan()))], ["single-nic"])
 

@@ -132,6 +132,24 @@ class WrongHomesTest(Case):
         made.kinds["group_order"][0]["role"] = "excluded"
         self.judged(made, a1="home", b1="stranded")
 
+    def test_a_gateways_bearer_counts_where_it_lands_if_nobody_said_where_it_belongs(self) -> None:
+        made = Small()
+        made.put("segment", "s10", name="s10", vid=10, gateways=["10.64.10.1"])
+        made.put("secondary_vlan", "iso", segment="s10", vid=11, type="isolated")
+        made.fabric("sw")
+        for n, host in enumerate("ab"):
+            made.trunk(f"sw/p{n}", "10, 11")
+            made.host(host, f"sw/p{n}")
+        group = made.put("port_group", "a/wide", switch="a/s", name="wide", mode="private", vid=10)
+        made.put("guest", "guest-gate", host="a", name="gate")
+        made.put("adapter", "gate", guest="guest-gate", name="gate", port_group=group, addresses=["10.64.10.1/24"])
+        lonely = made.put("port_group", "b/iso", switch="b/s", name="iso", mode="private", vid=11)
+        made.put("guest", "guest-i", host="b", name="i1")
+        made.put("adapter", "i1", guest="guest-i", name="i1", port_group=lonely, belongs="s10")
+        self.judged(made, i1="home", gate="unproven")
+        made.kinds["fabric_port"][1]["allowed"] = "10"
+        self.judged(made, i1="stranded")
+
 
 class HarmTest(Case):
     def test_whoever_is_moved_on_purpose_belongs_where_it_is_now(self) -> None:
