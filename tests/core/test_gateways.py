@@ -7,7 +7,7 @@ import unittest
 from dataclasses import replace
 
 from aptwire.forward.frames import Frames
-from aptwire.forward.parts import NOW
+from aptwire.forward.parts import NOW, State
 from aptwire.judge.findings import Finding, findings
 from aptwire.judge.judgement import Judgement, is_idle
 from aptwire.judge.mends import mends
@@ -249,21 +249,26 @@ class PropertyTest(unittest.TestCase):
             bearers[segment.id] = [a.id for a in some]
         plan = plan.replacing(changes)
         judgement = judge(plan)
-        frames = Frames(judgement.wiring, NOW)
-        told = judgement.verdicts()
+        wiring, told = judgement.wiring, judgement.verdicts()
+        asked: dict[tuple[tuple[str, str], ...], Frames] = {}
         for adapter in plan.all(Adapter):
             gates = bearers.get(adapter.belongs or "", [])
             if told.get(adapter.id) != "home" or not gates or adapter.id in gates or adapter.id in tagging:
                 continue
-            running = [gate for gate in gates if not is_idle(plan, gate)]
-            met = [
-                gate
-                for gate in running
-                if gate in frames.seats
-                and (gate, ()) in frames.stacked(adapter.id, ())
-                and (adapter.id, ()) in frames.stacked(gate, ())
-            ]
-            self.assertTrue(met, adapter.id)
+            place = wiring.place(adapter.id)
+            teams = wiring.teams_at(place.bridge, place.stand.order)
+            for state in (NOW, *(State({t.key: m.key}) for t in teams for m in t.members[1 : t.usable])):
+                key = tuple(state.choice.items())
+                frames = asked.get(key) or asked.setdefault(key, Frames(wiring, state))
+                met = [
+                    gate
+                    for gate in gates
+                    if not is_idle(plan, gate)
+                    and gate in frames.seats
+                    and (gate, ()) in frames.stacked(adapter.id, ())
+                    and (adapter.id, ()) in frames.stacked(gate, ())
+                ]
+                self.assertTrue(met, f"{adapter.id} in {state}")
 
     @settings(max_examples=40)
     @given(st.integers(0, 10**9))

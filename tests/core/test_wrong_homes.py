@@ -150,6 +150,23 @@ class WrongHomesTest(Case):
         made.kinds["fabric_port"][1]["allowed"] = "10"
         self.judged(made, i1="stranded")
 
+    def test_a_lag_one_of_whose_ports_answers_untagged(self) -> None:
+        made = Small()
+        made.segment(30, gateways=["10.64.30.1"])
+        made.fabric("sw")
+        made.put("lag", "lag", switch="sw", name="lag")
+        made.trunk("sw/p0", "10, 30", lag="lag")
+        words = {"mode": "standard", "pvid": 10, "members": "10, 30", "untagged": "30"}
+        made.put("fabric_port", "sw/p1", switch="sw", name="p1", lag="lag", **words)
+        made.trunk("sw/p2", "10, 30")
+        made.host("a", "sw/p0", "sw/p1", uplink={"mode": "lacp"})
+        made.host("b", "sw/p2")
+        made.guest("a", "a1", 30)
+        made.guest("b", "gate", 30, addresses=["10.64.30.1/24"])
+        self.judged(made, a1="wavering", gate="home")
+        made.kinds["fabric_port"][1]["untagged"] = "10"
+        self.judged(made, a1="home", gate="home")
+
 
 class HarmTest(Case):
     def test_whoever_is_moved_on_purpose_belongs_where_it_is_now(self) -> None:

@@ -458,6 +458,8 @@ class States(Rowed):
             (groups[other] == groups[base_row])
             & (rows.right[other] == rows.right[base_row])
             & (rows.open[other] == rows.open[base_row])
+            # Who hears in other contexts than it speaks in may be answered otherwise there, though it speaks into the same group.
+            & ((rows.pair[other] == rows.pair[base_row]) | ~self.columns.private[rows.stand[other]])
         )
         changed = other[~same]
         wrong = changed[~rows.right[changed] & (self.segment[rows.stand[changed]] >= 0)]
