@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import pathlib
 import random
+import unittest
 from collections.abc import Callable
 from typing import Any
 
 from aptwire.forward.parts import Place
 from aptwire.forward.wiring import Wiring
+from aptwire.judge.findings import Finding, findings
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.verdicts import judge
 from aptwire.plan.checks import check_plan, make_record
 from aptwire.plan.file import read_plan
 from aptwire.plan.kinds import Record
@@ -439,3 +443,20 @@ def pair(allowed_a: str = "10, 20", allowed_b: str = "10, 20") -> Small:
     made.guest("a", "a1", 10)
     made.guest("b", "b1", 10)
     return made
+
+
+class JudgedCase(unittest.TestCase):
+    """Tests that judge small plans."""
+
+    def judged(self, made: Small, **expected: str) -> Judgement:
+        """The verdicts of the named endpoints must be these."""
+        judgement = judge(made.plan())
+        verdicts = judgement.verdicts()
+        self.assertEqual({e: verdicts[e] for e in expected}, expected)
+        return judgement
+
+    def only(self, judgement: Judgement) -> Finding:
+        """The only finding."""
+        found = findings(judgement)
+        self.assertEqual(len(found), 1, [f.title for f in found])
+        return found[0]

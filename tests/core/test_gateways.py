@@ -8,8 +8,8 @@ from dataclasses import replace
 
 from aptwire.forward.frames import Frames
 from aptwire.forward.parts import NOW, State
-from aptwire.judge.findings import Finding, findings
-from aptwire.judge.judgement import Judgement, is_idle
+from aptwire.judge.findings import findings
+from aptwire.judge.judgement import is_idle
 from aptwire.judge.mends import mends
 from aptwire.judge.preview import preview
 from aptwire.judge.verdicts import judge
@@ -18,7 +18,7 @@ from aptwire.plan.kinds import REFS, Adapter, GuestTag, Record, Segment, SharedA
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import Small, demo_plan, pair, plan_of, random_plan
+from tests.support import JudgedCase, Small, demo_plan, pair, plan_of, random_plan
 
 
 def gated() -> Small:
@@ -29,20 +29,7 @@ def gated() -> Small:
     return made
 
 
-class Case(unittest.TestCase):
-    def judged(self, made: Small, **expected: str) -> Judgement:
-        judgement = judge(made.plan())
-        verdicts = judgement.verdicts()
-        self.assertEqual({e: verdicts[e] for e in expected}, expected)
-        return judgement
-
-    def only(self, judgement: Judgement) -> Finding:
-        found = findings(judgement)
-        self.assertEqual(len(found), 1, [f.title for f in found])
-        return found[0]
-
-
-class BearerTest(Case):
+class BearerTest(JudgedCase):
     def test_borne_and_reached(self) -> None:
         self.judged(gated(), a1="home", b1="home", gate="home")
 
@@ -156,7 +143,7 @@ class BearerTest(Case):
             made.plan()
 
 
-class DemoTest(Case):
+class DemoTest(JudgedCase):
     def setUp(self) -> None:
         self.judgement = judge(demo_plan())
 

@@ -11,21 +11,10 @@ from aptwire.judge.mends import mends
 from aptwire.judge.verdicts import judge
 from aptwire.report import landings
 
-from tests.support import Small, pair
+from tests.support import JudgedCase, Small, pair
 
 
-class SmallPlans(unittest.TestCase):
-    def judged(self, made: Small, **expected: str) -> Judgement:
-        judgement = judge(made.plan())
-        verdicts = judgement.verdicts()
-        self.assertEqual({e: verdicts[e] for e in expected}, expected)
-        return judgement
-
-    def only(self, judgement: Judgement) -> Finding:
-        found = findings(judgement)
-        self.assertEqual(len(found), 1, [f.title for f in found])
-        return found[0]
-
+class SmallPlans(JudgedCase):
     def said(self, judgement: Judgement, title: str, text: str, mend: str | None = None) -> Finding:
         finding = self.only(judgement)
         self.assertEqual((finding.title, finding.text), (title, text))

@@ -15,17 +15,10 @@ from aptwire.judge.mends import mends
 from aptwire.judge.verdicts import judge
 from aptwire.plan.kinds import FabricPort
 
-from tests.support import Small
+from tests.support import JudgedCase, Small
 
 
-class Case(unittest.TestCase):
-    def judged(self, made: Small, **wanted: str) -> Judgement:
-        """The verdicts of the named endpoints must be these."""
-        judgement = judge(made.plan())
-        found = judgement.verdicts()
-        self.assertEqual({name: found[name] for name in wanted}, wanted)
-        return judgement
-
+class Case(JudgedCase):
     def first(self, judgement: Judgement):
         return findings(judgement)[0]
 

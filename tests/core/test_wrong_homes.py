@@ -7,7 +7,6 @@ import unittest
 from aptwire.forward.trace import find_place, trace
 from aptwire.forward.wiring import compile_wiring
 from aptwire.judge.findings import everything, findings
-from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
 from aptwire.judge.preview import preview
 from aptwire.judge.risks import risks
@@ -17,18 +16,25 @@ from aptwire.plan.kinds import Adapter, Guest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import Small, demo_plan, pair, random_plan
+from tests.support import JudgedCase, Small, demo_plan, pair, random_plan
 
 
-class Case(unittest.TestCase):
-    def judged(self, made: Small, **expected: str) -> Judgement:
-        judgement = judge(made.plan())
-        verdicts = judgement.verdicts()
-        self.assertEqual({e: verdicts[e] for e in expected}, expected)
-        return judgement
+def lonely() -> Small:
+    """Segment 10 with an isolated VLAN 11 on hosts a and b; the isolated guest i1 on b asks for a gateway."""
+    made = Small()
+    made.put("segment", "s10", name="s10", vid=10, gateways=["10.64.10.1"])
+    made.put("secondary_vlan", "iso", segment="s10", vid=11, type="isolated")
+    made.fabric("sw")
+    for n, host in enumerate("ab"):
+        made.trunk(f"sw/p{n}", "10, 11")
+        made.host(host, f"sw/p{n}")
+    group = made.put("port_group", "b/iso", switch="b/s", name="iso", mode="private", vid=11)
+    made.put("guest", "guest-i", host="b", name="i1")
+    made.put("adapter", "i1", guest="guest-i", name="i1", port_group=group, belongs="s10")
+    return made
 
 
-class WrongHomesTest(Case):
+class WrongHomesTest(JudgedCase):
     def test_one_mac_address_on_two_hosts_that_hear_each_other(self) -> None:
         made = pair()
         for adapter in made.kinds["adapter"]:
@@ -133,19 +139,10 @@ class WrongHomesTest(Case):
         self.judged(made, a1="home", b1="stranded")
 
     def test_a_gateways_bearer_counts_where_it_lands_if_nobody_said_where_it_belongs(self) -> None:
-        made = Small()
-        made.put("segment", "s10", name="s10", vid=10, gateways=["10.64.10.1"])
-        made.put("secondary_vlan", "iso", segment="s10", vid=11, type="isolated")
-        made.fabric("sw")
-        for n, host in enumerate("ab"):
-            made.trunk(f"sw/p{n}", "10, 11")
-            made.host(host, f"sw/p{n}")
+        made = lonely()
         group = made.put("port_group", "a/wide", switch="a/s", name="wide", mode="private", vid=10)
         made.put("guest", "guest-gate", host="a", name="gate")
         made.put("adapter", "gate", guest="guest-gate", name="gate", port_group=group, addresses=["10.64.10.1/24"])
-        lonely = made.put("port_group", "b/iso", switch="b/s", name="iso", mode="private", vid=11)
-        made.put("guest", "guest-i", host="b", name="i1")
-        made.put("adapter", "i1", guest="guest-i", name="i1", port_group=lonely, belongs="s10")
         self.judged(made, i1="home", gate="unproven")
         made.kinds["fabric_port"][1]["allowed"] = "10"
         self.judged(made, i1="stranded")
@@ -168,7 +165,7 @@ class WrongHomesTest(Case):
         self.judged(made, a1="home", gate="home")
 
 
-class HarmTest(Case):
+class HarmTest(JudgedCase):
     def test_whoever_is_moved_on_purpose_belongs_where_it_is_now(self) -> None:
         made = pair()
         made.segment(20)
@@ -181,17 +178,8 @@ class HarmTest(Case):
         self.assertEqual(titles[-1], "Say that a1 belongs on s20 now", "what undoes somebody's intent is last")
 
     def test_an_isolated_guests_gateway_is_opened_rather_than_its_isolation_ended(self) -> None:
-        made = Small()
-        made.put("segment", "s10", name="s10", vid=10, gateways=["10.64.10.1"])
-        made.put("secondary_vlan", "iso", segment="s10", vid=11, type="isolated")
-        made.fabric("sw")
-        for n, host in enumerate("ab"):
-            made.trunk(f"sw/p{n}", "10, 11")
-            made.host(host, f"sw/p{n}")
+        made = lonely()
         made.guest("a", "gate", 10, addresses=["10.64.10.1/24"])
-        group = made.put("port_group", "b/iso", switch="b/s", name="iso", mode="private", vid=11)
-        made.put("guest", "guest-i", host="b", name="i1")
-        made.put("adapter", "i1", guest="guest-i", name="i1", port_group=group, belongs="s10")
         judgement = self.judged(made, i1="stranded")
         found = next(f for f in findings(judgement) if "i1" in f.endpoints)
         titles = [m.title for m in mends(judgement, found)]
