@@ -175,7 +175,6 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
   return <Context.Provider value={value}>{children}</Context.Provider>;
 }
 
-/** A finding's proof and mends at the plan's present revision. */
 /** What the engine says beside verdicts: who carries, how far switches reach, what guests could do. The same object while it stays the same. */
 function useAnswers(id: string, revision: number | undefined): [Answers | null, Error | null] {
   const queries = useQueryClient();
@@ -191,6 +190,7 @@ function useAnswers(id: string, revision: number | undefined): [Answers | null, 
   return [answers, answers ? null : (teams.error ?? could.error)];
 }
 
+/** A finding's proof and mends at the plan's present revision. */
 export function useFinding(finding: string | null) {
   const { id, snapshot } = usePlan();
   return useQuery<FindingDetail>({

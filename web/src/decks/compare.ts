@@ -1,7 +1,7 @@
 import type { Operation, RecordOf } from "../api/client";
 import { speed, type Book } from "../model/records";
 import { byName, membersOf, reachOf } from "./layout";
-import { PORT_FIELDS, portLike, tagText, unusual, uplinkText } from "../model/ports";
+import { portFields, portLike, tagText, unusual, uplinkText } from "../model/ports";
 import { patch, portName } from "./edits";
 import { freshId, put } from "./making";
 
@@ -81,7 +81,7 @@ function uplinkPart(book: Book, host: string, on: string, u: RecordOf<"uplink"> 
   const mode = (r: RecordOf<"uplink">): string => r.mode ?? "standby";
   const team = aspect("team", u, v, (r) => `${mode(r)} over ${membersOf(book, r).map((n) => n.name).join(", ") || "nothing"}`, (a, b) => (mode(a) === mode(b) ? undefined : { message: `Make the uplink of ${on} on ${host} ${mode(a)}`, operations: [patch("uplink", b.id, { mode: mode(a) })] }));
   const further = [
-    aspect("lets through", u, v, (r) => joined(uplinkText(r), nativeText(r), ...unusual(r)), (a, b) => ({ message: `Let the same VIDs through ${on} of ${host}`, operations: [patch("uplink", b.id, Object.fromEntries(PORT_FIELDS.filter((n) => n !== "vid").map((n) => [n, a[n] ?? (n === "isolated" || n === "reflects" ? false : null)])))] })),
+    aspect("lets through", u, v, (r) => joined(uplinkText(r), nativeText(r), ...unusual(r)), (a, b) => ({ message: `Let the same VIDs through ${on} of ${host}`, operations: [patch("uplink", b.id, portFields(a))] })),
     aspect("failover", u, v, (r) => joined(`failure seen by ${r.detect ?? "link"}`, (r.fail_back ?? true) ? "returns" : "stays", (r.announce ?? true) ? "announces" : "doesn’t announce"), (a, b) => ({ message: `Let ${on} of ${host} fail over as on the other`, operations: [patch("uplink", b.id, { detect: a.detect ?? "link", fail_back: a.fail_back ?? true, announce: a.announce ?? true })] })),
   ];
   return { kind: "uplink", name: u?.name ?? v?.name ?? "", ids: [u?.id, v?.id], aspects: u && v ? [team, ...further] : [team], parts: [] };

@@ -5,8 +5,8 @@ type Group = RecordOf<"port_group">;
 type FabricPort = RecordOf<"fabric_port">;
 type Uplink = RecordOf<"uplink">;
 
-/** The fields in which a port says what it does with tags, besides its mode. */
-export const PORT_FIELDS = ["vid", "allowed", "native", "pvid", "members", "untagged", "admits", "isolated", "reflects"] as const;
+/** The fields in which a port says what it does with tags, besides its mode and the VID of that. */
+const PORT_FIELDS = ["allowed", "native", "pvid", "members", "untagged", "admits", "isolated", "reflects"] as const;
 
 /** What a port (group) carries, in a few words. */
 export function tagText(port: Group | FabricPort): string {
@@ -48,8 +48,9 @@ export function tagList(port: FabricPort): string[] {
   return port.mode === "trunk" ? [...(port.native ? [`native ${port.native}`] : []), ...listed(port.allowed)] : [String(port.vid)];
 }
 
-/** How a port looks to frames, to be set elsewhere alike. */
-export const portLike = (port: Group | FabricPort): Record<string, unknown> => ({
-  mode: port.mode,
-  ...Object.fromEntries(PORT_FIELDS.map((name) => [name, port[name] ?? (name === "isolated" || name === "reflects" ? false : null)])),
-});
+/** What a port says in its port fields, to be set elsewhere alike; a field left out is set back to its default. */
+export const portFields = (port: Group | FabricPort | Uplink): Record<string, unknown> =>
+  Object.fromEntries(PORT_FIELDS.map((name) => [name, port[name] ?? (name === "isolated" || name === "reflects" ? false : null)]));
+
+/** How a port (group) looks to frames, to be set elsewhere alike. */
+export const portLike = (port: Group | FabricPort): Record<string, unknown> => ({ mode: port.mode, vid: port.vid ?? null, ...portFields(port) });

@@ -85,6 +85,11 @@ function EndPicker({ label, value, choices, put }: { label: string; value: strin
   const [typed, setTyped] = useState<string | null>(null);
   const text = typed ?? value;
   const wrong = typed !== null && typed !== "" && !isEnd(choices, typed);
+  const take = (): void => {
+    if (typed === null || wrong) return;
+    setTyped(null);
+    put(typed);
+  };
   return (
     <div className="end-picker">
       <label htmlFor={`${list}-input`}>{label}</label>
@@ -103,13 +108,8 @@ function EndPicker({ label, value, choices, put }: { label: string; value: strin
             put(next);
           }
         }}
-        onBlur={() => typed !== null && !wrong && (setTyped(null), put(typed))}
-        onKeyDown={(e) => {
-          if (e.key === "Enter" && typed !== null && !wrong) {
-            setTyped(null);
-            put(typed);
-          }
-        }}
+        onBlur={take}
+        onKeyDown={(e) => e.key === "Enter" && take()}
       />
       <datalist id={list}>
         {choices.map((c) => (
