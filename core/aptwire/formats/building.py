@@ -145,12 +145,12 @@ def _port_words(vlans: PortVlans) -> dict[str, Any]:
         return {"mode": "access", "vid": vlans.access, "admits": "all"}
     if vlans.plain:
         return {"mode": "trunk", "allowed": vlans.allowed, "native": vlans.pvid}
-    bare = vids.write(vlans.untagged) or None
-    return {"mode": "standard", "members": vlans.allowed, "untagged": bare, "pvid": _inside(vlans)}
+    return {"mode": "standard", **_standard_words(vlans)}
 
 
-def _inside(vlans: PortVlans) -> int | None:
-    return vlans.pvid if vlans.pvid in vlans.members else None
+def _standard_words(vlans: PortVlans) -> dict[str, Any]:
+    pvid = vlans.pvid if vlans.pvid in vlans.members else None
+    return {"members": vlans.allowed, "untagged": vids.write(vlans.untagged) or None, "pvid": pvid}
 
 
 class _FabricBuilder:
@@ -385,8 +385,7 @@ class _HostBuilder:
         self.made.seen |= vlans.members
         if vlans.plain:
             return {"allowed": vlans.allowed, "native": vlans.pvid, **flags}
-        bare = vids.write(vlans.untagged) or None
-        return {"members": vlans.allowed, "untagged": bare, "pvid": _inside(vlans), **flags}
+        return {**_standard_words(vlans), **flags}
 
     # --- VLAN interfaces and macvlans -------------------------------------------------------------------------
 

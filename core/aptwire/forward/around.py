@@ -61,6 +61,13 @@ class Around:
             self.dirty[STATIONS] = None
         self.wiring.port_rules.pop(id, None)
 
+    def ports(self, field: str, id: str) -> bool:
+        """Every fabric port whose field is this; whether there are any."""
+        found = self.plan.where("fabric_port", field, id)
+        for port in found:
+            self.port(port.id)
+        return bool(found)
+
     @property
     def joined(self) -> bool:
         """Whether switches sit upon host ports, so that the fabric knows them."""
@@ -133,23 +140,20 @@ def _cable(at: Around, cable: Any) -> bool:
 
 def _fabric_port(at: Around, port: Any) -> bool:
     at.port(port.id)
-    beside = at.plan.where("fabric_port", "lag", port.lag) if port.lag else []
     if port.isolated:
-        beside = at.plan.where("fabric_port", "switch", port.switch)
-    for other in beside:
-        at.port(other.id)
+        at.ports("switch", port.switch)
+    elif port.lag:
+        at.ports("lag", port.lag)
     return True
 
 
 def _lag(at: Around, lag: Any) -> bool:
-    for port in at.plan.where("fabric_port", "lag", lag.id):
-        at.port(port.id)
+    at.ports("lag", lag.id)
     return True
 
 
 def _fabric_switch(at: Around, switch: Any) -> bool:
-    for port in at.plan.where("fabric_port", "switch", switch.id):
-        at.port(port.id)
+    at.ports("switch", switch.id)
     return True
 
 
@@ -167,10 +171,7 @@ def _station(at: Around, record: Any) -> bool:
 def _private(at: Around, record: Any) -> bool:
     """A segment or secondary VLAN: private ports speak of it by VID."""
     at.dirty.update((group.switch, None) for group in at.plan.where("port_group", "mode", "private"))
-    ports = at.plan.where("fabric_port", "mode", "private")
-    for port in ports:
-        at.port(port.id)
-    return bool(ports)
+    return at.ports("mode", "private")
 
 
 def _fabric(at: Around, record: Any) -> bool:

@@ -50,7 +50,7 @@ from aptwire.plan.kinds import (
     Uplink,
 )
 from aptwire.plan.plan import Plan
-from aptwire.plan.ports import PortWords, said, said_of
+from aptwire.plan.ports import PortWords, group_words, said, said_of
 from aptwire.plan.private import PrivatePart, private_part
 from aptwire.plan.sharing import away, joining, nics_of, root, stack
 
@@ -246,9 +246,6 @@ _PORT_WORDS = attrgetter(
     *("kind", "mode", "vid", "allowed", "native", "pvid", "members", "untagged", "admits", "isolated", "reflects"),
     *("enabled", "partial"),
 )
-_WORDS = attrgetter(
-    *("mode", "vid", "allowed", "native", "vni", "pvid", "members", "untagged", "admits", "isolated", "reflects")
-)
 
 
 @dataclass(eq=False, slots=True)
@@ -274,6 +271,22 @@ class _Compiler:
         self._isolating: dict[str, bool] = {}
         self._group_rules: dict[tuple[object, ...], PortRule] = {}
         self._uplink_rules: dict[tuple[object, ...], PortRule] = {}
+
+    @cached_property
+    def _joined(self) -> set[str]:
+        """The switches that sit on a host port of another one, and those others."""
+        plan = self.plan
+        return {id for u in joining(plan) for id in (u.switch, plan.get("host_port", u.over).switch)}
+
+    @cached_property
+    def _isolated_adapters(self) -> set[str]:
+        """The blocks in which an adapter is isolated by its own word."""
+        return {adapter_block(self.plan, adapter) for adapter in self.plan.outspoken if adapter.isolated}
+
+    @cached_property
+    def _own_ports(self) -> bool:
+        """Whether any adapter's port differs from its port group's."""
+        return any(adapter.own_port for adapter in self.plan.outspoken)
 
     def everything(self) -> Wiring:
         """All of it, from nothing."""
@@ -371,10 +384,9 @@ class _Compiler:
         """The bridge of a block: a virtual switch, or a NIC whose virtual functions are in use."""
         plan = self.plan
         if key in plan.of("virtual_switch"):
-            joined = any(u.switch == key or plan.get("host_port", u.over).switch == key for u in joining(plan))
             uplinks = plan.where("uplink", "switch", key)
             reflecting = any(uplink.reflects for uplink in uplinks)
-            self._bridge(key, virtual=True, crossing=joined or reflecting or len(uplinks) > 1)
+            self._bridge(key, virtual=True, crossing=key in self._joined or reflecting or len(uplinks) > 1)
         elif key in plan.of("nic") and any(a.type == "direct" for a in plan.where("adapter", "function_of", key)):
             self._bridge(key, virtual=False, crossing=True)
         elif key not in (HOMELESS, STATIONS):
@@ -602,7 +614,7 @@ class _Compiler:
 
     def _group_rule(self, group: PortGroup, part: PrivatePart | None, filters: bool, apart: bool) -> PortRule:
         """A port group's rule; groups that say the same in the same words, which is most of a fleet, are worked out once."""
-        key = (*_WORDS(group), part, filters, apart)
+        key = (*group_words(group), part, filters, apart)
         rule = self._group_rules.get(key)
         if rule is None:
             rule = (
@@ -617,9 +629,8 @@ class _Compiler:
         if known is None:
             plan = self.plan
             groups = plan.where("port_group", "switch", switch)
-            known = any(port.isolated for port in (*groups, *plan.where("uplink", "switch", switch))) or any(
-                a.isolated and adapter_block(plan, a) == switch for a in plan.outspoken
-            )
+            ports = (*groups, *plan.where("uplink", "switch", switch))
+            known = switch in self._isolated_adapters or any(port.isolated for port in ports)
             self._isolating[switch] = known
         return known
 
@@ -652,7 +663,6 @@ class _Compiler:
         ]
         nics = {uplink.id: nics_of(plan, uplink) for uplink in uplinks}
         filters, apart = plan.get("virtual_switch", block.key).filters, self._apart(block.key)
-        some_own = any(adapter.own_port for adapter in plan.outspoken)
         wireless = len(uplinks) == 1 and any(nic.wireless for nic in nics[uplinks[0].id])
         groups = sorted(plan.where("port_group", "switch", block.key), key=lambda g: g.id)
         orders = [g.id for g in groups if plan.where("group_order", "port_group", g.id)]
@@ -667,7 +677,7 @@ class _Compiler:
             part = private_part(plan, group.vid) if group.mode == "private" else None
             order = group.id if group.id in orders else ADAPTERS if wireless else ""
             alike = plan.where("adapter", "port_group", group.id)
-            odd = [adapter for adapter in alike if adapter.own_port] if some_own else []
+            odd = [adapter for adapter in alike if adapter.own_port] if self._own_ports else []
             if odd:
                 alike = [adapter for adapter in alike if not adapter.own_port]
             for adapter in odd:

@@ -65,7 +65,6 @@ class Could:
         self.judgement = judgement
         self.wiring, self.plan = judgement.wiring, judgement.plan
         self.segments = list(judgement.intent.subnets)
-        self._ears: dict[int, set[int]] | None = None
         self._reached: dict[tuple[int, str, int], frozenset[int]] = {}
 
     @cached_property
@@ -114,7 +113,7 @@ class Could:
         known = self._reached.get(key)
         if known is None:
             found: set[int] = set()
-            ears = self._listening()
+            ears = self._ears
             for group in self._groups(bridge, order, context):
                 found |= ears.get(group, set())
             known = self._reached[key] = frozenset(found)
@@ -143,20 +142,20 @@ class Could:
                 for reached in domains.hearers(component) if component in beyond else (component,):
                     yield state * MOST_COMPONENTS + reached
 
-    def _listening(self) -> dict[int, set[int]]:
+    @cached_property
+    def _ears(self) -> dict[int, set[int]]:
         """The segments of those who run and hear, by where they do."""
-        if self._ears is None:
-            self._ears = {}
-            judgement = self.judgement
-            status = judgement.status
-            for number, stand in enumerate(judgement.stands):
-                segment = int(judgement.columns.segment[number])
-                if segment < 0 or stand.vni or (stand.asleep and not stand.awake) or status[number] == ASTRAY:
-                    continue
-                for context in stand.hears:
-                    for group in self._heard_from(stand, context):
-                        self._ears.setdefault(group, set()).add(segment)
-        return self._ears
+        found: dict[int, set[int]] = {}
+        judgement = self.judgement
+        for number, stand in enumerate(judgement.stands):
+            segment = int(judgement.columns.segment[number])
+            asleep = stand.asleep and not stand.awake
+            if segment < 0 or stand.vni or asleep or judgement.status[number] == ASTRAY:
+                continue
+            for context in stand.hears:
+                for group in self._heard_from(stand, context):
+                    found.setdefault(group, set()).add(segment)
+        return found
 
     def _heard_from(self, stand: Stand, context: int) -> Iterable[int]:
         """Where a stand that hears a context of its switch has its ears."""

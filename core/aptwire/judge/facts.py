@@ -12,7 +12,7 @@ from aptwire.forward.wiring import Block, Wiring
 from aptwire.plan import vids
 from aptwire.plan.kinds import GUARDS, SHAPES, Adapter, FabricPort, HostPort, Nic, PortGroup, Uplink
 from aptwire.plan.plan import Plan
-from aptwire.plan.ports import carries, said
+from aptwire.plan.ports import carries, group_words, said
 from aptwire.plan.sharing import sharing
 
 GUESTS = "guests"
@@ -156,7 +156,7 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
         if (differing := deviations(group, adapter))
     )
     facts.empty = tuple(g for g in groups if not plan.where("adapter", "port_group", g.id))
-    facts.groups = tuple((g, _port(g)) for g in groups)
+    facts.groups = tuple((g, group_words(g)) for g in groups)
     alike: dict[tuple[object, ...], list[PortGroup]] = {}
     for group, key in facts.groups:
         alike.setdefault(key, []).append(group)
@@ -205,12 +205,6 @@ def _shared(plan: Plan, teams: Iterable[Team]) -> frozenset[int]:
     """The VIDs that go over these teams' NICs from other switches."""
     uplinks = (team.uplink for team in teams if isinstance(team.uplink, Uplink))
     return frozenset(u.vid for own in uplinks for u in sharing(plan, own) if u.vid)
-
-
-def _port(group: PortGroup) -> tuple[object, ...]:
-    """What makes two port groups the same to a frame."""
-    words = (group.mode, group.vid, group.allowed, group.native, group.vni, group.pvid, group.members, group.untagged)
-    return (*words, group.admits, group.isolated, group.reflects)
 
 
 def _native(port: FabricPort) -> frozenset[int]:

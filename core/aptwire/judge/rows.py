@@ -234,7 +234,7 @@ class Rowed:
         # A guest that tags its frames with the native VID of its port speaks and hears nothing: it is alone.
         group = np.where(self.columns.deaf[rows.stand], self.alone + rows.stand, group)
         group = group + self.vni[rows.stand] * self.scale
-        for row in np.flatnonzero(np.isin(rows.stand, list(self.private))).tolist() if self.private else ():
+        for row in np.flatnonzero(self.columns.private[rows.stand]).tolist():
             if int(rows.node[row]) >= 0 and int(rows.pair[row]) != -1:
                 group[row] = domains.component[int(rows.node[row])]
         return group

@@ -251,7 +251,7 @@ class States(Rowed):
     def _gate_need(self, gate: Gate, at: dict[int, int], now: Moment) -> Need:
         """What it takes to reach a gateway; `at` are the groups of the segment's stands that are on their own tag."""
         # Of whom nobody said where it belongs, it counts where it lands.
-        at |= {s: int(now.groups[self.rows.first[s]]) for s in self._unsaid(gate)}
+        at = at | {s: int(now.groups[self.rows.first[s]]) for s in self._unsaid(gate)}
         here = [s for s, _ in gate.awake if s in at]
         groups = {at[s] for s in here} | {int(now.domains.component[node]) for node in gate.entries}
         stands_for = next((r for s, r in gate.awake if s in at), gate.bearer)
@@ -342,19 +342,18 @@ class States(Rowed):
 
         reaches = {a: self._reached_from(number, speaks[a], now.domains) for a, number in numbers.items()}
 
+        def both_ways(a: int, stand: int, heard: set[int], reached: set[int]) -> bool:
+            open_ = not heard.isdisjoint(reaches[a]) and not hears[a].isdisjoint(reached)
+            return open_ and not self._kept_apart(numbers[a], stand)
+
         def meet(a: int, b: int) -> bool:
-            if self._kept_apart(numbers[a], numbers[b]):
-                return False
-            return not hears[b].isdisjoint(reaches[a]) and not hears[a].isdisjoint(reaches[b])
+            return both_ways(a, numbers[b], hears[b], reaches[b])
 
         def unsaid(a: int, stand: int) -> bool:
-            if self._kept_apart(numbers[a], stand):
-                return False
-            group = int(now.groups[self.rows.first[stand]])
-            theirs = self._heard_by(int(self.rows.first[stand]), group, now.domains)
-            return not theirs.isdisjoint(reaches[a]) and not hears[a].isdisjoint(
-                self._reached_from(stand, group, now.domains)
-            )
+            row = int(self.rows.first[stand])
+            group = int(now.groups[row])
+            heard = self._heard_by(row, group, now.domains)
+            return both_ways(a, stand, heard, self._reached_from(stand, group, now.domains))
 
         gates = self._gates(now, segment, of)
         promiscuous = [[a] for a, number in numbers.items() if self._wide(number)]

@@ -41,7 +41,7 @@ from aptwire.judge.rows import Gate
 from aptwire.judge.sizes import misfits
 from aptwire.judge.states import States
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.fields import bare_address
+from aptwire.plan.fields import bare_address, is_nobodys
 from aptwire.plan.kinds import (
     Mirror,
     SharedAddress,
@@ -54,7 +54,7 @@ def judge(plan: Plan) -> Judgement:
     with no_collecting():
         wiring = compile_wiring(plan)
         pairings = Pairings()
-        return _fitted(_Judge(wiring, pairings, solve(wiring, pairings)).run())
+        return _Judge(wiring, pairings, solve(wiring, pairings)).run()
 
 
 def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -> Judgement:
@@ -64,13 +64,13 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         wiring = rewire(old, plan, touched)
         if wiring.book is not old.book:
             pairings = Pairings()
-            return _fitted(_Judge(wiring, pairings, solve(wiring, pairings)).run())
+            return _Judge(wiring, pairings, solve(wiring, pairings)).run()
         if wiring.classes is not old.classes:
             before.pairings.grown()
         same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
         crossing = any(w.crossing_teams for w in (wiring, old))
         domains = before.domains if same and not crossing else solve(wiring, before.pairings)
-        return _fitted(_Judge(wiring, before.pairings, domains, before.intent).run())
+        return _Judge(wiring, before.pairings, domains, before.intent).run()
 
 
 def _fitted(judgement: Judgement) -> Judgement:
@@ -107,7 +107,7 @@ class _Judge(States):
             if status[stand] != HOME
         }
         lands = rows.landed[rows.first] if rows.stand.size else np.zeros(0, dtype=np.int16)
-        return Judgement(
+        judgement = Judgement(
             self.plan,
             self.wiring,
             self.pairings,
@@ -123,6 +123,7 @@ class _Judge(States):
             self.own,
             self.intent,
         )
+        return _fitted(judgement)
 
     def _addresses(self, status: np.ndarray) -> None:
         """A static address outside its segment's subnets cuts a place off from its gateway and peers."""
@@ -173,7 +174,7 @@ class _Judge(States):
             number = self._number(place.stand)
             before = int(status[number])
             cause = self.causes.get(number, {}).get(before)
-            theirs = {gate.bearer for n in [int(self.segment[number])] for gate in self.gateways.get(n, ())}
+            theirs = {gate.bearer for gate in self.gateways.get(int(self.segment[number]), ())}
             if cause is not None and cause.what == CUT_OFF and cause.towards in theirs:
                 before = HOME
             gate = self._gate(port.gateway, None, [])
@@ -187,8 +188,9 @@ class _Judge(States):
     def _reaching(self, number: int, gate: Gate, groups: np.ndarray) -> tuple[int, Cause]:
         """How a stand fares with a gateway over each of its ways."""
         rows = self.rows
-        first = int(rows.first[number])
-        ways = [row for row in range(first, rows.stand.size) if rows.stand[row] == number]
+        # A stand's rows stand together, in the order of the stands.
+        stop = rows.first[number + 1] if number + 1 < rows.first.size else rows.stand.size
+        ways = range(int(rows.first[number]), int(stop))
         bearing = [stand for stand, _ in gate.awake if not self._kept_apart(number, stand)]
         theirs = {int(groups[rows.first[stand]]) for stand in bearing}
         theirs |= {int(self.domains.component[node]) for node in gate.entries}
@@ -291,7 +293,7 @@ class _Judge(States):
         Whoever speaks there is overheard; of those beside the one that hears, nobody else is.  Returns whom each of them hears, and for each group and segment who listens there.
         """
         rows = self.rows
-        private = np.flatnonzero(speaking & np.isin(rows.stand, list(self.private))).tolist() if self.private else []
+        private = np.flatnonzero(speaking & self.columns.private[rows.stand]).tolist()
         ears: dict[int, set[int]] = {}
         for row in private:
             for heard in self._hearing(row, self.domains):
@@ -423,13 +425,6 @@ def _outside(block: Block, subnets: dict[str, tuple[str, ...]]) -> list[str]:
         address = ipaddress.ip_address(bare_address(text))
         same = [net for net in known if net.version == address.version]
         inside = [net for net in same if address in net]
-        if same and (not inside or all(_is_nobodys(address, net) for net in inside)):
+        if same and (not inside or all(is_nobodys(address, net) for net in inside)):
             found[record] = None
     return list(found)
-
-
-def _is_nobodys(
-    address: ipaddress.IPv4Address | ipaddress.IPv6Address, net: ipaddress.IPv4Network | ipaddress.IPv6Network
-) -> bool:
-    """Whether an address is a subnet's own, or that of all in it (RFC 1122 section 3.2.1.3)."""
-    return net.version == 4 and net.prefixlen < 31 and address in (net.network_address, net.broadcast_address)

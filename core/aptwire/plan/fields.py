@@ -156,6 +156,13 @@ def bare_address(text: str) -> str:
     return text.split("/", 1)[0]
 
 
+def is_nobodys(
+    address: ipaddress.IPv4Address | ipaddress.IPv6Address, net: ipaddress.IPv4Network | ipaddress.IPv6Network
+) -> bool:
+    """Whether an address is a subnet's own, or that of all in it (RFC 1122 section 3.2.1.3)."""
+    return net.version == 4 and net.prefixlen < 31 and address in (net.network_address, net.broadcast_address)
+
+
 def _ip(text: str) -> str:
     try:
         return str(ipaddress.ip_address(text))

@@ -8,11 +8,15 @@ asks what a port carries asks here.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from operator import attrgetter
 
 from aptwire.plan import vids
 from aptwire.plan.kinds import Adapter, FabricPort, PortGroup, Uplink
 
-ADMITS = ("all", "untagged", "tagged")
+group_words = attrgetter(
+    *("mode", "vid", "allowed", "native", "vni", "pvid", "members", "untagged", "admits", "isolated", "reflects")
+)
+"""What makes two port groups the same to a frame."""
 
 
 @dataclass(frozen=True)
@@ -21,7 +25,7 @@ class PortWords:
     let out (each a VID set; None: all, unseen), `bare` those that leave untagged.
 
     `admits` is what the record says or what is usual for its mode; `isolated`: kept from the other isolated ports of its
-    switch; `reflects`: a frame may leave by the port that it came in by; `passes`: tags go through unseen.
+    switch; `reflects`: a frame may leave by the port that it came in by.
     """
 
     pvid: int | None = None

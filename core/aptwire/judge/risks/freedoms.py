@@ -10,7 +10,7 @@ from aptwire.judge.could import could
 from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch, Put
-from aptwire.plan.fields import bare_address
+from aptwire.plan.fields import bare_address, is_nobodys
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
     PortGroup,
@@ -144,11 +144,7 @@ class FreedomRisks(Look):
                 address = ipaddress.ip_address(text)
                 same = [n for n in nets[segment.id] if n.version == address.version]
                 inside = [n for n in same if address in n]
-                nobody = [
-                    n
-                    for n in inside
-                    if n.version == 4 and n.prefixlen < 31 and address in (n.network_address, n.broadcast_address)
-                ]
+                nobody = [n for n in inside if is_nobodys(address, n)]
                 if same and (not inside or nobody):
                     why = (
                         f"is the network or broadcast address of {nobody[0]}"
