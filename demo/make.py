@@ -563,6 +563,10 @@ def within_hosts() -> None:
 
     # A sealed switch: what is restored here sees nobody. And one that only the host itself reaches.
     inner("kittiwake", "bubble0", "bubble", "test", "restore-check", 20)
+    change("virtual_switch", "kittiwake/bubble0", answers=False)
+    # A port in the standard's words, wider than its guest needs: it could tag its way to the tide gauges.
+    words = {"members": "230, 240", "untagged": "240", "pvid": 240}
+    change("port_group", group_id("kittiwake", "CCTV"), mode="standard", vid=None, **words)
     inner("petrel", "depot0", "depot", "backup", "backup-agent", 30, addresses=["10.66.30.20/24"])
     put(
         "host_port",

@@ -8,6 +8,7 @@ from typing import Any
 from aptwire.forward.parts import NOW, Place, Stand
 from aptwire.forward.trace import say_state
 from aptwire.forward.wiring import Wiring
+from aptwire.judge.facts import host_hears
 from aptwire.judge.findings import Finding, everything, spoken
 from aptwire.judge.judgement import VERDICTS, Cause, Judgement, is_idle, tag_text
 from aptwire.judge.risks import Risk
@@ -88,7 +89,7 @@ def teams(wiring: Wiring) -> dict[str, Any]:
     """Who carries, and how far switches reach: what a drawing shows and nobody else works out.
 
     `members` the NICs of each uplink in the order in which they would carry, `carries` the one that does today, `reach` wired,
-    host-local or sealed for each virtual switch.
+    host-local (the host hears what is said there) or sealed for each virtual switch.
     """
     plan = wiring.plan
     members: dict[str, list[str]] = {}
@@ -109,7 +110,7 @@ def teams(wiring: Wiring) -> dict[str, Any]:
                 or any(team.members for team in block.teams)
                 or any(u.over for u in plan.where("uplink", "switch", key))
             )
-            own = plan.where("host_port", "switch", key)
+            own = plan.where("host_port", "switch", key) or host_hears(plan, plan.get("virtual_switch", key))
             reach[key] = "wired" if out else "host-local" if own else "sealed"
     return {"members": members, "carries": carrying, "reach": reach}
 

@@ -209,7 +209,12 @@ class RefusalTest(unittest.TestCase):
             "takes no part in a spanning tree",
         )
         self.refused(plan, self.put("limits", "second"), "a plan has one limits sheet")
-        self.refused(plan, self.put("separation", "s", a="storage", b="storage"), "two different roles are needed")
+        self.refused(plan, self.put("separation", "s", a="storage", b="storage"), "two different roles or segments")
+        plan, _ = apply_edit(plan, edit_from_json(self.put("separation", "first", a="storage", b="production")))
+        for a, b in (("storage", "production"), ("production", "storage")):
+            self.refused(
+                plan, self.put("separation", "again", a=a, b=b), "storage and production are kept apart already"
+            )
 
     def test_dropping_what_others_refer_to(self) -> None:
         made = Small()

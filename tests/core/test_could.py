@@ -11,7 +11,7 @@ from pathlib import Path
 from aptwire.forward.frames import Frames
 from aptwire.forward.parts import NOW, State
 from aptwire.judge.could import could, exactly
-from aptwire.judge.judgement import is_idle
+from aptwire.judge.judgement import ASTRAY, is_idle
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge
@@ -19,6 +19,7 @@ from aptwire.plan.file import write_plan
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.core.test_whole_wiring import overlay
 from tests.support import ROOT, Small, pair, random_plan
 
 
@@ -97,6 +98,19 @@ class CouldTest(unittest.TestCase):
         judgement = judge(made.plan())
         self.assertEqual(exactly(judgement, "a1").get("10.20"), ["b2"])
 
+    def test_who_is_beside_a_tunnel_s_end_could_send_into_it(self) -> None:
+        made = overlay()
+        self.assertEqual(self.could(made), {})
+        made.guest("a", "a2", 10)
+        self.assertEqual(self.could(made), {"a2": ("over",)})
+        judgement = judge(made.plan())
+        found = [r.title for r in risks(judgement) if r.what in ("tunnel", "could")]
+        self.assertEqual(found, ["a2 could send into over: it is where the tunnels’ packets are"])
+        self.assertEqual(exactly(judgement, "a2"), {"vxlan 5010": ["a1", "b1"]})
+        self.assertEqual(exactly(judgement, "a1"), {})
+        made.kinds["port_group"][-1]["vid"] = 20
+        self.assertEqual(self.could(made), {})
+
     @settings(max_examples=60)
     @given(st.integers(0, 10**9), st.booleans())
     def test_whom_the_exact_search_reaches_with_one_tag_the_arrays_know(self, seed: int, rich: bool) -> None:
@@ -118,7 +132,7 @@ class CouldTest(unittest.TestCase):
                         label = int(wiring.classes.of[out]) if out else 0
                         for place in wiring.places_of(id) if plan.of("adapter").get(id) else ():
                             heard = place.label == label and place.segment and not is_idle(plan, id)
-                            if heard and judgement.status_of(place) != 4:
+                            if heard and judgement.fares(place.stand)[0] != ASTRAY:
                                 self.assertIn(place.segment, allowed, f"{adapter} reaches {id} with {vid}")
 
     def test_the_command_says_it(self) -> None:

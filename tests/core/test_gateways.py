@@ -163,8 +163,33 @@ class DemoTest(JudgedCase):
         self.assertGreater(sum(after == "stranded" for after in moved.values()), 10)
 
 
+def copied(record: Record, data: dict[str, object]) -> dict[str, object]:
+    """A record's twin in a second copy of its fleet: other ids, names and sites."""
+    changes = {field: f"copy:{data[field]}" for field in ("id", *REFS[record.kind]) if data.get(field) is not None}
+    for field in ("name", "site") if record.kind not in ("adapter", "port_group", "nic", "fabric_port") else ():
+        if data.get(field):
+            changes[field] = f"copy {data[field]}"
+    return {**data, **changes}
+
+
 class PropertyTest(unittest.TestCase):
     @settings(max_examples=80)
+    @given(st.integers(0, 10**9), st.booleans(), st.booleans())
+    def test_two_copies_of_a_fleet_side_by_side_fare_as_one(self, seed: int, rich: bool, odd: bool) -> None:
+        plan = random_plan(seed, rich=rich, odd=odd)
+        # A VID has one private VLAN in a plan, and an address one word about its being shared.
+        once = ("secondary_vlan", "shared_address", "limits")
+        both = {record.kind: list[dict[str, object]]() for record in plan}
+        for record in plan:
+            both[record.kind].append(data := record.to_json())
+            if record.kind not in once:
+                both[record.kind].append(copied(record, data))
+        alone, together = judge(plan).verdicts(), judge(plan_of(**both)).verdicts()
+        if not any(plan.all(kind) for kind in once):
+            self.assertEqual(together, alone | {f"copy:{id}": verdict for id, verdict in alone.items()})
+        self.assertEqual({id: together[id] for id in alone}, alone)
+
+    @settings(max_examples=60)
     @given(st.integers(0, 10**9), st.booleans())
     def test_what_is_unrelated_changes_nobodys_verdict(self, seed: int, odd: bool) -> None:
         """A host with teams of its own beside a fleet: its states are no states of the others'."""

@@ -10,6 +10,7 @@ from aptwire.judge.mends import mends
 from aptwire.judge.risks import Risk, fresh_mac, risks
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import apply_edit
+from aptwire.report import teams
 
 from tests.core.test_whole_wiring import overlay, ring, two_nics
 from tests.core.test_whole_wiring import routed as over_routers
@@ -59,6 +60,18 @@ class RiskTest(unittest.TestCase):
         made.cable("a/n7", "sw/p7")
         self.mended(made, "shared", "Give storage a switch and a free NIC of its own on a")
         self.absent(self.roles("vid"), "shared")
+
+    def test_segments_are_kept_apart_by_name(self) -> None:
+        made = self.roles("uplink")
+        made.kinds["separation"][0].update(a="s10", b="s20")
+        risk = self.risk(made, "shared", "s10 and s20 share an uplink on a")
+        self.assertEqual(mends(judge(made.plan()), risk), [], "there is no free NIC")
+        made.trunk("sw/p7", "20")
+        made.put("nic", "a/n7", host="a", name="n7")
+        made.cable("a/n7", "sw/p7")
+        self.mended(made, "shared", "Give s20 a switch and a free NIC of its own on a")
+        made.kinds["separation"][0].update(b="nowhere")
+        self.mended(made, "shared", "Take the separation away", "No segment has that role or name")
 
     def test_guests_go_with_their_role_onto_the_free_nic(self) -> None:
         made = self.roles("uplink")
@@ -165,9 +178,44 @@ class RiskTest(unittest.TestCase):
         self.mended(
             made, "native", "Make 20 the VID of untagged frames at port p1 of sw too", "as 20, port p1 of sw as nothing"
         )
-        self.mended(made, "native", "Make none the native VLAN of uplink u of a")
+        self.mended(made, "native", "Make none the VID of untagged frames at uplink u of a too")
         made.kinds["fabric_port"][0]["native"] = 20
         self.absent(made, "native")
+
+    def test_a_port_in_the_standard_s_words_has_a_pvid_too(self) -> None:
+        made = self.two_switches(20, 20)
+        port = made.kinds["fabric_port"][-1]
+        port.update(mode="standard", allowed=None, native=None, members="10, 20", untagged="20", pvid=20)
+        self.absent(made, "native")
+        port.update(pvid=10)
+        self.mended(made, "native", "Make 20 the VID of untagged frames")
+
+    def test_a_native_that_one_end_tags(self) -> None:
+        made = self.two_switches(20, 20)
+        one, two = [port for port in made.kinds["fabric_port"] if port.get("native") == 20]
+        two.update(mode="standard", allowed=None, native=None, members="10, 20", untagged="", pvid=20)
+        one["allowed"] = "10"
+        self.mended(made, "native", "Send 20 untagged at", "what port .* sends of it is dropped at the other end")
+        self.mended(made, "native", "Take 20 tagged as well at")
+        one["allowed"] = "10, 20"
+        self.absent(made, "native")
+
+    def test_a_host_that_answers_on_a_bridge_without_a_port_of_its_own(self) -> None:
+        made = pair()
+        made.put("virtual_switch", "a/lone", host="a", name="lone")
+        made.put("port_group", "a/in", switch="a/lone", name="in", mode="untagged")
+        made.put("adapter", "a9", guest=made.put("guest", "g9", host="a", name="g9"), name="a9", port_group="a/in")
+        self.absent(made, "answers")
+        self.assertEqual(teams(judge(made.plan()).wiring)["reach"]["a/lone"], "host-local")
+        made.put("host_port", "a/hp", switch="a/s", name="hp", vid=10, addresses=["10.64.10.8/24"])
+        self.risk(made, "answers", "The host itself answers 1 adapter on lone of a.")
+        self.mended(made, "answers", "Keep the host from answering on lone of a")
+        made.kinds["virtual_switch"][-1]["answers"] = False
+        self.absent(made, "answers")
+        self.assertEqual(teams(judge(made.plan()).wiring)["reach"]["a/lone"], "sealed")
+        made.kinds["virtual_switch"][-1]["answers"] = True
+        made.kinds["port_group"][-1].update(mode="access", vid=10)
+        self.absent(made, "answers")
 
     def test_natives_that_leak_are_told_once(self) -> None:
         kinds = [f.what for f in everything(judge(demo_plan()))]

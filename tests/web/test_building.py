@@ -375,8 +375,8 @@ class FabricTest(BuildingCase):
         expect(panel.get_by_role("list", name="What there is")).to_contain_text(
             "storage and production: never share nic"
         )
-        panel.get_by_label("Role", exact=True).fill("migration")
-        panel.get_by_label("And role").fill("production")
+        panel.get_by_label("Role or segment", exact=True).fill("migration")
+        panel.get_by_label("And", exact=True).fill("production")
         self.accessible()
         panel.get_by_role("button", name="Keep them apart").click()
         expect(self.finding("migration and production share an uplink on")).to_be_visible()

@@ -27,17 +27,19 @@ from aptwire.plan.kinds import (
 
 @dataclass(frozen=True)
 class Port:
-    """Adapters that sit on alike ports of one block: `contexts` are those that their port lets in or out."""
+    """Adapters that sit on alike ports of one block: `contexts` are those that their port lets in or out, `wide`: more than untagged
+    frames pass."""
 
     bridge: int
     order: str
     rule: PortRule
     contexts: tuple[int, ...]
     adapters: tuple[str, ...]
+    wide: bool
 
 
 def _ports(block: Block) -> list[Port]:
-    """The ports of a block that let more than untagged frames pass; kept with it."""
+    """The ports of a block; kept with it."""
     known: list[Port] | None = block.cache.get("could")
     if known is not None:
         return known
@@ -52,8 +54,8 @@ def _ports(block: Block) -> list[Port]:
     made = []
     for (bridge, order, _), (rule, adapters) in found.items():
         taken = set(rule.into[rule.into >= 0].tolist()) | set(np.flatnonzero(rule.out > 0).tolist())
-        if len(taken) > 1 or rule.into[0] < 0:
-            made.append(Port(bridge, order, rule, tuple(sorted(taken)), tuple(dict.fromkeys(adapters))))
+        wide = len(taken) > 1 or bool(rule.into[0] < 0)
+        made.append(Port(bridge, order, rule, tuple(sorted(taken)), tuple(dict.fromkeys(adapters)), wide))
     block.cache["could"] = made
     return made
 
@@ -80,21 +82,57 @@ class Could:
 
     def all(self) -> dict[str, tuple[str, ...]]:
         """The segments that each adapter could hear or reach and is not meant to, by id; those that could none are left out."""
-        found: dict[str, tuple[str, ...]] = {}
+        found: dict[str, set[str]] = {}
         for key in self.wiring.blocks:
-            found.update(self.block(key))
-        return found
+            for part in (self.block(key), self.tunnelled(key)):
+                for adapter, segments in part.items():
+                    found.setdefault(adapter, set()).update(segments)
+        return {adapter: tuple(sorted(segments)) for adapter, segments in found.items()}
 
     def block(self, key: str) -> dict[str, tuple[str, ...]]:
-        """As `all`, of one block."""
+        """Those that the adapters of a block could reach by tagging."""
         found: dict[str, tuple[str, ...]] = {}
         for port in _ports(self.wiring.blocks[key]):
+            if not port.wide:
+                continue
             reached = frozenset().union(*(self._from(port.bridge, port.order, c) for c in port.contexts))
             for adapter in port.adapters if reached else ():
                 if adapter in self.plan.of("adapter"):
                     beyond = reached - self._meant(adapter)
                     if beyond:
                         found[adapter] = tuple(sorted(self.segments[n] for n in beyond))
+        return found
+
+    def tunnelled(self, key: str) -> dict[str, tuple[str, ...]]:
+        """The overlays that the adapters of a block could send into, by packets of their own to whoever carries the tunnels."""
+        found: dict[str, tuple[str, ...]] = {}
+        ends = self._tunnel_ends
+        for port in _ports(self.wiring.blocks[key]) if ends else ():
+            groups = {g for c in port.contexts for g in self._groups(port.bridge, port.order, c)}
+            reached = set().union(*(ends[group] for group in groups & ends.keys()))
+            for adapter in port.adapters if reached else ():
+                if adapter in self.plan.of("adapter"):
+                    own = {place.segment for place in self.wiring.places_of(adapter)}
+                    beyond = {self.segments[n] for n in reached} - own
+                    if beyond:
+                        found[adapter] = tuple(sorted(beyond))
+        return found
+
+    @cached_property
+    def _tunnel_ends(self) -> dict[int, set[int]]:
+        """The overlays' segments by where the host ports that carry them have their ears."""
+        found: dict[int, set[int]] = {}
+        of_vni = {s.vni: n for n, id in enumerate(self.segments) if (s := self.plan.get("segment", id)).vni}
+        carried: dict[str, set[int]] = {}
+        for group in self.plan.where("port_group", "mode", "overlay"):
+            if group.vni in of_vni:
+                carried.setdefault(group.over, set()).add(of_vni[group.vni])
+        for over, segments in carried.items():
+            place = self.wiring.place(over)
+            if place is not None and not is_idle(self.plan, over):
+                for context in place.stand.hears:
+                    for ear in self._heard_from(place.stand, context):
+                        found.setdefault(ear, set()).update(segments)
         return found
 
     def _meant(self, adapter: str) -> set[int]:
@@ -191,7 +229,7 @@ def exactly(judgement: Judgement, adapter: str) -> dict[str, list[str]]:
     """Whom one adapter could reach beside its own, by what it would send: `{"230": [record, ...], "210.230": [...]}`, "" untagged.
 
     The keys are the tags, outermost first; a receiver counts where the frame comes out to it as its guest takes it: untagged, or with a tag
-    of its own.
+    of its own.  With packets of a tunnel's own inside, the key ends in the tunnel (`"vxlan 7001"`, `"30 vxlan 7001"`).
     """
     plan, wiring = judgement.plan, judgement.wiring
     frames = Frames(wiring)
@@ -208,11 +246,30 @@ def exactly(judgement: Judgement, adapter: str) -> dict[str, list[str]]:
     stacks: list[Stack] = [(), *((vid,) for vid in taken)]
     stacks += [(outer, inner) for outer in sorted(popped) for inner in wanted][:MOST_STACKS]
     found: dict[str, list[str]] = {}
+    inside = _inside(judgement)
     for tags in stacks:
-        reached = sorted(set(_takers(judgement, frames, adapter, tags)) - met - mine)
-        if reached:
-            found[".".join(map(str, tags))] = reached
-            met |= set(reached)
+        takers = set(_takers(judgement, frames, adapter, tags))
+        own = ".".join(map(str, tags))
+        reached = {own: takers}
+        for tunnel, ends in inside.items():
+            beyond = (ends[over] for over in sorted(takers & ends.keys()))
+            reached[f"{own} {tunnel}".strip()] = set().union(*beyond)
+        for text, records in reached.items():
+            if records - met - mine:
+                found[text] = sorted(records - met - mine)
+                met |= records
+    return found
+
+
+def _inside(judgement: Judgement) -> dict[str, dict[str, set[str]]]:
+    """Who takes what comes out of each tunnel ("vxlan 7001"), by the host port that carries it."""
+    plan, found = judgement.plan, dict[str, dict[str, set[str]]]()
+    for stand in judgement.stands:
+        if stand.vni and stand.over:
+            segment = next(iter(plan.where("segment", "vni", stand.vni)), None)
+            tunnel = f"{segment.encapsulation if segment is not None else 'vxlan'} {stand.vni}"
+            running = {record for record in stand.records if not is_idle(plan, record)}
+            found.setdefault(tunnel, {}).setdefault(stand.over, set()).update(running)
     return found
 
 

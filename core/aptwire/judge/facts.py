@@ -10,7 +10,7 @@ from aptwire.forward.fabric import header, least
 from aptwire.forward.parts import Team
 from aptwire.forward.wiring import Block, Wiring
 from aptwire.plan import vids
-from aptwire.plan.kinds import GUARDS, SHAPES, Adapter, FabricPort, HostPort, Nic, PortGroup, Uplink
+from aptwire.plan.kinds import GUARDS, SHAPES, Adapter, FabricPort, HostPort, Nic, PortGroup, Uplink, VirtualSwitch
 from aptwire.plan.plan import Plan
 from aptwire.plan.ports import carries, group_words, said
 from aptwire.plan.sharing import sharing
@@ -34,8 +34,8 @@ class End:
 
 @dataclass
 class Facts:
-    """One virtual switch: `needs` the VIDs that its ports use (0: untagged), `roles` what sits on it for each role (role ->
-    VIDs used), `excess` the allowed VIDs that nobody here needs, by fabric port, as bits, `lacking` those that another member's port
+    """One virtual switch: `needs` the VIDs that its ports use (0: untagged), `roles` and `segments` what sits on it for each role and
+    of each segment (role, or id -> VIDs used), `excess` the allowed VIDs that nobody here needs, by fabric port, as bits, `lacking` those that another member's port
     carries; `empty` port groups, all `groups` with what they carry, and as `twins` those that carry the same; `carriers` the uplinks that only watch
     their links, with the fabric switches that carry for them today, if others could; `deviating` adapters with their own guards or limits; `quiet`: nothing about its teams is worth a second look; `opened` the port groups that leave
     guards open, with these and the number of adapters; `fastest` what its uplinks carry at most, in Mbit/s (0: unknown), and `limited` the
@@ -45,6 +45,7 @@ class Facts:
     switch: str
     needs: frozenset[int]
     roles: dict[str, set[int]] = field(default_factory=dict)
+    segments: dict[str, set[int]] = field(default_factory=dict)
     teams: tuple[Team, ...] = ()
     excess: dict[str, int] = field(default_factory=dict)
     lacking: dict[str, frozenset[int]] = field(default_factory=dict)
@@ -58,6 +59,7 @@ class Facts:
     opened: tuple[tuple[PortGroup, tuple[str, ...], int], ...] = ()
     fastest: int = 0
     limited: tuple[PortGroup, ...] = ()
+    answered: tuple[str, ...] = ()
 
 
 def deviations(group: PortGroup, adapter: Adapter) -> tuple[str, ...]:
@@ -119,11 +121,14 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     ports = plan.where("host_port", "switch", switch.id)
     groups = plan.where("port_group", "switch", switch.id)
     roles: dict[str, set[int]] = {}
+    segments: dict[str, set[int]] = {}
     needs: set[int] = set()
     for port in ports:
         needs.add(port.vid or 0)
         for role in roles_of(plan, port):
             roles.setdefault(role, set()).add(port.vid or 0)
+        if port.belongs is not None:
+            segments.setdefault(port.belongs, set()).add(port.vid or 0)
     for group in groups:
         used = group_vids(plan, group)
         needs |= used
@@ -131,10 +136,12 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
             for record in (adapter, *plan.where("guest_tag", "adapter", adapter.id)):
                 segment = plan.of("segment").get(record.belongs)
                 if segment is not None and group.mode != "overlay":
-                    roles.setdefault(segment.role or GUESTS, set()).add(getattr(record, "vid", None) or group.vid or 0)
+                    vid = getattr(record, "vid", None) or group.vid or 0
+                    roles.setdefault(segment.role or GUESTS, set()).add(vid)
+                    segments.setdefault(segment.id, set()).add(vid)
     # What goes over another uplink's NICs is that one's affair.
     base = tuple(team for team in block.teams if not team.order and getattr(team.uplink, "over", None) is None)
-    facts = Facts(switch.host, switch.id, frozenset(needs), roles, base)
+    facts = Facts(switch.host, switch.id, frozenset(needs), roles, segments, base)
     shared = _shared(plan, base)
     for team in base:
         carried: dict[str, frozenset[int]] = {}
@@ -174,7 +181,19 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
         facts.fastest = sum(max((speed or 0 for speed in known), default=0) for known in speeds)
     limit = facts.fastest * 1000
     facts.limited = tuple(g for g in groups if limit and g.send_rate is not None and g.send_rate > limit)
+    if all(port.vid is not None for port in ports):
+        heard = (plan.where("adapter", "port_group", g.id) for g in host_hears(plan, switch))
+        facts.answered = tuple(adapter.id for adapters in heard for adapter in adapters)
     return facts
+
+
+def host_hears(plan: Plan, switch: VirtualSwitch) -> list[PortGroup]:
+    """The port groups of which the host itself hears the untagged frames, on its bridge (RFC 1122 section 3.3.4.2: it may answer there
+    for any of its addresses)."""
+    if not switch.answers:
+        return []
+    groups = plan.where("port_group", "switch", switch.id)
+    return [g for g in groups if g.mode != "overlay" and (g.mode == "untagged" or not switch.filters)]
 
 
 def _carriers(wiring: Wiring, teams: Iterable[Team]) -> Iterator[tuple[Uplink, frozenset[str]]]:

@@ -10,6 +10,7 @@ import ipaddress
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from itertools import count
 from typing import Any
 
 from aptwire.forward.parts import Place
@@ -39,6 +40,7 @@ from aptwire.judge.risks import Risk, risks, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put, edit_to_json
 from aptwire.plan.fields import bare_address
+from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
     Adapter,
     AssumedFabric,
@@ -278,7 +280,7 @@ class _Mender:
         for port in free:
             carried = [s for s in segments if s.vid in carries(port)]
             if carried:
-                ways = [WayIn(id=_fresh(plan, f"way-in:{_slug(s.id)}"), segment=s.id, port=port.id) for s in carried]
+                ways = [WayIn(id=_fresh(plan, f"way-in:{s.id}"), segment=s.id, port=port.id) for s in carried]
                 yield f"Say that they come in at {called(plan, port)}, from outside the plan", tuple(map(Put, ways))
                 break
         switch = self._beyond()
@@ -293,7 +295,7 @@ class _Mender:
         names = {p.name for p in plan.where("fabric_port", "switch", switch.id)}
         name = next(f"router{n or ''}" for n in range(len(names) + 1) if f"router{n or ''}" not in names)
         port = FabricPort(
-            id=_fresh(plan, f"{_slug(switch.id)}/{name}"),
+            id=_fresh(plan, f"{switch.id}/{name}"),
             switch=switch.id,
             name=name,
             mode="trunk",
@@ -634,7 +636,7 @@ class _Mender:
             if known is None and carried:
                 site = host.site or host.name
                 operations: list[Operation] = [] if host.site else [Patch("host", host.id, {"site": site})]
-                made = AssumedFabric(id=_fresh(self.plan, f"assumed:{_slug(site)}"), site=site, allowed=carried)
+                made = AssumedFabric(id=_fresh(self.plan, f"assumed:{site}"), site=site, allowed=carried)
                 operations.append(Put(made))
                 yield f"Assume that what is behind {site}’s uncabled NICs carries {carried}", tuple(operations)
 
@@ -645,7 +647,7 @@ class _Mender:
             if port.id in used or not port.enabled or switch.site != site or segment is None:
                 continue
             if segment.vid in carries(port):
-                cable = Cable(id=_fresh(self.plan, f"cable:{_slug(nic.id)}"), a=nic.id, b=port.id)
+                cable = Cable(id=_fresh(self.plan, f"cable:{nic.id}"), a=nic.id, b=port.id)
                 yield f"Plug {called(self.plan, nic)} into {called(self.plan, port)}", (Put(cable),)
 
     # --- leaks and addresses ----------------------------------------------------------------------------------
@@ -761,7 +763,7 @@ def new_port_group(plan: Plan, switch: str, segment: Segment) -> PortGroup:
     while name in taken:
         name, number = f"{segment.name} {number}", number + 1
     mode = "access" if segment.vid else "untagged"
-    return PortGroup(id=_fresh(plan, f"{switch}/{_slug(name)}"), switch=switch, name=name, mode=mode, vid=segment.vid)
+    return PortGroup(id=_fresh(plan, f"{switch}/{name}"), switch=switch, name=name, mode=mode, vid=segment.vid)
 
 
 def next_free_address(plan: Plan, segment: Segment) -> str | None:
@@ -781,16 +783,11 @@ def next_free_address(plan: Plan, segment: Segment) -> str | None:
 
 
 def _fresh(plan: Plan, wanted: str) -> str:
-    id, number = wanted[:110], 2
-    while plan.find(id) is not None:
-        id, number = f"{wanted[:106]}-{number}", number + 1
-    return id
+    """An id for what somebody would call a new record, that no record has yet."""
+    tries = (f"{wanted}{f'-{n}' if n > 1 else ''}" for n in count(1))
+    return next(id for id in map(make_id, tries) if plan.find(id) is None)
 
 
 def _fresh_name(plan: Plan, wanted: str) -> str:
     taken = {station.name for station in plan.all(Station)}
     return next(name for n in range(len(taken) + 1) if (name := f"{wanted}{f' {n + 1}' if n else ''}") not in taken)
-
-
-def _slug(text: str) -> str:
-    return "".join(c if c.isascii() and (c.isalnum() or c in "._-/") else "-" for c in text).strip("-._/") or "x"

@@ -178,7 +178,10 @@ def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) 
                 if (kind, second) not in given:
                     first, second = second, record.id
                 value = key[names.index("name")] if "name" in names else key[-1]
-                yield _problem(plan.get(kind, second), names[-1], f"“{value}” is taken by {KINDS[kind].title} {first}")
+                said = f"“{value}” is taken by {KINDS[kind].title} {first}"
+                if kind == "separation":
+                    said = f"{' and '.join(map(str, key))} are kept apart already"
+                yield _problem(plan.get(kind, second), names[-1], said)
         if isinstance(record, Limits) and len(plan.of("limits")) > 1:
             yield _problem(record, "id", "a plan has one limits sheet")
 
@@ -470,7 +473,9 @@ def _fit_way_in(plan: Plan, way: WayIn) -> Iterator[Problem]:
 
 def _fit_separation(plan: Plan, separation: Separation) -> Iterator[Problem]:
     if separation.a == separation.b:
-        yield _problem(separation, "b", "two different roles are needed")
+        yield _problem(separation, "b", "two different roles or segments are needed")
+    elif any(other.b == separation.a for other in plan.where("separation", "a", separation.b)):
+        yield _problem(separation, "b", f"{separation.b} and {separation.a} are kept apart already")
 
 
 _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {

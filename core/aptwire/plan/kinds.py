@@ -83,13 +83,13 @@ class SecondaryVlan(Record):
 
 @dataclass(frozen=True, kw_only=True, slots=True)
 class Separation(Record):
-    """Intent: two roles that must not share a VID, a virtual switch, an uplink or a NIC on any host."""
+    """Intent: two roles or segments that must not share a VID, a virtual switch, an uplink or a NIC on any host."""
 
     kind: ClassVar[str] = "separation"
     title: ClassVar[str] = "separation"
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("a", "b"),)
-    a: str = f.name("a role, such as storage")
-    b: str = f.name("another role")
+    a: str = f.name("a role, such as storage, or the name of a segment")
+    b: str = f.name("another role or segment")
     share: str = f.choice(
         "vid",
         "switch",
@@ -150,6 +150,9 @@ class VirtualSwitch(Record):
         "both", "sending", "receiving", "none", default="both", help="which way of an adapter's traffic it can limit"
     )
     filters: bool = f.flag(True, help="false: it passes every tag unseen, whatever its ports say")
+    answers: bool = f.flag(
+        True, help="false: the host itself is known not to answer on it, whatever its addresses elsewhere"
+    )
     partial: bool = f.flag(
         False, help="true: it has a port that the plan doesn't hold, and what is behind that is open"
     )

@@ -441,7 +441,7 @@ def teams(request: Request, plan_id: uuid.UUID) -> Response:
 @extend_schema(responses={200: ref("Could"), **REFUSED}, operation_id="get_could")
 @api_view(["GET"])
 def could(request: Request, plan_id: uuid.UUID) -> Response:
-    """The segments that each adapter could hear or reach if it tagged its frames as it likes; who could none is left out."""
+    """The segments that each adapter could hear or reach by sending what it isn’t meant to; who could none is left out."""
     return Response(all_could(_engine(plan_id).judgement()).all())
 
 

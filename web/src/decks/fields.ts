@@ -94,7 +94,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
         text("name", "Name"),
       ];
     case "separation":
-      return [text("a", "Role", { hint: "storage" }), text("b", "And role", { hint: "production" }), choice("share", "Never share", [["uplink", "an uplink"], ["nic", "a NIC"], ["switch", "a virtual switch"], ["vid", "a VID"]])];
+      return [text("a", "Role or segment", { hint: "storage" }), text("b", "And", { hint: "production" }), choice("share", "Never share", [["uplink", "an uplink"], ["nic", "a NIC"], ["switch", "a virtual switch"], ["vid", "a VID"]])];
     case "limits":
       return [
         number("paravirtual_adapters", "Paravirtual adapters", "on a guest, no limit"),
@@ -108,7 +108,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
     case "host":
       return [text("name", "Name"), text("site", "Site")];
     case "virtual_switch":
-      return [text("name", "Name"), { ...mtu, more: false }, choice("limits", "Can limit", [["both", "both ways"], ["sending", "what adapters send"], ["receiving", "what they receive"], ["none", "nothing"]]), flag("filters", "Filters tags", true, { more: true }), flag("partial", "Known in part", false, { more: true })];
+      return [text("name", "Name"), { ...mtu, more: false }, choice("limits", "Can limit", [["both", "both ways"], ["sending", "what adapters send"], ["receiving", "what they receive"], ["none", "nothing"]]), flag("filters", "Filters tags", true, { more: true }), flag("answers", "The host answers", true, { more: true }), flag("partial", "Known in part", false, { more: true })];
     case "uplink": {
       const host = book.get("virtual_switch", String(record?.switch ?? ""))?.host ?? "";
       const beside = book.of("virtual_switch", "host", host).filter((s) => s.id !== record?.switch);

@@ -97,7 +97,7 @@ export function AdapterTab({ scene, id, rect, order, level }: { scene: Scene; id
   const mirrored = scene.book.of("mirror", "source", id).length > 0;
   const seat = group ? group.name : direct ? `past the switch on ${direct.name}` : "no port group";
   const could = scene.book.could[id] ?? [];
-  const beyond = could.length ? `, could reach ${could.map((s) => scene.book.get("segment", s)?.name ?? s).join(", ")} by tagging` : "";
+  const beyond = could.length ? `, could reach ${could.map((s) => scene.book.get("segment", s)?.name ?? s).join(", ")}` : "";
   const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${seat}${deviates ? ", deviates from its port group" : ""}${mirrored ? ", mirrored" : ""}${beyond}`;
   return (
     <button type="button" data-id={id} className={names(scene, id, "tab", level && "level", deviates && "deviates", beyond && "free")} style={place(rect)} aria-label={said} title={`${said}. Drag it, or press M, to move it.`} onClick={() => scene.select(id)} onPointerDown={(e) => scene.grab(e, id)}>

@@ -9,7 +9,7 @@ type AnyRecord = { id: string } & Record<string, unknown>;
 /** What the engine says of a plan beside its verdicts. */
 export interface Answers {
   teams: components["schemas"]["Teams"];
-  /** The segments that each adapter could hear or reach if it tagged its frames as it likes. */
+  /** The segments that each adapter could hear or reach by sending what it isn’t meant to. */
   could: Record<string, string[]>;
 }
 

@@ -104,7 +104,7 @@ export function Landing() {
       <div className="table" role="table" aria-label="Landing of every endpoint" aria-rowcount={lines.length + 1}>
         <div className="row head" role="row">
           {["Verdict", "Endpoint", "Host", "Tag", "Belongs on", "Lands on", "Address", "Gateway", "Could", "Mend"].map((h) => (
-            <span key={h} role="columnheader" title={h === "Could" ? "Segments that it could hear or reach if it tagged its frames as it likes" : undefined}>{h}</span>
+            <span key={h} role="columnheader" title={h === "Could" ? "Segments that it could hear or reach by sending what it isn’t meant to" : undefined}>{h}</span>
           ))}
         </div>
         {!shown && (
@@ -151,7 +151,7 @@ export function Landing() {
                   </span>
                   <span role="cell" className="mono" title={tag.addresses.join(" ")}>{tag.addresses[0]?.split("/")[0]}</span>
                   <span role="cell" className="mono" title={segment?.gateways?.join(" ")}>{segment?.gateways?.[0] ?? ""}</span>
-                  <span role="cell" className={beyond.length ? "wrong" : "soft"} title={beyond.length ? `By tagging its frames as it likes it could hear or reach ${beyond.map((s) => s.name).join(", ")}` : undefined}>
+                  <span role="cell" className={beyond.length ? "wrong" : "soft"} title={beyond.length ? `By sending what it isn’t meant to it could hear or reach ${beyond.map((s) => s.name).join(", ")}` : undefined}>
                     {beyond.length > 1 ? `${beyond.length} VIDs` : (beyond[0]?.vid ?? beyond[0]?.name)}
                   </span>
                   <span role="cell" className="mend-cell">

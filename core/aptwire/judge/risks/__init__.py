@@ -38,6 +38,8 @@ SEARCHES = (
     _All.guest_teams,
     _All.mirrors,
     _All.could,
+    _All.tunnels,
+    _All.answering,
     _All.open_guards,
     _All.rates,
     _All.gateways,

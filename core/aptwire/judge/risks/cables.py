@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Set
+from dataclasses import dataclass
 from functools import cache, cached_property, partial
+from typing import Any
 
 import numpy as np
 
@@ -23,108 +25,140 @@ from aptwire.plan.kinds import (
     Uplink,
 )
 from aptwire.plan.names import called
+from aptwire.plan.ports import native, said
 
 LARGEST = 9_216
 """Bytes of an IP packet, the most that a record's MTU says."""
 
 
-def _untagged(port: FabricPort) -> int | None:
-    """The VID that a port gives untagged frames, None where it drops them."""
-    return port.vid if port.mode == "access" else port.native
+@dataclass(frozen=True)
+class _Trunk:
+    """One end of a cable as untagged frames see it: the VID that it gives them, and that VID as it sends and takes it tagged."""
+
+    record: FabricPort | Uplink
+
+    @property
+    def vid(self) -> int | None:
+        return native(self.record)
+
+    @property
+    def sends_tagged(self) -> bool:
+        words = said(self.record)
+        return bool(self.vid) and self.vid in words.members and self.vid not in words.bare
+
+    @property
+    def takes_tagged(self) -> bool:
+        takes = said(self.record).takes
+        return takes is None or self.vid in vids.members(takes, True)
+
+    def taking(self, vid: int | None) -> dict[str, Any] | None:
+        """The changes after which it gives untagged frames this VID; None: there are none."""
+        record = self.record
+        if record.members is not None:
+            if vid is None:
+                return {"pvid": None}
+            members, bare = (vids.with_vid(text or "", vid) for text in (record.members, record.untagged))
+            return {"pvid": vid, "members": members, "untagged": bare}
+        if isinstance(record, FabricPort) and record.mode == "access":
+            return {"vid": vid} if vid else None
+        return {"native": vid}
+
+    def bare(self) -> dict[str, Any]:
+        """The changes after which it sends its VID untagged."""
+        return {"untagged": vids.with_vid(self.record.untagged or "", self.vid or 0)}
+
+    def tagged(self) -> dict[str, Any]:
+        """The changes after which it takes its VID tagged as well."""
+        record = self.record
+        changes: dict[str, Any] = {"admits": "all"} if record.admits == "untagged" else {}
+        if isinstance(record, FabricPort) and record.mode == "access":
+            return {"admits": "all"}
+        if record.allowed is not None:
+            changes["allowed"] = vids.with_vid(record.allowed, self.vid or 0)
+        return changes
 
 
 class CableRisks(Look):
     """What lies in the fabric and at its edge."""
 
     def natives(self) -> Iterator[Risk]:
-        """Cables whose two ends give untagged frames different VIDs."""
-        ports = self.plan.of("fabric_port")
+        """Cables whose two ends give untagged frames different VIDs, or whose one end tags what the other takes untagged alone."""
         for joint in self.wiring.fabric.joints:
             for cable, one, two in zip(joint.cables, *joint.ports, strict=True):
-                if one.mode == "private" or two.mode == "private" or not self._managed(one, two):
-                    continue
-                a, b = map(_untagged, (one, two))
-                if a == b:
-                    continue
-                names = [called(self.plan, ports[p.id]) for p in (one, two)]
-                mends = [
-                    (
-                        f"Make {vid or 'none'} the VID of untagged frames at {called(self.plan, port)} too",
-                        self._native(port, vid),
-                    )
-                    for port, vid in ((two, a), (one, b))
-                    if vid or port.mode == "trunk"
-                ]
-                yield Risk(
-                    RISK,
-                    "native",
-                    (cable,),
-                    f"{names[0]} and {names[1]} disagree on untagged frames",
-                    f"{names[0]} takes them as {a or 'nothing'}, {names[1]} as {b or 'nothing'}.",
-                    (one.id, two.id),
-                    facts=tuple(
-                        self.fact(p.id, f"untagged is {v or 'dropped'}", "differs from the other end")
-                        for p, v in ((one, a), (two, b))
-                    ),
-                    mends=tuple(mends),
-                )
+                if one.mode != "private" and two.mode != "private" and self._managed(one, two):
+                    yield from self._disagreeing((cable,), _Trunk(one), [_Trunk(two)])
 
     def uplink_natives(self) -> Iterator[Risk]:
-        """Uplinks with a native VLAN whose NICs' ports give untagged frames another VID, or none."""
+        """The same between an uplink with a native VLAN and its NICs' ports."""
         for uplink in sorted(self.plan.all(Uplink), key=lambda u: u.id):
-            if uplink.native is None:
+            if not native(uplink):
                 continue
-            bad = []
+            ports = []
             for nic in sorted(self.plan.where("nic", "uplink", uplink.id), key=lambda n: n.id):
                 port = self.wiring.port_behind(nic.id)
-                if port is None or port.mode == "private" or not self._managed(port):
-                    continue
-                if _untagged(port) != uplink.native:
-                    bad.append(port)
-            if not bad:
-                continue
-            name, ports = called(self.plan, uplink), some(called(self.plan, p) for p in bad)
-            theirs = set(map(_untagged, bad))
-            mends = [
-                (
-                    f"Make {uplink.native} the VID of untagged frames at {ports} too",
-                    tuple(op for p in bad for op in self._native(p, uplink.native)),
-                )
-            ]
-            if len(theirs) == 1:
-                other = next(iter(theirs))
-                mends.append(
-                    (
-                        f"Make {other or 'none'} the native VLAN of {name}",
-                        (Patch("uplink", uplink.id, {"native": other}),),
-                    )
-                )
-            yield Risk(
-                RISK,
-                "native",
-                (uplink.id,),
-                f"{name} and {ports} disagree on untagged frames",
-                f"{name} takes them as {uplink.native}, {ports} as {some(str(v or 'nothing') for v in sorted(theirs, key=lambda v: v or 0))}.",
-                (uplink.id, *(p.id for p in bad)),
-                facts=(
-                    self.fact(uplink.id, f"untagged is {uplink.native}", "differs from the other end"),
-                    *(
-                        self.fact(
-                            p.id,
-                            f"untagged is {_untagged(p) or 'dropped'}",
-                            "differs from the other end",
-                        )
-                        for p in bad
-                    ),
-                ),
-                mends=tuple(mends),
-            )
+                if port is not None and port.mode != "private" and self._managed(port):
+                    ports.append(_Trunk(port))
+            yield from self._disagreeing((uplink.id,), _Trunk(uplink), ports)
+
+    def _disagreeing(self, key: tuple[str, ...], one: _Trunk, others: list[_Trunk]) -> Iterator[Risk]:
+        """The risks of an end and what faces it."""
+        bad = [two for two in others if two.vid != one.vid]
+        if bad:
+            yield self._different(key, one, bad)
+        for two in others:
+            for near, far in ((one, two), (two, one)):
+                if near.vid == far.vid and near.sends_tagged and not far.takes_tagged:
+                    yield self._tagged_here(near, far)
+
+    def _different(self, key: tuple[str, ...], one: _Trunk, bad: list[_Trunk]) -> Risk:
+        name, ports = called(self.plan, one.record), some(called(self.plan, two.record) for two in bad)
+        theirs = sorted({two.vid for two in bad}, key=lambda vid: vid or 0)
+        mends: list[tuple[str, Edit]] = []
+        changes = [(two.record, two.taking(one.vid)) for two in bad]
+        if all(change is not None for _, change in changes):
+            edit = tuple(Patch(record.kind, record.id, change or {}) for record, change in changes)
+            mends.append((f"Make {one.vid or 'none'} the VID of untagged frames at {ports} too", edit))
+        own = one.taking(theirs[0]) if len(theirs) == 1 else None
+        if own is not None:
+            title = f"Make {theirs[0] or 'none'} the VID of untagged frames at {name} too"
+            mends.append((title, (Patch(one.record.kind, one.record.id, own),)))
+        return Risk(
+            RISK,
+            "native",
+            key,
+            f"{name} and {ports} disagree on untagged frames",
+            f"{name} takes them as {one.vid or 'nothing'}, {ports} as {some(str(vid or 'nothing') for vid in theirs)}.",
+            (one.record.id, *(two.record.id for two in bad)),
+            facts=tuple(
+                self.fact(end.record.id, f"untagged is {end.vid or 'dropped'}", "differs from the other end")
+                for end in (one, *bad)
+            ),
+            mends=tuple(mends),
+        )
+
+    def _tagged_here(self, near: _Trunk, far: _Trunk) -> Risk:
+        names = [called(self.plan, end.record) for end in (near, far)]
+        mends: list[tuple[str, Edit]] = [
+            (f"Send {near.vid} untagged at {names[0]}", (Patch(near.record.kind, near.record.id, near.bare()),))
+        ]
+        title = f"Take {near.vid} tagged as well at {names[1]}"
+        mends.append((title, (Patch(far.record.kind, far.record.id, far.tagged()),)))
+        return Risk(
+            RISK,
+            "native",
+            (near.record.id, far.record.id),
+            f"{names[0]} tags the VID that {names[1]} takes untagged alone",
+            f"Both give untagged frames {near.vid}; what {names[0]} sends of it is dropped at the other end.",
+            (near.record.id, far.record.id),
+            facts=(
+                self.fact(near.record.id, f"sends {near.vid} tagged", "differs from the other end"),
+                self.fact(far.record.id, f"takes {near.vid} untagged alone", "drops it tagged"),
+            ),
+            mends=tuple(mends),
+        )
 
     def _managed(self, *ports: FabricPort) -> bool:
         return all(self.plan.get("fabric_switch", p.switch).managed for p in ports)
-
-    def _native(self, port: FabricPort, vid: int | None) -> Edit:
-        return (Patch("fabric_port", port.id, {"vid" if port.mode == "access" else "native": vid}),)
 
     def excess(self) -> Iterator[Risk]:
         """VIDs allowed on host-facing ports where nobody on the host needs them, one risk for each fabric switch."""

@@ -13,6 +13,7 @@ from aptwire.plan.edits import Edit, Patch, Put
 from aptwire.plan.fields import bare_address, is_nobodys
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
+    HostPort,
     PortGroup,
     Segment,
     SharedAddress,
@@ -29,21 +30,23 @@ class FreedomRisks(Look):
     def could(self) -> Iterator[Risk]:
         """Guests that could hear or reach segments that they are kept from, by tagging their frames as they like."""
         by_group: dict[str, dict[str, tuple[str, ...]]] = {}
-        for adapter, segments in could(self.judgement).all().items():
-            seat = self.plan.get("adapter", adapter).port_group
-            if seat is not None:
-                by_group.setdefault(seat, {})[adapter] = segments
+        beyond = could(self.judgement)
+        for key in self.wiring.blocks:
+            for adapter, segments in beyond.block(key).items():
+                seat = self.plan.get("adapter", adapter).port_group
+                if seat is not None:
+                    by_group.setdefault(seat, {})[adapter] = segments
         for id, found in sorted(by_group.items()):
             group = self.plan.get("port_group", id)
             switch: VirtualSwitch = self.plan.get("virtual_switch", group.switch)
             names = sorted({self.plan.get("guest", self.plan.get("adapter", a).guest).name for a in found})
-            beyond = sorted({self.plan.get("segment", s).name for listed in found.values() for s in listed})
+            segments_ = sorted({self.plan.get("segment", s).name for listed in found.values() for s in listed})
             why = said(group).text if switch.filters else "the switch filters nothing"
             yield Risk(
                 RISK,
                 "could",
                 (id,),
-                f"{some(names)} could reach {some(beyond)} by tagging {'its' if len(names) == 1 else 'their'} frames",
+                f"{some(names)} could reach {some(segments_)} by tagging {'its' if len(names) == 1 else 'their'} frames",
                 f"Port group {group.name} of {self.host(switch.host)} lets more tags pass than its guests are meant to use ({why}).",
                 (id, *sorted(found)[:20]),
                 facts=tuple(
@@ -51,6 +54,57 @@ class FreedomRisks(Look):
                 ),
                 mends=partial(self._narrower, group, switch),
             )
+
+    def tunnels(self) -> Iterator[Risk]:
+        """Guests that hear whoever carries an overlay: a tunnel's packets bear no proof of who sent them (RFC 7348 section 7)."""
+        beyond = could(self.judgement)
+        by_segments: dict[tuple[str, ...], list[str]] = {}
+        for key in self.wiring.blocks:
+            for adapter, segments in beyond.tunnelled(key).items():
+                by_segments.setdefault(segments, []).append(adapter)
+        for segments, adapters in sorted(by_segments.items()):
+            guests = sorted({self.plan.get("guest", self.plan.get("adapter", a).guest).name for a in adapters})
+            names = some(self._names(segments))
+            yield Risk(
+                RISK,
+                "tunnel",
+                segments,
+                f"{some(guests)} could send into {names}: {'it is' if len(guests) == 1 else 'they are'} where the tunnels’ packets are",
+                "Whoever is beside a tunnel’s ends may send packets of its own into it. Tunnels are best on a segment without guests.",
+                tuple(sorted(adapters)),
+                facts=tuple(
+                    self.fact(a, "reaches the tunnels’ ends", f"could send into {names}") for a in sorted(adapters)[:20]
+                ),
+            )
+
+    def answering(self) -> Iterator[Risk]:
+        """Guests that a host answers for its addresses elsewhere, since it hears them on its bridge (RFC 1122 section 3.3.4.2)."""
+        bearing: dict[str, list[HostPort]] = {}
+        for port in self.plan.all(HostPort) if any(facts.answered for facts in self.facts) else ():
+            if port.addresses and port.connected:
+                bearing.setdefault(self.plan.get("virtual_switch", port.switch).host, []).append(port)
+        found = [facts for facts in self.facts if facts.answered and facts.host in bearing]
+        if not found:
+            return
+        switches = [called(self.plan, self.plan.get("virtual_switch", facts.switch)) for facts in found]
+        adapters = tuple(id for facts in found for id in facts.answered)
+        edit = tuple(Patch("virtual_switch", facts.switch, {"answers": False}) for facts in found)
+        yield Risk(
+            RISK,
+            "answers",
+            ("hosts",),
+            f"The host itself answers {len(adapters)} adapter{'' if len(adapters) == 1 else 's'} on {some(switches)}",
+            "It has no port there, but it hears its bridge, and answers for the addresses that it has elsewhere.",
+            tuple(facts.switch for facts in found),
+            endpoints=adapters,
+            facts=tuple(
+                self.fact(
+                    facts.switch, "the host hears untagged frames", f"may answer for {bearing[facts.host][0].name}"
+                )
+                for facts in found[:20]
+            ),
+            mends=((f"Keep the host from answering on {some(switches)}", edit),),
+        )
 
     def _names(self, segments: tuple[str, ...]) -> list[str]:
         return [self.plan.get("segment", s).name for s in segments]

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import partial
+from dataclasses import dataclass
+from functools import cached_property, partial
 from typing import Any
 
 from aptwire.forward.parts import Member, Team
 from aptwire.forward.trace import Hop
 from aptwire.judge.facts import Facts
-from aptwire.judge.risks.base import RISK, Look, Risk, free_nic, port_text, some
-from aptwire.plan.edits import Edit, Operation, Patch, Put
+from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, free_nic, port_text, some
+from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
+from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
     Cable,
     FabricPort,
     Lag,
     Nic,
+    Segment,
     Separation,
     Uplink,
     VirtualSwitch,
@@ -24,11 +27,29 @@ from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
 
+@dataclass(frozen=True)
+class Side:
+    """One end of a separation: a role, or a segment (id)."""
+
+    role: str = ""
+    segment: str = ""
+
+    def of(self, facts: Facts) -> set[int] | None:
+        """The VIDs that it uses on a switch; None: it isn't there."""
+        return facts.segments.get(self.segment) if self.segment else facts.roles.get(self.role)
+
+    def has(self, plan: Plan, segment: str | None) -> bool:
+        """Whether what belongs on a segment is of it."""
+        if segment is None:
+            return False
+        return segment == self.segment if self.segment else plan.get("segment", segment).role == self.role
+
+
 class TeamRisks(Look):
     """Separations, single NICs and cards, LAGs."""
 
     def shared(self) -> Iterator[Risk]:
-        """Roles that share what a separation keeps apart."""
+        """Roles or segments that share what a separation keeps apart, and separations of what isn't there."""
         levels = ("vid", "switch", "uplink", "nic")
         words = {"vid": "a VID", "switch": "a virtual switch", "uplink": "an uplink", "nic": "a NIC"}
         hosts: dict[str, list[Facts]] = {}
@@ -36,9 +57,14 @@ class TeamRisks(Look):
         for found in self.facts if rules else ():
             hosts.setdefault(found.host, []).append(found)
         for rule in rules:
+            sides = [self._side(rule.a), self._side(rule.b)]
+            missing = [word for word, side in zip((rule.a, rule.b), sides, strict=True) if side is None]
+            if missing:
+                yield self._of_nothing(rule, missing)
+                continue
             bad: dict[str, list[tuple[str, str]]] = {}
             for host, switches in hosts.items():
-                a, b = (self._uses(switches, role) for role in (rule.a, rule.b))
+                a, b = (self._uses(switches, side) for side in sides if side is not None)
                 for level in reversed(levels[: levels.index(rule.share) + 1]):
                     common = a[level] & b[level]
                     if common:
@@ -55,40 +81,66 @@ class TeamRisks(Look):
                     f"{rule.a} and {rule.b} share {words[level]} on {names}",
                     f"They were to be kept apart. {some(called(self.plan, self.plan.find(i)) if self.plan.find(i) else i for i in told)} carries both.",
                     culprit,
-                    facts=tuple(self.fact(id, f"{rule.a}, {rule.b}", "carries both roles") for id in culprit),
-                    mends=tuple(self._split(rule.a, rule.b, [h for h, _ in where])),
+                    facts=tuple(self.fact(id, f"{rule.a}, {rule.b}", "carries both") for id in culprit),
+                    mends=partial(self._split, rule, [h for h, _ in where]),
                 )
 
-    def _uses(self, switches: list[Facts], role: str) -> dict[str, set[str]]:
-        own = [f for f in switches if role in f.roles]
-        nics = {m.nic.id for f in own for t in f.teams for m in t.members}
+    def _of_nothing(self, rule: Separation, missing: list[str]) -> Risk:
+        words = some(f"“{word}”" for word in missing)
+        return Risk(
+            UNTIDY,
+            "shared",
+            (rule.id,),
+            f"{words} {'is' if len(missing) == 1 else 'are'} to be kept apart, and nothing is called so",
+            "No segment has that role or name, and no host port that service: nothing is checked.",
+            (rule.id,),
+            facts=(self.fact(rule.id, words, "neither a role nor a segment"),),
+            mends=(("Take the separation away", (Drop("separation", rule.id),)),),
+        )
+
+    @cached_property
+    def _roles(self) -> set[str]:
+        """Every role that something has."""
+        found = {role for facts in self.facts for role in facts.roles}
+        return found | {segment.role for segment in self.plan.all(Segment)} - {""}
+
+    def _side(self, word: str) -> Side | None:
+        """Whom one end of a separation means: a role, or else the segment called so."""
+        if word in self._roles:
+            return Side(role=word)
+        named = self.plan.where("segment", "name", word)
+        return Side(segment=named[0].id) if named else None
+
+    def _uses(self, switches: list[Facts], side: Side) -> dict[str, set[str]]:
+        own = [(f, vids_) for f in switches if (vids_ := side.of(f)) is not None]
+        nics = {m.nic.id for f, _ in own for t in f.teams for m in t.members}
         for found in switches[:1]:
             for nic in self.plan.where("nic", "host", found.host):
                 for adapter in self.plan.where("adapter", "function_of", nic.id):
-                    segment = self.plan.of("segment").get(adapter.belongs)
-                    if segment is not None and segment.role == role:
+                    if side.has(self.plan, adapter.belongs):
                         nics.add(nic.id)
         return {
-            "vid": {str(v) for f in own for v in f.roles[role] if v},
-            "switch": {f.switch for f in own},
-            "uplink": {t.uplink.id for f in own for t in f.teams},
+            "vid": {str(v) for _, vids_ in own for v in vids_ if v},
+            "switch": {f.switch for f, _ in own},
+            "uplink": {t.uplink.id for f, _ in own for t in f.teams},
             "nic": nics,
         }
 
-    def _split(self, a: str, b: str, hosts: list[str]) -> Iterator[tuple[str, Edit]]:
-        """A switch of its own for one of the roles, on a NIC that is free on every host."""
-        for role in (a, b):
+    def _split(self, rule: Separation, hosts: list[str]) -> tuple[tuple[str, Edit], ...]:
+        """A switch of its own for one of the two, on a NIC that is free on every host."""
+        offers: list[tuple[str, Edit]] = []
+        for word in (rule.a, rule.b):
+            side = self._side(word)
             edit: list[Operation] = []
             for host in hosts:
-                made = split_off(self.plan, host, role)
+                made = split_off(self.plan, host, word, side) if side is not None else None
                 if made is None:
                     break
                 edit.extend(made)
             else:
-                yield (
-                    f"Give {role} a switch and a free NIC of its own on {some(map(self.host, sorted(hosts)))}",
-                    tuple(edit),
-                )
+                title = f"Give {word} a switch and a free NIC of its own on {some(map(self.host, sorted(hosts)))}"
+                offers.append((title, tuple(edit)))
+        return tuple(offers)
 
     def blind(self) -> Iterator[Risk]:
         """Standby and pinned teams that watch their links alone, over a fabric switch with a single way on: when that fails, their
@@ -343,25 +395,25 @@ class TeamRisks(Look):
         yield f"Make {called(self.plan, uplink)} standby", (Patch("uplink", uplink.id, {"mode": "standby"}),)
 
 
-def split_off(plan: Plan, host: str, role: str) -> list[Operation] | None:
-    """The operations that give a role's host ports, and the port groups that only its guests use, a switch of their own on a free
-    NIC; None where there is none."""
+def split_off(plan: Plan, host: str, word: str, side: Side) -> list[Operation] | None:
+    """The operations that give the host ports of one end of a separation, and the port groups that only its guests use, a switch of
+    their own on a free NIC; None where there is none."""
     cabled = {end for cable in plan.all(Cable) for end in (cable.a, cable.b)}
     nic = free_nic(plan, host, cabled)
     ports = [
         p
         for s in plan.where("virtual_switch", "host", host)
         for p in plan.where("host_port", "switch", s.id)
-        if role in p.services or (p.belongs and plan.get("segment", p.belongs).role == role)
+        if side.role in p.services or side.has(plan, p.belongs)
     ]
     groups = [
         g
         for s in plan.where("virtual_switch", "host", host)
         for g in plan.where("port_group", "switch", s.id)
-        if g.mode != "overlay" and not plan.where("group_order", "port_group", g.id) and _only(plan, g.id, role)
+        if g.mode != "overlay" and not plan.where("group_order", "port_group", g.id) and _only(plan, g.id, side)
     ]
-    name = f"{role}0"
-    id = f"{host}/{''.join(c if c.isalnum() else '-' for c in name)}"
+    name = f"{word[:79]}0"
+    id = make_id(f"{host}/{name}")
     if nic is None or not (ports or groups) or plan.find(id) is not None:
         return None
     uplink = f"{id}/{nic.name}"
@@ -374,9 +426,9 @@ def split_off(plan: Plan, host: str, role: str) -> list[Operation] | None:
     ]
 
 
-def _only(plan: Plan, group: str, role: str) -> bool:
-    """Whether a port group's adapters, tags of their guests included, all belong on segments of a role; False without any."""
+def _only(plan: Plan, group: str, side: Side) -> bool:
+    """Whether a port group's adapters, tags of their guests included, all belong to one end of a separation; False without any."""
     adapters = plan.where("adapter", "port_group", group)
     tags = [t for a in adapters for t in plan.where("guest_tag", "adapter", a.id)]
     segments = {r.belongs for r in (*adapters, *tags)} - {None}
-    return bool(segments) and all(plan.get("segment", s).role == role for s in segments)
+    return bool(segments) and all(side.has(plan, s) for s in segments)
