@@ -33,6 +33,7 @@ class Fleet:
 
     name: str
     dice: random.Random
+    more: random.Random
     vids: list[int] = field(default_factory=list)
     spaces: list[str] = field(default_factory=list)
     wires: list[str] = field(default_factory=list)
@@ -130,7 +131,7 @@ class Fleet:
 
 def make(seed: int, name: str = "") -> Fleet:
     """A fleet by its seed; `name` goes before the names of its namespaces."""
-    fleet = Fleet(name, random.Random(seed))
+    fleet = Fleet(name, random.Random(seed), random.Random(f"more {seed}"))
     dice = fleet.dice
     fleet.vids = sorted({1, *dice.sample(range(2, 4000), 4)} if dice.random() < 0.3 else dice.sample(range(2, 4000), 5))
     racks = [f"ra{n}" for n in range(dice.randint(1, 3))]
@@ -186,6 +187,8 @@ def _host(fleet: Fleet, host: str, racks: list[str], island: list[str], open_rac
 
     base = nic(1, dice.choice(racks))
     mode = dice.choice(["", "", "active-backup", "active-backup", "802.3ad", "balance-xor"])
+    if mode == "balance-xor":
+        mode = fleet.more.choice(["balance-xor", "balance-rr", "broadcast"])
     if mode:
         rack = fleet.beside[host, base][0] if mode != "active-backup" else dice.choice(racks)
         second = nic(2, rack)
@@ -197,7 +200,7 @@ def _host(fleet: Fleet, host: str, racks: list[str], island: list[str], open_rac
                 r, port = fleet.beside[host, n]
                 fleet.join(r, port, "fabric0", not open_racks[r], "trunk")
         else:
-            _team(fleet, rack, f"lg{number}", mode, ports)
+            _team(fleet, rack, f"lg{number}", mode if mode == "802.3ad" else "balance-xor", ports)
             fleet.join(rack, f"lg{number}", "fabric0", not open_racks[rack], "trunk")
             fleet.teams.append((space, base))
         base = "tm"
@@ -245,6 +248,34 @@ def _host(fleet: Fleet, host: str, racks: list[str], island: list[str], open_rac
         fleet.add_bridge(host, "lone", filters := dice.random() < 0.6)
         for _ in range(2):
             fleet.tap(host, "lone", filters)
+        if design in ("filter", "flat") and fleet.more.random() < 0.5:
+            _patch(fleet, host, [("vs", design == "filter"), ("lone", filters)])
+    if design in ("filter", "flat") and fleet.more.random() < 0.3:
+        _inner(fleet, host, "vs", design == "filter")
+
+
+def _patch(fleet: Fleet, host: str, bridges: list[tuple[str, bool]]) -> None:
+    """A pair of interfaces that joins two bridges of a host."""
+    space = fleet.space(host)
+    fleet.ip[space] += ["link add va0 type veth peer name va1", "link set va0 up", "link set va1 up"]
+    for n, (bridge, filters) in enumerate(bridges):
+        fleet.join(host, f"va{n}", bridge, filters, "trunk")
+
+
+def _inner(fleet: Fleet, host: str, bridge: str, filters: bool) -> None:
+    """A pair of interfaces of which a bridge has one end, and the host itself the other."""
+    space = fleet.space(host)
+    fleet.ip[space] += [
+        "link add in0 type veth peer name in1",
+        f"addr add 10.66.{len(fleet.ears)}.1/24 dev in1",
+        "link set in0 up",
+        "link set in1 up",
+    ]
+    fleet.ip[space].append(f"link set in0 master {bridge}")
+    if filters:
+        fleet.bridge[space].append("vlan del dev in0 vid 1")
+        fleet.bridge[space].append(f"vlan add dev in0 vid {fleet.more.choice(fleet.vids)} pvid untagged")
+    fleet.listen(host, "in1", space, "in1", f"02:7b:{len(fleet.ears):02x}:00:00:01", own=True)
 
 
 def _own(fleet: Fleet, host: str, bridge: str, filters: bool) -> None:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from aptwire.formats.lldp import Neighbour
-from aptwire.formats.observed import QUIRKS, Device, Interface, PortVlans
+from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans
 from aptwire.plan import vids
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
@@ -42,9 +42,13 @@ TEAMS = {
     "balance-xor": "hashed",
     "broadcast": "hashed",
     "802.3ad": "lacp",
-    "balance-tlb": "hashed",
-    "balance-alb": "hashed",
+    "balance-tlb": "pinned",
+    "balance-alb": "pinned",
 }
+BUNDLED = ("balance-rr", "broadcast")
+"""Modes that send frames over every member: what they do is known where one LAG is at the far end, and nowhere else."""
+REWRITING = ("balance-tlb", "balance-alb")
+"""Modes that hear broadcasts over one member and rewrite source addresses over the others, which no guest behind a bridge survives."""
 SPELLED_OUT = 64
 """A port for more VIDs than these stands for "every tag": its guest isn't taken to use them all."""
 Heard = Mapping[tuple[str, str], list[Neighbour]]
@@ -101,7 +105,10 @@ def _device_of(devices: Mapping[str, Device], neighbour: Neighbour) -> str | Non
 
 
 class _Records:
-    """The records made so far, by id."""
+    """The records made so far, by id.
+
+    `bundles` are teams that need one LAG at their far end: the switch, their NICs or ports, the record to speak of, and the mode.
+    """
 
     def __init__(self, name: str, report: Report) -> None:
         self.name = name
@@ -111,6 +118,7 @@ class _Records:
         self.seen: set[int] = set()
         self.vlan_names: dict[int, str] = {}
         self.fabric_of: dict[str, str] = {}
+        self.bundles: list[tuple[str, tuple[str, ...], str, str]] = []
 
     def put(self, record: Record) -> str:
         if record.id in self.by_id:
@@ -125,6 +133,14 @@ class _Records:
         """Something at a switch that no record holds."""
         self.change(switch, partial=True)
         self.report.add("left out", about, f"{text}; what depends on it stays unproven")
+
+    def patch(self, device: Device) -> None:
+        """The pairs between bridges of one device are cables."""
+        for one, two in device.patched():
+            a, b = (make_id(f"{device.name}/{end.name}") for end in (one, two))
+            if a in self.by_id and b in self.by_id:
+                self.put(Cable(id=make_id(f"cable:{a}--{b}"), a=a, b=b))
+                self.report.add("read", a, f"a pair that joins {one.master} and {two.master}: read as a cable")
 
     def of(self, cls: type[Any]) -> list[Any]:
         return [record for record in self.by_id.values() if isinstance(record, cls)]
@@ -174,6 +190,7 @@ class _FabricBuilder:
                 made.partial(id, id, "the VLANs of its ports weren’t given")
             for port in device.under(bridge.name):
                 self._port(id, bridge, port)
+        made.patch(device)
         count = sum(
             port.switch in made.fabric_of.values() for port in made.of(FabricPort) if port.id.startswith(device.name)
         )
@@ -189,10 +206,13 @@ class _FabricBuilder:
         members, lag = [port], None
         if port.kind == "bond":
             members = self.device.under(port.name)
-            if port.mode in ("802.3ad", "balance-xor"):
+            if port.mode in ("802.3ad", "balance-xor", *BUNDLED):
                 lag = self.made.put(
                     Lag(id=make_id(f"{about}/lag"), switch=switch, name=port.name, lacp=port.mode == "802.3ad")
                 )
+                if port.mode in BUNDLED:
+                    ports = tuple(make_id(f"{self.device.name}/{member.name}") for member in members)
+                    self.made.bundles.append((switch, ports, about, port.mode))
             else:
                 self.made.partial(switch, about, f"a team in mode {port.mode}, which a fabric switch’s LAG can’t be")
         vlans = self.device.vlans.get(port.name, PortVlans())
@@ -257,6 +277,7 @@ class _HostBuilder:
             for port in device.under(bridge.name):
                 self._port(bridge, port)
             self._own_port(bridge)
+        made.patch(device)
         for interface in sorted(device.interfaces.values(), key=lambda i: i.index):
             if interface.kind in ("vlan", "macvlan", "macvtap"):
                 self._upon(interface)
@@ -267,13 +288,15 @@ class _HostBuilder:
         return make_id(f"{self.device.name}/{name}")
 
     def _is_nic(self, interface: Interface) -> bool:
-        """Hardware has no link kind; a veth counts as a NIC when it is in a bond or a neighbour is heard on it."""
+        """Hardware has no link kind; a veth counts as a NIC when it is in a bond, joins two bridges, or a neighbour is heard on it."""
         if interface.kind == "":
             return True
         if interface.kind != "veth":
             return False
         master = self.device.interfaces.get(interface.master)
-        return (self.device.name, interface.name) in self.heard or (master is not None and master.kind == "bond")
+        if (self.device.name, interface.name) in self.heard or (master is not None and master.kind == "bond"):
+            return True
+        return any(interface in pair for pair in self.device.patched())
 
     def _left_out(self, other: Interface) -> None:
         about = f"{self.device.name}/{other.name}"
@@ -288,6 +311,7 @@ class _HostBuilder:
     # --- switches and their ports -----------------------------------------------------------------------------
 
     def _switch(self, bridge: Interface) -> None:
+        own = self.device.vlans.get(bridge.name, PortVlans()) if bridge.filters else PortVlans()
         id = self.made.put(
             VirtualSwitch(
                 id=self._id(bridge.name),
@@ -295,6 +319,8 @@ class _HostBuilder:
                 name=bridge.name[:80],
                 mtu=_mtu(bridge.mtu),
                 filters=bridge.filters,
+                answers=bridge.up and (not bridge.filters or bool(own.members)),
+                host_untagged=vids.write(own.untagged) or None,
             )
         )
         self.switch_of[bridge.name] = id
@@ -324,13 +350,23 @@ class _HostBuilder:
         elif port.kind in ("tun", "veth") and not (port.kind == "veth" and port.lower):
             self._adapter(switch, port, vlans, port.port.forwarding)
         elif port.kind == "veth":
-            self.made.partial(switch, about, f"a cable to {port.lower} of the same host")
+            self._veth(switch, port, vlans, about)
         elif port.kind in ("vxlan", "geneve") and port.tunnel is not None:
             self.made.partial(
                 switch, about, f"a {port.kind} tunnel with VNI {port.tunnel.vni}: its far ends weren’t given"
             )
         else:
             self.made.partial(switch, about, f"a port of {bridge.name} of kind {port.kind}")
+
+    def _veth(self, switch: str, port: Interface, vlans: PortVlans | None, about: str) -> None:
+        """A pair whose other end the host itself uses: its port there, where it is in one VLAN, untagged."""
+        own = self.device.pair(port)
+        plain = vlans is None or vlans.access is not None
+        if own is None or own.master or not plain or self.device.over(own.name) or port.port != BridgePort():
+            self.made.partial(switch, about, f"a pair with {port.lower} of the same host")
+            return
+        self.told.add(f"{self.device.name}/{own.name}")
+        self._host_port(switch, own.name, vlans.access if vlans is not None else None, own.addresses)
 
     def _without_bridge(self, base: Interface) -> None:
         """A bond or NIC that no bridge took in, used by the host itself or by what was put upon it."""
@@ -353,17 +389,20 @@ class _HostBuilder:
     def _uplink(self, switch: str, port: Interface, vlans: PortVlans | None) -> None:
         """The uplink that a bond or NIC is."""
         id = make_id(f"{switch}/{port.name}")
-        mode, carrying, members = "standby", None, [port]
+        mode, carrying, members, first = "standby", None, [port], ""
         if port.kind == "bond":
             mode, members = TEAMS[port.mode], self.device.under(port.name)
+            first = port.active if port.mode in REWRITING else port.first
             carrying = self._id(port.active) if mode == "standby" and port.active else None
-            if port.mode in ("broadcast", "balance-tlb", "balance-alb", "balance-rr"):
-                self.made.partial(switch, id, f"a team in mode {port.mode}, read as hashed")
+            if port.mode in BUNDLED:
+                self.made.bundles.append((switch, tuple(self._id(member.name) for member in members), id, port.mode))
+            elif port.mode in REWRITING:
+                self.made.partial(switch, id, f"a team in mode {port.mode}, which rewrites source addresses")
         self.made.put(
             Uplink(id=id, switch=switch, name=port.name[:80], mode=mode, carries=carrying, **self._words(port, vlans))
         )
         self.uplink_of[port.name] = id
-        for rank, member in enumerate(sorted(members, key=lambda i: (i.name != port.first, i.index))):
+        for rank, member in enumerate(sorted(members, key=lambda i: (i.name != first, i.index))):
             nic = self.made.by_id.get(self._id(member.name))
             if not isinstance(nic, Nic):
                 self.made.partial(
@@ -626,9 +665,20 @@ class _Cabling:
         for a, b in sorted(far.items()):
             if a < b:
                 self.made.put(Cable(id=make_id(f"cable:{a}--{b}"), a=a, b=b))
+        within = {end for cable in self.made.of(Cable) for end in (cable.a, cable.b)}
+        for switch, ends, about, mode in self.made.bundles:
+            if not self._one_lag([far.get(end, "") for end in ends]):
+                self.made.partial(switch, about, f"a team in mode {mode} without one LAG at its far end")
         for nic in self.made.of(Nic):
-            if nic.uplink and nic.id not in far:
+            if nic.uplink and nic.id not in far and nic.id not in within:
                 self.report.add("left out", nic.id, "no LLDP was heard on it: what is behind it stays open")
+
+    def _one_lag(self, ends: list[str]) -> bool:
+        """Whether these ports are one static bundle: a LAG's, or the NICs of a hashed team."""
+        records = [self.made.by_id.get(end) for end in ends]
+        bundles = {r.lag if isinstance(r, FabricPort) else r.uplink if isinstance(r, Nic) else None for r in records}
+        bundle = self.made.by_id.get(bundles.pop() or "") if len(bundles) == 1 else None
+        return (isinstance(bundle, Lag) and not bundle.lacp) or (isinstance(bundle, Uplink) and bundle.mode == "hashed")
 
     def _far_end(self, neighbour: Neighbour, place: str) -> str | None:
         device = _device_of(self.devices, neighbour)

@@ -123,6 +123,17 @@ class Device:
         on = (i for i in self.interfaces.values() if i.lower == lower and i.kind in ("vlan", "macvlan", "macvtap"))
         return sorted(on, key=lambda i: i.index)
 
+    def pair(self, interface: Interface) -> Interface | None:
+        """The other end of a veth pair, where it is in this device too."""
+        far = self.interfaces.get(interface.lower) if interface.kind == "veth" else None
+        return far if far is not None and far.kind == "veth" and far.lower == interface.name else None
+
+    def patched(self) -> list[tuple[Interface, Interface]]:
+        """The veth pairs both of whose ends are in bridges of this device, each once."""
+        bridges = {bridge.name for bridge in self.of_kind("bridge")}
+        found = [(one, two) for one in self.of_kind("veth") if (two := self.pair(one)) is not None]
+        return [(a, b) for a, b in found if {a.master, b.master} <= bridges and a.name < b.name]
+
     def of_kind(self, *kinds: str) -> list[Interface]:
         """The interfaces of some kinds, as the device numbers them."""
         return sorted((i for i in self.interfaces.values() if i.kind in kinds), key=lambda i: i.index)

@@ -16,6 +16,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from aptwire.forward.classes import UNTAGGED, Named, VidClasses, refine
+from aptwire.plan import vids
 from aptwire.plan.kinds import AssumedFabric, FabricPort, FabricSwitch, PortGroup, Uplink
 from aptwire.plan.ports import PASSES, PortWords, said
 from aptwire.plan.private import PrivatePart
@@ -30,7 +31,8 @@ class Behaviour:
 
     `words` the port's own; `defined` the VIDs that its switch defines (None: all); `dead`: nothing passes; `one_way`: frames leave and
     none comes in; `apart`: its switch has isolated ports; `push` the tags that it puts on and takes off, outermost first; `away` the
-    VIDs that others take off the same NICs before this port sees them.
+    VIDs that others take off the same NICs before this port sees them; `bared`: VIDs that its switch hands to the host untagged, before this
+    port of the host, on the VID `own`, sees the tag below.
     """
 
     words: PortWords
@@ -41,6 +43,8 @@ class Behaviour:
     apart: bool = False
     push: Stack = ()
     away: frozenset[int] = frozenset()
+    bared: frozenset[int] = frozenset()
+    own: int = 0
     partial: bool = False
 
 
@@ -49,7 +53,7 @@ class PortRule:
     """A port's behaviour; `number` tells equal rules from others, `text` says it in a few words.
 
     `private`: it may send in another context than it hears; `push` the tags that it puts on every frame, outermost first, and `within` what
-    the port does (`out`, `into`) with the frame below them; `single`: it drops frames with a second tag; `reflects`: frames may leave by the port that they came in by; `partial`: what it drops may pass all the same,
+    the port does (`out`, `into`) with the frame below them; `single`: it drops frames with a second tag; `reflects`: frames may leave by the port that they came in by; `bared`, `own`: as in `Behaviour`; `partial`: what it drops may pass all the same,
     since nobody said what else it carries.
     """
 
@@ -62,6 +66,8 @@ class PortRule:
     within: tuple[np.ndarray, np.ndarray] | None = None
     single: bool = False
     reflects: bool = False
+    bared: frozenset[int] = frozenset()
+    own: int = 0
     partial: bool = False
 
 
@@ -122,6 +128,8 @@ class RuleBook:
             within=within,
             single=words.admits == "untagged",
             reflects=words.reflects,
+            bared=behaviour.bared,
+            own=behaviour.own,
             partial=behaviour.partial,
         )
 
@@ -212,9 +220,18 @@ class RuleBook:
             return self.words(_on(vid, f"virtual function, VID {vid}"))
         return self.words(replace(PASSES, text="virtual function"))
 
-    def host_port(self, vid: int | None, apart: bool = False) -> PortRule:
-        """A host port: the hypervisor sits untagged on the switch's context."""
-        return self.words(_on(vid or 0, f"VID {vid}" if vid else "untagged"), apart)
+    def host_port(
+        self, vid: int | None, apart: bool = False, bared: str | None = None, tagged: bool = False
+    ) -> PortRule:
+        """A host port: the hypervisor sits untagged on the switch's context.
+
+        `bared`: the VIDs that the switch hands to the host untagged; `tagged`: what sits on it takes the VID off by itself, so that frames may
+        bear tags below it.
+        """
+        if vid is None:
+            return self.words(_on(0, "untagged"), apart)
+        words = PortWords(takes=str(vid), gives=str(vid), text=f"VID {vid}") if tagged else _on(vid, f"VID {vid}")
+        return self.rule(Behaviour(words, apart=apart, bared=vids.members(bared or "") - {vid}, own=vid))
 
     def uplink(
         self,
@@ -295,7 +312,10 @@ class RuleBook:
         """The tags with which a frame leaves a port; None: it doesn't.  An untagged exit takes one tag off, and the next one shows."""
         label = int((rule.out if rule.within is None else rule.within[0])[context])
         if label < 0:
-            return None
+            # The switch takes the outer tag off, and the host sorts by the one below (seen in the kernel).
+            if vid not in rule.bared or below[:1] != (rule.own,):
+                return None
+            return below[1:] if rule.out[self.classes.of[rule.own]] == UNTAGGED else below
         return (*rule.push, *below) if label == UNTAGGED else (*rule.push, vid, *below)
 
 

@@ -50,7 +50,7 @@ from aptwire.plan.kinds import (
     Uplink,
 )
 from aptwire.plan.plan import Plan
-from aptwire.plan.ports import PortWords, group_words, said, said_of
+from aptwire.plan.ports import group_words, said, said_of
 from aptwire.plan.private import PrivatePart, private_part
 from aptwire.plan.sharing import away, joining, nics_of, root, stack
 
@@ -424,10 +424,8 @@ class _Compiler:
         for uplink in joining(plan):
             port = plan.get("host_port", uplink.over)
             ends = (wiring.bridge_of[uplink.switch].number, wiring.bridge_of[port.switch].number)
-            apart, vid = self._apart(port.switch), str(port.vid or "")
-            # The upper switch's frames get the VID on their way through, and may bear tags below it.
-            tagged = PortWords(takes=vid, gives=vid, text=f"VID {port.vid}")
-            below = self.book.words(tagged, apart) if port.vid else self.book.host_port(None, apart)
+            bared = plan.get("virtual_switch", port.switch).host_untagged
+            below = self.book.host_port(port.vid, self._apart(port.switch), bared, tagged=True)
             rules = (self._uplink_rule(uplink), below)
             fabric.add(Link(f"{uplink.id}>{port.id}", ends, rules, ((uplink.id,), (port.id,)), None))
         for id in self._nics_with_functions():
@@ -662,7 +660,8 @@ class _Compiler:
             if u.over not in plan.of("host_port")
         ]
         nics = {uplink.id: nics_of(plan, uplink) for uplink in uplinks}
-        filters, apart = plan.get("virtual_switch", block.key).filters, self._apart(block.key)
+        switch = plan.get("virtual_switch", block.key)
+        filters, apart = switch.filters, self._apart(block.key)
         wireless = len(uplinks) == 1 and any(nic.wireless for nic in nics[uplinks[0].id])
         groups = sorted(plan.where("port_group", "switch", block.key), key=lambda g: g.id)
         orders = [g.id for g in groups if plan.where("group_order", "port_group", g.id)]
@@ -670,7 +669,8 @@ class _Compiler:
             block.teams.extend(self._team(uplink, bridge, nics[uplink.id], order) for uplink in uplinks)
         ports = sorted(plan.where("host_port", "switch", block.key), key=lambda p: p.id)
         for port in ports:
-            self._stand(block, port, self._at(bridge, self.book.host_port(port.vid, apart)), UNTAGGED, port.connected)
+            rule = self.book.host_port(port.vid, apart, switch.host_untagged)
+            self._stand(block, port, self._at(bridge, rule), UNTAGGED, port.connected)
         for group in groups:
             if group.mode == "overlay":
                 continue

@@ -27,15 +27,15 @@ from aptwire.plan.kinds import (
 
 @dataclass(frozen=True)
 class Port:
-    """Adapters that sit on alike ports of one block: `contexts` are those that their port lets in or out, `wide`: more than untagged
-    frames pass."""
+    """Adapters that sit on alike ports of one block: `contexts` are those that their port lets in or out, `wide` the adapters that aren't
+    meant to use just these."""
 
     bridge: int
     order: str
     rule: PortRule
     contexts: tuple[int, ...]
     adapters: tuple[str, ...]
-    wide: bool
+    wide: tuple[str, ...]
 
 
 def _ports(block: Block) -> list[Port]:
@@ -43,19 +43,22 @@ def _ports(block: Block) -> list[Port]:
     known: list[Port] | None = block.cache.get("could")
     if known is not None:
         return known
-    found: dict[tuple[int, str, int], tuple[PortRule, list[str]]] = {}
+    found: dict[tuple[int, str, int], tuple[PortRule, dict[str, set[int]]]] = {}
     owner = {place: adapter for adapter, places in block.several.items() for place in places}
     for stand in block.stands:
         if stand.rule is None or stand.vni or not stand.judged:
             continue
         key = (stand.bridge, stand.order, stand.rule.number)
-        _, adapters = found.setdefault(key, (stand.rule, []))
-        adapters.extend(owner.get(record, record) for record in stand.records)
+        _, meant = found.setdefault(key, (stand.rule, {}))
+        for record in stand.records:
+            own = meant.setdefault(owner.get(record, record), set())
+            if stand.context >= 0:
+                own.add(stand.context)
     made = []
-    for (bridge, order, _), (rule, adapters) in found.items():
+    for (bridge, order, _), (rule, meant) in found.items():
         taken = set(rule.into[rule.into >= 0].tolist()) | set(np.flatnonzero(rule.out > 0).tolist())
-        wide = len(taken) > 1 or bool(rule.into[0] < 0)
-        made.append(Port(bridge, order, rule, tuple(sorted(taken)), tuple(dict.fromkeys(adapters)), wide))
+        wide = tuple(adapter for adapter, own in meant.items() if own != taken)
+        made.append(Port(bridge, order, rule, tuple(sorted(taken)), tuple(meant), wide))
     block.cache["could"] = made
     return made
 
@@ -96,7 +99,7 @@ class Could:
             if not port.wide:
                 continue
             reached = frozenset().union(*(self._from(port.bridge, port.order, c) for c in port.contexts))
-            for adapter in port.adapters if reached else ():
+            for adapter in port.wide if reached else ():
                 if adapter in self.plan.of("adapter"):
                     beyond = reached - self._meant(adapter)
                     if beyond:
@@ -237,8 +240,8 @@ def exactly(judgement: Judgement, adapter: str) -> dict[str, list[str]]:
     if seat is None or seat.vni:
         return {}
     mine = {place.record for place in wiring.places_of(adapter)}
-    own = [(wiring.classes.vid(place.label),) if place.label else () for place in wiring.places_of(adapter)]
-    met = {record for tags in own for record in _takers(judgement, frames, adapter, tags)}
+    meant = [(wiring.classes.vid(place.label),) if place.label else () for place in wiring.places_of(adapter)]
+    met = {record for tags in meant for record in _takers(judgement, frames, adapter, tags)}
     single = [wiring.classes.vid(n) for n in range(1, wiring.classes.used) if wiring.classes.members[n]]
     taken = [vid for vid in single if frames.takes(adapter, vid)]
     popped = {vid for rule in wiring.book.rules for vid in taken if rule.out[wiring.classes.of[vid]] == 0}
@@ -250,7 +253,7 @@ def exactly(judgement: Judgement, adapter: str) -> dict[str, list[str]]:
     for tags in stacks:
         takers = set(_takers(judgement, frames, adapter, tags))
         own = ".".join(map(str, tags))
-        reached = {own: takers}
+        reached: dict[str, set[str]] = {own: takers}
         for tunnel, ends in inside.items():
             beyond = (ends[over] for over in sorted(takers & ends.keys()))
             reached[f"{own} {tunnel}".strip()] = set().union(*beyond)

@@ -181,19 +181,20 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
         facts.fastest = sum(max((speed or 0 for speed in known), default=0) for known in speeds)
     limit = facts.fastest * 1000
     facts.limited = tuple(g for g in groups if limit and g.send_rate is not None and g.send_rate > limit)
-    if all(port.vid is not None for port in ports):
-        heard = (plan.where("adapter", "port_group", g.id) for g in host_hears(plan, switch))
-        facts.answered = tuple(adapter.id for adapters in heard for adapter in adapters)
+    heard = (plan.where("adapter", "port_group", g.id) for g in host_hears(plan, switch))
+    facts.answered = tuple(adapter.id for adapters in heard for adapter in adapters)
     return facts
 
 
 def host_hears(plan: Plan, switch: VirtualSwitch) -> list[PortGroup]:
     """The port groups of which the host itself hears the untagged frames, on its bridge (RFC 1122 section 3.3.4.2: it may answer there
-    for any of its addresses)."""
+    for any of its addresses), having no port on their VLAN."""
     if not switch.answers:
         return []
-    groups = plan.where("port_group", "switch", switch.id)
-    return [g for g in groups if g.mode != "overlay" and (g.mode == "untagged" or not switch.filters)]
+    sat = {port.vid for port in plan.where("host_port", "switch", switch.id)}
+    heard = (vids.members(switch.host_untagged or "") | {0}) - {vid or 0 for vid in sat}
+    groups = [g for g in plan.where("port_group", "switch", switch.id) if g.mode not in ("overlay", "private")]
+    return [g for g in groups if (said(g).pvid if switch.filters else 0) in heard]
 
 
 def _carriers(wiring: Wiring, teams: Iterable[Team]) -> Iterator[tuple[Uplink, frozenset[str]]]:

@@ -153,6 +153,7 @@ class VirtualSwitch(Record):
     answers: bool = f.flag(
         True, help="false: the host itself is known not to answer on it, whatever its addresses elsewhere"
     )
+    host_untagged: str | None = f.vid_set(help="VIDs of which the host itself gets the frames untagged; absent: none")
     partial: bool = f.flag(
         False, help="true: it has a port that the plan doesn't hold, and what is behind that is open"
     )

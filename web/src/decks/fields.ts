@@ -108,7 +108,7 @@ export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
     case "host":
       return [text("name", "Name"), text("site", "Site")];
     case "virtual_switch":
-      return [text("name", "Name"), { ...mtu, more: false }, choice("limits", "Can limit", [["both", "both ways"], ["sending", "what adapters send"], ["receiving", "what they receive"], ["none", "nothing"]]), flag("filters", "Filters tags", true, { more: true }), flag("answers", "The host answers", true, { more: true }), flag("partial", "Known in part", false, { more: true })];
+      return [text("name", "Name"), { ...mtu, more: false }, choice("limits", "Can limit", [["both", "both ways"], ["sending", "what adapters send"], ["receiving", "what they receive"], ["none", "nothing"]]), flag("filters", "Filters tags", true, { more: true }), flag("answers", "The host answers", true, { more: true }), { name: "host_untagged", label: "The host hears untagged", kind: "vids", hint: "none", more: true, when: (d) => d.filters !== false }, flag("partial", "Known in part", false, { more: true })];
     case "uplink": {
       const host = book.get("virtual_switch", String(record?.switch ?? ""))?.host ?? "";
       const beside = book.of("virtual_switch", "host", host).filter((s) => s.id !== record?.switch);
