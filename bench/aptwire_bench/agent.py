@@ -391,6 +391,12 @@ class Job:
             with open("/proc/sys/net/ipv4/ip_forward", "w") as file:
                 file.write("1")
             self.kernel.leave()
+        for space in (space for scene in self.scenes for space in scene.get("strict", ())):
+            # What comes in by another interface than answers go out by is nobody's there (RFC 3704 section 2.2).
+            self.kernel.enter(space)
+            with open("/proc/sys/net/ipv4/conf/all/rp_filter", "w") as file:
+                file.write("1")
+            self.kernel.leave()
         for number, (scene, space) in enumerate((s, p) for s in self.scenes for p in s["spaces"]):
             for tool in ("ip", "bridge", "tc"):
                 self.kernel.tell(tool, scene["inside"][space][tool], space)
@@ -650,6 +656,7 @@ class Job:
                     ("ip-addr.json", "ip -details -json addr show"),
                     ("bridge-vlan.json", "bridge -json vlan show"),
                     ("bridge-link.json", "bridge -details -json link show"),
+                    ("bridge-fdb.json", "bridge -json fdb show"),
                 )
             }
         finally:

@@ -44,6 +44,7 @@ class Fleet:
     bridges: list[tuple[str, str]] = field(default_factory=list)
     beside: dict[tuple[str, str], tuple[str, str]] = field(default_factory=dict)
     teams: list[tuple[str, str]] = field(default_factory=list)
+    bases: dict[str, str] = field(default_factory=dict)
 
     def space(self, device: str) -> str:
         """The namespace of a device, made when it is new."""
@@ -109,15 +110,18 @@ class Fleet:
             made[dice.choice(list(made))] = "pvid"
         return made
 
-    def tap(self, host: str, bridge: str, filters: bool) -> None:
-        """A guest's adapter in a bridge: its far end is in a namespace of its own."""
+    def tap(self, host: str, bridge: str, filters: bool, plain: bool = False) -> None:
+        """A guest's adapter in a bridge: its far end is in a namespace of its own.  `plain`: without a flag of its own."""
         name = f"t{len(self.ears)}"
         ear_space = self.space(f"{host}e")
         mac = f"02:77:{len(self.ears):02x}:00:00:01"
         self.wires.append(f"link add {name} netns {self.space(host)} type veth peer name g{name} netns {ear_space}")
         self.ip[ear_space].append(f"link set g{name} address {mac} up")
         self.ip[self.space(host)].append(f"link set {name} up")
-        self.join(host, name, bridge, filters, "guest")
+        if plain:
+            self.ip[self.space(host)].append(f"link set {name} master {bridge}")
+        else:
+            self.join(host, name, bridge, filters, "guest")
         self.listen(host, name, ear_space, f"g{name}", mac)
 
     def listen(self, host: str, name: str, space: str, device: str, mac: str, own: bool = False) -> None:
@@ -156,7 +160,37 @@ def make(seed: int, name: str = "") -> Fleet:
         fleet.add_bridge(rack, "fabric0", not open_racks[rack])
     for n in range(dice.randint(1, 3)):
         _host(fleet, f"h{n}", racks, island if n == 0 else [], open_racks)
+    if len(fleet.bases) > 1 and fleet.more.random() < 0.4:
+        _tunnels(fleet)
     return fleet
+
+
+def _tunnels(fleet: Fleet) -> None:
+    """A mesh of tunnels between all hosts, each in a bridge with guests; on a VLAN that no other interface of theirs takes."""
+    lines = [line for host in fleet.bases for line in fleet.ip[fleet.space(host)]]
+    free = [vid for vid in fleet.vids if not any(line.endswith(f"type vlan id {vid}") for line in lines)]
+    if not free:
+        return
+    vid, kind = fleet.more.choice(free), fleet.more.choice(["vxlan", "vxlan", "geneve"])
+    address = {host: f"10.67.0.{n}" for n, host in enumerate(fleet.bases, 1)}
+    if kind == "geneve" and len(address) > 2:
+        kind = "vxlan"
+    for host, base in fleet.bases.items():
+        space = fleet.space(host)
+        # An address of its own, lest its bridge takes what comes untagged as the host's.
+        others = [own for other, own in address.items() if other != host]
+        fleet.ip[space] += [
+            f"link add link {base} name tu address 02:7c:0{host[1:]}:00:00:01 type vlan id {vid}",
+            f"addr add {address[host]}/24 dev tu",
+            "link set tu up",
+        ]
+        how = f"local {address[host]} dstport 4789" if kind == "vxlan" else f"remote {others[0]} dstport 6081"
+        fleet.ip[space].append(f"link add vx type {kind} id 7001 {how}")
+        fleet.bridge[space] += [f"fdb append 00:00:00:00:00:00 dev vx dst {own}" for own in others if kind == "vxlan"]
+        fleet.add_bridge(host, "ov", False)
+        fleet.ip[space] += ["link set vx master ov", "link set vx up"]
+        for _ in range(fleet.more.randint(1, 2)):
+            fleet.tap(host, "ov", False, plain=True)
 
 
 def _team(fleet: Fleet, device: str, name: str, mode: str, members: list[str]) -> None:
@@ -207,6 +241,9 @@ def _host(fleet: Fleet, host: str, racks: list[str], island: list[str], open_rac
     else:
         r, port = fleet.beside[host, base]
         fleet.join(r, port, "fabric0", not open_racks[r], dice.choice(["trunk", "trunk", "access"]))
+    # Where a failover opens a way, a host sends then what it kept while it had none.
+    if mode != "active-backup":
+        fleet.bases[host] = base
     design = dice.choice(["filter", "filter", "flat", "shares", "shares", "macvlan"])
     if design in ("filter", "flat"):
         filters = design == "filter"
@@ -331,7 +368,7 @@ def job_of(fleets: list[Fleet]) -> dict[str, Any]:
         inside = {s: {"ip": fleet.ip[s], "bridge": fleet.bridge[s], "tc": []} for s in fleet.spaces}
         ears = [[ear.space, ear.device] for ear in fleet.ears]
         scene = {"spaces": fleet.spaces, "wires": fleet.wires, "inside": inside, "routers": [], "ears": ears}
-        scenes.append({**scene, "trees": [], "lacp": fleet.lacp, "bridges": fleet.bridges})
+        scenes.append({**scene, "strict": fleet.spaces, "trees": [], "lacp": fleet.lacp, "bridges": fleet.bridges})
     for n in range(1 + max(len(fleet.teams) for fleet in fleets)):
         down = [fleet.teams[n - 1] for fleet in fleets if 0 < n <= len(fleet.teams)]
         asks, first, number = [], 0, 0

@@ -9,11 +9,13 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any
 
 from aptwire.formats.lldp import Neighbour
+from aptwire.formats.making import Records, Report
 from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans
+from aptwire.formats.tunnels import read_tunnels
 from aptwire.plan import vids
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
@@ -28,7 +30,6 @@ from aptwire.plan.kinds import (
     Lag,
     Nic,
     PortGroup,
-    Record,
     Segment,
     Uplink,
     VirtualSwitch,
@@ -54,33 +55,9 @@ SPELLED_OUT = 64
 Heard = Mapping[tuple[str, str], list[Neighbour]]
 
 
-@dataclass(frozen=True)
-class Note:
-    """A line of the report: `what` is read, proposed, left out, or differs; `about` names the device or record."""
-
-    what: str
-    about: str
-    text: str
-
-    def to_json(self) -> dict[str, str]:
-        """The line for a program."""
-        return {"what": self.what, "about": self.about, "text": self.text}
-
-
-@dataclass
-class Report:
-    """What was read, what was proposed, what was left out and why."""
-
-    notes: list[Note] = field(default_factory=list)
-
-    def add(self, what: str, about: str, text: str) -> None:
-        """One line more."""
-        self.notes.append(Note(what, about, text))
-
-
 def build_plan(name: str, devices: Mapping[str, Device], heard: Heard, report: Report) -> Plan:
     """A plan of devices and of what their ports heard of their neighbours; PlanError where two of them contradict each other."""
-    made = _Records(name, report)
+    made = Records(name, report)
     named = {_device_of(devices, neighbour) for found in heard.values() for neighbour in found}
     for device_name, device in sorted(devices.items()):
         guests = [i for i in device.of_kind("tun", "macvtap") if i.master or i.kind == "macvtap"]
@@ -91,6 +68,7 @@ def build_plan(name: str, devices: Mapping[str, Device], heard: Heard, report: R
         else:
             _HostBuilder(made, device, heard).build()
     _Cabling(made, devices, heard).build()
+    read_tunnels(made, devices)
     _propose(made)
     return made.plan()
 
@@ -102,54 +80,6 @@ def _device_of(devices: Mapping[str, Device], neighbour: Neighbour) -> str | Non
         if neighbour.chassis_is_mac and any(i.mac == neighbour.chassis for i in device.interfaces.values()):
             return device.name
     return None
-
-
-class _Records:
-    """The records made so far, by id.
-
-    `bundles` are teams that need one LAG at their far end: the switch, their NICs or ports, the record to speak of, and the mode.
-    """
-
-    def __init__(self, name: str, report: Report) -> None:
-        self.name = name
-        self.report = report
-        self.by_id: dict[str, Record] = {}
-        self.guests: set[str] = set()
-        self.seen: set[int] = set()
-        self.vlan_names: dict[int, str] = {}
-        self.fabric_of: dict[str, str] = {}
-        self.bundles: list[tuple[str, tuple[str, ...], str, str]] = []
-
-    def put(self, record: Record) -> str:
-        if record.id in self.by_id:
-            raise PlanError([Problem(f"two things would be called {record.id}", place=self.name)])
-        self.by_id[record.id] = record
-        return record.id
-
-    def change(self, id: str, **values: Any) -> None:
-        self.by_id[id] = replace(self.by_id[id], **values)
-
-    def partial(self, switch: str, about: str, text: str) -> None:
-        """Something at a switch that no record holds."""
-        self.change(switch, partial=True)
-        self.report.add("left out", about, f"{text}; what depends on it stays unproven")
-
-    def patch(self, device: Device) -> None:
-        """The pairs between bridges of one device are cables."""
-        for one, two in device.patched():
-            a, b = (make_id(f"{device.name}/{end.name}") for end in (one, two))
-            if a in self.by_id and b in self.by_id:
-                self.put(Cable(id=make_id(f"cable:{a}--{b}"), a=a, b=b))
-                self.report.add("read", a, f"a pair that joins {one.master} and {two.master}: read as a cable")
-
-    def of(self, cls: type[Any]) -> list[Any]:
-        return [record for record in self.by_id.values() if isinstance(record, cls)]
-
-    def plan(self) -> Plan:
-        records: dict[str, dict[str, Record]] = {}
-        for record in self.by_id.values():
-            records.setdefault(record.kind, {})[record.id] = record
-        return Plan(self.name, records)
 
 
 def _port_words(vlans: PortVlans) -> dict[str, Any]:
@@ -172,7 +102,7 @@ def _standard_words(vlans: PortVlans) -> dict[str, Any]:
 class _FabricBuilder:
     """A fabric switch with its ports; a device with several bridges is as many switches."""
 
-    def __init__(self, made: _Records, device: Device) -> None:
+    def __init__(self, made: Records, device: Device) -> None:
         self.made, self.device, self.report = made, device, made.report
 
     def build(self) -> None:
@@ -243,7 +173,7 @@ class _FabricBuilder:
 class _HostBuilder:
     """A host: its NICs, its bridges as virtual switches, what hangs on them, and the host's own interfaces."""
 
-    def __init__(self, made: _Records, device: Device, heard: Heard) -> None:
+    def __init__(self, made: Records, device: Device, heard: Heard) -> None:
         self.made, self.device, self.heard, self.report = made, device, heard, made.report
         self.host = make_id(device.name)
         self.uplink_of: dict[str, str] = {}
@@ -352,9 +282,8 @@ class _HostBuilder:
         elif port.kind == "veth":
             self._veth(switch, port, vlans, about)
         elif port.kind in ("vxlan", "geneve") and port.tunnel is not None:
-            self.made.partial(
-                switch, about, f"a {port.kind} tunnel with VNI {port.tunnel.vni}: its far ends weren’t given"
-            )
+            # Whether it is an overlay is known once all devices are.
+            return
         else:
             self.made.partial(switch, about, f"a port of {bridge.name} of kind {port.kind}")
 
@@ -478,7 +407,8 @@ class _HostBuilder:
             return
         below = self.made.by_id[uplink]
         assert isinstance(below, Uplink)
-        if bridge is None and not upon and not base.master and not below.over:
+        beside = any(i.kind in ("macvlan", "macvtap") for i in self.device.over(base.name))
+        if bridge is None and not upon and not base.master and not below.over and not beside:
             # Nobody but the host is there: a port on its VID says it all.
             self.made.seen.add(vlan.tag)
             self._host_port(below.switch, vlan.name, vlan.tag, vlan.addresses)
@@ -635,7 +565,7 @@ class _HostBuilder:
 class _Cabling:
     """The cables, by what the ports hear of their neighbours."""
 
-    def __init__(self, made: _Records, devices: Mapping[str, Device], heard: Heard) -> None:
+    def __init__(self, made: Records, devices: Mapping[str, Device], heard: Heard) -> None:
         self.made, self.devices, self.heard, self.report = made, devices, heard, made.report
 
     def build(self) -> None:
@@ -747,7 +677,7 @@ class _Cabling:
         return id
 
 
-def _propose(made: _Records) -> None:
+def _propose(made: Records) -> None:
     """Intent, which no device says: a segment for each VID, and who belongs there."""
     landing = _Landing(made)
     subnets: dict[int, set[str]] = {}
@@ -781,7 +711,7 @@ def _propose(made: _Records) -> None:
 class _Landing:
     """On which VID frames get into the fabric."""
 
-    def __init__(self, made: _Records) -> None:
+    def __init__(self, made: Records) -> None:
         self.made = made
         self.far: dict[str, str] = {}
         for cable in made.of(Cable):

@@ -11,8 +11,9 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from aptwire.formats import lldp, pcap
-from aptwire.formats.building import Report, build_plan
-from aptwire.formats.linux import ADDR, LINK, PORTS, VLAN, read_device
+from aptwire.formats.building import build_plan
+from aptwire.formats.linux import FILES, LINK, read_device
+from aptwire.formats.making import Report
 from aptwire.formats.observed import Device
 from aptwire.plan.checks import check_plan
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -61,7 +62,7 @@ def _sort_files(
     for path, raw in sorted(files.items()):
         folder, base = posixpath.split(posixpath.normpath(path.replace("\\", "/")))
         device = posixpath.basename(folder)
-        if device and base in (LINK, ADDR, VLAN, PORTS):
+        if device and base in FILES:
             if base in devices.setdefault(device, {}):
                 raise PlanError([Problem(f"a second {base} for the device {device}", place=path)])
             devices[device][base] = raw

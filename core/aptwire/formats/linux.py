@@ -1,9 +1,10 @@
-"""What a Linux device says of itself: `ip -details -json link/addr show` and `bridge -json vlan show`."""
+"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`."""
 
 from __future__ import annotations
 
 import ipaddress
 from collections.abc import Mapping
+from dataclasses import replace
 
 from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans, Tunnel
 from aptwire.formats.shape import Shape, shapes
@@ -12,7 +13,15 @@ from aptwire.plan.file import read_json
 from aptwire.plan.plan import PlanError, Problem
 
 LARGEST_FILE = 64 * 1024 * 1024
-LINK, ADDR, VLAN, PORTS = "ip-link.json", "ip-addr.json", "bridge-vlan.json", "bridge-link.json"
+LINK, ADDR, VLAN, PORTS, FDB = FILES = (
+    "ip-link.json",
+    "ip-addr.json",
+    "bridge-vlan.json",
+    "bridge-link.json",
+    "bridge-fdb.json",
+)
+ALL_ZEROS = "00:00:00:00:00:00"
+"""Whom a tunnel's entry for this address names gets what it floods."""
 
 
 def read_device(name: str, files: Mapping[str, bytes]) -> Device:
@@ -42,6 +51,11 @@ def read_device(name: str, files: Mapping[str, bytes]) -> Device:
         port_vlans[shape.text("ifname", None)] = _vlans(shape)
     for shape in load(PORTS):
         _port_settings(shape, interfaces.get(shape.text("ifname", None)))
+    for shape in load(FDB):
+        owner = interfaces.get(shape.text("ifname", None))
+        if owner is not None and owner.tunnel is not None and shape.text("mac") == ALL_ZEROS and shape.text("dst"):
+            odd = owner.tunnel.odd or "vni" in shape.data or "port" in shape.data
+            owner.tunnel = replace(owner.tunnel, flood=(*owner.tunnel.flood, _bare(shape, "dst")), odd=odd)
     unread = () if VLAN in files else tuple(b.name for b in interfaces.values() if b.kind == "bridge" and b.filters)
     return Device(name, interfaces, port_vlans, unread)
 
@@ -97,7 +111,9 @@ def _interface(shape: Shape) -> Interface:
     elif kind in ("vxlan", "geneve"):
         remote = _word(info, "remote") or _word(info, "remote6") or _word(info, "group") or _word(info, "group6")
         local = _word(info, "local") or _word(info, "local6")
-        made.tunnel = Tunnel(info.whole("id"), kind, local, remote, info.whole("port"))
+        made.tunnel = Tunnel(
+            info.whole("id"), kind, local, (_bare(info, "", remote),) if remote else (), info.whole("port")
+        )
     if linkinfo.text("info_slave_kind") == "bridge":
         # The kernel's words here are those of `bridge link`, but for two names; a state may be a number there.
         renamed = {
@@ -121,6 +137,15 @@ def _address(entry: Shape) -> str:
         return str(ipaddress.ip_interface(text))
     except ValueError:
         entry.refuse("local", f"“{text[:60]}” is no address")
+
+
+def _bare(shape: Shape, field: str, text: str = "") -> str:
+    """An address without a prefix length."""
+    text = text or shape.text(field)
+    try:
+        return str(ipaddress.ip_address(text))
+    except ValueError:
+        shape.refuse(field or "remote", f"“{text[:60]}” is no address")
 
 
 def _vlans(shape: Shape) -> PortVlans:

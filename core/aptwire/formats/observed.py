@@ -65,13 +65,15 @@ class BridgePort:
 
 @dataclass(frozen=True)
 class Tunnel:
-    """A tunnel interface: its VNI, the address at this end, whom it sends to, and its UDP port."""
+    """A tunnel interface: its VNI, the address at this end, to whom it floods (addresses, or a multicast group), its UDP port, and `odd`:
+    some of that goes to another port or VNI."""
 
     vni: int
     encapsulation: str
     local: str = ""
-    remote: str = ""
+    flood: tuple[str, ...] = ()
     udp: int = 0
+    odd: bool = False
 
 
 @dataclass

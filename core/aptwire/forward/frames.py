@@ -38,7 +38,7 @@ class Seat:
 
     `overhears`: it takes frames that are not for it; `forges`: it may send from foreign addresses; `serves`, `advertises`: it
     may answer DHCP, send router advertisements.  `size` is the largest IP packet that it sends and takes, 0 where nothing says; in
-    an overlay one that fits with its header through `over`, the host port that carries it.
+    an overlay one that fits with its header through `over`, the host port that carries it; `passes`: tags within it pass unseen.
     """
 
     id: str
@@ -54,6 +54,7 @@ class Seat:
     advertises: bool = True
     size: int = 0
     over: str = ""
+    passes: bool = False
 
     @property
     def guards(self) -> tuple[bool, bool, bool, bool]:
@@ -102,6 +103,11 @@ def _room(plan: Plan, host_port: str) -> int:
     return outer - header(plan, host_port) if outer else 0
 
 
+def _unfiltered(plan: Plan, adapter: Adapter) -> bool:
+    group = plan.get("port_group", adapter.port_group)
+    return not plan.get("virtual_switch", group.switch).filters
+
+
 def seats(wiring: Wiring) -> list[Seat]:
     """Every seat of a plan, by id; adapters in no port group have none."""
     plan = wiring.plan
@@ -136,6 +142,7 @@ def seats(wiring: Wiring) -> list[Seat]:
                     advertises=advertises,
                     size=least(size_of(plan, plan.find(id)), _room(plan, stand.over) if stand.over else 0),
                     over=stand.over,
+                    passes=bool(stand.vni) and adapter is not None and _unfiltered(plan, adapter),
                 )
     return [found[id] for id in sorted(found)]
 
@@ -153,6 +160,7 @@ class Frames:
         for seat in self.seats.values():
             self._at.setdefault(seat.bridge, []).append(seat)
         self._floods: dict[tuple[int, Stop, str, int], list[tuple[Seat, Stack, bool]]] = {}
+        self._resolved: dict[tuple[str, str], bool] = {}
         self._routed: dict[tuple[int, str, int], list[Seat]] = {}
         self._mirrors = [(m.source, m.target, m.direction) for m in wiring.plan.all(Mirror)]
 
@@ -213,7 +221,8 @@ class Frames:
     def _start(self, seat: Seat, tags: Stack) -> Stop | None:
         """Where a frame with these tags begins; None where the seat's port drops it."""
         if seat.vni:
-            context = seat.hears[0] if not any(tags) and seat.hears else -1
+            inside = seat.passes or not any(tags)
+            context = seat.hears[0] if inside and seat.hears else -1
             return Stop(seat.bridge, context, self.wiring.classes.vid(context), (), None) if context >= 0 else None
         if any(self.wiring.classes.of[vid] < 0 for vid in tags):
             return None
@@ -238,10 +247,24 @@ class Frames:
         found: set[tuple[str, Stack]] = set()
         for other, out, begins in self._flood(roads or self.roads, start, seat.order, seat.vni):
             if other is not seat or not begins or seat.rule.reflects:
-                found.add((other.id, out))
+                if not seat.vni or self._resolves(seat.over, other.over):
+                    found.add((other.id, out))
         if seat.over in self.wiring.ways_out:
             found.update((other.id, ()) for other in self._over_router(roads or self.roads, seat.over, seat.vni))
+        if seat.vni and any(tags):
+            # What a tunnel carries is nobody's business on its way.
+            return frozenset((id, tags) for id, _ in found if self.seats[id].passes)
         return frozenset(found)
+
+    def _resolves(self, near: str, far: str) -> bool:
+        """Whether two host ports that carry an overlay hear each other: an answer must come back before anything is sent (RFC 826)."""
+        if near == far:
+            return True
+        key = min(near, far), max(near, far)
+        if key not in self._resolved:
+            ways = [{id for id, tag in self.reached(one, None) if tag is None} for one in key]
+            self._resolved[key] = key[1] in ways[0] and key[0] in ways[1]
+        return self._resolved[key]
 
     def _over_router(self, roads: Roads, over: str, vni: int) -> list[Seat]:
         """The seats of an overlay whose host ports are reached over a router, there and back."""

@@ -55,5 +55,11 @@ def joining(plan: Plan) -> Iterator[Uplink]:
 
 
 def away(plan: Plan, uplink: Uplink) -> frozenset[int]:
-    """The VIDs that shares of an uplink take off it before its own switch sees them."""
-    return frozenset(u.vid for u in plan.where("uplink", "over", uplink.id) if u.vid)
+    """The VIDs that shares of the same NICs take off them before an uplink's own switch sees them; one without a tag of its own comes after
+    those beside it."""
+    near = (
+        [uplink, plan.get("uplink", uplink.over)]
+        if uplink.vid is None and uplink.over in plan.of("uplink")
+        else [uplink]
+    )
+    return frozenset(u.vid for own in near for u in plan.where("uplink", "over", own.id) if u.vid)
