@@ -9,6 +9,7 @@ import unittest
 
 from aptwire.formats import lldp, pcap
 from aptwire.formats.hosts import read_hosts
+from aptwire.forward.hearing import hears
 from aptwire.judge.findings import everything
 from aptwire.judge.verdicts import judge
 from aptwire.plan.plan import Plan, PlanError
@@ -223,6 +224,61 @@ class OtherHostsTest(unittest.TestCase):
         _, report = read(**{"ip-link.json": links(bridge("br0"), overlay)})
         self.assertTrue(any(line.startswith("left out heron/vx7") and "vxlan" in line for line in report))
 
+    def test_tunnels_that_are_a_full_mesh_are_an_overlay(self) -> None:
+        plan, report = tunnels()
+        self.assertEqual(
+            [(g.mode, g.vni, g.over) for g in plan.all("port_group")],
+            [("overlay", 7001, f"{h}/br1/port/br1") for h in "ab"],
+        )
+        self.assertEqual({a.belongs for a in plan.all("adapter")}, {"segment:vni-7001"})
+        self.assertFalse([line for line in report if "stays unproven" in line])
+        self.assertEqual(hears(plan, asked=["a/t|42"])["a/t|42"], ["b/t|42"], "what the bridges don't filter passes")
+        # The same by flood lists alone, the last resort of many; and by a multicast group.
+        flooded = [{"mac": "00:00:00:00:00:00", "ifname": "vx", "dst": "10.67.0.2"}]
+        for changes in ({"remote": None, "fdb": flooded}, {"remote": None, "group": "239.1.1.1"}, {"local": None}):
+            far = {"remote": None, "group": "239.1.1.1"} if "group" in changes else {}
+            plan, report = tunnels(changes, far)
+            self.assertEqual(len(plan.where("port_group", "mode", "overlay")), 2, (changes, report))
+
+    def test_tunnels_that_are_less_leave_their_switches_known_in_part(self) -> None:
+        reasons: list[tuple[dict[str, object], str]] = [
+            ({"port": 8472}, "its ends differ in encapsulation or UDP port"),
+            ({"remote": "10.67.0.3"}, "10.67.0.3 isn’t part of the plan"),
+            ({"remote": "10.67.0.1"}, "10.67.0.1 floods nothing to 10.67.0.2"),
+            ({"remote": None}, "to whom it floods isn’t known"),
+            ({"local": "10.67.0.9"}, "which host port carries it isn’t known"),
+            ({"group": "239.1.1.1", "remote": None}, "its ends flood to different groups"),
+            (
+                {"fdb": [{"mac": "00:00:00:00:00:00", "ifname": "vx", "dst": "10.67.0.2", "vni": 5}]},
+                "a port or VNI of its own",
+            ),
+            ({"filters": 1}, "its bridge filters VLANs"),
+        ]
+        for changes, reason in reasons:
+            plan, report = tunnels(changes)
+            self.assertTrue(any(reason in line for line in report), (changes, report))
+            self.assertFalse(plan.where("port_group", "mode", "overlay"))
+            self.assertTrue(plan.get("virtual_switch", "a/br0").partial)
+        with self.assertRaisesRegex(PlanError, "a/bridge-fdb.json.*“nowhere” is no address"):
+            tunnels({"fdb": [{"mac": "00:00:00:00:00:00", "ifname": "vx", "dst": "nowhere"}]})
+
+    def test_pairs_of_interfaces_within_a_host(self) -> None:
+        """Between two bridges they are a cable; with the host at the other end, its port."""
+        pairs = [
+            {"ifname": n, "link": far, "master": master, "linkinfo": {"info_kind": "veth"}}
+            for n, far, master in (("p0", "p1", "br0"), ("p1", "p0", "br1"), ("q0", "q1", "br1"), ("q1", "q0", ""))
+        ]
+        taps = [tap("t0", "br0", "g0"), tap("t1", "br1", "g1")]
+        addresses = json.dumps(
+            [{"ifname": "q1", "addr_info": [{"local": "10.64.7.1", "prefixlen": 24, "scope": "global"}]}]
+        ).encode()
+        plan, report = read(
+            **{"ip-link.json": links(bridge("br0"), bridge("br1"), *pairs, *taps), "ip-addr.json": addresses}
+        )
+        self.assertFalse([line for line in report if "stays unproven" in line])
+        self.assertEqual(hears(plan)["heron/t0|"], ["heron/t1|"])
+        self.assertEqual([(p.switch, p.addresses) for p in plan.all("host_port")], [("heron/br1", ("10.64.7.1/24",))])
+
     def test_a_neighbour_that_says_goodbye_or_names_no_vlans_leaves_the_cable_open(self) -> None:
         eth0 = links({"ifname": "eth0", "master": "br0"}, bridge("br0"))
         goodbye = capture(frame(*MANDATORY), frame(MANDATORY[0], MANDATORY[1], (3, b"\x00\x00")))
@@ -238,6 +294,27 @@ class OtherHostsTest(unittest.TestCase):
         plan, report = read(**{"ip-link.json": links({"ifname": "eth0"}), "eth0.lldp.pcap": raw})
         self.assertFalse(plan.of("cable"))
         self.assertTrue(any("several neighbours" in line for line in report), report)
+
+
+def tunnels(changes: dict[str, object] | None = None, far: dict[str, object] | None = None) -> tuple[Plan, list[str]]:
+    """Hosts a and b, each with a tap in a bridge with a tunnel to the other's address; a's state has some changes, b's others."""
+    files: dict[str, bytes] = {}
+    for n, (host, own) in enumerate((("a", changes), ("b", far)), 1):
+        said = {"local": f"10.67.0.{n}", "remote": f"10.67.0.{3 - n}", "port": 4789, "id": 7001, **(own or {})}
+        table, filters = said.pop("fdb", []), said.pop("filters", 0)
+        info = {key: value for key, value in said.items() if value is not None}
+        tunnel = {"ifname": "vx", "master": "br0", "linkinfo": {"info_kind": "vxlan", "info_data": info}}
+        address = {"ifname": "br1", "addr_info": [{"local": f"10.67.0.{n}", "prefixlen": 24, "scope": "global"}]}
+        nic = {"ifname": "e0", "master": "br1"}
+        files[f"{host}/ip-link.json"] = links(
+            bridge("br0", filters), bridge("br1"), nic, tunnel, tap("t", "br0", f"guest-{host}")
+        )
+        files[f"{host}/ip-addr.json"] = json.dumps([address]).encode()
+        files[f"{host}/bridge-fdb.json"] = json.dumps(table).encode()
+        files[f"{host}/e0.lldp.pcap"] = capture(frame((1, b"\x07rack"), (2, f"\x05p{n}".encode()), (3, b"\x00\x78")))
+    files["rack/ip-link.json"] = links(bridge("sw"), *({"ifname": f"p{n}", "master": "sw"} for n in (1, 2)))
+    plan, report = read_hosts(files, "test")
+    return plan, [f"{n.what} {n.about}: {n.text}" for n in report.notes]
 
 
 def bond(name: str, mode: str, **info: object) -> dict:

@@ -246,9 +246,9 @@ class Frames:
             return frozenset()
         found: set[tuple[str, Stack]] = set()
         for other, out, begins in self._flood(roads or self.roads, start, seat.order, seat.vni):
-            if other is not seat or not begins or seat.rule.reflects:
-                if not seat.vni or self._resolves(seat.over, other.over):
-                    found.add((other.id, out))
+            elsewhere = other is not seat or not begins or seat.rule.reflects
+            if elsewhere and (not seat.vni or self._resolves(seat.over, other.over)):
+                found.add((other.id, out))
         if seat.over in self.wiring.ways_out:
             found.update((other.id, ()) for other in self._over_router(roads or self.roads, seat.over, seat.vni))
         if seat.vni and any(tags):
