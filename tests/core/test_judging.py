@@ -306,8 +306,9 @@ class EngineTakesTheEditTest(unittest.TestCase):
         self.assertEqual(judgement.verdicts(), judge(plan).verdicts())
 
 
-def told(judgement: Judgement) -> list[tuple[str, str, str, tuple[str, ...]]]:
-    return sorted((f.verdict, f.what, f.title, tuple(sorted(f.endpoints))) for f in everything(judgement))
+def told(judgement: Judgement) -> list[tuple[object, ...]]:
+    found = everything(judgement)
+    return sorted((f.verdict, f.what, f.title, f.text, f.culprit, tuple(sorted(f.endpoints))) for f in found)
 
 
 class PermissionTest(unittest.TestCase):

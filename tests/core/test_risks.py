@@ -7,7 +7,7 @@ import unittest
 
 from aptwire.judge.findings import everything, proof
 from aptwire.judge.mends import mends
-from aptwire.judge.risks import Risk, fresh_mac, risks
+from aptwire.judge.risks import Risk, fresh_mac, risk_proof, risks
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import apply_edit
 from aptwire.report import teams
@@ -23,7 +23,7 @@ class RiskTest(unittest.TestCase):
         found = [r for r in risks(judge(made.plan())) if r.what == what]
         self.assertEqual(len(found), 1, [r.title for r in found])
         self.assertRegex(f"{found[0].title}. {found[0].text}", says)
-        self.assertTrue(found[0].culprit and found[0].proof())
+        self.assertTrue(found[0].culprit and risk_proof(judge(made.plan()), found[0]))
         return found[0]
 
     def mended(self, made: Small, what: str, title: str, says: str = ".") -> None:

@@ -186,16 +186,21 @@ def loops(links: Iterable[Link], crossing: Callable[[Link, int], list[int]]) -> 
 def circles(links: Iterable[Link], there: Callable[[Link, int], np.ndarray]) -> list[Loop]:
     """The loops in which frames change their VID and come back to the same place with the same one; of those that meet, one.
 
-    `there(link, side)` int[classes] gives for each class the one that it becomes over a link from that side, -1 where it is dropped.
+    `there(link, side)` int[classes] gives for each class the one that it becomes over a link from that side, -1 where it is dropped;
+    it keeps what it gave.
     """
     at: dict[int, list[tuple[Link, int]]] = {}
     changing: list[tuple[Link, int, int, int]] = []
+    changed: dict[int, list[int]] = {}
     for link in links:
         for side in (0, 1):
             at.setdefault(link.ends[side], []).append((link, side))
             after = there(link, side)
-            kept = np.flatnonzero((after >= 0) & (after != np.arange(after.size)))
-            changing += [(link, side, k, int(after[k])) for k in kept.tolist()]
+            # Most links have the rules of others, and so the very array.
+            kept = changed.get(id(after))
+            if kept is None:
+                kept = changed[id(after)] = np.flatnonzero((after >= 0) & (after != np.arange(after.size))).tolist()
+            changing += [(link, side, k, int(after[k])) for k in kept]
     found: list[Loop] = []
     told: set[tuple[int, int]] = set()
     for link, side, k, into in changing:

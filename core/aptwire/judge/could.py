@@ -63,6 +63,14 @@ def _ports(block: Block) -> list[Port]:
     return made
 
 
+def _wide(block: Block) -> list[Port]:
+    """Those of a block's ports that somebody isn't meant to use just as they are; kept with it."""
+    known: list[Port] | None = block.cache.get("wide")
+    if known is None:
+        known = block.cache["wide"] = [port for port in _ports(block) if port.wide]
+    return known
+
+
 class Could:
     """Whom the adapters of a judged plan could hear or reach, by segment."""
 
@@ -86,18 +94,22 @@ class Could:
     def all(self) -> dict[str, tuple[str, ...]]:
         """The segments that each adapter could hear or reach and is not meant to, by id; those that could none are left out."""
         found: dict[str, set[str]] = {}
-        for key in self.wiring.blocks:
+        for key in self.keys:
             for part in (self.block(key), self.tunnelled(key)):
                 for adapter, segments in part.items():
                     found.setdefault(adapter, set()).update(segments)
         return {adapter: tuple(sorted(segments)) for adapter, segments in found.items()}
 
+    @cached_property
+    def keys(self) -> list[str]:
+        """The blocks in which somebody could do more than is meant."""
+        blocks = self.wiring.blocks
+        return list(blocks) if self._tunnel_ends else [key for key, block in blocks.items() if _wide(block)]
+
     def block(self, key: str) -> dict[str, tuple[str, ...]]:
         """Those that the adapters of a block could reach by tagging."""
         found: dict[str, tuple[str, ...]] = {}
-        for port in _ports(self.wiring.blocks[key]):
-            if not port.wide:
-                continue
+        for port in _wide(self.wiring.blocks[key]):
             reached = frozenset().union(*(self._from(port.bridge, port.order, c) for c in port.contexts))
             for adapter in port.wide if reached else ():
                 if adapter in self.plan.of("adapter"):

@@ -35,8 +35,9 @@ class End:
 @dataclass
 class Facts:
     """One virtual switch: `needs` the VIDs that its ports use (0: untagged), `roles` and `segments` what sits on it for each role and
-    of each segment (role, or id -> VIDs used), `excess` the allowed VIDs that nobody here needs, by fabric port, as bits, `lacking` those that another member's port
-    carries; `empty` port groups, all `groups` with what they carry, and as `twins` those that carry the same; `carriers` the uplinks that only watch
+    of each segment (role, or id -> VIDs used), `thin` the teams that
+    rest on a single NIC or on one card, `excess` the allowed VIDs that nobody here needs, by fabric port, as bits, `lacking` those that another member's port
+    carries and nobody sits on; `empty` port groups, all `groups` with what they carry (as text with their names in `ways`), and as `twins` those that carry the same; `carriers` the uplinks that only watch
     their links, with the fabric switches that carry for them today, if others could; `deviating` adapters with their own guards or limits; `quiet`: nothing about its teams is worth a second look; `opened` the port groups that leave
     guards open, with these and the number of adapters; `fastest` what its uplinks carry at most, in Mbit/s (0: unknown), and `limited` the
     port groups that limit adapters to more."""
@@ -47,12 +48,14 @@ class Facts:
     roles: dict[str, set[int]] = field(default_factory=dict)
     segments: dict[str, set[int]] = field(default_factory=dict)
     teams: tuple[Team, ...] = ()
+    thin: tuple[tuple[str, Team], ...] = ()
     excess: dict[str, int] = field(default_factory=dict)
     lacking: dict[str, frozenset[int]] = field(default_factory=dict)
     ends: tuple[End, ...] = ()
     deviating: tuple[tuple[Adapter, tuple[str, ...]], ...] = ()
     empty: tuple[PortGroup, ...] = ()
     groups: tuple[tuple[PortGroup, tuple[object, ...]], ...] = ()
+    ways: frozenset[str] = frozenset()
     twins: tuple[tuple[PortGroup, ...], ...] = ()
     carriers: tuple[tuple[Uplink, frozenset[str]], ...] = ()
     quiet: bool = False
@@ -142,7 +145,7 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     # What goes over another uplink's NICs is that one's affair.
     base = tuple(team for team in block.teams if not team.order and getattr(team.uplink, "over", None) is None)
     facts = Facts(switch.host, switch.id, frozenset(needs), roles, segments, base)
-    shared = _shared(plan, base)
+    shared, used = _shared(plan, base), frozenset([0]).union(*roles.values())
     for team in base:
         carried: dict[str, frozenset[int]] = {}
         for member in team.members:
@@ -155,7 +158,9 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
                 spare = vids.bits(port.allowed or "") & ~sum(1 << v for v in facts.needs | _native(port) | shared)
                 facts.excess[port_id] = spare
             anywhere = frozenset().union(*carried.values()) & facts.needs
-            facts.lacking[port_id] = anywhere - own
+            idle = anywhere - own - used
+            if idle and port.mode == "trunk":
+                facts.lacking[port_id] = idle
     facts.deviating = tuple(
         (adapter, differing)
         for group in groups
@@ -164,11 +169,13 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     )
     facts.empty = tuple(g for g in groups if not plan.where("adapter", "port_group", g.id))
     facts.groups = tuple((g, group_words(g)) for g in groups)
+    facts.ways = frozenset(f"{g.name}\0{key!r}" for g, key in facts.groups)
     alike: dict[tuple[object, ...], list[PortGroup]] = {}
     for group, key in facts.groups:
         alike.setdefault(key, []).append(group)
     facts.twins = tuple(tuple(sorted(same, key=lambda g: g.name)) for same in alike.values() if len(same) > 1)
     facts.carriers = tuple(_carriers(wiring, base))
+    facts.thin = tuple(_thin(base)) if roles else ()
     facts.quiet = all(_quiet(wiring, team) for team in base)
     facts.ends = tuple(_ends(wiring, block, switch.mtu))
     facts.opened = tuple(
@@ -207,6 +214,20 @@ def _carriers(wiring: Wiring, teams: Iterable[Team]) -> Iterator[tuple[Uplink, f
         carrying = {"standby": 1, "pinned": len(switches)}.get(uplink.mode, 0)
         if carrying and len(set(switches)) > 1:
             yield uplink, frozenset(switches[:carrying])
+
+
+def carrying(team: Team) -> list[Nic]:
+    """The NICs over which a team may go."""
+    return [m.nic for m in team.members[: team.usable] if isinstance(m.nic, Nic) and not m.one_way]
+
+
+def _thin(teams: Iterable[Team]) -> Iterator[tuple[str, Team]]:
+    for team in teams:
+        nics = carrying(team)
+        if len(nics) == 1:
+            yield "single-nic", team
+        elif len(nics) > 1 and nics[0].card and len({nic.card for nic in nics}) == 1:
+            yield "one-card", team
 
 
 def _quiet(wiring: Wiring, team: Team) -> bool:

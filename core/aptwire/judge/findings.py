@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import operator
 from collections.abc import Iterable
 from dataclasses import dataclass
 from ipaddress import ip_address, ip_network
@@ -10,7 +11,7 @@ from ipaddress import ip_address, ip_network
 from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, Teller, Trace, say_state, trace
-from aptwire.forward.wiring import PLACES
+from aptwire.forward.wiring import PLACES, Block
 from aptwire.judge.judgement import (
     ADDRESS,
     CUT_OFF,
@@ -30,9 +31,20 @@ from aptwire.judge.judgement import (
     is_idle,
     tag_text,
 )
-from aptwire.judge.risks import Risk, risks, some
+from aptwire.judge.risks import Risk, risk_proof, risks, some
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import Adapter, Cable, FabricPort, GuestTag, HostPort, Mirror, PortGroup, Record, StationPort
+from aptwire.plan.kinds import (
+    KINDS,
+    Adapter,
+    Cable,
+    FabricPort,
+    GuestTag,
+    HostPort,
+    Mirror,
+    PortGroup,
+    Record,
+    StationPort,
+)
 from aptwire.plan.names import called, host_of
 from aptwire.plan.plan import Plan
 
@@ -81,6 +93,38 @@ def findings(judgement: Judgement) -> list[Finding]:
     return _Finder(judgement).run()
 
 
+WITHIN_BLOCKS = ("adapter", "guest_tag", "port_group", "group_order", "host_port", "uplink", "nic", "cable")
+"""The kinds of which an edit compiles anew the blocks that it concerns, or else the fabric."""
+
+
+@dataclass(frozen=True)
+class _Rests:
+    """What a sentence about a place rests on: blocks, the adapters of the guests it names, and where it lands."""
+
+    blocks: tuple[Block, ...]
+    beside: tuple[tuple[str, list[Adapter]], ...]
+    landed: bytes
+
+
+@dataclass(frozen=True, eq=False)
+class _Seat:
+    """A place that isn't home, with the key of its finding; `rests` None: that is worked out anew each time."""
+
+    place: Place
+    status: int
+    cause: Cause
+    key: tuple[object, ...]
+    rests: _Rests | None
+
+
+class _Known:
+    """What was told of the judgement before: places by record, and findings with whom they speak of by key."""
+
+    def __init__(self) -> None:
+        self.seats: dict[str, _Seat] = {}
+        self.told: dict[tuple[object, ...], tuple[list[_Seat], int, Finding]] = {}
+
+
 class _Finder:
     def __init__(self, judgement: Judgement) -> None:
         self.judgement = judgement
@@ -92,12 +136,72 @@ class _Finder:
         self._idle: dict[str, str] = {}
 
     def run(self) -> list[Finding]:
-        grouped: dict[tuple[object, ...], list[tuple[Place, Cause]]] = {}
-        for place, cause in self.judgement.troubled():
-            grouped.setdefault(self._key(place, cause), []).append((place, cause))
-        made = [self._finding(key, found) for key, found in grouped.items()]
+        known = self.judgement.kept.get("findings", self._common(), _Known)
+        seats: dict[str, _Seat] = {}
+        grouped: dict[tuple[object, ...], list[_Seat]] = {}
+        for record, status, cause in self.judgement.troubled():
+            seat = known.seats.get(record)
+            if seat is None or not self._holds(seat, status, cause):
+                seat = self._seat(record, status, cause)
+            seats[record] = seat
+            grouped.setdefault(seat.key, []).append(seat)
+        told: dict[tuple[object, ...], tuple[list[_Seat], int, Finding]] = {}
+        for key, found in grouped.items():
+            before, size = known.told.get(key), self._places.get(found[0].place.segment or "", 0)
+            same = before is not None and before[1] == size and len(before[0]) == len(found)
+            if before is None or not same or not all(map(operator.is_, before[0], found)):
+                before = (found, size, self._finding(key, [(seat.place, seat.cause) for seat in found]))
+            told[key] = before
+        known.seats = {record: seat for record, seat in seats.items() if seat.rests is not None}
+        known.told = {key: one for key, one in told.items() if all(seat.rests is not None for seat in one[0])}
+        made = [finding for _, _, finding in told.values()]
         made.sort(key=lambda f: (f.idle, -VERDICTS.index(f.verdict), -len(f.endpoints), f.title, f.id))
         return made
+
+    def _common(self) -> tuple[object, ...]:
+        """What every sentence may rest on, beside the blocks of those of whom it speaks."""
+        wiring = self.wiring
+        kinds = (self.plan.of(kind) for kind in KINDS if kind not in WITHIN_BLOCKS)
+        return (wiring.fabric, wiring.classes, *wiring.crossing_teams, *kinds)
+
+    def _seat(self, record: str, status: int, cause: Cause) -> _Seat:
+        place = self.wiring.place(record)
+        assert place is not None
+        return _Seat(place, status, cause, self._key(place, cause), self._rests(place, cause))
+
+    def _rests(self, place: Place, cause: Cause) -> _Rests | None:
+        """What may not change lest what is said of a place does; None where that is more than can be told."""
+        if cause.what not in (CUT_OFF, OPEN_END, WRONG_TAG):
+            return None
+        towards = self.wiring.place(cause.towards) if cause.towards else None
+        places = [place] if towards is None else [place, towards]
+        uplinks = (self.plan.of("uplink").get(key.partition("|")[0]) for key in cause.state.choice)
+        keys = dict.fromkeys([*(p.stand.block for p in places), *(u.switch for u in uplinks if u is not None)])
+        blocks = tuple(block for key in keys if (block := self.wiring.blocks.get(key)) is not None)
+        owners = (self.plan.of("adapter").get(p.endpoint) for p in places)
+        beside = tuple((a.guest, self.plan.where("adapter", "guest", a.guest)) for a in owners if a is not None)
+        landed = self._landed(place) if cause.what == WRONG_TAG else b""
+        # Whom untagged frames meet is told of others than these.
+        return None if landed is None else _Rests(blocks, beside, landed)
+
+    def _landed(self, place: Place) -> bytes | None:
+        """Where a place lands over each of its ways; None where that is no VLAN."""
+        rows, number = self.judgement.rows, self.judgement.number(place.stand)
+        stop = rows.first[number + 1] if number + 1 < rows.first.size else rows.stand.size
+        landed = rows.landed[rows.first[number] : stop]
+        return landed.tobytes() if (landed > 0).all() else None
+
+    def _holds(self, seat: _Seat, status: int, cause: Cause) -> bool:
+        """Whether what was said of a place still is true."""
+        rests = seat.rests
+        return (
+            rests is not None
+            and seat.status == status
+            and all(self.wiring.blocks.get(block.key) is block for block in rests.blocks)
+            and seat.cause == cause
+            and all(self.plan.where("adapter", "guest", guest) is known for guest, known in rests.beside)
+            and (not rests.landed or self._landed(seat.place) == rests.landed)
+        )
 
     def _status(self, place: Place) -> str:
         return VERDICTS[self.judgement.status_of(place)]
@@ -476,7 +580,7 @@ def everything(judgement: Judgement, known: list[Risk] | None = None) -> list[Fi
 def proof(judgement: Judgement, finding: Finding | Risk) -> list[Trace]:
     """The traces that prove a finding: the way of a frame, hop by hop, up to where it goes wrong; a risk's facts."""
     if isinstance(finding, Risk):
-        return [Trace(finding.proof(), False, "now")]
+        return [Trace(risk_proof(judgement, finding), False, "now")]
     wiring = judgement.wiring
     finder = _Finder(judgement)
     cause = judgement.cause_of(finding.place)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -10,6 +9,7 @@ import numpy as np
 from aptwire.forward.domains import Domains, Pairings
 from aptwire.forward.parts import NOW, Place, Stand, State, Team
 from aptwire.forward.wiring import Block, Wiring
+from aptwire.judge.kept import Kept
 from aptwire.plan.plan import Plan
 
 VERDICTS = ("home", "unproven", "wavering", "stranded", "astray", "exposed")
@@ -113,7 +113,8 @@ class Judgement:
 
     `status` int8[stands] indexes VERDICTS; `causes` stand number -> why; `own` what single places have beside
     their stand (an address of another subnet, a twin); `lands` int16[stands]: the VID class on which a stand enters the
-    fabric (or sits, where it doesn't get there), -1 where its frames are dropped at once; `memo` what others worked out from it, once.
+    fabric (or sits, where it doesn't get there), -1 where its frames are dropped at once; `memo` what others worked out from it, once; `kept`
+    what they found in this judgement or those before it, as far as it still holds.
     """
 
     plan: Plan
@@ -131,6 +132,7 @@ class Judgement:
     own: dict[str, tuple[int, Cause]] = field(default_factory=dict)
     intent: Intent = field(default_factory=lambda: Intent({}, {}))
     memo: dict[str, object] = field(default_factory=dict, compare=False)
+    kept: Kept = field(default_factory=Kept, compare=False)
 
     def number(self, stand: Stand) -> int:
         """The stand's place in the arrays."""
@@ -179,18 +181,20 @@ class Judgement:
         counted = np.bincount(self.columns.segment + 1, weights=self.columns.weight, minlength=len(ids) + 1)
         return dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
 
-    def troubled(self) -> Iterator[tuple[Place, Cause]]:
-        """Every place that isn't home, in the order of records."""
-        records: dict[str, Cause] = {}
+    def troubled(self) -> list[tuple[str, int, Cause]]:
+        """Every place (record) that isn't home, its verdict and why, in the order of records."""
+        records: dict[str, tuple[int, Cause]] = {}
         for number, cause in self.causes.items():
-            if self.stands[number].judged:
-                records.update(dict.fromkeys(self.stands[number].records, cause))
-        records.update((record, cause) for record, (_, cause) in self.own.items())
-        fine = {record for record, (status, _) in self.own.items() if status == HOME}
-        for record in sorted(records.keys() - fine):
+            stand = self.stands[number]
+            if stand.judged:
+                records.update(dict.fromkeys(stand.records, (int(self.status[number]), cause)))
+        for record, own in self.own.items():
             place = self.wiring.place(record)
-            if place is not None and place.stand.judged:
-                yield place, records[record]
+            if own[0] == HOME or place is None or not place.stand.judged:
+                records.pop(record, None)
+            else:
+                records[record] = own
+        return [(record, *records[record]) for record in sorted(records)]
 
     def verdict(self, endpoint: str) -> int:
         """The gravest verdict among an endpoint's places."""

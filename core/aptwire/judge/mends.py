@@ -36,7 +36,7 @@ from aptwire.judge.judgement import (
 )
 from aptwire.judge.permits import permit
 from aptwire.judge.preview import Preview, preview
-from aptwire.judge.risks import Risk, risks, some
+from aptwire.judge.risks import Risk, offers, risks, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put, edit_to_json
 from aptwire.plan.fields import bare_address
@@ -98,7 +98,7 @@ def _risk_mends(judgement: Judgement, risk: Risk) -> list[Mend]:
     """The edits that a risk brings after which it is gone: those that harm nobody and bring no other risk first, the smallest first."""
     found: list[Mend] = []
     known = known_risks(judgement)
-    for title, edit in risk.offers():
+    for title, edit in offers(judgement, risk):
         try:
             tried = preview(judgement, edit)
         except PlanError:
@@ -254,7 +254,7 @@ class _Mender:
         keys = {self.finding.segment, *self.finding.culprit}
         for risk in risks(self.judgement):
             if risk.what == SUFFERING[self.finding.what] and keys & {risk.segment, *risk.culprit}:
-                yield from risk.offers()
+                yield from offers(self.judgement, risk)
 
     def _wake(self) -> Iterator[tuple[str, Edit]]:
         """Who bears the gateway and is off is started; who is disconnected is connected."""
@@ -343,7 +343,7 @@ class _Mender:
         if any(self._shares(way) for way in ways):
             for risk in risks(self.judgement):
                 if risk.key[0] in ways:
-                    yield from risk.offers()
+                    yield from offers(self.judgement, risk)
 
     def _shares(self, way: str) -> bool:
         """Whether a LAG or hashing is at work there, so that it matters which member a flow takes."""

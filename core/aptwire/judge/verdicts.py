@@ -37,6 +37,7 @@ from aptwire.judge.judgement import (
     Judgement,
     is_idle,
 )
+from aptwire.judge.kept import Kept
 from aptwire.judge.rows import Gate
 from aptwire.judge.sizes import misfits
 from aptwire.judge.states import States
@@ -70,7 +71,7 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
         crossing = any(w.crossing_teams for w in (wiring, old))
         domains = before.domains if same and not crossing else solve(wiring, before.pairings)
-        return _Judge(wiring, before.pairings, domains, before.intent).run()
+        return _Judge(wiring, before.pairings, domains, before.intent).run(before.kept)
 
 
 def _fitted(judgement: Judgement) -> Judgement:
@@ -84,7 +85,7 @@ def _fitted(judgement: Judgement) -> Judgement:
 
 
 class _Judge(States):
-    def run(self) -> Judgement:
+    def run(self, kept: Kept | None = None) -> Judgement:
         rows = self.rows
         self._gateways()
         groups = self._groups(self.domains)
@@ -122,6 +123,7 @@ class _Judge(States):
             causes,
             self.own,
             self.intent,
+            kept=kept or Kept(),
         )
         return _fitted(judgement)
 

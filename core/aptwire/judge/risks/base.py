@@ -22,6 +22,12 @@ RISK, UNTIDY = "risk", "untidy"
 GRAVITY = (UNTIDY, RISK)
 
 
+ProofLines = tuple[Hop, ...] | Callable[[Any], tuple[Hop, ...]]
+Offers = tuple[tuple[str, Edit], ...] | Callable[[Any], tuple[tuple[str, Edit], ...]]
+"""Lines of a proof, and titles with edits; or what makes them of a search when somebody asks: a risk may outlive the plan in which it was
+found, so it remembers none."""
+
+
 @dataclass(frozen=True)
 class Risk:
     """Something that will hurt, or that nobody needs.
@@ -38,8 +44,8 @@ class Risk:
     culprit: tuple[str, ...]
     endpoints: tuple[str, ...] = ()
     segment: str | None = None
-    facts: tuple[Hop, ...] | Callable[[], tuple[Hop, ...]] = field(default=(), compare=False)
-    mends: tuple[tuple[str, Edit], ...] | Callable[[], tuple[tuple[str, Edit], ...]] = field(default=(), compare=False)
+    facts: ProofLines = field(default=(), compare=False)
+    mends: Offers = field(default=(), compare=False)
     idle: bool = False
     state: State = NOW
 
@@ -48,13 +54,13 @@ class Risk:
         """The same as long as the same thing is at risk."""
         return hashlib.sha256(repr((self.what, self.key)).encode()).hexdigest()[:12]
 
-    def proof(self) -> tuple[Hop, ...]:
-        """The facts that it rests on."""
-        return self.facts() if callable(self.facts) else self.facts
+    def proof(self, search: Any) -> tuple[Hop, ...]:
+        """The facts that it rests on, as the plan of a search has them."""
+        return self.facts(search) if callable(self.facts) else self.facts
 
-    def offers(self) -> tuple[tuple[str, Edit], ...]:
-        """The edits worth trying; large ones are written only when somebody asks."""
-        return self.mends() if callable(self.mends) else self.mends
+    def offers(self, search: Any) -> tuple[tuple[str, Edit], ...]:
+        """The edits worth trying on the plan of a search; large ones are written only when somebody asks."""
+        return self.mends(search) if callable(self.mends) else self.mends
 
 
 def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
@@ -66,14 +72,15 @@ def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
     return f"{', '.join(listed[: most - 1])} and {count - most + 1} more"
 
 
-class Look:
-    """What every search for risks looks at."""
+class RiskSearch:
+    """What every search for risks looks at: the facts of each switch, and what was found in the judgement before."""
 
     def __init__(self, judgement: Judgement) -> None:
         self.judgement = judgement
         self.wiring = judgement.wiring
         self.plan = judgement.plan
         self.facts = list(all_facts(self.wiring, judgement.intent.uses))
+        self.kept = judgement.kept
 
     def host(self, id: str) -> str:
         return str(self.plan.get("host", id).name)
@@ -89,6 +96,11 @@ class Look:
             for adapter in adapters:
                 found.setdefault((adapter.guest, value), []).append(adapter)
         return sorted(found.items())
+
+    @cached_property
+    def functions(self) -> tuple[Adapter, ...]:
+        """The adapters that are virtual functions."""
+        return tuple(self.plan.having("adapter", "function_of"))
 
     @cached_property
     def members(self) -> dict[str, int]:

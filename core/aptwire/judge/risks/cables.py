@@ -10,12 +10,13 @@ from typing import Any
 import numpy as np
 
 from aptwire.forward.domains import core_links, crossing
-from aptwire.forward.fabric import circles, header, loops
+from aptwire.forward.fabric import Loop, circles, header, loops
 from aptwire.forward.parts import Link
+from aptwire.forward.rules import PortRule
 from aptwire.forward.trace import Hop
 from aptwire.judge.facts import End
-from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, short, some
-from aptwire.judge.sizes import Sizes
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, short, some
+from aptwire.judge.sizes import Sizes, may_differ
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.kinds import (
@@ -78,7 +79,7 @@ class _Trunk:
         return changes
 
 
-class CableRisks(Look):
+class CableRisks(RiskSearch):
     """What lies in the fabric and at its edge."""
 
     def natives(self) -> Iterator[Risk]:
@@ -86,12 +87,16 @@ class CableRisks(Look):
         for joint in self.wiring.fabric.joints:
             for cable, one, two in zip(joint.cables, *joint.ports, strict=True):
                 if one.mode != "private" and two.mode != "private" and self._managed(one, two):
-                    yield from self._disagreeing((cable,), _Trunk(one), [_Trunk(two)])
+                    find = partial(self._on_cable, cable, one, two)
+                    yield from self.kept.get(("native", cable), (one, two, self.plan.of("fabric_switch")), find)
+
+    def _on_cable(self, cable: str, one: FabricPort, two: FabricPort) -> list[Risk]:
+        return list(self._disagreeing((cable,), _Trunk(one), [_Trunk(two)]))
 
     def uplink_natives(self) -> Iterator[Risk]:
         """The same between an uplink with a native VLAN and its NICs' ports."""
         for uplink in sorted(self.plan.all(Uplink), key=lambda u: u.id):
-            if not native(uplink):
+            if uplink.native is None and uplink.pvid is None:
                 continue
             ports = []
             for nic in sorted(self.plan.where("nic", "uplink", uplink.id), key=lambda n: n.id):
@@ -164,35 +169,52 @@ class CableRisks(Look):
         """VIDs allowed on host-facing ports where nobody on the host needs them, one risk for each fabric switch."""
         secondaries = {s.vid for s in self.plan.all(SecondaryVlan)}
         segments = self._segment_bits | sum(1 << vid for vid in secondaries)
+        # What a port's virtual functions need hangs on LAGs and cables; else on its block alone.
+        kinds = ("fabric_port", "cable") if self.functions else ()
+        resting = (segments, self.functions, *(self.plan.of(kind) for kind in kinds))
+        known: dict[str, tuple[dict[str, int], list[tuple[FabricPort, int]]]]
+        known = self.kept.get("excess of switches", resting, dict)
         by_switch: dict[str, list[tuple[FabricPort, int]]] = {}
-        functions = {a.function_of for a in self.plan.having("adapter", "function_of")}
         for found in self.facts:
-            for port_id, extra in found.excess.items():
-                told = extra & segments
-                if told and not (functions and self._any_behind(port_id, functions)):
-                    port = self.plan.get("fabric_port", port_id)
-                    by_switch.setdefault(port.switch, []).append((port, told))
+            before = known.get(found.switch)
+            if before is None or before[0] is not found.excess:
+                before = known[found.switch] = found.excess, list(self._told_of(found.excess, segments))
+            for one in before[1]:
+                by_switch.setdefault(one[0].switch, []).append(one)
+        members = tuple(self.members.items())
         for switch, ports in sorted(by_switch.items()):
-            every = 0
-            for _, told in ports:
-                every |= told
-            name = called(self.plan, self.plan.get("fabric_switch", switch))
-            seen = self._overheard(ports[0][1])
-            count = len(ports)
-            yield Risk(
-                UNTIDY,
-                "excess",
-                (switch,),
-                f"{some((p.name for p, _ in ports), 4)} of {name} allow{'' if count > 1 else 's'} VIDs that nobody behind needs",
-                f"{short(every)}. On the cable of {ports[0][0].name} one would see {seen}.",
-                tuple(port.id for port, _ in ports),
-                facts=partial(self._excess_facts, ports),
-                mends=partial(
-                    self._excess_mends,
-                    ports,
-                    f"Allow only what is used on {count} port{'s' if count > 1 else ''} of {name}",
-                ),
-            )
+            named = self.plan.get("fabric_switch", switch).name
+            made_of = (tuple(ports), named, members, self.plan.of("segment"), segments)
+            yield self.kept.get(("excess", switch), made_of, partial(self._excess, switch, ports))
+
+    def _told_of(self, excess: dict[str, int], segments: int) -> Iterator[tuple[FabricPort, int]]:
+        functions = {adapter.function_of or "" for adapter in self.functions}
+        for port_id, extra in excess.items():
+            told = extra & segments
+            if told and not (functions and self._any_behind(port_id, functions)):
+                yield self.plan.get("fabric_port", port_id), told
+
+    def _excess(self, switch: str, ports: list[tuple[FabricPort, int]]) -> Risk:
+        every = 0
+        for _, told in ports:
+            every |= told
+        name = called(self.plan, self.plan.get("fabric_switch", switch))
+        seen = self._overheard(ports[0][1])
+        count = len(ports)
+        return Risk(
+            UNTIDY,
+            "excess",
+            (switch,),
+            f"{some((p.name for p, _ in ports), 4)} of {name} allow{'' if count > 1 else 's'} VIDs that nobody behind needs",
+            f"{short(every)}. On the cable of {ports[0][0].name} one would see {seen}.",
+            tuple(port.id for port, _ in ports),
+            facts=partial(CableRisks._excess_facts, ports=ports),
+            mends=partial(
+                CableRisks._excess_mends,
+                ports=ports,
+                title=f"Allow only what is used on {count} port{'s' if count > 1 else ''} of {name}",
+            ),
+        )
 
     def _any_behind(self, port_id: str, nics: Set[str]) -> bool:
         """Whether one of these NICs is behind the port, or another of its LAG: what their virtual functions need isn't their switch's to say."""
@@ -243,12 +265,8 @@ class CableRisks(Look):
     def lacking(self) -> Iterator[Risk]:
         """Tags that one member's port lacks while another's carries them, where nobody sits on them yet."""
         for found in self.facts:
-            used = {v for values in found.roles.values() for v in values}
-            for port_id, missing in found.lacking.items():
-                idle = missing - used - {0}
+            for port_id, idle in found.lacking.items():
                 port = self.plan.get("fabric_port", port_id)
-                if not idle or port.mode != "trunk":
-                    continue
                 name = called(self.plan, port)
                 edit = (
                     Patch("fabric_port", port.id, {"allowed": vids.write(vids.members(port.allowed or "") | idle)}),
@@ -267,28 +285,11 @@ class CableRisks(Look):
     def loops(self) -> Iterator[Risk]:
         """Frames that go round and round: parallel ways without a spanning tree."""
         wiring = self.wiring
-        used, base = wiring.classes.used, wiring.classes.base
-        numbers = np.arange(used)
-
-        @cache
-        def there(link: Link, side: int) -> np.ndarray:
-            into = crossing(link.rules[side], link.rules[1 - side])[:used]
-            # What came in by an isolated port goes round as well as anything else of its VID.
-            made: np.ndarray = np.where(into >= 0, base[into], -1)
-            return made
-
-        def passes(link: Link, side: int) -> list[int]:
-            made: list[int] = np.flatnonzero(there(link, side) == numbers).tolist()
-            return made
-
-        # In an order that doesn't hang on the edits before.
-        links = sorted((k for k in core_links(wiring) if k.ends[0] != k.ends[1]), key=lambda k: k.key)
-        joints = {joint.key: joint for joint in wiring.fabric.joints}
-        selves = [j for j in joints.values() if j.ends[0] == j.ends[1]]
-
-        found = loops(links, passes)
-        changing = [c for c in circles(links, there) if all(c.link is not loop.link for loop in found)]
-        for loop in (*found, *changing):
+        made_of = (wiring.fabric, wiring.classes, *wiring.crossing_teams)
+        found = self.kept.get("all loops", made_of, self._loops)
+        joints = {joint.key: joint for joint in wiring.fabric.joints} if found else {}
+        selves = [joint for joint in wiring.fabric.joints if joint.ends[0] == joint.ends[1]]
+        for loop in found:
             named = sorted({v for k in loop.classes if k for v in wiring.classes.members[k][:20]})
             used_here = vids.write([s.vid for s in self.plan.all(Segment) if s.vid in named]) or vids.write(named[:5])
             joint = joints.get(loop.link.key)
@@ -340,6 +341,30 @@ class CableRisks(Look):
                 mends=((f"Take the cable of {name} away", (Drop("cable", joint.key),)),),
             )
 
+    def _loops(self) -> list[Loop]:
+        wiring = self.wiring
+        used, base = wiring.classes.used, wiring.classes.base
+        numbers = np.arange(used)
+
+        @cache
+        def of_rules(near: PortRule, far: PortRule) -> np.ndarray:
+            into = crossing(near, far)[:used]
+            # What came in by an isolated port goes round as well as anything else of its VID.
+            made: np.ndarray = np.where(into >= 0, base[into], -1)
+            return made
+
+        def there(link: Link, side: int) -> np.ndarray:
+            return of_rules(link.rules[side], link.rules[1 - side])
+
+        def passes(link: Link, side: int) -> list[int]:
+            made: list[int] = np.flatnonzero(there(link, side) == numbers).tolist()
+            return made
+
+        # In an order that doesn't hang on the edits before.
+        links = sorted((k for k in core_links(wiring) if k.ends[0] != k.ends[1]), key=lambda k: k.key)
+        found = loops(links, passes)
+        return [*found, *(c for c in circles(links, there) if all(c.link is not loop.link for loop in found))]
+
     def _circle(self, ends: tuple[str, str]) -> list[str]:
         """The switches on the shortest other way between the two ends, both included."""
         at: dict[str, list[str]] = {}
@@ -367,7 +392,7 @@ class CableRisks(Look):
     def sizes(self) -> Iterator[Risk]:
         """Ends that send larger packets than some hop, or some other end, takes."""
         by_segment: dict[str, list[End]] = {}
-        for found in self.facts:
+        for found in self.facts if may_differ(self.plan) else ():
             for end in found.ends:
                 if end.sends:
                     by_segment.setdefault(end.segment, []).append(end)

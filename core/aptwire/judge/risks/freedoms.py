@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from functools import partial
 
 from aptwire.judge.could import could
-from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, some
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch, Put
 from aptwire.plan.fields import bare_address, is_nobodys
@@ -24,14 +24,14 @@ from aptwire.plan.names import called
 from aptwire.plan.ports import said
 
 
-class FreedomRisks(Look):
+class FreedomRisks(RiskSearch):
     """What is open wider than anybody needs."""
 
     def could(self) -> Iterator[Risk]:
         """Guests that could hear or reach segments that they are kept from, by tagging their frames as they like."""
         by_group: dict[str, dict[str, tuple[str, ...]]] = {}
         beyond = could(self.judgement)
-        for key in self.wiring.blocks:
+        for key in beyond.keys:
             for adapter, segments in beyond.block(key).items():
                 seat = self.plan.get("adapter", adapter).port_group
                 if seat is not None:
@@ -52,14 +52,14 @@ class FreedomRisks(Look):
                 facts=tuple(
                     self.fact(a, why, f"could reach {some(self._names(s))}") for a, s in sorted(found.items())[:20]
                 ),
-                mends=partial(self._narrower, group, switch),
+                mends=partial(FreedomRisks._narrower, group=group, switch=switch),
             )
 
     def tunnels(self) -> Iterator[Risk]:
         """Guests that hear whoever carries an overlay: a tunnel's packets bear no proof of who sent them (RFC 7348 section 7)."""
         beyond = could(self.judgement)
         by_segments: dict[tuple[str, ...], list[str]] = {}
-        for key in self.wiring.blocks:
+        for key in beyond.keys:
             for adapter, segments in beyond.tunnelled(key).items():
                 by_segments.setdefault(segments, []).append(adapter)
         for segments, adapters in sorted(by_segments.items()):

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from functools import partial
 
-from aptwire.judge.risks.base import RISK, Look, Risk, some
+from aptwire.judge.risks.base import RISK, Offers, Risk, RiskSearch, some
 from aptwire.plan.edits import Drop, Edit, Operation, Patch
 from aptwire.plan.kinds import (
     SPECS,
@@ -21,14 +21,13 @@ from aptwire.plan.kinds import (
 from aptwire.plan.names import called
 
 
-class HostRisks(Look):
+class HostRisks(RiskSearch):
     """What lies on the hosts."""
 
     def own_guest(self) -> Iterator[Risk]:
         """Hosts that are managed through a guest that runs on them."""
-        for port in sorted(self.plan.all(HostPort), key=lambda p: p.id):
-            if "management" not in port.services:
-                continue
+        managing = (port for port in self.plan.all(HostPort) if "management" in port.services)
+        for port in sorted(managing, key=lambda p: p.id):
             segment = self.plan.of("segment").get(port.belongs)
             gates = [port.gateway] if port.gateway else list(segment.gateways) if segment is not None else []
             host = self.plan.get("virtual_switch", port.switch).host
@@ -51,7 +50,7 @@ class HostRisks(Look):
                             (port.id, guest.id),
                             endpoints=(port.id,),
                             facts=(self.fact(port.id, f"gateway {gate}", f"is {guest.name} on the same host"),),
-                            mends=partial(self._elsewhere, guest),
+                            mends=partial(HostRisks._elsewhere, guest=guest),
                         )
 
     def _elsewhere(self, guest: Guest) -> tuple[tuple[str, Edit], ...]:
@@ -152,20 +151,22 @@ class HostRisks(Look):
                 for type_, most in mosts.items() if len(adapters) > least else ():
                     number = sum(a.type == type_ for a in adapters)
                     if number > most:
-                        edits = partial(self._other_type, sheet, guest, type_, number - most)
+                        edits = partial(
+                            HostRisks._other_type, sheet=sheet, guest=guest, type_=type_, surplus=number - most
+                        )
                         yield self._over(guest, number, f"{type_} adapter", most, edits)
             if sheet.port_groups is not None:
                 for switch in sorted(self.plan.of("virtual_switch")):
                     number = len(self.plan.where("port_group", "switch", switch))
                     if number > sheet.port_groups:
-                        edits = partial(self._fewer_groups, switch, number - sheet.port_groups)
+                        edits = partial(HostRisks._fewer_groups, switch=switch, surplus=number - sheet.port_groups)
                         yield self._over(switch, number, "port group", sheet.port_groups, edits)
         used = self.plan.grouped("adapter", "function_of")
         for nic, number in sorted((nic, len(adapters)) for nic, adapters in used.items() if adapters):
             offered = self.plan.get("nic", nic).functions
             takes = offered if offered is not None else sheet.functions if sheet is not None else None
             if takes is not None and number > takes:
-                edits = partial(self._other_nic, nic, number - takes, sheet)
+                edits = partial(HostRisks._other_nic, nic=nic, surplus=number - takes, sheet=sheet)
                 yield self._over(nic, number, "virtual function", takes, edits)
 
     def _other_type(self, sheet: Limits, guest: str, type_: str, surplus: int) -> tuple[tuple[str, Edit], ...]:
@@ -218,9 +219,7 @@ class HostRisks(Look):
                 made.append((f"Put {some(called(self.plan, a) for a in last)} on {other.name}", edit))
         return tuple(made)
 
-    def _over(
-        self, id: str, number: int, noun: str, most: int, mends: Callable[[], tuple[tuple[str, Edit], ...]]
-    ) -> Risk:
+    def _over(self, id: str, number: int, noun: str, most: int, mends: Offers) -> Risk:
         name, has = called(self.plan, self.plan.find(id)), f"{number} {noun}{'' if number == 1 else 's'}"
         return Risk(
             RISK,

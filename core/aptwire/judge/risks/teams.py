@@ -10,7 +10,7 @@ from typing import Any
 from aptwire.forward.parts import Member, Team
 from aptwire.forward.trace import Hop
 from aptwire.judge.facts import Facts
-from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, free_nic, port_text, some
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, free_nic, port_text, some
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
@@ -45,7 +45,7 @@ class Side:
         return segment == self.segment if self.segment else plan.get("segment", segment).role == self.role
 
 
-class TeamRisks(Look):
+class TeamRisks(RiskSearch):
     """Separations, single NICs and cards, LAGs."""
 
     def shared(self) -> Iterator[Risk]:
@@ -82,7 +82,7 @@ class TeamRisks(Look):
                     f"They were to be kept apart. {some(called(self.plan, self.plan.find(i)) if self.plan.find(i) else i for i in told)} carries both.",
                     culprit,
                     facts=tuple(self.fact(id, f"{rule.a}, {rule.b}", "carries both") for id in culprit),
-                    mends=partial(self._split, rule, [h for h, _ in where]),
+                    mends=partial(TeamRisks._split, rule=rule, hosts=[h for h, _ in where]),
                 )
 
     def _of_nothing(self, rule: Separation, missing: list[str]) -> Risk:
@@ -142,34 +142,45 @@ class TeamRisks(Look):
                 offers.append((title, tuple(edit)))
         return tuple(offers)
 
-    def blind(self) -> Iterator[Risk]:
-        """Standby and pinned teams that watch their links alone, over a fabric switch with a single way on: when that fails, their
-        links stay up."""
+    @cached_property
+    def lonely(self) -> dict[str, tuple[str, str]]:
+        """The fabric switches with a single way on, and its cable (id and words)."""
         ways: dict[str, list[str]] = {}
         for joint in self.wiring.fabric.joints:
             for end in set(joint.ends):
                 ways.setdefault(end, []).append(joint.key)
-        lonely = {switch: keys[0] for switch, keys in ways.items() if len(keys) == 1}
+        single = {switch: keys[0] for switch, keys in ways.items() if len(keys) == 1}
+        return {switch: (key, called(self.plan, self.plan.get("cable", key))) for switch, key in single.items()}
+
+    def blind(self) -> Iterator[Risk]:
+        """Standby and pinned teams that watch their links alone, over a fabric switch with a single way on: when that fails, their
+        links stay up."""
+        lonely = self.lonely
         teams: dict[str, list[Uplink]] = {}
         for found in self.facts if lonely else ():
             for uplink, switches in found.carriers:
                 for switch in switches & lonely.keys():
                     teams.setdefault(switch, []).append(uplink)
+        kinds = [self.plan.of(kind) for kind in ("host", "virtual_switch", "fabric_switch")]
         for switch, uplinks in sorted(teams.items()):
-            name = called(self.plan, self.plan.get("fabric_switch", switch))
-            edit = tuple(Patch("uplink", u.id, {"detect": "probe"}) for u in uplinks)
-            cable = called(self.plan, self.plan.get("cable", lonely[switch]))
-            who = some((called(self.plan, u) for u in uplinks[:3]), count=len(uplinks))
-            yield Risk(
-                RISK,
-                "blind-failover",
-                (switch,),
-                f"{who} would not notice when {name} is cut off",
-                f"{name} has a single way on, {cable}. Without it the links to the hosts stay up, and link detection sees nothing.",
-                (*(u.id for u in uplinks), lonely[switch]),
-                facts=partial(self._blind_facts, uplinks, name),
-                mends=((f"Let {who} probe", edit),),
-            )
+            made_of = (lonely[switch], tuple(uplinks), *kinds)
+            yield self.kept.get(("blind", switch), made_of, partial(self._blind, switch, uplinks))
+
+    def _blind(self, switch: str, uplinks: list[Uplink]) -> Risk:
+        name = called(self.plan, self.plan.get("fabric_switch", switch))
+        edit = tuple(Patch("uplink", u.id, {"detect": "probe"}) for u in uplinks)
+        key, cable = self.lonely[switch]
+        who = some((called(self.plan, u) for u in uplinks[:3]), count=len(uplinks))
+        return Risk(
+            RISK,
+            "blind-failover",
+            (switch,),
+            f"{who} would not notice when {name} is cut off",
+            f"{name} has a single way on, {cable}. Without it the links to the hosts stay up, and link detection sees nothing.",
+            (*(u.id for u in uplinks), key),
+            facts=partial(TeamRisks._blind_facts, uplinks=uplinks, switch=name),
+            mends=((f"Let {who} probe", edit),),
+        )
 
     def _blind_facts(self, uplinks: list[Uplink], switch: str) -> tuple[Hop, ...]:
         return tuple(self.fact(u.id, "failure seen by link", f"carries over {switch}") for u in uplinks[:20])

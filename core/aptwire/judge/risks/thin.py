@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import partial
 
 from aptwire.forward.parts import Team
-from aptwire.judge.facts import Facts
+from aptwire.judge.facts import Facts, carrying
 from aptwire.judge.permits import permit_all
-from aptwire.judge.risks.base import RISK, Look, Risk, free_nic, some
+from aptwire.judge.risks.base import RISK, Offers, Risk, RiskSearch, free_nic, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Operation, Patch
 from aptwire.plan.kinds import Nic, Uplink
@@ -24,27 +25,32 @@ class _Way:
     edit: tuple[Operation, ...]
 
 
-class ThinRisks(Look):
+class ThinRisks(RiskSearch):
     """What fails with one NIC, or with one card."""
+
+    @property
+    def thin_roles(self) -> tuple[tuple[str, ...], ...]:
+        """The roles of the switches with such teams."""
+        return tuple(tuple(sorted(facts.roles)) for facts in self.facts if facts.thin)
 
     def thin(self) -> Iterator[Risk]:
         """Roles that rest on a single NIC, or on NICs of one card; hosts with the same roles on it share a risk."""
         single: dict[tuple[str, ...], list[tuple[Facts, Team]]] = {}
         card: dict[tuple[str, ...], list[tuple[Facts, Team]]] = {}
         for found in self.facts:
-            roles = tuple(sorted(found.roles))
-            for team in found.teams if roles else ():
-                nics = _carrying(team)
-                if len(nics) == 1:
-                    single.setdefault(roles, []).append((found, team))
-                elif len(nics) > 1 and nics[0].card and len({n.card for n in nics}) == 1:
-                    card.setdefault(roles, []).append((found, team))
+            for what, team in found.thin:
+                of = single if what == "single-nic" else card
+                of.setdefault(tuple(sorted(found.roles)), []).append((found, team))
         for roles, teams in sorted(single.items(), key=lambda item: item[0]):
             text = "When it or its port fails, they are gone."
-            yield self._thin("single-nic", roles, teams, "a single NIC", text, lambda t=teams: tuple(self._second(t)))  # type: ignore[misc]
+            yield self._thin(
+                "single-nic", roles, teams, "a single NIC", text, partial(_offered, way=ThinRisks._second, teams=teams)
+            )
         for roles, teams in sorted(card.items(), key=lambda item: item[0]):
             text = "All NICs of the team are on the same card, and fail with it."
-            yield self._thin("one-card", roles, teams, "one card", text, lambda t=teams: tuple(self._other_card(t)))  # type: ignore[misc]
+            yield self._thin(
+                "one-card", roles, teams, "one card", text, partial(_offered, way=ThinRisks._other_card, teams=teams)
+            )
 
     def _thin(
         self,
@@ -53,7 +59,7 @@ class ThinRisks(Look):
         teams: list[tuple[Facts, Team]],
         rests: str,
         text: str,
-        mends: Callable[[], tuple[tuple[str, Edit], ...]],
+        mends: Offers,
     ) -> Risk:
         nics = tuple(m.nic.id for _, t in teams for m in t.members[: t.usable])
         hosts = some(sorted(self.host(found.host) for found, _ in teams))
@@ -93,7 +99,7 @@ class ThinRisks(Look):
             for other in self.facts
             if other.host == found.host
             for richer in other.teams
-            if len(nics := _carrying(richer)) > 2
+            if len(nics := carrying(richer)) > 2
             and not self.plan.where("adapter", "function_of", nics[-1].id)
             and not self.plan.where("group_order", "nic", nics[-1].id)
         ]
@@ -111,7 +117,7 @@ class ThinRisks(Look):
 
     def _permits(self, nics: list[Nic], found: Facts, team: Team) -> list[Operation]:
         """What the ports behind some NICs have to carry so that a switch lands over them where it does over its own."""
-        own = self.wiring.port_behind(_carrying(team)[0].id)
+        own = self.wiring.port_behind(carrying(team)[0].id)
         untagged = None
         if own is not None and 0 in found.needs:
             untagged = own.vid if own.mode == "access" else own.native
@@ -125,7 +131,7 @@ class ThinRisks(Look):
             for other in self.facts
             if other.host == found.host and other.switch != found.switch and len(other.teams) == 1
             for its in other.teams
-            if len(_carrying(its)) > 1
+            if len(carrying(its)) > 1
         ]
         if not richer or len(found.teams) > 1:
             return None
@@ -137,7 +143,7 @@ class ThinRisks(Look):
         if uplink.allowed is not None:
             allowed = vids.members(uplink.allowed, True) | found.needs
             edit.append(Patch("uplink", uplink.id, {"allowed": vids.write(allowed)}))
-        edit += self._permits(_carrying(its), found, team)
+        edit += self._permits(carrying(its), found, team)
         one, two = (called(self.plan, self.plan.get("virtual_switch", f.switch)) for f in (found, other))
         return _Way("move what is on", f"{one} to {two}", tuple(edit))
 
@@ -149,7 +155,7 @@ class ThinRisks(Look):
             free = free_nic(self.plan, found.host, self.wiring.far, getattr(last, "card", ""))
             if free is None or not isinstance(last, Nic):
                 return
-            ports = [self.wiring.port_behind(nic.id) for nic in (*_carrying(team), free)]
+            ports = [self.wiring.port_behind(nic.id) for nic in (*carrying(team), free)]
             if len({port.lag if port is not None else None for port in ports}) > 1:
                 # It isn't in the LAG of the others, so there can be none.
                 said = "Make it a standby team with a free NIC of another card in place of the last one"
@@ -161,6 +167,13 @@ class ThinRisks(Look):
         yield said, tuple(edit)
 
 
-def _carrying(team: Team) -> list[Nic]:
-    """The NICs over which a team may go."""
-    return [m.nic for m in team.members[: team.usable] if isinstance(m.nic, Nic) and not m.one_way]
+def _offered(
+    search: ThinRisks,
+    way: Callable[[ThinRisks, list[tuple[Facts, Team]]], Iterator[tuple[str, Edit]]],
+    teams: list[tuple[Facts, Team]],
+) -> tuple[tuple[str, Edit], ...]:
+    """What a way of mending offers for teams as they are now."""
+    now = {facts.switch: facts for facts in search.facts}
+    keys = {team.key for _, team in teams}
+    found = (now[switch] for switch in dict.fromkeys(facts.switch for facts, _ in teams) if switch in now)
+    return tuple(way(search, [(facts, team) for facts in found for team in facts.teams if team.key in keys]))

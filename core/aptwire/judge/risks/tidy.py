@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import ipaddress
+from collections import Counter
 from collections.abc import Iterator
+from functools import partial
 from typing import Any
 
 from aptwire.judge.facts import Facts
-from aptwire.judge.risks.base import RISK, UNTIDY, Look, Risk, some
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.kinds import (
@@ -22,7 +24,7 @@ from aptwire.plan.names import called
 from aptwire.plan.ports import said
 
 
-class TidyRisks(Look):
+class TidyRisks(RiskSearch):
     """What could be put in order."""
 
     def deviations(self) -> Iterator[Risk]:
@@ -75,13 +77,14 @@ class TidyRisks(Look):
                 facts=tuple(self.fact(g.id, g.mode, "no adapter") for g in groups[:20]),
                 mends=((f"Remove port group {name} on {hosts}", edit),),
             )
+        defining = [s for s in self.plan.all(FabricSwitch) if s.vlans is not None and s.managed]
+        if not defining:
+            return
         used = {s.vid for s in self.plan.all(Segment)} | {s.vid for s in self.plan.all(SecondaryVlan)}
         used = used.union(*(found.needs for found in self.facts))
         used |= {v for p in self.plan.all(FabricPort) for v in (p.vid, p.native)}
-        for switch in sorted(self.plan.all(FabricSwitch), key=lambda s: s.id):
-            if switch.vlans is None or not switch.managed:
-                continue
-            defined = vids.members(switch.vlans)
+        for switch in sorted(defining, key=lambda s: s.id):
+            defined = vids.members(switch.vlans or "")
             extra = defined - used
             if extra and len(defined) < 4000:
                 kept = vids.write(defined - extra)
@@ -117,21 +120,22 @@ class TidyRisks(Look):
                     facts=tuple(self.fact(s.id, f"VID {vid}", "the same") for s in same),
                     mends=tuple(self._fresh_vid(same)),
                 )
-        first: dict[str, tuple[object, ...]] = {}
-        differ: set[str] = set()
         for found in self.facts:
-            for groups in found.twins:
-                yield self._twin_groups(list(groups))
-            for group, key in found.groups:
-                if first.setdefault(group.name, key) != key:
-                    differ.add(group.name)
+            if found.twins:
+                made_of = (found.twins, *(self.plan.of(kind) for kind in ("host", "virtual_switch")))
+                yield from self.kept.get(("twins", found.switch), made_of, partial(self._all_twins, found))
+        texts = frozenset[str]().union(*(found.ways for found in self.facts))
+        count = Counter(way.partition("\0")[0] for way in texts)
+        differ = {name for name, several in count.items() if several > 1}
         tags: dict[str, dict[tuple[object, ...], list[PortGroup]]] = {}
         for found in self.facts if differ else ():
             for group, key in found.groups:
                 if group.name in differ:
                     tags.setdefault(group.name, {}).setdefault(key, []).append(group)
         for name, ways in sorted(tags.items()):
-            yield self._one_name(name, sorted(ways.values(), key=lambda g: -len(g)))
+            listed = sorted(ways.values(), key=lambda g: -len(g))
+            made_of = (tuple(map(tuple, listed)), self.plan.of("host"), self.plan.of("virtual_switch"))
+            yield self.kept.get(("name", name), made_of, partial(self._one_name, name, listed))
 
     def same_names(self) -> Iterator[Risk]:
         """One name for port groups of two switches of a host: whoever attaches a guest by name can't know which."""
@@ -192,7 +196,10 @@ class TidyRisks(Look):
         for segment in same[1:] if vid else ():
             yield f"Give {segment.name} the free VID {vid}", (Patch("segment", segment.id, {"vid": vid}),)
 
-    def _twin_groups(self, groups: list[PortGroup]) -> Risk:
+    def _all_twins(self, found: Facts) -> list[Risk]:
+        return [self._twin_groups(groups) for groups in found.twins]
+
+    def _merged(self, groups: tuple[PortGroup, ...]) -> tuple[tuple[str, Edit], ...]:
         kept, rest = groups[0], groups[1:]
         moved = [a for g in rest for a in self.plan.where("adapter", "port_group", g.id)]
         orders = [o for g in rest for o in self.plan.where("group_order", "port_group", g.id)]
@@ -201,6 +208,10 @@ class TidyRisks(Look):
             *(Drop("group_order", o.id) for o in orders),
             *(Drop("port_group", g.id) for g in rest),
         )
+        return ((f"Keep {kept.name} alone", edit),)
+
+    def _twin_groups(self, groups: tuple[PortGroup, ...]) -> Risk:
+        kept = groups[0]
         where = called(self.plan, self.plan.get("virtual_switch", kept.switch))
         return Risk(
             UNTIDY,
@@ -210,7 +221,7 @@ class TidyRisks(Look):
             "They carry the same tag under several names.",
             tuple(g.id for g in groups),
             facts=tuple(self.fact(g.id, _group_text(g), "the same") for g in groups),
-            mends=((f"Keep {kept.name} alone", edit),),
+            mends=partial(TidyRisks._merged, groups=groups),
         )
 
     def _one_name(self, name: str, ways: list[list[PortGroup]]) -> Risk:
