@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import heapq
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from aptwire.forward.parts import NOW, Link, Place, State
@@ -60,6 +60,19 @@ class Roads:
         self.state = state
         self.size = size
         self._links: dict[tuple[int, str, int], list[Link]] = {}
+        self._changed = self._elsewhere()
+
+    def _elsewhere(self) -> set[int] | None:
+        """The bridges at which this state has other links than today's; None: it may be all of them."""
+        if self.state.lost:
+            return None
+        teams = (self.wiring.team_called(key) for key in self.state.choice)
+        found: set[int] = set()
+        for team in teams:
+            if team is not None:
+                links = (member.link for member in team.members if member.link is not None)
+                found.update((team.bridge, *(end for link in links for end in link.ends)))
+        return found
 
     def at(self, bridge: int, order: str = "", goal: int = -1) -> list[Link]:
         """The usable links at a bridge, for the stands of a virtual switch to which this team order applies.
@@ -68,11 +81,18 @@ class Roads:
         """
         known = self._links.get((bridge, order, goal))
         if known is None:
-            found = self._find(bridge, order, goal)
+            everywhere = goal < 0
+            if self._changed is not None and bridge not in self._changed:
+                found = self.wiring.usual.get((bridge, order, everywhere))
+                if found is None:
+                    found = self.wiring.usual[bridge, order, everywhere] = list(self._find(bridge, order, everywhere))
+            else:
+                found = list(self._find(bridge, order, everywhere))
+            found = found if everywhere else [*found, *self._behind(bridge, (goal,))]
             known = self._links[bridge, order, goal] = [k for k in found if not k.mtu or k.mtu >= self.size]
         return known
 
-    def _find(self, bridge: int, order: str, goal: int) -> Iterator[Link]:
+    def _find(self, bridge: int, order: str, everywhere: bool) -> Iterator[Link]:
         wiring, state = self.wiring, self.state
         for team in wiring.teams_at(bridge, order):
             member = wiring.carries(team, state)
@@ -89,11 +109,16 @@ class Roads:
                 continue
             if bridge in member.link.ends:
                 yield member.link
-        behind = wiring.team_links.get(bridge, {})
-        for switch in behind if goal < 0 else (-1, goal):
-            for team, member in behind.get(switch, ()):
-                if member.link is not None and wiring.carries(team, state) is member:
-                    yield member.link
+        yield from self._behind(bridge, wiring.team_links.get(bridge, ()) if everywhere else (-1,))
+
+    def _behind(self, bridge: int, switches: Iterable[int]) -> Iterator[Link]:
+        """The links from a bridge over the uplinks of some switches; -1: of all from which something leads on."""
+        if self.wiring.bridges[bridge].virtual:
+            return
+        there = self.wiring.team_links.get(bridge, {})
+        for team, member in (pair for switch in switches for pair in there.get(switch, ())):
+            if member.link is not None and self.wiring.carries(team, self.state) is member:
+                yield member.link
 
     def leaving(self, spot: Spot, order: str, goal: int = -1) -> Iterator[Link]:
         """The links by which a frame may leave: never the one it came by, nor another of the same uplink."""

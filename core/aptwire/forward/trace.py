@@ -60,7 +60,7 @@ def say_state(wiring: Wiring, state: State) -> str:
     """A state in words: "now", "when nic0 of fulmar fails", "over nic1 of fulmar"."""
     said: list[str] = []
     for key, chosen in state.choice.items():
-        team = find_team(wiring, key)
+        team = wiring.team_called(key)
         nic = called(wiring.plan, wiring.plan.find(chosen.rstrip("<")))
         if chosen.endswith("<"):
             said.append(f"when answers come back over {nic}")
@@ -72,13 +72,6 @@ def say_state(wiring: Wiring, state: State) -> str:
             said.append(f"over {nic}")
     said.extend(f"with {called(wiring.plan, wiring.plan.get('nic', id))} lost" for id in sorted(state.lost))
     return " and ".join(dict.fromkeys(said)) or "now"
-
-
-def find_team(wiring: Wiring, key: str) -> Team | None:
-    """The team that a state calls by this key."""
-    uplink = wiring.plan.of("uplink").get(key.split("|")[0])
-    teams = wiring.blocks[uplink.switch].teams if uplink is not None else wiring.fabric.teams
-    return next((team for team in teams if team.key == key), None)
 
 
 def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> Trace:

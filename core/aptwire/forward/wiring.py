@@ -159,6 +159,18 @@ class Wiring:
                         found.setdefault(member.link.ends[1], {}).setdefault(behind, []).append((team, member))
         return found
 
+    @cached_property
+    def usual(self) -> dict[tuple[int, str, bool], list[Link]]:
+        """Today's links at each bridge, for each team order, with and without those that lead nowhere further, as far as somebody asked
+        (`forward/paths.py`)."""
+        return {}
+
+    def team_called(self, key: str) -> Team | None:
+        """The team that a state calls by this key."""
+        uplink = self.plan.of("uplink").get(key.partition("|")[0])
+        teams = self.blocks[uplink.switch].teams if uplink is not None else self.fabric.teams
+        return next((team for team in teams if team.key == key), None)
+
     def port_behind(self, nic: str) -> FabricPort | None:
         """The fabric port that a NIC (or another port) is plugged into; None: it isn't plugged into one."""
         found: FabricPort | None = self.plan.of("fabric_port").get(self.far.get(nic, ("", ""))[0])

@@ -49,8 +49,8 @@ class Facts:
     segments: dict[str, set[int]] = field(default_factory=dict)
     teams: tuple[Team, ...] = ()
     thin: tuple[tuple[str, Team], ...] = ()
-    excess: dict[str, int] = field(default_factory=dict)
-    lacking: dict[str, frozenset[int]] = field(default_factory=dict)
+    excess: tuple[tuple[str, int], ...] = ()
+    lacking: tuple[tuple[str, frozenset[int]], ...] = ()
     ends: tuple[End, ...] = ()
     deviating: tuple[tuple[Adapter, tuple[str, ...]], ...] = ()
     empty: tuple[PortGroup, ...] = ()
@@ -156,11 +156,11 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
             port = plan.get("fabric_port", port_id)
             if port.mode == "trunk":
                 spare = vids.bits(port.allowed or "") & ~sum(1 << v for v in facts.needs | _native(port) | shared)
-                facts.excess[port_id] = spare
+                facts.excess = (*facts.excess, (port_id, spare))
             anywhere = frozenset().union(*carried.values()) & facts.needs
             idle = anywhere - own - used
             if idle and port.mode == "trunk":
-                facts.lacking[port_id] = idle
+                facts.lacking = (*facts.lacking, (port_id, idle))
     facts.deviating = tuple(
         (adapter, differing)
         for group in groups

@@ -93,7 +93,17 @@ def findings(judgement: Judgement) -> list[Finding]:
     return _Finder(judgement).run()
 
 
-WITHIN_BLOCKS = ("adapter", "guest_tag", "port_group", "group_order", "host_port", "uplink", "nic", "cable")
+WITHIN_BLOCKS = (
+    "fabric_port",
+    "adapter",
+    "guest_tag",
+    "port_group",
+    "group_order",
+    "host_port",
+    "uplink",
+    "nic",
+    "cable",
+)
 """The kinds of which an edit compiles anew the blocks that it concerns, or else the fabric."""
 
 

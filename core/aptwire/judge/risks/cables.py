@@ -172,7 +172,7 @@ class CableRisks(RiskSearch):
         # What a port's virtual functions need hangs on LAGs and cables; else on its block alone.
         kinds = ("fabric_port", "cable") if self.functions else ()
         resting = (segments, self.functions, *(self.plan.of(kind) for kind in kinds))
-        known: dict[str, tuple[dict[str, int], list[tuple[FabricPort, int]]]]
+        known: dict[str, tuple[tuple[tuple[str, int], ...], list[tuple[FabricPort, int]]]]
         known = self.kept.get("excess of switches", resting, dict)
         by_switch: dict[str, list[tuple[FabricPort, int]]] = {}
         for found in self.facts:
@@ -187,9 +187,9 @@ class CableRisks(RiskSearch):
             made_of = (tuple(ports), named, members, self.plan.of("segment"), segments)
             yield self.kept.get(("excess", switch), made_of, partial(self._excess, switch, ports))
 
-    def _told_of(self, excess: dict[str, int], segments: int) -> Iterator[tuple[FabricPort, int]]:
+    def _told_of(self, excess: tuple[tuple[str, int], ...], segments: int) -> Iterator[tuple[FabricPort, int]]:
         functions = {adapter.function_of or "" for adapter in self.functions}
-        for port_id, extra in excess.items():
+        for port_id, extra in excess:
             told = extra & segments
             if told and not (functions and self._any_behind(port_id, functions)):
                 yield self.plan.get("fabric_port", port_id), told
@@ -265,7 +265,7 @@ class CableRisks(RiskSearch):
     def lacking(self) -> Iterator[Risk]:
         """Tags that one member's port lacks while another's carries them, where nobody sits on them yet."""
         for found in self.facts:
-            for port_id, idle in found.lacking.items():
+            for port_id, idle in found.lacking:
                 port = self.plan.get("fabric_port", port_id)
                 name = called(self.plan, port)
                 edit = (
