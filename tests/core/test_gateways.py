@@ -15,7 +15,7 @@ from aptwire.judge.preview import preview
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Drop, Patch, Put
 from aptwire.plan.kinds import REFS, Adapter, GuestTag, Record, Segment, SharedAddress, WayIn
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.support import JudgedCase, Small, demo_plan, pair, plan_of, random_plan
@@ -214,6 +214,7 @@ class PropertyTest(unittest.TestCase):
 
     @settings(max_examples=60)
     @given(st.integers(0, 10**9), st.booleans())
+    @example(13830, True)  # untagged frames of an isolated port beyond an unmanaged switch
     def test_ids_and_names_mean_nothing(self, seed: int, odd: bool) -> None:
         """The engine's own words as ids, and names of any script with quotes in them."""
         plan = random_plan(seed, rich=True, odd=odd)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 
 import numpy as np
 
@@ -39,6 +39,16 @@ class Fabric:
         self.links.append(link)
         for end in dict.fromkeys(link.ends):
             self.at.setdefault(end, []).append(link)
+
+
+def alike(one: Fabric, two: Fabric) -> bool:
+    """Whether two fabrics are the same in all that they say; LAGs whose members differ count as never the same."""
+    if one.teams or two.teams or (one.tree, one.open_ports, one.joints) != (two.tree, two.open_ports, two.joints):
+        return False
+    return len(one.links) == len(two.links) and all(
+        all(getattr(a, field.name) == getattr(b, field.name) for field in fields(Link))
+        for a, b in zip(one.links, two.links, strict=True)
+    )
 
 
 def joints_of(plan: Plan) -> list[Joint]:

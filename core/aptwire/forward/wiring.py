@@ -17,7 +17,7 @@ from scipy.sparse.csgraph import connected_components
 
 from aptwire.forward.around import Around
 from aptwire.forward.classes import UNTAGGED, Named, VidClasses, classify
-from aptwire.forward.fabric import Fabric, build_fabric, least
+from aptwire.forward.fabric import Fabric, alike, build_fabric, least
 from aptwire.forward.parts import (
     ADAPTERS,
     HOMELESS,
@@ -128,6 +128,8 @@ class Wiring:
     @cached_property
     def crossing_teams(self) -> list[Team]:
         """The teams over which others' frames may go: of switches with more than one uplink, and LAGs whose members differ."""
+        if not any(bridge.virtual and bridge.trunk >= 0 for bridge in self.bridges):
+            return list(self.fabric.teams)
         own = (team for block in self.blocks.values() for team in block.teams)
         crossing = (team for team in own if not team.order and self.bridges[team.bridge].trunk >= 0)
         return [*self.fabric.teams, *crossing]
@@ -348,7 +350,10 @@ class _Compiler:
             if key not in (HOMELESS, STATIONS):
                 self._block_bridge(key)
         if fabric:
+            before = wiring.fabric
             self._fabric()
+            # Whatever rests on the fabric holds on, where the edit changed nothing there.
+            wiring.fabric = before if alike(before, wiring.fabric) else wiring.fabric
         for key in dirty:
             if self._stays(key):
                 self._block(key)

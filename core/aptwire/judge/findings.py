@@ -144,6 +144,9 @@ class _Finder:
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
         self._states: dict[tuple[object, ...], str] = {}
         self._idle: dict[str, str] = {}
+        self._resting: dict[
+            tuple[int, int], tuple[tuple[Block, ...], tuple[tuple[str, list[Adapter]], ...], bytes | None]
+        ] = {}
 
     def run(self) -> list[Finding]:
         known = self.judgement.kept.get("findings", self._common(), _Known)
@@ -183,16 +186,25 @@ class _Finder:
         """What may not change lest what is said of a place does; None where that is more than can be told."""
         if cause.what not in (CUT_OFF, OPEN_END, WRONG_TAG):
             return None
-        towards = self.wiring.place(cause.towards) if cause.towards else None
-        places = [place] if towards is None else [place, towards]
+        key = (id(place.stand), id(cause))
+        known = self._resting.get(key)
+        if known is None:
+            landed = self._landed(place) if cause.what == WRONG_TAG else b""
+            # Whom untagged frames meet is told of others than these.
+            towards = self._other(cause) if cause.towards else None
+            known = self._resting[key] = self._blocks(place, towards, cause), self._beside(towards), landed
+        blocks, beside, landed = known
+        return None if landed is None else _Rests(blocks, (*beside, *self._beside(place)), landed)
+
+    def _blocks(self, place: Place, towards: Place | None, cause: Cause) -> tuple[Block, ...]:
         uplinks = (self.plan.of("uplink").get(key.partition("|")[0]) for key in cause.state.choice)
-        keys = dict.fromkeys([*(p.stand.block for p in places), *(u.switch for u in uplinks if u is not None)])
-        blocks = tuple(block for key in keys if (block := self.wiring.blocks.get(key)) is not None)
-        owners = (self.plan.of("adapter").get(p.endpoint) for p in places)
-        beside = tuple((a.guest, self.plan.where("adapter", "guest", a.guest)) for a in owners if a is not None)
-        landed = self._landed(place) if cause.what == WRONG_TAG else b""
-        # Whom untagged frames meet is told of others than these.
-        return None if landed is None else _Rests(blocks, beside, landed)
+        keys = [place.stand.block, *([towards.stand.block] if towards is not None else [])]
+        keys += [uplink.switch for uplink in uplinks if uplink is not None]
+        return tuple(block for key in dict.fromkeys(keys) if (block := self.wiring.blocks.get(key)) is not None)
+
+    def _beside(self, place: Place | None) -> tuple[tuple[str, list[Adapter]], ...]:
+        adapter = self.plan.of("adapter").get(place.endpoint) if place is not None else None
+        return () if adapter is None else ((adapter.guest, self.plan.where("adapter", "guest", adapter.guest)),)
 
     def _landed(self, place: Place) -> bytes | None:
         """Where a place lands over each of its ways; None where that is no VLAN."""

@@ -9,6 +9,7 @@ import numpy as np
 from aptwire.forward.domains import Domains, Pairings
 from aptwire.forward.parts import NOW, Place, Stand, State, Team
 from aptwire.forward.wiring import Block, Wiring
+from aptwire.judge.gathered import Gathered
 from aptwire.judge.kept import Kept
 from aptwire.plan.plan import Plan
 
@@ -113,7 +114,8 @@ class Judgement:
 
     `status` int8[stands] indexes VERDICTS; `causes` stand number -> why; `own` what single places have beside
     their stand (an address of another subnet, a twin); `lands` int16[stands]: the VID class on which a stand enters the
-    fabric (or sits, where it doesn't get there), -1 where its frames are dropped at once; `memo` what others worked out from it, once; `kept`
+    fabric (or sits, where it doesn't get there), -1 where its frames are dropped at once; `gathered` what the
+    next judgement begins with, `memo` what others worked out from it, once; `kept`
     what they found in this judgement or those before it, as far as it still holds.
     """
 
@@ -132,6 +134,7 @@ class Judgement:
     own: dict[str, tuple[int, Cause]] = field(default_factory=dict)
     intent: Intent = field(default_factory=lambda: Intent({}, {}))
     memo: dict[str, object] = field(default_factory=dict, compare=False)
+    gathered: Gathered | None = field(default=None, compare=False)
     kept: Kept = field(default_factory=Kept, compare=False)
 
     def number(self, stand: Stand) -> int:

@@ -7,74 +7,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from aptwire.forward.domains import Domains, Pairings
-from aptwire.forward.parts import Stand, Team
-from aptwire.forward.wiring import Block, Wiring
+from aptwire.forward.parts import Stand
+from aptwire.forward.wiring import Wiring
+from aptwire.judge.gathered import AT_HOME, Gathered, gather
 from aptwire.judge.judgement import Columns, Intent, Rows, is_idle
 from aptwire.plan.kinds import (
     SecondaryVlan,
 )
 
 MOST_COMPONENTS = 1 << 28
-AT_HOME = -2
-"""In place of a pairing: the stand's own bridge is one that frames cross."""
-
-
-def _local_rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
-    """int32[rows, 7] of a block: stand in the block, way, team in the block, member, pairing, far bridge's trunk row, open."""
-    cached = block.cache.get("rows")
-    if cached is not None and cached[0] is pairings:
-        known: np.ndarray = cached[1]
-        return known
-    team_number = {id(team): n for n, team in enumerate(block.teams)}
-    options: dict[tuple[int, str], list[tuple[int, int, int, int, bool]]] = {}
-    rows: list[tuple[int, ...]] = []
-    for number, stand in enumerate(block.stands):
-        key = (stand.bridge, stand.order)
-        found = options.get(key)
-        if found is None:
-            found = options[key] = []
-            bridge = wiring.bridges[stand.bridge] if stand.bridge >= 0 else None
-            if bridge is not None and bridge.trunk >= 0:
-                found.append((-1, -1, AT_HOME, bridge.trunk, False))
-            elif bridge is not None:
-                for team in wiring.teams_at(stand.bridge, stand.order):
-                    for n, member in enumerate(team.members[: team.usable]):
-                        if member.link is None:
-                            found.append((team_number[id(team)], n, -1, 0, True))
-                        else:
-                            far = wiring.bridges[member.link.ends[1]].trunk
-                            pair = pairings.number(*member.link.rules)
-                            found.append((team_number[id(team)], n, pair, far, member.link.rules[1].partial))
-                switch = wiring.plan.of("virtual_switch").get(bridge.id)
-                if switch is not None and switch.partial:
-                    found.append((-1, -1, -1, 0, True))
-            if not found:
-                found.append((-1, -1, -1, 0, False))
-        rows.extend((number, way, *option) for way, option in enumerate(found))
-    table = np.array(rows, dtype=np.int32).reshape(-1, 7)
-    block.cache["rows"] = (pairings, table, bool((table[:, 4] == AT_HOME).any()))
-    return table
-
-
-def _columns(wiring: Wiring, block: Block, numbers: dict[str, int]) -> np.ndarray:
-    """int64[stands, 9] of a block: the columns in their order."""
-    links = [m.link for team in block.teams for m in team.members if m.link is not None]
-    behind = {link.ends[0] for link in links if link.rules[1].private and wiring.bridges[link.ends[0]].trunk < 0}
-    made = [
-        (
-            numbers[s.segment] if s.segment else -1,
-            s.context,
-            s.bridge,
-            s.vni,
-            len(s.records),
-            s.awake if s.judged else 0,
-            s.asleep if s.judged else 0,
-            s.context >= 0 and not s.hears,
-            bool(s.hears) and (not s.plain or s.bridge in behind),
-        )
-        for s in block.stands
-    ]
-    return np.array(made, dtype=np.int64).reshape(-1, 9)
 
 
 @dataclass(frozen=True)
@@ -102,6 +43,7 @@ class Rowed:
         pairings: Pairings,
         domains: Domains,
         known: Intent | None = None,
+        gathered: Gathered | None = None,
     ) -> None:
         self.wiring = wiring
         self.plan = wiring.plan
@@ -110,10 +52,10 @@ class Rowed:
         self.count = wiring.classes.count
         self.segments = sorted(self.plan.of("segment"))
         self.intent = Intent.of(self.plan, known)
-        self.stands: list[Stand] = []
-        self.teams: list[Team] = []
-        self.offsets: dict[str, int] = {}
-        self.columns = self._gather()
+        self.gathered = gather(wiring, pairings, self.intent.subnets, gathered)
+        self.stands, self.teams, self.offsets = self.gathered.stands, self.gathered.teams, self.gathered.offsets
+        listed = [np.ascontiguousarray(self.gathered.columns[:, n]) for n in range(7)]
+        self.columns = Columns(*listed, *(self.gathered.columns[:, n] > 0 for n in (7, 8)))
         self.segment, self.context, self.bridge = self.columns.segment, self.columns.context, self.columns.bridge
         self.vni, self.weight = self.columns.vni, self.columns.weight
         records = [self.plan.get("segment", id) for id in self.segments]
@@ -131,36 +73,9 @@ class Rowed:
         self.scale = self.alone + len(self.stands) + 1
         self.rows = self._rows()
 
-    def _gather(self) -> Columns:
-        tables: list[np.ndarray] = []
-        columns: list[np.ndarray] = []
-        stand_at, team_at, sizes = [], [], []
-        numbers = {id: n for n, id in enumerate(self.segments)}
-        for block in self.wiring.blocks.values():
-            table = _local_rows(self.wiring, block, self.pairings)
-            tables.append(table)
-            sizes.append(len(table))
-            stand_at.append(len(self.stands))
-            team_at.append(len(self.teams))
-            cached = block.cache.get("columns")
-            if cached is None or cached[0] is not self.intent.subnets:
-                cached = block.cache["columns"] = (self.intent.subnets, _columns(self.wiring, block, numbers))
-            columns.append(cached[1])
-            self.offsets[block.key] = len(self.stands)
-            self.stands.extend(block.stands)
-            self.teams.extend(block.teams)
-        whole = np.concatenate(tables)
-        whole[:, 0] += np.repeat(np.array(stand_at, dtype=np.int32), sizes)
-        teams = np.repeat(np.array(team_at, dtype=np.int32), sizes)
-        whole[:, 2] = np.where(whole[:, 2] >= 0, whole[:, 2] + teams, -1)
-        self.table = whole
-        joined = np.concatenate(columns)
-        listed = [np.ascontiguousarray(joined[:, n]) for n in range(7)]
-        return Columns(*listed, *(joined[:, n] > 0 for n in (7, 8)))
-
     def _rows(self) -> Rows:
         count = self.count
-        stand, way, team, member, pair, trunk, opened = (self.table[:, n] for n in range(7))
+        stand, way, team, member, pair, trunk, opened = (self.gathered.table[:, n] for n in range(7))
         there_table, back_table = self.pairings.tables(count)
         far = trunk.astype(np.int64) * count
         context = self.context[stand]
@@ -202,10 +117,12 @@ class Rowed:
         if not unsaid.size:
             return
         beyond = component[entered[unsaid]]
-        tagged = np.flatnonzero(np.isin(component, beyond) & (np.arange(component.size) % self.count > 0))
-        given = np.zeros(int(component.max()) + 1, dtype=np.int16)
-        # The first of several VIDs that leak into each other; the leak is found where it is.
-        given[component[tagged[::-1]]] = tagged[::-1] % self.count
+        vid = self.wiring.classes.base[np.arange(component.size) % self.count]
+        tagged = np.flatnonzero(np.isin(component, beyond) & (vid > 0))
+        # The least of several VIDs that leak into each other; the leak is found where it is.
+        given = np.full(int(component.max()) + 1, self.count, dtype=np.int16)
+        np.minimum.at(given, component[tagged], vid[tagged])
+        given[given == self.count] = 0
         landed[unsaid] = given[beyond]
 
     @staticmethod

@@ -12,6 +12,7 @@ from aptwire.forward.domains import Domains, Pairings, solve
 from aptwire.forward.parts import NOW, State, Team
 from aptwire.forward.paths import Roads
 from aptwire.forward.wiring import Wiring
+from aptwire.judge.gathered import Gathered
 from aptwire.judge.judgement import (
     ASTRAY,
     CUT_OFF,
@@ -92,8 +93,9 @@ class States(Rowed):
         pairings: Pairings,
         domains: Domains,
         known: Intent | None = None,
+        gathered: Gathered | None = None,
     ) -> None:
-        super().__init__(wiring, pairings, domains, known)
+        super().__init__(wiring, pairings, domains, known, gathered)
         size = len(self.stands)
         self.fine = np.zeros(size, dtype=bool)
         self.worst = np.zeros(size, dtype=np.int8)

@@ -9,14 +9,13 @@ shows as soon as one team differs.
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Iterable
 
 import numpy as np
 
 from aptwire.forward.domains import Pairings, solve
 from aptwire.forward.parts import NOW, Place
-from aptwire.forward.wiring import Block, compile_wiring, rewire
+from aptwire.forward.wiring import compile_wiring, rewire
 from aptwire.judge.exact import Exact
 from aptwire.judge.judgement import (
     ADDRESS,
@@ -42,7 +41,7 @@ from aptwire.judge.rows import Gate
 from aptwire.judge.sizes import misfits
 from aptwire.judge.states import States
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.fields import bare_address, is_nobodys
+from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import (
     Mirror,
     SharedAddress,
@@ -71,7 +70,7 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
         crossing = any(w.crossing_teams for w in (wiring, old))
         domains = before.domains if same and not crossing else solve(wiring, before.pairings)
-        return _Judge(wiring, before.pairings, domains, before.intent).run(before.kept)
+        return _Judge(wiring, before.pairings, domains, before.intent, before.gathered).run(before.kept)
 
 
 def _fitted(judgement: Judgement) -> Judgement:
@@ -123,21 +122,16 @@ class _Judge(States):
             causes,
             self.own,
             self.intent,
+            gathered=self.gathered,
             kept=kept or Kept(),
         )
         return _fitted(judgement)
 
     def _addresses(self, status: np.ndarray) -> None:
         """A static address outside its segment's subnets cuts a place off from its gateway and peers."""
-        for block in self.wiring.blocks.values():
-            if not block.addresses:
-                continue
-            cached = block.cache.get("subnets")
-            if cached is None or cached[0] is not self.intent.subnets:
-                cached = (self.intent.subnets, _outside(block, self.intent.subnets))
-                block.cache["subnets"] = cached
-            for record in cached[1]:
-                if status[self._number(block.stand_of[record])] <= WAVERING:
+        for key, records in self.gathered.outside.items():
+            for record in records:
+                if status[self._number(self.wiring.blocks[key].stand_of[record])] <= WAVERING:
                     self.own[record] = (STRANDED, Cause(ADDRESS))
 
     def _unborne(self, status: np.ndarray) -> None:
@@ -414,19 +408,3 @@ class _Judge(States):
 
 def _version(address: str) -> int:
     return 6 if ":" in address else 4
-
-
-def _outside(block: Block, subnets: dict[str, tuple[str, ...]]) -> list[str]:
-    """The records of a block that bear a static address outside the subnets of the segment on which they belong."""
-    nets = {id: [ipaddress.ip_network(text) for text in listed] for id, listed in subnets.items() if listed}
-    found: dict[str, None] = {}
-    for text, record in block.addresses:
-        known = nets.get(block.stand_of[record].segment or "")
-        if not known:
-            continue
-        address = ipaddress.ip_address(bare_address(text))
-        same = [net for net in known if net.version == address.version]
-        inside = [net for net in same if address in net]
-        if same and (not inside or all(is_nobodys(address, net) for net in inside)):
-            found[record] = None
-    return list(found)
