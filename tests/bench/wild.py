@@ -88,8 +88,8 @@ class Fleet:
                 self.bridge[space].append(f"vlan add dev {port} vid {vid} {flags}")
         if dice.random() < (0.15 if style in ("access", "guest") else 0.06):
             self.bridge[space].append(f"link set dev {port} isolated on")
-        # Two ports that face each other and both throw frames back would never come to rest.
-        if dice.random() < 0.05 and (style == "guest" or port.startswith("p")):
+        # Between two ports that both throw frames back a frame would never come to rest: an island has none.
+        if dice.random() < 0.05 and (style == "guest" or (port.startswith("p") and not device.startswith("ri"))):
             self.bridge[space].append(f"link set dev {port} hairpin on")
 
     def vlans(self, style: str) -> dict[int, str]:

@@ -43,22 +43,25 @@ def _ports(block: Block) -> list[Port]:
     known: list[Port] | None = block.cache.get("could")
     if known is not None:
         return known
-    found: dict[tuple[int, str, int], tuple[PortRule, dict[str, set[int]]]] = {}
+    found: dict[tuple[int, str, int], tuple[PortRule, list[Stand]]] = {}
     owner = {place: adapter for adapter, places in block.several.items() for place in places}
     for stand in block.stands:
-        if stand.rule is None or stand.vni or not stand.judged:
-            continue
-        key = (stand.bridge, stand.order, stand.rule.number)
-        _, meant = found.setdefault(key, (stand.rule, {}))
-        for record in stand.records:
-            own = meant.setdefault(owner.get(record, record), set())
-            if stand.context >= 0:
-                own.add(stand.context)
+        if stand.rule is not None and not stand.vni and stand.judged:
+            found.setdefault((stand.bridge, stand.order, stand.rule.number), (stand.rule, []))[1].append(stand)
     made = []
-    for (bridge, order, _), (rule, meant) in found.items():
+    for (bridge, order, _), (rule, stands) in found.items():
         taken = set(rule.into[rule.into >= 0].tolist()) | set(np.flatnonzero(rule.out > 0).tolist())
-        wide = tuple(adapter for adapter, own in meant.items() if own != taken)
-        made.append(Port(bridge, order, rule, tuple(sorted(taken)), tuple(meant), wide))
+        adapters, wide, several = list[str](), list[str](), dict[str, set[int]]()
+        for stand in stands:
+            single = [record for record in stand.records if record not in owner] if owner else stand.records
+            adapters += single
+            if {stand.context} - {-1} != taken:
+                wide += single
+            for record in stand.records if owner else ():
+                if record in owner:
+                    several.setdefault(owner[record], set()).update({stand.context} - {-1})
+        wide += [adapter for adapter, own in several.items() if own != taken]
+        made.append(Port(bridge, order, rule, tuple(sorted(taken)), (*adapters, *several), tuple(wide)))
     block.cache["could"] = made
     return made
 

@@ -20,7 +20,7 @@ GUESTS = "guests"
 
 @dataclass(frozen=True)
 class End:
-    """An endpoint as the MTU sees it: what it sends at most (0: nobody says), and what its switch and NICs take.
+    """An endpoint as the MTU sees it: what it sends at most, and what its switch and NICs take.
 
     `tight` are the records on its own host that take less than it sends; `count` how many places are alike.
     """
@@ -261,6 +261,7 @@ def port_vids(plan: Plan, port: FabricPort) -> frozenset[int]:
 
 def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]:
     plan = wiring.plan
+    adapters, host_ports = plan.of("adapter"), plan.of("host_port")
     for stand in block.stands:
         segment = plan.of("segment").get(stand.segment)
         if segment is None:
@@ -278,11 +279,11 @@ def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]
             head, carrier = header(plan, stand.over), plan.get("host_port", stand.over)
             limits += [(carrier.id, carrier.mtu)] if carrier.mtu else []
         alike: dict[int, list[str]] = {}
-        for record in map(plan.find, stand.records):
-            own = getattr(record, "mtu", None) if isinstance(record, (Adapter, HostPort)) else None
-            sends = own or (switch_mtu if isinstance(record, HostPort) else None) or segment.mtu or 0
-            if record is not None:
-                alike.setdefault(sends, []).append(record.id)
+        for record in stand.records:
+            adapter, port = adapters.get(record), host_ports.get(record)
+            own = adapter.mtu if adapter is not None else (port.mtu or switch_mtu) if port is not None else None
+            if sends := own or segment.mtu:
+                alike.setdefault(sends, []).append(record)
         for sends, records in alike.items():
-            tight = tuple((id, mtu) for id, mtu in limits if sends and mtu < sends + head)
+            tight = tuple((id, mtu) for id, mtu in limits if mtu < sends + head)
             yield End(records[0], segment.id, sends, tight, len(records))

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from ipaddress import ip_address, ip_network
 
-from aptwire.forward.parts import Place, State
+from aptwire.forward.parts import HOMELESS, Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, Teller, Trace, say_state, trace
 from aptwire.forward.wiring import PLACES, Block
@@ -32,6 +32,7 @@ from aptwire.judge.judgement import (
     tag_text,
 )
 from aptwire.judge.risks import Risk, risk_proof, risks, some
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import (
     KINDS,
@@ -90,7 +91,8 @@ def spoken(plan: Plan, endpoint: str) -> str:
 
 def findings(judgement: Judgement) -> list[Finding]:
     """All findings, worst first, those that concern only idle endpoints last."""
-    return _Finder(judgement).run()
+    with no_collecting():
+        return _Finder(judgement).run()
 
 
 WITHIN_BLOCKS = (
@@ -107,32 +109,29 @@ WITHIN_BLOCKS = (
 """The kinds of which an edit compiles anew the blocks that it concerns, or else the fabric."""
 
 
-@dataclass(frozen=True)
-class _Rests:
-    """What a sentence about a place rests on: blocks, the adapters of the guests it names, and where it lands."""
-
-    blocks: tuple[Block, ...]
-    beside: tuple[tuple[str, list[Adapter]], ...]
-    landed: bytes
-
-
 @dataclass(frozen=True, eq=False)
-class _Seat:
-    """A place that isn't home, with the key of its finding; `rests` None: that is worked out anew each time."""
+class _Group:
+    """Places of one stand that aren't home for one reason, and the key of their finding.
 
-    place: Place
+    `hosts` (ids) are those whose blocks it rests on, and `landed` where it lands; `hosts` None: it is worked out anew each time.
+    """
+
+    places: tuple[Place, ...]
     status: int
     cause: Cause
     key: tuple[object, ...]
-    rests: _Rests | None
+    hosts: tuple[str, ...] | None
+    landed: bytes
 
 
 class _Known:
-    """What was told of the judgement before: places by record, and findings with whom they speak of by key."""
+    """What was told of the judgement before: groups by the first record of their stand with all its records, findings with whom they speak
+    of by key, and the blocks of each host then."""
 
     def __init__(self) -> None:
-        self.seats: dict[str, _Seat] = {}
-        self.told: dict[tuple[object, ...], tuple[list[_Seat], int, Finding]] = {}
+        self.groups: dict[str, tuple[tuple[str, ...], list[_Group]]] = {}
+        self.told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]] = {}
+        self.blocks: dict[str, tuple[Block | None, ...]] = {}
 
 
 class _Finder:
@@ -144,32 +143,34 @@ class _Finder:
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
         self._states: dict[tuple[object, ...], str] = {}
         self._idle: dict[str, str] = {}
-        self._resting: dict[
-            tuple[int, int], tuple[tuple[Block, ...], tuple[tuple[str, list[Adapter]], ...], bytes | None]
-        ] = {}
+        self._blocks_of: dict[str, tuple[Block | None, ...]] = {}
+        self._same: dict[str, bool] = {}
 
     def run(self) -> list[Finding]:
         known = self.judgement.kept.get("findings", self._common(), _Known)
-        seats: dict[str, _Seat] = {}
-        grouped: dict[tuple[object, ...], list[_Seat]] = {}
-        for record, status, cause in self.judgement.troubled():
-            seat = known.seats.get(record)
-            if seat is None or not self._holds(seat, status, cause):
-                seat = self._seat(record, status, cause)
-            seats[record] = seat
-            grouped.setdefault(seat.key, []).append(seat)
-        told: dict[tuple[object, ...], tuple[list[_Seat], int, Finding]] = {}
-        for key, found in grouped.items():
-            before, size = known.told.get(key), self._places.get(found[0].place.segment or "", 0)
-            same = before is not None and before[1] == size and len(before[0]) == len(found)
-            if before is None or not same or not all(map(operator.is_, before[0], found)):
-                before = (found, size, self._finding(key, [(seat.place, seat.cause) for seat in found]))
-            told[key] = before
-        known.seats = {record: seat for record, seat in seats.items() if seat.rests is not None}
-        known.told = {key: one for key, one in told.items() if all(seat.rests is not None for seat in one[0])}
-        made = [finding for _, _, finding in told.values()]
-        made.sort(key=lambda f: (f.idle, -VERDICTS.index(f.verdict), -len(f.endpoints), f.title, f.id))
-        return made
+        groups: dict[str, tuple[tuple[str, ...], list[_Group]]] = {}
+        by_key: dict[tuple[object, ...], list[_Group]] = {}
+        for records, status, cause in self.judgement.troubled():
+            before, made = known.groups.get(records[0], ((), []))
+            if before != records or not all(self._holds(known, group, status, cause) for group in made):
+                made = self._groups(records, status, cause)
+            groups[records[0]] = records, made
+            for group in made:
+                by_key.setdefault(group.key, []).append(group)
+        told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]] = {}
+        for key, found in by_key.items():
+            last, size = known.told.get(key), self._places.get(found[0].places[0].segment or "", 0)
+            same = last is not None and last[1] == size and len(last[0]) == len(found)
+            if last is None or not same or not all(map(operator.is_, last[0], found)):
+                last = (found, size, self._finding(key, found))
+            told[key] = last
+        known.groups = {record: one for record, one in groups.items() if all(g.hosts is not None for g in one[1])}
+        known.told = {key: one for key, one in told.items() if all(group.hosts is not None for group in one[0])}
+        hosts = dict.fromkeys(host for _, made in known.groups.values() for group in made for host in group.hosts or ())
+        known.blocks = {host: self._blocks(host) for host in hosts}
+        found_ = [finding for _, _, finding in told.values()]
+        found_.sort(key=lambda f: (f.idle, -VERDICTS.index(f.verdict), -len(f.endpoints), f.title, f.id))
+        return found_
 
     def _common(self) -> tuple[object, ...]:
         """What every sentence may rest on, beside the blocks of those of whom it speaks."""
@@ -177,34 +178,47 @@ class _Finder:
         kinds = (self.plan.of(kind) for kind in KINDS if kind not in WITHIN_BLOCKS)
         return (wiring.fabric, wiring.classes, *wiring.crossing_teams, *kinds)
 
-    def _seat(self, record: str, status: int, cause: Cause) -> _Seat:
-        place = self.wiring.place(record)
-        assert place is not None
-        return _Seat(place, status, cause, self._key(place, cause), self._rests(place, cause))
+    def _groups(self, records: tuple[str, ...], status: int, cause: Cause) -> list[_Group]:
+        """The places of a stand with their key: one for all, where that doesn't hang on which of them it is."""
+        places = [place for record in records if (place := self.wiring.place(record)) is not None]
+        if cause.what in (CUT_OFF, OPEN_END):
+            return [self._group(tuple(places), status, cause)]
+        if cause.what != WRONG_TAG:
+            return [self._group((place,), status, cause) for place in places]
+        adapters = self.plan.of("adapter")
+        by_port: dict[str, list[Place]] = {}
+        for place in places:
+            adapter = adapters.get(place.endpoint)
+            by_port.setdefault(adapter.port_group or "" if adapter is not None else place.record, []).append(place)
+        return [self._group(tuple(alike), status, cause) for alike in by_port.values()]
 
-    def _rests(self, place: Place, cause: Cause) -> _Rests | None:
-        """What may not change lest what is said of a place does; None where that is more than can be told."""
-        if cause.what not in (CUT_OFF, OPEN_END, WRONG_TAG):
-            return None
-        key = (id(place.stand), id(cause))
-        known = self._resting.get(key)
-        if known is None:
-            landed = self._landed(place) if cause.what == WRONG_TAG else b""
-            # Whom untagged frames meet is told of others than these.
-            towards = self._other(cause) if cause.towards else None
-            known = self._resting[key] = self._blocks(place, towards, cause), self._beside(towards), landed
-        blocks, beside, landed = known
-        return None if landed is None else _Rests(blocks, (*beside, *self._beside(place)), landed)
+    def _group(self, places: tuple[Place, ...], status: int, cause: Cause) -> _Group:
+        landed = self._landed(places[0]) if cause.what == WRONG_TAG else b""
+        # Whom untagged frames meet is told of others than these.
+        keeps = cause.what in (CUT_OFF, OPEN_END, WRONG_TAG) and landed is not None
+        hosts = self._hosts(places[0], cause) if keeps else None
+        return _Group(places, status, cause, self._key(places[0], cause), hosts, landed or b"")
 
-    def _blocks(self, place: Place, towards: Place | None, cause: Cause) -> tuple[Block, ...]:
+    def _hosts(self, place: Place, cause: Cause) -> tuple[str, ...]:
+        """The hosts of a place, of whom it misses, and of the teams of the state."""
+        towards = self._other(cause) if cause.towards else None
         uplinks = (self.plan.of("uplink").get(key.partition("|")[0]) for key in cause.state.choice)
         keys = [place.stand.block, *([towards.stand.block] if towards is not None else [])]
         keys += [uplink.switch for uplink in uplinks if uplink is not None]
-        return tuple(block for key in dict.fromkeys(keys) if (block := self.wiring.blocks.get(key)) is not None)
+        return tuple(dict.fromkeys(map(self._host_of, keys)))
 
-    def _beside(self, place: Place | None) -> tuple[tuple[str, list[Adapter]], ...]:
-        adapter = self.plan.of("adapter").get(place.endpoint) if place is not None else None
-        return () if adapter is None else ((adapter.guest, self.plan.where("adapter", "guest", adapter.guest)),)
+    def _host_of(self, block: str) -> str:
+        """The host of a block; the block itself where it is no host's."""
+        owner = self.plan.of("virtual_switch").get(block) or self.plan.of("nic").get(block)
+        return owner.host if owner is not None else block
+
+    def _blocks(self, host: str) -> tuple[Block | None, ...]:
+        """All blocks in which something of a host may be, or the one block that this names."""
+        if host not in self._blocks_of:
+            nics = (nic.id for nic in self.plan.where("nic", "host", host))
+            keys = [*(switch.id for switch in self.plan.where("virtual_switch", "host", host)), *nics, HOMELESS, host]
+            self._blocks_of[host] = tuple(self.wiring.blocks.get(key) for key in keys)
+        return self._blocks_of[host]
 
     def _landed(self, place: Place) -> bytes | None:
         """Where a place lands over each of its ways; None where that is no VLAN."""
@@ -213,17 +227,22 @@ class _Finder:
         landed = rows.landed[rows.first[number] : stop]
         return landed.tobytes() if (landed > 0).all() else None
 
-    def _holds(self, seat: _Seat, status: int, cause: Cause) -> bool:
-        """Whether what was said of a place still is true."""
-        rests = seat.rests
+    def _holds(self, known: _Known, group: _Group, status: int, cause: Cause) -> bool:
+        """Whether what was said of some places still is true."""
         return (
-            rests is not None
-            and seat.status == status
-            and all(self.wiring.blocks.get(block.key) is block for block in rests.blocks)
-            and seat.cause == cause
-            and all(self.plan.where("adapter", "guest", guest) is known for guest, known in rests.beside)
-            and (not rests.landed or self._landed(seat.place) == rests.landed)
+            group.hosts is not None
+            and group.status == status
+            and all(self._unchanged(known, host) for host in group.hosts)
+            and group.cause == cause
+            and (not group.landed or self._landed(group.places[0]) == group.landed)
         )
+
+    def _unchanged(self, known: _Known, host: str) -> bool:
+        """Whether a host's blocks are those of before."""
+        if host not in self._same:
+            before, now = known.blocks.get(host, ()), self._blocks(host)
+            self._same[host] = len(before) == len(now) and all(map(operator.is_, before, now))
+        return self._same[host]
 
     def _status(self, place: Place) -> str:
         return VERDICTS[self.judgement.status_of(place)]
@@ -308,7 +327,8 @@ class _Finder:
         if there.delivered:
             yield trace(self.wiring, other, place, cause.state)
 
-    def _finding(self, key: tuple[object, ...], found: list[tuple[Place, Cause]]) -> Finding:
+    def _finding(self, key: tuple[object, ...], groups: list[_Group]) -> Finding:
+        found = sorted(((p, g.cause) for g in groups for p in g.places), key=lambda pair: pair[0].record)
         place, cause = found[0]
         endpoints = tuple(dict.fromkeys(p.endpoint for p, _ in found))
         title, text, culprit = self._words(found, endpoints)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -184,20 +185,17 @@ class Judgement:
         counted = np.bincount(self.columns.segment + 1, weights=self.columns.weight, minlength=len(ids) + 1)
         return dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
 
-    def troubled(self) -> list[tuple[str, int, Cause]]:
-        """Every place (record) that isn't home, its verdict and why, in the order of records."""
-        records: dict[str, tuple[int, Cause]] = {}
+    def troubled(self) -> Iterator[tuple[tuple[str, ...], int, Cause]]:
+        """Every place (record) that isn't home, its verdict and why; those of one stand together, unless they have a reason of their own."""
         for number, cause in self.causes.items():
             stand = self.stands[number]
-            if stand.judged:
-                records.update(dict.fromkeys(stand.records, (int(self.status[number]), cause)))
-        for record, own in self.own.items():
+            records = tuple(r for r in stand.records if r not in self.own) if self.own else tuple(stand.records)
+            if stand.judged and records:
+                yield records, int(self.status[number]), cause
+        for record, (status, cause) in self.own.items():
             place = self.wiring.place(record)
-            if own[0] == HOME or place is None or not place.stand.judged:
-                records.pop(record, None)
-            else:
-                records[record] = own
-        return [(record, *records[record]) for record in sorted(records)]
+            if status != HOME and place is not None and place.stand.judged:
+                yield (record,), status, cause
 
     def verdict(self, endpoint: str) -> int:
         """The gravest verdict among an endpoint's places."""

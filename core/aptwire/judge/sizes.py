@@ -86,7 +86,7 @@ def misfits(judgement: Judgement) -> dict[str, Misfit]:
     by_segment: dict[str, list[End]] = {}
     for facts in all_facts(judgement.wiring, judgement.intent.uses):
         for end in facts.ends:
-            place = judgement.wiring.place(end.record) if end.sends else None
+            place = judgement.wiring.place(end.record)
             if place is not None and judgement.status_of(place) != ASTRAY:
                 by_segment.setdefault(end.segment, []).append(end)
     sizes, found = Sizes(judgement), dict[str, Misfit]()

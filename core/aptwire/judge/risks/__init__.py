@@ -19,6 +19,7 @@ from aptwire.judge.risks.hosts import HostRisks, fresh_mac
 from aptwire.judge.risks.teams import TeamRisks
 from aptwire.judge.risks.thin import ThinRisks
 from aptwire.judge.risks.tidy import TidyRisks
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Edit
 
 __all__ = ["GRAVITY", "RISK", "UNTIDY", "Risk", "fresh_mac", "offers", "risk_proof", "risks", "some"]
@@ -108,6 +109,7 @@ def risk_proof(judgement: Judgement, risk: Risk) -> tuple[Hop, ...]:
 
 def risks(judgement: Judgement) -> list[Risk]:
     """All risks, those that will hurt first."""
-    finder = _All(judgement)
-    made = [risk for search in SEARCHES for risk in search.run(finder)]
+    with no_collecting():
+        finder = _All(judgement)
+        made = [risk for search in SEARCHES for risk in search.run(finder)]
     return sorted(made, key=lambda r: (-GRAVITY.index(r.verdict), r.what, r.title, r.id))

@@ -394,8 +394,7 @@ class CableRisks(RiskSearch):
         by_segment: dict[str, list[End]] = {}
         for found in self.facts if may_differ(self.plan) else ():
             for end in found.ends:
-                if end.sends:
-                    by_segment.setdefault(end.segment, []).append(end)
+                by_segment.setdefault(end.segment, []).append(end)
         sizes = Sizes(self.judgement)
         for id, ends in sorted(by_segment.items()):
             segment = self.plan.get("segment", id)
