@@ -27,20 +27,17 @@ from aptwire.plan.kinds import (
 
 @dataclass(frozen=True)
 class Port:
-    """Adapters that sit on alike ports of one block: `contexts` are those that their port lets in or out, `wide` the adapters that aren't
-    meant to use just these."""
+    """Adapters that sit on alike ports of one block, by the contexts that they are meant to use."""
 
     bridge: int
     order: str
     rule: PortRule
-    contexts: tuple[int, ...]
-    adapters: tuple[str, ...]
-    wide: tuple[str, ...]
+    adapters: tuple[tuple[frozenset[int], tuple[str, ...]], ...]
 
 
 def _ports(block: Block) -> list[Port]:
     """The ports of a block; kept with it."""
-    known: list[Port] | None = block.cache.get("could")
+    known: list[Port] | None = block.cache.get("ports")
     if known is not None:
         return known
     found: dict[tuple[int, str, int], tuple[PortRule, list[Stand]]] = {}
@@ -50,28 +47,19 @@ def _ports(block: Block) -> list[Port]:
             found.setdefault((stand.bridge, stand.order, stand.rule.number), (stand.rule, []))[1].append(stand)
     made = []
     for (bridge, order, _), (rule, stands) in found.items():
-        taken = set(rule.into[rule.into >= 0].tolist()) | set(np.flatnonzero(rule.out > 0).tolist())
-        adapters, wide, several = list[str](), list[str](), dict[str, set[int]]()
+        meant: list[tuple[frozenset[int], tuple[str, ...]]] = []
+        several: dict[str, set[int]] = {}
         for stand in stands:
+            own = frozenset([stand.context] if stand.context >= 0 else ())
             single = [record for record in stand.records if record not in owner] if owner else stand.records
-            adapters += single
-            if {stand.context} - {-1} != taken:
-                wide += single
+            meant.append((own, tuple(single)))
             for record in stand.records if owner else ():
                 if record in owner:
-                    several.setdefault(owner[record], set()).update({stand.context} - {-1})
-        wide += [adapter for adapter, own in several.items() if own != taken]
-        made.append(Port(bridge, order, rule, tuple(sorted(taken)), (*adapters, *several), tuple(wide)))
-    block.cache["could"] = made
+                    several.setdefault(owner[record], set()).update(own)
+        meant += [(frozenset(own), (adapter,)) for adapter, own in several.items()]
+        made.append(Port(bridge, order, rule, tuple(meant)))
+    block.cache["ports"] = made
     return made
-
-
-def _wide(block: Block) -> list[Port]:
-    """Those of a block's ports that somebody isn't meant to use just as they are; kept with it."""
-    known: list[Port] | None = block.cache.get("wide")
-    if known is None:
-        known = block.cache["wide"] = [port for port in _ports(block) if port.wide]
-    return known
 
 
 class Could:
@@ -82,6 +70,7 @@ class Could:
         self.wiring, self.plan = judgement.wiring, judgement.plan
         self.segments = list(judgement.intent.subnets)
         self._reached: dict[tuple[int, str, int], frozenset[int]] = {}
+        self._taken: dict[int, frozenset[int]] = {}
 
     @cached_property
     def _states(self) -> list[Domains]:
@@ -107,14 +96,35 @@ class Could:
     def keys(self) -> list[str]:
         """The blocks in which somebody could do more than is meant."""
         blocks = self.wiring.blocks
-        return list(blocks) if self._tunnel_ends else [key for key, block in blocks.items() if _wide(block)]
+        return list(blocks) if self._tunnel_ends else [key for key, block in blocks.items() if self._wide(block)]
+
+    def taken(self, rule: PortRule) -> frozenset[int]:
+        """The contexts that a port lets in or out."""
+        if rule.number not in self._taken:
+            into = rule.into[rule.into >= 0].tolist()
+            self._taken[rule.number] = frozenset([*into, *np.flatnonzero(rule.out > 0).tolist()])
+        return self._taken[rule.number]
+
+    def _wide(self, block: Block) -> list[tuple[Port, tuple[str, ...]]]:
+        """A block's ports with the adapters that aren't meant to use just what they let pass; kept with it for as long as the VID classes
+        are the same."""
+        known: tuple[object, list[tuple[Port, tuple[str, ...]]]] | None = block.cache.get("wide")
+        if known is None or known[0] is not self.wiring.classes:
+            ports = [(port, self.taken(port.rule)) for port in _ports(block)]
+            wide = [
+                (port, tuple(a for own, names in port.adapters if own != taken for a in names)) for port, taken in ports
+            ]
+            known = block.cache["wide"] = self.wiring.classes, [(port, adapters) for port, adapters in wide if adapters]
+        return known[1]
 
     def block(self, key: str) -> dict[str, tuple[str, ...]]:
         """Those that the adapters of a block could reach by tagging."""
         found: dict[str, tuple[str, ...]] = {}
-        for port in _wide(self.wiring.blocks[key]):
-            reached = frozenset().union(*(self._from(port.bridge, port.order, c) for c in port.contexts))
-            for adapter in port.wide if reached else ():
+        for port, adapters in self._wide(self.wiring.blocks[key]):
+            reached = frozenset().union(
+                *(self._from(port.bridge, port.order, c) for c in sorted(self.taken(port.rule)))
+            )
+            for adapter in adapters if reached else ():
                 if adapter in self.plan.of("adapter"):
                     beyond = reached - self._meant(adapter)
                     if beyond:
@@ -126,9 +136,9 @@ class Could:
         found: dict[str, tuple[str, ...]] = {}
         ends = self._tunnel_ends
         for port in _ports(self.wiring.blocks[key]) if ends else ():
-            groups = {g for c in port.contexts for g in self._groups(port.bridge, port.order, c)}
+            groups = {g for c in self.taken(port.rule) for g in self._groups(port.bridge, port.order, c)}
             reached = set().union(*(ends[group] for group in groups & ends.keys()))
-            for adapter in port.adapters if reached else ():
+            for adapter in (a for _, names in port.adapters for a in names) if reached else ():
                 if adapter in self.plan.of("adapter"):
                     own = {place.segment for place in self.wiring.places_of(adapter)}
                     beyond = {self.segments[n] for n in reached} - own

@@ -126,6 +126,8 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     roles: dict[str, set[int]] = {}
     segments: dict[str, set[int]] = {}
     needs: set[int] = set()
+    seated: set[tuple[str | None, int]] = set()
+    tagged = plan.grouped("guest_tag", "adapter")
     for port in ports:
         needs.add(port.vid or 0)
         for role in roles_of(plan, port):
@@ -135,13 +137,15 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     for group in groups:
         used = group_vids(plan, group)
         needs |= used
-        for adapter in plan.where("adapter", "port_group", group.id):
-            for record in (adapter, *plan.where("guest_tag", "adapter", adapter.id)):
-                segment = plan.of("segment").get(record.belongs)
-                if segment is not None and group.mode != "overlay":
-                    vid = getattr(record, "vid", None) or group.vid or 0
-                    roles.setdefault(segment.role or GUESTS, set()).add(vid)
-                    segments.setdefault(segment.id, set()).add(vid)
+        if group.mode != "overlay":
+            seated.update((a.belongs, group.vid or 0) for a in plan.where("adapter", "port_group", group.id))
+            tags = (tagged.get(a.id, ()) for a in plan.where("adapter", "port_group", group.id) if tagged)
+            seated.update((tag.belongs, tag.vid) for of in tags for tag in of)
+    for belongs, vid in seated:
+        segment = plan.of("segment").get(belongs)
+        if segment is not None:
+            roles.setdefault(segment.role or GUESTS, set()).add(vid)
+            segments.setdefault(segment.id, set()).add(vid)
     # What goes over another uplink's NICs is that one's affair.
     base = tuple(team for team in block.teams if not team.order and getattr(team.uplink, "over", None) is None)
     facts = Facts(switch.host, switch.id, frozenset(needs), roles, segments, base)
