@@ -63,6 +63,8 @@ class Exact:
     def _own_orders(self) -> list[int]:
         """The stands with a team order of their own on switches that frames cross."""
         states = self.states
+        if len(states.wiring.crossing_teams) == len(states.wiring.fabric.teams):
+            return []
         crossed = [n for n, bridge in enumerate(states.wiring.bridges) if bridge.virtual and bridge.trunk >= 0]
         found = np.flatnonzero(np.isin(states.bridge, crossed) & self.right).tolist()
         return [stand for stand in found if states.stands[stand].order]

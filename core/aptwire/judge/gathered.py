@@ -28,7 +28,7 @@ FEW = 100
 class Gathered:
     """`table` int32[rows, 7]: stand, way, team, member, pairing, far bridge's trunk row, open; `columns` int64[stands, 9] as `Columns` has
     them; `at` int64[blocks + 1, 3]: where each block's stands, rows and teams begin; `offsets` the first stand of each block by its key;
-    `outside` the records of blocks that bear an address outside their segment's subnets.  `rests` is what else the pieces hang on.
+    `outside` the records of blocks that bear an address outside their segment's subnets; `order` int64[stands] the stands sorted by segment.  `rests` is what else the pieces hang on.
     """
 
     blocks: tuple[Block, ...]
@@ -40,6 +40,7 @@ class Gathered:
     offsets: dict[str, int]
     outside: dict[str, list[str]]
     rests: tuple[object, object]
+    order: np.ndarray
 
 
 @dataclass(frozen=True)
@@ -77,16 +78,18 @@ def gather(
     table = np.concatenate([p.table for p in pieces])
     table[:, 0] += np.repeat(at[:-1, 0], sizes[:, 1]).astype(np.int32)
     table[:, 2] = np.where(table[:, 2] >= 0, table[:, 2] + np.repeat(at[:-1, 2], sizes[:, 1]), -1)
+    columns = np.concatenate([p.columns for p in pieces])
     return Gathered(
         blocks,
         list(chain.from_iterable(b.stands for b in blocks)),
         list(chain.from_iterable(b.teams for b in blocks)),
         table,
-        np.concatenate([p.columns for p in pieces]),
+        columns,
         at,
         {block.key: start for block, start in zip(blocks, at[:, 0].tolist(), strict=False)},
         {block.key: p.outside for block, p in zip(blocks, pieces, strict=True) if p.outside},
         rests,
+        np.argsort(columns[:, 0], kind="stable"),
     )
 
 
@@ -131,16 +134,19 @@ def _patched(before: Gathered, blocks: tuple[Block, ...], changed: list[int], pi
     outside = {key: records for key, records in before.outside.items() if key not in {blocks[n].key for n in changed}}
     outside.update((blocks[n].key, p.outside) for n, p in zip(changed, pieces, strict=True) if p.outside)
     same = bool((now[:, 0] == at[:, 0]).all())
+    joined = np.concatenate(columns)
+    ordered = same and bool((joined[:, 0] == before.columns[:, 0]).all())
     return Gathered(
         blocks,
         list(chain.from_iterable(stands)),
         list(chain.from_iterable(teams)),
         np.concatenate(tables),
-        np.concatenate(columns),
+        joined,
         now,
         before.offsets if same else {b.key: start for b, start in zip(blocks, now[:, 0].tolist(), strict=False)},
         outside,
         before.rests,
+        before.order if ordered else np.argsort(joined[:, 0], kind="stable"),
     )
 
 

@@ -202,7 +202,8 @@ class Rowed:
         """Who bears each gateway address of each segment, by segment number; and the addresses that nobody bears."""
         self.gateways: dict[int, list[Gate]] = {}
         self.unborne: dict[int, list[str]] = {}
-        for n, id in enumerate(self.segments):
+        gated = [(n, id) for n, id in enumerate(self.segments) if self.plan.get("segment", id).gateways]
+        for n, id in gated:
             ways_in = self.plan.where("way_in", "segment", id)
             for address in self.plan.get("segment", id).gateways:
                 gate = self._gate(address, id, [self._entry(way.port, n) for way in ways_in])

@@ -485,7 +485,7 @@ class States(Rowed):
         events: dict[tuple[int, int], dict[int, list[Shift]]] = {}
         for team_no, member, segment, *shift in zip(*(c.tolist() for c in columns), strict=True):
             events.setdefault((team_no, member), {}).setdefault(segment, []).append(Shift(*shift))
-        order = np.argsort(self.segment, kind="stable")
+        order = self.gathered.order
         starts = np.searchsorted(self.segment[order], np.arange(len(self.segments) + 1)).tolist()
         today = _Today(self, groups, order, starts)
         for (team_no, member), moved in sorted(events.items(), key=lambda event: event[0]):

@@ -51,7 +51,7 @@ class Search:
             return list(self.find(look))
         made_of = (
             *(look.plan.of(kind) for kind in (*NAMING, *self.kinds)),
-            *(tuple(getattr(facts, field) for facts in look.facts) for field in self.facts),
+            *(look.versions[field] for field in self.facts),
             *self.more(look),
         )
         return look.kept.get(self.find.__name__, made_of, lambda: list(self.find(look)))

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cached_property
 from typing import Any
 
 from aptwire.forward.parts import NOW, State
 from aptwire.forward.trace import Hop
-from aptwire.judge.facts import all_facts
+from aptwire.judge.facts import Facts, all_facts
 from aptwire.judge.judgement import Judgement
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit
@@ -72,6 +72,26 @@ def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
     return f"{', '.join(listed[: most - 1])} and {count - most + 1} more"
 
 
+class _Versions:
+    """For each field of `Facts` an object that stays the same for as long as all switches' values in it do."""
+
+    def __init__(self) -> None:
+        self._last: tuple[list[Facts], dict[str, object]] = ([], {field.name: object() for field in fields(Facts)})
+
+    def of(self, facts: list[Facts]) -> dict[str, object]:
+        """The versions for these facts."""
+        before, versions = self._last
+        if len(before) != len(facts):
+            versions = {name: object() for name in versions}
+        else:
+            pairs = [(a, b) for a, b in zip(before, facts, strict=True) if a is not b]
+            if pairs:
+                differ = (name for name in versions if any(getattr(a, name) != getattr(b, name) for a, b in pairs))
+                versions = versions | {name: object() for name in differ}
+        self._last = facts, versions
+        return versions
+
+
 class RiskSearch:
     """What every search for risks looks at: the facts of each switch, and what was found in the judgement before."""
 
@@ -81,6 +101,7 @@ class RiskSearch:
         self.plan = judgement.plan
         self.facts = list(all_facts(self.wiring, judgement.intent.uses))
         self.kept = judgement.kept
+        self.versions = self.kept.get("versions of facts", (), _Versions).of(self.facts)
 
     def host(self, id: str) -> str:
         return str(self.plan.get("host", id).name)
