@@ -16,9 +16,10 @@ from aptwire.forward.hearing import hears as who_hears
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
 from aptwire.forward.wiring import compile_wiring
+from aptwire.judge.causes import spoken
 from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly
-from aptwire.judge.findings import Finding, everything, spoken
+from aptwire.judge.findings import Finding, everything
 from aptwire.judge.verdicts import judge
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import (

@@ -8,8 +8,9 @@ from typing import Any
 from aptwire.forward.parts import NOW, Place, Stand
 from aptwire.forward.trace import say_state
 from aptwire.forward.wiring import Wiring
+from aptwire.judge.causes import spoken
 from aptwire.judge.facts import host_hears
-from aptwire.judge.findings import Finding, everything, spoken
+from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import VERDICTS, Cause, Judgement, is_idle, tag_text
 from aptwire.judge.risks import Risk
 from aptwire.plan.kinds import (
@@ -43,12 +44,12 @@ def landings(
                     "belongs": place.segment,
                     "lands_vid": lands_vid,
                     "lands": lands,
-                    **_fares(wiring, *judgement.fares(place.stand)),
+                    **_said(wiring, *judgement.stand_verdict(place.stand)),
                 }
             status, own = judgement.status_of(place), judgement.own.get(place.record)
             worst = max(worst, status)
             told = {"record": place.record, "addresses": list(place.addresses), **said}
-            tags.append(told if own is None else {**told, **_fares(wiring, *own)})
+            tags.append(told if own is None else {**told, **_said(wiring, *own)})
         host = host_of(plan, record)
         made.append(
             {
@@ -65,7 +66,7 @@ def landings(
     return sorted(made, key=lambda e: (e["host"], e["kind"], e["key"])) if ordered else made
 
 
-def _fares(wiring: Wiring, status: int, cause: Cause | None) -> dict[str, str]:
+def _said(wiring: Wiring, status: int, cause: Cause | None) -> dict[str, str]:
     """A verdict, and the state in which it shows."""
     return {"verdict": VERDICTS[status], "state": say_state(wiring, cause.state) if cause else "now"}
 

@@ -132,7 +132,7 @@ class CouldTest(unittest.TestCase):
                         label = int(wiring.classes.of[out]) if out else 0
                         for place in wiring.places_of(id) if plan.of("adapter").get(id) else ():
                             heard = place.label == label and place.segment and not is_idle(plan, id)
-                            if heard and judgement.fares(place.stand)[0] != ASTRAY:
+                            if heard and judgement.stand_verdict(place.stand)[0] != ASTRAY:
                                 self.assertIn(place.segment, allowed, f"{adapter} reaches {id} with {vid}")
 
     def test_the_command_says_it(self) -> None:

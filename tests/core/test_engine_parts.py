@@ -182,7 +182,7 @@ class SizeTest(unittest.TestCase):
 
         def together(least: int) -> bool:
             domains = solve(wiring, Pairings(), least_mtu=least)
-            a, b = (int(domains.component[wiring.bridge_of[s].trunk * count + tag]) for s in "xy")
+            a, b = (int(domains.component[wiring.bridge_of[s].crossing_row * count + tag]) for s in "xy")
             return a == b
 
         self.assertEqual([together(1500), together(1501)], [True, False])

@@ -11,7 +11,7 @@ from aptwire.forward.domains import core_links
 from aptwire.forward.fabric import loops
 from aptwire.forward.hearing import hears
 from aptwire.forward.parts import Place
-from aptwire.forward.paths import Roads, Spot
+from aptwire.forward.paths import FrameAt, Roads
 from aptwire.forward.trace import find_place, trace
 from aptwire.forward.walk import Stop, flood
 from aptwire.forward.wiring import Wiring, compile_wiring
@@ -195,7 +195,7 @@ class KernelRulesTest(unittest.TestCase):
         self.assertEqual(classes.of[4095], -1)
 
 
-def spots(roads: Roads, place: Place) -> list[Spot]:
+def spots(roads: Roads, place: Place) -> list[FrameAt]:
     """Where a place's broadcast shows up with one tag at the most, which is all that arrays speak of."""
     start = Stop(place.bridge, place.context, roads.wiring.classes.vid(place.context), (), None)
     return [(s.bridge, s.context, s.entry) for s in flood(roads, start, place.stand.order) if not s.below]

@@ -86,7 +86,7 @@ class TeamTest(unittest.TestCase):
 class CoreTest(unittest.TestCase):
     def test_hosts_with_one_uplink_are_not_crossed(self) -> None:
         wiring = compile_wiring(demo_plan())
-        self.assertEqual(wiring.trunk_count, 5, "four switches, and the NIC whose virtual function is in use")
+        self.assertEqual(wiring.crossing_count, 5, "four switches, and the NIC whose virtual function is in use")
         joined = {frozenset(wiring.bridges[end].id for end in link.ends) for link in core_links(wiring)}
         wanted = [{"quay-a", "quay-b"}, {"quay-b", "buoy-bridge"}, {"quay-a", "marsh-a"}, {"quay-a", "gannet/nic0"}]
         self.assertEqual(joined, set(map(frozenset, wanted)), "the second cable between the terminals is blocked")
@@ -97,7 +97,7 @@ class CoreTest(unittest.TestCase):
         count = wiring.classes.count
 
         def component(bridge: str, vid: int) -> int:
-            return int(domains.component[wiring.bridge_of[bridge].trunk * count + wiring.classes.of[vid]])
+            return int(domains.component[wiring.bridge_of[bridge].crossing_row * count + wiring.classes.of[vid]])
 
         self.assertIn(component("marsh-a", 300), domains.open, "p20 of marsh-a is free")
         self.assertNotIn(component("marsh-a", 210), domains.open)

@@ -1,6 +1,6 @@
 """Broadcast domains: which contexts of the crossing bridges hear each other, for a given state.
 
-Nodes are (crossing bridge, VID class), node = bridge.trunk * classes + class, in arrays.  A frame never leaves
+Nodes are (crossing bridge, VID class), node = bridge.crossing_row * classes + class, in arrays.  A frame never leaves
 by the port it came in on; where a link's two ends would otherwise throw a frame back under another tag, the far
 end gets an *entry node* of its own, from which every way leads on but the one back.
 """
@@ -146,11 +146,11 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int
             near, far = link.ends[side], link.ends[1 - side]
             pairing = pairings(link.rules[side], link.rules[1 - side])
             leaving, entering, bounced = pairing.crossed
-            heads.append(leaving + wiring.bridges[near].trunk * count)
-            tails.append(entering + wiring.bridges[far].trunk * count)
+            heads.append(leaving + wiring.bridges[near].crossing_row * count)
+            tails.append(entering + wiring.bridges[far].crossing_row * count)
             special += [(link, side, k, int(pairing.there[k])) for k in bounced]
 
-    total = wiring.trunk_count * count
+    total = wiring.crossing_count * count
     entries: dict[int, list[int]] = {}
     if special:
         by_bridge: dict[int, list[Link]] = {}
@@ -162,10 +162,10 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int
         entry_of: dict[tuple[str, int, int], int] = {}
         for number, (link, side, k, there) in enumerate(special):
             entry_of[link.key, side, k] = total + number
-            node = wiring.bridges[link.ends[1 - side]].trunk * count + there
+            node = wiring.bridges[link.ends[1 - side]].crossing_row * count + there
             entries.setdefault(node, []).append(total + number)
         for number, (link, side, k, there) in enumerate(special):
-            extra_heads.append(wiring.bridges[link.ends[side]].trunk * count + k)
+            extra_heads.append(wiring.bridges[link.ends[side]].crossing_row * count + k)
             extra_tails.append(total + number)
             far = link.ends[1 - side]
             for onward in by_bridge[far]:
@@ -176,7 +176,7 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int
                 if next_context < 0:
                     continue
                 entry = entry_of.get((onward.key, out_side, there))
-                target = wiring.bridges[onward.ends[1 - out_side]].trunk * count + next_context
+                target = wiring.bridges[onward.ends[1 - out_side]].crossing_row * count + next_context
                 extra_heads.append(total + number)
                 extra_tails.append(target if entry is None else entry)
         heads.append(np.asarray(extra_heads, dtype=np.int64))
@@ -200,7 +200,7 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int
         {entry: frozenset(nodes) for entry, nodes in heard.items()},
         _open(wiring, component),
     )
-    return _joined(found, wiring.trunk_count * count) if heard else found
+    return _joined(found, wiring.crossing_count * count) if heard else found
 
 
 def _joined(domains: Domains, plain: int) -> Domains:
@@ -258,12 +258,12 @@ def _open(wiring: Wiring, component: np.ndarray) -> frozenset[int]:
     ends = {(bridge, rule.number): rule for bridge, rule, _ in wiring.fabric.open_ports}
     for switch in wiring.plan.grouped("virtual_switch", "partial").get(True, ()):
         own = wiring.bridge_of[switch.id]
-        if own.trunk >= 0:
+        if own.crossing_row >= 0:
             ends[own.number, -1] = wiring.book.wire()
     for team in wiring.crossing_teams:
         if any(m.open for m in team.members):
             ends[team.bridge, team.rule.number] = team.rule
     for (bridge, _), rule in ends.items():
-        first = wiring.bridges[bridge].trunk * count
+        first = wiring.bridges[bridge].crossing_row * count
         found.update(component[first + np.flatnonzero(rule.out >= 0)].tolist())
     return frozenset(found)

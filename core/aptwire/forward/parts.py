@@ -17,14 +17,14 @@ class Bridge:
     """Something that forwards: a virtual switch, a fabric switch, an assumed fabric, a NIC with virtual functions in
     use, or a bare cable between hosts.
 
-    `trunk` is its row among the bridges that frames may cross on their way (-1: a virtual switch with at most
+    `crossing_row` is its row among the bridges that frames may cross on their way (-1: a virtual switch with at most
     one uplink, where every way ends).
     """
 
     number: int
     id: str
     virtual: bool
-    trunk: int
+    crossing_row: int
     assumed: bool = False
 
 

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from aptwire.forward.parts import NOW, Link, Place, State
 from aptwire.forward.wiring import Wiring
 
-Spot = tuple[int, int, Link | None]
+FrameAt = tuple[int, int, Link | None]
 """(bridge, context, the link it came in by, None where it began)"""
 
 
@@ -120,7 +120,7 @@ class Roads:
             if member.link is not None and self.wiring.carries(team, self.state) is member:
                 yield member.link
 
-    def leaving(self, spot: Spot, order: str, goal: int = -1) -> Iterator[Link]:
+    def leaving(self, spot: FrameAt, order: str, goal: int = -1) -> Iterator[Link]:
         """The links by which a frame may leave: never the one it came by, nor another of the same uplink."""
         bridge, _, entry = spot
         virtual = self.wiring.bridges[bridge].virtual
@@ -132,14 +132,14 @@ class Roads:
             ):
                 yield link
 
-    def arrives(self, spot: Spot, place: Place) -> bool:
+    def arrives(self, spot: FrameAt, place: Place) -> bool:
         """Whether a frame there comes out to a place."""
         bridge, context, entry = spot
         if bridge != place.bridge or heard_as(place, context) is None:
             return False
         return entry is None or not self.wiring.bridges[bridge].virtual or entry in self.at(bridge, place.stand.order)
 
-    def onward(self, spot: Spot, order: str = "", goal: int = -1) -> Iterator[tuple[Step, Spot]]:
+    def onward(self, spot: FrameAt, order: str = "", goal: int = -1) -> Iterator[tuple[Step, FrameAt]]:
         """Where a frame in a context goes next; `order` is the team order of who sent it."""
         bridge, context, _ = spot
         for link in self.leaving(spot, order, goal):
@@ -161,9 +161,9 @@ class Roads:
         """The shortest way of a broadcast to a bridge, in whatever context; None where it doesn't get there."""
         return self._shortest(source, bridge, lambda spot: spot[0] == bridge)
 
-    def _shortest(self, source: Place, goal: int, there: Callable[[Spot], bool]) -> list[Step] | None:
-        start: Spot = (source.bridge, source.context, None)
-        came: dict[Spot, tuple[Spot, Step] | None] = {start: None}
+    def _shortest(self, source: Place, goal: int, there: Callable[[FrameAt], bool]) -> list[Step] | None:
+        start: FrameAt = (source.bridge, source.context, None)
+        came: dict[FrameAt, tuple[FrameAt, Step] | None] = {start: None}
         queue = deque([start])
         while queue:
             spot = queue.popleft()
@@ -181,10 +181,10 @@ class Roads:
         Real steps cost nothing (a hop counts a little, for short ways); a step on the wanted class may be
         taken although ports drop it, each missing permission counting one.  None: nothing joins the two.
         """
-        start: Spot = (source.bridge, source.context if source.context >= 0 else wanted, None)
-        best: dict[Spot, float] = {start: 0.0}
-        came: dict[Spot, tuple[Spot, Step] | None] = {start: None}
-        heap: list[tuple[float, int, Spot]] = [(0.0, 0, start)]
+        start: FrameAt = (source.bridge, source.context if source.context >= 0 else wanted, None)
+        best: dict[FrameAt, float] = {start: 0.0}
+        came: dict[FrameAt, tuple[FrameAt, Step] | None] = {start: None}
+        heap: list[tuple[float, int, FrameAt]] = [(0.0, 0, start)]
         order = 0
         while heap:
             cost, _, spot = heapq.heappop(heap)
@@ -201,7 +201,7 @@ class Roads:
                     heapq.heappush(heap, (price, order, following))
         return None
 
-    def _wishful(self, spot: Spot, wanted: int, order: str, goal: int) -> Iterator[tuple[Step, Spot]]:
+    def _wishful(self, spot: FrameAt, wanted: int, order: str, goal: int) -> Iterator[tuple[Step, FrameAt]]:
         bridge, context, _ = spot
         for link in self.leaving(spot, order, goal):
             side = link.side(bridge)
@@ -244,7 +244,7 @@ def _same_port(one: Link, two: Link, bridge: int, virtual: bool) -> bool:
     return one.ends[0] == one.ends[1] or (bool(near) and near == two.records[two.side(bridge)])
 
 
-def _steps(came: dict[Spot, tuple[Spot, Step] | None], spot: Spot) -> list[Step]:
+def _steps(came: dict[FrameAt, tuple[FrameAt, Step] | None], spot: FrameAt) -> list[Step]:
     steps: list[Step] = []
     while (link := came[spot]) is not None:
         spot, step = link

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from aptwire.forward.classes import UNTAGGED
 from aptwire.forward.domains import core_links, crossing
 from aptwire.forward.parts import NOW, Link, Place, Stand, Team
-from aptwire.forward.trace import Teller
+from aptwire.forward.trace import HopWriter
 from aptwire.forward.wiring import Wiring
 from aptwire.plan.kinds import Segment
 
@@ -48,7 +48,7 @@ class _Strand:
         self.tag = int(wiring.classes.of[segment.vid or 0])
         secondaries = [s.vid for s in self.plan.where("secondary_vlan", "segment", segment.id)]
         self.tags = {int(wiring.classes.of[v]) for v in (segment.vid, *secondaries) if v}
-        self.teller = Teller(wiring, NOW)
+        self.teller = HopWriter(wiring, NOW)
         self.wanted: set[int] = set()
         # An unmanaged switch classifies nothing: there the segment may travel untagged.
         self.held: dict[int, int] = {}

@@ -79,7 +79,7 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
     if source.stand.vni and source.context >= 0:
         return _tunnelled(wiring, source, target, state)
     roads = Roads(wiring, state)
-    teller = Teller(wiring, state, source, target)
+    teller = HopWriter(wiring, state, source, target)
     hops = [teller.entry(source)]
     if source.context < 0:
         return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
@@ -118,7 +118,7 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
 
 def _tunnelled(wiring: Wiring, source: Place, target: Place, state: State) -> Trace:
     """An overlay's way: into the tunnel at one host port, over the segment that carries it, out at another (RFC 7348 section 4)."""
-    teller = Teller(wiring, state)
+    teller = HopWriter(wiring, state)
     near, far = (wiring.place(p.stand.over) if p.stand.vni else None for p in (source, target))
     hops = [teller.entry(source)]
     if near is None or far is None or source.stand.vni != target.stand.vni:
@@ -146,7 +146,7 @@ def _tunnelled(wiring: Wiring, source: Place, target: Place, state: State) -> Tr
     return Trace((*hops, teller.end(target, context)), delivered, inner.state)
 
 
-class Teller:
+class HopWriter:
     """Says what happens to a frame at each place of the plan."""
 
     def __init__(self, wiring: Wiring, state: State, *ends: Place) -> None:

@@ -99,7 +99,7 @@ class Wiring:
     book: RuleBook
     bridges: list[Bridge] = field(default_factory=list)
     bridge_of: dict[str, Bridge] = field(default_factory=dict)
-    trunk_count: int = 0
+    crossing_count: int = 0
     fabric: Fabric = field(default_factory=Fabric)
     blocks: dict[str, Block] = field(default_factory=dict)
     far: dict[str, tuple[str, str]] = field(default_factory=dict)
@@ -128,10 +128,10 @@ class Wiring:
     @cached_property
     def crossing_teams(self) -> list[Team]:
         """The teams over which others' frames may go: of switches with more than one uplink, and LAGs whose members differ."""
-        if not any(bridge.virtual and bridge.trunk >= 0 for bridge in self.bridges):
+        if not any(bridge.virtual and bridge.crossing_row >= 0 for bridge in self.bridges):
             return list(self.fabric.teams)
         own = (team for block in self.blocks.values() for team in block.teams)
-        crossing = (team for team in own if not team.order and self.bridges[team.bridge].trunk >= 0)
+        crossing = (team for team in own if not team.order and self.bridges[team.bridge].crossing_row >= 0)
         return [*self.fabric.teams, *crossing]
 
     @cached_property
@@ -155,7 +155,7 @@ class Wiring:
         found: dict[int, dict[int, list[tuple[Team, Member]]]] = {}
         for block in self.blocks.values():
             for team in block.teams:
-                behind = team.bridge if self.bridges[team.bridge].trunk < 0 else -1
+                behind = team.bridge if self.bridges[team.bridge].crossing_row < 0 else -1
                 for member in team.members[: team.usable]:
                     if member.link is not None:
                         found.setdefault(member.link.ends[1], {}).setdefault(behind, []).append((team, member))
@@ -242,7 +242,7 @@ def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
         before.book,
         list(before.bridges),
         dict(before.bridge_of),
-        before.trunk_count,
+        before.crossing_count,
         before.fabric,
         dict(before.blocks),
         before.far,
@@ -379,11 +379,11 @@ class _Compiler:
         """The bridge of this id; numbers once given stay, so that what refers to them needn't be made anew."""
         wiring = self.wiring
         known = wiring.bridge_of.get(id)
-        if known is not None and (known.trunk >= 0) == crossing:
+        if known is not None and (known.crossing_row >= 0) == crossing:
             return known
         number = known.number if known is not None else len(wiring.bridges)
-        bridge = Bridge(number, id, virtual, wiring.trunk_count if crossing else -1, assumed)
-        wiring.trunk_count += crossing
+        bridge = Bridge(number, id, virtual, wiring.crossing_count if crossing else -1, assumed)
+        wiring.crossing_count += crossing
         if known is None:
             wiring.bridges.append(bridge)
         else:
@@ -524,7 +524,7 @@ class _Compiler:
         mine = (uplink.id, nic.id)
         if role == "excluded":
             return Member(nic, None, open=False, dead="is excluded", excluded=True)
-        if nic.wireless and (order or self.wiring.bridges[bridge].trunk >= 0):
+        if nic.wireless and (order or self.wiring.bridges[bridge].crossing_row >= 0):
             return Member(nic, None, open=False, dead="is wireless and sends with the host’s own address only")
         rule = self._uplink_rule(uplink, wireless=nic.wireless)
         key = f"{uplink.id}>{nic.id}"

@@ -191,8 +191,8 @@ class Could:
         count = wiring.classes.count
         yield -1 - (bridge * count + context)
         nodes = []
-        if wiring.bridges[bridge].trunk >= 0:
-            nodes.append(wiring.bridges[bridge].trunk * count + context)
+        if wiring.bridges[bridge].crossing_row >= 0:
+            nodes.append(wiring.bridges[bridge].crossing_row * count + context)
         else:
             for team in wiring.teams_at(bridge, order):
                 for member in team.members[: team.usable]:
@@ -200,7 +200,7 @@ class Could:
                         pairing = self.judgement.pairings(*member.link.rules)
                         there = int(pairing.there[context])
                         if there >= 0:
-                            nodes.append(wiring.bridges[member.link.ends[1]].trunk * count + there)
+                            nodes.append(wiring.bridges[member.link.ends[1]].crossing_row * count + there)
         for state, domains in enumerate(self._states):
             beyond = domains.one_way()
             for node in nodes:
@@ -229,13 +229,13 @@ class Could:
         count = wiring.classes.count
         yield -1 - (stand.bridge * count + context)
         nodes: list[int] = []
-        if wiring.bridges[stand.bridge].trunk >= 0:
-            nodes.append(wiring.bridges[stand.bridge].trunk * count + context)
+        if wiring.bridges[stand.bridge].crossing_row >= 0:
+            nodes.append(wiring.bridges[stand.bridge].crossing_row * count + context)
         for team in wiring.teams_at(stand.bridge, stand.order) if not nodes else ():
             for member in team.members[: team.usable]:
                 if member.link is not None:
                     back = self.judgement.pairings(*member.link.rules).back
-                    far = wiring.bridges[member.link.ends[1]].trunk * count
+                    far = wiring.bridges[member.link.ends[1]].crossing_row * count
                     nodes += (far + np.flatnonzero(back == context)).tolist()
         for state, domains in enumerate(self._states):
             yield from (state * MOST_COMPONENTS + domains.component[nodes].astype(np.int64)).tolist()

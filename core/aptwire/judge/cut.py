@@ -13,7 +13,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import maximum_flow
 
 from aptwire.forward.parts import Place
-from aptwire.forward.paths import Roads, Spot, Step
+from aptwire.forward.paths import FrameAt, Roads, Step
 from aptwire.plan import vids
 from aptwire.plan.edits import Operation, Patch
 from aptwire.plan.kinds import FabricPort, Uplink
@@ -27,7 +27,7 @@ NEVER = 1_000_000
 def smallest_cut(roads: Roads, source: Place, target: Place) -> list[Step]:
     """The steps to cut so that no broadcast of the source comes out at the target; empty where it doesn't anyway, or can't be kept away."""
     steps: dict[tuple[str, int, int], Step] = {}
-    start: Spot = (source.bridge, source.context, None)
+    start: FrameAt = (source.bridge, source.context, None)
     seen = {start}
     queue = deque([start])
     arrivals: set[tuple[int, int]] = set()

@@ -65,7 +65,7 @@ class Exact:
         states = self.states
         if len(states.wiring.crossing_teams) == len(states.wiring.fabric.teams):
             return []
-        crossed = [n for n, bridge in enumerate(states.wiring.bridges) if bridge.virtual and bridge.trunk >= 0]
+        crossed = [n for n, bridge in enumerate(states.wiring.bridges) if bridge.virtual and bridge.crossing_row >= 0]
         found = np.flatnonzero(np.isin(states.bridge, crossed) & self.right).tolist()
         return [stand for stand in found if states.stands[stand].order]
 

@@ -161,15 +161,15 @@ def _rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
         if found is None:
             found = options[key] = []
             bridge = wiring.bridges[stand.bridge] if stand.bridge >= 0 else None
-            if bridge is not None and bridge.trunk >= 0:
-                found.append((-1, -1, AT_HOME, bridge.trunk, False))
+            if bridge is not None and bridge.crossing_row >= 0:
+                found.append((-1, -1, AT_HOME, bridge.crossing_row, False))
             elif bridge is not None:
                 for team in wiring.teams_at(stand.bridge, stand.order):
                     for n, member in enumerate(team.members[: team.usable]):
                         if member.link is None:
                             found.append((team_number[id(team)], n, -1, 0, True))
                         else:
-                            far = wiring.bridges[member.link.ends[1]].trunk
+                            far = wiring.bridges[member.link.ends[1]].crossing_row
                             pair = pairings.number(*member.link.rules)
                             found.append((team_number[id(team)], n, pair, far, member.link.rules[1].partial))
                 switch = wiring.plan.of("virtual_switch").get(bridge.id)
@@ -184,7 +184,7 @@ def _rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
 def _columns(wiring: Wiring, block: Block, numbers: dict[str, int]) -> np.ndarray:
     """int64[stands, 9] of a block: the columns in their order."""
     links = [m.link for team in block.teams for m in team.members if m.link is not None]
-    behind = {link.ends[0] for link in links if link.rules[1].private and wiring.bridges[link.ends[0]].trunk < 0}
+    behind = {link.ends[0] for link in links if link.rules[1].private and wiring.bridges[link.ends[0]].crossing_row < 0}
     made = [
         (
             numbers[s.segment] if s.segment else -1,

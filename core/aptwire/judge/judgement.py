@@ -51,7 +51,7 @@ class Rows:
     """(stand, way) rows, sorted by stand and order of ways; today's way is each stand's first row.
 
     All arrays have one entry a row: `stand`; `way` 0, 1, ...; `team` number (-1: no uplink, or a crossing
-    switch); `member` in the team; `pair` number of the pairing, -1 for none; `far` first node of the bridge
+    switch); `member` in the team; `pair` number of the pairing, -1 for none; `far_node` first node of the bridge
     beyond; `node` entered in the fabric (-1: none); `mutual`: frames come back the same way; `open`: the way ends
     open; `landed` VID class; `right`: that is the tag of the segment where the stand belongs.
     """
@@ -61,7 +61,7 @@ class Rows:
     team: np.ndarray
     member: np.ndarray
     pair: np.ndarray
-    far: np.ndarray
+    far_node: np.ndarray
     node: np.ndarray
     mutual: np.ndarray
     open: np.ndarray
@@ -142,7 +142,7 @@ class Judgement:
         """The stand's place in the arrays."""
         return self.offsets[stand.block] + stand.index
 
-    def fares(self, stand: Stand) -> tuple[int, Cause | None]:
+    def stand_verdict(self, stand: Stand) -> tuple[int, Cause | None]:
         """The verdict of a stand, and why it isn't home; None if it is."""
         number = self.number(stand)
         return int(self.status[number]), self.causes.get(number)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import ipaddress
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from itertools import count
 from typing import Any
@@ -17,18 +17,22 @@ from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step, goal
 from aptwire.forward.routed import over_router
 from aptwire.forward.wiring import PLACES
+from aptwire.judge.causes import CAUSES, spoken
 from aptwire.judge.cut import cutting, smallest_cut
-from aptwire.judge.findings import SUFFERING, Finding, everything, findings, spoken
+from aptwire.judge.findings import Finding, everything, findings
 from aptwire.judge.judgement import (
     ADDRESS,
     CUT_OFF,
     HOME,
     LEAK,
+    MIRRORED,
     NO_BEARER,
     NO_GROUP,
     NO_INTENT,
     OPEN_END,
+    TOO_LARGE,
     TWIN,
+    TWIN_MAC,
     WRONG_TAG,
     Cause,
     Judgement,
@@ -222,38 +226,21 @@ class _Mender:
 
     def candidates(self) -> Iterator[tuple[str, Edit]]:
         """Titles and edits worth trying, the plainest first."""
-        what = self.finding.what
-        starts = {
-            CUT_OFF: self._nothing,
-            WRONG_TAG: self._retag,
-            NO_GROUP: self._retag,
-            NO_INTENT: self._intent,
-            OPEN_END: self._close,
-            ADDRESS: self._readdress,
-            LEAK: self._part_leak,
-            TWIN: self._part_twins,
-            NO_BEARER: self._bear,
-            **dict.fromkeys(SUFFERING, self._of_risk),
-        }[what]
-        for title, edit in starts():
-            if what not in (CUT_OFF, WRONG_TAG, NO_GROUP):
+        first, *others = CANDIDATES[self.finding.what]
+        for title, edit in first(self):
+            if self.finding.what not in CARRIED_ON:
                 yield title, edit
                 continue
             for access in ("widen", "retag"):
                 yield self._through(title, edit, access)
-        if what in (CUT_OFF, WRONG_TAG):
-            yield from self._swaps()
-        if what == CUT_OFF:
-            yield from self._wake()
-            yield from self._teams()
-            yield from self._off_the_card()
-            yield from self._tunnel_gateways()
+        for search in others:
+            yield from search(self)
 
     def _of_risk(self) -> Iterator[tuple[str, Edit]]:
         """What would rid the plan of the risk that makes itself felt here."""
         keys = {self.finding.segment, *self.finding.culprit}
         for risk in risks(self.judgement):
-            if risk.what == SUFFERING[self.finding.what] and keys & {risk.segment, *risk.culprit}:
+            if risk.what == CAUSES[self.finding.what].risk and keys & {risk.segment, *risk.culprit}:
                 yield from offers(self.judgement, risk)
 
     def _wake(self) -> Iterator[tuple[str, Edit]]:
@@ -722,6 +709,32 @@ class _Mender:
                 ]
                 said = f"Give {spoken(self.plan, place.endpoint)} {bare_address(free)}, the next free address of {segment.name}"
                 yield said, (Patch(record.kind, record.id, {"addresses": [*kept, free]}),)
+
+
+CANDIDATES: dict[str, tuple[Callable[[_Mender], Iterator[tuple[str, Edit]]], ...]] = {
+    CUT_OFF: (
+        _Mender._nothing,
+        _Mender._swaps,
+        _Mender._wake,
+        _Mender._teams,
+        _Mender._off_the_card,
+        _Mender._tunnel_gateways,
+    ),
+    WRONG_TAG: (_Mender._retag, _Mender._swaps),
+    NO_GROUP: (_Mender._retag,),
+    NO_INTENT: (_Mender._intent,),
+    OPEN_END: (_Mender._close,),
+    ADDRESS: (_Mender._readdress,),
+    LEAK: (_Mender._part_leak,),
+    TWIN: (_Mender._part_twins,),
+    NO_BEARER: (_Mender._bear,),
+    TOO_LARGE: (_Mender._of_risk,),
+    MIRRORED: (_Mender._of_risk,),
+    TWIN_MAC: (_Mender._of_risk,),
+}
+"""What is tried for each cause, the plainest first."""
+CARRIED_ON = (CUT_OFF, WRONG_TAG, NO_GROUP)
+"""Where the first search's edits are carried on to whatever still stops the frames on their way."""
 
 
 def _merged(edit: Edit) -> Edit:

@@ -34,7 +34,7 @@ class Gate:
         return next((record for _, record in self.awake), next(iter(self.idle), ""))
 
 
-class Rowed:
+class LandingRows:
     """The rows of a wiring, and what they reach."""
 
     def __init__(
@@ -101,7 +101,7 @@ class Rowed:
             team=team,
             member=member,
             pair=pair,
-            far=far,
+            far_node=far,
             node=entered,
             mutual=mutual,
             open=opened.astype(bool),
@@ -112,7 +112,7 @@ class Rowed:
 
     def _beyond_unmanaged(self, landed: np.ndarray, entered: np.ndarray) -> None:
         """Untagged frames that pass a bridge without classifying them land on the VID that the next managed switch gives them."""
-        component = self.domains.component[: self.wiring.trunk_count * self.count]
+        component = self.domains.component[: self.wiring.crossing_count * self.count]
         unsaid = np.flatnonzero((landed == 0) & (entered >= 0))
         if not unsaid.size:
             return
@@ -159,7 +159,7 @@ class Rowed:
     def _hearing(self, row: int, domains: Domains) -> set[int]:
         """The groups whose frames a private stand hears over a row."""
         rows, stand = self.rows, self.stands[int(self.rows.stand[row])]
-        pair, far = int(rows.pair[row]), int(rows.far[row])
+        pair, far = int(rows.pair[row]), int(rows.far_node[row])
         found = set()
         for context in stand.hears:
             node = -1
@@ -238,7 +238,9 @@ class Rowed:
         if rule is None or vid is None:
             return -1
         context = int(self.wiring.classes.of[vid])
-        return self.wiring.bridge_of[record.switch].trunk * self.count + context if rule.out[context] >= 0 else -1
+        return (
+            self.wiring.bridge_of[record.switch].crossing_row * self.count + context if rule.out[context] >= 0 else -1
+        )
 
     def _number(self, stand: Stand) -> int:
         return self.offsets[stand.block] + stand.index

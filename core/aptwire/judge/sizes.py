@@ -50,7 +50,7 @@ class Sizes:
         tag = int(wiring.classes.of[vid])
         for link in low if domains is not None else ():
             assert domains is not None
-            nodes = [wiring.bridges[end].trunk * wiring.classes.count + tag for end in link.ends]
+            nodes = [wiring.bridges[end].crossing_row * wiring.classes.count + tag for end in link.ends]
             together = judgement.domains.component[nodes[0]] == judgement.domains.component[nodes[1]]
             if together and domains.component[nodes[0]] != domains.component[nodes[1]]:
                 for id in (records[-1] for records in link.records if records):

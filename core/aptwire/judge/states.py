@@ -26,7 +26,7 @@ from aptwire.judge.judgement import (
     Cause,
     Intent,
 )
-from aptwire.judge.rows import Gate, Rowed
+from aptwire.judge.rows import Gate, LandingRows
 
 
 @dataclass(frozen=True)
@@ -61,7 +61,7 @@ class Runs:
 
 
 @dataclass(frozen=True)
-class Moment:
+class JudgedState:
     """A state in which `stands` int[n] are judged: the row that carries each (`chosen` int[n]) and its `group` int[n]; `groups` int[rows] of every row."""
 
     stands: np.ndarray
@@ -84,7 +84,7 @@ class Shift(NamedTuple):
     open: bool
 
 
-class States(Rowed):
+class States(LandingRows):
     """What each stand fares in the states; its verdict is the gravest, or wavering where some state is right."""
 
     def __init__(
@@ -151,7 +151,7 @@ class States(Rowed):
         if not inside.size:
             return ok
         group = groups[chosen]
-        now = Moment(stands, chosen, group, groups, state, team, domains)
+        now = JudgedState(stands, chosen, group, groups, state, team, domains)
         runs = runs or self._runs(group, stands, inside)
         order, total, tied = runs.order, runs.total, runs.tied
         ok[order] = (runs.top & ~tied[runs.segment])[runs.run_of]
@@ -202,7 +202,7 @@ class States(Rowed):
                 self._cut_off(now, of[bad], mine, of, need)
         return ok
 
-    def _with_peers(self, now: Moment, of: np.ndarray, good: np.ndarray) -> np.ndarray:
+    def _with_peers(self, now: JudgedState, of: np.ndarray, good: np.ndarray) -> np.ndarray:
         """Who of those that reach their gateway meets the peers that do: a gateway on each half of a segment makes no whole of it."""
         groups = now.group[of]
         found, weights = np.unique(groups[good], return_inverse=True)
@@ -250,7 +250,7 @@ class States(Rowed):
             np.add.reduceat(top.astype(np.int64), first) > 1,
         )
 
-    def _gate_need(self, gate: Gate, at: dict[int, int], now: Moment) -> Need:
+    def _gate_need(self, gate: Gate, at: dict[int, int], now: JudgedState) -> Need:
         """What it takes to reach a gateway; `at` are the groups of the segment's stands that are on their own tag."""
         # Of whom nobody said where it belongs, it counts where it lands.
         at = at | {s: int(now.groups[self.rows.first[s]]) for s in self._unsaid(gate)}
@@ -259,7 +259,7 @@ class States(Rowed):
         stands_for = next((r for s, r in gate.awake if s in at), gate.bearer)
         return Need(sorted(groups), stands_for, tuple(int(self.local[s]) for s in here))
 
-    def _needs(self, segment: int, stands: np.ndarray, group: np.ndarray, now: Moment) -> list[Need] | None:
+    def _needs(self, segment: int, stands: np.ndarray, group: np.ndarray, now: JudgedState) -> list[Need] | None:
         """What the stands of a segment must reach: each of its gateways, or else its largest group.
 
         `group` is sorted.  None: the segment has this one place only and nothing to reach but the fabric.  A need
@@ -282,7 +282,7 @@ class States(Rowed):
         """A place that stands for some stands: the first of the first one."""
         return self.stands[int(stands.min())].records[0]
 
-    def _alone(self, now: Moment, at: int) -> bool:
+    def _alone(self, now: JudgedState, at: int) -> bool:
         """The only place of a segment without gateway: its tag must get into the fabric, if its switch is wired."""
         number = int(now.stands[at])
         stand = self.stands[number]
@@ -297,7 +297,7 @@ class States(Rowed):
             self._note(number, STRANDED, Cause(CUT_OFF, now.state, now.team))
         return False
 
-    def _cut_off(self, now: Moment, lost: np.ndarray, mine: int, of: np.ndarray, need: Need) -> None:
+    def _cut_off(self, now: JudgedState, lost: np.ndarray, mine: int, of: np.ndarray, need: Need) -> None:
         """Stands of a segment that are in one group and miss what they need."""
         group = now.group
         nic_open = set(group[of[self.rows.open[now.chosen[of]]]].tolist())
@@ -330,12 +330,12 @@ class States(Rowed):
         for number in lost:
             self._note(number, status, Cause(cause, state, team, towards))
 
-    def _gates(self, now: Moment, segment: int, of: np.ndarray) -> list[tuple[list[int], Gate]]:
+    def _gates(self, now: JudgedState, segment: int, of: np.ndarray) -> list[tuple[list[int], Gate]]:
         """For each gateway address of a segment, those of its stands that bear it: it is enough to reach one of them."""
         at = {int(now.stands[a]): int(a) for a in of}
         return [([at[s] for s, _ in gate.awake if s in at], gate) for gate in self.gateways.get(segment, ())]
 
-    def _private_state(self, now: Moment, segment: int, of: np.ndarray, ok: np.ndarray) -> None:
+    def _private_state(self, now: JudgedState, segment: int, of: np.ndarray, ok: np.ndarray) -> None:
         """A segment with a private VLAN: each must hear, and be heard by, its gateways; without any, all the promiscuous ports,
         and a community its own members (RFC 5517 section 3)."""
         numbers = {int(a): int(now.stands[a]) for a in of}
@@ -395,7 +395,7 @@ class States(Rowed):
         inside = {int(domains.component[node]) for node in gate.entries}
         return not inside.isdisjoint(hears) and not inside.isdisjoint(reaches)
 
-    def _routed_state(self, now: Moment, segment: int, of: np.ndarray, ok: np.ndarray) -> None:
+    def _routed_state(self, now: JudgedState, segment: int, of: np.ndarray, ok: np.ndarray) -> None:
         """An overlay of which some tunnels go over routers: each must reach its gateways; without any, its largest group.
 
         Who has no gateway reaches those beside it alone, so that reaching isn't handed on.

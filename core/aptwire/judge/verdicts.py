@@ -67,7 +67,11 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
             return _Judge(wiring, pairings, solve(wiring, pairings)).run()
         if wiring.classes is not old.classes:
             before.pairings.grown()
-        same = wiring.classes is old.classes and wiring.fabric is old.fabric and wiring.trunk_count == old.trunk_count
+        same = (
+            wiring.classes is old.classes
+            and wiring.fabric is old.fabric
+            and wiring.crossing_count == old.crossing_count
+        )
         crossing = any(w.crossing_teams for w in (wiring, old))
         domains = before.domains if same and not crossing else solve(wiring, before.pairings)
         return _Judge(wiring, before.pairings, domains, before.intent, before.gathered).run(before.kept)

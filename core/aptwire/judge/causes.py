@@ -1,0 +1,612 @@
+"""Why somebody isn't home: one entry for each cause, with all that is said of it.
+
+An entry tells which places share a finding, says it in a sentence, and proves it; `mends.py` has its candidates by the same names.  What they
+say it with, the names and hops of a judgement, is `Sentences`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from ipaddress import ip_address, ip_network
+
+from aptwire.forward.parts import Place, State
+from aptwire.forward.paths import Roads
+from aptwire.forward.trace import Hop, HopWriter, Trace, say_state, trace
+from aptwire.forward.wiring import PLACES
+from aptwire.judge.judgement import (
+    ADDRESS,
+    CUT_OFF,
+    LEAK,
+    MIRRORED,
+    NO_BEARER,
+    NO_GROUP,
+    NO_INTENT,
+    OPEN_END,
+    TOO_LARGE,
+    TWIN,
+    TWIN_MAC,
+    VERDICTS,
+    WRONG_TAG,
+    Cause,
+    Judgement,
+    is_idle,
+    tag_text,
+)
+from aptwire.judge.risks import some
+from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import (
+    Adapter,
+    Cable,
+    FabricPort,
+    GuestTag,
+    HostPort,
+    Mirror,
+    PortGroup,
+    Record,
+    StationPort,
+)
+from aptwire.plan.names import called, host_of
+from aptwire.plan.plan import Plan
+
+Key = tuple[object, ...]
+Words = tuple[str, str, tuple[str, ...]]
+"""Title, text, and the records where it sits."""
+
+STAND, PORT, PLACE = "stand", "port", "place"
+"""Whose places surely share a finding: all of a stand, those of one port group among them, or nobody's."""
+
+
+def spoken(plan: Plan, endpoint: str) -> str:
+    """An endpoint as a sentence names it: its guest (with the adapter, if there are several), or "fulmar's mgmt"."""
+    record = plan.find(endpoint, PLACES)
+    if isinstance(record, GuestTag):
+        record = plan.get("adapter", record.adapter)
+    if isinstance(record, HostPort):
+        return f"{host_of(plan, record)}’s {record.name}"
+    if isinstance(record, StationPort):
+        return str(plan.get("station", record.station).name)
+    if isinstance(record, Adapter):
+        guest = plan.get("guest", record.guest)
+        several = len(plan.where("adapter", "guest", record.guest)) > 1
+        return f"{guest.name} {record.name}" if several else str(guest.name)
+    return endpoint
+
+
+class Sentences:
+    """What sentences about a judgement are made of: names, where frames end, where they land."""
+
+    def __init__(self, judgement: Judgement) -> None:
+        self.judgement = judgement
+        self.plan = judgement.plan
+        self.wiring = judgement.wiring
+        self.sizes = judgement.members()
+        self._breaks: dict[tuple[object, ...], Hop | None] = {}
+        self._states: dict[tuple[object, ...], str] = {}
+        self._idle: dict[str, str] = {}
+
+    def status(self, place: Place) -> str:
+        return VERDICTS[self.judgement.status_of(place)]
+
+    def when(self, cause: Cause) -> str:
+        """The state in which it happens, in words."""
+        key = _frozen(cause.state)
+        if key not in self._states:
+            self._states[key] = say_state(self.wiring, cause.state)
+        return self._states[key]
+
+    def other(self, cause: Cause) -> Place:
+        place = self.wiring.place(cause.towards)
+        assert place is not None
+        return place
+
+    def wrong_at(self, place: Place, cause: Cause) -> str:
+        """The record that gives a place its wrong tag: its port group or host port, or the fabric port behind it."""
+        segment = self.plan.get("segment", place.segment)
+        own = self.wiring.classes.of[segment.vid or 0] == place.context
+        # Untagged frames that are right over another member are the fabric port's doing, not the port group's.
+        untagged = place.context == 0 and self.status(place) == "wavering"
+        record = self.plan.find(place.endpoint)
+        if not own and not untagged:
+            return getattr(record, "port_group", None) or place.record
+        hops = HopWriter(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
+        return hops[-1].records[-1] if hops and hops[-1].records else place.record
+
+    def broken_at(self, place: Place, cause: Cause) -> Hop | None:
+        """The hop at which a place's frames (or those towards it) end in the cause's state."""
+        key = (id(place.stand), _frozen(cause.state), cause.towards)
+        if key not in self._breaks:
+            self._breaks[key] = next(
+                (
+                    hop
+                    for t in self.traces(place, cause)
+                    for hop in t.hops
+                    if hop.outcome in ("dropped", "astray", "open")
+                ),
+                None,
+            )
+        return self._breaks[key]
+
+    def traces(self, place: Place, cause: Cause) -> Iterable[Trace]:
+        """There, and back if there works."""
+        if not cause.towards:
+            teller = HopWriter(self.wiring, cause.state)
+            out = teller.way_out(Roads(self.wiring, cause.state), place)
+            hops = [*out, *teller.way_back(place), teller.end(place, place.context)]
+            yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
+            return
+        other = self.other(cause)
+        there = trace(self.wiring, place, other, cause.state)
+        yield there
+        if there.delivered:
+            yield trace(self.wiring, other, place, cause.state)
+
+    def mac(self, place: Place) -> str:
+        return str(self.plan.get("adapter", place.endpoint).mac)
+
+    def mirrored(self, mirror: Mirror) -> list[Place]:
+        return [p for id in (mirror.source, mirror.target) for p in self.wiring.places_of(id)]
+
+    def idle_gateway(self, cause: Cause) -> str:
+        """That who bears the gateway is off or unplugged, where it is so; empty else."""
+        if cause.what != CUT_OFF or not cause.towards:
+            return ""
+        if cause.towards not in self._idle:
+            self._idle[cause.towards] = self._says_idle(cause.towards)
+        return self._idle[cause.towards]
+
+    def _says_idle(self, record: str) -> str:
+        other = self.wiring.place(record)
+        if other is None or not other.stand.judged or not is_idle(self.plan, other.endpoint):
+            return ""
+        adapter = self.plan.of("adapter").get(other.endpoint)
+        off = adapter is not None and not self.plan.get("guest", adapter.guest).running
+        return f"{spoken(self.plan, other.endpoint)} {'is off' if off else 'is disconnected'}."
+
+    def locked_out(self, found: tuple[tuple[Place, Cause], ...]) -> str:
+        """That a host can't be managed any more, where it is so."""
+        hosts = []
+        for place, _ in found:
+            port = self.plan.of("host_port").get(place.record)
+            if port is not None and "management" in port.services and self.status(place) in ("stranded", "astray"):
+                hosts.append(host_of(self.plan, port))
+        return f" Nobody can manage {some(sorted(set(hosts)))} while this lasts." if hosts else ""
+
+    def lost(self, place: Place, cause: Cause, endpoints: tuple[str, ...]) -> str:
+        segment = self.plan.get("segment", place.segment)
+        if not cause.towards:
+            return f"the rest of {segment.name}"
+        other = self.other(cause)
+        if any(bare_address(a) in segment.gateways for a in other.addresses):
+            record = self.plan.find(other.endpoint)
+            guest = (
+                self.plan.get("guest", record.guest).name
+                if isinstance(record, Adapter)
+                else spoken(self.plan, other.endpoint)
+            )
+            return f"{'its' if len(endpoints) == 1 else 'the'} gateway {guest}"
+        if other.endpoint in endpoints and len(endpoints) == 2:
+            return "each other"
+        if self.sizes.get(place.segment or "", 0) == 2:
+            return spoken(self.plan, other.endpoint)
+        return f"its peers on {segment.name}" if len(endpoints) == 1 else f"the rest of {segment.name}"
+
+    def tagged(self, record: Record | None, place: Place, their: str) -> str:
+        if isinstance(record, PortGroup):
+            into = tag_text(self.wiring, place.context)
+            tag = {
+                "access": f"is tagged {record.vid}",
+                "untagged": "is untagged",
+                "trunk": f"is a trunk ({into})",
+                "private": f"is private on {record.vid}",
+                "overlay": f"carries VNI {record.vni}",
+                "standard": f"takes {'them' if their == 'their' else 'it'} in on {into}",
+            }
+            own_word = isinstance(found := self.plan.find(place.endpoint), Adapter) and found.members is not None
+            said = tag["standard"] if own_word else tag[record.mode]
+            if not self.plan.get("virtual_switch", record.switch).filters:
+                said = "is on a switch that filters nothing"
+            return f"{their} port group {record.name} {said}"
+        if isinstance(record, HostPort):
+            return f"it is {'tagged ' + str(record.vid) if record.vid else 'untagged'}"
+        return f"{called(self.plan, record)} puts {'it' if their == 'its' else 'them'} there"
+
+    def landing(self, number: int, place: Place) -> str:
+        if number < 0:
+            return "no tag"
+        vid = self.wiring.classes.vid(number)
+        if vid:
+            named = [s.name for s in self.plan.where("segment", "vid", vid)]
+        else:
+            named = [self.plan.get("segment", s).name for s in self.judgement.untagged_here(place)]
+        if named:
+            return " and ".join(sorted(named))
+        return f"VID {vid}, which is no segment" if vid else "no tag at all"
+
+    def segment(self, place: Place) -> str:
+        """The name of the segment on which a place belongs."""
+        segment = self.plan.of("segment").get(place.segment)
+        return segment.name if segment is not None else ""
+
+    def who(self, endpoints: tuple[str, ...]) -> str:
+        names = self.names(endpoints)
+        if len(names) == 1:
+            return names[0]
+        if len(names) <= 3:
+            return f"{', '.join(names[:-1])} and {names[-1]}"
+        return f"{names[0]} and {len(names) - 1} more"
+
+    def names(self, endpoints: Iterable[str]) -> list[str]:
+        return sorted(spoken(self.plan, e) for e in endpoints)
+
+
+@dataclass(frozen=True)
+class Told:
+    """Places that share a finding, each with its cause, in the order of records; `endpoints` theirs, `place` and `cause` the first one's."""
+
+    found: tuple[tuple[Place, Cause], ...]
+
+    @property
+    def place(self) -> Place:
+        """The one that stands for all."""
+        return self.found[0][0]
+
+    @property
+    def cause(self) -> Cause:
+        """Its cause."""
+        return self.found[0][1]
+
+    @property
+    def endpoints(self) -> tuple[str, ...]:
+        """Theirs, each once."""
+        return tuple(dict.fromkeys(place.endpoint for place, _ in self.found))
+
+
+class CauseKind:
+    """A cause: `what` it is called, `alike` whose places surely share a finding, `kept` whether what is said of it rests on the hosts
+    concerned and the fabric alone, `risk` the risk that has its mends."""
+
+    what = ""
+    alike = PLACE
+    kept = False
+    risk = ""
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        """What places have in common that share a finding."""
+        return (place.record,)
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        """What it says."""
+        raise NotImplementedError
+
+    def proof(self, say: Sentences, place: Place, cause: Cause) -> list[Trace]:
+        """The traces that prove it."""
+        made = list(say.traces(place, cause))
+        if cause.towards:
+            return made
+        entry = HopWriter(say.wiring, cause.state).entry(place)
+        return [Trace((entry, *t.hops), t.delivered, t.state) for t in made]
+
+    def _outward(self, say: Sentences, place: Place, cause: Cause) -> list[Trace]:
+        """The way of a place's own frames, as far as its host."""
+        teller = HopWriter(say.wiring, cause.state)
+        hops = [teller.entry(place)]
+        if place.context >= 0:
+            hops += teller.way_out(Roads(say.wiring, cause.state), place)
+        passed = all(hop.outcome == "passed" for hop in hops)
+        return [Trace(tuple(hops), passed, say_state(say.wiring, cause.state))]
+
+
+class NoIntent(CauseKind):
+    """Nobody said where it belongs."""
+
+    what = NO_INTENT
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        lands = say.judgement.lands_on(told.place)
+        text = f"It lands on {say.landing(lands, told.place)}; say on which segment it belongs."
+        return f"Nobody said where {say.who(told.endpoints)} belongs", text, (told.place.record,)
+
+    proof = CauseKind._outward
+
+
+class NoGroup(CauseKind):
+    """It is in no port group."""
+
+    what = NO_GROUP
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        title = f"{say.who(told.endpoints)} is in no port group"
+        return title, f"It belongs on {say.segment(told.place)}.", (told.place.record,)
+
+    proof = CauseKind._outward
+
+
+class Address(CauseKind):
+    """Its address is none of its segment's subnets'."""
+
+    what = ADDRESS
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        place, who, name = told.place, say.who(told.endpoints), say.segment(told.place)
+        segment = say.plan.of("segment").get(place.segment)
+        subnets = segment.subnets if segment is not None else ()
+        wrong = ", ".join(bare_address(a) for a in place.addresses)
+        if any(ip_address(bare_address(a)) in ip_network(s) for a in place.addresses for s in subnets):
+            title = f"{who} has an address that is no machine’s"
+            return title, f"{wrong} is the network or broadcast address of {name}’s subnet.", (place.record,)
+        text = f"{wrong} isn’t in {', '.join(subnets)}: it finds neither gateway nor peers."
+        return f"{who} has an address outside {name}", text, (place.record,)
+
+    proof = CauseKind._outward
+
+
+class NoBearer(CauseKind):
+    """Nobody in the plan bears its gateway."""
+
+    what = NO_BEARER
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return ()
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        plan = say.plan
+        segments = sorted({s.name: s for p, _ in told.found if (s := plan.of("segment").get(p.segment))}.items())
+        addresses = [a for _, s in segments for a in s.gateways if not say.wiring.bearers.get(a)]
+        own = [p.gateway for place, _ in told.found if (p := plan.of("host_port").get(place.record)) and p.gateway]
+        title = f"Nobody in the plan bears the gateway of {some([name for name, _ in segments])}"
+        text = f"{some(addresses or own)} may be reached or not: nobody can know for {say.who(told.endpoints)}."
+        return title, text, tuple(s.id for _, s in segments)
+
+
+class Twin(CauseKind):
+    """Another one bears its address and hears it."""
+
+    what = TWIN
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return tuple(self._shared(place, say.other(cause)))
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        shared = self._shared(told.place, say.other(told.cause))
+        text = f"Both hear each other: {' and '.join(say.names(told.endpoints))}."
+        return f"Two machines answer to {', '.join(shared)}", text, told.endpoints
+
+    def _shared(self, one: Place, two: Place) -> list[str]:
+        return sorted(set(map(bare_address, one.addresses)) & set(map(bare_address, two.addresses)))
+
+
+class TwinMac(CauseKind):
+    """Another one bears its MAC address and hears it."""
+
+    what = TWIN_MAC
+    risk = "mac"
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return (say.mac(place),)
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        title = f"{some(say.names(told.endpoints))} bear one MAC address and hear each other"
+        return title, f"What is for {say.mac(told.place)} goes to whichever spoke last.", told.endpoints
+
+
+class Mirrored(CauseKind):
+    """A mirror shows it to another segment, or another segment to it."""
+
+    what = MIRRORED
+    risk = "mirror"
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return ("", cause.at, cause.detail)
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        mirror = say.plan.get("mirror", told.cause.at)
+        source, target = spoken(say.plan, mirror.source), spoken(say.plan, mirror.target)
+        names = [say.plan.get("segment", p.segment).name for p in say.mirrored(mirror) if p.segment]
+        text = f"A mirror copies {' and '.join(dict.fromkeys(names[:1]))} to whoever is on {names[-1]}."
+        return f"{target} is shown the frames of {source}", text, (mirror.id, mirror.source, mirror.target)
+
+
+class TooLarge(CauseKind):
+    """Its large packets get lost."""
+
+    what = TOO_LARGE
+    risk = "mtu"
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return (place.segment, cause.at, cause.detail)
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        cause, one = told.cause, len(told.endpoints) == 1
+        sends, takes = cause.detail.split()
+        record, place = say.plan.find(cause.at), say.wiring.place(cause.at)
+        where = spoken(say.plan, cause.at) if place is not None else _capital(called(say.plan, record))
+        text = f"{where} takes {takes} bytes; packets of up to {sends} are sent there, and larger ones vanish."
+        title = f"{say.who(told.endpoints)} {_verb('loses', one)} packets of more than {takes} bytes"
+        return title, text, (cause.at,)
+
+
+class Leak(CauseKind):
+    """Its segment and another one hear each other."""
+
+    what = LEAK
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return tuple(sorted([place.segment or "", say.other(cause).segment or ""]))
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        place, cause = told.place, told.cause
+        other = say.other(cause)
+        names = sorted(say.plan.get("segment", s).name for s in (place.segment, other.segment))
+        title = f"{names[0]} and {names[1]} leak into each other"
+        for a, b in ((place, other), (other, place)):
+            found = trace(say.wiring, a, b, cause.state)
+            if not found.delivered:
+                continue
+            for out, into in zip(found.hops, found.hops[1:], strict=False):
+                over_cable = any(isinstance(say.plan.find(id), Cable) for id in out.records)
+                if over_cable and out.before != into.after and out.outcome == into.outcome == "passed":
+                    text = f"{out.where} sends VID {out.before} {out.after}; {into.where} takes it in as {into.after}."
+                    return title, _capital(text), (out.records[0], into.records[0])
+        for a, b in ((place, other), (other, place)):
+            found = trace(say.wiring, a, b, cause.state)
+            last = found.hops[-1]
+            own = say.plan.get("segment", b.segment).vid
+            if found.delivered and last.before not in (str(own or "untagged"), last.after):
+                port = say.plan.find(last.records[0])
+                text = (
+                    f"{spoken(say.plan, b.endpoint)} hears VID {last.before} {last.after} at {called(say.plan, port)}."
+                )
+                return title, text, (last.records[0],)
+        return (
+            title,
+            f"Both bear VID {say.plan.get('segment', place.segment).vid or 'none'} and meet in the fabric.",
+            (),
+        )
+
+
+class WrongTag(CauseKind):
+    """Its frames land on another segment than its own, or on none."""
+
+    what = WRONG_TAG
+    alike = PORT
+    kept = True
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return (place.segment, say.wrong_at(place, cause), say.when(cause))
+
+    proof = CauseKind._outward
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        title, text, culprit = self._astray(say, told)
+        return title, text + say.locked_out(told.found), culprit
+
+    def _astray(self, say: Sentences, told: Told) -> Words:
+        place, cause, name = told.place, told.cause, say.segment(told.place)
+        who, one = say.who(told.endpoints), len(told.endpoints) == 1
+        culprit = say.wrong_at(place, cause)
+        record = say.plan.find(culprit)
+        segment = say.plan.get("segment", place.segment)
+        they, their = ("it", "its") if one else ("they", "their")
+        belongs = f"{they} {_verb('belongs', one)} on {name}, {segment.vid or 'untagged'}."
+        rows = say.judgement.rows
+        state = say.when(cause)
+        landed = say.judgement.lands_on(place)
+        node_lost = False
+        number = say.judgement.number(place.stand)
+        for row in range(rows.first[number], rows.stand.size):
+            if rows.stand[row] != number:
+                break
+            chosen = cause.team is not None and rows.member[row] >= 0
+            nic = cause.team.members[rows.member[row]].key if chosen and cause.team else ""
+            if (not cause.state.choice and rows.way[row] == 0) or nic in cause.state.choice.values():
+                landed = int(rows.landed[row])
+                node_lost = rows.node[row] < 0
+        if place.context < 0:
+            title = f"{who} {_verb('lands', one)} nowhere"
+            return title, f"{their.capitalize()} port {place.reason}; {belongs}", (culprit,)
+        where = say.landing(landed, place)
+        if landed == 0 and node_lost:
+            hops = HopWriter(say.wiring, cause.state).way_out(Roads(say.wiring, cause.state), place)
+            stop = next((h.reason for h in hops if h.reason), "")
+            title = f"{who} {_verb('lands', one)} nowhere"
+            untagged = (
+                f"{they} {_verb('sends', one)} untagged frames, and {stop}" if stop else f"{their} frames are untagged"
+            )
+            text = f"{_sentence(untagged)} {_capital(belongs)}"
+        else:
+            title = f"{who} {_verb('lands', one)} on {where}"
+            text = f"{_capital(say.tagged(record, place, their))}; {belongs}"
+        if say.status(place) == "wavering":
+            title += f" {state}"
+        return title, text, (culprit,)
+
+
+class _Broken(CauseKind):
+    """Its way ends somewhere: `_say` tells it."""
+
+    alike = STAND
+    kept = True
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        if say.idle_gateway(cause):
+            return (place.segment, cause.towards)
+        hop = say.broken_at(place, cause)
+        # An access port drops every tag alike, so all who run into it share one finding whatever their segment.
+        port = say.plan.find(hop.records[0]) if hop and hop.records else None
+        segment = None if isinstance(port, FabricPort) and port.mode == "access" else place.segment
+        return (segment, hop.records[:1] if hop else (), hop.outcome if hop else "", say.when(cause))
+
+    def words(self, say: Sentences, told: Told) -> Words:
+        off = say.idle_gateway(told.cause)
+        hop = None if off else say.broken_at(told.place, told.cause)
+        reason = off or (_sentence(hop.reason) if hop else "")
+        return (*self._say(say, told, reason), hop.records if hop else ())
+
+    def _say(self, say: Sentences, told: Told, reason: str) -> tuple[str, str]:
+        raise NotImplementedError
+
+
+class OpenEnd(_Broken):
+    """Nobody can know where its way leads."""
+
+    what = OPEN_END
+
+    def _say(self, say: Sentences, told: Told, reason: str) -> tuple[str, str]:
+        reaches = _verb("reaches", len(told.endpoints) == 1)
+        title = f"Nobody can know whether {say.who(told.endpoints)} {reaches} {say.segment(told.place)}"
+        return title, reason or "Its way ends open."
+
+
+class CutOff(_Broken):
+    """It doesn't reach its gateway or its peers."""
+
+    what = CUT_OFF
+
+    def _say(self, say: Sentences, told: Told, reason: str) -> tuple[str, str]:
+        place, cause, who, one = told.place, told.cause, say.who(told.endpoints), len(told.endpoints) == 1
+        several = len({p.segment for p, _ in told.found}) > 1
+        lost = "the rest of their segments" if several else say.lost(place, cause, told.endpoints)
+        reason += say.locked_out(told.found)
+        if say.status(place) == "wavering" and not cause.state.choice:
+            return f"{who} {_verb('is', one)} cut off from {lost} until another NIC carries", reason
+        if say.status(place) == "wavering":
+            return f"{who} {_verb('loses', one)} {lost} {say.when(cause)}", reason
+        return f"{who} {_verb('is', one)} cut off from {lost}", reason
+
+
+CAUSES: dict[str, CauseKind] = {
+    kind.what: kind
+    for kind in (
+        NoIntent(),
+        NoGroup(),
+        WrongTag(),
+        CutOff(),
+        OpenEnd(),
+        Address(),
+        Leak(),
+        Twin(),
+        NoBearer(),
+        TooLarge(),
+        Mirrored(),
+        TwinMac(),
+    )
+}
+"""Every cause, by what a judgement calls it."""
+
+
+def _verb(verb: str, one: bool) -> str:
+    plural = {"is": "are", "reaches": "reach"}
+    return verb if one else plural.get(verb, verb.removesuffix("s"))
+
+
+def _capital(text: str) -> str:
+    return f"{text[:1].upper()}{text[1:]}"
+
+
+def _sentence(text: str) -> str:
+    return f"{_capital(text)}." if text else ""
+
+
+def _frozen(state: State) -> tuple[object, ...]:
+    return (tuple(sorted(state.choice.items())), state.lost)
