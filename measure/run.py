@@ -28,7 +28,7 @@ import numpy as np
 ROOT = pathlib.Path(__file__).resolve().parent.parent
 sys.path[:0] = [str(ROOT), str(ROOT / "core")]
 
-from aptwire.forward.wiring import compile_wiring  # noqa: E402
+from aptwire.forward.compiling import compile_wiring  # noqa: E402
 from aptwire.judge.findings import findings  # noqa: E402
 from aptwire.judge.judgement import Judgement  # noqa: E402
 from aptwire.judge.preview import moves  # noqa: E402

@@ -10,11 +10,12 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.domains import core_links
 from aptwire.forward.fabric import joints_of, loops
 from aptwire.forward.parts import NOW, Link, State
 from aptwire.forward.routed import gateways_of
-from aptwire.forward.wiring import PLACES, Wiring, compile_wiring
+from aptwire.forward.wiring import PLACES, Wiring
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, apply_edit
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import FabricPort, Nic, Uplink
@@ -71,6 +72,11 @@ def _unfiltered(plan: Plan) -> Step:
     for switch in sorted(plan.grouped("virtual_switch", "filters").get(False, ()), key=lambda s: s.id):
         reason = f"{called(plan, switch)} filters nothing; states of that kind are tried as they are read"
         yield Left(switch.id, reason), (Patch("virtual_switch", switch.id, {"filters": True}),)
+    for switch in sorted(plan.having("virtual_switch", "host_untagged"), key=lambda s: s.id):
+        reason = (
+            f"{called(plan, switch)} hands VLANs to the host untagged; states of that kind are tried as they are read"
+        )
+        yield Left(switch.id, reason), (Patch("virtual_switch", switch.id, {"host_untagged": None}),)
 
 
 def _orders(plan: Plan) -> Step:

@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from aptwire.formats import pcap
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import LARGE_SIZE, Frames
-from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 

@@ -7,6 +7,7 @@ import struct
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import (
     ADVERT,
     BROADCAST,
@@ -20,7 +21,6 @@ from aptwire.forward.frames import (
     Heard,
 )
 from aptwire.forward.parts import NOW, State
-from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.edits import Drop, Operation, Patch, apply_edit
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan

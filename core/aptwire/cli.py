@@ -12,10 +12,10 @@ import click
 
 from aptwire.formats.hosts import read_hosts
 from aptwire.formats.linux import LARGEST_FILE
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.hearing import hears as who_hears
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
-from aptwire.forward.wiring import compile_wiring
 from aptwire.judge.causes import spoken
 from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly

@@ -9,8 +9,8 @@ from pathlib import Path
 from unittest import mock
 
 from aptwire.formats import pcap
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import Frames
-from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.file import read_plan, write_plan
 from aptwire_bench.cli import main
 from aptwire_bench.fit import Left

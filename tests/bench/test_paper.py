@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 import unittest
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import LARGE, Frames
-from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.checks import check_plan
 from aptwire.plan.edits import apply_edit
 from aptwire.plan.kinds import KINDS

@@ -10,9 +10,9 @@ import unittest
 from collections import Counter
 
 from aptwire.formats.hosts import read_hosts
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import Frames
 from aptwire.forward.parts import NOW, State
-from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.names import endpoint_key
 from aptwire_bench.kernel import Kernel
 

@@ -7,12 +7,12 @@ import unittest
 
 from aptwire.forward.around import AROUND
 from aptwire.forward.classes import SPARE, Named, classify, refine
+from aptwire.forward.compiling import compile_wiring, rewire
 from aptwire.forward.domains import Pairings, core_links, crossing, solve
 from aptwire.forward.fabric import header, joints_of, loops
 from aptwire.forward.parts import STATIONS
 from aptwire.forward.rules import RuleBook
 from aptwire.forward.tree import Joint, bridge_id, spanning_tree
-from aptwire.forward.wiring import compile_wiring, rewire
 from aptwire.judge.facts import deviations, group_vids, port_vids
 from aptwire.judge.preview import apart, moves, preview, shut_down
 from aptwire.judge.verdicts import judge

@@ -7,6 +7,7 @@ import unittest
 
 from aptwire.formats.hosts import read_hosts
 from aptwire.forward.classes import classify
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.domains import core_links
 from aptwire.forward.fabric import loops
 from aptwire.forward.hearing import hears
@@ -14,7 +15,7 @@ from aptwire.forward.parts import Place
 from aptwire.forward.paths import FrameAt, Roads
 from aptwire.forward.trace import find_place, trace
 from aptwire.forward.walk import Stop, flood
-from aptwire.forward.wiring import Wiring, compile_wiring
+from aptwire.forward.wiring import Wiring
 from aptwire.judge.verdicts import judge
 from aptwire.plan.plan import PlanError
 from aptwire.plan.sharing import root

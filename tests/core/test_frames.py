@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import unittest
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import ADVERT, BROADCAST, FOREIGN, FRAMES, LARGE, OFFER, UNICAST, UNKNOWN, Frames
 from aptwire.forward.hearing import hears
 from aptwire.forward.parts import State
-from aptwire.forward.wiring import compile_wiring
 from aptwire.plan.names import endpoint_key
 from hypothesis import given, settings
 from hypothesis import strategies as st

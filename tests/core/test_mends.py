@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import unittest
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.paths import Roads
-from aptwire.forward.wiring import compile_wiring
+from aptwire.judge import judgement as words
+from aptwire.judge.causes import CAUSES
 from aptwire.judge.cut import smallest_cut
 from aptwire.judge.findings import Finding, findings
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.mends import Mend, mends, new_port_group, next_free_address
+from aptwire.judge.mends import CANDIDATES, Mend, mends, new_port_group, next_free_address
 from aptwire.judge.preview import preview
+from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Patch, Put, apply_edit
 from aptwire.plan.plan import PlanError
@@ -160,6 +163,12 @@ class RulesOfMendsTest(Mending):
 
 
 class HelpersTest(unittest.TestCase):
+    def test_every_cause_has_its_words_and_its_candidates(self) -> None:
+        causes = {value for name, value in vars(words).items() if name.isupper() and isinstance(value, str)}
+        self.assertEqual((set(CAUSES), set(CANDIDATES)), (causes, causes))
+        risky = {risk.what for risk in risks(judge(demo_plan()))} | {"mac", "mirror", "mtu"}
+        self.assertLessEqual({kind.risk for kind in CAUSES.values()} - {""}, risky)
+
     def test_the_next_free_address_passes_over_gateways_and_everybody(self) -> None:
         made = Small()
         made.segment(10, subnets=["2001:db8::/126", "10.64.0.0/29"], gateways=["10.64.0.1"])

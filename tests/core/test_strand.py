@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import unittest
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.strand import Piece, strand
-from aptwire.forward.wiring import compile_wiring
 from hypothesis import given, settings
 from hypothesis import strategies as st
 

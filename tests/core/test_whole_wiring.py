@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import unittest
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import LARGE, Frames
 from aptwire.forward.hearing import hears
 from aptwire.forward.trace import trace
 from aptwire.forward.tree import port_order
-from aptwire.forward.wiring import compile_wiring
 from aptwire.judge.findings import findings
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import unittest
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.domains import Pairings, core_links, solve
 from aptwire.forward.hearing import hears
+from aptwire.forward.parts import NOW, State
 from aptwire.forward.trace import find_place, say_state, trace
-from aptwire.forward.wiring import NOW, State, Wiring, compile_wiring
+from aptwire.forward.wiring import Wiring
 from aptwire.plan.edits import Drop, Patch, apply_edit
 from aptwire.plan.plan import Plan
 from hypothesis import given, settings

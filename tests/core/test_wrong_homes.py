@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import unittest
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.trace import find_place, trace
-from aptwire.forward.wiring import compile_wiring
 from aptwire.judge.findings import everything, findings
 from aptwire.judge.mends import mends
 from aptwire.judge.preview import preview

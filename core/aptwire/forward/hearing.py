@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import Frames
 from aptwire.forward.parts import NOW, State
 from aptwire.forward.rules import Stack
-from aptwire.forward.wiring import Wiring, compile_wiring
+from aptwire.forward.wiring import Wiring
 from aptwire.plan import vids
 from aptwire.plan.kinds import (
     Adapter,

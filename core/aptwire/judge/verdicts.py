@@ -13,9 +13,9 @@ from collections.abc import Iterable
 
 import numpy as np
 
+from aptwire.forward.compiling import compile_wiring, rewire
 from aptwire.forward.domains import Pairings, solve
 from aptwire.forward.parts import NOW, Place
-from aptwire.forward.wiring import compile_wiring, rewire
 from aptwire.judge.exact import Exact
 from aptwire.judge.judgement import (
     ADDRESS,

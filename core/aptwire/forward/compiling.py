@@ -1,0 +1,268 @@
+"""Compiles a plan's wiring: from nothing, or after an edit what it touched."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import cached_property
+
+from aptwire.forward.around import Around
+from aptwire.forward.classes import Named, classify
+from aptwire.forward.fabric import alike, build_fabric, least
+from aptwire.forward.parts import HOMELESS, STATIONS, Bridge, Link, Member, Team
+from aptwire.forward.portrules import PortRules
+from aptwire.forward.rules import RuleBook
+from aptwire.forward.seating import Seating
+from aptwire.forward.teams import Teams
+from aptwire.forward.wiring import Block, Wiring
+from aptwire.plan.collecting import no_collecting
+from aptwire.plan.kinds import Cable
+from aptwire.plan.plan import Plan
+from aptwire.plan.sharing import joining
+
+Touched = Iterable[tuple[str, str]]
+
+
+def compile_wiring(plan: Plan) -> Wiring:
+    """The wiring of a plan as arrays and small objects; the same whatever the order of the records."""
+    with no_collecting():
+        classes = classify(plan)
+        return _Compiler(Wiring(plan, classes, RuleBook(classes))).everything()
+
+
+def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
+    """The wiring after an edit that touched these records, made from the wiring before it; that one stays as it was."""
+    keys = list(touched)
+    classes = before.book.refined(Named.by(r for kind, id in keys if (r := plan.of(kind).get(id)) is not None))
+    if classes is None:
+        return compile_wiring(plan)
+    wiring = Wiring(
+        plan,
+        classes,
+        before.book,
+        list(before.bridges),
+        dict(before.bridge_of),
+        before.crossing_count,
+        before.fabric,
+        dict(before.blocks),
+        before.far,
+        dict(before.port_rules),
+        before.bearers,
+        before.doubled,
+        before.macs,
+        before.doubled_macs,
+    )
+    return _Compiler(wiring).after(before.plan, keys)
+
+
+class _Compiler:
+    def __init__(self, wiring: Wiring) -> None:
+        self.wiring = wiring
+        self.plan = wiring.plan
+        self.book = wiring.book
+        self.rules = PortRules(wiring)
+        self.teams = Teams(wiring, self.rules)
+        self.seating = Seating(wiring, self.rules, self.teams)
+
+    @cached_property
+    def _joined(self) -> set[str]:
+        """The switches that sit on a host port of another one, and those others."""
+        plan = self.plan
+        return {id for u in joining(plan) for id in (u.switch, plan.get("host_port", u.over).switch)}
+
+    def everything(self) -> Wiring:
+        """All of it, from nothing."""
+        plan = self.plan
+        self._cables({}, plan.all(Cable))
+        for kind, crossing in (("fabric_switch", True), ("assumed_fabric", True)):
+            for id in sorted(plan.of(kind)):
+                self._bridge(id, virtual=False, crossing=crossing, assumed=kind == "assumed_fabric")
+        keys = [*sorted(plan.of("virtual_switch")), *self._nics_with_functions(), HOMELESS, STATIONS]
+        for key in keys:
+            self._block_bridge(key)
+        for cable in sorted(plan.all(Cable), key=lambda c: c.id):
+            self._wire(cable.id)
+        self._fabric()
+        for key in keys:
+            self.seating.block(key)
+        self._holders(None, list(self.wiring.blocks.values()))
+        return self.wiring
+
+    def after(self, old: Plan, keys: list[tuple[str, str]]) -> Wiring:
+        """What an edit touched, compiled anew."""
+        wiring = self.wiring
+        kinds = {kind for kind, _ in keys}
+        if "cable" in kinds:
+            ids = [id for kind, id in keys if kind == "cable"]
+            far = dict(wiring.far)
+            for cable in (old.of("cable").get(id) for id in ids):
+                for end in (cable.a, cable.b) if cable is not None else ():
+                    far.pop(end, None)
+            self._cables(far, [c for id in ids if (c := self.plan.of("cable").get(id)) is not None])
+        dirty: dict[str, None] = {}
+        fabric = False
+        for kind, id in keys:
+            for plan in (old, self.plan):
+                record = plan.of(kind).get(id)
+                if record is not None:
+                    fabric = Around(plan, wiring, dirty).note(record) or fabric
+        before_blocks = {key: wiring.blocks.get(key) for key in dirty}
+        for kind, id in keys:
+            if kind in ("fabric_switch", "assumed_fabric"):
+                self._known(id, id in self.plan.of(kind), virtual=False, assumed=kind == "assumed_fabric")
+            elif kind == "cable":
+                self._wire(id)
+        for key in dirty:
+            if key not in (HOMELESS, STATIONS):
+                self._block_bridge(key)
+        if fabric:
+            before = wiring.fabric
+            self._fabric()
+            # Whatever rests on the fabric holds on, where the edit changed nothing there.
+            wiring.fabric = before if alike(before, wiring.fabric) else wiring.fabric
+        for key in dirty:
+            if self._stays(key):
+                self.seating.block(key)
+            else:
+                wiring.blocks.pop(key, None)
+        fresh = [block for key in dirty if (block := wiring.blocks.get(key)) is not None]
+        self._holders([b for b in before_blocks.values() if b is not None], fresh)
+        return wiring
+
+    def _stays(self, key: str) -> bool:
+        return key in (HOMELESS, STATIONS) or key in self.plan.of("virtual_switch") or key in self.wiring.bridge_of
+
+    def _cables(self, far: dict[str, tuple[str, str]], cables: Iterable[Cable]) -> None:
+        """What is at the other end of a NIC's or port's cable: as before, and by these cables."""
+        for cable in cables:
+            far[cable.a] = (cable.b, cable.id)
+            far[cable.b] = (cable.a, cable.id)
+        self.wiring.far = far
+
+    def _bridge(self, id: str, virtual: bool, crossing: bool, assumed: bool = False) -> Bridge:
+        """The bridge of this id; numbers once given stay, so that what refers to them needn't be made anew."""
+        wiring = self.wiring
+        known = wiring.bridge_of.get(id)
+        if known is not None and (known.crossing_row >= 0) == crossing:
+            return known
+        number = known.number if known is not None else len(wiring.bridges)
+        bridge = Bridge(number, id, virtual, wiring.crossing_count if crossing else -1, assumed)
+        wiring.crossing_count += crossing
+        if known is None:
+            wiring.bridges.append(bridge)
+        else:
+            wiring.bridges[number] = bridge
+        wiring.bridge_of[id] = bridge
+        return bridge
+
+    def _known(self, id: str, there: bool, virtual: bool, assumed: bool = False) -> None:
+        if there:
+            self._bridge(id, virtual, crossing=True, assumed=assumed)
+        else:
+            self.wiring.bridge_of.pop(id, None)
+
+    def _block_bridge(self, key: str) -> None:
+        """The bridge of a block: a virtual switch, or a NIC whose virtual functions are in use."""
+        plan = self.plan
+        if key in plan.of("virtual_switch"):
+            uplinks = plan.where("uplink", "switch", key)
+            reflecting = any(uplink.reflects for uplink in uplinks)
+            self._bridge(key, virtual=True, crossing=key in self._joined or reflecting or len(uplinks) > 1)
+        elif key in plan.of("nic") and any(a.type == "direct" for a in plan.where("adapter", "function_of", key)):
+            self._bridge(key, virtual=False, crossing=True)
+        elif key not in (HOMELESS, STATIONS):
+            self.wiring.bridge_of.pop(key, None)
+
+    @staticmethod
+    def _functions(plan: Plan) -> bool:
+        return any(plan.having("adapter", "function_of"))
+
+    def _nics_with_functions(self) -> list[str]:
+        return sorted({a.function_of for a in self.plan.having("adapter", "function_of")})
+
+    def _wire(self, cable: str) -> None:
+        """The middle of a cable between two hosts is a bridge of its own."""
+        record = self.plan.of("cable").get(cable)
+        nics = self.plan.of("nic")
+        if record is not None and record.a in nics and record.b in nics:
+            self._bridge(cable, virtual=False, crossing=True)
+        else:
+            self.wiring.bridge_of.pop(cable, None)
+
+    def _fabric(self) -> None:
+        wiring, plan = self.wiring, self.plan
+        fabric = build_fabric(plan, self.book, wiring.bridge_of, wiring.far, self.rules.fabric_port)
+        for uplink in joining(plan):
+            port = plan.get("host_port", uplink.over)
+            ends = (wiring.bridge_of[uplink.switch].number, wiring.bridge_of[port.switch].number)
+            bared = plan.get("virtual_switch", port.switch).host_untagged
+            below = self.book.host_port(port.vid, self.rules.apart(port.switch), bared, tagged=True)
+            rules = (self.rules.uplink(uplink), below)
+            fabric.add(Link(f"{uplink.id}>{port.id}", ends, rules, ((uplink.id,), (port.id,)), None))
+        for id in self._nics_with_functions():
+            nic = plan.get("nic", id)
+            bridge = wiring.bridge_of[id].number
+            far = self.teams.far_end(nic)
+            if isinstance(far, str):
+                continue
+            if far is None:
+                fabric.open_ports.append((bridge, self.book.wire(), id))
+            else:
+                other, rule, records, cable, mtu = far
+                mine, size = ((id,), records), least(nic.mtu, mtu)
+                link = Link(f"{id}> functions", (bridge, other), (self.book.wire(), rule), mine, cable, id, size)
+                beside = self.teams.beside(nic)
+                if beside:
+                    deaf = self.book.wire(one_way=True)
+                    members = [Member(nic, link, open=False)]
+                    for peer in beside:
+                        back = Link(f"{link.key}<{peer.id}", link.ends, (deaf, rule), mine, cable, id, size, peer.id)
+                        members.append(Member(peer, back, open=False, one_way=True))
+                    lag = plan.get("lag", self.teams.lag_of(nic))
+                    fabric.teams.append(Team(lag, bridge, rule, tuple(members), len(members), id))
+                elif beside is not None:
+                    fabric.add(link)
+        wiring.fabric = fabric
+
+    def _holders(self, before: list[Block] | None, after: list[Block]) -> None:
+        """Who bears each IP and MAC address, and which addresses several bear."""
+        wiring = self.wiring
+        if before is None:
+            wiring.bearers, wiring.doubled = _tally(after, "addresses")
+            wiring.macs, wiring.doubled_macs = _tally(after, "macs")
+            return
+        wiring.bearers, wiring.doubled = _recount(wiring.bearers, wiring.doubled, before, after, "addresses")
+        wiring.macs, wiring.doubled_macs = _recount(wiring.macs, wiring.doubled_macs, before, after, "macs")
+
+
+def _tally(blocks: list[Block], what: str) -> tuple[dict[str, tuple[str, ...]], frozenset[str]]:
+    found: dict[str, list[str]] = {}
+    for block in blocks:
+        for address, record in getattr(block, what):
+            found.setdefault(address, []).append(record)
+    held = {address: tuple(records) for address, records in found.items()}
+    return held, frozenset(address for address, records in held.items() if len(records) > 1)
+
+
+def _recount(
+    held: dict[str, tuple[str, ...]], doubled: frozenset[str], before: list[Block], after: list[Block], what: str
+) -> tuple[dict[str, tuple[str, ...]], frozenset[str]]:
+    gone = [pair for block in before for pair in getattr(block, what)]
+    come = [pair for block in after for pair in getattr(block, what)]
+    if gone == come:
+        return held, doubled
+    made = dict(held)
+    for address, record in gone:
+        rest = tuple(r for r in made.get(address, ()) if r != record)
+        if rest:
+            made[address] = rest
+        else:
+            made.pop(address, None)
+    for address, record in come:
+        made[address] = (*made.get(address, ()), record)
+    several = set(doubled)
+    for address, _ in (*gone, *come):
+        if len(made.get(address, ())) > 1:
+            several.add(address)
+        else:
+            several.discard(address)
+    return made, frozenset(several)
