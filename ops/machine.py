@@ -13,6 +13,7 @@ import subprocess
 import sys
 from collections.abc import Callable, Iterable
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parent.parent
 DATA = ROOT / ".data"
@@ -179,7 +180,7 @@ def front_end() -> None:
 
 def api_types() -> None:
     """The OpenAPI document from the server's code, and the TypeScript types from that."""
-    types = WEB / "src" / "api" / "schema.ts"
+    types, kinds = (WEB / "src" / "api" / name for name in ("schema.ts", "kinds.ts"))
     inputs = [*(ROOT / "server").rglob("*.py"), *(ROOT / "core").rglob("*.py"), WEB / "package-lock.json"]
 
     def make() -> None:
@@ -191,6 +192,23 @@ def api_types() -> None:
         command([*arguments, "--fail-on-warn", "--file", document], "writing the OpenAPI document", env=env)
         before = json.loads(document.read_text())
         document.write_text(json.dumps(before, indent=1))
-        command(["npx", "openapi-typescript", document, "-o", types], "generating the API's types", cwd=WEB, env=node())
+        generate: list[str | Path] = ["npx", "openapi-typescript", document, "-o", types]
+        # A field that may be left away stays one, though the document says what that means.
+        command([*generate, "--default-non-nullable=false"], "generating the API's types", cwd=WEB, env=node())
+        kinds.write_text(_kinds(before["components"]["schemas"]))
 
-    once("types", _digest(inputs), types.is_file(), make)
+    once("types", _digest([*inputs, Path(__file__)]), types.is_file() and kinds.is_file(), make)
+
+
+def _kinds(schemas: dict[str, Any]) -> str:
+    """What the document says of each kind's fields, as a TypeScript value: options, bounds, and what is meant where one is left away."""
+    found: dict[str, dict[str, dict[str, Any]]] = {}
+    for name, schema in schemas.items():
+        if name.startswith("record_"):
+            fields = {field: said for field, said in schema["properties"].items() if field != "id"}
+            words = {"enum": "options", "minimum": "least", "maximum": "most", "maxLength": "longest", "default": "unless"}
+            found[name.removeprefix("record_")] = {
+                field: {word: said[key] for key, word in words.items() if key in said} for field, said in fields.items()
+            }
+    head = "// Written from the OpenAPI document by the build; don't edit."
+    return f"{head}\nexport const SPECS = {json.dumps(found, indent=1)} as const;\n"

@@ -2,7 +2,7 @@ import hooks from "eslint-plugin-react-hooks";
 import tseslint from "typescript-eslint";
 
 export default tseslint.config(
-  { ignores: ["dist", "src/api/schema.ts"] },
+  { ignores: ["dist", "src/api/schema.ts", "src/api/kinds.ts"] },
   ...tseslint.configs.recommended,
   hooks.configs.flat["recommended-latest"],
   // The rule warns of what the React compiler would skip; the compiler is not used here.

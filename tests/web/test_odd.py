@@ -40,6 +40,22 @@ class OddStatesTest(BrowserTest):
         ).to_have_count(0)
         self.accessible()
 
+    def test_a_form_knows_what_the_api_says_of_a_field(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="Switch b2037, wired, no filter, MTU 1500").click()
+        panel = page.get_by_role("dialog")
+        panel.get_by_role("button", name="Settings", exact=True).click()
+        expect(panel.get_by_label("MTU")).to_have_attribute("placeholder", "bytes, 576 to 9216")
+        panel.get_by_label("MTU").fill("100")
+        expect(panel.get_by_text("MTU: 100 is not within 576 to 9216")).to_be_visible()
+        panel.get_by_label("MTU").fill("1500")
+        panel.get_by_role("button", name=re.compile("^More")).click()
+        expect(panel.get_by_label("The host answers")).to_be_checked()
+        panel.get_by_label("The host answers").uncheck()
+        panel.get_by_role("button", name="Take it").click()
+        expect(page.get_by_text("revision 1")).to_be_visible()
+        self.accessible()
+
     def test_whom_guests_could_reach_is_told_where_they_are_listed_and_drawn(self) -> None:
         page = self.page
         expect(page.get_by_role("button", name=re.compile("^vn20 of g-2-0: .*could reach "))).to_be_visible()

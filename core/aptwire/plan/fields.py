@@ -141,6 +141,8 @@ class Spec:
             made = (
                 {"enum": [*self.options, None]} if self.kind == "choice" else {**made, "type": [made["type"], "null"]}
             )
+        if self.default not in (None, (), ""):
+            made["default"] = plain(self.default)
         if self.help:
             made["description"] = self.help
         return made

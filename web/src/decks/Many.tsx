@@ -2,21 +2,11 @@ import { useState } from "react";
 
 import type { Kind } from "../api/client";
 import { usePlan } from "../api/plan";
+import { counted } from "../model/kinds";
 import type { Book } from "../model/records";
 import { moveAdapter, patch, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { FieldForm, OutcomeList, Panel } from "./Panel";
-
-const WORDS: Partial<Record<Kind, [string, string]>> = {
-  port_group: ["port group", "port groups"],
-  host_port: ["host port", "host ports"],
-  virtual_switch: ["virtual switch", "virtual switches"],
-  fabric_switch: ["fabric switch", "fabric switches"],
-  fabric_port: ["fabric port", "fabric ports"],
-  nic: ["NIC", "NICs"],
-};
-
-const counted = (kind: Kind, n: number): string => `${n} ${WORDS[kind]?.[n === 1 ? 0 : 1] ?? `${kind.replaceAll("_", " ")}${n === 1 ? "" : "s"}`}`;
 
 /** The records of the same kind and the same names as some (NICs, port groups ...), wherever they are. */
 export function namesakes(book: Book, ids: readonly string[]): string[] {

@@ -7,6 +7,7 @@ import { Picker } from "./Build";
 import { tagText } from "../model/ports";
 import { patch, portName, portsFor, seatsFor, unplug, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
+import { titled } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { FieldForm, Outcome, OutcomeList, Panel, usePreviews } from "./Panel";
 
@@ -14,10 +15,6 @@ interface Section {
   label: string;
   body: ReactNode;
 }
-
-const TITLES: Partial<Record<Kind, string>> = {
-  host: "Host", virtual_switch: "Virtual switch", uplink: "Uplink", nic: "NIC", port_group: "Port group", host_port: "Host port", guest: "Guest", fabric_switch: "Fabric switch", lag: "LAG", station: "Station", segment: "Segment",
-};
 
 /** What can be done with one record, beside it on the drawing. */
 export function RecordPanel({ id, close, open, build, compare }: { id: string; close: () => void; open: (id: string) => void; build: (host: string, onto: string | null) => void; compare: (host: string) => void }) {
@@ -37,7 +34,7 @@ export function RecordPanel({ id, close, open, build, compare }: { id: string; c
   });
   const remove: Section = { label: "Remove", body: <Remove kind={kind} id={id} name={called ?? name} done={close} /> };
   const ids = { book, done: close, open };
-  let title = called ?? `${TITLES[kind] ?? ""} ${name}`;
+  let title = called ?? `${titled(kind)} ${name}`;
   let sections: Section[];
   if (kind === "adapter") {
     const adapter = book.get("adapter", id)!;

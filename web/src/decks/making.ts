@@ -144,22 +144,35 @@ export function dropWhole(book: Book, kind: Kind, id: string): Operation[] {
   const each = (k: Kind, field: string, of: string): Operation[] => (book.of(k, field, of) as { id: string }[]).flatMap((r) => dropWhole(book, k, r.id));
   const letGo = (k: Kind, field: string): Operation[] => (book.of(k, field, id) as { id: string }[]).map((r) => patch(k, r.id, { [field]: null }));
   const cables = [...book.of("cable", "a", id), ...book.of("cable", "b", id)].map((c) => drop("cable", c.id));
-  const before: Partial<Record<Kind, () => Operation[]>> = {
+  const nothing = (): Operation[] => [];
+  // A kind of which the API speaks can't be missing: what isn't named hangs on nothing.
+  const before: { [K in Kind]: () => Operation[] } = {
     virtual_switch: () => [...each("port_group", "switch", id), ...each("host_port", "switch", id), ...each("uplink", "switch", id)],
-    uplink: () => letGo("nic", "uplink").concat(book.of("nic", "uplink", id).flatMap((n) => book.of("group_order", "nic", n.id).map((o) => drop("group_order", o.id)))),
+    uplink: () => [...each("uplink", "over", id), ...letGo("nic", "uplink")].concat(book.of("nic", "uplink", id).flatMap((n) => book.of("group_order", "nic", n.id).map((o) => drop("group_order", o.id)))),
     port_group: () => [...each("group_order", "port_group", id), ...letGo("adapter", "port_group")],
-    host_port: () => book.of("port_group", "over", id).flatMap((g) => dropWhole(book, "port_group", g.id)),
+    host_port: () => [...each("port_group", "over", id), ...each("uplink", "over", id)],
     guest: () => each("adapter", "guest", id),
     adapter: () => [...each("guest_tag", "adapter", id), ...each("mirror", "source", id), ...each("mirror", "target", id)],
     nic: () => [...each("group_order", "nic", id), ...letGo("adapter", "function_of"), ...letGo("uplink", "carries"), ...cables],
     host: () => [...each("guest", "host", id), ...each("virtual_switch", "host", id), ...each("nic", "host", id)],
     lag: () => letGo("fabric_port", "lag"),
-    fabric_port: () => [...each("station_port", "port", id), ...cables],
+    fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
     fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
     station: () => each("station_port", "station", id),
-    segment: () => [...each("secondary_vlan", "segment", id), ...(["adapter", "host_port", "guest_tag", "station_port"] as const).flatMap((k) => letGo(k, "belongs"))],
+    segment: () => [...each("secondary_vlan", "segment", id), ...each("way_in", "segment", id), ...(["adapter", "host_port", "guest_tag", "station_port"] as const).flatMap((k) => letGo(k, "belongs"))],
+    secondary_vlan: nothing,
+    separation: nothing,
+    limits: nothing,
+    assumed_fabric: nothing,
+    group_order: nothing,
+    mirror: nothing,
+    guest_tag: nothing,
+    cable: nothing,
+    station_port: nothing,
+    way_in: nothing,
+    shared_address: nothing,
   };
-  const operations = [...(before[kind]?.() ?? []), drop(kind, id)];
+  const operations = [...before[kind](), drop(kind, id)];
   const seen = new Set<string>();
   const dropped = new Set(operations.filter((o) => o.op === "drop").map((o) => o.id));
   // A patch of what goes away anyway is left out, and so is a second drop.

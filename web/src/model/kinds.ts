@@ -1,0 +1,35 @@
+import type { Kind } from "../api/client";
+
+/** What one record of a kind is called, and several; a kind of which the API speaks can't be missing. */
+export const WORDS: { [K in Kind]: [string, string] } = {
+  segment: ["segment", "segments"],
+  secondary_vlan: ["secondary VLAN", "secondary VLANs"],
+  separation: ["separation", "separations"],
+  limits: ["limits sheet", "limits sheets"],
+  assumed_fabric: ["assumed fabric", "assumed fabrics"],
+  host: ["host", "hosts"],
+  virtual_switch: ["virtual switch", "virtual switches"],
+  uplink: ["uplink", "uplinks"],
+  nic: ["NIC", "NICs"],
+  host_port: ["host port", "host ports"],
+  port_group: ["port group", "port groups"],
+  group_order: ["team order", "team orders"],
+  guest: ["guest", "guests"],
+  adapter: ["adapter", "adapters"],
+  mirror: ["mirror", "mirrors"],
+  guest_tag: ["guest’s tag", "guests’ tags"],
+  fabric_switch: ["fabric switch", "fabric switches"],
+  lag: ["LAG", "LAGs"],
+  fabric_port: ["fabric port", "fabric ports"],
+  cable: ["cable", "cables"],
+  station: ["station", "stations"],
+  station_port: ["station’s port", "stations’ ports"],
+  way_in: ["way in", "ways in"],
+  shared_address: ["shared address", "shared addresses"],
+};
+
+/** Some records of a kind, counted. */
+export const counted = (kind: Kind, n: number): string => `${n} ${WORDS[kind][n === 1 ? 0 : 1]}`;
+
+/** What one is called at the start of a title. */
+export const titled = (kind: Kind): string => `${WORDS[kind][0].charAt(0).toUpperCase()}${WORDS[kind][0].slice(1)}`;
