@@ -206,7 +206,13 @@ def _kinds(schemas: dict[str, Any]) -> str:
     for name, schema in schemas.items():
         if name.startswith("record_"):
             fields = {field: said for field, said in schema["properties"].items() if field != "id"}
-            words = {"enum": "options", "minimum": "least", "maximum": "most", "maxLength": "longest", "default": "unless"}
+            words = {
+                "enum": "options",
+                "minimum": "least",
+                "maximum": "most",
+                "maxLength": "longest",
+                "default": "unless",
+            }
             found[name.removeprefix("record_")] = {
                 field: {word: said[key] for key, word in words.items() if key in said} for field, said in fields.items()
             }

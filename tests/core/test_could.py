@@ -14,7 +14,8 @@ from aptwire.judge.could import could, exactly
 from aptwire.judge.judgement import ASTRAY, is_idle
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import risks
-from aptwire.judge.verdicts import judge
+from aptwire.judge.verdicts import judge, rejudge
+from aptwire.plan.edits import Patch, apply_edit, touched
 from aptwire.plan.file import write_plan
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -134,6 +135,19 @@ class CouldTest(unittest.TestCase):
                             heard = place.label == label and place.segment and not is_idle(plan, id)
                             if heard and judgement.stand_verdict(place.stand)[0] != ASTRAY:
                                 self.assertIn(place.segment, allowed, f"{adapter} reaches {id} with {vid}")
+
+    @settings(max_examples=40)
+    @given(st.integers(0, 10**9))
+    def test_a_vid_that_nobody_had_before_is_known_to_all_ports(self, seed: int) -> None:
+        plan = random_plan(seed, odd=True)
+        judgement = judge(plan)
+        could(judgement).all()
+        groups = sorted(g.id for g in plan.where("port_group", "mode", "access"))
+        for vid, group in zip((1234, 2345), groups, strict=False):
+            edit = (Patch("port_group", group, {"vid": vid}),)
+            plan, _ = apply_edit(plan, edit)
+            judgement = rejudge(judgement, plan, touched(edit))
+            self.assertEqual(could(judgement).all(), could(judge(plan)).all())
 
     def test_the_command_says_it(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
