@@ -74,14 +74,21 @@ class _Group:
     landed: bytes
 
 
+@dataclass(frozen=True)
 class _Known:
     """What was told of the judgement before: groups by the first record of their stand with all its records, findings with whom they speak
     of by key, and the blocks of each host then."""
 
+    groups: dict[str, tuple[tuple[str, ...], list[_Group]]]
+    told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]]
+    blocks: dict[str, tuple[Block | None, ...]]
+
+
+class _Newest:
+    """The newest of what is known; put in place as a whole, since several judgements may be told at once."""
+
     def __init__(self) -> None:
-        self.groups: dict[str, tuple[tuple[str, ...], list[_Group]]] = {}
-        self.told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]] = {}
-        self.blocks: dict[str, tuple[Block | None, ...]] = {}
+        self.known = _Known({}, {}, {})
 
 
 class _Finder:
@@ -94,7 +101,8 @@ class _Finder:
         self._same: dict[str, bool] = {}
 
     def run(self) -> list[Finding]:
-        known = self.judgement.kept.get("findings", self._common(), _Known)
+        newest = self.judgement.kept.get("findings", self._common(), _Newest)
+        known = newest.known
         groups: dict[str, tuple[tuple[str, ...], list[_Group]]] = {}
         by_key: dict[tuple[object, ...], list[_Group]] = {}
         for records, status, cause in self.judgement.troubled():
@@ -111,10 +119,13 @@ class _Finder:
             if last is None or not same or not all(map(operator.is_, last[0], found)):
                 last = (found, size, self._finding(key, found))
             told[key] = last
-        known.groups = {record: one for record, one in groups.items() if all(g.hosts is not None for g in one[1])}
-        known.told = {key: one for key, one in told.items() if all(group.hosts is not None for group in one[0])}
-        hosts = dict.fromkeys(host for _, made in known.groups.values() for group in made for host in group.hosts or ())
-        known.blocks = {host: self._blocks(host) for host in hosts}
+        kept = {record: one for record, one in groups.items() if all(g.hosts is not None for g in one[1])}
+        hosts = dict.fromkeys(host for _, made in kept.values() for group in made for host in group.hosts or ())
+        newest.known = _Known(
+            kept,
+            {key: one for key, one in told.items() if all(group.hosts is not None for group in one[0])},
+            {host: self._blocks(host) for host in hosts},
+        )
         found_ = [finding for _, _, finding in told.values()]
         found_.sort(key=lambda f: (f.idle, -VERDICTS.index(f.verdict), -len(f.endpoints), f.title, f.id))
         return found_
