@@ -268,6 +268,12 @@ class RiskTest(unittest.TestCase):
             "lag-differs",
             "Make every port of LAG po1 of sw like p0",
         )
+        made = two_nics("lacp", {"lacp": True})
+        for port, bare in zip(made.kinds["fabric_port"], ("10", None), strict=False):
+            port.update(mode="standard", allowed=None, members="10, 20", pvid=10, untagged=bare)
+        self.mended(made, "lag-differs", "like p1", "differ")
+        made.kinds["fabric_port"][1]["untagged"] = "10"
+        self.absent(made, "lag-differs")
 
     def lags_between(self, x: dict[str, bool] | None, y: dict[str, bool] | None) -> Small:
         made = self.two_switches(None, None)

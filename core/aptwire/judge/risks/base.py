@@ -17,6 +17,7 @@ from aptwire.plan.edits import Edit
 from aptwire.plan.kinds import Adapter, FabricPort, Nic
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
+from aptwire.plan.ports import said
 
 RISK, UNTIDY = "risk", "untidy"
 GRAVITY = (UNTIDY, RISK)
@@ -151,6 +152,4 @@ def short(bits: int) -> str:
 
 
 def port_text(port: FabricPort) -> str:
-    if port.mode != "trunk":
-        return f"{port.mode} {port.vid}"
-    return f"trunk {port.allowed or 'nothing'}{f', native {port.native}' if port.native else ''}"
+    return f"private {port.vid}" if port.mode == "private" else said(port).text

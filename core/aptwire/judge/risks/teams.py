@@ -26,6 +26,12 @@ from aptwire.plan.kinds import (
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
+ALIKE = (
+    *("mode", "vid", "allowed", "native", "mtu"),
+    *("pvid", "members", "untagged", "admits", "isolated", "reflects"),
+)
+"""What the ports of a LAG must have in common."""
+
 
 @dataclass(frozen=True)
 class Side:
@@ -193,18 +199,12 @@ class TeamRisks(RiskSearch):
                     yield from self._team(team, team.uplink)
         for lag in sorted(self.plan.all(Lag), key=lambda record: record.id):
             ports = sorted(self.plan.where("fabric_port", "lag", lag.id), key=lambda p: p.id)
-            ways = {(p.mode, p.vid, p.allowed, p.native, p.mtu) for p in ports}
+            ways = {tuple(getattr(p, field) for field in ALIKE) for p in ports}
             if len(ways) > 1:
                 name = called(self.plan, lag)
                 edits = []
                 for like in ports:
-                    same = {
-                        "mode": like.mode,
-                        "vid": like.vid,
-                        "allowed": like.allowed,
-                        "native": like.native,
-                        "mtu": like.mtu,
-                    }
+                    same = {field: getattr(like, field) for field in ALIKE}
                     rest = tuple(Patch("fabric_port", p.id, same) for p in ports if p is not like)
                     edits.append((f"Make every port of {name} like {like.name}", rest))
                 yield Risk(
