@@ -277,7 +277,9 @@ class OtherHostsTest(unittest.TestCase):
         )
         self.assertFalse([line for line in report if "stays unproven" in line])
         self.assertEqual(hears(plan)["heron/t0|"], ["heron/t1|"])
-        self.assertEqual([(p.switch, p.addresses) for p in plan.all("host_port")], [("heron/br1", ("10.64.7.1/24",))])
+        self.assertEqual(
+            [(p.switch, p.addresses) for p in plan.all("host_port")], [("heron/q1-switch", ("10.64.7.1/24",))]
+        )
 
     def test_a_neighbour_that_says_goodbye_or_names_no_vlans_leaves_the_cable_open(self) -> None:
         eth0 = links({"ifname": "eth0", "master": "br0"}, bridge("br0"))

@@ -14,7 +14,7 @@ from typing import Any
 
 from aptwire.formats.lldp import Neighbour
 from aptwire.formats.making import Records, Report
-from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans
+from aptwire.formats.observed import QUIRKS, Device, Interface, PortVlans
 from aptwire.formats.tunnels import read_tunnels
 from aptwire.plan import vids
 from aptwire.plan.ids import make_id
@@ -218,7 +218,7 @@ class _HostBuilder:
         return make_id(f"{self.device.name}/{name}")
 
     def _is_nic(self, interface: Interface) -> bool:
-        """Hardware has no link kind; a veth counts as a NIC when it is in a bond, joins two bridges, or a neighbour is heard on it."""
+        """Hardware has no link kind; a veth counts as a NIC in a bond, as an end of a pair within the host, or when a neighbour is heard on it."""
         if interface.kind == "":
             return True
         if interface.kind != "veth":
@@ -280,22 +280,12 @@ class _HostBuilder:
         elif port.kind in ("tun", "veth") and not (port.kind == "veth" and port.lower):
             self._adapter(switch, port, vlans, port.port.forwarding)
         elif port.kind == "veth":
-            self._veth(switch, port, vlans, about)
+            self.made.partial(switch, about, f"a pair with {port.lower} of the same host")
         elif port.kind in ("vxlan", "geneve") and port.tunnel is not None:
             # Whether it is an overlay is known once all devices are.
             return
         else:
             self.made.partial(switch, about, f"a port of {bridge.name} of kind {port.kind}")
-
-    def _veth(self, switch: str, port: Interface, vlans: PortVlans | None, about: str) -> None:
-        """A pair whose other end the host itself uses: its port there, where it is in one VLAN, untagged."""
-        own = self.device.pair(port)
-        plain = vlans is None or vlans.access is not None
-        if own is None or own.master or not plain or self.device.over(own.name) or port.port != BridgePort():
-            self.made.partial(switch, about, f"a pair with {port.lower} of the same host")
-            return
-        self.told.add(f"{self.device.name}/{own.name}")
-        self._host_port(switch, own.name, vlans.access if vlans is not None else None, own.addresses)
 
     def _without_bridge(self, base: Interface) -> None:
         """A bond or NIC that no bridge took in, used by the host itself or by what was put upon it."""

@@ -66,12 +66,16 @@ class Records:
         self.report.add("left out", about, f"{text}; what depends on it stays unproven")
 
     def patch(self, device: Device) -> None:
-        """The pairs between bridges of one device are cables."""
+        """The pairs within one device are cables."""
         for one, two in device.patched():
             a, b = (make_id(f"{device.name}/{end.name}") for end in (one, two))
             if a in self.by_id and b in self.by_id:
                 self.put(Cable(id=make_id(f"cable:{a}--{b}"), a=a, b=b))
-                self.report.add("read", a, f"a pair that joins {one.master} and {two.master}: read as a cable")
+                self.report.add(
+                    "read",
+                    a,
+                    f"a pair that joins {one.master or one.name} and {two.master or two.name}: read as a cable",
+                )
 
     def of(self, cls: type[Any]) -> list[Any]:
         return [record for record in self.by_id.values() if isinstance(record, cls)]

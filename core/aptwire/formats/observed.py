@@ -131,10 +131,10 @@ class Device:
         return far if far is not None and far.kind == "veth" and far.lower == interface.name else None
 
     def patched(self) -> list[tuple[Interface, Interface]]:
-        """The veth pairs both of whose ends are in bridges of this device, each once."""
-        bridges = {bridge.name for bridge in self.of_kind("bridge")}
+        """The veth pairs of which one end is in a bridge of this device, and the other in one too or the device's own; each once."""
+        bridges = {"", *(bridge.name for bridge in self.of_kind("bridge"))}
         found = [(one, two) for one in self.of_kind("veth") if (two := self.pair(one)) is not None]
-        return [(a, b) for a, b in found if {a.master, b.master} <= bridges and a.name < b.name]
+        return [(a, b) for a, b in found if {a.master, b.master} <= bridges and a.master + b.master and a.name < b.name]
 
     def of_kind(self, *kinds: str) -> list[Interface]:
         """The interfaces of some kinds, as the device numbers them."""
