@@ -137,6 +137,7 @@ def edits(plan: Plan) -> None:
     for name, edit in listed:
         # Each from a judgement of its own: what an edit before it added to the VID classes would stay.
         judgement = judge(plan)
+        risks(judgement)  # which makes the plan's indexes that an edit takes along
         apply_edit(plan, edit)
         applied = timed(partial(apply_edit, plan, edit), 7)
         after, _ = apply_edit(plan, edit)

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 
 from aptwire.forward.parts import HOMELESS, Place, State
 from aptwire.forward.trace import Trace
-from aptwire.forward.wiring import Block
 from aptwire.judge.causes import CAUSES, PLACE, PORT, STAND, Sentences, Told
 from aptwire.judge.judgement import VERDICTS, Cause, Judgement, is_idle
 from aptwire.judge.risks import Risk, risk_proof, risks
@@ -81,7 +80,7 @@ class _Known:
 
     groups: dict[str, tuple[tuple[str, ...], list[_Group]]]
     told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]]
-    blocks: dict[str, tuple[Block | None, ...]]
+    blocks: dict[str, tuple[object, ...]]
 
 
 class _Newest:
@@ -97,8 +96,10 @@ class _Finder:
         self.plan = judgement.plan
         self.wiring = judgement.wiring
         self.say = Sentences(judgement)
-        self._blocks_of: dict[str, tuple[Block | None, ...]] = {}
+        self._blocks_of: dict[str, tuple[object, ...]] = {}
         self._same: dict[str, bool] = {}
+        homeless = self.wiring.blocks.get(HOMELESS)
+        self._homeless = tuple(homeless.stand_of) if homeless is not None else ()
 
     def run(self) -> list[Finding]:
         newest = self.judgement.kept.get("findings", self._common(), _Newest)
@@ -172,12 +173,12 @@ class _Finder:
         owner = self.plan.of("virtual_switch").get(block) or self.plan.of("nic").get(block)
         return owner.host if owner is not None else block
 
-    def _blocks(self, host: str) -> tuple[Block | None, ...]:
-        """All blocks in which something of a host may be, or the one block that this names."""
+    def _blocks(self, host: str) -> tuple[object, ...]:
+        """All blocks in which something of a host may be, or the one block that this names; and who is in no port group."""
         if host not in self._blocks_of:
             nics = (nic.id for nic in self.plan.where("nic", "host", host))
-            keys = [*(switch.id for switch in self.plan.where("virtual_switch", "host", host)), *nics, HOMELESS, host]
-            self._blocks_of[host] = tuple(self.wiring.blocks.get(key) for key in keys)
+            keys = [*(switch.id for switch in self.plan.where("virtual_switch", "host", host)), *nics, host]
+            self._blocks_of[host] = (self._homeless, *(self.wiring.blocks.get(key) for key in keys))
         return self._blocks_of[host]
 
     def _landed(self, place: Place) -> bytes | None:
@@ -201,7 +202,8 @@ class _Finder:
         """Whether a host's blocks are those of before."""
         if host not in self._same:
             before, now = known.blocks.get(host, ()), self._blocks(host)
-            self._same[host] = len(before) == len(now) and all(map(operator.is_, before, now))
+            # Blocks are the same only where they are the very same.
+            self._same[host] = before == now
         return self._same[host]
 
     def _finding(self, key: tuple[object, ...], groups: list[_Group]) -> Finding:
