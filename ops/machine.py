@@ -210,7 +210,6 @@ def _kinds(schemas: dict[str, Any]) -> str:
                 "enum": "options",
                 "minimum": "least",
                 "maximum": "most",
-                "maxLength": "longest",
                 "default": "unless",
             }
             found[name.removeprefix("record_")] = {

@@ -17,6 +17,13 @@ from tests.core.test_whole_wiring import routed as over_routers
 from tests.support import Small, demo_plan, pair
 
 
+def free_nic(made: Small, host: str, allowed: str, card: str = "", native: int | None = None) -> None:
+    """One more NIC of a host, in no uplink, on a trunk port of its own."""
+    made.trunk("sw/p7", allowed, native=native)
+    made.put("nic", f"{host}/n7", host=host, name="n7", card=card)
+    made.cable(f"{host}/n7", "sw/p7")
+
+
 class RiskTest(unittest.TestCase):
     def risk(self, made: Small, what: str, says: str = ".") -> Risk:
         """The only risk of a kind; its title and text must match."""
@@ -55,9 +62,7 @@ class RiskTest(unittest.TestCase):
         made = self.roles("uplink")
         risk = self.risk(made, "shared", "storage and production share an uplink on a")
         self.assertEqual(mends(judge(made.plan()), risk), [], "there is no free NIC")
-        made.trunk("sw/p7", "20")
-        made.put("nic", "a/n7", host="a", name="n7")
-        made.cable("a/n7", "sw/p7")
+        free_nic(made, "a", "20")
         self.mended(made, "shared", "Give storage a switch and a free NIC of its own on a")
         self.absent(self.roles("vid"), "shared")
 
@@ -66,18 +71,14 @@ class RiskTest(unittest.TestCase):
         made.kinds["separation"][0].update(a="s10", b="s20")
         risk = self.risk(made, "shared", "s10 and s20 share an uplink on a")
         self.assertEqual(mends(judge(made.plan()), risk), [], "there is no free NIC")
-        made.trunk("sw/p7", "20")
-        made.put("nic", "a/n7", host="a", name="n7")
-        made.cable("a/n7", "sw/p7")
+        free_nic(made, "a", "20")
         self.mended(made, "shared", "Give s20 a switch and a free NIC of its own on a")
         made.kinds["separation"][0].update(b="nowhere")
         self.mended(made, "shared", "Take the separation away", "No segment has that role or name")
 
     def test_guests_go_with_their_role_onto_the_free_nic(self) -> None:
         made = self.roles("uplink")
-        made.trunk("sw/p7", "10, 20")
-        made.put("nic", "a/n7", host="a", name="n7")
-        made.cable("a/n7", "sw/p7")
+        free_nic(made, "a", "10, 20")
         risk = self.risk(made, "shared", "storage and production share an uplink on a")
         offered = [m for m in mends(judge(made.plan()), risk) if m.title.startswith("Give production")]
         self.assertEqual([move.endpoint for m in offered for move in m.preview.moves], [], "everybody lands as before")
@@ -97,16 +98,12 @@ class RiskTest(unittest.TestCase):
     def test_a_role_on_a_single_nic(self) -> None:
         made = two_nics("standby")
         self.risk(made, "single-nic", "guests rests on a single NIC on b. n0 of b: when it or its port fails")
-        made.trunk("sw/p7", "10")
-        made.put("nic", "b/n7", host="b", name="n7")
-        made.cable("b/n7", "sw/p7")
+        free_nic(made, "b", "10")
         self.mended(made, "single-nic", "Add a free NIC to uplink u of b")
 
     def test_a_free_nic_gets_its_port_s_tags(self) -> None:
         made = two_nics("standby")
-        made.trunk("sw/p7", "20", native=30)
-        made.put("nic", "b/n7", host="b", name="n7")
-        made.cable("b/n7", "sw/p7")
+        free_nic(made, "b", "20", native=30)
         judgement = judge(made.plan())
         mend = mends(judgement, self.risk(made, "single-nic"))[0]
         self.assertEqual(mend.title, "Add a free NIC to uplink u of b with its tags on its port")
@@ -139,9 +136,7 @@ class RiskTest(unittest.TestCase):
     def test_what_a_mend_brings_is_said_and_comes_later(self) -> None:
         made = two_nics("standby")
         made.kinds["nic"][2]["card"] = "card 1"
-        made.trunk("sw/p7", "10")
-        made.put("nic", "b/n7", host="b", name="n7", card="card 1")
-        made.cable("b/n7", "sw/p7")
+        free_nic(made, "b", "10", card="card 1")
         judgement = judge(made.plan())
         mend = mends(judgement, self.risk(made, "single-nic"))[0]
         self.assertEqual(mend.brings, ("guests rests on one card on b",))
@@ -151,9 +146,7 @@ class RiskTest(unittest.TestCase):
         for nic in made.kinds["nic"][:2]:
             nic["card"] = "card 1"
         self.risk(made, "one-card", "guests rests on one card on a. n0 of a and n1 of a")
-        made.trunk("sw/p7", "10")
-        made.put("nic", "a/n7", host="a", name="n7", card="card 2")
-        made.cable("a/n7", "sw/p7")
+        free_nic(made, "a", "10", card="card 2")
         self.mended(made, "one-card", "another card")
 
     # --- cables -----------------------------------------------------------------------------------------------

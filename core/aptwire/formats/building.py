@@ -226,7 +226,7 @@ class _HostBuilder:
         master = self.device.interfaces.get(interface.master)
         if (self.device.name, interface.name) in self.heard or (master is not None and master.kind == "bond"):
             return True
-        return any(interface in pair for pair in self.device.patched())
+        return self.device.patched_to(interface) is not None
 
     def _left_out(self, other: Interface) -> None:
         about = f"{self.device.name}/{other.name}"

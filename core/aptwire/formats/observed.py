@@ -130,11 +130,17 @@ class Device:
         far = self.interfaces.get(interface.lower) if interface.kind == "veth" else None
         return far if far is not None and far.kind == "veth" and far.lower == interface.name else None
 
+    def patched_to(self, interface: Interface) -> Interface | None:
+        """The other end of a veth pair of which one end is in a bridge of this device, and the other in one too or the device's own."""
+        far = self.pair(interface)
+        masters = [self.interfaces.get(end.master) for end in (interface, far) if end is not None and end.master]
+        inside = masters and all(master is not None and master.kind == "bridge" for master in masters)
+        return far if inside else None
+
     def patched(self) -> list[tuple[Interface, Interface]]:
-        """The veth pairs of which one end is in a bridge of this device, and the other in one too or the device's own; each once."""
-        bridges = {"", *(bridge.name for bridge in self.of_kind("bridge"))}
-        found = [(one, two) for one in self.of_kind("veth") if (two := self.pair(one)) is not None]
-        return [(a, b) for a, b in found if {a.master, b.master} <= bridges and a.master + b.master and a.name < b.name]
+        """Such pairs, each once."""
+        found = [(one, two) for one in self.of_kind("veth") if (two := self.patched_to(one)) is not None]
+        return [(one, two) for one, two in found if one.name < two.name]
 
     def of_kind(self, *kinds: str) -> list[Interface]:
         """The interfaces of some kinds, as the device numbers them."""

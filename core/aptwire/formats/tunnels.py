@@ -16,6 +16,8 @@ from aptwire.formats.observed import BridgePort, Device, Interface, Tunnel
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import Adapter, HostPort, PortGroup, Segment, Uplink, VirtualSwitch
 
+Address = ipaddress.IPv4Interface | ipaddress.IPv6Interface
+
 
 @dataclass(frozen=True)
 class End:
@@ -28,8 +30,37 @@ class End:
     carrier: str = ""
 
 
+@dataclass(frozen=True)
+class _Around:
+    """What was made so far: the addresses of each host (id) with the host ports that bear them, the switches that something leads out of,
+    and each switch's port groups and adapters (ids)."""
+
+    borne: dict[str, list[tuple[Address, str]]]
+    led_out: set[str]
+    groups: dict[str, list[str]]
+    adapters: dict[str, list[str]]
+
+    @classmethod
+    def of(cls, made: Records) -> _Around:
+        """All of it, in one pass over the records of each kind."""
+        around = cls({}, {record.switch for record in (*made.of(HostPort), *made.of(Uplink))}, {}, {})
+        for port in made.of(HostPort):
+            switch = made.by_id[port.switch]
+            if isinstance(switch, VirtualSwitch) and port.connected:
+                own = [(ipaddress.ip_interface(address), str(port.id)) for address in port.addresses]
+                around.borne.setdefault(switch.host, []).extend(own)
+        for group in made.of(PortGroup):
+            around.groups.setdefault(group.switch, []).append(group.id)
+        switch_of = {group: switch for switch, groups in around.groups.items() for group in groups}
+        for adapter in made.of(Adapter):
+            if adapter.port_group in switch_of:
+                around.adapters.setdefault(switch_of[adapter.port_group], []).append(adapter.id)
+        return around
+
+
 def read_tunnels(made: Records, devices: Mapping[str, Device]) -> None:
     """Make overlays of the tunnels in hosts' bridges, or leave their switches known in part."""
+    around = _Around.of(made)
     ends: dict[int, list[End]] = {}
     for device in devices.values():
         for interface in device.of_kind("vxlan", "geneve"):
@@ -37,8 +68,8 @@ def read_tunnels(made: Records, devices: Mapping[str, Device]) -> None:
             if interface.tunnel is None or not isinstance(made.by_id.get(switch), VirtualSwitch):
                 continue
             about, tunnel = f"{device.name}/{interface.name}", interface.tunnel
-            end = End(about, switch, tunnel, *_carrier(made, device, tunnel))
-            reason = _unfit(made, device, interface, end)
+            end = End(about, switch, tunnel, *_carrier(around, device, tunnel))
+            reason = _unfit(around, device, interface, end)
             if reason:
                 made.partial(switch, about, f"a {interface.kind} tunnel with VNI {tunnel.vni}: {reason}")
             else:
@@ -49,21 +80,16 @@ def read_tunnels(made: Records, devices: Mapping[str, Device]) -> None:
             if reason:
                 made.partial(end.switch, end.about, f"a {end.tunnel.encapsulation} tunnel with VNI {vni}: {reason}")
             else:
-                _overlay(made, end)
+                _overlay(made, around, end)
         if not reason:
             id = make_id(f"segment:vni-{vni}")
             made.put(Segment(id=id, name=f"VNI {vni}", vni=vni, encapsulation=found[0].tunnel.encapsulation))
             made.report.add("proposed", id, f"the segment VNI {vni}, whose tunnels {len(found)} host ports carry")
 
 
-def _carrier(made: Records, device: Device, tunnel: Tunnel) -> tuple[str, str]:
+def _carrier(around: _Around, device: Device, tunnel: Tunnel) -> tuple[str, str]:
     """The address of a tunnel's end and the host port that bears it: the one it names, or else the only one in the subnet to which it sends."""
-    host = make_id(device.name)
-    borne = []
-    for port in made.of(HostPort):
-        switch = made.by_id[port.switch]
-        if isinstance(switch, VirtualSwitch) and switch.host == host and port.connected:
-            borne += [(ipaddress.ip_interface(address), str(port.id)) for address in port.addresses]
+    borne = around.borne.get(make_id(device.name), [])
     if tunnel.local:
         fitting = [(own, port) for own, port in borne if str(own.ip) == tunnel.local]
     else:
@@ -73,7 +99,7 @@ def _carrier(made: Records, device: Device, tunnel: Tunnel) -> tuple[str, str]:
     return (str(fitting[0][0].ip), fitting[0][1]) if len(fitting) == 1 else ("", "")
 
 
-def _unfit(made: Records, device: Device, interface: Interface, end: End) -> str:
+def _unfit(around: _Around, device: Device, interface: Interface, end: End) -> str:
     """Why a tunnel's bridge is no overlay's; empty: it is one."""
     bridge = device.interfaces[interface.master]
     others = [port for port in device.under(bridge.name) if port is not interface]
@@ -83,7 +109,7 @@ def _unfit(made: Records, device: Device, interface: Interface, end: End) -> str
         return "its bridge filters VLANs"
     if any(port.kind not in ("tun", "veth") or port.port.isolated or port.port.reflects for port in others):
         return "its bridge has other ways out"
-    if any(record.switch == end.switch for record in (*made.of(HostPort), *made.of(Uplink))):
+    if end.switch in around.led_out:
         return "something else leads out of its bridge"
     if interface.port != BridgePort():
         return "its port does something of its own"
@@ -112,17 +138,11 @@ def _no_mesh(ends: list[End]) -> str:
     return ""
 
 
-def _adapters(made: Records, switch: str) -> list[Adapter]:
-    groups = {group.id for group in made.of(PortGroup) if group.switch == switch}
-    return [adapter for adapter in made.of(Adapter) if adapter.port_group in groups]
-
-
-def _overlay(made: Records, end: End) -> None:
+def _overlay(made: Records, around: _Around, end: End) -> None:
     """The guests on a tunnel's bridge are in its overlay."""
     vni = end.tunnel.vni
-    adapters = _adapters(made, end.switch)
-    for group in [group for group in made.of(PortGroup) if group.switch == end.switch]:
-        del made.by_id[group.id]
+    for id in around.groups.get(end.switch, ()):
+        del made.by_id[id]
     group = PortGroup(
         id=make_id(f"{end.switch}/VNI {vni}"),
         switch=end.switch,
@@ -132,6 +152,6 @@ def _overlay(made: Records, end: End) -> None:
         over=end.carrier,
     )
     made.put(group)
-    for adapter in adapters:
-        made.change(adapter.id, port_group=group.id, belongs=make_id(f"segment:vni-{vni}"))
+    for id in around.adapters.get(end.switch, ()):
+        made.change(id, port_group=group.id, belongs=make_id(f"segment:vni-{vni}"))
     made.report.add("read", end.about, f"an overlay with VNI {vni}, carried by {end.carrier}")

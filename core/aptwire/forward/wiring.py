@@ -91,9 +91,14 @@ class Wiring:
             yield from block.teams
 
     @cached_property
+    def crossed(self) -> list[int]:
+        """The virtual switches (bridge numbers) that frames may cross on their way."""
+        return [n for n, bridge in enumerate(self.bridges) if bridge.virtual and bridge.crossing_row >= 0]
+
+    @cached_property
     def crossing_teams(self) -> list[Team]:
         """The teams over which others' frames may go: of switches with more than one uplink, and LAGs whose members differ."""
-        if not any(bridge.virtual and bridge.crossing_row >= 0 for bridge in self.bridges):
+        if not self.crossed:
             return list(self.fabric.teams)
         own = (team for block in self.blocks.values() for team in block.teams)
         crossing = (team for team in own if not team.order and self.bridges[team.bridge].crossing_row >= 0)

@@ -493,10 +493,7 @@ class WrongTag(CauseKind):
         state = say.when(cause)
         landed = say.judgement.lands_on(place)
         node_lost = False
-        number = say.judgement.number(place.stand)
-        for row in range(rows.first[number], rows.stand.size):
-            if rows.stand[row] != number:
-                break
+        for row in rows.of(say.judgement.number(place.stand)):
             chosen = cause.team is not None and rows.member[row] >= 0
             nic = cause.team.members[rows.member[row]].key if chosen and cause.team else ""
             if (not cause.state.choice and rows.way[row] == 0) or nic in cause.state.choice.values():

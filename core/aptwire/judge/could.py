@@ -121,9 +121,7 @@ class Could:
         """Those that the adapters of a block could reach by tagging."""
         found: dict[str, tuple[str, ...]] = {}
         for port, adapters in self._wide(self.wiring.blocks[key]):
-            reached = frozenset().union(
-                *(self._from(port.bridge, port.order, c) for c in sorted(self.taken(port.rule)))
-            )
+            reached = frozenset().union(*(self._from(port.bridge, port.order, c) for c in self.taken(port.rule)))
             for adapter in adapters if reached else ():
                 if adapter in self.plan.of("adapter"):
                     beyond = reached - self._meant(adapter)

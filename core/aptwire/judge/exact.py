@@ -63,10 +63,8 @@ class Exact:
     def _own_orders(self) -> list[int]:
         """The stands with a team order of their own on switches that frames cross."""
         states = self.states
-        if len(states.wiring.crossing_teams) == len(states.wiring.fabric.teams):
-            return []
-        crossed = [n for n, bridge in enumerate(states.wiring.bridges) if bridge.virtual and bridge.crossing_row >= 0]
-        found = np.flatnonzero(np.isin(states.bridge, crossed) & self.right).tolist()
+        crossed = states.wiring.crossed
+        found = np.flatnonzero(np.isin(states.bridge, crossed) & self.right).tolist() if crossed else []
         return [stand for stand in found if states.stands[stand].order]
 
     def _served(self, stands: list[int]) -> Iterator[int]:

@@ -127,9 +127,9 @@ class _Finder:
             {key: one for key, one in told.items() if all(group.hosts is not None for group in one[0])},
             {host: self._blocks(host) for host in hosts},
         )
-        found_ = [finding for _, _, finding in told.values()]
-        found_.sort(key=lambda f: (f.idle, -VERDICTS.index(f.verdict), -len(f.endpoints), f.title, f.id))
-        return found_
+        listed = [finding for _, _, finding in told.values()]
+        listed.sort(key=lambda f: (f.idle, -VERDICTS.index(f.verdict), -len(f.endpoints), f.title, f.id))
+        return listed
 
     def _common(self) -> tuple[object, ...]:
         """What every sentence may rest on, beside the blocks of those of whom it speaks."""
@@ -183,9 +183,8 @@ class _Finder:
 
     def _landed(self, place: Place) -> bytes | None:
         """Where a place lands over each of its ways; None where that is no VLAN."""
-        rows, number = self.judgement.rows, self.judgement.number(place.stand)
-        stop = rows.first[number + 1] if number + 1 < rows.first.size else rows.stand.size
-        landed = rows.landed[rows.first[number] : stop]
+        rows = self.judgement.rows
+        landed = rows.landed[rows.of(self.judgement.number(place.stand))]
         return landed.tobytes() if (landed > 0).all() else None
 
     def _holds(self, known: _Known, group: _Group, status: int, cause: Cause) -> bool:

@@ -69,6 +69,11 @@ class Rows:
     right: np.ndarray
     first: np.ndarray
 
+    def of(self, stand: int) -> range:
+        """A stand's rows, which stand together in the order of its ways."""
+        last = stand + 1 == self.first.size
+        return range(int(self.first[stand]), self.stand.size if last else int(self.first[stand + 1]))
+
 
 @dataclass(frozen=True)
 class Columns:

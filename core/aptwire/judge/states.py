@@ -496,12 +496,8 @@ class States(LandingRows):
             stands = np.concatenate([order[starts[n] : starts[n + 1]] for n in left])
             chosen = first[stands].copy()
             for at in np.flatnonzero(rows.team[chosen] == team_no).tolist():
-                row = int(chosen[at])
-                while row + 1 < rows.stand.size and rows.stand[row + 1] == stands[at]:
-                    row += 1
-                    if rows.member[row] == member:
-                        chosen[at] = row
-                        break
+                others = rows.of(int(stands[at]))[1:]
+                chosen[at] = next((row for row in others if rows.member[row] == member), chosen[at])
             ok = self._state(chosen, groups, stands, state, team, self.domains)
             self.fine[stands[ok]] = True
 

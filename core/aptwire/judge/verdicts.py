@@ -188,9 +188,7 @@ class _Judge(States):
     def _reaching(self, number: int, gate: Gate, groups: np.ndarray) -> tuple[int, Cause]:
         """How a stand fares with a gateway over each of its ways."""
         rows = self.rows
-        # A stand's rows stand together, in the order of the stands.
-        stop = rows.first[number + 1] if number + 1 < rows.first.size else rows.stand.size
-        ways = range(int(rows.first[number]), int(stop))
+        ways = rows.of(number)
         bearing = [stand for stand, _ in gate.awake if not self._kept_apart(number, stand)]
         theirs = {int(groups[rows.first[stand]]) for stand in bearing}
         theirs |= {int(self.domains.component[node]) for node in gate.entries}

@@ -26,7 +26,7 @@ export interface FieldSpec<N extends string = string> {
 }
 
 type Rest<N extends string> = Partial<Omit<FieldSpec<N>, "name" | "label" | "kind">>;
-type Said = { options?: readonly (string | null)[]; least?: number; most?: number; longest?: number; unless?: unknown };
+type Said = { options?: readonly (string | null)[]; least?: number; most?: number; unless?: unknown };
 
 const is = (field: string, ...values: string[]) => (draft: Draft) => values.includes(String(draft[field]));
 const choice = <N extends string>(name: N, label: string, words: Record<string, string> = {}, rest: Rest<N> = {}): FieldSpec<N> => ({ name, label, kind: "choice", words, ...rest });
