@@ -115,8 +115,7 @@ def once(name: str, digest: str, there: bool, make: Callable[[], None]) -> None:
 
 
 def virtual_environment() -> None:
-    """The virtual environment with the locked Python packages."""
-    lock = ROOT / "requirements.txt"
+    """The virtual environment with the locked Python packages that the product runs on."""
 
     def make() -> None:
         if VENV.exists() and not PYTHON.is_file():
@@ -126,10 +125,24 @@ def virtual_environment() -> None:
             if subprocess.run([sys.executable, "-c", "import ensurepip, venv"], capture_output=True).returncode:
                 debian({"python3-venv": lambda: False})
             command([sys.executable, "-m", "venv", VENV], "making the virtual environment")
-        say("installing the Python packages of requirements.txt")
-        command([PYTHON, "-m", "pip", "install", "-q", "--disable-pip-version-check", "-r", lock], "pip install")
+        _pip("requirements.txt")
 
-    once("python", _digest([lock]) + sys.version, PYTHON.is_file(), make)
+    once("python", _digest([ROOT / "requirements.txt"]) + sys.version, PYTHON.is_file(), make)
+
+
+def test_tools() -> None:
+    """The virtual environment with the packages that check, test and measure besides."""
+    virtual_environment()
+    locks = [ROOT / "requirements.txt", ROOT / "requirements-test.txt"]
+    there = (VENV / "bin" / "ruff").is_file()
+    once("test-tools", _digest(locks) + sys.version, there, lambda: _pip("requirements-test.txt"))
+
+
+def _pip(lock: str) -> None:
+    """Install what a lock file names, and nothing whose hash it doesn't know."""
+    say(f"installing the Python packages of {lock}")
+    arguments: list[str | Path] = [PYTHON, "-m", "pip", "install", "-q", "--disable-pip-version-check"]
+    command([*arguments, "--require-hashes", "-r", ROOT / lock], f"pip install of {lock}")
 
 
 def node() -> dict[str, str]:
@@ -137,8 +150,7 @@ def node() -> dict[str, str]:
     env = environment()
     if _node_version(env) < LOWEST_NODE:
         say(f"Node.js {LOWEST_NODE} or newer is missing: taking it from PyPI")
-        wheel = (ROOT / "requirements-node.txt").read_text().strip()
-        command([PYTHON, "-m", "pip", "install", "-q", "--disable-pip-version-check", wheel], "pip install of Node.js")
+        _pip("requirements-node.txt")
         if _node_version(env) < LOWEST_NODE:
             raise SetupError("Node.js from PyPI doesn't start on this machine")
     return env

@@ -30,7 +30,7 @@ from ops.machine import (
     front_end,
     node,
     node_modules,
-    virtual_environment,
+    test_tools,
 )
 
 CHROMIUM = Path("/usr/bin/chromium")
@@ -176,7 +176,7 @@ def run(parts: list[str]) -> int:
     DATA.mkdir(exist_ok=True)
     os.environ.setdefault("PYTHONDONTWRITEBYTECODE", "1")
     score = Score()
-    virtual_environment()
+    test_tools()
 
     def go(runner: Callable[[Score], None], name: str = "") -> None:
         try:
