@@ -244,15 +244,19 @@ def server() -> None:
         "plan=read_plan(open(sys.argv[1],'rb').read());read=time.perf_counter();"
         "print(create_plan(plan,None).pk,read-began,time.perf_counter()-read)"
     )
-    with serve.throwaway_server() as (url, env):
+    with serve.throwaway_server() as running:
         made = subprocess.run(
-            [str(PYTHON), "-c", load, str(file)], env={**os.environ, **env}, capture_output=True, text=True, check=True
+            [str(PYTHON), "-c", load, str(file)],
+            env={**os.environ, **running.env},
+            capture_output=True,
+            text=True,
+            check=True,
         )
         plan, read, stored = made.stdout.split()
         print(
             f"\na plan file of {file.stat().st_size / 1e6:.0f} MB is read and checked in {float(read):.1f} s, stored in {float(stored):.1f} s"
         )
-        ask = Asking(url, serve.PASSWORD)
+        ask = Asking(running.url, running.password("ines"))
         ask("GET", f"plans/{plan}")
         ask.largest = 0
         started, after, pages = time.perf_counter(), "segment:0", 0
@@ -298,16 +302,16 @@ def screen() -> None:
     large = DATA / "fleet-100.json"
     large.write_bytes(write_plan(fleet(100, 12)))
     print("\n| plan | from the key (undo, redo) to the new counts on screen |\n|---|---|")
-    with serve.throwaway_server() as (url, _), sync_playwright() as playwright:
+    with serve.throwaway_server() as running, sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=str(CHROMIUM), args=ARGUMENTS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
-        page.goto(url)
+        page.goto(running.url)
         page.get_by_label("Name").fill("ines")
-        page.get_by_label("Password").fill(serve.PASSWORD)
+        page.get_by_label("Password").fill(running.password("ines"))
         page.get_by_role("button", name="Log in").click()
         page.get_by_role("heading", name="Plans").wait_for()
         for file, name in ((ROOT / "demo" / "brackwater.json", "Brackwater Ferries"), (large, "100 hosts")):
-            page.goto(f"{url}/plans")
+            page.goto(f"{running.url}/plans")
             page.get_by_label("Plan file").set_input_files(str(file))
             page.get_by_role("heading", name=name).wait_for()
             page.locator(".finding-head").filter(has_text="tagged").first.click()
@@ -325,7 +329,7 @@ def screen() -> None:
                 took.append(page.evaluate(watch, wanted))
                 page.wait_for_timeout(150)
             print(f"| {name} | median {statistics.median(took):.0f} ms, slowest {max(took):.0f} ms |", flush=True)
-        page.goto(f"{url}/plans")
+        page.goto(f"{running.url}/plans")
         page.get_by_label("Plan file").set_input_files(str(DATA / "fleet-1000.json"))
         page.get_by_role("heading", name="1000 hosts").wait_for(timeout=300_000)
         page.locator(".column").first.wait_for(timeout=300_000)

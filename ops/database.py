@@ -50,7 +50,7 @@ class Cluster:
         self.lasting = lasting
         self.port = 0
         self.password = ""
-        self._process: subprocess.Popen[bytes] | None = None
+        self.process: subprocess.Popen[bytes] | None = None
         # As root, the server runs as the user that Debian's package made for it.
         self.owner = pwd.getpwnam("postgres") if os.geteuid() == 0 else pwd.getpwuid(os.geteuid())
 
@@ -125,11 +125,12 @@ class Cluster:
             raise SetupError(f"the database server of an earlier run (process {pid}) doesn't stop")
         say("an earlier run was killed: the database recovers by itself")
 
-    def start(self) -> None:
-        """Start the server and wait until it takes connections."""
+    def start(self) -> subprocess.Popen[bytes]:
+        """Start the server and wait until it takes connections; its process."""
         self._make()
         self._end_leftover()
-        self.port = free_port()
+        # Who knows its address finds it there again.
+        self.port = self.port or free_port()
         settings = {
             "listen_addresses": "127.0.0.1",
             "port": str(self.port),
@@ -145,7 +146,7 @@ class Cluster:
         for name, value in settings.items():
             arguments += ["-c", f"{name}={value}"]
         with open(self.folder / "log", "ab") as log:
-            self._process = subprocess.Popen(
+            self.process = subprocess.Popen(
                 arguments,
                 stdout=log,
                 stderr=log,
@@ -154,13 +155,13 @@ class Cluster:
                 **self._as_owner(),  # type: ignore[call-overload]
             )
         for _ in range(600):
-            if self._process.poll() is not None:
+            if self.process.poll() is not None:
                 raise SetupError(f"the database server ended at once:\n{self._log_tail()}")
             ready = subprocess.run(
                 [str(binaries() / "pg_isready"), "-q", "-h", "127.0.0.1", "-p", str(self.port)], capture_output=True
             )
             if ready.returncode == 0:
-                return
+                return self.process
             time.sleep(0.05)
         raise SetupError(f"the database server takes no connections:\n{self._log_tail()}")
 
@@ -180,14 +181,14 @@ class Cluster:
 
     def stop(self) -> None:
         """Stop the server cleanly; what was written is on disk."""
-        if self._process is not None and self._process.poll() is None:
-            self._process.send_signal(signal.SIGINT)
+        if self.process is not None and self.process.poll() is None:
+            self.process.send_signal(signal.SIGINT)
             try:
-                self._process.wait(20)
+                self.process.wait(20)
             except subprocess.TimeoutExpired:
-                self._process.send_signal(signal.SIGQUIT)
-                self._process.wait(20)
-        self._process = None
+                self.process.send_signal(signal.SIGQUIT)
+                self.process.wait(20)
+        self.process = None
 
 
 def _is_postgres(pid: int) -> bool:

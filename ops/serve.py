@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import json
 import os
 import secrets
 import signal
@@ -13,6 +14,8 @@ import time
 import urllib.error
 import urllib.request
 from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
 
 from ops import database
 from ops.machine import (
@@ -28,9 +31,10 @@ from ops.machine import (
     say,
     virtual_environment,
 )
+from ops.parts import Part, watched
 
 USUAL_PORT = 8137
-PASSWORD = "brackwater-demo"
+PASSWORDS = "demo-passwords.json"
 
 
 def secret() -> str:
@@ -55,12 +59,21 @@ def manage(env: dict[str, str], *arguments: str) -> None:
     command([PYTHON, ROOT / "server" / "manage.py", *arguments], f"manage.py {arguments[0]}", env=env)
 
 
-def prepare(cluster: database.Cluster, name: str = "aptwire") -> dict[str, str]:
-    """Migrate and load the demo; returns the environment."""
+def prepare(cluster: database.Cluster, passwords: Path, name: str = "aptwire") -> dict[str, str]:
+    """Migrate and load the demo; returns the environment.
+
+    People who aren't there yet are made with passwords of their own, which go into that file.
+    """
     env = django_environment(cluster, name)
     manage(env, "migrate", "--verbosity", "0")
-    manage(env, "load_demo", str(ROOT / "demo" / "brackwater.json"), "--password", PASSWORD)
+    manage(env, "load_demo", str(ROOT / "demo" / "brackwater.json"), "--passwords", str(passwords))
     return env
+
+
+def read_passwords(path: Path) -> dict[str, str]:
+    """The passwords that the demo made, by name; empty where it found its people there already."""
+    found: dict[str, str] = json.loads(path.read_text()) if path.is_file() else {}
+    return found
 
 
 def choose_port(wanted: int) -> int:
@@ -76,69 +89,79 @@ def choose_port(wanted: int) -> int:
             return port
 
 
+def _web(env: dict[str, str], port: int) -> Part:
+    arguments = [
+        *(str(PYTHON), "-m", "uvicorn", "aptwire_server.asgi:application"),
+        *("--host", "127.0.0.1", "--port", str(port), "--log-level", "warning", "--lifespan", "off"),
+        # Who speaks for others is said by the settings; uvicorn would believe anybody on this machine.
+        *("--timeout-graceful-shutdown", "1", "--no-proxy-headers", "--no-server-header"),
+    ]
+    return Part("the web server", lambda: _python(arguments, env))
+
+
+def _worker(env: dict[str, str]) -> Part:
+    arguments = [str(PYTHON), str(ROOT / "server" / "manage.py"), "work"]
+    return Part("the worker", lambda: _python(arguments, {**env, "APTWIRE_WORKER": "yes"}))
+
+
+def _python(arguments: list[str], env: dict[str, str]) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(arguments, env=env, cwd=ROOT, start_new_session=True, preexec_fn=die_with_parent)
+
+
 @contextlib.contextmanager
 def web_server(env: dict[str, str], port: int) -> Iterator[str]:
-    """The running web server's address."""
-    process = subprocess.Popen(
-        [
-            *(str(PYTHON), "-m", "uvicorn", "aptwire_server.asgi:application"),
-            *("--host", "127.0.0.1", "--port", str(port), "--log-level", "warning", "--lifespan", "off"),
-            *("--timeout-graceful-shutdown", "1"),
-        ],
-        env=env,
-        cwd=ROOT,
-        start_new_session=True,
-        preexec_fn=die_with_parent,
-    )
-    url = f"http://127.0.0.1:{port}"
+    """A running web server's address."""
+    part = _web(env, port)
+    part.start()
     try:
-        for _ in range(400):
-            if process.poll() is not None:
-                raise SetupError("the web server ended at once")
-            try:
-                urllib.request.urlopen(f"{url}/api/health", timeout=2).close()
-                break
-            except (urllib.error.URLError, ConnectionError, TimeoutError):
-                time.sleep(0.05)
-        else:
-            raise SetupError("the web server doesn't answer")
-        yield url
+        yield _answering(part, port)
     finally:
-        end(process)
+        part.end()
+
+
+def _answering(part: Part, port: int) -> str:
+    """The address of a web server, once it answers there."""
+    url = f"http://127.0.0.1:{port}"
+    for _ in range(400):
+        if part.process is None or part.process.poll() is not None:
+            raise SetupError("the web server ended at once")
+        try:
+            urllib.request.urlopen(f"{url}/api/health", timeout=2).close()
+            return url
+        except (urllib.error.URLError, ConnectionError, TimeoutError):
+            time.sleep(0.05)
+    raise SetupError("the web server doesn't answer")
+
+
+@dataclass(frozen=True)
+class Running:
+    """Everything that runs: its address, its parts, and the environment of its processes."""
+
+    url: str
+    env: dict[str, str]
+    database: Part
+    web: Part
+    worker: Part
+
+    def password(self, name: str) -> str:
+        """The password that a throwaway server made for one of the demo's people."""
+        return read_passwords(Path(self.env["APTWIRE_TEST_PASSWORDS"]))[name]
 
 
 @contextlib.contextmanager
-def worker(env: dict[str, str]) -> Iterator[None]:
-    """A worker that takes long work from the queue while the context lasts."""
-    process = subprocess.Popen(
-        [
-            str(PYTHON),
-            str(ROOT / "server" / "manage.py"),
-            "procrastinate",
-            "worker",
-            "--shutdown-graceful-timeout",
-            "3",
-        ],
-        env={**env, "APTWIRE_WORKER": "yes"},
-        cwd=ROOT,
-        start_new_session=True,
-        preexec_fn=die_with_parent,
-    )
+def running(cluster: database.Cluster, env: dict[str, str], port: int) -> Iterator[Running]:
+    """Web server and worker of a cluster that runs already, all three watched."""
+    base, web, worker = Part("the database", cluster.start), _web(env, port), _worker(env)
+    base.process = cluster.process
+    web.start()
     try:
-        yield
-    finally:
-        end(process)
-
-
-def end(process: subprocess.Popen[bytes]) -> None:
-    """End a process: asked first, then made to."""
-    if process.poll() is None:
-        process.terminate()
-        try:
-            process.wait(10)
-        except subprocess.TimeoutExpired:
-            process.kill()
-            process.wait()
+        url = _answering(web, port)
+        worker.start()
+    except BaseException:
+        web.end()
+        raise
+    with watched(base, web, worker):
+        yield Running(url, env, base, web, worker)
 
 
 def work() -> int:
@@ -153,7 +176,9 @@ def work() -> int:
     env = environment(APTWIRE_SECRET=secret(), DJANGO_SETTINGS_MODULE="aptwire_server.settings")
     signal.signal(signal.SIGINT, signal.default_int_handler)
     signal.signal(signal.SIGTERM, signal.default_int_handler)
-    with contextlib.suppress(KeyboardInterrupt), worker(env):
+    part = _worker(env)
+    part.start()
+    with contextlib.suppress(KeyboardInterrupt), watched(part):
         say("waiting for work; Ctrl-C ends it")
         while True:
             signal.pause()
@@ -182,13 +207,14 @@ def demo(port: int) -> int:
         say("starting the database")
         cluster.start()
         cluster.create()
-        env = prepare(cluster)
-        with web_server(env, choose_port(port)) as url, worker(env):
+        passwords = DATA / PASSWORDS
+        env = prepare(cluster, passwords)
+        with running(cluster, env, choose_port(port)) as all_parts:
             lock.truncate(0)
-            lock.write(url)
+            lock.write(all_parts.url)
             lock.flush()
             print(
-                f"\n  Apt Wire is at  {url}\n  Log in as       ines  (or tomas, for a second browser)\n  Password        {PASSWORD}\n\n  Ctrl-C stops it, the database too.\n",
+                f"\n  Apt Wire is at  {all_parts.url}\n{_people(passwords)}\n  Ctrl-C stops it, the database too.\n",
                 flush=True,
             )
             while True:
@@ -204,10 +230,20 @@ def demo(port: int) -> int:
     return 0
 
 
+def _people(passwords: Path) -> str:
+    """Who can log in, for the person who started the demo."""
+    made = read_passwords(passwords)
+    if not made:
+        return "  Log in with the names and passwords that this installation has had.\n"
+    lines = [f"  Log in as       {name:<10} Password  {word}\n" for name, word in made.items()]
+    return f"{''.join(lines)}  (as first made; they stand in {passwords.relative_to(ROOT)}, readable for you alone)\n"
+
+
 @contextlib.contextmanager
-def throwaway_server() -> Iterator[tuple[str, dict[str, str]]]:
-    """A server on a fresh database with the demo in it; its address and environment."""
+def throwaway_server() -> Iterator[Running]:
+    """A server on a fresh database with the demo in it; `env` names the file of its people's passwords too."""
     with database.throwaway() as cluster:
-        env = prepare(cluster)
-        with web_server(env, database.free_port()) as url, worker(env):
-            yield url, env
+        passwords = cluster.folder / PASSWORDS
+        env = {**prepare(cluster, passwords), "APTWIRE_TEST_PASSWORDS": str(passwords)}
+        with running(cluster, env, database.free_port()) as all_parts:
+            yield all_parts

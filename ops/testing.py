@@ -130,8 +130,8 @@ def _server(score: Score) -> None:
     database.install()
     bench()
     api_types()
-    with serve.throwaway_server() as (url, env):
-        score.tests("tests/server", {**env, "APTWIRE_TEST_URL": url})
+    with serve.throwaway_server() as server:
+        score.tests("tests/server", {**server.env, "APTWIRE_TEST_URL": server.url})
 
 
 def _bench(score: Score) -> None:
@@ -154,9 +154,9 @@ def _web(score: Score, *others: Callable[[], None]) -> None:
     def half(pattern: str, before: Callable[[], None] | None) -> None:
         if before is not None:
             before()
-        score.tests("tests/web", {**env, "APTWIRE_TEST_URL": url}, pattern)
+        score.tests("tests/web", {**server.env, "APTWIRE_TEST_URL": server.url}, pattern)
 
-    with serve.throwaway_server() as (url, env):
+    with serve.throwaway_server() as server:
         side_by_side(*(partial(half, pattern, call) for pattern, call in zip_longest(HALVES, others)))
 
 

@@ -20,15 +20,15 @@ from tests.web.support import ARGUMENTS, CHROMIUM  # noqa: E402
 def main() -> None:
     """One picture for each main view, 1280 x 800 unless its name says otherwise."""
     front_end()
-    with serve.throwaway_server() as (url, _), sync_playwright() as playwright:
+    with serve.throwaway_server() as running, sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=str(CHROMIUM), args=ARGUMENTS)
 
         def person(width: int = 1280, height: int = 800, dark: bool = False) -> Page:
             scheme: Literal["dark", "light"] = "dark" if dark else "light"
             page = browser.new_context(viewport={"width": width, "height": height}, color_scheme=scheme).new_page()
-            page.goto(url)
+            page.goto(running.url)
             page.get_by_label("Name").fill("ines")
-            page.get_by_label("Password").fill(serve.PASSWORD)
+            page.get_by_label("Password").fill(running.password("ines"))
             page.get_by_role("button", name="Log in").click()
             page.get_by_role("link", name="Brackwater Ferries", exact=True).click()
             page.locator(".counts").wait_for()
@@ -73,9 +73,9 @@ def main() -> None:
         shoot(page, "decks-build")
         page.goto(f"{plan}/decks?beside=gannet+kittiwake")
         shoot(page, "decks-beside")
-        page.goto(f"{url}/plans")
+        page.goto(f"{running.url}/plans")
         shoot(page, "plans")
-        page.goto(f"{url}/plans/read")
+        page.goto(f"{running.url}/plans/read")
         page.get_by_label("Folder with host states").set_input_files(str(TWO_HOSTS))
         shoot(page, "read-hosts")
         shoot(person(1920, 1080, dark=True), "decks-dark-1920")

@@ -1,8 +1,11 @@
 """Django settings; what differs from machine to machine comes in by environment variables."""
 
+import ipaddress
 import os
 import warnings
 from pathlib import Path
+
+from aptwire_server.headers import is_hashed
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 WEB = ROOT / "web" / "dist"
@@ -10,6 +13,9 @@ WEB = ROOT / "web" / "dist"
 SECRET_KEY = os.environ["APTWIRE_SECRET"]
 DEBUG = False
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *os.environ.get("APTWIRE_HOSTS", "").split()]
+
+# The proxies (addresses or networks) whose X-Forwarded-For is believed; nobody's unless they are named.
+PROXIES = [ipaddress.ip_network(word) for word in os.environ.get("APTWIRE_PROXIES", "").split()]
 
 INSTALLED_APPS = [
     "django.contrib.auth",
@@ -22,6 +28,7 @@ INSTALLED_APPS = [
     "aptwire_server.plans",
 ]
 MIDDLEWARE = [
+    "aptwire_server.headers.headers",
     "django.middleware.security.SecurityMiddleware",
     "django.middleware.gzip.GZipMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
@@ -34,6 +41,8 @@ MIDDLEWARE = [
 ROOT_URLCONF = "aptwire_server.urls"
 ASGI_APPLICATION = "aptwire_server.asgi.application"
 
+# Who finds no connection waits no longer than these seconds, and a pool that lost its database asks for it every second.
+POOL = {"min_size": 1, "max_size": 16, "timeout": 2, "reconnect_timeout": 1}
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
@@ -44,7 +53,7 @@ DATABASES = {
         "PASSWORD": os.environ.get("APTWIRE_DB_PASSWORD", ""),
         "CONN_HEALTH_CHECKS": True,
         # A worker's queue keeps a pool of its own.
-        "OPTIONS": {} if "APTWIRE_WORKER" in os.environ else {"pool": {"min_size": 1, "max_size": 16}},
+        "OPTIONS": {} if "APTWIRE_WORKER" in os.environ else {"pool": POOL},
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
@@ -61,13 +70,20 @@ USE_I18N = False
 STATIC_URL = "static/"
 WHITENOISE_ROOT = WEB if WEB.is_dir() else None
 WHITENOISE_INDEX_FILE = False
+WHITENOISE_IMMUTABLE_FILE_TEST = is_hashed
 
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 X_FRAME_OPTIONS = "DENY"
-DATA_UPLOAD_MAX_MEMORY_SIZE = 512 * 1024 * 1024
+CSRF_FAILURE_VIEW = "aptwire_server.plans.errors.forged"
+# Cookies go over TLS alone where a proxy ends it, which then says so.
+if "APTWIRE_TLS" in os.environ:
+    SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = True
+    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+# What is read of a body is limited by address before Django sees it (limits.py).
+DATA_UPLOAD_MAX_MEMORY_SIZE = None
 DATA_UPLOAD_MAX_NUMBER_FILES = 50_000
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 60_000
 
@@ -75,9 +91,9 @@ REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser", "rest_framework.parsers.MultiPartParser"],
+    "DEFAULT_PARSER_CLASSES": ["aptwire_server.plans.gate.Json"],
+    "DEFAULT_CONTENT_NEGOTIATION_CLASS": "aptwire_server.plans.gate.OnlyJson",
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
-    "DEFAULT_THROTTLE_RATES": {"login": "60/min"},
     "EXCEPTION_HANDLER": "aptwire_server.plans.errors.answer",
     "UNAUTHENTICATED_USER": "django.contrib.auth.models.AnonymousUser",
 }

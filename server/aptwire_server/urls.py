@@ -1,15 +1,35 @@
 """Addresses: the API under /api/, the front end everywhere else."""
 
-from django.urls import path, re_path
-from drf_spectacular.views import SpectacularAPIView
+from django.urls import path, re_path, register_converter
+from drf_spectacular.views import SpectacularJSONAPIView
 
 from aptwire_server.plans import benching, live, sessions, views
 from aptwire_server.plans.front import front
 
+
+class Number:
+    """A number that the database can hold."""
+
+    regex = "[0-9]{1,9}"
+
+    def to_python(self, value: str) -> int:
+        """The number."""
+        return int(value)
+
+    def to_url(self, value: int) -> str:
+        """Its digits."""
+        return str(value)
+
+
+register_converter(Number, "number")
+handler400 = "aptwire_server.plans.errors.bad_request"
+handler403 = "aptwire_server.plans.errors.forbidden"
+handler404 = "aptwire_server.plans.errors.not_found"
+handler500 = "aptwire_server.plans.errors.broken"
 urlpatterns = [
     path("api/health", sessions.health),
     path("api/session", sessions.session),
-    path("api/schema", SpectacularAPIView.as_view(), name="schema"),
+    path("api/schema", SpectacularJSONAPIView.as_view(), name="schema"),
     path("api/plans", views.plans),
     path("api/plans/import", views.import_plan),
     path("api/plans/read", views.read_host_states),
@@ -30,9 +50,9 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
     path("api/plans/<uuid:plan_id>/bench", benching.runs),
-    path("api/plans/<uuid:plan_id>/bench/<int:number>", benching.run),
-    path("api/plans/<uuid:plan_id>/bench/<int:number>/cancel", benching.cancel),
-    path("api/plans/<uuid:plan_id>/bench/<int:number>/difference/<int:story>", benching.difference),
+    path("api/plans/<uuid:plan_id>/bench/<number:number>", benching.run),
+    path("api/plans/<uuid:plan_id>/bench/<number:number>/cancel", benching.cancel),
+    path("api/plans/<uuid:plan_id>/bench/<number:number>/difference/<number:story>", benching.difference),
     path("api/plans/<uuid:plan_id>/events", live.events),
     re_path(r"^(?!api/|assets/).*$", front),
 ]

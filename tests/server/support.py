@@ -2,19 +2,74 @@
 
 from __future__ import annotations
 
+import http.client
 import http.cookiejar
 import json
 import os
 import re
 import urllib.error
+import urllib.parse
 import urllib.request
 import uuid
+from functools import cache
+from pathlib import Path
 from typing import Any
 
-from ops.serve import PASSWORD
+import jsonschema_rs
+
+from ops.machine import DATA
+from ops.serve import read_passwords
 from tests.support import ROOT
 
 URL = os.environ.get("APTWIRE_TEST_URL", "")
+
+
+def password(name: str) -> str:
+    """The password that the demo made for somebody."""
+    return read_passwords(Path(os.environ["APTWIRE_TEST_PASSWORDS"]))[name]
+
+
+@cache
+def document() -> dict[str, Any]:
+    """What the API says of itself."""
+    found: dict[str, Any] = json.loads((DATA / "openapi.json").read_text())
+    return found
+
+
+@cache
+def _addresses() -> list[tuple[re.Pattern[str], str]]:
+    paths = sorted(document()["paths"], key=lambda path: path.count("{"))
+    return [(re.compile(re.sub(r"\\{[^}]*\\}", "[^/]+", re.escape(path)) + "$"), path) for path in paths]
+
+
+@cache
+def _validator(path: str, method: str, status: int, media: str) -> Any:
+    """The schema of an answer, None where it isn't JSON; AssertionError where the document doesn't know of it."""
+    known = document()["paths"][path][method]["responses"]
+    assert str(status) in known, f"{method} {path} isn't said to answer {status}, only {sorted(known)}"
+    content = known[str(status)].get("content", {})
+    assert media in content, f"{method} {path} isn't said to answer {status} with {media}, only {sorted(content)}"
+    if media != "application/json":
+        return None
+    return jsonschema_rs.Draft202012Validator({**content[media]["schema"], "components": document()["components"]})
+
+
+def as_documented(method: str, address: str, status: int, media: str, value: Any) -> None:
+    """AssertionError where an answer isn't what the document says of its address."""
+    path = next((path for pattern, path in _addresses() if pattern.match(address)), None)
+    if path is None or method.lower() not in document()["paths"][path]:
+        assert status in (403, 404, 405) or address == "/api/schema", f"{method} {address}: {status}"
+        return
+    validator = _validator(path, method.lower(), status, media)
+    if validator is not None:
+        wrong = next(validator.iter_errors(value), None)
+        assert wrong is None, f"{method} {path} answered {status} otherwise than documented: {wrong}"
+
+
+def _component(name: str) -> Any:
+    return jsonschema_rs.Draft202012Validator(
+        {**document()["components"]["schemas"][name], "components": document()["components"]}
+    )
 
 
 class Client:
@@ -27,7 +82,7 @@ class Client:
         self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.cookies))
         self.get("session")
         if user:
-            status, _ = self.post("session", {"username": user, "password": PASSWORD})
+            status, _ = self.post("session", {"username": user, "password": password(user)})
             assert status == 200, status
 
     def token(self) -> str:
@@ -39,13 +94,13 @@ class Client:
             request.add_header(name.replace("_", "-"), value)
         try:
             with self.opener.open(request, timeout=300) as response:
-                status, raw = response.status, response.read()
+                status, raw, media = response.status, response.read(), response.headers.get_content_type()
         except urllib.error.HTTPError as error:
-            status, raw = error.code, error.read()
-        try:
-            return status, json.loads(raw) if raw else None
-        except ValueError:
-            return status, raw
+            status, raw, media = error.code, error.read(), error.headers.get_content_type()
+        # A part of a large plan file isn't JSON by itself.
+        value = raw if media != "application/json" else json.loads(raw) if raw else None
+        as_documented(method, urllib.parse.urlsplit(f"/api/{path}").path, status, media, value)
+        return status, value
 
     def get(self, path: str) -> tuple[int, Any]:
         return self.request("GET", path)
@@ -98,6 +153,35 @@ class Client:
 
     def edit(self, plan: str, base: int, *operations: dict[str, Any]) -> tuple[int, Any]:
         return self.post(f"plans/{plan}/edits", {"base": base, "message": "test", "edit": list(operations)})
+
+
+class Stream:
+    """A browser's event stream."""
+
+    def __init__(self, client: Client, plan: str, url: str = "") -> None:
+        address = urllib.parse.urlsplit(url or URL)
+        self.connection = http.client.HTTPConnection(address.hostname or "", address.port, timeout=60)
+        cookies = "; ".join(f"{c.name}={c.value}" for c in client.cookies)
+        self.connection.request("GET", f"/api/plans/{plan}/events", headers={"Cookie": cookies})
+        self.response = self.connection.getresponse()
+
+    def next(self, kind: str) -> Any:
+        """The data of the next event of a kind; EOFError where the server ends the stream."""
+        while line := self.response.readline():
+            if line.decode().strip() == f"event: {kind}":
+                data = json.loads(self.response.readline().decode().removeprefix("data: "))
+                if kind == "revision":
+                    _component("RevisionEvent").validate(data)
+                return data
+        raise EOFError
+
+    def until(self, kind: str, wanted: object) -> None:
+        """Wait until an event brings what is wanted."""
+        while self.next(kind) != wanted:
+            pass
+
+    def close(self) -> None:
+        self.connection.close()
 
 
 def patch(kind: str, id: str, **changes: Any) -> dict[str, Any]:

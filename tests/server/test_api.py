@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import http.client
 import json
 import random
 import threading
 import time
 import unittest
-from urllib.parse import quote, urlparse
+from urllib.parse import quote
 
 import jsonschema
 from aptwire.plan.file import read_plan, write_plan
 
 from measure.fleet import fleet
-from tests.server.support import URL, Client, drop, patch
+from tests.server.support import Client, Stream, drop, patch
 from tests.support import demo_plan, random_plan, two_hosts_files
 
 
@@ -372,7 +371,8 @@ class AnswersTest(unittest.TestCase):
         self.assertEqual(self.client.get(f"plans/{self.plan}/strand?segment=none")[0], 400)
 
     def test_the_openapi_document_describes_the_answers(self) -> None:
-        status, document = self.client.get("schema?format=json")
+        status, raw = self.client.get("schema")
+        document = json.loads(raw)
         self.assertEqual((status, document["openapi"][:3]), (200, "3.1"))
         answers = {
             "/api/plans": "plans",
@@ -392,27 +392,19 @@ class LiveTest(unittest.TestCase):
     def test_another_session_hears_of_an_edit_before_the_next_heartbeat(self) -> None:
         writer, reader = Client("ines"), Client("tomas")
         plan = writer.demo()
-        address = urlparse(URL)
-        stream = http.client.HTTPConnection(address.hostname or "", address.port, timeout=60)
-        cookies = "; ".join(f"{c.name}={c.value}" for c in reader.cookies)
-        stream.request("GET", f"/api/plans/{plan}/events", headers={"Cookie": cookies})
-        response = stream.getresponse()
-        self.assertEqual(response.headers["Content-Type"], "text/event-stream")
-
-        def read(kind: str) -> str:
-            while True:
-                line = response.readline().decode().strip()
-                if line == f"event: {kind}":
-                    return response.readline().decode().strip().removeprefix("data: ")
-
-        self.assertEqual(read("revision"), "0")
-        self.assertEqual(json.loads(read("people")), ["tomas"])
+        stream = Stream(reader, plan)
+        self.addCleanup(stream.close)
+        self.assertEqual(stream.response.headers["Content-Type"], "text/event-stream")
+        self.assertEqual(stream.next("revision"), {"revision": 0})
+        self.assertEqual(stream.next("people"), ["tomas"])
         writer.edit(plan, 0, patch("segment", "segment-edge", role="rim"))
         started = time.monotonic()
-        while read("revision") != "1":
-            pass
+        told = stream.next("revision")
         self.assertLess(time.monotonic() - started, 8)
-        stream.close()
+        # It carries all that a page needs, so that none has to ask.
+        changes = reader.get(f"plans/{plan}/changes?since=0")[1]
+        self.assertEqual({**told, "steps": None}, {**changes, "since": 0, "steps": None})
+        self.assertEqual(told["steps"], {"ines": writer.get(f"plans/{plan}")[1]["steps"]})
 
 
 if __name__ == "__main__":

@@ -9,7 +9,6 @@ import subprocess
 import tempfile
 import time
 import unittest
-import urllib.request
 import uuid
 from pathlib import Path
 from unittest import mock
@@ -18,7 +17,7 @@ import psycopg
 
 from ops import database, machine, serve
 from tests.server import support
-from tests.server.support import Client, drop, patch
+from tests.server.support import Client, Stream, drop, patch
 from tests.support import random_plan
 
 
@@ -69,16 +68,14 @@ class TwoProcessesTest(unittest.TestCase):
 
     def test_an_event_crosses_processes(self) -> None:
         plan = self.here.demo()
-        cookies = "; ".join(f"{c.name}={c.value}" for c in self.there.cookies)
-        request = urllib.request.Request(f"{self.url}/api/plans/{plan}/events", headers={"Cookie": cookies})
-        with urllib.request.urlopen(request, timeout=60) as stream:
-            while not stream.readline().startswith(b"event: people"):
-                pass
-            self.here.edit(plan, 0, patch("segment", "segment-edge", role="rim"))
-            started = time.monotonic()
-            while stream.readline().strip() != b"data: 1":
-                # Sooner than the next heartbeat, with which nobody would be told anything.
-                self.assertLess(time.monotonic() - started, 8)
+        stream = Stream(self.there, plan, self.url)
+        self.addCleanup(stream.close)
+        stream.next("people")
+        self.here.edit(plan, 0, patch("segment", "segment-edge", role="rim"))
+        started = time.monotonic()
+        self.assertEqual(stream.next("revision")["revision"], 1)
+        # Sooner than the next heartbeat, with which nobody would be told anything.
+        self.assertLess(time.monotonic() - started, 8)
 
     def test_a_process_that_starts_later_reads_the_tables(self) -> None:
         plan = self.here.demo()
@@ -231,8 +228,8 @@ class ClusterTest(unittest.TestCase):
         cluster.create()
         pid = int((cluster.folder / "data" / "postmaster.pid").read_text().splitlines()[0])
         os.kill(pid, signal.SIGKILL)
-        assert cluster._process is not None
-        cluster._process.wait(10)
+        assert cluster.process is not None
+        cluster.process.wait(10)
         time.sleep(0.5)
         again = database.Cluster(cluster.folder, lasting=False)
         self.addCleanup(again.stop)

@@ -10,8 +10,7 @@ from typing import Any
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Browser, BrowserContext, Locator, Page, Playwright, expect, sync_playwright
 
-from ops.serve import PASSWORD
-from tests.server.support import URL, Client
+from tests.server.support import URL, Client, password
 
 ARGUMENTS = [
     "--no-sandbox",
@@ -83,7 +82,7 @@ class BrowserTest(unittest.TestCase):
         if name not in SESSIONS:
             page.goto(URL)
             page.get_by_label("Name").fill(name)
-            page.get_by_label("Password").fill(PASSWORD)
+            page.get_by_label("Password").fill(password(name))
             page.get_by_role("button", name="Log in").click()
             expect(page.get_by_role("heading", name="Plans", exact=True)).to_be_visible()
             SESSIONS[name] = known.storage_state()

@@ -59,7 +59,7 @@ def bridge_id(switch: FabricSwitch) -> tuple[int, str, str]:
 
 def port_order(port: FabricPort) -> tuple[object, ...]:
     """Ports as their switch counts them: by the numbers in their names."""
-    return tuple((1, int(part), "") if part.isdigit() else (0, 0, part) for part in re.split(r"(\d+)", port.name))
+    return tuple((1, int(part), "") if part.isdecimal() else (0, 0, part) for part in re.split(r"(\d+)", port.name))
 
 
 def spanning_tree(switches: Mapping[str, FabricSwitch], joints: list[Joint]) -> Tree:

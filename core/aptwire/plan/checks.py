@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import dataclasses
-import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import partial
 from typing import Any
 
 from aptwire.plan import vids
-from aptwire.plan.fields import ID_PATTERN
+from aptwire.plan.ids import is_id
 from aptwire.plan.kinds import (
     GUARDS,
     KINDS,
@@ -40,8 +39,6 @@ from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.private import private_part
 from aptwire.plan.sharing import root
 
-_ID = re.compile(ID_PATTERN)
-
 
 def make_record(kind: str, data: Mapping[str, Any], place: str = "") -> Record:
     """A record from a JSON object, values checked and brought to canonical form; PlanError lists all that is wrong."""
@@ -51,7 +48,7 @@ def make_record(kind: str, data: Mapping[str, Any], place: str = "") -> Record:
     if not isinstance(data, Mapping):
         raise PlanError([Problem(f"a {cls.title} must be an object", kind=kind, place=place)])
     id = data.get("id")
-    if not isinstance(id, str) or not _ID.match(id):
+    if not isinstance(id, str) or not is_id(id):
         raise PlanError(
             [
                 Problem(

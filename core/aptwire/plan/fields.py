@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from aptwire.plan import vids
+from aptwire.plan.ids import ID_PATTERN, is_id
 
-ID_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._:/@-]{0,119}$"
 _MAC = re.compile(r"^[0-9a-f]{2}(:[0-9a-f]{2}){5}$")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
@@ -83,7 +83,7 @@ class Spec:
         return vids.canonical(value, self.untagged)
 
     def _take_ref(self, value: Any) -> str:
-        if not isinstance(value, str) or not re.match(ID_PATTERN, value):
+        if not isinstance(value, str) or not is_id(value):
             article = "an" if self.refs[0][0] in "aeiou" else "a"
             raise ValueError(f"the id of {article} {' or '.join(self.refs)} is needed, not {_shape(value)}")
         return value

@@ -12,9 +12,10 @@ import jsonschema_rs
 
 from aptwire.plan.checks import check_plan, make_record
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.fields import ID_PATTERN
+from aptwire.plan.ids import ID_PATTERN
 from aptwire.plan.kinds import KINDS, SPECS, Record
 from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.plan.texts import unfit_within
 
 FORMAT, VERSION = "aptwire-plan", 1
 LARGEST = 512 * 1024 * 1024
@@ -66,11 +67,11 @@ def _validator() -> Any:
 
 
 def read_json(raw: bytes, place: str, largest: int = LARGEST) -> Any:
-    """JSON from bytes; PlanError names the place of what can't be read, too large and too deeply nested included."""
+    """JSON from bytes; PlanError names the place of what can't be read or kept, too large and too deeply nested included."""
     if len(raw) > largest:
         raise PlanError([Problem(f"is {len(raw)} bytes long; {largest} is the most", place=place)])
     try:
-        return json.loads(raw.decode("utf-8-sig"))
+        value = json.loads(raw.decode("utf-8-sig"), parse_constant=_no_number)
     except UnicodeDecodeError as error:
         raise PlanError([Problem(f"isn't UTF-8 text: byte {error.start} can't be read", place=place)]) from None
     except json.JSONDecodeError as error:
@@ -80,6 +81,15 @@ def read_json(raw: bytes, place: str, largest: int = LARGEST) -> Any:
         raise PlanError([Problem("is nested too deeply to be read", place=place)]) from None
     except ValueError as error:
         raise PlanError([Problem(f"isn't usable JSON: {error}", place=place)]) from None
+    # Only an escape can bring what UTF-8 text can't hold; a large file without one isn't walked through.
+    if b"\\u" in raw and (problem := unfit_within(value)):
+        path, why = problem
+        raise PlanError([Problem(why, field=path, place=place)])
+    return value
+
+
+def _no_number(word: str) -> None:
+    raise ValueError(f"{word} is no number there (RFC 8259 section 6)")
 
 
 def read_plan(raw: bytes, place: str = "plan file") -> Plan:

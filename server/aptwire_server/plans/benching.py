@@ -20,13 +20,13 @@ from rest_framework.exceptions import NotFound
 from rest_framework.request import Request
 from rest_framework.response import Response
 
+from aptwire_server.plans.gate import bad, body_of
 from aptwire_server.plans.models import BenchRun, PlanRow
-from aptwire_server.plans.schemas import many, ref
+from aptwire_server.plans.schemas import SCOPE, many, ref
 from aptwire_server.plans.tasks import prove_revision
-from aptwire_server.plans.views import REFUSED, bad, body_of
+from aptwire_server.plans.views import REFUSED
 
 GONE = timedelta(seconds=90)
-BOUNDS = {"pulls": (0, 100), "sample": (0, 100_000), "seed": (0, 1_000_000)}
 KEPT = 100
 
 
@@ -71,8 +71,8 @@ def runs(request: Request, plan_id: uuid.UUID) -> Response:
     if request.method == "GET":
         found = BenchRun.objects.filter(plan_id=plan_id).select_related("author").defer("log", "stories")
         return Response([_item(run) for run in found.order_by("-number")[:KEPT]])
-    asked = body_of(request, **dict.fromkeys(BOUNDS, int))
-    for name, (low, high) in BOUNDS.items():
+    asked = body_of(request, **dict.fromkeys(SCOPE, int))
+    for name, (low, high) in SCOPE.items():
         if not low <= asked[name] <= high:
             raise bad(f"a number from {low} to {high} is needed", name)
     with transaction.atomic():
@@ -85,7 +85,7 @@ def runs(request: Request, plan_id: uuid.UUID) -> Response:
             number=number,
             revision=row.revision,
             author=request.user,
-            scope={name: asked[name] for name in BOUNDS},
+            scope={name: asked[name] for name in SCOPE},
         )
         prove_revision.defer(plan_id=str(plan_id), number=number)
     return Response(_item(made), status=201)

@@ -9,12 +9,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from aptwire.plan.edits import Edit, apply_edit, edit_from_json, edit_to_json, touched
-from aptwire.plan.kinds import Record
+from aptwire.plan.kinds import KINDS, Record
+from aptwire.plan.names import called
 from aptwire.plan.plan import Plan, PlanError
 from django.contrib.auth.models import AbstractBaseUser
 from django.db import connection, transaction
 
-from aptwire_server.plans.engine import Engine, engine_of, keep
+from aptwire_server.plans.engine import Engine, engine_of, keep, turn
 from aptwire_server.plans.errors import Conflict
 from aptwire_server.plans.models import PlanRow, Revision
 from aptwire_server.plans.tables import write_changes
@@ -55,41 +56,73 @@ def commit(
     Conflict when a record that it touches was changed since, or when it no longer applies because of what
     changed since; PlanError when it is wrong in itself.
     """
-    with transaction.atomic():
-        row = PlanRow.objects.select_for_update().get(pk=plan_id)
-        if base > row.revision:
-            raise Conflict(f"revision {base} isn't known here", [])
-        since = _standing(Revision.objects.filter(plan=row, number__gt=base).order_by("number"))
-        meeting = [r for r in since if touched(edit_from_json(r.edit)) & touched(edit)]
-        if meeting:
-            raise Conflict("Somebody changed the same records meanwhile.", [revision_json(r) for r in meeting])
-        before = engine_of(row)
-        try:
-            plan, inverse = apply_edit(before.plan, edit)
-        except PlanError as error:
-            if since:
-                raise Conflict(
-                    f"This no longer fits what was changed meanwhile: {error}", [revision_json(r) for r in since]
-                ) from error
-            raise
-        changes: dict[tuple[str, str], Record | None] = {key: plan.of(key[0]).get(key[1]) for key in touched(edit)}
-        write_changes(row, plan, changes)
-        row.revision += 1
-        row.save(update_fields=["revision", "changed"])
-        revision = Revision.objects.create(
-            plan=row,
-            number=row.revision,
-            author=author,
-            message=message[:400],
-            edit=edit_to_json(edit),
-            inverse=edit_to_json(inverse),
-            how=how,
-            of=of,
-        )
-        notify({"plan": str(row.id), "revision": row.revision})
-    before.judgement()
-    after = keep(row.id, before.after(revision.number, plan, touched(edit)))
+    with turn(plan_id):
+        revision, before, plan = _written(plan_id, author, edit, base, message, how, of)
+        before.judgement()
+        after = keep(plan_id, before.after(revision.number, plan, touched(edit)))
     return Committed(revision, before, after)
+
+
+@transaction.atomic
+def _written(
+    plan_id: uuid.UUID,
+    author: AbstractBaseUser | None,
+    edit: Edit,
+    base: int,
+    message: str,
+    how: str,
+    of: int | None,
+) -> tuple[Revision, Engine, Plan]:
+    row = PlanRow.objects.select_for_update().get(pk=plan_id)
+    if base > row.revision:
+        raise Conflict(f"revision {base} isn't known here", [])
+    since = _standing(Revision.objects.filter(plan=row, number__gt=base).select_related("author").order_by("number"))
+    before = engine_of(row)
+    _refuse_trampling(before.plan, edit, since, how)
+    try:
+        plan, inverse = apply_edit(before.plan, edit)
+    except PlanError as error:
+        if since:
+            raise Conflict(
+                f"This no longer fits what was changed meanwhile: {error}", [revision_json(r) for r in since]
+            ) from error
+        raise
+    changes: dict[tuple[str, str], Record | None] = {key: plan.of(key[0]).get(key[1]) for key in touched(edit)}
+    write_changes(row, plan, changes)
+    row.revision += 1
+    row.save(update_fields=["revision", "changed"])
+    revision = Revision.objects.create(
+        plan=row,
+        number=row.revision,
+        author=author,
+        message=message[:400],
+        edit=edit_to_json(edit),
+        inverse=edit_to_json(inverse),
+        how=how,
+        of=of,
+    )
+    notify({"plan": str(row.id), "revision": row.revision})
+    return revision, before, plan
+
+
+def _refuse_trampling(plan: Plan, edit: Edit, since: list[Revision], how: str) -> None:
+    """Conflict where revisions since touched the same records: it says who changed what."""
+    both = [(r, touched(edit_from_json(r.edit)) & touched(edit)) for r in since]
+    meeting = [(revision, records) for revision, records in both if records]
+    if not meeting:
+        return
+    revision, records = meeting[-1]
+    who = revision.author.get_username() if revision.author else "Somebody"
+    names = sorted(_name(plan, *key) for key in records)
+    what = " and ".join(names[:2]) + (f" and {len(names) - 2} more" if len(names) > 2 else "")
+    told = f"{who} changed {what} meanwhile: “{revision.message}” (revision {revision.number})."
+    cannot = {"undo": "This can’t be undone. ", "redo": "This can’t be made again. "}.get(how, "")
+    raise Conflict(cannot + told, [revision_json(r) for r, _ in meeting])
+
+
+def _name(plan: Plan, kind: str, id: str) -> str:
+    record = plan.of(kind).get(id)
+    return called(plan, record) if record is not None else f"{KINDS[kind].title} {id}"
 
 
 def notify(event: dict[str, Any]) -> None:

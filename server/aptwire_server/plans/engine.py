@@ -140,16 +140,40 @@ class Engine:
 
 
 _engines: OrderedDict[uuid.UUID, Engine] = OrderedDict()
+_turns: dict[uuid.UUID, threading.RLock] = {}
 _guard = threading.Lock()
 
 
-def engine_of(row: PlanRow) -> Engine:
-    """The engine of a plan at the revision that the row says."""
+def turn(plan_id: uuid.UUID) -> threading.RLock:
+    """Held by whoever makes a plan's next engine in this process, so that nobody makes the same one beside it.
+
+    It is taken before a lock in the database, never after.
+    """
     with _guard:
-        known = _engines.get(row.id)
-    if known is not None and known.revision == row.revision:
+        return _turns.setdefault(plan_id, threading.RLock())
+
+
+def engine_of(row: PlanRow) -> Engine:
+    """The engine of a plan at the revision that the row says, or at a later one if that is known already."""
+    known = _known(row)
+    if known is not None and known.revision >= row.revision:
         return known
-    if known is not None and known.revision < row.revision:
+    with turn(row.id):
+        return _caught_up(row)
+
+
+def _known(row: PlanRow) -> Engine | None:
+    with _guard:
+        if row.id in _engines:
+            _engines.move_to_end(row.id)
+        return _engines.get(row.id)
+
+
+def _caught_up(row: PlanRow) -> Engine:
+    known = _known(row)
+    if known is not None and known.revision >= row.revision:
+        return known
+    if known is not None:
         plan = known.plan
         later = Revision.objects.filter(plan=row, number__gt=known.revision, number__lte=row.revision).order_by(
             "number"

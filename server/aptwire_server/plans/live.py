@@ -1,46 +1,143 @@
-"""Live updates: PostgreSQL's LISTEN/NOTIFY to every process, server-sent events to every browser."""
+"""Live updates: PostgreSQL's LISTEN/NOTIFY to every process, server-sent events to every browser.
+
+However many pages are open, a process has one connection that listens and one thread that asks the database on behalf of all of them: what
+an edit changed is told as one text, made once and handed to every page.
+"""
 
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import json
 import logging
+import time
 import uuid
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
 from datetime import timedelta
+from typing import TypeVar
 
 import psycopg
 from asgiref.sync import sync_to_async
-from django.db import connection, transaction
+from django.contrib.auth.models import User
+from django.contrib.sessions.models import Session
+from django.db import DatabaseError, connection, transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.utils import timezone
 
+from aptwire_server.plans.changes import told_to_all
 from aptwire_server.plans.commits import CHANNEL, notify
 from aptwire_server.plans.models import PlanRow, Presence
 
+T = TypeVar("T")
 HEARTBEAT = 10.0
 FORGOTTEN = timedelta(seconds=35)
+TOGETHER = 0.1
+"""Seconds for which comings and goings are gathered before they are told."""
+MOST_WAITING = 64
+"""Events that a browser may leave unread; one that is further behind is let go, and asks anew."""
 log = logging.getLogger(__name__)
 
 
+@dataclass(eq=False)
+class Stream:
+    """A browser that has a plan open; `session` as `_mark` writes it."""
+
+    plan: uuid.UUID
+    user: int
+    key: str
+    id: uuid.UUID = field(default_factory=uuid.uuid4)
+    waiting: asyncio.Queue[str | None] = field(default_factory=lambda: asyncio.Queue(MOST_WAITING + 1))
+
+    @property
+    def session(self) -> str:
+        """What other processes call its session."""
+        return _mark(self.key)
+
+    def tell(self, event: str, data: str) -> None:
+        """An event for the browser."""
+        if self.waiting.qsize() < MOST_WAITING:
+            self.waiting.put_nowait(f"event: {event}\ndata: {data}\n\n")
+        else:
+            self.end()
+
+    def end(self) -> None:
+        """Nothing more after this: what waits unread is given up."""
+        while not self.waiting.empty():
+            self.waiting.get_nowait()
+        self.waiting.put_nowait(None)
+
+
+def _mark(session: str) -> str:
+    return hashlib.sha256(session.encode()).hexdigest()
+
+
 class Hub:
-    """One listening connection of this process, and the browsers to which it passes events on."""
+    """The streams of this process, and what they are still to be told."""
 
     def __init__(self) -> None:
-        self._queues: dict[str, set[asyncio.Queue[str]]] = {}
-        self._task: asyncio.Task[None] | None = None
+        self._streams: dict[uuid.UUID, set[Stream]] = {}
+        self._known: dict[uuid.UUID, int] = {}
+        self._people: dict[uuid.UUID, str] = {}
+        self._moved: set[uuid.UUID] = set()
+        self._peopled: set[uuid.UUID] = set()
+        self._come: dict[uuid.UUID, Stream] = {}
+        self._gone: dict[uuid.UUID, Stream] = {}
+        self._wake = asyncio.Event()
+        self._tasks: list[asyncio.Task[None]] = []
+        self._thread = ThreadPoolExecutor(1, "hub")
 
-    def join(self, plan: str) -> asyncio.Queue[str]:
-        """A queue of a plan's events."""
-        queue: asyncio.Queue[str] = asyncio.Queue()
-        self._queues.setdefault(plan, set()).add(queue)
-        if self._task is None or self._task.done():
-            self._task = asyncio.get_running_loop().create_task(self._listen())
-        return queue
+    async def join(self, stream: Stream) -> None:
+        """From now on the stream hears of its plan; first of all how far that is."""
+        if not self._tasks:
+            loop = asyncio.get_running_loop()
+            self._tasks = [loop.create_task(self._listen()), loop.create_task(self._work())]
+            for task in self._tasks:
+                task.add_done_callback(self._ended)
+        self._streams.setdefault(stream.plan, set()).add(stream)
+        self._come[stream.id] = stream
+        if stream.plan in self._people:
+            stream.tell("people", self._people[stream.plan])
+        revision = await self._ask(lambda: PlanRow.objects.values_list("revision", flat=True).get(pk=stream.plan))
+        self._known.setdefault(stream.plan, revision)
+        stream.tell("revision", json.dumps({"revision": revision}))
+        # Whatever was said of the plan between the question and its answer.
+        self._moved.add(stream.plan)
+        self._wake.set()
 
-    def leave(self, plan: str, queue: asyncio.Queue[str]) -> None:
-        """No more events for this queue."""
-        self._queues.get(plan, set()).discard(queue)
+    def leave(self, stream: Stream) -> None:
+        """The browser is gone."""
+        others = self._streams.get(stream.plan, set())
+        others.discard(stream)
+        if not others:
+            for kept in (self._streams, self._known, self._people):
+                kept.pop(stream.plan, None)
+        if self._come.pop(stream.id, None) is None:
+            self._gone[stream.id] = stream
+            self._wake.set()
+
+    def _ended(self, task: asyncio.Task[None]) -> None:
+        """A task of the hub never ends by itself: it is said what ended it, and all streams are let go, to begin anew."""
+        if task not in self._tasks or task.cancelled():
+            return
+        log.error("the hub broke off and begins anew", exc_info=task.exception())
+        for other in self._tasks:
+            other.cancel()
+        self._tasks = []
+        for stream in [s for found in self._streams.values() for s in found]:
+            stream.end()
+
+    async def _ask(self, what: Callable[[], T]) -> T:
+        """Ask the database in the hub's own thread, which keeps no connection."""
+
+        def asked() -> T:
+            try:
+                return what()
+            finally:
+                connection.close()
+
+        return await asyncio.get_running_loop().run_in_executor(self._thread, asked)
 
     async def _listen(self) -> None:
         settings = connection.get_connection_params()
@@ -50,83 +147,163 @@ class Hub:
             try:
                 async with await psycopg.AsyncConnection.connect(**settings, autocommit=True) as listening:
                     await listening.execute(f"LISTEN {CHANNEL}")
-                    for plan, queues in self._queues.items():
-                        for queue in queues:
-                            queue.put_nowait(json.dumps({"plan": plan, "again": True}))
+                    # Whatever was said while nobody listened.
+                    self._moved.update(self._streams)
+                    self._peopled.update(self._streams)
+                    self._wake.set()
                     async for message in listening.notifies():
-                        for queue in self._queues.get(json.loads(message.payload)["plan"], ()):
-                            queue.put_nowait(message.payload)
+                        self._heard(json.loads(message.payload))
             except psycopg.OperationalError as error:
-                log.warning("listening for changes was interrupted, trying again: %s", error)
-                await asyncio.sleep(1)
+                log.warning("listening for changes was interrupted, trying again: %s", str(error).partition("\n")[0])
+                await asyncio.sleep(0.5)
+
+    def _heard(self, said: dict[str, str]) -> None:
+        if "session" in said:
+            for stream in [s for streams in self._streams.values() for s in streams if s.session == said["session"]]:
+                stream.end()
+            return
+        plan = uuid.UUID(said["plan"])
+        if plan in self._streams:
+            (self._moved if "revision" in said else self._peopled).add(plan)
+            self._wake.set()
+
+    async def _work(self) -> None:
+        beat = time.monotonic()
+        while True:
+            due = beat + HEARTBEAT - time.monotonic()
+            if due > 0 and not self._wake.is_set():
+                try:
+                    await asyncio.wait_for(self._wake.wait(), due)
+                except TimeoutError:
+                    due = 0
+            self._wake.clear()
+            try:
+                moved, self._moved = self._moved, set()
+                for plan in moved & set(self._known):
+                    await self._tell_of_edits(plan)
+                if due <= 0:
+                    beat = time.monotonic()
+                    await self._beat()
+                if self._come or self._gone or self._peopled:
+                    await self._tell_of_people()
+            except DatabaseError as error:
+                log.warning("the hub couldn’t ask the database, trying again: %s", str(error).partition("\n")[0])
+                self._moved.update(self._streams)
+                self._peopled.update(self._streams)
+                self._wake.set()
+                await asyncio.sleep(0.5)
+
+    async def _tell_of_edits(self, plan: uuid.UUID) -> None:
+        known = self._known[plan]
+        revision, text = await self._ask(lambda: told_to_all(plan, known))
+        if revision > known and plan in self._known:
+            self._known[plan] = revision
+            for stream in self._streams.get(plan, ()):
+                stream.tell("revision", text)
+
+    async def _beat(self) -> None:
+        """Say who is still here; let go of those whose session has ended some other way than by logging out."""
+        streams = [s for found in self._streams.values() for s in found]
+        alive = await self._ask(lambda: _still_here(streams))
+        for stream in streams:
+            if stream.id not in alive:
+                stream.end()
+        self._peopled.update(self._streams)
+
+    async def _tell_of_people(self) -> None:
+        await asyncio.sleep(TOGETHER)
+        come, gone, peopled = self._come, self._gone, self._peopled
+        self._come, self._gone, self._peopled = {}, {}, set()
+        try:
+            await self._ask(lambda: _arrive_and_depart(come, gone))
+            plans = (peopled | {s.plan for s in come.values()}) & set(self._streams)
+            people = await self._ask(lambda: _people(plans))
+        except DatabaseError:
+            self._come, self._gone = {**come, **self._come}, {**gone, **self._gone}
+            raise
+        for plan in plans & set(self._streams):
+            text = json.dumps(people.get(plan, []))
+            if self._people.get(plan) != text:
+                self._people[plan] = text
+                for stream in self._streams[plan]:
+                    stream.tell("people", text)
 
 
 hub = Hub()
 
 
-def _arrive(plan_id: uuid.UUID, user_id: int) -> tuple[Presence, int] | None:
-    row = PlanRow.objects.filter(pk=plan_id).first()
-    if row is None:
-        return None
+def _arrive_and_depart(come: dict[uuid.UUID, Stream], gone: dict[uuid.UUID, Stream]) -> None:
+    """Bring the table of those present up to date, and tell the other processes."""
     with transaction.atomic():
-        presence = Presence.objects.create(plan=row, user_id=user_id)
-        notify({"plan": str(plan_id), "people": True})
-    return presence, row.revision
+        rows = [Presence(id=s.id, plan_id=s.plan, user_id=s.user) for s in come.values() if s.id not in gone]
+        Presence.objects.bulk_create(rows, ignore_conflicts=True)
+        Presence.objects.filter(pk__in=list(gone)).delete()
+        for plan in {s.plan for s in [*come.values(), *gone.values()]}:
+            notify({"plan": str(plan), "people": True})
 
 
-def _depart(presence: Presence) -> None:
-    with transaction.atomic():
-        presence.delete()
-        notify({"plan": str(presence.plan.pk), "people": True})
+def _people(plans: set[uuid.UUID]) -> dict[uuid.UUID, list[str]]:
+    """The names of those who have a plan open."""
+    seen = Presence.objects.filter(plan_id__in=plans, seen__gt=timezone.now() - FORGOTTEN)
+    found: dict[uuid.UUID, list[str]] = {}
+    for plan, name in seen.order_by("user__username").values_list("plan_id", "user__username").distinct():
+        found.setdefault(plan, []).append(name)
+    return found
 
 
-def _people(plan_id: uuid.UUID) -> list[str]:
-    seen = Presence.objects.filter(plan_id=plan_id, seen__gt=timezone.now() - FORGOTTEN)
-    return sorted(set(seen.values_list("user__username", flat=True)))
+def _still_here(streams: list[Stream]) -> set[uuid.UUID]:
+    """Note that these are still here, and forget who hasn't been for long; the ids of those that may stay."""
+    now = timezone.now()
+    Presence.objects.filter(seen__lt=now - 10 * FORGOTTEN).delete()
+    keys = Session.objects.filter(session_key__in={s.key for s in streams}, expire_date__gt=now)
+    sessions = set(keys.values_list("session_key", flat=True))
+    users = set(User.objects.filter(pk__in={s.user for s in streams}, is_active=True).values_list("pk", flat=True))
+    alive = [s for s in streams if s.key in sessions and s.user in users]
+    Presence.objects.filter(pk__in=[s.id for s in alive]).update(seen=now)
+    return {s.id for s in alive}
 
 
-def _still_here(presence: Presence) -> None:
-    Presence.objects.filter(seen__lt=timezone.now() - 10 * FORGOTTEN).delete()
-    presence.save(update_fields=["seen"])
+def log_out(session: str | None) -> None:
+    """End the streams of a session, in every process."""
+    if session:
+        notify({"session": _mark(session)})
+
+
+def _give_back() -> None:
+    connection.close()
 
 
 async def events(request: HttpRequest, plan_id: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
-    """Server-sent events of a plan: `revision` with its number, `people` with the names of those who have it open."""
-    user = await request.auser()
+    """Server-sent events of a plan: `revision` with what came after the one before, `people` with the names of those who have it open."""
+    if request.method != "GET":
+        return JsonResponse({"detail": "Only GET is possible here."}, status=405, headers={"Allow": "GET"})
+    try:
+        user = await request.auser()
+        there = user.is_authenticated and await PlanRow.objects.filter(pk=plan_id).aexists()
+    finally:
+        # The stream lasts; the connection that let it in must not.
+        await sync_to_async(_give_back)()
     if not user.is_authenticated:
         return JsonResponse({"detail": "Log in first."}, status=403)
-    queue = hub.join(str(plan_id))
-    arrived = await sync_to_async(_arrive)(plan_id, int(user.pk))
-    if arrived is None:
-        hub.leave(str(plan_id), queue)
+    if not there:
         return JsonResponse({"detail": "There is no such plan."}, status=404)
-    stream = _stream(plan_id, queue, *arrived)
-    response = StreamingHttpResponse(stream, content_type="text/event-stream")
-    response["Cache-Control"] = "no-cache"
+    stream = Stream(plan_id, int(user.pk), str(request.session.session_key))
+    response = StreamingHttpResponse(_stream(stream), content_type="text/event-stream")
     response["Content-Encoding"] = "identity"
     return response
 
 
-async def _stream(
-    plan_id: uuid.UUID, queue: asyncio.Queue[str], presence: Presence, revision: int
-) -> AsyncIterator[str]:
+async def _stream(stream: Stream) -> AsyncIterator[str]:
     try:
-        yield f"event: revision\ndata: {revision}\n\n"
-        yield f"event: people\ndata: {json.dumps(await sync_to_async(_people)(plan_id))}\n\n"
+        await hub.join(stream)
         while True:
             try:
-                event = json.loads(await asyncio.wait_for(queue.get(), HEARTBEAT))
+                event = await asyncio.wait_for(stream.waiting.get(), HEARTBEAT)
             except TimeoutError:
-                await sync_to_async(_still_here)(presence)
                 yield ": still here\n\n"
                 continue
-            if "revision" in event:
-                yield f"event: revision\ndata: {event['revision']}\n\n"
-            if "people" in event:
-                yield f"event: people\ndata: {json.dumps(await sync_to_async(_people)(plan_id))}\n\n"
-            if "again" in event:
-                row = await PlanRow.objects.aget(pk=plan_id)
-                yield f"event: revision\ndata: {row.revision}\n\n"
+            if event is None:
+                return
+            yield event
     finally:
-        hub.leave(str(plan_id), queue)
-        await asyncio.shield(sync_to_async(_depart)(presence))
+        hub.leave(stream)

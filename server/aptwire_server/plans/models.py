@@ -62,6 +62,21 @@ class Presence(models.Model):
         db_table = "presence"
 
 
+class Guess(models.Model):
+    """A password that was tried: by whom as they say, and from where."""
+
+    account = models.CharField(max_length=150)
+    address = models.CharField(max_length=45)
+    at: models.DateTimeField[Any, Any] = models.DateTimeField(db_index=True)
+
+    class Meta:
+        db_table = "guess"
+        indexes = (
+            models.Index(fields=["account", "at"], name="guess_account"),
+            models.Index(fields=["address", "at"], name="guess_address"),
+        )
+
+
 class BenchRun(models.Model):
     """A plan's revision put to a real kernel: asked for, waiting for a worker, running, ended."""
 

@@ -33,7 +33,7 @@ def page(engine: Engine, cursor: str) -> bytes:
 def _page(engine: Engine, cursor: str) -> bytes:
     kinds = [*KINDS, ENDPOINTS]
     kind, _, number = cursor.partition(":")
-    if kind not in kinds or not number.isdigit() or len(number) > 9:
+    if kind not in kinds or not (number.isascii() and number.isdigit()) or len(number) > 9:
         raise PlanError([Problem("a cursor is a record kind and a number, such as adapter:2000", field="after")])
     at, offset, room = kinds.index(kind), int(number), PAGE
     parts: dict[str, list[bytes]] = {}

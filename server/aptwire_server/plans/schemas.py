@@ -16,6 +16,15 @@ FLAG: Schema = {"type": "boolean"}
 ANY: Schema = {"type": "object", "additionalProperties": True}
 
 
+SCOPE = {"pulls": (0, 100), "sample": (0, 100_000), "seed": (0, 1_000_000)}
+"""How much a run of the bench asks: the bounds of each number."""
+
+
+def bounded(low: int, high: int | None = None) -> Schema:
+    """A whole number within bounds."""
+    return {**NUMBER, "minimum": low, **({} if high is None else {"maximum": high})}
+
+
 def obj(**properties: Schema) -> Schema:
     """An object with these properties, all required."""
     return {"type": "object", "properties": properties, "required": list(properties), "additionalProperties": False}
@@ -63,6 +72,13 @@ def components() -> dict[str, Schema]:
     )
     hop = obj(records=many(TEXT), where=TEXT, before=TEXT, after=TEXT, rule=TEXT, outcome=TEXT, reason=TEXT)
     counts = {"type": "object", "additionalProperties": NUMBER}
+    changes: dict[str, Schema] = {
+        "revision": NUMBER,
+        "last": maybe(ref("Revision")),
+        "edits": maybe(many(obj(number=NUMBER, edit=ref("Edit")))),
+        "summary": ref("Summary"),
+        "landed": maybe(many(ref("Endpoint"))),
+    }
     return {
         **{f"record_{kind}": {k: v for k, v in defs[kind].items() if k != "title"} for kind in KINDS},
         "Records": {
@@ -94,6 +110,7 @@ def components() -> dict[str, Schema]:
                 "problems": many(ref("Problem")),
                 "changes": many(ref("Revision")),
             },
+            "additionalProperties": False,
         },
         "PlanItem": obj(id=TEXT, name=TEXT, revision=NUMBER, changed=TEXT, hosts=NUMBER, guests=NUMBER),
         "Note": obj(what=TEXT, about=TEXT, text=TEXT),
@@ -110,7 +127,6 @@ def components() -> dict[str, Schema]:
             key=TEXT,
             host=TEXT,
             name=TEXT,
-            role=TEXT,
             verdict=VERDICT,
             idle=FLAG,
             tags=many(ref("Tag")),
@@ -167,14 +183,11 @@ def components() -> dict[str, Schema]:
             landed=maybe(many(ref("Endpoint"))),
             steps=ref("Steps"),
         ),
-        "Changes": obj(
-            revision=NUMBER,
-            last=maybe(ref("Revision")),
-            edits=maybe(many(obj(number=NUMBER, edit=ref("Edit")))),
-            summary=ref("Summary"),
-            landed=maybe(many(ref("Endpoint"))),
-            steps=ref("Steps"),
-        ),
+        "Changes": obj(**changes, steps=ref("Steps")),
+        "RevisionEvent": {
+            **obj(**changes, since=NUMBER, steps={"type": "object", "additionalProperties": ref("Steps")}),
+            "required": ["revision"],
+        },
         "PreviewResult": obj(
             counts=maybe(counts),
             moves=many(ref("Move")),
@@ -183,7 +196,7 @@ def components() -> dict[str, Schema]:
             risks=many(TEXT),
             shut_down=many(TEXT),
         ),
-        "BenchScope": obj(pulls=NUMBER, sample=NUMBER, seed=NUMBER),
+        "BenchScope": obj(**{name: bounded(low, high) for name, (low, high) in SCOPE.items()}),
         "BenchItem": obj(
             number=NUMBER,
             revision=NUMBER,
@@ -247,7 +260,47 @@ def components() -> dict[str, Schema]:
     }
 
 
+REFUSALS = {
+    "400": "what was sent can’t be used",
+    "403": "there is no session or no token",
+    "404": "there is no such thing",
+    "409": "somebody changed the same records meanwhile",
+    "413": "the body is larger than this address takes",
+    "415": "the body is of a type that this address doesn’t take",
+    "429": "too many guesses at a password; Retry-After tells for how many seconds",
+    "503": "the database is away; Retry-After tells when to ask again",
+}
+EVENTS: Schema = {
+    "operationId": "listen",
+    "description": "Server-sent events of a plan: `revision` with a RevisionEvent, `people` with the names of those who have it open.",
+    "parameters": [
+        {"in": "path", "name": "plan_id", "required": True, "schema": {"type": "string", "format": "uuid"}},
+    ],
+    "responses": {"200": {"description": "", "content": {"text/event-stream": {"schema": TEXT}}}},
+}
+
+
 def add_components(result: Schema, generator: Any, request: Any, public: bool) -> Schema:
-    """Put the named components into the generated document."""
+    """Put the named components into the generated document, the address that isn't the framework's, and what any address may refuse."""
     result.setdefault("components", {}).setdefault("schemas", {}).update(components())
+    result["paths"]["/api/plans/{plan_id}/events"] = {"get": EVENTS}
+    for path, item in result["paths"].items():
+        for method, operation in item.items():
+            for status in _refusals(path, method, operation):
+                content = {"application/json": {"schema": ref("Refusal")}}
+                operation["responses"][status] = {"description": REFUSALS[status], "content": content}
     return result
+
+
+def _refusals(path: str, method: str, operation: Schema) -> list[str]:
+    """The statuses with which an operation may refuse, whatever it says itself."""
+    may = {"400", "413", "503", *(set(operation["responses"]) & set(REFUSALS))}
+    if path not in ("/api/health", "/api/session") or method in ("post", "delete"):
+        may.add("403")
+    if "{" in path:
+        may.add("404")
+    if "requestBody" in operation:
+        may.add("415")
+    if path == "/api/session" and method == "post":
+        may.add("429")
+    return sorted(may)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import uuid
 from typing import Any
 
@@ -16,9 +15,10 @@ from aptwire.judge.mends import brought
 from aptwire.judge.preview import moves, preview, shut_down
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Edit, edit_from_json, edit_to_json
+from aptwire.plan.fields import Spec
 from aptwire.plan.file import plan_text, read_plan
 from aptwire.plan.kinds import KINDS
-from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import brief, summary
 from aptwire.report import teams as teams_of
 from django.db.models import Count, OuterRef, Subquery
@@ -26,61 +26,30 @@ from django.db.models.functions import Coalesce
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from rest_framework.decorators import api_view
+from rest_framework.decorators import api_view, parser_classes
 from rest_framework.exceptions import NotFound
 from rest_framework.request import Request
 from rest_framework.response import Response
 
 from aptwire_server.plans import schemas
-from aptwire_server.plans.commits import (
-    Committed,
-    commit,
-    create_plan,
-    next_steps,
-    revision_json,
-    step,
-)
+from aptwire_server.plans.changes import changes_since, steps_of, within
+from aptwire_server.plans.commits import Committed, commit, create_plan, revision_json, step
 from aptwire_server.plans.engine import Engine, engine_of
+from aptwire_server.plans.gate import Form, asked, bad, body_of, number_asked
 from aptwire_server.plans.models import ROWS, PlanRow, Revision
 from aptwire_server.plans.pages import MOST_MOVES, PAGE, landed, page, told_moves
-from aptwire_server.plans.schemas import NUMBER, TEXT, body, many, obj, ref
+from aptwire_server.plans.schemas import TEXT, body, bounded, many, obj, ref
 
 REFUSED = {400: ref("Refusal")}
 CONFLICT = {**REFUSED, 409: ref("Refusal")}
 MOST_PREVIEWS = 64
+COUNT = bounded(0, 999_999_999)
+NAME = Spec("text", low=1, high=80)
 MOST_RISKS = 5
-MOST_CHANGES = 200
 
 
 def _engine(plan_id: uuid.UUID) -> Engine:
     return engine_of(get_object_or_404(PlanRow, pk=plan_id))
-
-
-def bad(message: str, field: str = "") -> PlanError:
-    return PlanError([Problem(message, field=field)])
-
-
-def within(edit: Any, most: int = PAGE) -> Any:
-    """An edit (or a list of some) as it is, None where it is so large that loading the plan anew is the better way."""
-    return edit if len(json.dumps(edit)) <= most else None
-
-
-def body_of(request: Request, **fields: type | tuple[type, ...]) -> dict[str, Any]:
-    """The JSON object of a request with these fields; PlanError names the one that is missing or of another type."""
-    if not isinstance(request.data, dict):
-        raise bad("an object is needed")
-    for name, kind in fields.items():
-        value = request.data.get(name)
-        if not isinstance(value, kind) or (isinstance(value, bool) and kind is int):
-            raise bad("is missing or of the wrong type", name)
-    return dict(request.data)
-
-
-def _steps(plan_id: uuid.UUID, request: Request) -> dict[str, Any]:
-    return {
-        how: {"number": revision.number, "message": revision.message} if revision is not None else None
-        for how, revision in next_steps(plan_id, request.user).items()
-    }
 
 
 def _item(row: Any) -> dict[str, Any]:
@@ -104,18 +73,25 @@ def _listed() -> Any:
 
 @extend_schema(methods=["GET"], responses={200: many(ref("PlanItem"))}, operation_id="list_plans")
 @extend_schema(
-    methods=["POST"], request=body(name=TEXT), responses={201: ref("PlanItem"), **REFUSED}, operation_id="create_plan"
+    methods=["POST"],
+    request=body(name={**TEXT, "minLength": 1, "maxLength": 80}),
+    responses={201: ref("PlanItem"), **REFUSED},
+    operation_id="create_plan",
 )
 @api_view(["GET", "POST"])
 def plans(request: Request) -> Response:
     """All plans; or a new, empty one."""
     if request.method == "GET":
         return Response([_item(row) for row in _listed()])
-    name = body_of(request, name=str)["name"].strip()
-    if not 1 <= len(name) <= 80:
-        raise bad("a name of 1 to 80 characters is needed", "name")
-    row = create_plan(Plan(name), request.user)
+    row = create_plan(Plan(_name(body_of(request, name=str)["name"])), request.user)
     return Response(_item(_listed().get(pk=row.pk)), status=201)
+
+
+def _name(text: str) -> str:
+    try:
+        return str(NAME.take(text))
+    except ValueError as error:
+        raise bad(str(error), "name") from None
 
 
 @extend_schema(
@@ -124,6 +100,7 @@ def plans(request: Request) -> Response:
     operation_id="import_plan",
 )
 @api_view(["POST"])
+@parser_classes([Form])
 def import_plan(request: Request) -> Response:
     """A new plan from a plan file."""
     file = request.FILES.get("file")
@@ -150,6 +127,7 @@ def import_plan(request: Request) -> Response:
     operation_id="read_host_states",
 )
 @api_view(["POST"])
+@parser_classes([Form])
 def read_host_states(request: Request) -> Response:
     """A plan from host states: the report alone, or with save=yes the plan too.
 
@@ -158,7 +136,7 @@ def read_host_states(request: Request) -> Response:
     files, paths = request.FILES.getlist("file"), request.data.getlist("path")
     if not files or len(files) != len(paths):
         raise bad("as many paths as files are needed, and at least one", "path")
-    name = str(request.data.get("name", "")).strip()[:80] or "hosts as read"
+    name = _name(request.data.get("name", "").strip()[:80] or "hosts as read")
     plan, report = read_hosts({path: file.read() for path, file in zip(paths, files, strict=True)}, name)
     saved = None
     if request.data.get("save") == "yes":
@@ -184,7 +162,7 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
             "revision": engine.revision,
             "size": {kind: len(engine.plan.of(kind)) for kind in KINDS},
             "summary": engine.summary(),
-            "steps": _steps(plan_id, request),
+            "steps": steps_of(plan_id, request.user),
         }
     )
 
@@ -199,12 +177,12 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
 @api_view(["GET"])
 def plan_page(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     """One page of a plan's records and, after them, of its endpoints; pages of one revision make the whole plan."""
-    cursor = request.query_params.get("after", f"{next(iter(KINDS))}:0")
+    cursor = asked(request, "after", f"{next(iter(KINDS))}:0")
     return HttpResponse(page(_engine(plan_id), cursor), content_type="application/json")
 
 
 @extend_schema(
-    parameters=[OpenApiParameter("from", int, description="the record with which this part begins; 0 unless said")],
+    parameters=[OpenApiParameter("from", COUNT, description="the record with which this part begins; 0 unless said")],
     responses={(200, "application/json"): schemas.ANY, **REFUSED},
     operation_id="export_plan",
 )
@@ -215,7 +193,7 @@ def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     Parts with one ETag (the revision) make the file.
     """
     engine = _engine(plan_id)
-    text, following = plan_text(engine.plan, _number(request, "from"), PAGE, engine.ids)
+    text, following = plan_text(engine.plan, number_asked(request, "from"), PAGE, engine.ids)
     response = HttpResponse(text, content_type="application/json")
     name = "".join(c if c.isascii() and c.isalnum() else "-" for c in engine.plan.name).strip("-") or "plan"
     response["Content-Disposition"] = f'attachment; filename="{name}.json"'
@@ -234,13 +212,13 @@ def _committed(made: Committed, request: Request) -> Response:
             **told_moves(moves(made.before.judgement(), made.after.judgement())),
             "summary": made.after.summary(),
             "landed": landed(made.after, made.before.revision),
-            "steps": _steps(made.revision.plan.pk, request),
+            "steps": steps_of(made.revision.plan.pk, request.user),
         }
     )
 
 
 @extend_schema(
-    request=body(base=NUMBER, message=TEXT, edit=ref("Edit")),
+    request=body(base=bounded(0), message=TEXT, edit=ref("Edit")),
     responses={200: ref("Committed"), **CONFLICT},
     operation_id="make_edit",
 )
@@ -250,12 +228,14 @@ def edits(request: Request, plan_id: uuid.UUID) -> Response:
 
     409 when records that it touches were changed since: nothing is written, and the answer tells by whom.
     """
-    asked = body_of(request, base=int, message=str, edit=list)
+    said = body_of(request, base=int, message=str, edit=list)
     get_object_or_404(PlanRow, pk=plan_id)
-    edit = edit_from_json(asked["edit"])
+    if said["base"] < 0:
+        raise bad("a revision is 0 or more", "base")
+    edit = edit_from_json(said["edit"])
     if not edit:
         raise bad("the edit is empty", "edit")
-    return _committed(commit(plan_id, request.user, edit, asked["base"], asked["message"] or "Edit"), request)
+    return _committed(commit(plan_id, request.user, edit, said["base"], said["message"] or "Edit"), request)
 
 
 @extend_schema(request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="undo")
@@ -280,14 +260,7 @@ def _step(plan_id: uuid.UUID, request: Request, how: str) -> Response:
     return _committed(made, request)
 
 
-def _number(request: Request, name: str) -> int:
-    text = request.query_params.get(name, "0")
-    if not text.isdigit() or len(text) > 9:
-        raise bad("a number is needed", name)
-    return int(text)
-
-
-SINCE = OpenApiParameter("since", int, description="only what came after this revision")
+SINCE = OpenApiParameter("since", COUNT, description="only what came after this revision")
 
 
 @extend_schema(parameters=[SINCE], responses={200: many(ref("Revision")), **REFUSED}, operation_id="list_revisions")
@@ -296,7 +269,7 @@ def revisions(request: Request, plan_id: uuid.UUID) -> Response:
     """The revisions, newest first, 200 at the most."""
     get_object_or_404(PlanRow, pk=plan_id)
     found = (
-        Revision.objects.filter(plan_id=plan_id, number__gt=_number(request, "since"))
+        Revision.objects.filter(plan_id=plan_id, number__gt=number_asked(request, "since"))
         .select_related("author")
         .defer("edit", "inverse")
     )
@@ -307,21 +280,8 @@ def revisions(request: Request, plan_id: uuid.UUID) -> Response:
 @api_view(["GET"])
 def changes(request: Request, plan_id: uuid.UUID) -> Response:
     """The edits after a revision in order, and the verdicts that they lead to."""
-    engine = _engine(plan_id)
-    since = _number(request, "since")
-    found = Revision.objects.filter(plan_id=plan_id, number__gt=since, number__lte=engine.revision)
-    listed = list(found.select_related("author").order_by("number")[: MOST_CHANGES + 1])
-    edits = [{"number": r.number, "edit": r.edit} for r in listed]
-    return Response(
-        {
-            "revision": engine.revision,
-            "last": revision_json(listed[-1]) if listed else None,
-            "edits": within(edits) if len(listed) <= MOST_CHANGES else None,
-            "summary": engine.summary(),
-            "landed": landed(engine, since),
-            "steps": _steps(plan_id, request),
-        }
-    )
+    told, _ = changes_since(_engine(plan_id), plan_id, number_asked(request, "since"))
+    return Response({**told, "steps": steps_of(plan_id, request.user)})
 
 
 @extend_schema(responses={200: ref("Summary")}, operation_id="get_verdicts")
@@ -359,20 +319,20 @@ def finding(request: Request, plan_id: uuid.UUID, finding_id: str) -> Response:
 
 
 @extend_schema(
-    request=body(edits=many(ref("Edit"))),
+    request=body(edits={**many(ref("Edit")), "maxItems": MOST_PREVIEWS}),
     responses={200: many(ref("PreviewResult")), **REFUSED},
     operation_id="preview_edits",
 )
 @api_view(["POST"])
 def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
     """What each of some edits would change, nothing saved; an edit that can't be made says why."""
-    asked = body_of(request, edits=list)["edits"]
-    if len(asked) > MOST_PREVIEWS:
-        raise bad(f"{len(asked)} edits at once; {MOST_PREVIEWS} is the most", "edits")
+    edits = body_of(request, edits=list)["edits"]
+    if len(edits) > MOST_PREVIEWS:
+        raise bad(f"{len(edits)} edits at once; {MOST_PREVIEWS} is the most", "edits")
     engine = _engine(plan_id)
     judgement = engine.judgement()
     made: list[dict[str, Any]] = []
-    for item in asked:
+    for item in edits:
         try:
             edit = edit_from_json(item)
             seen = preview(judgement, edit)
@@ -380,9 +340,9 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
             problems = [p.to_json() for p in error.problems]
             made.append({"counts": None, "moves": [], "tally": [], "problems": problems, "risks": [], "shut_down": []})
             continue
-        told = told_moves(seen.moves, max(20, MOST_MOVES // len(asked)))
+        told = told_moves(seen.moves, max(20, MOST_MOVES // len(edits)))
         # A choice among many is about verdicts; the one edit that is being typed tells its risks too.
-        new = brought(engine.known_risks(), seen.judgement) if len(asked) == 1 else ()
+        new = brought(engine.known_risks(), seen.judgement) if len(edits) == 1 else ()
         made.append(
             {
                 "counts": seen.judgement.counts(),
@@ -410,7 +370,7 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
     """A frame's way from a to b and back (host/tap, host/tap|tag, or a record's id)."""
     wiring = _engine(plan_id).judgement().wiring
     try:
-        a, b = (find_place(wiring, request.query_params.get(name, "")) for name in ("a", "b"))
+        a, b = (find_place(wiring, asked(request, name)) for name in ("a", "b"))
     except ValueError as error:
         raise bad(str(error)) from None
     return Response({"there": trace_frame(wiring, a, b).to_json(), "back": trace_frame(wiring, b, a).to_json()})
@@ -425,7 +385,7 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
 def strand(request: Request, plan_id: uuid.UUID) -> Response:
     """A segment's way through everything."""
     judgement = _engine(plan_id).judgement()
-    segment = judgement.plan.of("segment").get(request.query_params.get("segment"))
+    segment = judgement.plan.of("segment").get(asked(request, "segment"))
     if segment is None:
         raise bad("there is no such segment", "segment")
     return Response([piece.to_json() for piece in strand_of(judgement.wiring, segment)])

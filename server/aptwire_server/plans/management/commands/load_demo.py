@@ -1,7 +1,10 @@
-"""Loads a plan file under its name, unless a plan of that name is there, and makes the demo's people."""
+"""Loads a plan file under its name, unless a plan of that name is there, and makes the demo's people, unless they are."""
 
 from __future__ import annotations
 
+import json
+import os
+import secrets
 from pathlib import Path
 from typing import Any
 
@@ -16,22 +19,32 @@ PEOPLE = ("ines", "tomas")
 
 
 class Command(BaseCommand):
-    """`manage.py load_demo FILE --password WORD`."""
+    """`manage.py load_demo FILE --passwords FILE`: whoever is made gets a password at random, which that file keeps for its owner alone."""
 
     help = __doc__
 
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("file", type=Path)
-        parser.add_argument("--password", required=True)
+        parser.add_argument("--passwords", type=Path, required=True)
 
     def handle(self, *args: Any, **options: Any) -> None:
-        users = User.objects
-        people = [users.filter(username=name).first() or users.create_user(name) for name in PEOPLE]
-        for person in people:
-            if not person.check_password(options["password"]):
-                person.set_password(options["password"])
-                person.save()
+        missing = [name for name in PEOPLE if not User.objects.filter(username=name).exists()]
+        made = {name: secrets.token_urlsafe(9) for name in missing}
+        if made:
+            _write(options["passwords"], made)
+        for name, word in made.items():
+            User.objects.create_user(name, password=word)
         plan = read_plan(options["file"].read_bytes(), options["file"].name)
         if not PlanRow.objects.filter(name=plan.name).exists():
-            create_plan(plan, people[0])
+            create_plan(plan, User.objects.get(username=PEOPLE[0]))
             self.stdout.write(f"{plan.name} loaded")
+
+
+def _write(path: Path, made: dict[str, str]) -> None:
+    """The passwords of before and these, written before anybody has them, so that none is lost."""
+    kept = json.loads(path.read_text()) if path.is_file() else {}
+    fresh = path.with_suffix(".part")
+    fresh.unlink(missing_ok=True)
+    with os.fdopen(os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as file:
+        json.dump({**kept, **made}, file, indent=1)
+    fresh.replace(path)

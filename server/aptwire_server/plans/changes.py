@@ -1,0 +1,58 @@
+"""What came after a revision, for whoever has a plan open: made for one who asks, or once for all who listen."""
+
+from __future__ import annotations
+
+import json
+import uuid
+from collections.abc import Iterable
+from typing import Any
+
+import orjson
+from django.contrib.auth.models import AbstractBaseUser
+
+from aptwire_server.plans.commits import next_steps, revision_json
+from aptwire_server.plans.engine import Engine, engine_of
+from aptwire_server.plans.models import PlanRow, Revision
+from aptwire_server.plans.pages import PAGE, landed
+
+MOST_CHANGES = 200
+
+
+def within(edit: Any, most: int = PAGE) -> Any:
+    """An edit (or a list of some) as it is, None where it is so large that loading the plan anew is the better way."""
+    return edit if len(json.dumps(edit)) <= most else None
+
+
+def steps_of(plan_id: uuid.UUID, person: AbstractBaseUser) -> dict[str, Any]:
+    """What a person can undo and redo."""
+    return {
+        how: {"number": revision.number, "message": revision.message} if revision is not None else None
+        for how, revision in next_steps(plan_id, person).items()
+    }
+
+
+def changes_since(engine: Engine, plan_id: uuid.UUID, since: int) -> tuple[dict[str, Any], list[Revision]]:
+    """The edits after a revision in order, as far as they can be told, with what they lead to; and their revisions."""
+    found = Revision.objects.filter(plan_id=plan_id, number__gt=since, number__lte=engine.revision)
+    listed = list(found.select_related("author").order_by("number")[: MOST_CHANGES + 1])
+    edits = [{"number": r.number, "edit": r.edit} for r in listed]
+    told = {
+        "revision": engine.revision,
+        "last": revision_json(listed[-1]) if listed else None,
+        "edits": within(edits) if len(listed) <= MOST_CHANGES else None,
+        "summary": engine.summary(),
+        "landed": landed(engine, since),
+    }
+    return told, listed
+
+
+def told_to_all(plan_id: uuid.UUID, since: int) -> tuple[int, str]:
+    """The latest revision of a plan, and what all who have it open are told of it; `steps` those of each who edited meanwhile."""
+    engine = engine_of(PlanRow.objects.get(pk=plan_id))
+    told, listed = changes_since(engine, plan_id, since)
+    steps = {person.get_username(): steps_of(plan_id, person) for person in _authors(listed)}
+    return engine.revision, orjson.dumps({**told, "since": since, "steps": steps}).decode()
+
+
+def _authors(revisions: Iterable[Revision]) -> list[AbstractBaseUser]:
+    return list({r.author.pk: r.author for r in revisions if r.author is not None}.values())

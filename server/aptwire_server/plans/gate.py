@@ -1,0 +1,97 @@
+"""What comes in: every text of a request passes here before anything else sees it.
+
+JSON and form fields become values of which none holds a NUL or half a surrogate pair, none is nested without end; what can't be used is
+told by field and place, as any other mistake.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from aptwire.plan.file import read_json
+from aptwire.plan.plan import PlanError, Problem
+from aptwire.plan.texts import unfit, unfit_within
+from rest_framework.negotiation import BaseContentNegotiation
+from rest_framework.parsers import BaseParser, DataAndFiles, MultiPartParser
+from rest_framework.request import Request
+
+PLACE = "the request"
+
+
+class Json(BaseParser):
+    """A JSON body."""
+
+    media_type = "application/json"
+
+    def parse(self, stream: Any, media_type: str | None = None, parser_context: Any = None) -> Any:
+        """The value; PlanError names the place of what can't be read."""
+        value = read_json(stream.read(), PLACE)
+        if found := unfit_within(value):
+            path, why = found
+            raise PlanError([Problem(why, field=path, place=PLACE)])
+        return value
+
+
+class Form(MultiPartParser):
+    """A form with files."""
+
+    def parse(self, stream: Any, media_type: str | None = None, parser_context: Any = None) -> DataAndFiles:
+        """The fields and files; PlanError names the field whose text can't be used."""
+        made = super().parse(stream, media_type, parser_context)
+        fields = [(name, value) for name, values in made.data.lists() for value in values]
+        names = [(name, file.name or "") for name, files in made.files.lists() for file in files]
+        for name, value in [*fields, *names]:
+            if why := unfit(name) or unfit(value):
+                raise PlanError([Problem(f"holds {why}", field=name, place=PLACE)])
+        return made
+
+
+class OnlyJson(BaseContentNegotiation):
+    """Answers are JSON whatever a program says that it likes."""
+
+    def select_parser(self, request: Request, parsers: Any) -> Any:
+        """The parser for the content type of the request."""
+        return next((p for p in parsers if _same(p.media_type, request.content_type)), None)
+
+    def select_renderer(self, request: Request, renderers: Any, format_suffix: str | None = None) -> Any:
+        """The first renderer."""
+        return renderers[0], renderers[0].media_type
+
+
+def _same(media_type: str, content_type: str | None) -> bool:
+    return (content_type or "").split(";")[0].strip().lower() == media_type
+
+
+def bad(message: str, field: str = "") -> PlanError:
+    """What is wrong with a field of a request."""
+    return PlanError([Problem(message, field=field)])
+
+
+def body_of(request: Request, **fields: type | tuple[type, ...]) -> dict[str, Any]:
+    """The JSON object of a request with these fields; PlanError names the one that is missing, of another type or unknown."""
+    if not isinstance(request.data, dict):
+        raise bad("an object is needed")
+    for name, kind in fields.items():
+        value = request.data.get(name)
+        if not isinstance(value, kind) or (isinstance(value, bool) and kind is int):
+            raise bad("is missing or of the wrong type", name)
+    for name in request.data:
+        if name not in fields:
+            raise bad(f"there is no field “{str(name)[:60]}” here", str(name)[:60])
+    return dict(request.data)
+
+
+def asked(request: Request, name: str, default: str = "") -> str:
+    """A text of the query; PlanError where it is none."""
+    text = str(request.query_params.get(name, default))
+    if why := unfit(text):
+        raise bad(f"holds {why}", name)
+    return text
+
+
+def number_asked(request: Request, name: str) -> int:
+    """A whole number of the query, 0 unless said."""
+    text = asked(request, name, "0")
+    if not (text.isascii() and text.isdigit()) or len(text) > 9:
+        raise bad("a whole number of up to nine digits is needed", name)
+    return int(text)
