@@ -105,6 +105,7 @@ SPECTACULAR_SETTINGS = {
     "SERVE_PERMISSIONS": ["rest_framework.permissions.IsAuthenticated"],
     "OAS_VERSION": "3.1.0",
     "SCHEMA_PATH_PREFIX": "/api",
+    "PATH_CONVERTER_OVERRIDES": {"number": {"type": "integer", "minimum": 0, "maximum": 999_999_999}},
     "POSTPROCESSING_HOOKS": ["aptwire_server.plans.schemas.add_components"],
 }
 

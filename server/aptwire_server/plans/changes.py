@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import uuid
 from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import Any
 
 import orjson
@@ -46,12 +47,39 @@ def changes_since(engine: Engine, plan_id: uuid.UUID, since: int) -> tuple[dict[
     return told, listed
 
 
-def told_to_all(plan_id: uuid.UUID, since: int) -> tuple[int, str]:
-    """The latest revision of a plan, and what all who have it open are told of it; `steps` those of each who edited meanwhile."""
+@dataclass(frozen=True)
+class Told:
+    """How far all who have a plan open know of it: a revision, and what the engine answered then (Engine.answers)."""
+
+    revision: int
+    answers: dict[str, dict[str, Any]] | None = None
+
+
+def told_to_all(plan_id: uuid.UUID, before: Told) -> tuple[Told, str | None]:
+    """What all know after this, and what they are told; None where nothing came after `before`.
+
+    `answers` are those that are others than before (null: gone), `steps` those of each who edited meanwhile.
+    """
     engine = engine_of(PlanRow.objects.get(pk=plan_id))
-    told, listed = changes_since(engine, plan_id, since)
+    now = Told(engine.revision, engine.answers())
+    if now.revision <= before.revision:
+        return now, None
+    told, listed = changes_since(engine, plan_id, before.revision)
     steps = {person.get_username(): steps_of(plan_id, person) for person in _authors(listed)}
-    return engine.revision, orjson.dumps({**told, "since": since, "steps": steps}).decode()
+    answers = within(_others(before.answers, engine.answers())) if before.answers is not None else None
+    made = {**told, "since": before.revision, "answers": answers, "steps": steps}
+    return now, orjson.dumps(made).decode()
+
+
+def _others(before: dict[str, dict[str, Any]], now: dict[str, dict[str, Any]]) -> dict[str, dict[str, Any]]:
+    return {
+        name: {
+            key: now[name].get(key)
+            for key in {*before[name], *now[name]}
+            if before[name].get(key) != now[name].get(key)
+        }
+        for name in now
+    }
 
 
 def _authors(revisions: Iterable[Revision]) -> list[AbstractBaseUser]:

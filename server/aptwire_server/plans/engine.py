@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
+from aptwire.judge.could import could
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import Mend, known_risks, mends
@@ -19,7 +20,7 @@ from aptwire.judge.verdicts import judge, rejudge
 from aptwire.plan.edits import apply_edit, edit_from_json, touched
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan
-from aptwire.report import summary
+from aptwire.report import summary, teams
 from django.db import transaction
 
 from aptwire_server.plans.models import PlanRow, Revision
@@ -60,6 +61,7 @@ class Engine:
     _mends: dict[str, list[Mend]] = field(default_factory=dict)
     _summary: dict[str, Any] | None = None
     _ids: dict[str, list[str]] = field(default_factory=dict)
+    _answers: dict[str, dict[str, Any]] | None = None
 
     def judgement(self) -> Judgement:
         """The verdicts."""
@@ -120,6 +122,14 @@ class Engine:
             if self._risks is None:
                 self._risks = known_risks(judged)
             return self._risks
+
+    def answers(self) -> dict[str, dict[str, Any]]:
+        """What the engine says beside verdicts: `members`, `carries` and `reach` of teams and switches, and `could` of adapters."""
+        judged = self.judgement()
+        with self._lock:
+            if self._answers is None:
+                self._answers = {**teams(judged.wiring), "could": could(judged).all()}
+            return self._answers
 
     def mends(self, finding: Finding | Risk) -> list[Mend]:
         """The mends of a finding."""

@@ -26,7 +26,7 @@ from django.db import DatabaseError, connection, transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.utils import timezone
 
-from aptwire_server.plans.changes import told_to_all
+from aptwire_server.plans.changes import Told, told_to_all
 from aptwire_server.plans.commits import CHANNEL, notify
 from aptwire_server.plans.models import PlanRow, Presence
 
@@ -78,7 +78,7 @@ class Hub:
 
     def __init__(self) -> None:
         self._streams: dict[uuid.UUID, set[Stream]] = {}
-        self._known: dict[uuid.UUID, int] = {}
+        self._known: dict[uuid.UUID, Told] = {}
         self._people: dict[uuid.UUID, str] = {}
         self._moved: set[uuid.UUID] = set()
         self._peopled: set[uuid.UUID] = set()
@@ -100,7 +100,7 @@ class Hub:
         if stream.plan in self._people:
             stream.tell("people", self._people[stream.plan])
         revision = await self._ask(lambda: PlanRow.objects.values_list("revision", flat=True).get(pk=stream.plan))
-        self._known.setdefault(stream.plan, revision)
+        self._known.setdefault(stream.plan, Told(revision))
         stream.tell("revision", json.dumps({"revision": revision}))
         # Whatever was said of the plan between the question and its answer.
         self._moved.add(stream.plan)
@@ -195,11 +195,12 @@ class Hub:
 
     async def _tell_of_edits(self, plan: uuid.UUID) -> None:
         known = self._known[plan]
-        revision, text = await self._ask(lambda: told_to_all(plan, known))
-        if revision > known and plan in self._known:
-            self._known[plan] = revision
-            for stream in self._streams.get(plan, ()):
-                stream.tell("revision", text)
+        now, text = await self._ask(lambda: told_to_all(plan, known))
+        if plan in self._known:
+            self._known[plan] = now
+            if text is not None:
+                for stream in self._streams.get(plan, ()):
+                    stream.tell("revision", text)
 
     async def _beat(self) -> None:
         """Say who is still here; let go of those whose session has ended some other way than by logging out."""

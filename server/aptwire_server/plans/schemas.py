@@ -151,6 +151,12 @@ def components() -> dict[str, Schema]:
             carries={"type": "object", "additionalProperties": TEXT},
             reach={"type": "object", "additionalProperties": {"enum": ["wired", "host-local", "sealed"]}},
         ),
+        "AnswersChange": obj(
+            members={"type": "object", "additionalProperties": maybe(many(TEXT))},
+            carries={"type": "object", "additionalProperties": maybe(TEXT)},
+            reach={"type": "object", "additionalProperties": {"enum": ["wired", "host-local", "sealed", None]}},
+            could={"type": "object", "additionalProperties": maybe(many(TEXT))},
+        ),
         "Could": {"type": "object", "additionalProperties": many(TEXT)},
         "Trace": obj(delivered=FLAG, state=TEXT, hops=many(ref("Hop"))),
         "Move": obj(endpoint=TEXT, before=MAYBE_VERDICT, after=MAYBE_VERDICT),
@@ -184,10 +190,13 @@ def components() -> dict[str, Schema]:
             steps=ref("Steps"),
         ),
         "Changes": obj(**changes, steps=ref("Steps")),
-        "RevisionEvent": {
-            **obj(**changes, since=NUMBER, steps={"type": "object", "additionalProperties": ref("Steps")}),
-            "required": ["revision"],
-        },
+        "RevisionTold": obj(
+            **changes,
+            since=NUMBER,
+            answers=maybe(ref("AnswersChange")),
+            steps={"type": "object", "additionalProperties": ref("Steps")},
+        ),
+        "RevisionEvent": {"oneOf": [obj(revision=NUMBER), ref("RevisionTold")]},
         "PreviewResult": obj(
             counts=maybe(counts),
             moves=many(ref("Move")),

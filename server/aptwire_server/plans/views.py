@@ -9,7 +9,6 @@ from aptwire.formats.hosts import read_hosts
 from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
-from aptwire.judge.could import could as all_could
 from aptwire.judge.findings import proof
 from aptwire.judge.mends import brought
 from aptwire.judge.preview import moves, preview, shut_down
@@ -20,7 +19,6 @@ from aptwire.plan.file import plan_text, read_plan
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import brief, summary
-from aptwire.report import teams as teams_of
 from django.db.models import Count, OuterRef, Subquery
 from django.db.models.functions import Coalesce
 from django.http import HttpResponse
@@ -395,14 +393,14 @@ def strand(request: Request, plan_id: uuid.UUID) -> Response:
 @api_view(["GET"])
 def teams(request: Request, plan_id: uuid.UUID) -> Response:
     """The members of each uplink in the order in which they would carry, who carries today, and how far each switch reaches."""
-    return Response(teams_of(_engine(plan_id).judgement().wiring))
+    return Response({name: said for name, said in _engine(plan_id).answers().items() if name != "could"})
 
 
 @extend_schema(responses={200: ref("Could"), **REFUSED}, operation_id="get_could")
 @api_view(["GET"])
 def could(request: Request, plan_id: uuid.UUID) -> Response:
     """The segments that each adapter could hear or reach by sending what it isn’t meant to; who could none is left out."""
-    return Response(all_could(_engine(plan_id).judgement()).all())
+    return Response(_engine(plan_id).answers()["could"])
 
 
 @extend_schema(responses={200: ref("Tree"), **REFUSED}, operation_id="get_tree")

@@ -1,8 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useCallback, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
 
-import { applyOperations, makeBook, type Answers, type Book } from "../model/records";
-import { api, Refused, unwrap, type Committed, type Endpoint, type FindingDetail, type Operation, type PreviewResult, type Snapshot } from "./client";
+import { applyAnswers, applyOperations, makeBook, type Answers, type Book } from "../model/records";
+import { api, Refused, unwrap, type Committed, type Endpoint, type FindingDetail, type Operation, type PreviewResult, type RevisionTold, type Snapshot } from "./client";
+import { useLive } from "./live";
 import { loadEndpoints, loadPlan, type PlanData } from "./load";
 
 /** The server takes no more edits than these in one request. */
@@ -56,13 +57,12 @@ function difference(before: Record<string, number>, after: Record<string, number
   return Object.fromEntries(Object.keys(after).map((k) => [k, (after[k] ?? 0) - (before[k] ?? 0)]));
 }
 
-export function PlanProvider({ id, children, waiting, failed }: { id: string; children: ReactNode; waiting: (done: number, all: number) => ReactNode; failed: (why: string) => ReactNode }) {
+export function PlanProvider({ id, user, children, waiting, failed }: { id: string; user: string; children: ReactNode; waiting: (done: number, all: number) => ReactNode; failed: (why: string) => ReactNode }) {
   const queries = useQueryClient();
   const key = useMemo(() => ["plan", id], [id]);
   const [loaded, setLoaded] = useState<[number, number]>([0, 0]);
   const query = useQuery({ queryKey: key, queryFn: ({ signal }) => loadPlan(id, signal, (done, all) => setLoaded([done, all])) });
   const [people, setPeople] = useState<string[]>([]);
-  const [connected, setConnected] = useState(true);
   const [deltas, setDeltas] = useState<Record<string, number>>({});
   const [told, setTold] = useState<Told | null>(null);
   const tell = useCallback((text: string, bad = false) => setTold((last) => ({ text, bad, number: (last?.number ?? 0) + 1 })), []);
@@ -92,25 +92,34 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
     [id, key, queries],
   );
 
-  useEffect(() => {
-    const source = new EventSource(`/api/plans/${id}/events`);
-    source.addEventListener("revision", (event) => {
-      setConnected(true);
+  const [answers, unanswered, adjust] = useAnswers(id, query.data?.revision);
+
+  /** Take over what others did, and say so. */
+  const hear = useCallback(
+    (news: Later & { last: { number: number; author: string | null; message: string } | null }) => {
+      const { last } = news;
+      const fresh = last && last.number > (queries.getQueryData<PlanData>(key)?.revision ?? 0);
+      catchUp(news);
+      if (fresh && last.author !== user) tell(`${last.author ?? "Somebody"}: ${last.message}`);
+    },
+    [catchUp, key, queries, tell, user],
+  );
+  const connected = useLive(id, {
+    people: setPeople,
+    revision: (event) => {
       const known = queries.getQueryData<PlanData>(key);
-      if (!known || Number((event as MessageEvent<string>).data) <= known.revision) return;
-      void api.GET("/api/plans/{plan_id}/changes", { params: { path: { plan_id: id }, query: { since: known.revision } } }).then((answer) => {
-        if (!answer.data) return;
-        const { last } = answer.data;
-        const newest = queries.getQueryData<PlanData>(key);
-        const news = last && last.number > (newest?.revision ?? 0);
-        catchUp(answer.data);
-        if (news) tell(`${last.author ?? "Somebody"}: ${last.message}`);
-      });
-    });
-    source.addEventListener("people", (event) => setPeople(JSON.parse((event as MessageEvent<string>).data) as string[]));
-    source.onerror = () => setConnected(false);
-    return () => source.close();
-  }, [id, key, queries, catchUp, tell]);
+      if (!known || event.revision <= known.revision) {
+        if ("since" in event) adjust(event);
+        return;
+      }
+      if ("since" in event && event.since <= known.revision) {
+        adjust(event);
+        hear({ ...event, steps: event.steps[user] ?? known.steps });
+        return;
+      }
+      void api.GET("/api/plans/{plan_id}/changes", { params: { path: { plan_id: id }, query: { since: known.revision } } }).then(({ data }) => data && hear(data));
+    },
+  });
 
   const committed = useCallback(
     (made: Committed) => {
@@ -157,7 +166,6 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
   );
 
   const records = query.data?.records;
-  const [answers, unanswered] = useAnswers(id, query.data?.revision);
   const book = useMemo(() => (records && answers ? { ...makeBook(records), ...answers } : null), [records, answers]);
   const endpoints = query.data?.endpoints;
   const nameOf = useCallback((id: string) => endpoints?.get(id)?.name ?? id, [endpoints]);
@@ -175,19 +183,45 @@ export function PlanProvider({ id, children, waiting, failed }: { id: string; ch
   return <Context.Provider value={value}>{children}</Context.Provider>;
 }
 
-/** What the engine says beside verdicts: who carries, how far switches reach, what guests could do. The same object while it stays the same. */
-function useAnswers(id: string, revision: number | undefined): [Answers | null, Error | null] {
+interface AnswersAt extends Answers {
+  /** The revision of which they speak, or a later one. */
+  at: number;
+}
+
+/** For so long the server's own word of what an edit changed is waited for, before it is asked. */
+const PATIENCE = 700;
+
+/**
+ * What the engine says beside verdicts: who carries, how far switches reach, what guests could do; the error where it doesn't say it;
+ * and how to take over what an edit changed of it, whose parts stay the same object as long as they are the same.
+ */
+function useAnswers(id: string, revision: number | undefined): [Answers | null, Error | null, (event: RevisionTold) => void] {
   const queries = useQueryClient();
-  const enabled = revision !== undefined;
-  const path = { params: { path: { plan_id: id } } };
-  const teams = useQuery({ queryKey: ["answers", id, "teams"], enabled, queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/teams", path)) });
-  const could = useQuery({ queryKey: ["answers", id, "could"], enabled, queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/could", path)) });
-  // One key for all revisions: what an edit leaves alike stays the very same object, and nothing is drawn anew.
+  const key = useMemo(() => ["answers", id], [id]);
+  const query = useQuery<AnswersAt>({
+    queryKey: key,
+    enabled: revision !== undefined,
+    queryFn: async () => {
+      const path = { params: { path: { plan_id: id } } };
+      const [teams, could] = await Promise.all([api.GET("/api/plans/{plan_id}/teams", path), api.GET("/api/plans/{plan_id}/could", path)]);
+      return { at: revision!, teams: unwrap(teams), could: unwrap(could) };
+    },
+  });
+  const { data } = query;
   useEffect(() => {
-    if (revision !== undefined) void queries.invalidateQueries({ queryKey: ["answers", id] });
-  }, [queries, id, revision]);
-  const answers = useMemo(() => (teams.data && could.data ? { teams: teams.data, could: could.data } : null), [teams.data, could.data]);
-  return [answers, answers ? null : (teams.error ?? could.error)];
+    if (data === undefined || revision === undefined || data.at >= revision) return;
+    const timer = setTimeout(() => void queries.invalidateQueries({ queryKey: key }), PATIENCE);
+    return () => clearTimeout(timer);
+  }, [queries, key, data, revision]);
+  const adjust = useCallback(
+    ({ since, revision: to, answers }: RevisionTold) =>
+      queries.setQueryData<AnswersAt>(key, (known) => (known && answers && since <= known.at && known.at < to ? { ...applyAnswers(known, answers), at: to } : known)),
+    [queries, key],
+  );
+  const teams = data?.teams;
+  const could = data?.could;
+  const answers = useMemo(() => (teams && could ? { teams, could } : null), [teams, could]);
+  return [answers, answers ? null : query.error, adjust];
 }
 
 /** A finding's proof and mends at the plan's present revision. */

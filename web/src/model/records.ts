@@ -1,5 +1,5 @@
 import type { components } from "../api/schema";
-import type { Kind, Operation, RecordOf, Records } from "../api/client";
+import type { AnswersChange, Kind, Operation, RecordOf, Records } from "../api/client";
 
 /** Names in the order in which people count: nic2 before nic10. */
 export const compareNames = new Intl.Collator("en", { numeric: true }).compare;
@@ -11,6 +11,29 @@ export interface Answers {
   teams: components["schemas"]["Teams"];
   /** The segments that each adapter could hear or reach by sending what it isn’t meant to. */
   could: Record<string, string[]>;
+}
+
+/** Answers with those that an edit changed; null stands for what is gone. */
+export function applyAnswers(answers: Answers, { could, ...teams }: AnswersChange): Answers {
+  return {
+    teams: {
+      members: changed(answers.teams.members, teams.members),
+      carries: changed(answers.teams.carries, teams.carries),
+      reach: changed(answers.teams.reach, teams.reach),
+    },
+    could: changed(answers.could, could),
+  };
+}
+
+/** The same object where nothing changes, so that nothing is drawn anew. */
+function changed<T>(before: Record<string, T>, news: Record<string, T | null>): Record<string, T> {
+  if (!Object.keys(news).length) return before;
+  const made = { ...before };
+  for (const [key, value] of Object.entries(news)) {
+    if (value === null) delete made[key];
+    else made[key] = value;
+  }
+  return made;
 }
 
 /** Records with the ways into them that the views need. */
