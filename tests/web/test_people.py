@@ -8,7 +8,7 @@ import unittest
 
 from playwright.sync_api import expect
 
-from tests.server.support import URL
+from tests.server.support import URL, Client, patch
 from tests.support import ROOT, TWO_HOSTS
 from tests.web.support import SESSIONS, BrowserTest, someone
 
@@ -65,6 +65,52 @@ class VerdictsTest(BrowserTest):
         expect(self.count("home")).to_have_text("34")
         expect(self.count("home", other)).to_have_text("34")
         expect(other.get_by_role("status")).to_contain_text("ines: Tag port group tide gauges 230")
+
+    def test_a_form_tells_when_somebody_saves_the_field_that_is_open_in_it(self) -> None:
+        other = Client("tomas")
+        group = "petrel/guests0/tide-gauges"
+        slot = self.page.get_by_role("button", name="Port group tide gauges, tag 203")
+        slot.scroll_into_view_if_needed()
+        slot.click()
+        field = self.page.get_by_label("Tag of port group tide gauges")
+        field.fill("221")
+        self.assertEqual(other.edit(self.plan, 0, patch("port_group", group, vid=222))[0], 200)
+        alert = self.page.get_by_role("alert")
+        expect(alert).to_contain_text("tomas saved 222 meanwhile, and you have 221")
+        self.accessible()
+        field.press("Enter")
+        expect(alert).to_be_visible()
+        self.assertEqual(other.get(f"plans/{self.plan}")[1]["revision"], 1, "nothing was sent")
+        alert.get_by_role("button", name="Keep 221").click()
+        field.press("Enter")
+        expect(self.page.get_by_text("revision 2")).to_be_visible()
+        self.assertEqual(self.vid(other, group), 221)
+        # An undo that would take somebody's edit with it names who, and what.
+        self.assertEqual(other.edit(self.plan, 2, patch("port_group", group, vid=222))[0], 200)
+        expect(self.page.get_by_text("revision 3")).to_be_visible()
+        self.page.keyboard.press("Escape")
+        self.page.keyboard.press("Control+z")
+        told = "This can’t be undone. tomas changed port group tide gauges of petrel meanwhile"
+        expect(self.page.get_by_role("alert")).to_contain_text(told)
+
+    def test_a_form_follows_what_somebody_else_saves_where_nothing_was_typed(self) -> None:
+        other = Client("tomas")
+        group = "petrel/guests0/tide-gauges"
+        self.page.get_by_role("button", name="Port group tide gauges, tag 203").click()
+        self.page.get_by_role("button", name="All that it allows and limits").click()
+        panel = self.page.get_by_role("dialog")
+        panel.get_by_label("Name").fill("gauges")
+        self.assertEqual(other.edit(self.plan, 0, patch("port_group", group, vid=222))[0], 200)
+        expect(panel.get_by_role("status")).to_contain_text("tomas changed this while it was open")
+        expect(panel.get_by_label("VID", exact=True)).to_have_value("222")
+        panel.get_by_role("button", name="Take it").click()
+        expect(self.page.get_by_text("revision 2")).to_be_visible()
+        self.assertEqual(self.vid(other, group), 222, "what the other saved still stands")
+
+    def vid(self, client: Client, group: str) -> int:
+        """A port group's VID, as the server has it."""
+        found = client.whole(self.plan)["records"]["port_group"]
+        return next(int(g["vid"]) for g in found if g["id"] == group)
 
 
 class DecksTest(BrowserTest):

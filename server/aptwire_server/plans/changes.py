@@ -36,7 +36,7 @@ def changes_since(engine: Engine, plan_id: uuid.UUID, since: int) -> tuple[dict[
     """The edits after a revision in order, as far as they can be told, with what they lead to; and their revisions."""
     found = Revision.objects.filter(plan_id=plan_id, number__gt=since, number__lte=engine.revision)
     listed = list(found.select_related("author").order_by("number")[: MOST_CHANGES + 1])
-    edits = [{"number": r.number, "edit": r.edit} for r in listed]
+    edits = [{"number": r.number, "author": r.author and r.author.get_username(), "edit": r.edit} for r in listed]
     told = {
         "revision": engine.revision,
         "last": revision_json(listed[-1]) if listed else None,

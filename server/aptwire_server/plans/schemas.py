@@ -75,7 +75,7 @@ def components() -> dict[str, Schema]:
     changes: dict[str, Schema] = {
         "revision": NUMBER,
         "last": maybe(ref("Revision")),
-        "edits": maybe(many(obj(number=NUMBER, edit=ref("Edit")))),
+        "edits": maybe(many(obj(number=NUMBER, author=maybe(TEXT), edit=ref("Edit")))),
         "summary": ref("Summary"),
         "landed": maybe(many(ref("Endpoint"))),
     }

@@ -10,6 +10,8 @@ export interface PlanData {
   endpoints: ReadonlyMap<string, Endpoint>;
   summary: Snapshot["summary"];
   steps: Snapshot["steps"];
+  /** Who changed each record last, as far as that was while the plan is open. */
+  authors: ReadonlyMap<string, string>;
 }
 
 export type Progress = (done: number, all: number) => void;
@@ -27,7 +29,7 @@ export async function loadPlan(id: string, signal: AbortSignal, progress: Progre
     const count = (more: number): void => progress((done += more), all);
     // Side by side, so that the server writes a page while the browser reads another.
     const whole = await Promise.all([pages(id, undefined, head.revision, records, endpoints, signal, count), pages(id, `${ENDPOINTS}0`, head.revision, null, endpoints, signal, count)]);
-    if (whole.every(Boolean)) return { id, name: head.name, revision: head.revision, records, endpoints, summary: head.summary, steps: head.steps };
+    if (whole.every(Boolean)) return { id, name: head.name, revision: head.revision, records, endpoints, summary: head.summary, steps: head.steps, authors: new Map() };
   }
 }
 

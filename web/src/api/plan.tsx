@@ -47,7 +47,7 @@ export function usePlan(): PlanState {
 /** What a server answer tells of later revisions; edits or landings that are too large to tell are null. */
 interface Later {
   revision: number;
-  edits: { number: number; edit: Operation[] }[] | null;
+  edits: { number: number; author: string | null; edit: Operation[] }[] | null;
   summary: Snapshot["summary"];
   landed: Endpoint[] | null;
   steps: Snapshot["steps"];
@@ -82,8 +82,10 @@ export function PlanProvider({ id, user, children, waiting, failed }: { id: stri
       const there = new Set([...records.adapter, ...records.host_port].map((r) => r.id));
       for (const id of endpoints.keys()) if (!there.has(id)) endpoints.delete(id);
       for (const endpoint of landed ?? []) endpoints.set(endpoint.id, endpoint);
+      const authors = new Map(known.authors);
+      for (const { author, edit } of fresh) for (const operation of edit) authors.set(String(operation.id ?? operation.record?.id), author ?? "Somebody");
       setDeltas(difference(known.summary.counts, summary.counts));
-      queries.setQueryData<PlanData>(key, { ...known, revision, records, endpoints, summary, steps });
+      queries.setQueryData<PlanData>(key, { ...known, revision, records, endpoints, summary, steps, authors });
       if (landed !== null) return;
       void loadEndpoints(id, revision).then((all) => {
         if (all) queries.setQueryData<PlanData>(key, (now) => (now?.revision === revision ? { ...now, endpoints: all } : now));
@@ -123,10 +125,10 @@ export function PlanProvider({ id, user, children, waiting, failed }: { id: stri
 
   const committed = useCallback(
     (made: Committed) => {
-      catchUp({ ...made, edits: made.edit && [{ number: made.revision, edit: made.edit }] });
+      catchUp({ ...made, edits: made.edit && [{ number: made.revision, author: user, edit: made.edit }] });
       tell(made.message);
     },
-    [catchUp, tell],
+    [catchUp, tell, user],
   );
   const refused = useCallback(
     (error: Error) => {

@@ -1,3 +1,4 @@
+import { Button, HStack } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState, type FormEvent, type ReactNode } from "react";
 
@@ -6,8 +7,9 @@ import { usePlan } from "../api/plan";
 import { isWorse } from "../model/verdicts";
 import { Consequences } from "../parts/Consequences";
 import { VerdictMark } from "../parts/VerdictMark";
+import { useDraft, type Clash } from "./draft";
 import { outcome, type Proposal } from "./edits";
-import { parsed, shown, type Draft, type FieldSpec } from "./fields";
+import { parsed, type Draft, type FieldSpec } from "./fields";
 
 /** How many choices of a list are worked out together. */
 const AT_ONCE = 24;
@@ -136,8 +138,11 @@ export function OutcomeList({ label, proposals, endpoint, take, empty }: { label
 
 /** Fields of a record, changed or made together; what would move is shown while typing. */
 export function FieldForm({ fields, record = {}, making = false, compose, message, done, action = "Take it" }: FormProps) {
-  const { edit, busy } = usePlan();
-  const [draft, setDraft] = useState<Draft>(() => Object.fromEntries(fields.map((f) => [f.name, shown(f, record[f.name])])));
+  const { edit, busy, snapshot } = usePlan();
+  // What is made anew stands nowhere yet, so nobody else can have changed it.
+  const [begun] = useState(record);
+  const { draft, put, clashes, followed, settle } = useDraft(fields, making ? begun : record);
+  const by = snapshot.authors.get(String(record.id)) ?? "Somebody";
   const [all, setAll] = useState(false);
   const first = useRef<HTMLElement | null>(null);
   useEffect(() => {
@@ -156,7 +161,7 @@ export function FieldForm({ fields, record = {}, making = false, compose, messag
   const changed = making || Object.keys(set).length > 0;
   const operations = changed && !wrong.length ? compose(set) : [];
   const { results } = usePreviews([operations], operations.length > 0);
-  const blocked = !operations.length || busy || !!results?.[0]?.problems.length;
+  const blocked = !operations.length || busy || clashes.length > 0 || !!results?.[0]?.problems.length;
   const submit = (event: FormEvent): void => {
     event.preventDefault();
     if (blocked) return;
@@ -173,7 +178,7 @@ export function FieldForm({ fields, record = {}, making = false, compose, messag
             key={field.name}
             field={field}
             value={draft[field.name]}
-            put={(value) => setDraft((now) => ({ ...now, [field.name]: value }))}
+            put={(value) => put(field.name, value)}
             hold={(node) => {
               if (n === 0) first.current = node;
             }}
@@ -184,6 +189,10 @@ export function FieldForm({ fields, record = {}, making = false, compose, messag
           {all ? "Less" : `More: ${hidden.slice(0, 3).map((f) => f.label.replace(/^… /, "")).join(", ")}${hidden.length > 3 ? " …" : ""}`}
         </button>
       )}
+      {clashes.map((clash) => (
+        <Clashing key={clash.field.name} clash={clash} by={by} settle={(mine) => settle(clash, mine)} />
+      ))}
+      {followed.length > 0 && <p className="outcome quiet" role="status">{by} changed this while it was open: {followed.join(", ")}.</p>}
       {wrong.length ? <p className="outcome bad">{wrong.join("; ")}</p> : operations.length ? <Outcome result={results?.[0]} /> : <p className="outcome quiet">{making ? "Fill in what is asked." : "Nothing changed yet."}</p>}
       <div className="panel-actions">
         <button type="submit" className="solid" disabled={blocked}>
@@ -192,6 +201,32 @@ export function FieldForm({ fields, record = {}, making = false, compose, messag
         <span className="panel-keys">Enter takes, Esc leaves all as it is</span>
       </div>
     </form>
+  );
+}
+
+/** A value as somebody would say it. */
+function said(field: FieldSpec, value: unknown): string {
+  if (typeof value === "boolean") return value ? "yes" : "no";
+  const text = String(value ?? "");
+  return field.options?.find(([key]) => key === text)?.[1] ?? (text || field.hint || "nothing");
+}
+
+/** Two people changed one field: both values, and which is meant. */
+export function Clashing({ clash: { field, mine, theirs }, by, settle }: { clash: Clash; by: string; settle: (mine: boolean) => void }) {
+  return (
+    <div className="outcome bad" role="alert">
+      <p>
+        {field.label}: {by} saved <b className="mono">{said(field, theirs)}</b> meanwhile, and you have <b className="mono">{said(field, mine)}</b>.
+      </p>
+      <HStack gap="2" mt="1">
+        <Button size="2xs" variant="outline" onClick={() => settle(true)}>
+          Keep {said(field, mine)}
+        </Button>
+        <Button size="2xs" variant="outline" onClick={() => settle(false)}>
+          Take {said(field, theirs)}
+        </Button>
+      </HStack>
+    </div>
   );
 }
 

@@ -8,10 +8,12 @@ import { api, unwrap, type Endpoint, type PreviewResult, type Verdict } from "..
 import { usePlan } from "../api/plan";
 import { Beside } from "../decks/Beside";
 import { Build } from "../decks/Build";
+import { useDraft } from "../decks/draft";
 import { moveAdapter, outcome, plug, type Proposal } from "../decks/edits";
+import type { FieldSpec } from "../decks/fields";
 import { BAR, computeLayout, hostsInOrder, rounded, type Layout, type Rect } from "../decks/layout";
 import { ManyPanel, namesakes, PickBar } from "../decks/Many";
-import { Outcome, usePreviews } from "../decks/Panel";
+import { Clashing, Outcome, usePreviews } from "../decks/Panel";
 import { AdapterTab, FabricBar, FarEnd, GuestCard, HostHead, HostPortPill, MorePorts, Nic, place, Slot, Socket, SwitchFrame, Team, TrunkEnd, type Scene } from "../decks/parts";
 import { uplinksFor } from "../decks/making";
 import { RecordPanel } from "../decks/RecordPanel";
@@ -693,11 +695,15 @@ function DropOutcome({ rect, result, endpoint, now }: { rect: Rect; result: Prev
   );
 }
 
+const TAG: FieldSpec[] = [{ name: "vid", label: "Tag", kind: "vid" }];
+
 /** The tag of a port group, typed over in its slot; what would move is said beneath. */
 function TagInPlace({ id, rect, left, close, more }: { id: string; rect: Rect; left: number; close: () => void; more: () => void }) {
-  const { book, edit } = usePlan();
+  const { book, edit, snapshot } = usePlan();
   const group = book.get("port_group", id);
-  const [text, setText] = useState(String(group?.vid ?? ""));
+  const { draft, put, clashes, followed, settle } = useDraft(TAG, { vid: group?.vid });
+  const by = snapshot.authors.get(id) ?? "Somebody";
+  const text = String(draft.vid);
   const vid = readVid(text);
   const fits = vid !== null;
   const changed = fits && vid !== group?.vid;
@@ -714,14 +720,18 @@ function TagInPlace({ id, rect, left, close, more }: { id: string; rect: Rect; l
         inputMode="numeric"
         autoFocus
         onFocus={(e) => e.target.select()}
-        onChange={(e) => setText(e.target.value)}
+        onChange={(e) => put("vid", e.target.value)}
         onKeyDown={(e) => {
           if (e.key === "Escape") close();
-          if (e.key === "Enter" && !changed && fits) close();
-          if (e.key === "Enter" && changed) void edit(`Tag port group ${group.name} ${vid}`, operations).then((made) => made && close());
+          if (e.key === "Enter" && !changed && fits && !clashes.length) close();
+          if (e.key === "Enter" && changed && !clashes.length) void edit(`Tag port group ${group.name} ${vid}`, operations).then((made) => made && close());
         }}
       />
       <div className="bubble" style={{ left, top: rect.y + rect.h + 4, width: BUBBLE_WIDTH }} role="status">
+        {clashes.map((clash) => (
+          <Clashing key={clash.field.name} clash={clash} by={by} settle={(mine) => settle(clash, mine)} />
+        ))}
+        {followed.length > 0 && <p className="outcome quiet">{by} changed it while it was open.</p>}
         {!fits ? <p className="outcome bad">A VID is a number from 1 to 4094.</p> : changed ? <Outcome result={results?.[0]} /> : <p className="outcome">Type another VID.</p>}
         <p className="panel-keys">Enter takes it, Esc leaves it</p>
         <button type="button" className="panel-link" onClick={more}>
