@@ -198,7 +198,7 @@ export function FieldForm({ fields, record = {}, making = false, compose, messag
         <button type="submit" className="solid" disabled={blocked}>
           {action}
         </button>
-        <span className="panel-keys">Enter takes, Esc leaves all as it is</span>
+        <span className="panel-keys">{clashes.length ? "Say first which value is meant" : "Enter takes, Esc leaves all as it is"}</span>
       </div>
     </form>
   );
@@ -219,10 +219,10 @@ export function Clashing({ clash: { field, mine, theirs }, by, settle }: { clash
         {field.label}: {by} saved <b className="mono">{said(field, theirs)}</b> meanwhile, and you have <b className="mono">{said(field, mine)}</b>.
       </p>
       <HStack gap="2" mt="1">
-        <Button size="2xs" variant="outline" onClick={() => settle(true)}>
+        <Button size="2xs" variant="outline" borderColor="currentcolor" onClick={() => settle(true)}>
           Keep {said(field, mine)}
         </Button>
-        <Button size="2xs" variant="outline" onClick={() => settle(false)}>
+        <Button size="2xs" variant="outline" borderColor="currentcolor" onClick={() => settle(false)}>
           Take {said(field, theirs)}
         </Button>
       </HStack>

@@ -733,7 +733,7 @@ function TagInPlace({ id, rect, left, close, more }: { id: string; rect: Rect; l
         ))}
         {followed.length > 0 && <p className="outcome quiet">{by} changed it while it was open.</p>}
         {!fits ? <p className="outcome bad">A VID is a number from 1 to 4094.</p> : changed ? <Outcome result={results?.[0]} /> : <p className="outcome">Type another VID.</p>}
-        <p className="panel-keys">Enter takes it, Esc leaves it</p>
+        <p className="panel-keys">{clashes.length ? "Say first which tag is meant; Esc leaves it" : "Enter takes it, Esc leaves it"}</p>
         <button type="button" className="panel-link" onClick={more}>
           All that it allows and limits
         </button>
