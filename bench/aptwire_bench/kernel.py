@@ -1,13 +1,17 @@
 """A disposable kernel: started, given jobs, ended; nothing of it outlives whoever asked for it.
 
-It is Debian's user-mode-linux: an ordinary process without privileges, whose network exists inside of it alone.
+It is Debian's user-mode-linux: an ordinary process without privileges, whose network exists inside of it alone.  It stands in a folder of
+its own with what it needs (ground.py).  Where this was started by root, it runs as nobody in particular, and no other file of this machine
+can be reached from it; else its own kernel keeps whoever is in there to that folder, as well as it can.
 """
 
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import json
 import os
+import pwd
 import shutil
 import signal
 import subprocess
@@ -17,8 +21,11 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from aptwire_bench.ground import LINUX, lay
 
 AGENT = Path(__file__).with_name("agent.py")
 NEEDED = {
@@ -47,6 +54,49 @@ def _path(program: str) -> str | None:
     return shutil.which(program, path=f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin")
 
 
+NEW_MOUNTS, BIND, PRIVATE_BELOW = 0x00020000, 0x1000, 0x4000 | 0x40000
+LIBC = ctypes.CDLL(None, use_errno=True)
+
+
+@dataclass(frozen=True)
+class Cell:
+    """As whom the kernel runs, and whether it is closed in its folder."""
+
+    root: Path
+    memory: str
+    user: int
+    group: int
+    closed: bool
+
+    def enter(self) -> None:
+        """In the child, before it starts.  Its memory is a file: of a file system that nobody else sees and that ends with it."""
+        if self.closed:
+            size = f"size={self.memory},mode=0700,uid={self.user},gid={self.group}".encode()
+            below, null = str(self.root / "shm").encode(), str(self.root / "dev" / "null").encode()
+            if (
+                LIBC.unshare(NEW_MOUNTS)
+                or LIBC.mount(b"none", b"/", None, PRIVATE_BELOW, None)
+                or LIBC.mount(b"shm", below, b"tmpfs", 0, size)
+                or LIBC.mount(b"/dev/null", null, None, BIND, None)
+            ):
+                raise OSError(ctypes.get_errno(), "the kernel’s folder can’t be closed")
+            os.chroot(self.root)
+            os.chdir("/")
+        if os.geteuid() == 0:
+            os.setgroups([])
+            os.setresgid(self.group, self.group, self.group)
+            os.setresuid(self.user, self.user, self.user)
+
+
+def _cell(root: Path, memory: str) -> Cell:
+    if os.geteuid() != 0:
+        return Cell(root, memory, os.geteuid(), os.getegid(), closed=False)
+    nobody = pwd.getpwnam("nobody")
+    # Root of a container may be without the right to mount anything.
+    closed = subprocess.run(["unshare", "--mount", "true"], capture_output=True).returncode == 0
+    return Cell(root, memory, nobody.pw_uid, nobody.pw_gid, closed)
+
+
 def missing() -> list[str]:
     """The Debian packages that the bench needs and this machine lacks."""
     return sorted({package for program, package in NEEDED.items() if _path(program) is None})
@@ -69,19 +119,29 @@ class Kernel:
 
     def __enter__(self) -> Kernel:
         self.folder = tempfile.mkdtemp(prefix="aptwire-bench-")
-        linux = _path("linux.uml")
-        assert linux is not None
+        self.jobs_folder = Path(self.folder, "root", "jobs")
+        try:
+            lay(Path(self.folder, "root"), AGENT)
+            cell = _cell(Path(self.folder, "root"), self.memory)
+            for folder in (self.folder, self.jobs_folder):
+                os.chown(folder, cell.user, cell.group)
+        except BaseException:
+            shutil.rmtree(self.folder, ignore_errors=True)
+            raise
         self.ready = threading.Event()
         self.process = subprocess.Popen(
             [
-                linux,
+                LINUX if cell.closed else str(_path(LINUX.rpartition("/")[2])),
+                # Every folder of the host that anybody mounts in there is below this one.
+                f"hostfs={'/' if cell.closed else f'{self.folder}/root'}",
                 "rootfstype=hostfs",
                 "rootflags=/",
                 "ro",
                 "quiet",
                 f"mem={self.memory}",
-                f"uml_dir={self.folder}/",
-                "umid=bench",
+                f"uml_dir={'' if cell.closed else f'{self.folder}/root'}/jobs/",
+                # By this its processes are known to be its own.
+                f"umid={Path(self.folder).name}",
                 "con=null",
                 "con0=null,fd:1",
                 f"init={os.path.realpath(sys.executable)}",
@@ -89,8 +149,8 @@ class Kernel:
                 "-I",
                 "-S",
                 "-B",
-                str(AGENT),
-                self.folder,
+                "/agent.py",
+                "/jobs",
             ],
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
@@ -98,6 +158,9 @@ class Kernel:
             text=True,
             errors="replace",
             start_new_session=True,
+            cwd="/",
+            env={"HOME": "/", "TMPDIR": "/shm" if cell.closed else "/dev/shm", "PATH": "/usr/bin:/bin"},
+            preexec_fn=cell.enter,
         )
         # Should this process be killed outright, its end of the pipe closes, and this one clears up.
         self.guardian = subprocess.Popen(
@@ -124,12 +187,12 @@ class Kernel:
                 break
             if self.progress is not None:
                 self.progress(*self.last)
-        raise BenchError(f"the bench’s kernel did not start: {self._last()}")
+        raise BenchError(f"the bench’s kernel did not start: {self._end()}")
 
     def __exit__(self, *_: object) -> None:
         """End it, and see that no process of it is left."""
         if self.process.poll() is None:
-            Path(self.folder, "stop").touch()
+            (self.jobs_folder / "stop").touch()
             with contextlib.suppress(subprocess.TimeoutExpired):
                 self.process.wait(1.5)
         self.guardian.kill()
@@ -163,10 +226,20 @@ class Kernel:
     last: tuple[str, int, int] = ("starting", 0, 0)
 
     def _last(self) -> str:
-        return " / ".join([line for line in self.lines if line][-4:]) or "it said nothing"
+        fatal = [line for line in self.lines if line.startswith("died") or "Kernel panic" in line]
+        return " / ".join(fatal or [line for line in self.lines if line][-4:]) or "it said nothing"
+
+    def _end(self) -> str:
+        """Why it ended, in words: who killed it, or else what it said last, which is noise where it was killed."""
+        code = self.process.poll()
+        # A kernel that panics aborts itself.
+        if code is not None and code < 0 and code != -signal.SIGABRT:
+            name = signal.Signals(-code).name if -code in set(signal.Signals) else f"signal {-code}"
+            return f"it was killed from outside ({name}); ask again"
+        return self._last()
 
     def _hand(self, name: str, what: dict[str, Any]) -> None:
-        path = Path(self.folder, f"{name}.json")
+        path = self.jobs_folder / f"{name}.json"
         path.with_suffix(".part").write_text(json.dumps(what))
         path.with_suffix(".part").rename(path)
 
@@ -176,7 +249,7 @@ class Kernel:
         `asks` makes the rest of the job while the kernel builds.
         """
         number, self.jobs = self.jobs, self.jobs + 1
-        answer = Path(self.folder, f"answer-{number}.json")
+        answer = self.jobs_folder / f"answer-{number}.json"
         self._hand(f"job-{number}", job)
         if asks is not None:
             self._hand(f"asks-{number}", asks())
@@ -184,7 +257,7 @@ class Kernel:
         told = self.last = ("building", 0, 1)
         while not answer.exists():
             if self.process.poll() is not None:
-                raise BenchError(f"the bench’s kernel died: {self._last()}")
+                raise BenchError(f"the bench’s kernel died: {self._end()}")
             if time.monotonic() - self.heard > SILENCE:
                 raise BenchError(
                     f"the bench’s kernel has said nothing for {SILENCE:.0f} s and was ended: {self._last()}"

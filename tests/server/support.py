@@ -184,6 +184,14 @@ class Stream:
         self.connection.close()
 
 
+def give_back() -> None:
+    """End what a test that asked the database itself holds of it."""
+    from django.db import connection
+
+    connection.close()
+    connection.close_pool()  # type: ignore[attr-defined]
+
+
 def patch(kind: str, id: str, **changes: Any) -> dict[str, Any]:
     """A patch operation."""
     return {"op": "patch", "kind": kind, "id": id, "set": changes}

@@ -12,7 +12,7 @@ from typing import Any
 import django
 from aptwire.plan.file import write_plan
 
-from tests.server.support import Client, patch
+from tests.server.support import Client, give_back, patch
 from tests.support import pair
 
 SCOPE = {"pulls": 0, "sample": 0, "seed": 1}
@@ -86,13 +86,7 @@ class FilesTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         django.setup()
-
-    @classmethod
-    def tearDownClass(cls) -> None:
-        from django.db import connection
-
-        connection.close()
-        connection.close_pool()
+        cls.addClassCleanup(give_back)
 
     def test_a_difference_comes_as_a_zip_with_its_plan_and_frames(self) -> None:
         from aptwire_bench.prove import Report, Story

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import json
 import os
 import signal
@@ -13,11 +14,15 @@ import uuid
 from pathlib import Path
 from unittest import mock
 
+import django
 import psycopg
+from aptwire.plan.file import read_plan
+from aptwire.plan.kinds import Host, Nic
+from aptwire.plan.plan import Plan
 
 from ops import database, machine, serve
 from tests.server import support
-from tests.server.support import Client, Stream, drop, patch
+from tests.server.support import Client, Stream, drop, give_back, patch
 from tests.support import random_plan
 
 
@@ -167,6 +172,41 @@ class TablesTest(unittest.TestCase):
             self.assertNotIn("cable", self.client.whole(made["id"])["records"])
             self.assertEqual(self.client.post(f"plans/{made['id']}/undo")[0], 200)
             self.assertEqual(self.client.get(f"plans/{made['id']}/export")[1], json.loads(write_plan(source)))
+
+
+class MendedIdsTest(unittest.TestCase):
+    """Plans of before, whose ids were made of folder names as they were, are mended by a migration."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        django.setup()
+        cls.addClassCleanup(give_back)
+
+    def test_ids_that_fit_nowhere_are_replaced_in_tables_and_revisions(self) -> None:
+        from aptwire.plan.edits import Drop, Patch
+        from aptwire_server.plans.commits import commit, create_plan
+        from django.apps import apps
+        from django.contrib.auth.models import User
+
+        hosts = {id: Host(id=id, name=id.strip()) for id in ("my host", "_web1", "größe", "fine")}
+        nics = {f"{id}/nic0": Nic(id=f"{id}/nic0", host=id, name="nic0") for id in hosts}
+        row = create_plan(Plan("as it was", {"host": hosts, "nic": nics}), User.objects.get(username="ines"))
+        author = row.author
+        commit(row.id, author, (Patch("nic", "größe/nic0", {"mtu": 9000}),), 0, "jumbo")
+        commit(row.id, author, (Drop("nic", "_web1/nic0"),), 1, "out with it")
+        importlib.import_module("aptwire_server.plans.migrations.0009_ids_that_fit").mend(apps, None)
+        # The server hasn't looked at this plan yet, as it hasn't after a migration.
+        client = Client("ines")
+        raw = client.exported(str(row.id))
+        plan = read_plan(raw)
+        self.assertEqual({h.name for h in plan.all("host")}, {"my host", "_web1", "größe", "fine"})
+        self.assertEqual({n.mtu for n in plan.all("nic")}, {None, 9000})
+        self.assertEqual(client.upload("plans/import", [], [("file", "p.json", raw)])[0], 201)
+        for _ in range(2):
+            self.assertEqual(client.post(f"plans/{row.id}/undo")[0], 200)
+        plan = read_plan(client.exported(str(row.id)))
+        self.assertEqual({n.mtu for n in plan.all("nic")}, {None})
+        self.assertEqual(len(plan.of("nic")), 4)
 
 
 class ClusterTest(unittest.TestCase):

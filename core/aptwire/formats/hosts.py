@@ -15,7 +15,7 @@ from aptwire.formats.building import build_plan
 from aptwire.formats.linux import FILES, LINK, read_device
 from aptwire.formats.making import Report
 from aptwire.formats.observed import Device
-from aptwire.plan.checks import check_plan
+from aptwire.plan.checks import check_plan, check_values
 from aptwire.plan.plan import Plan, PlanError, Problem
 
 CAPTURE = ".lldp.pcap"
@@ -46,7 +46,7 @@ def read_hosts(files: Mapping[str, bytes], name: str) -> tuple[Plan, Report]:
     if problems:
         raise PlanError(problems)
     plan = build_plan(name, read, heard, report)
-    broken = check_plan(plan)
+    broken = check_values(plan) or check_plan(plan)
     if broken:
         raise PlanError(replace(p, place=name) for p in broken)
     if any(device.interfaces for device in read.values()):

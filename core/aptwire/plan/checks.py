@@ -8,6 +8,7 @@ from functools import partial
 from typing import Any
 
 from aptwire.plan import vids
+from aptwire.plan.fields import plain
 from aptwire.plan.ids import is_id
 from aptwire.plan.kinds import (
     GUARDS,
@@ -94,6 +95,17 @@ def _take_values(kind: str, id: str, given: Mapping[str, Any], place: str) -> tu
         except ValueError as error:
             problems.append(Problem(str(error), kind=kind, id=id, field=name, place=place))
     return values, problems
+
+
+def check_values(plan: Plan) -> list[Problem]:
+    """What is wrong with the records of a plan each by itself, where they were made of something else than JSON."""
+    problems: list[Problem] = []
+    for record in plan:
+        if not is_id(record.id):
+            problems.append(Problem("is no id", kind=record.kind, id=record.id, field="id"))
+        held = {name: plain(getattr(record, name)) for name in SPECS[record.kind]}
+        problems.extend(_take_values(record.kind, record.id, held, "")[1])
+    return problems
 
 
 def check_plan(plan: Plan) -> list[Problem]:

@@ -126,7 +126,7 @@ _KEYS = {"put": {"op", "kind", "record"}, "patch": {"op", "kind", "id", "set"}, 
 
 
 def _operation(item: Any, place: str) -> Operation:
-    if not isinstance(item, dict) or item.get("op") not in _KEYS:
+    if not isinstance(item, dict) or not isinstance(item.get("op"), str) or item["op"] not in _KEYS:
         raise PlanError([Problem("an operation is an object whose op is put, patch or drop", place=place)])
     op, kind = item["op"], item.get("kind")
     if set(item) != _KEYS[op]:

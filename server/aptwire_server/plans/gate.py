@@ -95,3 +95,11 @@ def number_asked(request: Request, name: str) -> int:
     if not (text.isascii() and text.isdigit()) or len(text) > 9:
         raise bad("a whole number of up to nine digits is needed", name)
     return int(text)
+
+
+def texts_of(request: Request, name: str) -> list[str]:
+    """The values of a form's field; PlanError where one of them is a file."""
+    found = request.data.getlist(name)
+    if not all(isinstance(value, str) for value in found):
+        raise bad("a text is needed, not a file", name)
+    return list(found)

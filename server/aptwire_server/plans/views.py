@@ -33,7 +33,7 @@ from aptwire_server.plans import schemas
 from aptwire_server.plans.changes import changes_since, steps_of, within
 from aptwire_server.plans.commits import Committed, commit, create_plan, revision_json, step
 from aptwire_server.plans.engine import Engine, engine_of
-from aptwire_server.plans.gate import Form, asked, bad, body_of, number_asked
+from aptwire_server.plans.gate import Form, asked, bad, body_of, number_asked, texts_of
 from aptwire_server.plans.models import ROWS, PlanRow, Revision
 from aptwire_server.plans.pages import MOST_MOVES, PAGE, landed, page, told_moves
 from aptwire_server.plans.schemas import TEXT, body, bounded, many, obj, ref
@@ -131,13 +131,13 @@ def read_host_states(request: Request) -> Response:
 
     `file` and `path` come in the same order; a path is device/file.
     """
-    files, paths = request.FILES.getlist("file"), request.data.getlist("path")
+    files, paths = request.FILES.getlist("file"), texts_of(request, "path")
     if not files or len(files) != len(paths):
         raise bad("as many paths as files are needed, and at least one", "path")
-    name = _name(request.data.get("name", "").strip()[:80] or "hosts as read")
+    name = _name("".join(texts_of(request, "name")[:1]).strip()[:80] or "hosts as read")
     plan, report = read_hosts({path: file.read() for path, file in zip(paths, files, strict=True)}, name)
     saved = None
-    if request.data.get("save") == "yes":
+    if "yes" in texts_of(request, "save"):
         saved = _item(_listed().get(pk=create_plan(plan, request.user).pk))
     made = {
         "report": [note.to_json() for note in report.notes],
