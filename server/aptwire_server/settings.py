@@ -118,5 +118,6 @@ LOGGING = {
     "handlers": {"console": {"class": "logging.StreamHandler"}},
     "root": {"handlers": ["console"], "level": os.environ.get("APTWIRE_LOG", "WARNING")},
     # A refused request is an answer, not an event of the server.
-    "loggers": {"django.request": {"level": "ERROR"}},
+    # Of a database that is away, who asks it is told, and whoever watches the parts.
+    "loggers": {"django.request": {"level": "ERROR"}, "psycopg.pool": {"level": "ERROR"}},
 }
