@@ -150,6 +150,7 @@ class TextsTest(unittest.TestCase):
         ):
             self.assertEqual(self.raw(path, b"{}", kind)[0], 415, path)
         self.assertEqual(self.raw("plans/read", b"no form", "multipart/form-data")[0], 400)
+        self.assertEqual(self.client.request("POST", "plans/read")[0], 400)
         self.assertEqual(
             self.client.upload("plans/read", [("path", "a/ip-link.json")], [("file", "x", b"[]"), ("name", "n", b"")])[
                 0

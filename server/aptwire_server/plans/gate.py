@@ -11,6 +11,7 @@ from typing import Any
 from aptwire.plan.file import read_json
 from aptwire.plan.plan import PlanError, Problem
 from aptwire.plan.texts import unfit, unfit_within
+from django.http import QueryDict
 from rest_framework.negotiation import BaseContentNegotiation
 from rest_framework.parsers import BaseParser, DataAndFiles, MultiPartParser
 from rest_framework.request import Request
@@ -98,7 +99,9 @@ def number_asked(request: Request, name: str) -> int:
 
 
 def texts_of(request: Request, name: str) -> list[str]:
-    """The values of a form's field; PlanError where one of them is a file."""
+    """The values of a form's field; PlanError where one of them is a file, and where no form came."""
+    if not isinstance(request.data, QueryDict):
+        raise bad("a form is needed")
     found = request.data.getlist(name)
     if not all(isinstance(value, str) for value in found):
         raise bad("a text is needed, not a file", name)

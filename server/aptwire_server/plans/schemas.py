@@ -279,6 +279,10 @@ REFUSALS = {
     "429": "too many guesses at a password; Retry-After tells for how many seconds",
     "503": "the database is away; Retry-After tells when to ask again",
 }
+TOKEN: Schema = {
+    "csrfCookie": {"type": "apiKey", "in": "cookie", "name": "csrftoken"},
+    "csrfToken": {"type": "apiKey", "in": "header", "name": "X-CSRFToken"},
+}
 EVENTS: Schema = {
     "operationId": "listen",
     "description": "Server-sent events of a plan: `revision` with a RevisionEvent, `people` with the names of those who have it open.",
@@ -292,9 +296,13 @@ EVENTS: Schema = {
 def add_components(result: Schema, generator: Any, request: Any, public: bool) -> Schema:
     """Put the named components into the generated document, the address that isn't the framework's, and what any address may refuse."""
     result.setdefault("components", {}).setdefault("schemas", {}).update(components())
-    result["paths"]["/api/plans/{plan_id}/events"] = {"get": EVENTS}
+    result["components"].setdefault("securitySchemes", {}).update(TOKEN)
+    result["paths"]["/api/plans/{plan_id}/events"] = {"get": {**EVENTS, "security": [{"cookieAuth": []}]}}
     for path, item in result["paths"].items():
         for method, operation in item.items():
+            if method != "get":
+                session: Schema = {} if path == "/api/session" and method == "post" else {"cookieAuth": []}
+                operation["security"] = [{**session, **{name: [] for name in TOKEN}}]
             for status in _refusals(path, method, operation):
                 content = {"application/json": {"schema": ref("Refusal")}}
                 operation["responses"][status] = {"description": REFUSALS[status], "content": content}

@@ -181,18 +181,24 @@ def plan_page(request: Request, plan_id: uuid.UUID) -> HttpResponse:
 
 @extend_schema(
     parameters=[OpenApiParameter("from", COUNT, description="the record with which this part begins; 0 unless said")],
-    responses={(200, "application/json"): schemas.ANY, **REFUSED},
+    responses={
+        (200, "application/json"): schemas.ANY,
+        (200, "application/octet-stream"): {"type": "string", "format": "binary"},
+        **REFUSED,
+    },
     operation_id="export_plan",
 )
 @api_view(["GET"])
 def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     """The plan file; of a large plan its first part, and a Link header (RFC 8288) to the next.
 
-    Parts with one ETag (the revision) make the file.
+    Parts with one ETag (the revision) make the file; one by itself is no JSON, and doesn't say that it is.
     """
     engine = _engine(plan_id)
-    text, following = plan_text(engine.plan, number_asked(request, "from"), PAGE, engine.ids)
-    response = HttpResponse(text, content_type="application/json")
+    first = number_asked(request, "from")
+    text, following = plan_text(engine.plan, first, PAGE, engine.ids)
+    whole = first == 0 and following is None
+    response = HttpResponse(text, content_type="application/json" if whole else "application/octet-stream")
     name = "".join(c if c.isascii() and c.isalnum() else "-" for c in engine.plan.name).strip("-") or "plan"
     response["Content-Disposition"] = f'attachment; filename="{name}.json"'
     response["ETag"] = f'"{engine.revision}"'
