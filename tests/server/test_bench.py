@@ -57,9 +57,10 @@ class BenchTest(unittest.TestCase):
         self.assertEqual(second["run"]["state"], "done")
         _, listed = self.client.get(f"{self.at}/bench")
         self.assertEqual(
-            [(r["number"], r["revision"], r["agreed"]) for r in listed],
+            [(r["number"], r["revision"], r["agreed"]) for r in listed["runs"]],
             [(2, 1, second["report"]["agreed"]), (1, 0, report["agreed"])],
         )
+        self.assertEqual(listed["workers"], 1)
         status, _ = self.client.get(f"{self.at}/bench/1/difference/1")
         self.assertEqual(status, 404)
 
@@ -122,6 +123,10 @@ class FilesTest(unittest.TestCase):
         _, detail = client.get(f"plans/{plan}/bench/1")
         self.assertEqual(detail["run"]["state"], "failed")
         self.assertIn("the worker that took it is gone", detail["run"]["error"])
+        BenchRun.objects.create(
+            plan=row, number=2, revision=0, scope=SCOPE, state="running", seen=long_ago, cancel=True
+        )
+        self.assertEqual(client.get(f"plans/{plan}/bench/2")[1]["run"]["state"], "cancelled")
 
 
 if __name__ == "__main__":

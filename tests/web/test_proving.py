@@ -92,7 +92,7 @@ class BenchTest(BrowserTest):
         }
         detail = {"run": item, "scope": {"pulls": 4, "sample": 40, "seed": 0}, "log": "done", "report": report}
         # Engine and kernel agree on all that ships, so the answer of a run that differs is made here.
-        self.page.route("**/api/plans/*/bench", lambda route: route.fulfill(json=[item]))
+        self.page.route("**/api/plans/*/bench", lambda route: route.fulfill(json={"workers": 1, "runs": [item]}))
         self.page.route("**/api/plans/*/bench/1", lambda route: route.fulfill(json=detail))
         self.page.goto(f"{URL}/plans/{self.plan}/bench")
         history = self.page.get_by_role("list", name="History")

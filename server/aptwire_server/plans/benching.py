@@ -11,10 +11,12 @@ from typing import Any
 
 from django.db import transaction
 from django.db.models import Max
+from django.db.models.functions import Now
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404
 from django.utils import timezone
 from drf_spectacular.utils import extend_schema
+from procrastinate.contrib.django.models import ProcrastinateWorker
 from rest_framework.decorators import api_view
 from rest_framework.exceptions import NotFound
 from rest_framework.request import Request
@@ -22,11 +24,12 @@ from rest_framework.response import Response
 
 from aptwire_server.plans.gate import bad, body_of
 from aptwire_server.plans.models import BenchRun, PlanRow
-from aptwire_server.plans.schemas import SCOPE, many, ref
-from aptwire_server.plans.tasks import prove_revision
+from aptwire_server.plans.schemas import SCOPE, ref
+from aptwire_server.plans.tasks import SILENT, prove_revision
 from aptwire_server.plans.views import REFUSED
 
-GONE = timedelta(seconds=90)
+GONE = timedelta(seconds=5)
+"""A worker speaks of its run every second, whatever it is at."""
 KEPT = 100
 
 
@@ -50,13 +53,18 @@ def _item(run: BenchRun) -> dict[str, Any]:
 
 
 def _bury(plan_id: uuid.UUID) -> None:
-    """Runs whose worker has not spoken for a while have lost it."""
-    BenchRun.objects.filter(plan_id=plan_id, state="running", seen__lt=timezone.now() - GONE).update(
-        state="failed", error="the worker that took it is gone; ask again", ended=timezone.now()
-    )
+    """Runs whose worker has not spoken for a while have lost it; one that somebody cancelled has ended as it should."""
+    gone = BenchRun.objects.filter(plan_id=plan_id, state="running", seen__lt=Now() - GONE)
+    gone.filter(cancel=True).update(state="cancelled", ended=timezone.now())
+    gone.update(state="failed", error="the worker that took it is gone; ask again", ended=timezone.now())
 
 
-@extend_schema(methods=["GET"], responses={200: many(ref("BenchItem"))}, operation_id="list_bench_runs")
+def _workers() -> int:
+    """How many workers there are, by their signs of life."""
+    return ProcrastinateWorker.objects.filter(last_heartbeat__gt=Now() - timedelta(seconds=SILENT)).count()
+
+
+@extend_schema(methods=["GET"], responses={200: ref("BenchRuns")}, operation_id="list_bench_runs")
 @extend_schema(
     methods=["POST"],
     request={"application/json": ref("BenchScope")},
@@ -65,12 +73,12 @@ def _bury(plan_id: uuid.UUID) -> None:
 )
 @api_view(["GET", "POST"])
 def runs(request: Request, plan_id: uuid.UUID) -> Response:
-    """The latest runs of a plan, newest first; or a new one, of the plan's present revision."""
+    """The latest runs of a plan, newest first, and how many workers there are to take one; or a new run, of the plan's present revision."""
     get_object_or_404(PlanRow, pk=plan_id)
     _bury(plan_id)
     if request.method == "GET":
         found = BenchRun.objects.filter(plan_id=plan_id).select_related("author").defer("log", "stories")
-        return Response([_item(run) for run in found.order_by("-number")[:KEPT]])
+        return Response({"workers": _workers(), "runs": [_item(run) for run in found.order_by("-number")[:KEPT]]})
     asked = body_of(request, **dict.fromkeys(SCOPE, int))
     for name, (low, high) in SCOPE.items():
         if not low <= asked[name] <= high:

@@ -22,12 +22,13 @@ import psycopg
 from asgiref.sync import sync_to_async
 from django.contrib.auth.models import User
 from django.contrib.sessions.models import Session
-from django.db import DatabaseError, connection, transaction
+from django.db import DatabaseError, InterfaceError, OperationalError, connection, transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.utils import timezone
 
 from aptwire_server.plans.changes import Told, told_to_all
 from aptwire_server.plans.commits import CHANNEL, notify
+from aptwire_server.plans.errors import away
 from aptwire_server.plans.models import PlanRow, Presence
 
 T = TypeVar("T")
@@ -281,6 +282,8 @@ async def events(request: HttpRequest, plan_id: uuid.UUID) -> HttpResponse | Str
     try:
         user = await request.auser()
         there = user.is_authenticated and await PlanRow.objects.filter(pk=plan_id).aexists()
+    except (OperationalError, InterfaceError):
+        return away(request)
     finally:
         # The stream lasts; the connection that let it in must not.
         await sync_to_async(_give_back)()
@@ -306,5 +309,7 @@ async def _stream(stream: Stream) -> AsyncIterator[str]:
             if event is None:
                 return
             yield event
+    except DatabaseError as error:
+        log.warning("a stream couldn’t begin: %s", str(error).partition("\n")[0])
     finally:
         hub.leave(stream)

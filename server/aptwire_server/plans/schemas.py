@@ -224,6 +224,7 @@ def components() -> dict[str, Schema]:
             differed=maybe(NUMBER),
             not_tried=maybe(NUMBER),
         ),
+        "BenchRuns": obj(workers=NUMBER, runs=many(ref("BenchItem"))),
         "BenchDetail": obj(run=ref("BenchItem"), scope=ref("BenchScope"), log=TEXT, report=maybe(ref("BenchReport"))),
         "BenchReport": obj(
             questions=NUMBER,

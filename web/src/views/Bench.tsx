@@ -34,11 +34,11 @@ export function Bench() {
   const runs = useQuery({
     queryKey: ["bench", id],
     queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/bench", { params: { path: { plan_id: id } } })),
-    refetchInterval: (query) => (live(query.state.data?.[0]) ? 1000 : 15_000),
+    refetchInterval: (query) => (live(query.state.data?.runs[0]) ? 1000 : 15_000),
   });
-  const latest = runs.data?.[0];
+  const latest = runs.data?.runs[0];
   const wanted = Number(params.get("run")) || latest?.number;
-  const chosen = runs.data?.find((r) => r.number === wanted);
+  const chosen = runs.data?.runs.find((r) => r.number === wanted);
   const detail = useQuery({
     queryKey: ["bench", id, wanted, chosen?.state],
     enabled: chosen !== undefined,
@@ -83,6 +83,11 @@ export function Bench() {
               {wrong || start.error?.message}
             </p>
           )}
+          {runs.data?.workers === 0 && (
+            <p role="status" className="bench-error">
+              No worker is running: a run waits until one is started.
+            </p>
+          )}
           <div className="bench-actions">
             <button type="submit" className="solid" disabled={Boolean(wrong) || live(latest) || start.isPending}>
               Start
@@ -95,7 +100,7 @@ export function Bench() {
           </div>
         </form>
         <ul className="bench-runs" aria-label="History">
-          {runs.data?.map((run) => {
+          {runs.data?.runs.map((run) => {
             const { sign, kind, text } = outcome(run);
             return (
               <li key={run.number}>
@@ -117,7 +122,7 @@ export function Bench() {
       </section>
       <section className="bench-main" aria-label="What came of it" aria-live="polite">
         {runs.error && <p role="alert">{runs.error.message}</p>}
-        {runs.data?.length === 0 && (
+        {runs.data?.runs.length === 0 && (
           <div className="empty-state">
             <h2>No revision was proved yet</h2>
             <p>A prediction that nobody checks is an opinion. Start a run: it takes half a minute on a small plan, a minute or two on fifty hosts, and touches no network but its own.</p>

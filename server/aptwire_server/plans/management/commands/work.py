@@ -12,9 +12,9 @@ from django.core.management.base import BaseCommand
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import ConnectorException
 
+from aptwire_server.plans.tasks import BEAT, SILENT
+
 log = logging.getLogger(__name__)
-BEAT, GONE = 2.0, 8.0
-"""Seconds between two signs of life, and after which a worker that gave none counts as gone."""
 
 
 class Command(BaseCommand):
@@ -35,5 +35,5 @@ class Command(BaseCommand):
 async def _work() -> None:
     async with app.open_async():
         await app.run_worker_async(
-            shutdown_graceful_timeout=3, update_heartbeat_interval=BEAT, stalled_worker_timeout=GONE
+            shutdown_graceful_timeout=3, update_heartbeat_interval=BEAT, stalled_worker_timeout=SILENT
         )
