@@ -6,20 +6,12 @@ doesn't say is refused as soon as it is.
 
 from __future__ import annotations
 
-import json
 import re
-from collections.abc import Awaitable, Callable, Mapping
-from typing import Any
+from collections.abc import Callable
 
 from asgiref.sync import sync_to_async
-from django.conf import settings
-from django.http.cookie import parse_cookie
 
-Scope = dict[str, Any]
-Message = Mapping[str, Any]
-Receive = Callable[[], Awaitable[Message]]
-Send = Callable[[Message], Awaitable[None]]
-App = Callable[[Scope, Receive, Send], Awaitable[None]]
+from aptwire_server.asgi_parts import App, Message, Receive, Scope, Send, answer, header, session_of
 
 KB, MB = 1024, 1024 * 1024
 USUAL = 64 * KB
@@ -47,9 +39,8 @@ def limited(app: App, known: Callable[[str], bool]) -> App:
         if scope["type"] != "http":
             await app(scope, receive, send)
             return
-        headers = {name.lower(): value.decode("latin-1") for name, value in scope["headers"]}
         most = limit_of(scope["path"])
-        said = headers.get(b"content-length", "")
+        said = header(scope, b"content-length")
         came, trusted, begun = 0, False, False
 
         async def counting() -> Message:
@@ -59,7 +50,7 @@ def limited(app: App, known: Callable[[str], bool]) -> App:
             if came > most:
                 raise _Refused(413, _too_large(most))
             if came > USUAL and not trusted:
-                trusted = await sync_to_async(known, thread_sensitive=False)(_session(headers))
+                trusted = await sync_to_async(known, thread_sensitive=False)(session_of(scope))
                 if not trusted:
                     raise _Refused(403, "Log in first.")
             return message
@@ -75,7 +66,7 @@ def limited(app: App, known: Callable[[str], bool]) -> App:
             await app(scope, counting, sending)
         except _Refused as refused:
             if not begun:
-                await _answer(send, refused)
+                await answer(send, refused.status, str(refused))
 
     return inner
 
@@ -86,23 +77,6 @@ class _Refused(Exception):
         self.status = status
 
 
-def _session(headers: dict[bytes, str]) -> str:
-    return parse_cookie(headers.get(b"cookie", "")).get(settings.SESSION_COOKIE_NAME, "")
-
-
 def _too_large(most: int) -> str:
     said = f"{most // MB} MB" if most >= MB else f"{most // KB} KB"
     return f"This is too large: {said} is the most here."
-
-
-async def _answer(send: Send, refused: _Refused) -> None:
-    """The refusal; the connection ends with it, since the rest of the body is never read."""
-    body = json.dumps({"detail": str(refused)}).encode()
-    headers = [
-        (b"content-type", b"application/json"),
-        (b"content-length", str(len(body)).encode()),
-        (b"cache-control", b"no-store"),
-        (b"connection", b"close"),
-    ]
-    await send({"type": "http.response.start", "status": refused.status, "headers": headers})
-    await send({"type": "http.response.body", "body": body})

@@ -3,7 +3,7 @@
 from django.urls import path, re_path, register_converter
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from aptwire_server.plans import benching, live, sessions, views
+from aptwire_server.plans import benching, sessions, views
 from aptwire_server.plans.front import front
 
 
@@ -53,6 +53,5 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/bench/<number:number>", benching.run),
     path("api/plans/<uuid:plan_id>/bench/<number:number>/cancel", benching.cancel),
     path("api/plans/<uuid:plan_id>/bench/<number:number>/difference/<number:story>", benching.difference),
-    path("api/plans/<uuid:plan_id>/events", live.events),
     re_path(r"^(?!api/|assets/).*$", front),
 ]

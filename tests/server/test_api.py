@@ -403,7 +403,8 @@ class LiveTest(unittest.TestCase):
         self.assertLess(time.monotonic() - started, 8)
         # It carries all that a page needs, so that none has to ask.
         changes = reader.get(f"plans/{plan}/changes?since=0")[1]
-        self.assertEqual({**told, "steps": None}, {**changes, "since": 0, "steps": None})
+        nothing = {"members": {}, "carries": {}, "reach": {}, "could": {}}
+        self.assertEqual({**told, "steps": None}, {**changes, "since": 0, "answers": nothing, "steps": None})
         self.assertEqual(told["steps"], {"ines": writer.get(f"plans/{plan}")[1]["steps"]})
 
 

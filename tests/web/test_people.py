@@ -24,6 +24,14 @@ class LoginTest(BrowserTest):
         expect(self.page.get_by_label("Name")).to_have_value("ines")
         self.accessible()
 
+    def test_who_logs_out_in_one_window_is_logged_out_in_the_others(self) -> None:
+        other = self.person("ines")
+        other.goto(f"{URL}/plans/{self.plan}/landing")
+        expect(self.count("home", other)).to_have_text("33")
+        self.page.get_by_role("button", name="Log out").click()
+        SESSIONS.clear()
+        expect(other.get_by_label("Password")).to_be_visible()
+
 
 class VerdictsTest(BrowserTest):
     def test_verdicts_finding_proof_mend_undo_redo(self) -> None:

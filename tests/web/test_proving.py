@@ -108,6 +108,12 @@ class BenchTest(BrowserTest):
         expect(self.page.get_by_text("Another frame")).to_be_visible()
         self.accessible()
 
+    def test_that_there_is_no_worker_is_said_before_anybody_waits_for_one(self) -> None:
+        self.page.route("**/api/plans/*/bench", lambda route: route.fulfill(json={"workers": 0, "runs": []}))
+        self.page.goto(f"{URL}/plans/{self.plan}/bench")
+        expect(self.page.get_by_role("status").filter(has_text="No worker is running")).to_be_visible()
+        self.accessible()
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import uuid
 from collections.abc import Iterable
@@ -129,6 +130,17 @@ def notify(event: dict[str, Any]) -> None:
     """Tell every server process, once the transaction is on disk."""
     with connection.cursor() as cursor:
         cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, json.dumps(event)])
+
+
+def mark(session: str) -> str:
+    """What a session is called where its key must not be seen."""
+    return hashlib.sha256(session.encode()).hexdigest()
+
+
+def log_out(session: str | None) -> None:
+    """End the streams of a session, in every process."""
+    if session:
+        notify({"session": mark(session)})
 
 
 def _standing(revisions: Iterable[Revision]) -> list[Revision]:

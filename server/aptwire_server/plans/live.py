@@ -7,29 +7,30 @@ an edit changed is told as one text, made once and handed to every page.
 from __future__ import annotations
 
 import asyncio
-import hashlib
 import json
 import logging
+import re
+import threading
 import time
 import uuid
 from collections.abc import AsyncIterator, Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import timedelta
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import psycopg
-from asgiref.sync import sync_to_async
 from django.contrib.auth.models import User
 from django.contrib.sessions.models import Session
 from django.db import DatabaseError, InterfaceError, OperationalError, connection, transaction
-from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.utils import timezone
 
+from aptwire_server.asgi_parts import App, Receive, Scope, Send, answer, session_of
 from aptwire_server.plans.changes import Told, told_to_all
-from aptwire_server.plans.commits import CHANNEL, notify
-from aptwire_server.plans.errors import away
+from aptwire_server.plans.commits import CHANNEL, mark, notify
+from aptwire_server.plans.errors import AWAY, SOON
 from aptwire_server.plans.models import PlanRow, Presence
+from aptwire_server.plans.owners import owner
 
 T = TypeVar("T")
 HEARTBEAT = 10.0
@@ -43,7 +44,7 @@ log = logging.getLogger(__name__)
 
 @dataclass(eq=False)
 class Stream:
-    """A browser that has a plan open; `session` as `_mark` writes it."""
+    """A browser that has a plan open; `key` that of its session."""
 
     plan: uuid.UUID
     user: int
@@ -54,7 +55,7 @@ class Stream:
     @property
     def session(self) -> str:
         """What other processes call its session."""
-        return _mark(self.key)
+        return mark(self.key)
 
     def tell(self, event: str, data: str) -> None:
         """An event for the browser."""
@@ -68,10 +69,6 @@ class Stream:
         while not self.waiting.empty():
             self.waiting.get_nowait()
         self.waiting.put_nowait(None)
-
-
-def _mark(session: str) -> str:
-    return hashlib.sha256(session.encode()).hexdigest()
 
 
 class Hub:
@@ -88,9 +85,11 @@ class Hub:
         self._wake = asyncio.Event()
         self._tasks: list[asyncio.Task[None]] = []
         self._thread = ThreadPoolExecutor(1, "hub")
+        self._asking = 0
+        self._guard = threading.Lock()
 
-    async def join(self, stream: Stream) -> None:
-        """From now on the stream hears of its plan; first of all how far that is."""
+    def join(self, stream: Stream, revision: int) -> None:
+        """From now on the stream hears of its plan; first of all how far that was a moment ago."""
         if not self._tasks:
             loop = asyncio.get_running_loop()
             self._tasks = [loop.create_task(self._listen()), loop.create_task(self._work())]
@@ -100,10 +99,9 @@ class Hub:
         self._come[stream.id] = stream
         if stream.plan in self._people:
             stream.tell("people", self._people[stream.plan])
-        revision = await self._ask(lambda: PlanRow.objects.values_list("revision", flat=True).get(pk=stream.plan))
-        self._known.setdefault(stream.plan, Told(revision))
-        stream.tell("revision", json.dumps({"revision": revision}))
-        # Whatever was said of the plan between the question and its answer.
+        known = self._known.setdefault(stream.plan, Told(revision))
+        stream.tell("revision", json.dumps({"revision": max(revision, known.revision)}))
+        # Whatever was said of the plan in that moment.
         self._moved.add(stream.plan)
         self._wake.set()
 
@@ -129,14 +127,23 @@ class Hub:
         for stream in [s for found in self._streams.values() for s in found]:
             stream.end()
 
-    async def _ask(self, what: Callable[[], T]) -> T:
-        """Ask the database in the hub's own thread, which keeps no connection."""
+    async def ask(self, what: Callable[[], T]) -> T:
+        """Ask the database in the hub's own thread, which keeps a connection only as long as others wait to ask."""
+        with self._guard:
+            self._asking += 1
 
         def asked() -> T:
+            well = False
             try:
-                return what()
+                made = what()
+                well = True
+                return made
             finally:
-                connection.close()
+                with self._guard:
+                    self._asking -= 1
+                    others = self._asking > 0
+                if not (well and others):
+                    connection.close()
 
         return await asyncio.get_running_loop().run_in_executor(self._thread, asked)
 
@@ -196,7 +203,7 @@ class Hub:
 
     async def _tell_of_edits(self, plan: uuid.UUID) -> None:
         known = self._known[plan]
-        now, text = await self._ask(lambda: told_to_all(plan, known))
+        now, text = await self.ask(lambda: told_to_all(plan, known))
         if plan in self._known:
             self._known[plan] = now
             if text is not None:
@@ -206,7 +213,7 @@ class Hub:
     async def _beat(self) -> None:
         """Say who is still here; let go of those whose session has ended some other way than by logging out."""
         streams = [s for found in self._streams.values() for s in found]
-        alive = await self._ask(lambda: _still_here(streams))
+        alive = await self.ask(lambda: _still_here(streams))
         for stream in streams:
             if stream.id not in alive:
                 stream.end()
@@ -217,9 +224,9 @@ class Hub:
         come, gone, peopled = self._come, self._gone, self._peopled
         self._come, self._gone, self._peopled = {}, {}, set()
         try:
-            await self._ask(lambda: _arrive_and_depart(come, gone))
+            await self.ask(lambda: _arrive_and_depart(come, gone))
             plans = (peopled | {s.plan for s in come.values()}) & set(self._streams)
-            people = await self._ask(lambda: _people(plans))
+            people = await self.ask(lambda: _people(plans))
         except DatabaseError:
             self._come, self._gone = {**come, **self._come}, {**gone, **self._gone}
             raise
@@ -265,51 +272,81 @@ def _still_here(streams: list[Stream]) -> set[uuid.UUID]:
     return {s.id for s in alive}
 
 
-def log_out(session: str | None) -> None:
-    """End the streams of a session, in every process."""
-    if session:
-        notify({"session": _mark(session)})
+ADDRESS = re.compile(r"^/api/plans/([0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12})/events$")
+HEADERS = [
+    (b"content-type", b"text/event-stream"),
+    (b"cache-control", b"no-store"),
+    (b"x-content-type-options", b"nosniff"),
+]
 
 
-def _give_back() -> None:
-    connection.close()
+def streaming(app: App) -> App:
+    """The application with the streams beside it: hundreds that last are no requests, and hold no thread each."""
+
+    async def inner(scope: Scope, receive: Receive, send: Send) -> None:
+        plan = ADDRESS.match(scope["path"]) if scope["type"] == "http" else None
+        if plan is None:
+            await app(scope, receive, send)
+        elif scope["method"] != "GET":
+            await answer(send, 405, "Only GET is possible here.", [(b"allow", b"GET")])
+        else:
+            await _events(scope, receive, send, uuid.UUID(plan[1]))
+
+    return inner
 
 
-async def events(request: HttpRequest, plan_id: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
+async def _events(scope: Scope, receive: Receive, send: Send, plan: uuid.UUID) -> None:
     """Server-sent events of a plan: `revision` with what came after the one before, `people` with the names of those who have it open."""
-    if request.method != "GET":
-        return JsonResponse({"detail": "Only GET is possible here."}, status=405, headers={"Allow": "GET"})
+    key = session_of(scope)
     try:
-        user = await request.auser()
-        there = user.is_authenticated and await PlanRow.objects.filter(pk=plan_id).aexists()
+        user, revision = await hub.ask(lambda: _admitted(key, plan))
     except (OperationalError, InterfaceError):
-        return away(request)
-    finally:
-        # The stream lasts; the connection that let it in must not.
-        await sync_to_async(_give_back)()
-    if not user.is_authenticated:
-        return JsonResponse({"detail": "Log in first."}, status=403)
-    if not there:
-        return JsonResponse({"detail": "There is no such plan."}, status=404)
-    stream = Stream(plan_id, int(user.pk), str(request.session.session_key))
-    response = StreamingHttpResponse(_stream(stream), content_type="text/event-stream")
-    response["Content-Encoding"] = "identity"
-    return response
-
-
-async def _stream(stream: Stream) -> AsyncIterator[str]:
+        await answer(send, 503, AWAY, [(b"retry-after", SOON.encode())])
+        return
+    if user is None:
+        await answer(send, 403, "Log in first.")
+        return
+    if revision is None:
+        await answer(send, 404, "There is no such plan.")
+        return
+    stream = Stream(plan, user, key)
+    gone = asyncio.ensure_future(_gone(receive))
     try:
-        await hub.join(stream)
-        while True:
-            try:
-                event = await asyncio.wait_for(stream.waiting.get(), HEARTBEAT)
-            except TimeoutError:
-                yield ": still here\n\n"
-                continue
-            if event is None:
-                return
-            yield event
-    except DatabaseError as error:
-        log.warning("a stream couldn’t begin: %s", str(error).partition("\n")[0])
+        hub.join(stream, revision)
+        await send({"type": "http.response.start", "status": 200, "headers": HEADERS})
+        async for text in _said(stream, gone):
+            await send({"type": "http.response.body", "body": text.encode(), "more_body": True})
+        await send({"type": "http.response.body", "body": b""})
     finally:
+        gone.cancel()
         hub.leave(stream)
+
+
+async def _said(stream: Stream, gone: asyncio.Future[None]) -> AsyncIterator[str]:
+    """What is to be told, with a sign of life while it is nothing; until the browser is gone or the stream ends."""
+    waiting: asyncio.Future[str | None] = asyncio.ensure_future(stream.waiting.get())
+    try:
+        while not gone.done():
+            both: set[asyncio.Future[Any]] = {waiting, gone}
+            done, _ = await asyncio.wait(both, timeout=HEARTBEAT, return_when=asyncio.FIRST_COMPLETED)
+            if not done:
+                yield ": still here\n\n"
+            elif waiting in done:
+                event = waiting.result()
+                if event is None:
+                    return
+                yield event
+                waiting = asyncio.ensure_future(stream.waiting.get())
+    finally:
+        waiting.cancel()
+
+
+async def _gone(receive: Receive) -> None:
+    while (await receive())["type"] != "http.disconnect":
+        pass
+
+
+def _admitted(key: str, plan: uuid.UUID) -> tuple[int | None, int | None]:
+    """Who listens (None: nobody who is logged in), and the plan's revision (None: there is no such plan)."""
+    user = owner(key)
+    return user, PlanRow.objects.filter(pk=plan).values_list("revision", flat=True).first() if user else None

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from django.contrib.auth import authenticate, login, logout
-from django.contrib.sessions.backends.db import SessionStore
 from django.db import connection
 from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect, ensure_csrf_cookie
@@ -14,7 +13,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from aptwire_server.plans import live, schemas
+from aptwire_server.plans import schemas
+from aptwire_server.plans.commits import log_out
 from aptwire_server.plans.gate import body_of
 from aptwire_server.plans.throttle import guess
 
@@ -27,15 +27,6 @@ def health(request: Request) -> Response:
     with connection.cursor() as cursor:
         cursor.execute("SELECT 1")
     return Response({"status": "ok"})
-
-
-def owner(session: str) -> int | None:
-    """Whose session a key is; for whoever asks outside of a request, whose connection is given back at once."""
-    try:
-        held = SessionStore(session).load() if session else {}
-        return int(held["_auth_user_id"]) if "_auth_user_id" in held else None
-    finally:
-        connection.close()
 
 
 @method_decorator([ensure_csrf_cookie, csrf_protect], name="dispatch")
@@ -68,7 +59,7 @@ class SessionView(APIView):
     @extend_schema(responses={200: schemas.ref("Session")}, operation_id="logout")
     def delete(self, request: Request) -> Response:
         """Log out."""
-        live.log_out(request._request.session.session_key)
+        log_out(request._request.session.session_key)
         logout(request._request)
         return Response({"user": None})
 
