@@ -17,11 +17,20 @@ WELL = 10.0
 
 
 class Part:
-    """A process that is to run as long as the whole does; `begin` starts it, once what it needs is there."""
+    """A process that is to run as long as the whole does.
 
-    def __init__(self, name: str, begin: Callable[[], subprocess.Popen[bytes]]) -> None:
+    `begin` starts it, once what it needs is there; `finish` ends it where that takes more than asking.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        begin: Callable[[], subprocess.Popen[bytes]],
+        finish: Callable[[], None] | None = None,
+    ) -> None:
         self.name = name
         self.begin = begin
+        self.finish = finish
         self.process: subprocess.Popen[bytes] | None = None
         self.since = 0.0
         self.pause = FIRST_PAUSE
@@ -57,7 +66,9 @@ class Part:
 
     def end(self) -> None:
         """End it: asked first, then made to."""
-        if self.process is not None and self.process.poll() is None:
+        if self.finish is not None:
+            self.finish()
+        elif self.process is not None and self.process.poll() is None:
             self.process.terminate()
             try:
                 self.process.wait(10)

@@ -151,7 +151,7 @@ class Running:
 @contextlib.contextmanager
 def running(cluster: database.Cluster, env: dict[str, str], port: int) -> Iterator[Running]:
     """Web server and worker of a cluster that runs already, all three watched."""
-    base, web, worker = Part("the database", cluster.start), _web(env, port), _worker(env)
+    base, web, worker = Part("the database", cluster.start, cluster.stop), _web(env, port), _worker(env)
     base.process = cluster.process
     web.start()
     try:

@@ -14,6 +14,7 @@ import hypothesis
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ops.machine import WEB
 from tests.server.support import URL, Client, Stream, drop, give_back, password, patch
 from tests.support import two_hosts_files
 
@@ -314,6 +315,13 @@ class HeadersTest(unittest.TestCase):
         self.assertIn("frame-ancestors 'none'", policy)
         self.assertEqual(self.head("/api/session")["Cache-Control"], "no-store")
         self.assertIsNone(self.head("/api/session")["Server"])
+
+    @unittest.skipUnless((WEB / "dist" / "index.html").is_file(), "the front end isn't built")
+    def test_files_whose_names_change_with_their_content_are_kept_for_good(self) -> None:
+        for file in sorted((WEB / "dist" / "assets").glob("index-*"))[:2]:
+            kept = self.head(f"/assets/{file.name}")["Cache-Control"]
+            self.assertRegex(kept, "max-age=31[0-9]{7}.*immutable")
+        self.assertIn("no-store", self.head("/plans")["Cache-Control"])
 
 
 if __name__ == "__main__":
