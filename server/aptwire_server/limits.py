@@ -10,8 +10,9 @@ import re
 from collections.abc import Callable
 
 from asgiref.sync import sync_to_async
+from django.db import InterfaceError, OperationalError
 
-from aptwire_server.asgi_parts import App, Message, Receive, Scope, Send, answer, header, session_of
+from aptwire_server.outer import App, Message, Receive, Scope, Send, answer, away, header, session_of
 
 KB, MB = 1024, 1024 * 1024
 USUAL = 64 * KB
@@ -67,6 +68,8 @@ def limited(app: App, known: Callable[[str], bool]) -> App:
         except _Refused as refused:
             if not begun:
                 await answer(send, refused.status, str(refused))
+        except (OperationalError, InterfaceError):
+            await away(send)
 
     return inner
 

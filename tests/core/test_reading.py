@@ -208,6 +208,33 @@ class OtherHostsTest(unittest.TestCase):
             uplink = next(u for u in plan.all("uplink") if u.switch == group.switch)
             self.assertEqual((group.switch, uplink.over), ("heron/br20", over))
 
+    def test_what_the_host_answers_and_forwards(self) -> None:
+        quiet = "net.ipv4.conf.all.arp_ignore = 1\nnet.ipv6.conf.br/0.disable_ipv6 = 1\n"
+        for lines, mode, answers in (
+            ("", "eui64", True),
+            (quiet, "eui64", False),
+            ("net.ipv4.conf.all.arp_ignore = 0\nnet.ipv4.conf.br/0.arp_ignore = 8\n", "none", False),
+            # What it keeps back of ARP it still answers of IPv6, for the address that it gives itself.
+            ("net.ipv4.conf.br/0.arp_ignore = 2\nnet.ipv6.conf.br/0.disable_ipv6 = 0\n", "eui64", True),
+            ("net.ipv4.conf.br/0.arp_ignore = 3\n", "none", True),
+            (quiet.replace("br/0", "br0"), "eui64", True),
+            ("sysctl: permission denied on key 'net.ipv4.secret'\n" + quiet, "eui64", False),
+        ):
+            link = links({**bridge("br.0"), "inet6_addr_gen_mode": mode}, tap("t0", "br.0"))
+            plan, report = read_hosts({"h/ip-link.json": link, "h/sysctl.txt": lines.encode()}, "x")
+            self.assertEqual(plan.get("virtual_switch", "h/br.0").answers, answers, (lines, mode))
+            self.assertFalse(any("forwards" in note.text for note in report.notes))
+        for lines, said in (
+            ("net.ipv4.ip_forward = 1\n", "IPv4"),
+            ("net.ipv4.conf.br0.forwarding = 1\nnet.ipv6.conf.all.forwarding = 1\n", "IPv4 and IPv6"),
+        ):
+            _, report = read_hosts({"h/ip-link.json": links(bridge("br0")), "h/sysctl.txt": lines.encode()}, "x")
+            self.assertTrue(any(f"it forwards {said} between" in note.text for note in report.notes), lines)
+        for raw, place in ((b"net.ipv4.ip_forward\n", "h/sysctl.txt: line 1"), (b"\xff", "h/sysctl.txt")):
+            with self.assertRaises(PlanError) as refused:
+                read_hosts({"h/ip-link.json": links(bridge("br0")), "h/sysctl.txt": raw}, "x")
+            self.assertEqual(refused.exception.problems[0].place, place)
+
     def test_two_nics_put_in_one_by_one_are_two_uplinks_and_reported(self) -> None:
         plan, report = read(
             **{

@@ -77,6 +77,7 @@ class KilledTest(unittest.TestCase):
                 status, said = self.client.request(method, path)
                 self.assertEqual((status, list(said)), (503, ["detail"]), (path, said))
                 self.assertLess(time.monotonic() - began, 8)
+            self.assertEqual(self.client.post(f"plans/{plan}/preview", {"edits": [[{"op": "x" * 100_000}]]})[0], 503)
         began = self.running.database.since
         until(lambda: self.running.database.since != began)
         until(lambda: self.client.get(f"plans/{plan}")[0] == 200, 10)

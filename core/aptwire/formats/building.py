@@ -213,6 +213,9 @@ class _HostBuilder:
                 self._upon(interface)
         for other in device.interfaces.values():
             self._left_out(other)
+        if versions := device.settings.forwards():
+            text = f"it forwards {' and '.join(versions)} between its interfaces; who reaches whom over it isn’t judged"
+            self.report.add("left out", device.name, text)
 
     def _id(self, name: str) -> str:
         return make_id(f"{self.device.name}/{name}")
@@ -249,7 +252,9 @@ class _HostBuilder:
                 name=bridge.name[:80],
                 mtu=_mtu(bridge.mtu),
                 filters=bridge.filters,
-                answers=bridge.up and (not bridge.filters or bool(own.members)),
+                answers=bridge.up
+                and (not bridge.filters or bool(own.members))
+                and not self.device.settings.silent(bridge.name, bridge.link_local),
                 host_untagged=vids.write(own.untagged) or None,
             )
         )

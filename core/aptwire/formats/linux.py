@@ -1,4 +1,4 @@
-"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`."""
+"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`, `sysctl`."""
 
 from __future__ import annotations
 
@@ -7,19 +7,21 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans, Tunnel
+from aptwire.formats.settings import SYSCTL, Settings, read_settings
 from aptwire.formats.shape import Shape, shapes
 from aptwire.plan import vids
 from aptwire.plan.file import read_json
 from aptwire.plan.plan import PlanError, Problem
 
 LARGEST_FILE = 64 * 1024 * 1024
-LINK, ADDR, VLAN, PORTS, FDB = FILES = (
+LINK, ADDR, VLAN, PORTS, FDB = STATES = (
     "ip-link.json",
     "ip-addr.json",
     "bridge-vlan.json",
     "bridge-link.json",
     "bridge-fdb.json",
 )
+FILES = (*STATES, SYSCTL)
 ALL_ZEROS = "00:00:00:00:00:00"
 """Whom a tunnel's entry for this address names gets what it floods."""
 
@@ -57,7 +59,8 @@ def read_device(name: str, files: Mapping[str, bytes]) -> Device:
             odd = owner.tunnel.odd or "vni" in shape.data or "port" in shape.data
             owner.tunnel = replace(owner.tunnel, flood=(*owner.tunnel.flood, _bare(shape, "dst")), odd=odd)
     unread = () if VLAN in files else tuple(b.name for b in interfaces.values() if b.kind == "bridge" and b.filters)
-    return Device(name, interfaces, port_vlans, unread)
+    settings = read_settings(files[SYSCTL], f"{name}/{SYSCTL}") if SYSCTL in files else Settings()
+    return Device(name, interfaces, port_vlans, unread, settings)
 
 
 def _port_settings(shape: Shape, interface: Interface | None) -> None:
@@ -94,6 +97,7 @@ def _interface(shape: Shape) -> Interface:
         alias=shape.text("ifalias").strip(),
         source=shape.place,
         away="link_netnsid" in shape.data,
+        link_local=shape.text("inet6_addr_gen_mode") != "none",
     )
     if kind == "vlan":
         made.tag, made.tagging = info.whole("id", None), info.text("protocol", "802.1Q")

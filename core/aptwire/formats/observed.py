@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from aptwire.formats.settings import Settings
 from aptwire.plan import vids
 
 
@@ -81,7 +82,8 @@ class Interface:
     """One network interface.  `kind` is "" for hardware, else bridge, bond, vlan, tun, veth, macvlan, macvtap, vxlan, geneve, ...
 
     `tag` and `tagging` (the protocol) of a VLAN interface; `mode` of a bond or macvlan; `active` and `first` members of a bond;
-    `filters` whether a bridge filters VLANs, and `service`: whether by the service tag (802.1ad).
+    `filters` whether a bridge filters VLANs, and `service`: whether by the service tag (802.1ad); `link_local`: whether it gives itself an IPv6
+    address where IPv6 is on.
     """
 
     name: str
@@ -104,17 +106,19 @@ class Interface:
     service: bool = False
     tunnel: Tunnel | None = None
     port: BridgePort = BridgePort()
+    link_local: bool = True
     addresses: list[str] = field(default_factory=list)
 
 
 @dataclass
 class Device:
-    """A device: its interfaces by name, and the VLANs of its bridge ports."""
+    """A device: its interfaces by name, the VLANs of its bridge ports, and what it answers and forwards as far as that was read."""
 
     name: str
     interfaces: dict[str, Interface]
     vlans: dict[str, PortVlans]
     unread: tuple[str, ...] = ()
+    settings: Settings = field(default_factory=Settings)
 
     def under(self, master: str) -> list[Interface]:
         """The interfaces that a bridge or bond has taken in, in the order in which the device numbers them."""

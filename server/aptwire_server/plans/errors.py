@@ -13,8 +13,8 @@ from rest_framework.exceptions import APIException
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
-SOON = "2"
-"""Seconds after which to ask again, while the database is away."""
+from aptwire_server.outer import AWAY, SOON
+
 log = logging.getLogger(__name__)
 
 
@@ -43,9 +43,6 @@ def answer(error: Exception, context: dict[str, Any]) -> Response | None:
     elif response is not None and not (isinstance(response.data, dict) and "detail" in response.data):
         response.data = {"detail": "This can't be used as it is."}
     return response
-
-
-AWAY = "The database doesn’t answer right now. Nothing was changed; ask again in a moment."
 
 
 def _line(error: Exception) -> str:

@@ -25,10 +25,9 @@ from django.contrib.sessions.models import Session
 from django.db import DatabaseError, InterfaceError, OperationalError, connection, transaction
 from django.utils import timezone
 
-from aptwire_server.asgi_parts import App, Receive, Scope, Send, answer, session_of
+from aptwire_server.outer import App, Receive, Scope, Send, answer, away, session_of
 from aptwire_server.plans.changes import Told, told_to_all
 from aptwire_server.plans.commits import CHANNEL, mark, notify
-from aptwire_server.plans.errors import AWAY, SOON
 from aptwire_server.plans.models import PlanRow, Presence
 from aptwire_server.plans.owners import owner
 
@@ -301,7 +300,7 @@ async def _events(scope: Scope, receive: Receive, send: Send, plan: uuid.UUID) -
     try:
         user, revision = await hub.ask(lambda: _admitted(key, plan))
     except (OperationalError, InterfaceError):
-        await answer(send, 503, AWAY, [(b"retry-after", SOON.encode())])
+        await away(send)
         return
     if user is None:
         await answer(send, 403, "Log in first.")

@@ -26,6 +26,16 @@ def session_of(scope: Scope) -> str:
     return parse_cookie(header(scope, b"cookie")).get(settings.SESSION_COOKIE_NAME, "")
 
 
+AWAY = "The database doesn’t answer right now. Nothing was changed; ask again in a moment."
+SOON = "2"
+"""Seconds after which to ask again, while the database is away."""
+
+
+async def away(send: Send) -> None:
+    """503: the database is away."""
+    await answer(send, 503, AWAY, [(b"retry-after", SOON.encode())])
+
+
 async def answer(send: Send, status: int, detail: str, more: Sequence[tuple[bytes, bytes]] = ()) -> None:
     """A refusal in JSON; the connection ends with it, since the rest of the request is never read."""
     body = json.dumps({"detail": detail}).encode()
