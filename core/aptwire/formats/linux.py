@@ -113,10 +113,10 @@ def _interface(shape: Shape) -> Interface:
         made.filters = bool(info.whole("vlan_filtering"))
         made.service = info.text("vlan_protocol", "802.1Q").lower() == "802.1ad"
     elif kind in ("vxlan", "geneve"):
-        remote = _word(info, "remote") or _word(info, "remote6") or _word(info, "group") or _word(info, "group6")
+        remote = next((name for name in ("remote", "remote6", "group", "group6") if _word(info, name)), "")
         local = _word(info, "local") or _word(info, "local6")
         made.tunnel = Tunnel(
-            info.whole("id"), kind, local, (_bare(info, "", remote),) if remote else (), info.whole("port")
+            info.whole("id"), kind, local, (_bare(info, remote),) if remote else (), info.whole("port")
         )
     if linkinfo.text("info_slave_kind") == "bridge":
         # The kernel's words here are those of `bridge link`, but for two names; a state may be a number there.
@@ -143,13 +143,13 @@ def _address(entry: Shape) -> str:
         entry.refuse("local", f"“{text[:60]}” is no address")
 
 
-def _bare(shape: Shape, field: str, text: str = "") -> str:
+def _bare(shape: Shape, field: str) -> str:
     """An address without a prefix length."""
-    text = text or shape.text(field)
+    text = shape.text(field)
     try:
         return str(ipaddress.ip_address(text))
     except ValueError:
-        shape.refuse(field or "remote", f"“{text[:60]}” is no address")
+        shape.refuse(field, f"“{text[:60]}” is no address")
 
 
 def _vlans(shape: Shape) -> PortVlans:
