@@ -26,7 +26,8 @@ def session_of(scope: Scope) -> str:
     return parse_cookie(header(scope, b"cookie")).get(settings.SESSION_COOKIE_NAME, "")
 
 
-AWAY = "The database doesn’t answer right now. Nothing was changed; ask again in a moment."
+# Whether an edit was still written can’t be said: the page hears of it once the database is back.
+AWAY = "The database doesn’t answer right now; ask again in a moment."
 SOON = "2"
 """Seconds after which to ask again, while the database is away."""
 
