@@ -36,8 +36,9 @@ from ops.machine import (
 CHROMIUM = Path("/usr/bin/chromium")
 PARTS = ("static", "core", "server", "bench", "web")
 BENCH_FEW = "test_[!h]*.py"
-HALVES = ("test_[!bd]*.py", "test_[bd]*.py")
-"""Of the browser tests, which take about as long; each takes what the other leaves out, so that no file is missed."""
+HALVES = ("test_[!bdp]*.py", "test_[bdp]*.py")
+"""Of the browser tests: the first comes after the server's tests, and with them takes about as long as the second.  Each takes what the other
+leaves out, so that no file is missed."""
 
 
 class Score:
