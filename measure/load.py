@@ -17,7 +17,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -97,6 +97,17 @@ class Played:
             f"acknowledged and lost: {len(self.lost)}; pages that were never told of the last edit: {self.behind}",
             f"connections to the database at the end: {self.connections}",
         ]
+
+
+def connect(env: Mapping[str, str]) -> psycopg.Connection:
+    """The database that the environment of a server names."""
+    return psycopg.connect(
+        host=env["APTWIRE_DB_HOST"],
+        port=env["APTWIRE_DB_PORT"],
+        dbname=env["APTWIRE_DB_NAME"],
+        user=env["APTWIRE_DB_USER"],
+        password=env["APTWIRE_DB_PASSWORD"],
+    )
 
 
 def _spread(values: list[float]) -> str:
@@ -278,14 +289,7 @@ class _Play:
 
     def _look(self, targets: list[Target], played: Played) -> int:
         """What the database holds, asked of itself: nothing that was acknowledged may be missing."""
-        env = self.cluster.environment()
-        with psycopg.connect(
-            host=env["APTWIRE_DB_HOST"],
-            port=env["APTWIRE_DB_PORT"],
-            dbname=env["APTWIRE_DB_NAME"],
-            user=env["APTWIRE_DB_USER"],
-            password=env["APTWIRE_DB_PASSWORD"],
-        ) as connection:
+        with connect(self.cluster.environment()) as connection:
             for plan in targets:
                 rows = connection.execute(
                     "SELECT number, message FROM revision WHERE plan_id = %s", (plan.id,)

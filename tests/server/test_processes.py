@@ -20,6 +20,7 @@ from aptwire.plan.file import read_plan
 from aptwire.plan.kinds import Host, Nic
 from aptwire.plan.plan import Plan
 
+from measure import load
 from ops import database, machine, serve
 from tests.server import support
 from tests.server.support import Client, Stream, drop, give_back, patch
@@ -28,14 +29,7 @@ from tests.support import random_plan
 
 def connect() -> psycopg.Connection:
     """The database under the server."""
-    env = os.environ
-    return psycopg.connect(
-        host=env["APTWIRE_DB_HOST"],
-        port=env["APTWIRE_DB_PORT"],
-        dbname=env["APTWIRE_DB_NAME"],
-        user=env["APTWIRE_DB_USER"],
-        password=env["APTWIRE_DB_PASSWORD"],
-    )
+    return load.connect(os.environ)
 
 
 class TwoProcessesTest(unittest.TestCase):
@@ -224,14 +218,7 @@ class ClusterTest(unittest.TestCase):
         return [call.args[0] for call in say.call_args_list]
 
     def query(self, cluster: database.Cluster, statement: str) -> object:
-        env = cluster.environment()
-        with psycopg.connect(
-            host=env["APTWIRE_DB_HOST"],
-            port=env["APTWIRE_DB_PORT"],
-            dbname="aptwire",
-            user=env["APTWIRE_DB_USER"],
-            password=cluster.password,
-        ) as connection:
+        with load.connect(cluster.environment()) as connection:
             row = connection.execute(statement).fetchone()
             return row[0] if row else None
 

@@ -186,7 +186,7 @@ class Hub:
             self._wake.clear()
             try:
                 moved, self._moved = self._moved, set()
-                for plan in moved & set(self._known):
+                for plan in moved:
                     await self._tell_of_edits(plan)
                 if due <= 0:
                     beat = time.monotonic()
@@ -201,8 +201,19 @@ class Hub:
                 await asyncio.sleep(0.5)
 
     async def _tell_of_edits(self, plan: uuid.UUID) -> None:
-        known = self._known[plan]
-        now, text = await self.ask(lambda: told_to_all(plan, known))
+        known = self._known.get(plan)
+        if known is None:
+            return
+        try:
+            now, text = await self.ask(lambda: told_to_all(plan, known))
+        except DatabaseError:
+            raise
+        except Exception:
+            # One plan that can't be told of must not silence the others; its pages begin anew, and see for themselves.
+            log.exception("what was changed in plan %s can’t be told", plan)
+            for stream in self._streams.get(plan, ()):
+                stream.end()
+            return
         if plan in self._known:
             self._known[plan] = now
             if text is not None:
