@@ -13,7 +13,7 @@ import subprocess
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -74,6 +74,11 @@ def read_passwords(path: Path) -> dict[str, str]:
     """The passwords that the demo made, by name; empty where it found its people there already."""
     found: dict[str, str] = json.loads(path.read_text()) if path.is_file() else {}
     return found
+
+
+def password(env: Mapping[str, str], name: str) -> str:
+    """The password that a throwaway server of this environment made for one of the demo's people."""
+    return read_passwords(Path(env["APTWIRE_TEST_PASSWORDS"]))[name]
 
 
 def choose_port(wanted: int) -> int:
@@ -145,7 +150,7 @@ class Running:
 
     def password(self, name: str) -> str:
         """The password that a throwaway server made for one of the demo's people."""
-        return read_passwords(Path(self.env["APTWIRE_TEST_PASSWORDS"]))[name]
+        return password(self.env, name)
 
 
 @contextlib.contextmanager

@@ -56,18 +56,16 @@ def lay(root: Path, agent: Path) -> None:
     (root / "etc" / "passwd").write_text(PEOPLE)
     (root / "etc" / "group").write_text(GROUPS)
     shutil.copy(agent, root / "agent.py")
-    programs = [Path(sys.executable).resolve(), *_found(PROGRAMS)]
+    programs = [Path(sys.executable).resolve(), *(Path(found) for found in map(program, PROGRAMS) if found)]
     library = list(_library())
     binaries = [*programs, *(path for path in library if ".so" in path.name)]
     for path in {*programs, *library, *_shared(binaries), *_modules(), *_below(SETTINGS)}:
         _put(root, path)
 
 
-def _found(names: Iterable[str]) -> Iterator[Path]:
-    for name in names:
-        found = shutil.which(name, path=f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin")
-        if found is not None:
-            yield Path(found)
+def program(name: str) -> str | None:
+    """Where a program stands on this machine, None where it isn't installed."""
+    return shutil.which(name, path=f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin")
 
 
 def _library() -> Iterator[Path]:

@@ -25,7 +25,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from aptwire_bench.ground import LINUX, lay
+from aptwire_bench.ground import LINUX, lay, program
 
 AGENT = Path(__file__).with_name("agent.py")
 NEEDED = {
@@ -48,10 +48,6 @@ class BenchError(Exception):
 
 class Cancelled(BenchError):
     """Somebody asked for the end."""
-
-
-def _path(program: str) -> str | None:
-    return shutil.which(program, path=f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin")
 
 
 NEW_MOUNTS, BIND, PRIVATE_BELOW = 0x00020000, 0x1000, 0x4000 | 0x40000
@@ -99,7 +95,7 @@ def _cell(root: Path, memory: str) -> Cell:
 
 def missing() -> list[str]:
     """The Debian packages that the bench needs and this machine lacks."""
-    return sorted({package for program, package in NEEDED.items() if _path(program) is None})
+    return sorted({package for name, package in NEEDED.items() if program(name) is None})
 
 
 class Kernel:
@@ -119,27 +115,30 @@ class Kernel:
 
     def __enter__(self) -> Kernel:
         self.folder = tempfile.mkdtemp(prefix="aptwire-bench-")
-        self.jobs_folder = Path(self.folder, "root", "jobs")
+        root = Path(self.folder, "root")
+        self.jobs_folder = root / "jobs"
         try:
-            lay(Path(self.folder, "root"), AGENT)
-            cell = _cell(Path(self.folder, "root"), self.memory)
+            lay(root, AGENT)
+            cell = _cell(root, self.memory)
             for folder in (self.folder, self.jobs_folder):
                 os.chown(folder, cell.user, cell.group)
         except BaseException:
             shutil.rmtree(self.folder, ignore_errors=True)
             raise
+        # Whoever is closed in calls its folder by no name.
+        named = "" if cell.closed else str(root)
         self.ready = threading.Event()
         self.process = subprocess.Popen(
             [
-                LINUX if cell.closed else str(_path(LINUX.rpartition("/")[2])),
+                LINUX if cell.closed else str(program("linux.uml")),
                 # Every folder of the host that anybody mounts in there is below this one.
-                f"hostfs={'/' if cell.closed else f'{self.folder}/root'}",
+                f"hostfs={named or '/'}",
                 "rootfstype=hostfs",
                 "rootflags=/",
                 "ro",
                 "quiet",
                 f"mem={self.memory}",
-                f"uml_dir={'' if cell.closed else f'{self.folder}/root'}/jobs/",
+                f"uml_dir={named}/jobs/",
                 # By this its processes are known to be its own.
                 f"umid={Path(self.folder).name}",
                 "con=null",

@@ -114,7 +114,7 @@ class KernelTest(unittest.TestCase):
 
     def test_without_the_package_it_says_what_to_install(self) -> None:
         with (
-            mock.patch.object(kernels, "_path", lambda program: None if program == "linux.uml" else "/bin/true"),
+            mock.patch.object(kernels, "program", lambda name: None if name == "linux.uml" else "/bin/true"),
             self.assertRaisesRegex(BenchError, "apt-get install user-mode-linux$"),
         ):
             Kernel()

@@ -12,13 +12,12 @@ import urllib.parse
 import urllib.request
 import uuid
 from functools import cache
-from pathlib import Path
 from typing import Any
 
 import jsonschema_rs
 
+from ops import serve
 from ops.machine import DATA
-from ops.serve import read_passwords
 from tests.support import ROOT
 
 URL = os.environ.get("APTWIRE_TEST_URL", "")
@@ -26,7 +25,7 @@ URL = os.environ.get("APTWIRE_TEST_URL", "")
 
 def password(name: str) -> str:
     """The password that the demo made for somebody."""
-    return read_passwords(Path(os.environ["APTWIRE_TEST_PASSWORDS"]))[name]
+    return serve.password(os.environ, name)
 
 
 @cache

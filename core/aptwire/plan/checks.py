@@ -49,7 +49,7 @@ def make_record(kind: str, data: Mapping[str, Any], place: str = "") -> Record:
     if not isinstance(data, Mapping):
         raise PlanError([Problem(f"a {cls.title} must be an object", kind=kind, place=place)])
     id = data.get("id")
-    if not isinstance(id, str) or not is_id(id):
+    if not is_id(id):
         raise PlanError(
             [
                 Problem(

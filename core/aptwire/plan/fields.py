@@ -83,7 +83,7 @@ class Spec:
         return vids.canonical(value, self.untagged)
 
     def _take_ref(self, value: Any) -> str:
-        if not isinstance(value, str) or not is_id(value):
+        if not is_id(value):
             article = "an" if self.refs[0][0] in "aeiou" else "a"
             raise ValueError(f"the id of {article} {' or '.join(self.refs)} is needed, not {_shape(value)}")
         return value

@@ -15,7 +15,7 @@ from aptwire.plan.collecting import no_collecting
 from aptwire.plan.ids import ID_PATTERN
 from aptwire.plan.kinds import KINDS, SPECS, Record
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.plan.texts import unfit_within
+from aptwire.plan.texts import refuse_unfit
 
 FORMAT, VERSION = "aptwire-plan", 1
 LARGEST = 512 * 1024 * 1024
@@ -82,9 +82,8 @@ def read_json(raw: bytes, place: str, largest: int = LARGEST) -> Any:
     except ValueError as error:
         raise PlanError([Problem(f"isn't usable JSON: {error}", place=place)]) from None
     # Only an escape can bring what UTF-8 text can't hold; a large file without one isn't walked through.
-    if b"\\u" in raw and (problem := unfit_within(value)):
-        path, why = problem
-        raise PlanError([Problem(why, field=path, place=place)])
+    if b"\\u" in raw:
+        refuse_unfit(value, place)
     return value
 
 

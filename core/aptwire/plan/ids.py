@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+from typing import TypeGuard
 
 ID_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._:/@-]{0,119}$"
 _OUTSIDE = re.compile(r"[^A-Za-z0-9._:/@-]+")
@@ -11,7 +12,7 @@ _FITS = re.compile(ID_PATTERN)
 ROOM = 110
 
 
-def is_id(value: object) -> bool:
+def is_id(value: object) -> TypeGuard[str]:
     """Whether a value may be a record's id.  The pattern's own `$` would let one end in a newline."""
     return isinstance(value, str) and _FITS.fullmatch(value) is not None
 

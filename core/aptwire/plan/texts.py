@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from aptwire.plan.plan import PlanError, Problem
+
 _UNFIT = re.compile("[\x00\ud800-\udfff]")
 DEEPEST = 64
 
@@ -20,8 +22,14 @@ def unfit(text: str) -> str:
     return "a NUL character" if found[0] == "\0" else "half a surrogate pair"
 
 
-def unfit_within(value: Any) -> tuple[str, str] | None:
-    """(path, what is wrong) of the first text within a JSON value that can't be kept, or of what is nested over DEEPEST levels deep."""
+def refuse_unfit(value: Any, place: str) -> None:
+    """PlanError with the path of a text within a JSON value that can't be kept, or of what is nested over DEEPEST levels deep."""
+    if found := _unfit_within(value):
+        path, why = found
+        raise PlanError([Problem(why, field=path, place=place)])
+
+
+def _unfit_within(value: Any) -> tuple[str, str] | None:
     waiting: list[tuple[Any, tuple[str | int, ...]]] = [(value, ())]
     while waiting:
         item, path = waiting.pop()

@@ -61,12 +61,13 @@ def told_to_all(plan_id: uuid.UUID, before: Told) -> tuple[Told, str | None]:
     `answers` are those that are others than before (null: gone), `steps` those of each who edited meanwhile.
     """
     engine = engine_of(PlanRow.objects.get(pk=plan_id))
-    now = Told(engine.revision, engine.answers())
+    answered = engine.answers()
+    now = Told(engine.revision, answered)
     if now.revision <= before.revision:
         return now, None
     told, listed = changes_since(engine, plan_id, before.revision)
     steps = {person.get_username(): steps_of(plan_id, person) for person in _authors(listed)}
-    answers = within(_others(before.answers, engine.answers())) if before.answers is not None else None
+    answers = within(_others(before.answers, answered)) if before.answers is not None else None
     made = {**told, "since": before.revision, "answers": answers, "steps": steps}
     return now, orjson.dumps(made).decode()
 

@@ -56,13 +56,6 @@ def refusal(request: HttpRequest, status: int, detail: str) -> HttpResponse:
     return HttpResponse(detail, status=status, content_type="text/plain; charset=utf-8")
 
 
-def away(request: HttpRequest) -> HttpResponse:
-    """503: the database is away."""
-    response = refusal(request, 503, AWAY)
-    response["Retry-After"] = SOON
-    return response
-
-
 def bad_request(request: HttpRequest, exception: Exception) -> HttpResponse:
     """400."""
     return refusal(request, 400, "This request can't be read.")
@@ -86,5 +79,7 @@ def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:
 def broken(request: HttpRequest) -> HttpResponse:
     """500; 503 where it is the database that is away."""
     if isinstance(sys.exc_info()[1], (OperationalError, InterfaceError)):
-        return away(request)
+        response = refusal(request, 503, AWAY)
+        response["Retry-After"] = SOON
+        return response
     return refusal(request, 500, "The server made a mistake; it is in its log.")

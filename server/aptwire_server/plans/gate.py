@@ -10,7 +10,7 @@ from typing import Any
 
 from aptwire.plan.file import read_json
 from aptwire.plan.plan import PlanError, Problem
-from aptwire.plan.texts import unfit, unfit_within
+from aptwire.plan.texts import refuse_unfit, unfit
 from django.http import QueryDict
 from rest_framework.negotiation import BaseContentNegotiation
 from rest_framework.parsers import BaseParser, DataAndFiles, MultiPartParser
@@ -27,9 +27,7 @@ class Json(BaseParser):
     def parse(self, stream: Any, media_type: str | None = None, parser_context: Any = None) -> Any:
         """The value; PlanError names the place of what can't be read."""
         value = read_json(stream.read(), PLACE)
-        if found := unfit_within(value):
-            path, why = found
-            raise PlanError([Problem(why, field=path, place=PLACE)])
+        refuse_unfit(value, PLACE)
         return value
 
 
