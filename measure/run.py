@@ -172,13 +172,13 @@ def _telling(judgement: Judgement, after: Plan, edit: Edit) -> float:
 
 def floor(judgement: Judgement) -> None:
     """One NumPy pass over the judge's own arrays: groups looked up, sorted by segment, counted."""
-    rows, columns = judgement.rows, judgement.columns
+    rows, ways, columns = judgement.landing.rows, judgement.landing.ways, judgement.landing.columns
 
     def once() -> object:
         component = judgement.domains.component[np.maximum(rows.node, 0)]
-        order = np.lexsort((component, columns.segment[rows.stand]))
+        order = np.lexsort((component, columns.segment[ways.stand]))
         fresh_run = np.r_[True, np.diff(component[order]) != 0]
-        return np.add.reduceat(columns.weight[rows.stand][order], np.flatnonzero(fresh_run))
+        return np.add.reduceat(columns.weight[ways.stand][order], np.flatnonzero(fresh_run))
 
     least = timed(once, 50)
     edit = (Patch("host_port", "host-77/mgmt", {"vid": None}),)

@@ -11,8 +11,9 @@ from aptwire.forward.wiring import Wiring
 from aptwire.judge.causes import spoken
 from aptwire.judge.facts import host_hears
 from aptwire.judge.findings import Finding, everything
-from aptwire.judge.judgement import VERDICTS, Cause, Judgement, is_idle, tag_text
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks import Risk
+from aptwire.judge.why import VERDICTS, Cause, is_idle, tag_text
 from aptwire.plan.kinds import (
     Segment,
     Uplink,

@@ -11,10 +11,10 @@ from pathlib import Path
 from aptwire.forward.frames import Frames
 from aptwire.forward.parts import NOW, State
 from aptwire.judge.could import could, exactly
-from aptwire.judge.judgement import ASTRAY, is_idle
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge, rejudge
+from aptwire.judge.why import ASTRAY, is_idle
 from aptwire.plan.edits import Patch, apply_edit, touched
 from aptwire.plan.file import write_plan
 from hypothesis import given, settings

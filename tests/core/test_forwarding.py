@@ -219,13 +219,14 @@ class ArraysAgainstSearchTest(unittest.TestCase):
     @example(1108, True, True)
     def test_two_places_share_a_domain_exactly_if_each_hears_the_other(self, seed: int, rich: bool, odd: bool) -> None:
         judgement = judge(random_plan(seed, rich, odd))
-        wiring, rows = judgement.wiring, judgement.rows
+        wiring, landing = judgement.wiring, judgement.landing
+        rows = landing.rows
         roads = Roads(wiring)
 
         def row(place) -> int:
-            return int(rows.first[judgement.number(place.stand)])
+            return int(landing.first[judgement.number(place.stand)])
 
-        directed = judgement.columns.private
+        directed = landing.columns.private
         plain = [p for p in all_places(wiring) if p.stand.plain and not p.stand.vni]
         # Of a team order of one's own on a crossed switch the graph knows nothing: the exact search answers for it (judge/exact.py).
         plain = [p for p in plain if not p.stand.order or wiring.bridges[p.bridge].crossing_row < 0]

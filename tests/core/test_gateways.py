@@ -9,10 +9,10 @@ from dataclasses import replace
 from aptwire.forward.frames import Frames
 from aptwire.forward.parts import NOW, State
 from aptwire.judge.findings import findings
-from aptwire.judge.judgement import is_idle
 from aptwire.judge.mends import mends
 from aptwire.judge.preview import preview
 from aptwire.judge.verdicts import judge
+from aptwire.judge.why import is_idle
 from aptwire.plan.edits import Drop, Patch, Put
 from aptwire.plan.kinds import REFS, Adapter, GuestTag, Record, Segment, SharedAddress, WayIn
 from hypothesis import example, given, settings

@@ -164,9 +164,9 @@ class PropertiesTest(unittest.TestCase):
         plan = random_plan(seed)
         after, _ = apply_edit(plan, tuple(Drop("cable", id) for id in plan.of("cable")))
         judgement = judge(after)
-        rows = judgement.rows
+        landing = judgement.landing
         self.assertFalse(any(f.what == "leak" and f.place.bridge != f.towards.bridge for f in findings(judgement)))
-        self.assertFalse((rows.node[rows.team >= 0] >= 0).any())
+        self.assertFalse((landing.rows.node[landing.ways.team >= 0] >= 0).any())
 
 
 def some_edit(plan: Plan, dice: random.Random) -> Edit:

@@ -6,7 +6,7 @@ import unittest
 
 from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.paths import Roads
-from aptwire.judge import judgement as words
+from aptwire.judge import why as words
 from aptwire.judge.causes import CAUSES
 from aptwire.judge.cut import smallest_cut
 from aptwire.judge.findings import Finding, findings

@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 import unittest
 
-from aptwire.judge.judgement import VERDICTS
 from aptwire.judge.verdicts import judge
+from aptwire.judge.why import VERDICTS
 from aptwire.report import landings, summary
 from hypothesis import given, settings
 from hypothesis import strategies as st

@@ -21,11 +21,12 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Around:
-    """A plan (the one before an edit, or the one after) and its wiring, in which the keys of blocks are noted in `dirty`."""
+    """A plan (the one before an edit, or the one after) and its wiring; the keys of blocks are noted in `dirty`, fabric ports in `ports`."""
 
     plan: Plan
     wiring: Wiring
     dirty: dict[str, None]
+    ports: set[str]
 
     def note(self, record: Record) -> bool:
         """Note what hangs on a record; whether the fabric does."""
@@ -59,9 +60,10 @@ class Around:
         self.end(self.wiring.far.get(id, ("", ""))[0])
         if self.plan.where("station_port", "port", id):
             self.dirty[STATIONS] = None
+        self.ports.add(id)
         self.wiring.port_rules.pop(id, None)
 
-    def ports(self, field: str, id: str) -> bool:
+    def ports_where(self, field: str, id: str) -> bool:
         """Every fabric port whose field is this; whether there are any."""
         found = self.plan.where("fabric_port", field, id)
         for port in found:
@@ -141,19 +143,19 @@ def _cable(at: Around, cable: Any) -> bool:
 def _fabric_port(at: Around, port: Any) -> bool:
     at.port(port.id)
     if port.isolated:
-        at.ports("switch", port.switch)
+        at.ports_where("switch", port.switch)
     elif port.lag:
-        at.ports("lag", port.lag)
+        at.ports_where("lag", port.lag)
     return True
 
 
 def _lag(at: Around, lag: Any) -> bool:
-    at.ports("lag", lag.id)
+    at.ports_where("lag", lag.id)
     return True
 
 
 def _fabric_switch(at: Around, switch: Any) -> bool:
-    at.ports("switch", switch.id)
+    at.ports_where("switch", switch.id)
     return True
 
 
@@ -165,13 +167,15 @@ def _assumed(at: Around, assumed: Any) -> bool:
 
 def _station(at: Around, record: Any) -> bool:
     at.dirty[STATIONS] = None
+    if record.kind == "station_port":
+        at.ports.add(record.port)
     return True
 
 
 def _private(at: Around, record: Any) -> bool:
     """A segment or secondary VLAN: private ports speak of it by VID."""
     at.dirty.update((group.switch, None) for group in at.plan.where("port_group", "mode", "private"))
-    return at.ports("mode", "private")
+    return at.ports_where("mode", "private")
 
 
 def _fabric(at: Around, record: Any) -> bool:

@@ -133,11 +133,11 @@ def refine(classes: VidClasses, named: Named) -> VidClasses | None:
             used += 1
     for text in sorted(named.sets):
         inside = vids.mask(text)[:4095]
-        for number in np.unique(of[:4095][inside]).tolist():
-            part = (of[:4095] == number) & inside
-            if np.count_nonzero(of == number) > np.count_nonzero(part):
-                of[:4095][part] = used
-                used += 1
+        held = np.bincount(of[:4095][inside], minlength=used)
+        whole = np.bincount(of[:4095], minlength=used)
+        for number in np.flatnonzero((held > 0) & (held < whole)).tolist():
+            of[:4095][(of[:4095] == number) & inside] = used
+            used += 1
     if used == classes.used:
         return classes
     if used > classes.plain:

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from functools import cached_property
 
 from aptwire.forward.around import Around
 from aptwire.forward.classes import Named, classify
-from aptwire.forward.fabric import alike, build_fabric, least
+from aptwire.forward.fabric import Changed, FabricMaker, Laid, least
 from aptwire.forward.parts import HOMELESS, STATIONS, Bridge, Link, Member, Team
 from aptwire.forward.portrules import PortRules
-from aptwire.forward.rules import RuleBook
+from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.forward.seating import Seating
 from aptwire.forward.teams import Teams
 from aptwire.forward.wiring import Block, Wiring
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import Cable
+from aptwire.plan.layers import layered
 from aptwire.plan.plan import Plan
 from aptwire.plan.sharing import joining
 
@@ -51,7 +52,7 @@ def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
         before.macs,
         before.doubled_macs,
     )
-    return _Compiler(wiring).after(before.plan, keys)
+    return _Compiler(wiring).after(before, keys)
 
 
 class _Compiler:
@@ -87,9 +88,9 @@ class _Compiler:
         self._holders(None, list(self.wiring.blocks.values()))
         return self.wiring
 
-    def after(self, old: Plan, keys: list[tuple[str, str]]) -> Wiring:
+    def after(self, before: Wiring, keys: list[tuple[str, str]]) -> Wiring:
         """What an edit touched, compiled anew."""
-        wiring = self.wiring
+        wiring, old = self.wiring, before.plan
         kinds = {kind for kind, _ in keys}
         if "cable" in kinds:
             ids = [id for kind, id in keys if kind == "cable"]
@@ -99,12 +100,13 @@ class _Compiler:
                     far.pop(end, None)
             self._cables(far, [c for id in ids if (c := self.plan.of("cable").get(id)) is not None])
         dirty: dict[str, None] = {}
+        ports: set[str] = set()
         fabric = False
         for kind, id in keys:
             for plan in (old, self.plan):
                 record = plan.of(kind).get(id)
                 if record is not None:
-                    fabric = Around(plan, wiring, dirty).note(record) or fabric
+                    fabric = Around(plan, wiring, dirty, ports).note(record) or fabric
         before_blocks = {key: wiring.blocks.get(key) for key in dirty}
         for kind, id in keys:
             if kind in ("fabric_switch", "assumed_fabric"):
@@ -115,17 +117,17 @@ class _Compiler:
             if key not in (HOMELESS, STATIONS):
                 self._block_bridge(key)
         if fabric:
-            before = wiring.fabric
-            self._fabric()
-            # Whatever rests on the fabric holds on, where the edit changed nothing there.
-            wiring.fabric = before if alike(before, wiring.fabric) else wiring.fabric
+            cables = {id for kind, id in keys if kind == "cable"}
+            self._fabric(Changed(ports, cables, "fabric_switch" in kinds))
         for key in dirty:
             if self._stays(key):
                 self.seating.block(key)
             else:
                 wiring.blocks.pop(key, None)
         fresh = [block for key in dirty if (block := wiring.blocks.get(key)) is not None]
-        self._holders([b for b in before_blocks.values() if b is not None], fresh)
+        gone = [block for block in before_blocks.values() if block is not None]
+        self._holders(gone, fresh)
+        wiring.carry(before, gone, fresh)
         return wiring
 
     def _stays(self, key: str) -> bool:
@@ -188,16 +190,25 @@ class _Compiler:
         else:
             self.wiring.bridge_of.pop(cable, None)
 
-    def _fabric(self) -> None:
+    def _fabric(self, changed: Changed | None = None) -> None:
+        """The fabric, from nothing or from the one before an edit."""
+        wiring = self.wiring
+        maker = FabricMaker(self.plan, self.book, wiring.bridge_of, wiring.far, self.rules.fabric_port)
+        wiring.fabric = maker.make(self._hosts_join(), wiring.fabric if changed is not None else None, changed)
+
+    def _hosts_join(self) -> Laid:
+        """What hosts themselves join: switches that sit upon host ports, and NICs whose virtual functions are in use."""
         wiring, plan = self.wiring, self.plan
-        fabric = build_fabric(plan, self.book, wiring.bridge_of, wiring.far, self.rules.fabric_port)
+        links: list[Link] = []
+        teams: list[Team] = []
+        opened: list[tuple[int, PortRule, str]] = []
         for uplink in joining(plan):
             port = plan.get("host_port", uplink.over)
             ends = (wiring.bridge_of[uplink.switch].number, wiring.bridge_of[port.switch].number)
             bared = plan.get("virtual_switch", port.switch).host_untagged
             below = self.book.host_port(port.vid, self.rules.apart(port.switch), bared, tagged=True)
             rules = (self.rules.uplink(uplink), below)
-            fabric.add(Link(f"{uplink.id}>{port.id}", ends, rules, ((uplink.id,), (port.id,)), None))
+            links.append(Link(f"{uplink.id}>{port.id}", ends, rules, ((uplink.id,), (port.id,)), None))
         for id in self._nics_with_functions():
             nic = plan.get("nic", id)
             bridge = wiring.bridge_of[id].number
@@ -205,7 +216,7 @@ class _Compiler:
             if isinstance(far, str):
                 continue
             if far is None:
-                fabric.open_ports.append((bridge, self.book.wire(), id))
+                opened.append((bridge, self.book.wire(), id))
             else:
                 other, rule, records, cable, mtu = far
                 mine, size = ((id,), records), least(nic.mtu, mtu)
@@ -218,10 +229,10 @@ class _Compiler:
                         back = Link(f"{link.key}<{peer.id}", link.ends, (deaf, rule), mine, cable, id, size, peer.id)
                         members.append(Member(peer, back, open=False, one_way=True))
                     lag = plan.get("lag", self.teams.lag_of(nic))
-                    fabric.teams.append(Team(lag, bridge, rule, tuple(members), len(members), id))
+                    teams.append(Team(lag, bridge, rule, tuple(members), len(members), id))
                 elif beside is not None:
-                    fabric.add(link)
-        wiring.fabric = fabric
+                    links.append(link)
+        return Laid(tuple(links), tuple(teams), tuple(opened))
 
     def _holders(self, before: list[Block] | None, after: list[Block]) -> None:
         """Who bears each IP and MAC address, and which addresses several bear."""
@@ -244,25 +255,16 @@ def _tally(blocks: list[Block], what: str) -> tuple[dict[str, tuple[str, ...]], 
 
 
 def _recount(
-    held: dict[str, tuple[str, ...]], doubled: frozenset[str], before: list[Block], after: list[Block], what: str
-) -> tuple[dict[str, tuple[str, ...]], frozenset[str]]:
-    gone = [pair for block in before for pair in getattr(block, what)]
-    come = [pair for block in after for pair in getattr(block, what)]
-    if gone == come:
+    held: Mapping[str, tuple[str, ...]], doubled: frozenset[str], before: list[Block], after: list[Block], what: str
+) -> tuple[Mapping[str, tuple[str, ...]], frozenset[str]]:
+    gone = dict.fromkeys(pair for block in before for pair in getattr(block, what))
+    come = dict.fromkeys(pair for block in after for pair in getattr(block, what))
+    changed: dict[str, tuple[str, ...]] = {}
+    for address, record in (pair for pair in gone if pair not in come):
+        changed[address] = tuple(r for r in changed.get(address, held.get(address, ())) if r != record)
+    for address, record in (pair for pair in come if pair not in gone):
+        changed[address] = (*changed.get(address, held.get(address, ())), record)
+    if not changed:
         return held, doubled
-    made = dict(held)
-    for address, record in gone:
-        rest = tuple(r for r in made.get(address, ()) if r != record)
-        if rest:
-            made[address] = rest
-        else:
-            made.pop(address, None)
-    for address, record in come:
-        made[address] = (*made.get(address, ()), record)
-    several = set(doubled)
-    for address, _ in (*gone, *come):
-        if len(made.get(address, ())) > 1:
-            several.add(address)
-        else:
-            several.discard(address)
-    return made, frozenset(several)
+    several = doubled - changed.keys() | {address for address, records in changed.items() if len(records) > 1}
+    return layered(held, {address: records or None for address, records in changed.items()}), several

@@ -8,6 +8,7 @@ end gets an *entry node* of its own, from which every way leads on but the one b
 from __future__ import annotations
 
 import threading
+from collections.abc import Collection
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -45,6 +46,12 @@ class Pairing:
         passes, bounces = self.there >= 0, self.bounces
         plain = np.flatnonzero(passes & ~bounces)
         return plain, self.there[plain].astype(np.int64), np.flatnonzero(passes & bounces).tolist()
+
+    @cached_property
+    def shifts(self) -> tuple[tuple[int, int], ...]:
+        """The contexts that become another one, each with that one."""
+        changed = np.flatnonzero((self.there >= 0) & (self.there != np.arange(self.there.size)))
+        return tuple(zip(changed.tolist(), self.there[changed].tolist(), strict=True))
 
 
 def crossing(near: PortRule, far: PortRule) -> np.ndarray:
@@ -86,7 +93,8 @@ class Pairings:
                 near, far = pairing.rules
                 pairing.there[:] = crossing(near, far)
                 pairing.back[:] = crossing(far, near)
-                vars(pairing).pop("crossed", None)
+                for name in ("crossed", "shifts"):
+                    vars(pairing).pop(name, None)
             self._tables = (-1, np.zeros(0), np.zeros(0))
 
     def tables(self, count: int) -> tuple[np.ndarray, np.ndarray]:
@@ -104,8 +112,8 @@ class Pairings:
 class Domains:
     """The solved graph.
 
-    `component` int32[nodes]; `reach` component -> it and the others that its frames get to, where there are
-    others; `heard` component of an entry node -> the component of the context in which its frames are heard;
+    `component` int32[nodes]: the least node of its component, so that numbers stay where nothing changes; `reach` component -> it and the others that
+    its frames get to, where there are others; `heard` component of an entry node -> the component of the context in which its frames are heard;
     `open` the components with a way out into an open end.
     """
 
@@ -200,7 +208,114 @@ def solve(wiring: Wiring, pairings: Pairings, state: State = NOW, least_mtu: int
         {entry: frozenset(nodes) for entry, nodes in heard.items()},
         _open(wiring, component),
     )
-    return _joined(found, wiring.crossing_count * count) if heard else found
+    return _renumbered(_joined(found, wiring.crossing_count * count) if heard else found)
+
+
+MANY = 8
+"""Where more than one in so many classes changes, all are solved anew."""
+
+
+def solve_again(before: Domains, old: Wiring, wiring: Wiring, pairings: Pairings) -> Domains:
+    """Today's domains after an edit, from those before it: solved anew for the VID classes whose ways changed, and those into which these are changed on
+    their way; O(links x such classes).  The very ones before where nothing changed."""
+    count = wiring.classes.count
+    if old.crossing_teams or wiring.crossing_teams or before.heard or old.classes.count != count:
+        return solve(wiring, pairings)
+    if wiring.fabric is old.fabric and wiring.classes is old.classes and wiring.crossing_count == old.crossing_count:
+        return before
+    affected = _affected(old, wiring, pairings)
+    if np.count_nonzero(affected) * MANY > wiring.classes.used:
+        return solve(wiring, pairings)
+    numbers = np.flatnonzero(affected)
+    size = wiring.crossing_count * count
+    component = np.arange(size, dtype=np.int32)
+    component[: before.component.size] = before.component
+    heads, tails = [np.zeros(0, dtype=np.int64)], [np.zeros(0, dtype=np.int64)]
+    for link in wiring.fabric.links if numbers.size else ():
+        rows = [wiring.bridges[end].crossing_row * count for end in link.ends]
+        for side in (0, 1):
+            pairing = pairings(link.rules[side], link.rules[1 - side])
+            there = pairing.there[numbers]
+            passes = there >= 0
+            if passes.any():
+                if pairing.crossed[2] and affected[pairing.crossed[2]].any():
+                    return solve(wiring, pairings)
+                heads.append(numbers[passes] + rows[side])
+                tails.append(there[passes].astype(np.int64) + rows[1 - side])
+    head, tail = np.concatenate(heads), np.concatenate(tails)
+    nodes = (np.arange(wiring.crossing_count)[:, None] * count + numbers).ravel()
+    place = np.zeros(size, dtype=np.int64)
+    place[nodes] = np.arange(nodes.size)
+    ends = (place[head], place[tail])
+    graph = coo_array((np.ones(head.size, dtype=np.int8), ends), shape=(nodes.size, nodes.size)).tocsr()
+    if nodes.size:
+        _, part = connected_components(graph, directed=True, connection="strong")
+        component[nodes] = nodes[_first_of(part)[part]]
+    reach = {start: others for start, others in before.reach.items() if not affected[start % count]}
+    reach.update(_closure(component, head, tail))
+    return Domains(component, reach, {}, _open(wiring, component))
+
+
+def _affected(old: Wiring, wiring: Wiring, pairings: Pairings) -> np.ndarray:
+    """bool[classes]: those whose ways an edit may have changed, and those that become one of them, or one of them becomes, on their way."""
+    count = wiring.classes.count
+    affected = np.zeros(count, dtype=bool)
+    split = wiring.classes.of != old.classes.of
+    for of in (old.classes.of, wiring.classes.of):
+        affected[of[split]] = True
+    if wiring.classes.twins:
+        plain = wiring.classes.plain
+        affected[plain:] |= affected[:plain]
+    before = {link.key: link for link in old.fabric.links}
+    after = {link.key: link for link in wiring.fabric.links}
+    for key in before.keys() | after.keys():
+        one, two = before.get(key), after.get(key)
+        if one is two:
+            continue
+        ways = [
+            [pairings(link.rules[side], link.rules[1 - side]).there for side in (0, 1)]
+            for link in (one, two)
+            if link is not None
+        ]
+        if one is not None and two is not None and one.ends == two.ends:
+            for was, now in zip(*ways, strict=True):
+                affected |= was != now
+        else:
+            for there in (there for listed in ways for there in listed):
+                affected |= there >= 0
+    shifts = {
+        shift
+        for link in wiring.fabric.links
+        for side in (0, 1)
+        for shift in pairings(link.rules[side], link.rules[1 - side]).shifts
+    }
+    while True:
+        more = {k for pair in shifts if affected[list(pair)].any() for k in pair if not affected[k]}
+        if not more:
+            return affected
+        affected[list(more)] = True
+
+
+def _first_of(part: np.ndarray) -> np.ndarray:
+    """int64[parts]: the least place of each part, where `part` int[n] numbers them from 0."""
+    first = np.zeros(int(part.max()) + 1 if part.size else 0, dtype=np.int64)
+    first[part[::-1]] = np.arange(part.size - 1, -1, -1)
+    return first
+
+
+def _renumbered(domains: Domains) -> Domains:
+    """The same domains, each called by its least node."""
+    first = _first_of(domains.component)
+
+    def named(parts: Collection[int]) -> frozenset[int]:
+        return frozenset(first[list(parts)].tolist()) if parts else frozenset()
+
+    return Domains(
+        first[domains.component].astype(np.int32),
+        {int(first[start]): named(others) for start, others in domains.reach.items()},
+        {int(first[start]): named(others) for start, others in domains.heard.items()},
+        named(domains.open),
+    )
 
 
 def _joined(domains: Domains, plain: int) -> Domains:

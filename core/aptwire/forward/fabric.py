@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Set
 from dataclasses import dataclass, field, fields
+from functools import cached_property
 
 import numpy as np
 
@@ -14,125 +15,225 @@ from aptwire.plan.kinds import (
     Cable,
     FabricPort,
     FabricSwitch,
-    StationPort,
 )
 from aptwire.plan.plan import Plan
 
 
-@dataclass(eq=False)
+@dataclass(frozen=True, eq=False)
+class Laid:
+    """What a joint is for frames: links that always carry, a LAG whose members differ, ends that lead nobody knows where."""
+
+    links: tuple[Link, ...] = ()
+    teams: tuple[Team, ...] = ()
+    open_ports: tuple[tuple[int, PortRule, str], ...] = ()
+
+    def same(self, other: Laid) -> bool:
+        """Whether two say the same; a LAG whose members differ never does."""
+        if self.teams or other.teams or self.open_ports != other.open_ports or len(self.links) != len(other.links):
+            return False
+        pairs = zip(self.links, other.links, strict=True)
+        return all(getattr(a, f.name) == getattr(b, f.name) for a, b in pairs for f in fields(Link))
+
+
+@dataclass(frozen=True, eq=False)
 class Fabric:
     """What lies between the hosts.
 
-    `links` always carry; `teams` are LAGs whose members differ, so that it matters which one carries a flow;
-    `open_ports` (bridge, rule, record) lead nobody knows where; `idle` are joints that the tree blocks.
+    `joints` by key, `blocked` by the `tree`; `laid` what each is for frames, by its key, with "" for what hosts themselves join;
+    `loose` the enabled ports into which nothing is plugged, and the switches known in part.
     """
 
-    links: list[Link] = field(default_factory=list)
-    teams: list[Team] = field(default_factory=list)
-    open_ports: list[tuple[int, PortRule, str]] = field(default_factory=list)
-    joints: list[Joint] = field(default_factory=list)
+    joints: Mapping[str, Joint] = field(default_factory=dict)
     tree: Tree = field(default_factory=lambda: Tree({}, {}, {}, {}))
-    at: dict[int, list[Link]] = field(default_factory=dict)
+    laid: Mapping[str, Laid] = field(default_factory=dict)
+    loose: Mapping[str, tuple[int, PortRule, str]] = field(default_factory=dict)
 
-    def add(self, link: Link) -> None:
-        """One more link that always carries."""
-        self.links.append(link)
-        for end in dict.fromkeys(link.ends):
-            self.at.setdefault(end, []).append(link)
+    @cached_property
+    def links(self) -> list[Link]:
+        """The links that always carry."""
+        return [link for laid in self.laid.values() for link in laid.links]
+
+    @cached_property
+    def teams(self) -> list[Team]:
+        """LAGs whose members differ, so that it matters which one carries a flow."""
+        return [team for laid in self.laid.values() for team in laid.teams]
+
+    @cached_property
+    def open_ports(self) -> list[tuple[int, PortRule, str]]:
+        """Bridge, rule and record of what leads nobody knows where."""
+        return [*self.loose.values(), *(port for laid in self.laid.values() for port in laid.open_ports)]
+
+    @cached_property
+    def at(self) -> dict[int, list[Link]]:
+        """The links by the bridges that they lead to."""
+        found: dict[int, list[Link]] = {}
+        for link in self.links:
+            for end in dict.fromkeys(link.ends):
+                found.setdefault(end, []).append(link)
+        return found
 
 
-def alike(one: Fabric, two: Fabric) -> bool:
-    """Whether two fabrics are the same in all that they say; LAGs whose members differ count as never the same."""
-    if one.teams or two.teams or (one.tree, one.open_ports, one.joints) != (two.tree, two.open_ports, two.joints):
-        return False
-    return len(one.links) == len(two.links) and all(
-        all(getattr(a, field.name) == getattr(b, field.name) for field in fields(Link))
-        for a, b in zip(one.links, two.links, strict=True)
-    )
+@dataclass(frozen=True)
+class Changed:
+    """What an edit may have changed of a fabric: `ports` and `cables` (ids), and whether a `switch` is among its records."""
+
+    ports: Set[str]
+    cables: Set[str]
+    switch: bool
 
 
 def joints_of(plan: Plan) -> list[Joint]:
     """The links between fabric switches: cables one by one, or together where both ends are in a LAG."""
+    return list(_bundled(plan, plan.all(Cable)).values())
+
+
+def _bundled(plan: Plan, cables: Iterable[Cable]) -> dict[str, Joint]:
+    """The links that some cables make, by key."""
     ports: Mapping[str, FabricPort] = plan.of("fabric_port")
     bundles: dict[tuple[str, str], list[tuple[str, FabricPort, FabricPort]]] = {}
-    for cable in plan.all(Cable):
+    for cable in cables:
         one, two = ports.get(cable.a), ports.get(cable.b)
         if one is None or two is None or not (one.enabled and two.enabled):
             continue
         one, two = sorted((one, two), key=lambda p: (p.switch, p.id))
         key = (one.lag, two.lag) if one.lag and two.lag else (cable.id, "")
         bundles.setdefault(key, []).append((cable.id, one, two))
-    made = []
+    made = {}
     for key, found in bundles.items():
         found.sort(key=lambda item: item[1].id)
         lags = key if key[1] else (found[0][1].lag, found[0][2].lag)
-        cables, ones, twos = zip(*found, strict=True)
-        made.append(Joint((ones[0].switch, twos[0].switch), cables, (ones, twos), lags))
-    return sorted(made, key=lambda joint: joint.key)
+        names, ones, twos = zip(*found, strict=True)
+        made[names[0]] = Joint((ones[0].switch, twos[0].switch), names, (ones, twos), lags)
+    return dict(sorted(made.items()))
 
 
-def build_fabric(
-    plan: Plan,
-    book: RuleBook,
-    bridges: Mapping[str, Bridge],
-    far: Mapping[str, tuple[str, str]],
-    rule_of: Callable[[str], PortRule],
-) -> Fabric:
-    """The fabric of a plan; `far` says what is at the other end of a port's cable, `rule_of` a port's rule."""
-    fabric = Fabric(joints=joints_of(plan))
-    switches = plan.of("fabric_switch")
-    taking_part = [
-        j for j in fabric.joints if all(switches[e].spanning_tree for e in j.ends) and j.ends[0] != j.ends[1]
-    ]
-    if taking_part:
-        fabric.tree = spanning_tree(switches, taking_part)
-    for switch in switches.values():
-        if switch.partial:
-            fabric.open_ports.append((bridges[switch.id].number, book.unknown(switch), switch.id))
-    occupied = {port.port for port in plan.all(StationPort)}
-    for port in plan.all(FabricPort):
-        if port.enabled and port.id not in far and port.id not in occupied:
-            fabric.open_ports.append((bridges[port.switch].number, rule_of(port.id), port.id))
+class FabricMaker:
+    """Makes the fabric of a plan, from nothing or from the one before an edit.
 
-    for joint in fabric.joints:
-        if joint.key in fabric.tree.blocked:
-            continue
+    `far` says what is at the other end of a port's cable, `rule_of` a port's rule.
+    """
+
+    def __init__(
+        self,
+        plan: Plan,
+        book: RuleBook,
+        bridges: Mapping[str, Bridge],
+        far: Mapping[str, tuple[str, str]],
+        rule_of: Callable[[str], PortRule],
+    ) -> None:
+        self.plan, self.book, self.bridges, self.far, self.rule_of = plan, book, bridges, far, rule_of
+        self.switches: Mapping[str, FabricSwitch] = plan.of("fabric_switch")
+
+    def make(self, joined: Laid, before: Fabric | None = None, changed: Changed | None = None) -> Fabric:
+        """The fabric; `joined` is what hosts themselves join.  The very one before where nothing of it changed."""
+        if before is None or changed is None:
+            joints = _bundled(self.plan, self.plan.all(Cable))
+            tree = self._tree(joints)
+            laid = {key: self._laid(joint, tree) for key, joint in joints.items()}
+            return Fabric(joints, tree, {**laid, "": joined}, self._loose(self.plan.of("fabric_port")))
+        joints = self._joints(before, changed)
+        fresh = {key for key, joint in joints.items() if before.joints.get(key) is not joint}
+        shape = changed.switch or any(not _alike(before.joints.get(key), joints.get(key)) for key in fresh)
+        shape = shape or len(joints) != len(before.joints) or any(key not in joints for key in before.joints)
+        tree = self._tree(joints) if shape else before.tree
+        fresh |= {key for key in tree.blocked.keys() ^ before.tree.blocked.keys() if key in joints}
+        laid = {key: before.laid[key] for key in joints if key not in fresh}
+        for key in sorted(fresh):
+            made, old = self._laid(joints[key], tree), before.laid.get(key)
+            laid[key] = old if old is not None and old.same(made) else made
+        laid[""] = before.laid[""] if before.laid[""].same(joined) else joined
+        ports = {id: port for id in changed.ports if (port := self.plan.of("fabric_port").get(id)) is not None}
+        loose = {
+            id: end for id, end in before.loose.items() if id not in changed.ports and id in self.plan.of("fabric_port")
+        }
+        loose.update(self._loose(ports))
+        same = laid.keys() == before.laid.keys() and all(before.laid[key] is laid[key] for key in (*fresh, ""))
+        same = same and all(before.joints[key] == joints[key] for key in fresh)
+        if same and tree == before.tree and loose == before.loose:
+            return before
+        ordered = {key: laid[key] for key in (*joints, "")}
+        return Fabric(joints, tree, ordered, loose)
+
+    def _joints(self, before: Fabric, changed: Changed) -> dict[str, Joint]:
+        """All joints, those made anew in which a port or cable changed."""
+        ports: Mapping[str, FabricPort] = self.plan.of("fabric_port")
+        asked, cables = set(changed.ports), set(changed.cables)
+        lags = {port.lag for id in asked if (port := ports.get(id)) is not None and port.lag}
+        for id in cables:
+            cable = self.plan.of("cable").get(id)
+            ends = (ports.get(end) for end in (cable.a, cable.b)) if cable is not None else ()
+            lags.update(port.lag for port in ends if port is not None and port.lag)
+        for lag in lags:
+            asked.update(port.id for port in self.plan.where("fabric_port", "lag", lag))
+        cables |= {self.far[id][1] for id in asked if id in self.far}
+        gone = {
+            key
+            for key, joint in before.joints.items()
+            if not cables.isdisjoint(joint.cables) or not lags.isdisjoint(joint.lags)
+        }
+        for key in gone:
+            cables.update(before.joints[key].cables)
+        fresh = _bundled(self.plan, (c for id in cables if (c := self.plan.of("cable").get(id)) is not None))
+        kept = {key: joint for key, joint in before.joints.items() if key not in gone}
+        return dict(sorted({**kept, **fresh}.items()))
+
+    def _tree(self, joints: Mapping[str, Joint]) -> Tree:
+        """The spanning tree of the switches that take part in one."""
+        switches = self.switches
+        inside = [
+            j for j in joints.values() if all(switches[e].spanning_tree for e in j.ends) and j.ends[0] != j.ends[1]
+        ]
+        return spanning_tree(switches, inside) if inside else Tree({}, {}, {}, {})
+
+    def _loose(self, ports: Mapping[str, FabricPort]) -> dict[str, tuple[int, PortRule, str]]:
+        """Those of some ports into which nothing is plugged, and all switches known in part."""
+        found: dict[str, tuple[int, PortRule, str]] = {}
+        for switch in self.plan.grouped("fabric_switch", "partial").get(True, ()):
+            found[switch.id] = (self.bridges[switch.id].number, self.book.unknown(switch), switch.id)
+        stations = self.plan.grouped("station_port", "port")
+        for port in ports.values():
+            if port.enabled and port.id not in self.far and not stations.get(port.id):
+                found[port.id] = (self.bridges[port.switch].number, self.rule_of(port.id), port.id)
+        return found
+
+    def _laid(self, joint: Joint, tree: Tree) -> Laid:
+        if joint.key in tree.blocked:
+            return Laid()
         if joint.ends[0] == joint.ends[1]:
             # A switch that takes part in the tree hears itself there and blocks; another is joined with itself.
-            if not switches[joint.ends[0]].spanning_tree:
-                for turned in (False, True):
-                    link = _link(joint, 0, bridges, switches, rule_of, turned)
-                    fabric.add(link)
-            continue
-        links = [_link(joint, n, bridges, switches, rule_of) for n in range(len(joint.cables))]
-        for link in links:
-            for side in (0, 1):
-                if link.rules[1 - side].partial:
-                    fabric.open_ports.append((link.ends[side], link.rules[side], link.records[side][0]))
-        ways = {tuple(rule.number for rule in link.rules) for link in links}
-        if len(ways) == 1:
-            fabric.add(links[0])
-            continue
-        lag = plan.get("lag", joint.lags[0])
+            if self.switches[joint.ends[0]].spanning_tree:
+                return Laid()
+            return Laid(tuple(self._link(joint, 0, turned) for turned in (False, True)))
+        links = [self._link(joint, n) for n in range(len(joint.cables))]
+        opened = tuple(
+            (link.ends[side], link.rules[side], link.records[side][0])
+            for link in links
+            for side in (0, 1)
+            if link.rules[1 - side].partial
+        )
+        if len({tuple(rule.number for rule in link.rules) for link in links}) == 1:
+            return Laid((links[0],), (), opened)
+        lag = self.plan.get("lag", joint.lags[0])
         members = tuple(Member(port, link, open=False) for port, link in zip(joint.ports[0], links, strict=True))
-        fabric.teams.append(Team(lag, links[0].ends[0], links[0].rules[0], members, len(members)))
-    return fabric
+        return Laid((), (Team(lag, links[0].ends[0], links[0].rules[0], members, len(members)),), opened)
+
+    def _link(self, joint: Joint, n: int, turned: bool = False) -> Link:
+        """The link over a joint's cable; `turned` as seen from its other end, which matters where both are on one switch."""
+        one, two = (joint.ports[side][n] for side in ((1, 0) if turned else (0, 1)))
+        ends = (self.bridges[one.switch].number, self.bridges[two.switch].number)
+        mtu = least(one.mtu, two.mtu, *(self.switches[port.switch].mtu for port in (one, two)))
+        key = f"{joint.cables[n]}'" if turned else joint.cables[n]
+        rules = self.rule_of(one.id), self.rule_of(two.id)
+        return Link(key, ends, rules, ((one.id,), (two.id,)), joint.cables[n], mtu=mtu)
 
 
-def _link(
-    joint: Joint,
-    n: int,
-    bridges: Mapping[str, Bridge],
-    switches: Mapping[str, FabricSwitch],
-    rule_of: Callable[[str], PortRule],
-    turned: bool = False,
-) -> Link:
-    """The link over a joint's cable; `turned` as seen from its other end, which matters where both are on one switch."""
-    one, two = (joint.ports[side][n] for side in ((1, 0) if turned else (0, 1)))
-    ends = (bridges[one.switch].number, bridges[two.switch].number)
-    mtu = least(one.mtu, two.mtu, *(switches[port.switch].mtu for port in (one, two)))
-    key = f"{joint.cables[n]}'" if turned else joint.cables[n]
-    return Link(key, ends, (rule_of(one.id), rule_of(two.id)), ((one.id,), (two.id,)), joint.cables[n], mtu=mtu)
+def _alike(one: Joint | None, two: Joint | None) -> bool:
+    """Whether the spanning tree sees the same in two joints."""
+    if one is None or two is None:
+        return False
+    sides = zip((*one.ports[0], *one.ports[1]), (*two.ports[0], *two.ports[1]), strict=False)
+    names = all((a.id, a.name) == (b.id, b.name) for a, b in sides)
+    return names and (one.ends, one.cables, one.cost) == (two.ends, two.cables, two.cost)
 
 
 def least(*sizes: int | None) -> int:

@@ -5,7 +5,7 @@ The parts of one virtual switch make a *block*.  An edit compiles anew the block
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -57,7 +57,8 @@ class Block:
 
 @dataclass(eq=False)
 class Wiring:
-    """The compiled plan.  `far` leads from a NIC or port to what is at the other end of its cable, and the cable."""
+    """The compiled plan.  `far` leads from a NIC or port to what is at the other end of its cable, and the cable; `changed` are the keys of the
+    blocks that differ from the wiring that it was made from."""
 
     plan: Plan
     classes: VidClasses
@@ -69,10 +70,11 @@ class Wiring:
     blocks: dict[str, Block] = field(default_factory=dict)
     far: dict[str, tuple[str, str]] = field(default_factory=dict)
     port_rules: dict[str, PortRule] = field(default_factory=dict)
-    bearers: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    bearers: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     doubled: frozenset[str] = frozenset()
-    macs: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    macs: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     doubled_macs: frozenset[str] = frozenset()
+    changed: tuple[str, ...] = ()
 
     def team_block(self, bridge: int) -> Block | None:
         """The block of a virtual switch's bridge."""
@@ -91,18 +93,39 @@ class Wiring:
             yield from block.teams
 
     @cached_property
-    def crossed(self) -> list[int]:
+    def crossed(self) -> frozenset[int]:
         """The virtual switches (bridge numbers) that frames may cross on their way."""
-        return [n for n, bridge in enumerate(self.bridges) if bridge.virtual and bridge.crossing_row >= 0]
+        return frozenset(n for n, bridge in enumerate(self.bridges) if bridge.virtual and bridge.crossing_row >= 0)
 
     @cached_property
     def crossing_teams(self) -> list[Team]:
         """The teams over which others' frames may go: of switches with more than one uplink, and LAGs whose members differ."""
         if not self.crossed:
             return list(self.fabric.teams)
-        own = (team for block in self.blocks.values() for team in block.teams)
-        crossing = (team for team in own if not team.order and self.bridges[team.bridge].crossing_row >= 0)
-        return [*self.fabric.teams, *crossing]
+        blocks = (self.blocks.get(id) for id in sorted(self.bridges[n].id for n in self.crossed))
+        own = (team for block in blocks if block is not None for team in block.teams)
+        return [*self.fabric.teams, *(team for team in own if not team.order)]
+
+    def carry(self, before: Wiring, gone: list[Block], fresh: list[Block]) -> None:
+        """Take along what the wiring before an edit worked out: nothing differs but for the blocks that are gone and fresh."""
+        self.changed = tuple(dict.fromkeys(block.key for block in (*gone, *fresh)))
+        if "crossed" in vars(before):
+            bridges = [self.bridges[n] for n in range(len(before.bridges), len(self.bridges))]
+            bridges += [self.bridges[own.number] for block in gone if (own := before.bridge_of.get(block.key))]
+            may = {bridge.number for bridge in bridges}
+            kept = before.crossed - may if may & before.crossed else before.crossed
+            vars(self)["crossed"] = kept | {b.number for b in bridges if b.virtual and b.crossing_row >= 0}
+        if "team_links" in vars(before):
+            links = dict(before.team_links)
+            for block in gone:
+                for bridge, behind, pair in before._ends(block):
+                    at = links[bridge] = {**links[bridge]}
+                    at[behind] = [other for other in at[behind] if other[1] is not pair[1]]
+            for block in fresh:
+                for bridge, behind, pair in self._ends(block):
+                    at = links[bridge] = {**links.get(bridge, {})}
+                    at[behind] = [*at.get(behind, ()), pair]
+            vars(self)["team_links"] = links
 
     @cached_property
     def cabled(self) -> np.ndarray:
@@ -124,12 +147,17 @@ class Wiring:
         """The uplinks' members by the bridge that they are plugged into, and by the switch to which they lead if nothing leads on from there, else -1."""
         found: dict[int, dict[int, list[tuple[Team, Member]]]] = {}
         for block in self.blocks.values():
-            for team in block.teams:
-                behind = team.bridge if self.bridges[team.bridge].crossing_row < 0 else -1
-                for member in team.members[: team.usable]:
-                    if member.link is not None:
-                        found.setdefault(member.link.ends[1], {}).setdefault(behind, []).append((team, member))
+            for bridge, behind, pair in self._ends(block):
+                found.setdefault(bridge, {}).setdefault(behind, []).append(pair)
         return found
+
+    def _ends(self, block: Block) -> Iterator[tuple[int, int, tuple[Team, Member]]]:
+        """The entries of `team_links` that a block makes."""
+        for team in block.teams:
+            behind = team.bridge if self.bridges[team.bridge].crossing_row < 0 else -1
+            for member in team.members[: team.usable]:
+                if member.link is not None:
+                    yield member.link.ends[1], behind, (team, member)
 
     @cached_property
     def usual(self) -> dict[tuple[int, str, bool], list[Link]]:

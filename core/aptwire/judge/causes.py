@@ -14,7 +14,10 @@ from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, HopWriter, Trace, say_state, trace
 from aptwire.forward.wiring import PLACES
-from aptwire.judge.judgement import (
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.risks import some
+from aptwire.judge.states import deviation
+from aptwire.judge.why import (
     ADDRESS,
     CUT_OFF,
     LEAK,
@@ -29,11 +32,9 @@ from aptwire.judge.judgement import (
     VERDICTS,
     WRONG_TAG,
     Cause,
-    Judgement,
     is_idle,
     tag_text,
 )
-from aptwire.judge.risks import some
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import (
     Adapter,
@@ -489,16 +490,14 @@ class WrongTag(CauseKind):
         segment = say.plan.get("segment", place.segment)
         they, their = ("it", "its") if one else ("they", "their")
         belongs = f"{they} {_verb('belongs', one)} on {name}, {segment.vid or 'untagged'}."
-        rows = say.judgement.rows
+        landing = say.judgement.landing
         state = say.when(cause)
         landed = say.judgement.lands_on(place)
         node_lost = False
-        for row in rows.of(say.judgement.number(place.stand)):
-            chosen = cause.team is not None and rows.member[row] >= 0
-            nic = cause.team.members[rows.member[row]].key if chosen and cause.team else ""
-            if (not cause.state.choice and rows.way[row] == 0) or nic in cause.state.choice.values():
-                landed = int(rows.landed[row])
-                node_lost = rows.node[row] < 0
+        for row in landing.rows_of(landing.number(place.stand)):
+            if deviation(landing, row) == cause.state:
+                landed = int(landing.rows.landed[row])
+                node_lost = landing.rows.node[row] < 0
         if place.context < 0:
             title = f"{who} {_verb('lands', one)} nowhere"
             return title, f"{their.capitalize()} port {place.reason}; {belongs}", (culprit,)

@@ -18,11 +18,14 @@ from aptwire.forward.frames import Frames
 from aptwire.forward.parts import Stand, State
 from aptwire.forward.rules import PortRule, Stack
 from aptwire.forward.wiring import Block
-from aptwire.judge.judgement import ASTRAY, Judgement, is_idle
-from aptwire.judge.rows import MOST_COMPONENTS
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.why import ASTRAY, is_idle
 from aptwire.plan.kinds import (
     Segment,
 )
+
+EACH_STATE = 1 << 28
+"""More than there are components in a state."""
 
 
 @dataclass(frozen=True)
@@ -204,7 +207,7 @@ class Could:
             for node in nodes:
                 component = int(domains.component[node])
                 for reached in domains.hearers(component) if component in beyond else (component,):
-                    yield state * MOST_COMPONENTS + reached
+                    yield state * EACH_STATE + reached
 
     @cached_property
     def _ears(self) -> dict[int, set[int]]:
@@ -212,7 +215,7 @@ class Could:
         found: dict[int, set[int]] = {}
         judgement = self.judgement
         for number, stand in enumerate(judgement.stands):
-            segment = int(judgement.columns.segment[number])
+            segment = int(judgement.landing.columns.segment[number])
             asleep = stand.asleep and not stand.awake
             if segment < 0 or stand.vni or asleep or judgement.status[number] == ASTRAY:
                 continue
@@ -236,7 +239,7 @@ class Could:
                     far = wiring.bridges[member.link.ends[1]].crossing_row * count
                     nodes += (far + np.flatnonzero(back == context)).tolist()
         for state, domains in enumerate(self._states):
-            yield from (state * MOST_COMPONENTS + domains.component[nodes].astype(np.int64)).tolist()
+            yield from (state * EACH_STATE + domains.component[nodes].astype(np.int64)).tolist()
 
 
 def could(judgement: Judgement) -> Could:

@@ -80,16 +80,25 @@ _NOTHING = (None,) * len((*GUARDS, *SHAPES))
 
 def all_facts(wiring: Wiring, uses: dict[str, tuple[str, int | None]]) -> Iterator[Facts]:
     """The facts of every virtual switch; `uses` are the role and MTU of each segment, one object as long as they don't change."""
-    switches = wiring.plan.of("virtual_switch")
-    for key, block in wiring.blocks.items():
-        if key not in switches:
-            continue
-        known, own, facts = block.cache.get("facts", (None, None, None))
-        if known is not uses:
-            now = [uses.get(stand.segment or "") for stand in block.stands]
-            facts = facts if facts is not None and own == now else _facts(wiring, block)
-            block.cache["facts"] = (uses, now, facts)
-        yield facts
+    for block in wiring.blocks.values():
+        facts = facts_of(wiring, block, uses)
+        if facts is not None:
+            yield facts
+
+
+def facts_of(wiring: Wiring, block: Block, uses: dict[str, tuple[str, int | None]]) -> Facts | None:
+    """The facts of a block, kept with it; None where it is no virtual switch's."""
+    known: object
+    own: object
+    facts: Facts | None
+    known, own, facts = block.cache.get("facts", (None, None, None))
+    if known is not uses:
+        if block.key not in wiring.plan.of("virtual_switch"):
+            return None
+        now = [uses.get(stand.segment or "") for stand in block.stands]
+        facts = facts if facts is not None and own == now else _facts(wiring, block)
+        block.cache["facts"] = (uses, now, facts)
+    return facts
 
 
 def group_vids(plan: Plan, group: PortGroup) -> frozenset[int]:

@@ -9,8 +9,9 @@ from dataclasses import dataclass
 from aptwire.forward.parts import HOMELESS, Place, State
 from aptwire.forward.trace import Trace
 from aptwire.judge.causes import CAUSES, PLACE, PORT, STAND, Sentences, Told
-from aptwire.judge.judgement import VERDICTS, Cause, Judgement, is_idle
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks import Risk, risk_proof, risks
+from aptwire.judge.why import VERDICTS, Cause, is_idle
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import KINDS
 
@@ -183,8 +184,8 @@ class _Finder:
 
     def _landed(self, place: Place) -> bytes | None:
         """Where a place lands over each of its ways; None where that is no VLAN."""
-        rows = self.judgement.rows
-        landed = rows.landed[rows.of(self.judgement.number(place.stand))]
+        landing = self.judgement.landing
+        landed = landing.rows.landed[landing.rows_of(self.judgement.number(place.stand))]
         return landed.tobytes() if (landed > 0).all() else None
 
     def _holds(self, known: _Known, group: _Group, status: int, cause: Cause) -> bool:

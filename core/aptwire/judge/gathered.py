@@ -1,21 +1,24 @@
 """First stage of the judge: what blocks say of their stands and ways, in whole arrays.
 
-Each block's own arrays are made once and kept with it.  After an edit only the pieces of the blocks that it compiled anew are put in
-place of those before; an edit's cost here is a copy of the arrays.
+Each block's own arrays (its *piece*) are made once and kept with it.  After an edit only the pieces of the blocks that it compiled anew are
+put in place of those before (`Patch`); what else is worked out by row or by stand is taken along the same way.
 """
 
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sized
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import chain
+from typing import Any, TypeVar
 
 import numpy as np
 
 from aptwire.forward.domains import Pairings
 from aptwire.forward.parts import Stand, Team
 from aptwire.forward.wiring import Block, Wiring
+from aptwire.judge.intent import Intent
 from aptwire.plan.fields import bare_address, is_nobodys
 
 AT_HOME = -2
@@ -25,133 +28,231 @@ FEW = 100
 
 
 @dataclass(frozen=True)
+class Columns:
+    """What the judge asks of every stand, one entry each: `segment` number (-1: none), `context`, `bridge`, `vni`, `weight`
+    (places), `awake` and `asleep` endpoints (0 where it isn't judged), `deaf`, `private`."""
+
+    segment: np.ndarray
+    context: np.ndarray
+    bridge: np.ndarray
+    vni: np.ndarray
+    weight: np.ndarray
+    awake: np.ndarray
+    asleep: np.ndarray
+    deaf: np.ndarray
+    private: np.ndarray
+
+
+@dataclass(frozen=True)
+class Ways:
+    """Which way leads where, one entry a row, sorted by stand and order of ways: `stand`; `way` 0, 1, ...; `team` number (-1: no uplink, or a
+    crossing switch); `member` in the team; `pair` number of the pairing, -1 for none; `trunk` crossing row of the bridge beyond; `open`: the way ends open."""
+
+    stand: np.ndarray
+    way: np.ndarray
+    team: np.ndarray
+    member: np.ndarray
+    pair: np.ndarray
+    trunk: np.ndarray
+    open: np.ndarray
+
+
+@dataclass(frozen=True)
 class Gathered:
-    """`table` int32[rows, 7]: stand, way, team, member, pairing, far bridge's trunk row, open; `columns` int64[stands, 9] as `Columns` has
-    them; `at` int64[blocks + 1, 3]: where each block's stands, rows and teams begin; `offsets` the first stand of each block by its key;
-    `outside` the records of blocks that bear an address outside their segment's subnets; `order` int64[stands] the stands sorted by segment.  `rests` is what else the pieces hang on.
-    """
+    """`ways` int32[rows] and `columns` int32[stands], both as named arrays; `at` int64[blocks + 1, 3]: where each block's stands, rows and teams begin;
+    `place_of` the place of each block by its key; `outside` the records of blocks that bear an address outside their segment's subnets,
+    `strangers` the host ports with a gateway that isn't their segment's, and `several` the endpoints with several places, with these."""
 
     blocks: tuple[Block, ...]
+    place_of: dict[str, int]
     stands: list[Stand]
     teams: list[Team]
-    table: np.ndarray
-    columns: np.ndarray
+    ways: Ways
+    columns: Columns
+    first: np.ndarray
     at: np.ndarray
-    offsets: dict[str, int]
-    outside: dict[str, list[str]]
-    rests: tuple[object, object]
-    order: np.ndarray
+    outside: Mapping[str, list[str]]
+    strangers: Mapping[str, list[str]]
+    several: Mapping[str, dict[str, list[str]]]
+
+    def number(self, stand: Stand) -> int:
+        """A stand's place in the arrays."""
+        return int(self.at[self.place_of[stand.block], 0]) + stand.index
+
+    def rows_of(self, stand: int) -> range:
+        """A stand's rows, which stand together in the order of its ways."""
+        last = stand + 1 == self.first.size
+        return range(int(self.first[stand]), self.ways.stand.size if last else int(self.first[stand + 1]))
+
+
+@dataclass(frozen=True)
+class Patch:
+    """What an edit put in place of what: the places of the changed blocks, and where blocks began before (`was`) and begin now (`now`), as `Gathered.at`."""
+
+    changed: tuple[int, ...]
+    was: np.ndarray
+    now: np.ndarray
+
+    def _along(self, array: np.ndarray, column: int) -> np.ndarray:
+        parts: list[np.ndarray] = []
+        done = 0
+        for n in (*self.changed, len(self.was) - 1):
+            parts.append(array[self.was[done, column] : self.was[n, column]])
+            if n < len(self.was) - 1:
+                parts.append(np.zeros(int(self.now[n + 1, column] - self.now[n, column]), dtype=array.dtype))
+            done = n + 1
+        return np.concatenate(parts)
+
+    def by_stand(self, array: np.ndarray) -> np.ndarray:
+        """A value for each stand as it was before, zero for those of changed blocks."""
+        return self._along(array, 0)
+
+    def by_row(self, array: np.ndarray) -> np.ndarray:
+        """A value for each row as it was before, zero for those of changed blocks."""
+        return self._along(array, 1)
+
+    @cached_property
+    def stands(self) -> np.ndarray:
+        """int64[n]: the numbers of the stands of changed blocks."""
+        return np.concatenate([np.arange(self.now[n, 0], self.now[n + 1, 0]) for n in self.changed] or [_NONE])
+
+    @cached_property
+    def rows(self) -> np.ndarray:
+        """int64[n]: the rows of the stands of changed blocks."""
+        return np.concatenate([np.arange(self.now[n, 1], self.now[n + 1, 1]) for n in self.changed] or [_NONE])
+
+
+_NONE = np.zeros(0, dtype=np.int64)
 
 
 @dataclass(frozen=True)
 class _Piece:
-    """A block's own arrays; its stands, teams and addresses are the block's."""
+    """A block's own arrays, as `Ways` and `Columns` have them in that order; its stands, teams and addresses are the block's."""
 
-    table: np.ndarray
+    ways: np.ndarray
     columns: np.ndarray
     outside: list[str]
+    strangers: list[str]
 
 
-def gather(
-    wiring: Wiring, pairings: Pairings, subnets: Mapping[str, tuple[str, ...]], before: Gathered | None = None
-) -> Gathered:
-    """The arrays of a wiring; `subnets` of each segment, whose order numbers them, is one object as long as nothing in it changes."""
-    numbers = {id: n for n, id in enumerate(subnets)}
+def _piece(wiring: Wiring, block: Block, pairings: Pairings, intent: Intent) -> _Piece:
+    known = block.cache.get("piece")
+    if known is None or known[0] is not pairings or known[1] is not intent.subnets or known[2] is not intent.gateways:
+        made = _Piece(
+            _ways(wiring, block, pairings),
+            _columns(wiring, block, intent.numbers),
+            _outside(block, intent.subnets),
+            _strangers(wiring, block, intent.gateways),
+        )
+        known = block.cache["piece"] = pairings, intent.subnets, intent.gateways, made
+    found: _Piece = known[3]
+    return found
+
+
+def gather(wiring: Wiring, pairings: Pairings, intent: Intent) -> Gathered:
+    """The arrays of a wiring."""
     blocks = tuple(wiring.blocks.values())
-
-    def piece(block: Block) -> _Piece:
-        known = block.cache.get("piece")
-        if known is None or known[0] is not pairings or known[1] is not subnets:
-            made = _Piece(_rows(wiring, block, pairings), _columns(wiring, block, numbers), _outside(block, subnets))
-            known = block.cache["piece"] = pairings, subnets, made
-        found: _Piece = known[2]
-        return found
-
-    rests = (pairings, subnets)
-    if before is not None and before.rests[0] is pairings and before.rests[1] is subnets:
-        changed = _changed(before.blocks, blocks)
-        if changed is not None:
-            return _patched(before, blocks, changed, [piece(blocks[n]) for n in changed])
-    pieces = [piece(block) for block in blocks]
-    sizes = np.array([(len(b.stands), len(p.table), len(b.teams)) for b, p in zip(blocks, pieces, strict=True)])
-    at = np.concatenate([np.zeros((1, 3), dtype=np.int64), np.cumsum(sizes.reshape(-1, 3), axis=0)])
-    table = np.concatenate([p.table for p in pieces])
+    pieces = [_piece(wiring, block, pairings, intent) for block in blocks]
+    sizes = np.array([(len(b.stands), len(p.ways), len(b.teams)) for b, p in zip(blocks, pieces, strict=True)])
+    sizes = sizes.reshape(-1, 3).astype(np.int64)
+    at = np.concatenate([np.zeros((1, 3), dtype=np.int64), np.cumsum(sizes, axis=0)])
+    table = np.concatenate([p.ways for p in pieces])
     table[:, 0] += np.repeat(at[:-1, 0], sizes[:, 1]).astype(np.int32)
     table[:, 2] = np.where(table[:, 2] >= 0, table[:, 2] + np.repeat(at[:-1, 2], sizes[:, 1]), -1)
     columns = np.concatenate([p.columns for p in pieces])
-    return Gathered(
+    return _gathered(
         blocks,
+        {block.key: n for n, block in enumerate(blocks)},
         list(chain.from_iterable(b.stands for b in blocks)),
         list(chain.from_iterable(b.teams for b in blocks)),
-        table,
-        columns,
+        [np.ascontiguousarray(table[:, n]) for n in range(7)],
+        [np.ascontiguousarray(columns[:, n]) for n in range(9)],
         at,
-        {block.key: start for block, start in zip(blocks, at[:, 0].tolist(), strict=False)},
         {block.key: p.outside for block, p in zip(blocks, pieces, strict=True) if p.outside},
-        rests,
-        np.argsort(columns[:, 0], kind="stable"),
+        {block.key: p.strangers for block, p in zip(blocks, pieces, strict=True) if p.strangers},
+        {block.key: block.several for block in blocks if block.several},
     )
 
 
-def _changed(old: tuple[Block, ...], new: tuple[Block, ...]) -> list[int] | None:
-    """The places of the blocks that are others than before; None where the order is another or they are many."""
-    if len(old) != len(new):
+def patch(
+    before: Gathered, wiring: Wiring, pairings: Pairings, intent: Intent, keys: Iterable[str]
+) -> tuple[Gathered, Patch] | None:
+    """The arrays before an edit with other pieces for the blocks of some keys; None where blocks came or went, or they are many."""
+    changed = sorted(before.place_of[key] for key in keys if key in before.place_of and key in wiring.blocks)
+    if len(changed) != len(set(keys)) or len(changed) > FEW:
         return None
-    found = [n for n, (a, b) in enumerate(zip(old, new, strict=True)) if a is not b]
-    return found if len(found) <= FEW and all(old[n].key == new[n].key for n in found) else None
-
-
-def _patched(before: Gathered, blocks: tuple[Block, ...], changed: list[int], pieces: list[_Piece]) -> Gathered:
-    """The arrays before, with some blocks' pieces in place of their old ones."""
-    at = before.at
-    sizes = np.diff(at, axis=0)
-    for n, fresh in zip(changed, pieces, strict=True):
-        sizes[n] = len(blocks[n].stands), len(fresh.table), len(blocks[n].teams)
-    now = np.concatenate([np.zeros((1, 3), dtype=np.int64), np.cumsum(sizes, axis=0)])
-    tables, columns, stands, teams = list[np.ndarray](), list[np.ndarray](), list[list[Stand]](), list[list[Team]]()
-
-    def shifted(table: np.ndarray, stand: int, team: int) -> np.ndarray:
-        if stand or team:
-            table = table.copy()
-            table[:, 0] += stand
-            table[:, 2] += np.where(table[:, 2] >= 0, team, 0)
-        return table
-
-    done = 0
+    blocks = list(before.blocks)
+    pieces = []
+    sizes = np.diff(before.at, axis=0)
+    for n in changed:
+        block = blocks[n] = wiring.blocks[blocks[n].key]
+        pieces.append(_piece(wiring, block, pairings, intent))
+        sizes[n] = len(block.stands), len(pieces[-1].ways), len(block.teams)
+    at = np.concatenate([np.zeros((1, 3), dtype=np.int64), np.cumsum(sizes, axis=0)])
+    done = Patch(tuple(changed), before.at, at)
+    ways = [done.by_row(array) for array in vars(before.ways).values()]
+    columns = [done.by_stand(array) for array in vars(before.columns).values()]
+    stands, teams = list[Stand](), list[Team]()
+    last = 0
     for n, piece in zip([*changed, len(blocks)], [*pieces, None], strict=True):
-        (first, row, team), (stop, row_stop, team_stop) = at[done], at[n]
-        move = now[done] - at[done]
-        tables.append(shifted(before.table[row:row_stop], int(move[0]), int(move[2])))
-        columns.append(before.columns[first:stop])
-        stands.append(before.stands[first:stop])
-        teams.append(before.teams[team:team_stop])
+        old, own = before.at, slice(at[last, 1], at[last, 1] + before.at[n, 1] - before.at[last, 1])
+        for column, move in ((0, at[last, 0] - old[last, 0]), (2, at[last, 2] - old[last, 2])):
+            if move:
+                ways[column][own] += np.where(ways[column][own] >= 0, move, 0).astype(np.int32)
+        stands += before.stands[old[last, 0] : old[n, 0]]
+        teams += before.teams[old[last, 2] : old[n, 2]]
         if piece is not None:
-            tables.append(shifted(piece.table, int(now[n, 0]), int(now[n, 2])))
-            columns.append(piece.columns)
-            stands.append(blocks[n].stands)
-            teams.append(blocks[n].teams)
-        done = n + 1
-    outside = {key: records for key, records in before.outside.items() if key not in {blocks[n].key for n in changed}}
-    outside.update((blocks[n].key, p.outside) for n, p in zip(changed, pieces, strict=True) if p.outside)
-    same = bool((now[:, 0] == at[:, 0]).all())
-    joined = np.concatenate(columns)
-    ordered = same and bool((joined[:, 0] == before.columns[:, 0]).all())
-    return Gathered(
-        blocks,
-        list(chain.from_iterable(stands)),
-        list(chain.from_iterable(teams)),
-        np.concatenate(tables),
-        joined,
-        now,
-        before.offsets if same else {b.key: start for b, start in zip(blocks, now[:, 0].tolist(), strict=False)},
-        outside,
-        before.rests,
-        before.order if ordered else np.argsort(joined[:, 0], kind="stable"),
-    )
+            rows, inside = slice(at[n, 1], at[n + 1, 1]), slice(at[n, 0], at[n + 1, 0])
+            for column, array in enumerate(ways):
+                array[rows] = piece.ways[:, column]
+            ways[0][rows] += np.int32(at[n, 0])
+            ways[2][rows] += np.where(ways[2][rows] >= 0, at[n, 2], 0).astype(np.int32)
+            for column, array in enumerate(columns):
+                array[inside] = piece.columns[:, column]
+            stands += blocks[n].stands
+            teams += blocks[n].teams
+        last = n + 1
+    names = [blocks[n].key for n in changed]
+    outside = _replaced(before.outside, names, [piece.outside for piece in pieces])
+    strangers = _replaced(before.strangers, names, [piece.strangers for piece in pieces])
+    several = _replaced(before.several, names, [blocks[n].several for n in changed])
+    made = _gathered(tuple(blocks), before.place_of, stands, teams, ways, columns, at, outside, strangers, several)
+    return made, done
 
 
-def _rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
-    """int32[rows, 7] of a block: stand in the block, way, team in the block, member, pairing, far bridge's trunk row, open."""
+T = TypeVar("T", bound=Sized)
+
+
+def _replaced(before: Mapping[str, T], keys: list[str], fresh: list[T]) -> Mapping[str, T]:
+    """Lists by block, with others for some blocks; none of them empty."""
+    if not any(fresh) and before.keys().isdisjoint(keys):
+        return before
+    made = {key: listed for key, listed in before.items() if key not in keys}
+    made.update((key, listed) for key, listed in zip(keys, fresh, strict=True) if listed)
+    return made
+
+
+def _gathered(
+    blocks: tuple[Block, ...],
+    place_of: dict[str, int],
+    stands: list[Stand],
+    teams: list[Team],
+    ways: list[np.ndarray],
+    columns: list[Any],
+    at: np.ndarray,
+    outside: Mapping[str, list[str]],
+    strangers: Mapping[str, list[str]],
+    several: Mapping[str, dict[str, list[str]]],
+) -> Gathered:
+    stand, way, team, member, pair, trunk = ways[:6]
+    named = Ways(stand, way, team, member, pair, trunk, ways[6].astype(bool, copy=False))
+    by_stand = Columns(*columns[:7], *(column.astype(bool, copy=False) for column in columns[7:]))
+    first = np.flatnonzero(named.way == 0)
+    return Gathered(blocks, place_of, stands, teams, named, by_stand, first, at, outside, strangers, several)
+
+
+def _ways(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
+    """int32[rows, 7] of a block: `Ways` with stands and teams as the block numbers them."""
     team_number = {id(team): n for n, team in enumerate(block.teams)}
     options: dict[tuple[int, str], list[tuple[int, int, int, int, bool]]] = {}
     rows: list[tuple[int, ...]] = []
@@ -181,8 +282,8 @@ def _rows(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:
     return np.array(rows, dtype=np.int32).reshape(-1, 7)
 
 
-def _columns(wiring: Wiring, block: Block, numbers: dict[str, int]) -> np.ndarray:
-    """int64[stands, 9] of a block: the columns in their order."""
+def _columns(wiring: Wiring, block: Block, numbers: Mapping[str, int]) -> np.ndarray:
+    """int32[stands, 9] of a block: `Columns` in their order."""
     links = [m.link for team in block.teams for m in team.members if m.link is not None]
     behind = {link.ends[0] for link in links if link.rules[1].private and wiring.bridges[link.ends[0]].crossing_row < 0}
     made = [
@@ -199,12 +300,13 @@ def _columns(wiring: Wiring, block: Block, numbers: dict[str, int]) -> np.ndarra
         )
         for s in block.stands
     ]
-    return np.array(made, dtype=np.int64).reshape(-1, 9)
+    return np.array(made, dtype=np.int32).reshape(-1, 9)
 
 
 def _outside(block: Block, subnets: Mapping[str, tuple[str, ...]]) -> list[str]:
     """The records of a block that bear a static address outside the subnets of the segment on which they belong."""
-    nets = {id: [ipaddress.ip_network(text) for text in listed] for id, listed in _wanted(block, subnets)}
+    segments = dict.fromkeys(block.stand_of[record].segment or "" for _, record in block.addresses)
+    nets = {id: [ipaddress.ip_network(text) for text in subnets[id]] for id in segments if subnets.get(id)}
     found: dict[str, None] = {}
     for text, record in block.addresses:
         known = nets.get(block.stand_of[record].segment or "")
@@ -218,7 +320,7 @@ def _outside(block: Block, subnets: Mapping[str, tuple[str, ...]]) -> list[str]:
     return list(found)
 
 
-def _wanted(block: Block, subnets: Mapping[str, tuple[str, ...]]) -> Iterable[tuple[str, tuple[str, ...]]]:
-    """The subnets of the segments on which somebody with an address belongs."""
-    segments = dict.fromkeys(block.stand_of[record].segment or "" for _, record in block.addresses)
-    return ((id, subnets[id]) for id in segments if subnets.get(id))
+def _strangers(wiring: Wiring, block: Block, gateways: Mapping[str, tuple[str, ...]]) -> list[str]:
+    """The host ports of a block that name a gateway of their own, other than their segment's."""
+    ports = wiring.plan.where("host_port", "switch", block.key)
+    return sorted(p.id for p in ports if p.gateway and p.belongs and p.gateway not in gateways.get(p.belongs, ()))

@@ -20,7 +20,11 @@ from aptwire.forward.wiring import PLACES
 from aptwire.judge.causes import CAUSES, spoken
 from aptwire.judge.cut import cutting, smallest_cut
 from aptwire.judge.findings import Finding, everything, findings
-from aptwire.judge.judgement import (
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.permits import permit
+from aptwire.judge.preview import Preview, preview
+from aptwire.judge.risks import Risk, offers, risks, some
+from aptwire.judge.why import (
     ADDRESS,
     CUT_OFF,
     HOME,
@@ -35,12 +39,8 @@ from aptwire.judge.judgement import (
     TWIN_MAC,
     WRONG_TAG,
     Cause,
-    Judgement,
     is_idle,
 )
-from aptwire.judge.permits import permit
-from aptwire.judge.preview import Preview, preview
-from aptwire.judge.risks import Risk, offers, risks, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put, edit_to_json
 from aptwire.plan.fields import bare_address

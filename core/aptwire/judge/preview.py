@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Set
 from dataclasses import dataclass
 
 import numpy as np
 
-from aptwire.judge.judgement import VERDICTS, Judgement
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.verdicts import rejudge
+from aptwire.judge.why import VERDICTS
 from aptwire.plan.edits import Edit, apply_edit, touched
 from aptwire.plan.plan import Plan
 
@@ -82,8 +84,11 @@ def _changed(judgement: Judgement, other: Judgement) -> dict[str, int]:
     return made
 
 
-def apart(judgement: Judgement, other: Judgement) -> set[str]:
+def apart(judgement: Judgement, other: Judgement) -> Set[str]:
     """The keys of the blocks of one judgement that may stand differently in the other: verdicts, landings, states."""
+    for one, two in ((judgement, other), (other, judgement)):
+        if one.since is not None and one.since.base is two.token:
+            return one.since.apart & judgement.wiring.blocks.keys()
     own = {r for a, b in ((judgement, other), (other, judgement)) for r in a.own if a.own[r] != b.own.get(r)}
     found = {judgement.wiring.home_block(record) for r in own if (record := judgement.plan.find(r)) is not None}
     blocks, others = judgement.wiring.blocks, other.wiring.blocks
@@ -91,21 +96,22 @@ def apart(judgement: Judgement, other: Judgement) -> set[str]:
     found.update(blocks.keys() - set(common))
     sizes = np.array([len(blocks[key].stands) for key in common], dtype=np.int64)
     before = np.cumsum(sizes) - sizes
-    mine, theirs = (
-        np.arange(sizes.sum()) + np.repeat(np.array([j.offsets[key] for key in common], dtype=np.int64) - before, sizes)
-        for j in (judgement, other)
-    )
+    mine, theirs = (np.arange(sizes.sum()) + np.repeat(_starts(j, common) - before, sizes) for j in (judgement, other))
     same = judgement.status[mine] == other.status[theirs]
     same &= judgement.lands[mine] == other.lands[theirs]
     found.update(judgement.stands[n].block for n in mine[~same].tolist())
-    why, why_there = _why(judgement), _why(other)
-    found.update(
-        block for block, at in why.keys() | why_there.keys() if why.get((block, at)) != why_there.get((block, at))
-    )
+    for stand in judgement.causes.keys() | other.causes.keys():
+        one_cause, two_cause = judgement.causes.get(stand), other.causes.get(stand)
+        if (
+            one_cause is None
+            or two_cause is None
+            or (one_cause.what, one_cause.state) != (two_cause.what, two_cause.state)
+        ):
+            found.add(stand.block)
     return found & blocks.keys()
 
 
-def _why(judgement: Judgement) -> dict[tuple[str, int], object]:
-    """What is wrong with each stand that isn't home, and in which state, by block and place in it."""
-    stands = judgement.stands
-    return {(stands[n].block, stands[n].index): (c.what, c.state) for n, c in judgement.causes.items()}
+def _starts(judgement: Judgement, keys: list[str]) -> np.ndarray:
+    """int64[keys]: the number of the first stand of each block."""
+    gathered = judgement.landing.gathered
+    return gathered.at[[gathered.place_of[key] for key in keys], 0]

@@ -1,412 +1,354 @@
-"""The verdict of every endpoint, from arrays over (stand, way).
+"""The verdict of every endpoint, stage by stage: from nothing, or after an edit what it touched.
 
 A *stand* is what no frame can tell apart: the same port of the same bridge, the same tag, belonging on the same
 segment.  A *way* is a member of its switch's uplink over which it may get out.  Two stands meet in a state when their ways
 lead into one component of the fabric (or they share a context of one switch).  States are today's and each single
 team carried by another member, which is enough: choices at different teams are independent, so a difference
 shows as soon as one team differs.
+
+Each stage is a function of the ones before: `gathered`, `landing`, `gates`, `states`, `meeting`, `singles`.  Segments are judged by themselves, so
+after an edit those alone are judged of which a stand, a way, a gateway or the domain that it is in differs from before.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 import numpy as np
 
 from aptwire.forward.compiling import compile_wiring, rewire
-from aptwire.forward.domains import Pairings, solve
-from aptwire.forward.parts import NOW, Place
-from aptwire.judge.exact import Exact
-from aptwire.judge.judgement import (
-    ADDRESS,
-    ASTRAY,
-    CUT_OFF,
-    EXPOSED,
-    HOME,
-    LEAK,
-    MIRRORED,
-    NO_BEARER,
-    STRANDED,
-    TOO_LARGE,
-    TWIN,
-    TWIN_MAC,
-    UNPROVEN,
-    WAVERING,
-    Cause,
-    Judgement,
-    is_idle,
-)
+from aptwire.forward.domains import Pairings, solve, solve_again
+from aptwire.forward.parts import Stand
+from aptwire.forward.wiring import Wiring
+from aptwire.judge.exact import Exact, in_doubt
+from aptwire.judge.facts import End, all_facts, facts_of
+from aptwire.judge.gates import Gates, find_gates
+from aptwire.judge.gathered import Patch, gather, patch
+from aptwire.judge.intent import Intent
+from aptwire.judge.judgement import Judgement, Known, Since
 from aptwire.judge.kept import Kept
-from aptwire.judge.rows import Gate
-from aptwire.judge.sizes import misfits
-from aptwire.judge.states import States
+from aptwire.judge.landing import ALONE, EACH_VNI, Landing, Tags, land, land_again
+from aptwire.judge.meeting import Presence, meeting, overlay, presence
+from aptwire.judge.singles import Own, Singles
+from aptwire.judge.sizes import Misfit, Misfits, may_differ
+from aptwire.judge.states import Fared, judge_states
+from aptwire.judge.why import ASTRAY, CUT_OFF, HOME, NO_BEARER, STRANDED, TOO_LARGE, UNPROVEN, Cause
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import (
-    Mirror,
-    SharedAddress,
-)
+from aptwire.plan.kinds import WayIn
 from aptwire.plan.plan import Plan
 
 
 def judge(plan: Plan) -> Judgement:
     """Every verdict of a plan."""
     with no_collecting():
-        wiring = compile_wiring(plan)
-        pairings = Pairings()
-        return _Judge(wiring, pairings, solve(wiring, pairings)).run()
+        return _from_nothing(compile_wiring(plan))
 
 
 def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -> Judgement:
     """Every verdict after an edit that touched these records (kind, id), from the judgement before it, which stays as it was."""
     with no_collecting():
-        old = before.wiring
-        wiring = rewire(old, plan, touched)
-        if wiring.book is not old.book:
-            pairings = Pairings()
-            return _Judge(wiring, pairings, solve(wiring, pairings)).run()
-        if wiring.classes is not old.classes:
-            before.pairings.grown()
-        same = (
-            wiring.classes is old.classes
-            and wiring.fabric is old.fabric
-            and wiring.crossing_count == old.crossing_count
-        )
-        crossing = any(w.crossing_teams for w in (wiring, old))
-        domains = before.domains if same and not crossing else solve(wiring, before.pairings)
-        return _Judge(wiring, before.pairings, domains, before.intent, before.gathered).run(before.kept)
+        old = before.landing
+        wiring = rewire(old.wiring, plan, touched)
+        if wiring.book is not old.wiring.book:
+            return _from_nothing(wiring)
+        if wiring.classes is not old.wiring.classes:
+            old.pairings.grown()
+        domains = solve_again(old.domains, old.wiring, wiring, old.pairings)
+        intent = Intent.of(plan, old.intent)
+        tags = Tags.of(wiring, intent, old.tags)
+        same = intent.subnets is old.intent.subnets and intent.gateways is old.intent.gateways
+        patched = patch(old.gathered, wiring, old.pairings, intent, wiring.changed) if same else None
+        if patched is None:
+            gathered = gather(wiring, old.pairings, intent)
+            return _whole(land(wiring, old.pairings, domains, intent, gathered, tags), before.kept)
+        landing = land_again(old, wiring, domains, intent, *patched, tags)
+        crossing = wiring.crossing_teams or old.wiring.crossing_teams
+        if crossing or in_doubt(wiring) or in_doubt(old.wiring) or not tags.same(old.tags):
+            return _whole(landing, before.kept)
+        return _again(before, landing, patched[1])
 
 
-def _fitted(judgement: Judgement) -> Judgement:
-    """A judgement in which who sends what doesn't get through is stranded too."""
-    for record, misfit in misfits(judgement).items():
-        place = judgement.wiring.place(record)
-        if place is not None and place.stand.judged and judgement.status_of(place) < STRANDED:
-            detail = f"{misfit.sends} {misfit.takes}"
-            judgement.own[record] = (STRANDED, Cause(TOO_LARGE, at=misfit.at, detail=detail))
-    return judgement
+def _from_nothing(wiring: Wiring) -> Judgement:
+    pairings, intent = Pairings(), Intent.of(wiring.plan, None)
+    domains = solve(wiring, pairings)
+    gathered = gather(wiring, pairings, intent)
+    return _whole(land(wiring, pairings, domains, intent, gathered, Tags.of(wiring, intent, None)), Kept())
 
 
-class _Judge(States):
-    def run(self, kept: Kept | None = None) -> Judgement:
-        rows = self.rows
-        self._gateways()
-        groups = self._groups(self.domains)
-        self._base(groups)
-        self._own_ways(groups)
-        self._crossing()
-        status = self._combine()
-        self._exposures(status, groups)
-        self._addresses(status)
-        self._unborne(status)
-        self._own_gateways(status, groups)
-        self._idle_bearers(status)
-        self._isolated_bearers(status, groups)
-        self._asked_exactly(status, groups)
-        self._twins(groups)
-        self._mirrors()
-        causes = {
-            stand: of[int(status[stand])] if int(status[stand]) in of else of[max(of)]
-            for stand, of in self.causes.items()
-            if status[stand] != HOME
-        }
-        lands = rows.landed[rows.first] if rows.stand.size else np.zeros(0, dtype=np.int16)
-        judgement = Judgement(
-            self.plan,
-            self.wiring,
-            self.pairings,
-            self.domains,
-            rows,
-            self.teams,
-            self.stands,
-            status,
-            lands,
-            self.columns,
-            self.offsets,
-            causes,
-            self.own,
-            self.intent,
-            gathered=self.gathered,
-            kept=kept or Kept(),
-        )
-        return _fitted(judgement)
+def _whole(landing: Landing, kept: Kept) -> Judgement:
+    """The verdicts of all segments."""
+    gates = find_gates(landing.wiring, landing.intent)
+    bare = judge_states(landing, gates, np.arange(len(landing.stands)))
+    present = presence(landing, bare)
+    fared = overlay(bare, landing, meeting(landing, bare, present))
+    every = range(len(landing.intent.subnets))
+    return _finished(landing, gates, bare, present, fared, every, {}, _misfits(landing, fared, None), kept)
 
-    def _addresses(self, status: np.ndarray) -> None:
-        """A static address outside its segment's subnets cuts a place off from its gateway and peers."""
-        for key, records in self.gathered.outside.items():
-            for record in records:
-                if status[self._number(self.wiring.blocks[key].stand_of[record])] <= WAVERING:
-                    self.own[record] = (STRANDED, Cause(ADDRESS))
 
-    def _unborne(self, status: np.ndarray) -> None:
-        """Who needs a gateway that nobody bears: nobody can know whether it is reached.  Who bears another of its segment's needs none."""
-        for segment, addresses in self.unborne.items():
-            versions = {_version(address) for address in addresses}
-            exempt = {record for gate in self.gateways.get(segment, ()) for _, record in gate.awake}
-            for number in np.flatnonzero((self.segment == segment) & (status == HOME)).tolist():
-                stand, cause = self.stands[number], Cause(NO_BEARER)
-                if not stand.judged:
-                    continue
-                needy = [r for r in stand.records if r not in exempt and self._uses(r, versions)]
-                if len(needy) == len(stand.records):
-                    status[number] = UNPROVEN
-                    self.causes.setdefault(number, {})[UNPROVEN] = cause
-                else:
-                    self.own.update((record, (UNPROVEN, cause)) for record in needy if record not in self.own)
+def _again(before: Judgement, landing: Landing, at: Patch) -> Judgement:
+    """The verdicts after an edit: of the segments that it touched and those that they meet, the others as before."""
+    old, known = before.landing, before.known
+    touched, renamed = _touched(old, landing, at)
+    gates = _gates_again(old, landing, at, known.gates, touched)
+    segment = landing.columns.segment
+    unsaid = at.stands[segment[at.stands] < 0]
+    asked = np.union1d(np.flatnonzero(touched[segment]), unsaid)
+    part = judge_states(landing, gates, asked)
+    bare = _carried(known.bare, part, asked, touched, old, landing, at, renamed)
+    present = presence(landing, bare, touched, known.present)
+    affected = touched.copy()
+    if present.simple and known.present.simple:
+        mixed = known.present.mixed(), present.mixed()
+        for group in mixed[0].keys() | mixed[1].keys():
+            was, now = (of.get(group, frozenset()) for of in mixed)
+            if was != now or touched[list(was | now)].any():
+                affected[list(was | now)] = True
+        exposed = meeting(landing, bare, present, affected)
+    else:
+        affected[:-1] = True
+        exposed = meeting(landing, bare, present)
+    asked = np.union1d(np.flatnonzero(affected[segment]), unsaid)
+    final = Fared(before.status, before.causes)
+    fared = overlay(_carried(final, bare, asked, affected, old, landing, at, renamed), landing, exposed)
+    numbers = np.flatnonzero(affected[:-1]).tolist()
+    misfits = _misfits(landing, fared, (known, at, old, affected))
+    made = _finished(landing, gates, bare, present, fared, numbers, known.within, misfits, before.kept)
+    return Judgement(
+        made.landing,
+        made.known,
+        made.status,
+        made.causes,
+        made.own,
+        Since(before.token, _apart(before, made, asked, at)),
+        made.kept,
+    )
 
-    def _uses(self, record: str, versions: set[int]) -> bool:
-        """Whether a place asks for a gateway of one of these versions of IP: that of its static addresses, or any where it has none; a host
-        port with a gateway of its own asks for that one."""
-        place = self.wiring.place(record)
-        assert place is not None
-        port = self.plan.of("host_port").get(record)
-        said = {_version(port.gateway)} if port is not None and port.gateway else set()
-        used = {_version(bare_address(a)) for a in place.addresses}
-        return bool((versions - said) & used if used else versions - said)
 
-    def _own_gateways(self, status: np.ndarray, groups: np.ndarray) -> None:
-        """Host ports that name a gateway of their own, other than their segment's."""
-        for port in sorted(self.plan.having("host_port", "gateway"), key=lambda p: p.id):
-            place = self.wiring.place(port.id)
-            segment = self.plan.of("segment").get(port.belongs)
-            if place is None or segment is None or place.context < 0 or port.gateway in segment.gateways:
-                continue
-            number = self._number(place.stand)
-            before = int(status[number])
-            cause = self.causes.get(number, {}).get(before)
-            theirs = {gate.bearer for gate in self.gateways.get(int(self.segment[number]), ())}
-            if cause is not None and cause.what == CUT_OFF and cause.towards in theirs:
-                before = HOME
-            gate = self._gate(port.gateway, None, [])
-            if gate is None:
-                found, why = UNPROVEN, Cause(NO_BEARER)
+def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dict[Stand, Stand]]:
+    """bool[segments + 1]: the segments (the last: none) of which an edit changed what verdicts rest on; and the stands that were made anew and are as they
+    were, by those before."""
+    touched = np.zeros(len(landing.intent.subnets) + 1, dtype=bool)
+    renamed: dict[Stand, Stand] = {}
+    numbers = landing.intent.numbers
+    for n in at.changed:
+        was, now = _looks(old, n), _looks(landing, n)
+        for record in was.keys() | now.keys():
+            one, two = was.get(record), now.get(record)
+            if one is not None and two is not None and one[1] == two[1]:
+                renamed[one[0]] = two[0]
             else:
-                found, why = self._reaching(number, gate, groups)
-            if port.id not in self.own and (found > before or before != int(status[number])):
-                self.own[port.id] = (max(found, before), why)
+                for side in (one, two):
+                    touched[numbers.get(side[0].segment or "", -1) if side is not None else -1] = True
+    domains, rows, segment = landing.domains, landing.rows, landing.columns.segment
+    if domains is not old.domains or rows.landed is not rows.entered or old.rows.landed is not old.rows.entered:
+        was_group = at.by_row(old.rows.group)
+        differ = (rows.group != was_group) & ((rows.group % EACH_VNI < ALONE) | (was_group % EACH_VNI < ALONE))
+        differ |= rows.right != at.by_row(old.rows.right)
+        differ |= rows.landed != at.by_row(old.rows.landed)
+        leading = old.domains.open ^ domains.open
+        for past, fresh in ((old.domains.reach, domains.reach), (old.domains.heard, domains.heard)):
+            leading |= {c for c in past.keys() | fresh.keys() if past.get(c) != fresh.get(c)}
+        if leading:
+            differ |= np.isin(rows.group % EACH_VNI, list(leading))
+        differ[at.rows] = False
+        touched[segment[landing.ways.stand[differ]]] = True
+    touched[[*landing.private_segments, *landing.routed_segments]] = True
+    touched[-1] = False
+    return touched, renamed
 
-    def _reaching(self, number: int, gate: Gate, groups: np.ndarray) -> tuple[int, Cause]:
-        """How a stand fares with a gateway over each of its ways."""
-        rows = self.rows
-        ways = rows.of(number)
-        bearing = [stand for stand, _ in gate.awake if not self._kept_apart(number, stand)]
-        theirs = {int(groups[rows.first[stand]]) for stand in bearing}
-        theirs |= {int(self.domains.component[node]) for node in gate.entries}
-        beside = {int(self.local[stand]) for stand in bearing}
-        met = [not theirs.isdisjoint(self._heard_by(row, int(groups[row]), self.domains)) for row in ways]
-        if int(self.local[number]) in beside or all(met):
-            return HOME, Cause(CUT_OFF, towards=gate.bearer)
-        row = ways[met.index(False)]
-        team, state = self._deviation(int(rows.team[row]), int(rows.member[row])) if rows.way[row] else (None, NOW)
-        return (WAVERING if any(met) else STRANDED), Cause(CUT_OFF, state, team, gate.bearer)
 
-    def _idle_bearers(self, status: np.ndarray) -> None:
-        """Who bears its own segment's gateway, and is off, needs none once it runs."""
-        for gates in self.gateways.values():
-            for record in (record for gate in gates for record in gate.idle):
-                place = self.wiring.place(record)
-                assert place is not None
-                number = self._number(place.stand)
-                cause = self.causes.get(number, {}).get(int(status[number]))
-                if cause is not None and cause.what == CUT_OFF and cause.towards == record:
-                    self.own[record] = (HOME, cause)
+def _looks(landing: Landing, block: int) -> dict[str, tuple[Stand, tuple[object, ...]]]:
+    """Each stand of a block by its first record, and all of it that its segment's verdicts rest on."""
+    gathered, rows, ways = landing.gathered, landing.rows, landing.ways
+    (first, begin, _), (_, end, _) = gathered.at[block].tolist(), gathered.at[block + 1].tolist()
+    group = rows.group[begin:end]
+    columns = (
+        np.where(group % EACH_VNI >= ALONE, -1, group),
+        *(array[begin:end] for array in (rows.node, rows.mutual, rows.landed, rows.right, ways.open, ways.pair)),
+    )
+    told = list(zip(*(column.tolist() for column in columns), strict=True))
+    teams, members = ways.team[begin:end].tolist(), ways.member[begin:end].tolist()
+    keys = [
+        (gathered.teams[t].key, gathered.teams[t].members[m].key) if t >= 0 else None
+        for t, m in zip(teams, members, strict=True)
+    ]
+    found: dict[str, tuple[Stand, tuple[object, ...]]] = {}
+    for stand in gathered.blocks[block].stands:
+        own = landing.rows_of(first + stand.index)
+        span = slice(own.start - begin, own.stop - begin)
+        teamed = bool(landing.wiring.teams_at(stand.bridge, stand.order))
+        found[stand.records[0]] = (
+            stand,
+            (
+                tuple(stand.records),
+                *(stand.segment, stand.label, stand.judged, stand.hears, stand.context, stand.vni, stand.over),
+                *(stand.order, stand.awake, stand.asleep, stand.rule is None, teamed),
+                tuple(told[span]),
+                tuple(keys[span]),
+            ),
+        )
+    return found
 
-    def _isolated_bearers(self, status: np.ndarray, groups: np.ndarray) -> None:
-        """Who shares an isolated port group with the bearer of its gateway doesn't reach that one."""
-        for gate in (gate for gates in self.gateways.values() for gate in gates):
-            bearing = {record for _, record in gate.awake}
-            for number in sorted({stand for stand, _ in gate.awake if self._narrow(stand)}):
-                others = [r for r in self.stands[number].records if r not in bearing]
-                if not others or not self.stands[number].judged or self.segment[number] < 0:
-                    continue
-                found, cause = self._reaching(number, gate, groups)
-                if found > status[number]:
-                    self.own.update((record, (found, cause)) for record in others if record not in self.own)
 
-    def _asked_exactly(self, status: np.ndarray, groups: np.ndarray) -> None:
-        """Who is taken to meet its gateway or peers by the arrays, and doesn’t by the exact search."""
-        for stand, other in Exact(self, status, groups).missed():
-            if status[stand] == HOME:
-                status[stand] = STRANDED
-                towards = self.stands[other].records[0]
-                self.causes.setdefault(stand, {})[STRANDED] = Cause(CUT_OFF, towards=towards)
+def _gates_again(old: Landing, landing: Landing, at: Patch, known: Gates, touched: np.ndarray) -> Gates:
+    """The gateways, looked for anew where an address in a changed block is one; marks the segments where somebody else bears one."""
+    served, numbers = landing.intent.served, landing.intent.numbers
+    blocks = [blocks[n] for n in at.changed for blocks in (old.gathered.blocks, landing.gathered.blocks)]
+    asked = {n for block in blocks for address, _ in block.addresses if address in served for n in served[address]}
+    fed = {way.segment for side in (old, landing) for way in side.wiring.plan.all(WayIn)}
+    asked |= {numbers[id] for id in fed}
+    gates = find_gates(landing.wiring, landing.intent, known, asked) if asked else known
+    for n in asked:
+        one, two = known.borne.get(n, ()), gates.borne.get(n, ())
+        same = len(one) == len(two) and all(a.alike(b) for a, b in zip(one, two, strict=True))
+        if not same or known.unborne.get(n) != gates.unborne.get(n):
+            touched[n] = True
+    # Where it isn't a segment's own stands that bear a gateway, those don't tell whether it moved.
+    for n, borne in gates.borne.items():
+        if any(gate.entries or gate.unsaid for gate in borne):
+            touched[n] = True
+    return gates
 
-    def _exposures(self, status: np.ndarray, groups: np.ndarray) -> None:
-        """Two segments whose places are on their own tags and hear each other."""
-        rows = self.rows
-        speaking = rows.right & (status[rows.stand] != ASTRAY)
-        size = len(self.segments) + 1
-        pairs = np.unique(groups[speaking] * size + self.segment[rows.stand[speaking]])
-        pair_group, pair_segment = pairs // size, pairs % size
-        several = np.unique(pair_group[1:][pair_group[1:] == pair_group[:-1]]) if pairs.size else pairs
-        one_way = self.domains.one_way()
-        lonely = speaking & ~rows.mutual & (rows.node >= 0)
-        if not several.size and not one_way and not lonely.any() and not self.routers and not self.private:
-            return
-        present: dict[int, set[int]] = {}
-        for group, segment in zip(pair_group.tolist(), pair_segment.tolist(), strict=True):
-            present.setdefault(group, set()).add(segment)
-        meets: dict[int, set[int]] = {group: set(found) for group, found in present.items() if len(found) > 1}
-        for start in one_way & present.keys():
-            for other in (self.domains.hearers(start) & present.keys()) - {start}:
-                mixed = present[start] | present[other]
-                if len(mixed) > 1:
-                    meets.setdefault(start, set()).update(mixed)
-                    meets.setdefault(other, set()).update(mixed)
-        self._one_way(meets, present, groups, lonely)
-        hearing, listeners = self._overheard(meets, present, groups, speaking)
-        routed: dict[tuple[int, str], set[int]] = {}
-        for row in np.flatnonzero(speaking & np.isin(rows.stand, list(self.routers))).tolist():
-            for router in self._over_routers(row, groups):
-                routed.setdefault(router, set()).add(int(groups[row]))
-        for joined in routed.values():
-            mixed = set().union(*(present[group] for group in joined))
-            for group in joined if len(mixed) > 1 else ():
-                meets.setdefault(group, set()).update(mixed)
-        if meets:
-            self._expose(status, groups, speaking, meets, listeners)
-        for stand, other in sorted(hearing.items()):
-            status[stand] = EXPOSED
-            cause = Cause(LEAK, towards=self.stands[other].records[0])
-            self.causes.setdefault(stand, {}).setdefault(EXPOSED, cause)
 
-    def _one_way(
-        self, meets: dict[int, set[int]], present: dict[int, set[int]], groups: np.ndarray, lonely: np.ndarray
-    ) -> None:
-        """Rows that speak into the fabric without hearing it back: what they say is heard all the same."""
-        rows = self.rows
-        for row in np.flatnonzero(lonely).tolist():
-            into = int(self.domains.component[rows.node[row]])
-            segment = int(self.segment[rows.stand[row]])
-            for reached in self.domains.hearers(into):
-                if reached in present and present[reached] - {segment}:
-                    meets.setdefault(reached, set(present[reached])).add(segment)
-                    meets.setdefault(int(groups[row]), set()).update(present[reached] | {segment})
+def _carried(
+    was: Fared,
+    part: Fared,
+    asked: np.ndarray,
+    touched: np.ndarray,
+    old: Landing,
+    landing: Landing,
+    at: Patch,
+    renamed: Mapping[Stand, Stand],
+) -> Fared:
+    """What was said of everybody, with what is said now of the stands `asked` int64[n], which are all those of the segments `touched`."""
+    status = at.by_stand(was.status)
+    for one, two in renamed.items():
+        status[landing.number(two)] = was.status[old.number(one)]
+    status[asked] = part.status[asked]
+    causes = dict(was.causes)
+    for n in np.flatnonzero(touched[old.columns.segment] & (was.status != HOME)).tolist():
+        causes.pop(old.stands[n], None)
+    for block in (old.gathered.blocks[n] for n in at.changed):
+        for stand in block.stands:
+            cause, fresh = causes.pop(stand, None), renamed.get(stand)
+            if cause is not None and fresh is not None:
+                causes[fresh] = cause
+    for n in asked[part.status[asked] != HOME].tolist():
+        causes[landing.stands[n]] = part.causes[landing.stands[n]]
+    return Fared(status, causes)
 
-    def _overheard(
-        self, meets: dict[int, set[int]], present: dict[int, set[int]], groups: np.ndarray, speaking: np.ndarray
-    ) -> tuple[dict[int, int], dict[tuple[int, int], str]]:
-        """Stands that hear other groups than the one in which they speak: what is said there comes to their ears.
 
-        Whoever speaks there is overheard; of those beside the one that hears, nobody else is.  Returns whom each of them hears, and for each group and segment who listens there.
-        """
-        rows = self.rows
-        private = np.flatnonzero(speaking & self.columns.private[rows.stand]).tolist()
-        ears: dict[int, set[int]] = {}
-        for row in private:
-            for heard in self._hearing(row, self.domains):
-                ears.setdefault(heard, set()).add(int(rows.stand[row]))
-        found: dict[int, int] = {}
-        listening: dict[tuple[int, int], str] = {}
-        if not ears:
-            return found, listening
-        voices = {(int(groups[row]), int(rows.stand[row])) for row in np.flatnonzero(speaking).tolist()}
-        for spoken, stand in voices:
-            mine = int(self.segment[stand])
-            for reached in self._reached_from(stand, spoken, self.domains):
-                for listener in ears.get(reached, ()):
-                    theirs = int(self.segment[listener])
-                    if theirs != mine:
-                        meets.setdefault(spoken, set(present[spoken])).add(theirs)
-                        found[listener] = min(found.get(listener, stand), stand)
-                        record = self.stands[listener].records[0]
-                        listening[spoken, theirs] = min(listening.get((spoken, theirs), record), record)
-        return found, listening
-
-    def _expose(
-        self,
-        status: np.ndarray,
-        groups: np.ndarray,
-        speaking: np.ndarray,
-        meets: dict[int, set[int]],
-        listeners: dict[tuple[int, int], str],
-    ) -> None:
-        rows = self.rows
-        seats: dict[tuple[int, int], str] = {}
-        inside = np.flatnonzero(speaking & np.isin(groups, list(meets))).tolist()
-        for row in inside:
-            key = (int(groups[row]), int(self.segment[rows.stand[row]]))
-            mine = self.stands[int(rows.stand[row])].records[0]
-            seats[key] = min(seats.get(key, mine), mine)
-        by_segment: dict[int, str] = {}
-        for (_, segment), record in sorted(seats.items(), key=lambda item: item[1]):
-            by_segment.setdefault(segment, record)
-        for row in inside:
-            stand, segment = int(rows.stand[row]), int(self.segment[rows.stand[row]])
-            foreign = sorted(meets[int(groups[row])] - {segment})
-            if not foreign:
+def _finished(
+    landing: Landing,
+    gates: Gates,
+    bare: Fared,
+    present: Presence,
+    fared: Fared,
+    segments: Iterable[int],
+    within: Mapping[int, Own],
+    misfits: tuple[Mapping[int, Mapping[str, Misfit]], tuple[object, ...]],
+    kept: Kept,
+) -> Judgement:
+    """What single places have beside their stands, asked anew for some segments."""
+    asked = set(segments)
+    needy, lacking = {}, list[Stand]()
+    singles = Singles(landing, gates, fared)
+    for n in asked & gates.unborne.keys():
+        stands, needy[n] = singles.needy(n, np.flatnonzero(landing.columns.segment == n))
+        lacking += stands
+    fared = _with(fared, landing, {stand: Cause(NO_BEARER) for stand in lacking}, UNPROVEN)
+    if in_doubt(landing.wiring):
+        missed: dict[Stand, Cause] = {}
+        for one, two in Exact(landing, gates, fared.status).missed():
+            if fared.status[one] == HOME:
+                missed.setdefault(landing.stands[one], Cause(CUT_OFF, towards=landing.stands[two].records[0]))
+        fared = _with(fared, landing, missed, STRANDED)
+    singles = Singles(landing, gates, fared)
+    held = {n: own for n, own in within.items() if n not in asked}
+    for n in asked & (gates.borne.keys() | needy.keys()):
+        own = dict(needy.get(n, {}))
+        for record, told in singles.of_segment(n).items():
+            if told[0] == HOME or record not in own:
+                own[record] = told
+        if own:
+            held[n] = own
+    all_own: Own = {record: told for own in held.values() for record, told in own.items()}
+    singles.everywhere(all_own)
+    for found in misfits[0].values():
+        for record, misfit in found.items():
+            place = landing.wiring.place(record)
+            if place is None or not place.stand.judged:
                 continue
-            key = (int(groups[row]), foreign[0])
-            other = seats.get(key) or listeners.get(key) or by_segment.get(foreign[0], "")
-            status[stand] = EXPOSED
-            if EXPOSED in self.causes.get(stand, {}):
-                continue
-            team_no = int(rows.team[row])
-            team, state = self._deviation(team_no, int(rows.member[row])) if rows.way[row] else (None, NOW)
-            self.causes.setdefault(stand, {})[EXPOSED] = Cause(LEAK, state, team, other)
-
-    def _twins(self, groups: np.ndarray) -> None:
-        """Two endpoints with one address that hear each other, unless the other one is idle."""
-        shared = {record.address for record in self.plan.all(SharedAddress)}
-        for address in sorted(self.wiring.doubled - shared):
-            self._meeting(groups, self.wiring.bearers[address], TWIN)
-        virtual = {record.mac for record in self.plan.all(SharedAddress)}
-        for mac in sorted(self.wiring.doubled_macs - virtual):
-            places = (place for adapter in self.wiring.macs[mac] for place in self.wiring.places_of(adapter))
-            self._meeting(groups, [place.record for place in places], TWIN_MAC)
-
-    def _mirrors(self) -> None:
-        """A mirror is hearing: into another segment it is a leak, of which source and target are the ends."""
-        for mirror in sorted(self.plan.all(Mirror), key=lambda m: m.id):
-            ends = [self.wiring.places_of(id) for id in (mirror.source, mirror.target)]
-            known = [{p.segment for p in places} - {None} for places in ends]
-            if not known[0] or not known[1] or known[0] <= known[1]:
-                continue
-            if any(is_idle(self.plan, id) for id in (mirror.source, mirror.target)):
-                continue
-            for mine, other in ((ends[0], ends[1]), (ends[1], ends[0])):
-                for place in mine:
-                    cause = Cause(MIRRORED, towards=other[0].record, at=mirror.id)
-                    self.own.setdefault(place.record, (EXPOSED, cause))
-
-    def _meeting(self, groups: np.ndarray, bearers: Iterable[str], what: str) -> None:
-        """Of several that bear one address: those that hear each other, unless a guest's own team makes them one endpoint."""
-        first = self.rows.first
-        owners: list[tuple[Place, int, set[int], frozenset[tuple[int, str]]]] = []
-        for record in sorted(bearers):
-            place = self.wiring.place(record)
-            if place is not None and place.context >= 0:
-                row = int(first[self._number(place.stand)])
-                heard = self._heard_by(row, int(groups[row]), self.domains)
-                owners.append((place, int(groups[row]), heard, self._over_routers(row, groups)))
-        for place, group, hears, beyond in owners:
-            other = next(
-                (
-                    o
-                    for o, its, its_hears, its_beyond in owners
-                    if o.endpoint != place.endpoint
-                    and not self._one_team(o.endpoint, place.endpoint)
-                    and ((its in hears and group in its_hears) or bool(beyond & its_beyond) or self._beside(o, place))
-                    and not self._kept_apart(self._number(o.stand), self._number(place.stand))
-                    and self._active(o)
-                ),
-                None,
-            )
-            if other is not None and place.stand.judged:
-                self.own[place.record] = (EXPOSED, Cause(what, towards=other.record))
-
-    def _one_team(self, one: str, two: str) -> bool:
-        """Whether two adapters are members of one team of their guest."""
-        a, b = (self.plan.of("adapter").get(id) for id in (one, two))
-        return a is not None and b is not None and bool(a.team) and (a.guest, a.team) == (b.guest, b.team)
-
-    def _beside(self, one: Place, two: Place) -> bool:
-        plain = one.stand.plain and two.stand.plain
-        return plain and bool(self.local[self._number(one.stand)] == self.local[self._number(two.stand)])
-
-    def _active(self, place: Place) -> bool:
-        return not place.stand.judged or not is_idle(self.plan, place.endpoint)
+            status = all_own[record][0] if record in all_own else int(fared.status[landing.number(place.stand)])
+            if status < STRANDED:
+                detail = f"{misfit.sends} {misfit.takes}"
+                all_own[record] = (STRANDED, Cause(TOO_LARGE, at=misfit.at, detail=detail))
+    known = Known(gates, bare, present, held, *misfits)
+    return Judgement(landing, known, fared.status, fared.causes, all_own, kept=kept)
 
 
-def _version(address: str) -> int:
-    return 6 if ":" in address else 4
+def _with(fared: Fared, landing: Landing, causes: Mapping[Stand, Cause], verdict: int) -> Fared:
+    """The verdicts with another one for some stands."""
+    if not causes:
+        return fared
+    status = fared.status.copy()
+    status[[landing.number(stand) for stand in causes]] = verdict
+    return Fared(status, {**fared.causes, **causes})
+
+
+def _misfits(
+    landing: Landing, fared: Fared, again: tuple[Known, Patch, Landing, np.ndarray] | None
+) -> tuple[Mapping[int, Mapping[str, Misfit]], tuple[object, ...]]:
+    """Whose packets are too large, by segment, and what that rests on beside segments and blocks; `again`: what is known, what is changed, where all
+    landed before, and the segments to ask anew."""
+    wiring, intent = landing.wiring, landing.intent
+    differ = may_differ(wiring.plan)
+    rests = (differ, wiring.fabric, wiring.classes, landing.domains, intent.uses, wiring.plan.of("fabric_switch"))
+    if not differ:
+        return {}, rests
+    looker = Misfits(landing)
+    found: dict[int, Mapping[str, Misfit]] = {}
+    if again is None or any(one is not two for one, two in zip(again[0].sized, rests, strict=True)):
+        asked, listed = set(range(len(intent.subnets))), list(all_facts(wiring, intent.uses))
+    else:
+        known, at, old, affected = again
+        asked = set(np.flatnonzero(affected[:-1]).tolist())
+        for side in (old, landing):
+            changed = [side.gathered.blocks[n] for n in at.changed]
+            asked |= {intent.numbers[s.segment] for block in changed for s in block.stands if s.segment is not None}
+        found.update((n, of) for n, of in known.misfits.items() if n not in asked)
+        own = np.zeros(len(intent.subnets) + 1, dtype=bool)
+        own[list(asked)] = True
+        inside = np.searchsorted(landing.gathered.at[:, 0], np.flatnonzero(own[landing.columns.segment]), side="right")
+        blocks = [landing.gathered.blocks[n] for n in np.unique(inside - 1).tolist()]
+        listed = [f for block in blocks if (f := facts_of(wiring, block, intent.uses)) is not None]
+    ends: dict[int, list[End]] = {}
+    for end in (end for facts in listed for end in facts.ends):
+        n = intent.numbers[end.segment]
+        place = wiring.place(end.record) if n in asked else None
+        if place is not None and fared.status[landing.number(place.stand)] != ASTRAY:
+            ends.setdefault(n, []).append(end)
+    for n, of in sorted(ends.items()):
+        misfits = looker.of_segment(intent.segments[n], of)
+        if misfits:
+            found[n] = misfits
+    return found, rests
+
+
+def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch) -> frozenset[str]:
+    """The blocks that differ in what is said of them; `asked` int64[n] are the stands of the segments that were asked anew."""
+    old, landing = before.landing, after.landing
+    found = {landing.gathered.blocks[n].key for n in at.changed}
+    status = at.by_stand(before.status)
+    for n in asked.tolist() if asked.size < 64 else asked[(after.status[asked] | status[asked]) != HOME].tolist():
+        stand = landing.stands[n]
+        one, two = before.causes.get(stand), after.causes.get(stand)
+        if status[n] != after.status[n] or (one and (one.what, one.state)) != (two and (two.what, two.state)):
+            found.add(stand.block)
+    if landing.rows.landed is not landing.rows.entered or old.rows.landed is not old.rows.entered:
+        differ = at.by_row(old.rows.landed)[landing.first] != landing.rows.landed[landing.first]
+        found.update(landing.stands[n].block for n in np.flatnonzero(differ).tolist())
+    own = before.own.keys() | after.own.keys()
+    records = (after.plan.find(id) for id in own if before.own.get(id) != after.own.get(id))
+    found.update(after.wiring.home_block(record) for record in records if record is not None)
+    return frozenset(found)

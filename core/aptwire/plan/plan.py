@@ -9,6 +9,7 @@ from operator import attrgetter
 from typing import Any, TypeVar, overload
 
 from aptwire.plan.kinds import KINDS, REFS, SPECS, Adapter, Record
+from aptwire.plan.layers import layered
 
 R = TypeVar("R", bound=Record)
 
@@ -59,13 +60,13 @@ class Plan:
 
     __slots__ = ("_absent", "_indexes", "_outspoken", "_records", "name")
 
-    def __init__(self, name: str, records: Mapping[str, dict[str, Record]] | None = None) -> None:
+    def __init__(self, name: str, records: Mapping[str, Mapping[str, Record]] | None = None) -> None:
         self.name = name
-        self._records: dict[str, dict[str, Record]] = {kind: {} for kind in KINDS}
+        self._records: dict[str, Mapping[str, Record]] = {kind: {} for kind in KINDS}
         if records:
             self._records.update(records)
-        self._indexes: dict[tuple[str, str], dict[Any, list[Any]]] = {}
-        self._absent: dict[tuple[str, str], list[Any]] = {}
+        self._indexes: dict[tuple[str, str], Mapping[Any, list[Any]]] = {}
+        self._absent: dict[tuple[str, str], Mapping[str, Any]] = {}
         self._outspoken: list[Adapter] | None = None
 
     def __eq__(self, other: object) -> bool:
@@ -110,9 +111,9 @@ class Plan:
         if found is None:
             records = self._records[kind]
             some = sum(map(len, self.grouped(kind, field).values())) < len(records)
-            found = [r for r in records.values() if getattr(r, field) in (None, "")] if some else []
+            found = {id: r for id, r in records.items() if getattr(r, field) in (None, "")} if some else {}
             self._absent[kind, field] = found
-        return found
+        return list(found.values())
 
     def grouped(self, kind: str, field: str) -> Mapping[Any, list[Any]]:
         """The records of a kind by the value of a field, those without one left out; the first question about a field makes its index.
@@ -121,12 +122,12 @@ class Plan:
         """
         index = self._indexes.get((kind, field))
         if index is None:
-            index = {}
+            made: dict[Any, list[Any]] = {}
             for record in self._records[kind].values():
                 value = getattr(record, field)
                 if value is not None and value != "":
-                    index.setdefault(value, []).append(record)
-            self._indexes[kind, field] = index
+                    made.setdefault(value, []).append(record)
+            index = self._indexes[kind, field] = made
         return index
 
     def indexed(self) -> Plan:
@@ -134,6 +135,7 @@ class Plan:
         for kind, names in REFS.items():
             for name in names:
                 self.grouped(kind, name)
+        self._without("adapter", "port_group")
         for kind, of in KINDS.items():
             for names in of.unique:
                 self.grouped(kind, names[0])
@@ -159,26 +161,20 @@ class Plan:
 
     def replacing(self, changes: Mapping[tuple[str, str], Record | None]) -> Plan:
         """A plan in which each (kind, id) is the given record, or gone for None.  Indexes that were made go along."""
-        touched: dict[str, dict[str, Record]] = {}
+        touched: dict[str, dict[str, Record | None]] = {}
         for (kind, id), record in changes.items():
-            found = touched.setdefault(kind, dict(self._records[kind]))
-            if record is None:
-                found.pop(id, None)
-            else:
-                found[id] = record
-        made = Plan(self.name, {**self._records, **touched})
-        for (kind, field), index in self._indexes.items():
-            if kind not in touched:
-                made._indexes[kind, field] = index
-                continue
-            fresh = dict(index)
-            for at, id in changes:
-                if at == kind:
-                    _reindex(fresh, field, self._records[kind].get(id), touched[kind].get(id))
-            made._indexes[kind, field] = fresh
-        for (kind, field), absent in self._absent.items():
-            if kind not in touched:
-                made._absent[kind, field] = absent
+            touched.setdefault(kind, {})[id] = record
+        made = Plan(self.name, {**self._records, **{k: layered(self._records[k], of) for k, of in touched.items()}})
+        made._indexes = dict(self._indexes)
+        made._absent = dict(self._absent)
+        for kind, field in self._indexes:
+            if kind in touched:
+                pairs = [(self._records[kind].get(id), record) for id, record in touched[kind].items()]
+                made._indexes[kind, field] = _reindexed(self._indexes[kind, field], field, pairs)
+        for kind, field in self._absent:
+            if kind in touched:
+                without = {id: r if r and getattr(r, field) in (None, "") else None for id, r in touched[kind].items()}
+                made._absent[kind, field] = layered(self._absent[kind, field], without)
         if self._outspoken is not None:
             gone = {id for kind, id in changes if kind == "adapter"}
             come = (r for (kind, _), r in changes.items() if kind == "adapter" and isinstance(r, Adapter))
@@ -195,14 +191,20 @@ class Plan:
                         yield record, name
 
 
-def _reindex(index: dict[Any, list[Any]], field: str, old: Record | None, new: Record | None) -> None:
-    """Bring one record's entry in an index up to date; lists are made anew, since older plans share them."""
-    before = getattr(old, field) if old is not None else None
-    after = getattr(new, field) if new is not None else None
-    if before == after and before in index:
-        index[after] = [new if r is old else r for r in index[after]]
-        return
-    if before in index:
-        index[before] = [r for r in index[before] if r is not old]
-    if after is not None and after != "":
-        index[after] = [*index.get(after, ()), new]
+def _reindexed(
+    index: Mapping[Any, list[Any]], field: str, pairs: Iterable[tuple[Record | None, Record | None]]
+) -> Mapping[Any, list[Any]]:
+    """An index brought up to date for records (before, after); lists are made anew, since older plans share them."""
+    changed: dict[Any, list[Any]] = {}
+    for old, new in pairs:
+        before = getattr(old, field) if old is not None else None
+        after = getattr(new, field) if new is not None else None
+        listed = changed.get(before, index.get(before)) if before is not None else None
+        if listed is not None and before == after:
+            changed[after] = [new if r is old else r for r in listed]
+            continue
+        if listed is not None:
+            changed[before] = [r for r in listed if r is not old]
+        if after is not None and after != "":
+            changed[after] = [*(changed.get(after, index.get(after)) or ()), new]
+    return layered(index, changed)

@@ -84,7 +84,7 @@ class CableRisks(RiskSearch):
 
     def natives(self) -> Iterator[Risk]:
         """Cables whose two ends give untagged frames different VIDs, or whose one end tags what the other takes untagged alone."""
-        for joint in self.wiring.fabric.joints:
+        for joint in self.wiring.fabric.joints.values():
             for cable, one, two in zip(joint.cables, *joint.ports, strict=True):
                 if one.mode != "private" and two.mode != "private" and self._managed(one, two):
                     find = partial(self._on_cable, cable, one, two)
@@ -287,8 +287,8 @@ class CableRisks(RiskSearch):
         wiring = self.wiring
         made_of = (wiring.fabric, wiring.classes, *wiring.crossing_teams)
         found = self.kept.get("all loops", made_of, self._loops)
-        joints = {joint.key: joint for joint in wiring.fabric.joints} if found else {}
-        selves = [joint for joint in wiring.fabric.joints if joint.ends[0] == joint.ends[1]]
+        joints = wiring.fabric.joints if found else {}
+        selves = [joint for joint in wiring.fabric.joints.values() if joint.ends[0] == joint.ends[1]]
         for loop in found:
             named = sorted({v for k in loop.classes if k for v in wiring.classes.members[k][:20]})
             used_here = vids.write([s.vid for s in self.plan.all(Segment) if s.vid in named]) or vids.write(named[:5])
@@ -369,7 +369,7 @@ class CableRisks(RiskSearch):
         """The switches on the shortest other way between the two ends, both included."""
         at: dict[str, list[str]] = {}
         direct = 0
-        for joint in self.wiring.fabric.joints:
+        for joint in self.wiring.fabric.joints.values():
             if set(joint.ends) == set(ends):
                 direct += 1
                 if direct == 1:
@@ -395,7 +395,7 @@ class CableRisks(RiskSearch):
         for found in self.facts if may_differ(self.plan) else ():
             for end in found.ends:
                 by_segment.setdefault(end.segment, []).append(end)
-        sizes = Sizes(self.judgement)
+        sizes = Sizes(self.judgement.landing)
         for id, ends in sorted(by_segment.items()):
             segment = self.plan.get("segment", id)
             most = max(end.sends for end in ends)

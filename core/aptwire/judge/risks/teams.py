@@ -152,7 +152,7 @@ class TeamRisks(RiskSearch):
     def lonely(self) -> dict[str, tuple[str, str]]:
         """The fabric switches with a single way on, and its cable (id and words)."""
         ways: dict[str, list[str]] = {}
-        for joint in self.wiring.fabric.joints:
+        for joint in self.wiring.fabric.joints.values():
             for end in set(joint.ends):
                 ways.setdefault(end, []).append(joint.key)
         single = {switch: keys[0] for switch, keys in ways.items() if len(keys) == 1}
@@ -217,7 +217,7 @@ class TeamRisks(RiskSearch):
                     facts=tuple(self.fact(p.id, port_text(p), "differs from the others") for p in ports),
                     mends=tuple(edits[:3]),
                 )
-        for joint in self.wiring.fabric.joints:
+        for joint in self.wiring.fabric.joints.values():
             one, two = (self.plan.of("lag").get(id) for id in joint.lags)
             if (one is None) != (two is None) or (one is not None and two is not None and one.lacp != two.lacp):
                 yield self._joint(joint.cables[0], one, two, joint.ports)

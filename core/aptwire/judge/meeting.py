@@ -1,0 +1,192 @@
+"""Fourth stage of the judge: segments whose places are on their own tags and hear each other.
+
+Where no frame goes one way only, two segments meet in a group in which both are: then an edit asks anew for the segments that it touched, and
+for those that they meet, alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from aptwire.forward.parts import Stand
+from aptwire.judge.landing import Landing
+from aptwire.judge.states import Fared, deviation
+from aptwire.judge.why import ASTRAY, EXPOSED, LEAK, Cause
+
+
+@dataclass(frozen=True)
+class Presence:
+    """Which segments are in which groups on tags of their own: `pairs` int64[n], sorted, each a group times `size` and a segment; `simple`:
+    nobody is heard beyond the group in which it speaks."""
+
+    pairs: np.ndarray
+    size: int
+    simple: bool
+
+    def mixed(self) -> dict[int, frozenset[int]]:
+        """The groups in which several segments are, and these."""
+        group, segment = self.pairs // self.size, self.pairs % self.size
+        several = np.unique(group[1:][group[1:] == group[:-1]]) if group.size else group
+        found: dict[int, set[int]] = {int(g): set() for g in several}
+        for g, s in zip(group.tolist(), segment.tolist(), strict=True) if found else ():
+            if g in found:
+                found[g].add(s)
+        return {g: frozenset(of) for g, of in found.items()}
+
+
+@dataclass(frozen=True)
+class Exposed:
+    """The stands that meet others' segments, and why."""
+
+    causes: Mapping[Stand, Cause]
+
+
+def presence(
+    landing: Landing, fared: Fared, touched: np.ndarray | None = None, before: Presence | None = None
+) -> Presence:
+    """Who is where; of an edit, `touched` bool[segments + 1] (the last: of none) are the segments that may differ from before."""
+    rows, ways = landing.rows, landing.ways
+    segment = landing.columns.segment[ways.stand]
+    size = len(landing.intent.subnets) + 1
+    speaking = rows.right & (fared.status[ways.stand] != ASTRAY)
+    simple = not (landing.domains.one_way() or landing.routers or landing.private)
+    simple = simple and not bool((speaking & ~rows.mutual & (rows.node >= 0)).any())
+    if touched is None or before is None:
+        pairs = np.unique(rows.group[speaking] * size + segment[speaking])
+        return Presence(pairs, size, simple)
+    own = speaking & touched[segment]
+    fresh = np.unique(rows.group[own] * size + segment[own])
+    kept = before.pairs[~touched[before.pairs % size]]
+    return Presence(np.sort(np.concatenate([kept, fresh])), size, simple)
+
+
+def meeting(landing: Landing, fared: Fared, present: Presence, among: np.ndarray | None = None) -> Exposed:
+    """Who is exposed; `among` bool[segments + 1]: only the stands of these segments are asked for, which is possible where presence is simple."""
+    return _Meeting(landing, fared, present, among).exposed()
+
+
+class _Meeting:
+    def __init__(self, landing: Landing, fared: Fared, present: Presence, among: np.ndarray | None) -> None:
+        self.landing, self.among = landing, among
+        self.simple, self.mixed = present.simple, present.mixed()
+        self.rows, self.ways, self.domains = landing.rows, landing.ways, landing.domains
+        self.segment = landing.columns.segment
+        if self.simple and not self.mixed:
+            return
+        self.speaking = landing.rows.right & (fared.status[self.ways.stand] != ASTRAY)
+        self.present: dict[int, set[int]] = {}
+        for group, segment in zip(
+            (present.pairs // present.size).tolist(), (present.pairs % present.size).tolist(), strict=True
+        ):
+            self.present.setdefault(group, set()).add(segment)
+
+    def exposed(self) -> Exposed:
+        if self.simple and not self.mixed:
+            return Exposed({})
+        meets = {group: set(found) for group, found in self.mixed.items()}
+        if self.simple:
+            among = self.among
+            asked = meets if among is None else {g: of for g, of in meets.items() if among[list(of)].any()}
+            return Exposed(self._expose(asked, {})) if asked else Exposed({})
+        one_way, present = self.domains.one_way(), self.present
+        for start in one_way & present.keys():
+            for other in (self.domains.hearers(start) & present.keys()) - {start}:
+                mixed = present[start] | present[other]
+                if len(mixed) > 1:
+                    meets.setdefault(start, set()).update(mixed)
+                    meets.setdefault(other, set()).update(mixed)
+        self._one_way(meets)
+        hearing, listeners = self._overheard(meets)
+        routed: dict[tuple[int, str], set[int]] = {}
+        today = self.rows.group[self.landing.first]
+        carried = (
+            np.isin(self.ways.stand, list(self.landing.routers)) if self.landing.routers else np.zeros(1, dtype=bool)
+        )
+        for row in np.flatnonzero(self.speaking & carried).tolist():
+            group = int(self.rows.group[row])
+            for router in self.landing.over_routers(row, group, today):
+                routed.setdefault(router, set()).add(group)
+        for joined in routed.values():
+            mixed = set().union(*(present[group] for group in joined))
+            for group in joined if len(mixed) > 1 else ():
+                meets.setdefault(group, set()).update(mixed)
+        causes = self._expose(meets, listeners) if meets else {}
+        for stand, other in sorted(hearing.items()):
+            cause = Cause(LEAK, towards=self.landing.stands[other].records[0])
+            causes.setdefault(self.landing.stands[stand], cause)
+        return Exposed(causes)
+
+    def _one_way(self, meets: dict[int, set[int]]) -> None:
+        """Rows that speak into the fabric without hearing it back: what they say is heard all the same."""
+        rows, present = self.rows, self.present
+        for row in np.flatnonzero(self.speaking & ~rows.mutual & (rows.node >= 0)).tolist():
+            into = int(self.domains.component[rows.node[row]])
+            segment = int(self.segment[self.ways.stand[row]])
+            for reached in self.domains.hearers(into):
+                if reached in present and present[reached] - {segment}:
+                    meets.setdefault(reached, set(present[reached])).add(segment)
+                    meets.setdefault(int(rows.group[row]), set()).update(present[reached] | {segment})
+
+    def _overheard(self, meets: dict[int, set[int]]) -> tuple[dict[int, int], dict[tuple[int, int], str]]:
+        """Stands that hear other groups than the one in which they speak: what is said there comes to their ears.
+
+        Whoever speaks there is overheard; of those beside the one that hears, nobody else is.  Returns whom each of them hears, and for each group and segment who listens there.
+        """
+        landing, ways, rows = self.landing, self.ways, self.rows
+        private = np.flatnonzero(self.speaking & landing.columns.private[ways.stand]).tolist()
+        ears: dict[int, set[int]] = {}
+        for row in private:
+            for heard in landing.hearing(row, int(rows.group[row]), self.domains):
+                ears.setdefault(heard, set()).add(int(ways.stand[row]))
+        found: dict[int, int] = {}
+        listening: dict[tuple[int, int], str] = {}
+        if not ears:
+            return found, listening
+        voices = {(int(rows.group[row]), int(ways.stand[row])) for row in np.flatnonzero(self.speaking).tolist()}
+        for spoken, stand in voices:
+            mine = int(self.segment[stand])
+            for reached in landing.reached_from(stand, spoken, self.domains):
+                for listener in ears.get(reached, ()):
+                    theirs = int(self.segment[listener])
+                    if theirs != mine:
+                        meets.setdefault(spoken, set(self.present[spoken])).add(theirs)
+                        found[listener] = min(found.get(listener, stand), stand)
+                        record = landing.stands[listener].records[0]
+                        listening[spoken, theirs] = min(listening.get((spoken, theirs), record), record)
+        return found, listening
+
+    def _expose(self, meets: Mapping[int, set[int]], listeners: Mapping[tuple[int, int], str]) -> dict[Stand, Cause]:
+        """Whoever speaks in a group in which it meets another segment, and whom it meets there."""
+        stands, ways, group = self.landing.stands, self.ways, self.rows.group
+        inside = np.flatnonzero(self.speaking & np.isin(group, list(meets))).tolist()
+        seats: dict[tuple[int, int], str] = {}
+        for row in inside:
+            key = (int(group[row]), int(self.segment[ways.stand[row]]))
+            mine = stands[int(ways.stand[row])].records[0]
+            seats[key] = min(seats.get(key, mine), mine)
+        by_segment: dict[int, str] = {}
+        for (_, segment), record in sorted(seats.items(), key=lambda item: item[1]):
+            by_segment.setdefault(segment, record)
+        causes: dict[Stand, Cause] = {}
+        for row in inside:
+            number = int(ways.stand[row])
+            segment = int(self.segment[number])
+            foreign = sorted(meets[int(group[row])] - {segment})
+            if not foreign or stands[number] in causes or (self.among is not None and not self.among[segment]):
+                continue
+            key = (int(group[row]), foreign[0])
+            other = seats.get(key) or listeners.get(key) or by_segment.get(foreign[0], "")
+            causes[stands[number]] = Cause(LEAK, deviation(self.landing, row), other)
+        return causes
+
+
+def overlay(fared: Fared, landing: Landing, exposed: Exposed) -> Fared:
+    """The verdicts with those who are exposed."""
+    if not exposed.causes:
+        return fared
+    status = fared.status.copy()
+    status[[landing.number(stand) for stand in exposed.causes]] = EXPOSED
+    return Fared(status, {**fared.causes, **exposed.causes})

@@ -1,0 +1,93 @@
+"""Large mappings that an edit changes in a few places, without a copy of the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import TypeVar
+
+K = TypeVar("K")
+V = TypeVar("V")
+
+SMALL = 4096
+"""What has fewer entries is copied: a plain dict is the quickest to read."""
+MOST = 1024
+"""More changes than these are laid into a plain dict anew."""
+
+
+class _Gone:
+    """In place of a value: the base's entry is no more."""
+
+
+_GONE = _Gone()
+
+
+class Layered(Mapping[K, V]):
+    """A dict that nobody changes any more, and what differs from it.  What is changed stays in its place, what is new comes last."""
+
+    __slots__ = ("_base", "_changes", "_size")
+
+    def __init__(self, base: dict[K, V], changes: dict[K, V | _Gone], size: int) -> None:
+        self._base, self._changes, self._size = base, changes, size
+
+    def __getitem__(self, key: K) -> V:
+        found = self._changes[key] if key in self._changes else self._base[key]
+        if isinstance(found, _Gone):
+            raise KeyError(key)
+        return found
+
+    def get(self, key: K, default: V | None = None) -> V | None:  # type: ignore[override]
+        """The value of a key."""
+        found = self._changes.get(key)
+        if found is None:
+            return self._base.get(key, default)
+        return default if isinstance(found, _Gone) else found
+
+    def __contains__(self, key: object) -> bool:
+        if key in self._changes:
+            return self._changes[key] is not _GONE
+        return key in self._base
+
+    def __iter__(self) -> Iterator[K]:
+        changes, base = self._changes, self._base
+        for key in base:
+            if changes.get(key) is not _GONE:
+                yield key
+        for key, value in changes.items():
+            if key not in base and value is not _GONE:
+                yield key
+
+    def __len__(self) -> int:
+        return self._size
+
+    def plain(self) -> dict[K, V]:
+        """All of it as a dict of its own."""
+        made = {**self._base, **self._changes}
+        return {key: value for key, value in made.items() if not isinstance(value, _Gone)}
+
+    def _with(self, changes: Mapping[K, V | None]) -> Mapping[K, V]:
+        size = self._size
+        mine = dict(self._changes)
+        for key, value in changes.items():
+            size += (value is not None) - (key in self)
+            if value is None and key not in self._base:
+                mine.pop(key, None)
+            else:
+                mine[key] = _GONE if value is None else value
+        made = Layered(self._base, mine, size)
+        return made if len(mine) <= MOST else made.plain()
+
+
+def layered(before: Mapping[K, V], changes: Mapping[K, V | None]) -> Mapping[K, V]:
+    """A mapping with some entries changed, or gone for None; the one before stays as it was."""
+    if isinstance(before, Layered):
+        return before._with(changes)
+    assert isinstance(before, dict)
+    if len(before) > SMALL:
+        return Layered(before, {}, len(before))._with(changes)
+    made = dict(before)
+    for key, value in changes.items():
+        if value is None:
+            made.pop(key, None)
+        else:
+            made[key] = value
+    return made
