@@ -61,7 +61,6 @@ class Around:
         if self.plan.where("station_port", "port", id):
             self.dirty[STATIONS] = None
         self.ports.add(id)
-        self.wiring.port_rules.pop(id, None)
 
     def ports_where(self, field: str, id: str) -> bool:
         """Every fabric port whose field is this; whether there are any."""

@@ -40,24 +40,24 @@ def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
         plan,
         classes,
         before.book,
-        list(before.bridges),
-        dict(before.bridge_of),
+        before.bridges,
+        before.bridge_of,
         before.crossing_count,
         before.fabric,
         dict(before.blocks),
         before.far,
-        dict(before.port_rules),
+        before.port_rules,
         before.bearers,
         before.doubled,
         before.macs,
         before.doubled_macs,
     )
-    return _Compiler(wiring).after(before, keys)
+    return _Compiler(wiring, before).after(before, keys)
 
 
 class _Compiler:
-    def __init__(self, wiring: Wiring) -> None:
-        self.wiring = wiring
+    def __init__(self, wiring: Wiring, before: Wiring | None = None) -> None:
+        self.wiring, self.before = wiring, before
         self.plan = wiring.plan
         self.book = wiring.book
         self.rules = PortRules(wiring)
@@ -107,6 +107,8 @@ class _Compiler:
                 record = plan.of(kind).get(id)
                 if record is not None:
                     fabric = Around(plan, wiring, dirty, ports).note(record) or fabric
+        if ports:
+            wiring.port_rules = {id: rule for id, rule in before.port_rules.items() if id not in ports}
         before_blocks = {key: wiring.blocks.get(key) for key in dirty}
         for kind, id in keys:
             if kind in ("fabric_switch", "assumed_fabric"):
@@ -149,6 +151,7 @@ class _Compiler:
         number = known.number if known is not None else len(wiring.bridges)
         bridge = Bridge(number, id, virtual, wiring.crossing_count if crossing else -1, assumed)
         wiring.crossing_count += crossing
+        self._own_bridges()
         if known is None:
             wiring.bridges.append(bridge)
         else:
@@ -156,11 +159,22 @@ class _Compiler:
         wiring.bridge_of[id] = bridge
         return bridge
 
+    def _own_bridges(self) -> None:
+        """Let the bridges be this wiring's own, before one comes or goes; until then they are those of the wiring before."""
+        if self.before is not None and self.wiring.bridges is self.before.bridges:
+            self.wiring.bridges = list(self.before.bridges)
+            self.wiring.bridge_of = dict(self.before.bridge_of)
+
+    def _no_bridge(self, id: str) -> None:
+        if id in self.wiring.bridge_of:
+            self._own_bridges()
+            del self.wiring.bridge_of[id]
+
     def _known(self, id: str, there: bool, virtual: bool, assumed: bool = False) -> None:
         if there:
             self._bridge(id, virtual, crossing=True, assumed=assumed)
         else:
-            self.wiring.bridge_of.pop(id, None)
+            self._no_bridge(id)
 
     def _block_bridge(self, key: str) -> None:
         """The bridge of a block: a virtual switch, or a NIC whose virtual functions are in use."""
@@ -172,7 +186,7 @@ class _Compiler:
         elif key in plan.of("nic") and any(a.type == "direct" for a in plan.where("adapter", "function_of", key)):
             self._bridge(key, virtual=False, crossing=True)
         elif key not in (HOMELESS, STATIONS):
-            self.wiring.bridge_of.pop(key, None)
+            self._no_bridge(key)
 
     @staticmethod
     def _functions(plan: Plan) -> bool:
@@ -188,7 +202,7 @@ class _Compiler:
         if record is not None and record.a in nics and record.b in nics:
             self._bridge(cable, virtual=False, crossing=True)
         else:
-            self.wiring.bridge_of.pop(cable, None)
+            self._no_bridge(cable)
 
     def _fabric(self, changed: Changed | None = None) -> None:
         """The fabric, from nothing or from the one before an edit."""

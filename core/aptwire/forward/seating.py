@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from operator import attrgetter
@@ -130,7 +131,7 @@ class Seating:
             found = self._ports[key] = _At(bridge, rule, order, reason, vni, over)
         return found
 
-    def _seats(self, block: Block, adapters: list[Adapter], at: _At) -> None:
+    def _seats(self, block: Block, adapters: Iterable[Adapter], at: _At) -> None:
         """Put adapters that sit alike onto their stands."""
         tagged, guests = self.plan.grouped("guest_tag", "adapter"), self.plan.of("guest")
         for adapter in sorted(adapters, key=_id):

@@ -7,11 +7,11 @@ put in place of those before (`Patch`); what else is worked out by row or by sta
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Mapping, Sized
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Sized
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain
-from typing import Any, TypeVar
+from typing import TypeVar, overload
 
 import numpy as np
 
@@ -57,6 +57,34 @@ class Ways:
     open: np.ndarray
 
 
+N = TypeVar("N")
+
+
+class Numbered(Sequence[N]):
+    """What blocks have, numbered through: `starts` int64[blocks + 1] the first number of each block."""
+
+    def __init__(self, starts: np.ndarray, blocks: tuple[Block, ...], of: Callable[[Block], list[N]]) -> None:
+        self._starts, self._blocks, self._of = starts, blocks, of
+
+    def __len__(self) -> int:
+        return int(self._starts[-1])
+
+    def __iter__(self) -> Iterator[N]:
+        return chain.from_iterable(map(self._of, self._blocks))
+
+    @overload
+    def __getitem__(self, number: int) -> N: ...
+
+    @overload
+    def __getitem__(self, number: slice) -> list[N]: ...
+
+    def __getitem__(self, number: int | slice) -> N | list[N]:
+        if isinstance(number, slice):
+            return list(self)[number]
+        block = int(np.searchsorted(self._starts, number, side="right")) - 1
+        return self._of(self._blocks[block])[number - int(self._starts[block])]
+
+
 @dataclass(frozen=True)
 class Gathered:
     """`ways` int32[rows] and `columns` int32[stands], both as named arrays; `at` int64[blocks + 1, 3]: where each block's stands, rows and teams begin;
@@ -65,8 +93,6 @@ class Gathered:
 
     blocks: tuple[Block, ...]
     place_of: dict[str, int]
-    stands: list[Stand]
-    teams: list[Team]
     ways: Ways
     columns: Columns
     first: np.ndarray
@@ -74,6 +100,16 @@ class Gathered:
     outside: Mapping[str, list[str]]
     strangers: Mapping[str, list[str]]
     several: Mapping[str, dict[str, list[str]]]
+
+    @cached_property
+    def stands(self) -> Numbered[Stand]:
+        """Every stand, by its number."""
+        return Numbered(self.at[:, 0], self.blocks, lambda block: block.stands)
+
+    @cached_property
+    def teams(self) -> Numbered[Team]:
+        """Every team, by its number."""
+        return Numbered(self.at[:, 2], self.blocks, lambda block: block.teams)
 
     def number(self, stand: Stand) -> int:
         """A stand's place in the arrays."""
@@ -93,23 +129,36 @@ class Patch:
     was: np.ndarray
     now: np.ndarray
 
-    def _along(self, array: np.ndarray, column: int) -> np.ndarray:
-        parts: list[np.ndarray] = []
-        done = 0
-        for n in (*self.changed, len(self.was) - 1):
-            parts.append(array[self.was[done, column] : self.was[n, column]])
-            if n < len(self.was) - 1:
-                parts.append(np.zeros(int(self.now[n + 1, column] - self.now[n, column]), dtype=array.dtype))
-            done = n + 1
-        return np.concatenate(parts)
+    def _along(self, array: np.ndarray, column: int, own: np.ndarray, fresh: np.ndarray | None) -> np.ndarray:
+        if self.alike:
+            if fresh is not None and np.array_equal(array[own], fresh):
+                return array
+            made = array.copy()
+        else:
+            parts: list[np.ndarray] = []
+            done = 0
+            for n in (*self.changed, len(self.was) - 1):
+                parts.append(array[self.was[done, column] : self.was[n, column]])
+                if n < len(self.was) - 1:
+                    parts.append(np.zeros(int(self.now[n + 1, column] - self.now[n, column]), dtype=array.dtype))
+                done = n + 1
+            made = np.concatenate(parts)
+        made[own] = 0 if fresh is None else fresh
+        return made
 
-    def by_stand(self, array: np.ndarray) -> np.ndarray:
-        """A value for each stand as it was before, zero for those of changed blocks."""
-        return self._along(array, 0)
+    def by_stand(self, array: np.ndarray, fresh: np.ndarray | None = None) -> np.ndarray:
+        """A value for each stand as it was before, and `fresh` ones for those of changed blocks: the very array where nothing differs; without any,
+        an array of one's own with zero for them."""
+        return self._along(array, 0, self.stands, fresh)
 
-    def by_row(self, array: np.ndarray) -> np.ndarray:
-        """A value for each row as it was before, zero for those of changed blocks."""
-        return self._along(array, 1)
+    def by_row(self, array: np.ndarray, fresh: np.ndarray | None = None) -> np.ndarray:
+        """The same for each row."""
+        return self._along(array, 1, self.rows, fresh)
+
+    @cached_property
+    def alike(self) -> bool:
+        """Whether every stand and row has the number that it had."""
+        return bool((self.was[:, :2] == self.now[:, :2]).all())
 
     @cached_property
     def stands(self) -> np.ndarray:
@@ -156,22 +205,30 @@ def gather(wiring: Wiring, pairings: Pairings, intent: Intent) -> Gathered:
     sizes = np.array([(len(b.stands), len(p.ways), len(b.teams)) for b, p in zip(blocks, pieces, strict=True)])
     sizes = sizes.reshape(-1, 3).astype(np.int64)
     at = np.concatenate([np.zeros((1, 3), dtype=np.int64), np.cumsum(sizes, axis=0)])
-    table = np.concatenate([p.ways for p in pieces])
-    table[:, 0] += np.repeat(at[:-1, 0], sizes[:, 1]).astype(np.int32)
-    table[:, 2] = np.where(table[:, 2] >= 0, table[:, 2] + np.repeat(at[:-1, 2], sizes[:, 1]), -1)
+    table = _numbered(pieces, at[:-1, 0], at[:-1, 2])
     columns = np.concatenate([p.columns for p in pieces])
     return _gathered(
         blocks,
         {block.key: n for n, block in enumerate(blocks)},
-        list(chain.from_iterable(b.stands for b in blocks)),
-        list(chain.from_iterable(b.teams for b in blocks)),
         [np.ascontiguousarray(table[:, n]) for n in range(7)],
         [np.ascontiguousarray(columns[:, n]) for n in range(9)],
         at,
         {block.key: p.outside for block, p in zip(blocks, pieces, strict=True) if p.outside},
         {block.key: p.strangers for block, p in zip(blocks, pieces, strict=True) if p.strangers},
         {block.key: block.several for block in blocks if block.several},
+        None,
     )
+
+
+def _numbered(pieces: list[_Piece], stands: np.ndarray, teams: np.ndarray) -> np.ndarray:
+    """int32[rows, 7] of some blocks, whose first stands and teams have these numbers."""
+    if not pieces:
+        return np.zeros((0, 7), dtype=np.int32)
+    table = np.concatenate([piece.ways for piece in pieces])
+    sizes = [len(piece.ways) for piece in pieces]
+    table[:, 0] += np.repeat(stands, sizes).astype(np.int32)
+    table[:, 2] += np.where(table[:, 2] >= 0, np.repeat(teams, sizes), 0).astype(np.int32)
+    return table
 
 
 def patch(
@@ -190,33 +247,25 @@ def patch(
         sizes[n] = len(block.stands), len(pieces[-1].ways), len(block.teams)
     at = np.concatenate([np.zeros((1, 3), dtype=np.int64), np.cumsum(sizes, axis=0)])
     done = Patch(tuple(changed), before.at, at)
-    ways = [done.by_row(array) for array in vars(before.ways).values()]
-    columns = [done.by_stand(array) for array in vars(before.columns).values()]
-    stands, teams = list[Stand](), list[Team]()
+    columns = np.concatenate([piece.columns for piece in pieces]) if pieces else np.zeros((0, 9), dtype=np.int32)
+    ways = _numbered(pieces, at[list(changed), 0], at[list(changed), 2])
+    stands = [done.by_stand(array, columns[:, n]) for n, array in enumerate(vars(before.columns).values())]
+    rows = [done.by_row(array, ways[:, n]) for n, array in enumerate(vars(before.ways).values())]
     last = 0
-    for n, piece in zip([*changed, len(blocks)], [*pieces, None], strict=True):
-        old, own = before.at, slice(at[last, 1], at[last, 1] + before.at[n, 1] - before.at[last, 1])
-        for column, move in ((0, at[last, 0] - old[last, 0]), (2, at[last, 2] - old[last, 2])):
+    for n in (*changed, len(blocks)):
+        # Whatever stands behind a block that has other stands or teams has other numbers.
+        own = slice(at[last, 1], at[last, 1] + before.at[n, 1] - before.at[last, 1])
+        for column, move in ((0, at[last, 0] - before.at[last, 0]), (2, at[last, 2] - before.at[last, 2])):
             if move:
-                ways[column][own] += np.where(ways[column][own] >= 0, move, 0).astype(np.int32)
-        stands += before.stands[old[last, 0] : old[n, 0]]
-        teams += before.teams[old[last, 2] : old[n, 2]]
-        if piece is not None:
-            rows, inside = slice(at[n, 1], at[n + 1, 1]), slice(at[n, 0], at[n + 1, 0])
-            for column, array in enumerate(ways):
-                array[rows] = piece.ways[:, column]
-            ways[0][rows] += np.int32(at[n, 0])
-            ways[2][rows] += np.where(ways[2][rows] >= 0, at[n, 2], 0).astype(np.int32)
-            for column, array in enumerate(columns):
-                array[inside] = piece.columns[:, column]
-            stands += blocks[n].stands
-            teams += blocks[n].teams
+                rows[column] = rows[column].copy() if rows[column] is vars(before.ways)["team"] else rows[column]
+                rows[column][own] += np.where(rows[column][own] >= 0, move, 0).astype(np.int32)
         last = n + 1
     names = [blocks[n].key for n in changed]
     outside = _replaced(before.outside, names, [piece.outside for piece in pieces])
     strangers = _replaced(before.strangers, names, [piece.strangers for piece in pieces])
     several = _replaced(before.several, names, [blocks[n].several for n in changed])
-    made = _gathered(tuple(blocks), before.place_of, stands, teams, ways, columns, at, outside, strangers, several)
+    first = before.first if rows[1] is before.ways.way else None
+    made = _gathered(tuple(blocks), before.place_of, rows, stands, at, outside, strangers, several, first)
     return made, done
 
 
@@ -235,20 +284,19 @@ def _replaced(before: Mapping[str, T], keys: list[str], fresh: list[T]) -> Mappi
 def _gathered(
     blocks: tuple[Block, ...],
     place_of: dict[str, int],
-    stands: list[Stand],
-    teams: list[Team],
     ways: list[np.ndarray],
-    columns: list[Any],
+    columns: list[np.ndarray],
     at: np.ndarray,
     outside: Mapping[str, list[str]],
     strangers: Mapping[str, list[str]],
     several: Mapping[str, dict[str, list[str]]],
+    first: np.ndarray | None,
 ) -> Gathered:
     stand, way, team, member, pair, trunk = ways[:6]
     named = Ways(stand, way, team, member, pair, trunk, ways[6].astype(bool, copy=False))
     by_stand = Columns(*columns[:7], *(column.astype(bool, copy=False) for column in columns[7:]))
-    first = np.flatnonzero(named.way == 0)
-    return Gathered(blocks, place_of, stands, teams, named, by_stand, first, at, outside, strangers, several)
+    first = np.flatnonzero(way == 0) if first is None else first
+    return Gathered(blocks, place_of, named, by_stand, first, at, outside, strangers, several)
 
 
 def _ways(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:

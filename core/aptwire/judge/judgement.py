@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -18,6 +18,7 @@ from aptwire.judge.meeting import Presence
 from aptwire.judge.singles import Own
 from aptwire.judge.sizes import Misfit
 from aptwire.judge.states import Fared
+from aptwire.judge.told import Told
 from aptwire.judge.why import HOME, VERDICTS, Cause, is_idle
 from aptwire.plan.plan import Plan
 
@@ -50,7 +51,8 @@ class Judgement:
 
     `status` int8[stands] indexes VERDICTS; `causes` why a stand isn't home; `own` what single places have beside
     their stand (an address of another subnet, a twin); `known` what the next judgement begins with, `since` how it differs from the one that it was
-    made from; `memo` what others worked out from it, once; `kept` what they found in this judgement or those before it, as far as it still holds.
+    made from; `memo` what others worked out from it, once; `kept` and `told` what they
+    found in this judgement or those before it, as far as it still holds.
     """
 
     landing: Landing
@@ -60,6 +62,7 @@ class Judgement:
     own: Own
     since: Since | None = None
     kept: Kept = field(default_factory=Kept)
+    told: Told = field(default_factory=Told)
     memo: dict[str, object] = field(default_factory=dict)
     token: object = field(default_factory=object)
 
@@ -84,7 +87,7 @@ class Judgement:
         return self.landing.intent
 
     @property
-    def stands(self) -> list[Stand]:
+    def stands(self) -> Sequence[Stand]:
         return self.landing.stands
 
     @property

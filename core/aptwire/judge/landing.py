@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -91,11 +91,11 @@ class Landing:
         return self.gathered.columns
 
     @property
-    def stands(self) -> list[Stand]:
+    def stands(self) -> Sequence[Stand]:
         return self.gathered.stands
 
     @property
-    def teams(self) -> list[Team]:
+    def teams(self) -> Sequence[Team]:
         return self.gathered.teams
 
     @property
@@ -222,17 +222,15 @@ def land_again(
 ) -> Landing:
     """The same after an edit: worked out anew for the changed blocks alone, as far as the domains and tags are those of before."""
     old, fresh, pairings, count = before.rows, patch.rows, before.pairings, wiring.classes.count
-    node, mutual, entered = (patch.by_row(array) for array in (old.node, old.mutual, old.entered))
-    node[fresh], mutual[fresh], entered[fresh] = _enter(gathered, pairings, count, fresh)
+    came = zip((old.node, old.mutual, old.entered), _enter(gathered, pairings, count, fresh), strict=True)
+    node, mutual, entered = (patch.by_row(array, own) for array, own in came)
     landed = _beyond_unmanaged(wiring, domains, entered, node)
     if tags is before.tags and landed is entered and old.landed is old.entered:
-        right = patch.by_row(old.right)
-        right[fresh] = _right(gathered, tags, fresh, landed[fresh])
+        right = patch.by_row(old.right, _right(gathered, tags, fresh, landed[fresh]))
     else:
         right = _right(gathered, tags, np.arange(node.size), landed)
     if domains is before.domains:
-        group = patch.by_row(old.group)
-        group[fresh] = _groups(gathered, domains, count, fresh, node[fresh], mutual[fresh])
+        group = patch.by_row(old.group, _groups(gathered, domains, count, fresh, node[fresh], mutual[fresh]))
     else:
         group = _groups(gathered, domains, count, np.arange(node.size), node, mutual)
     return Landing(wiring, pairings, domains, intent, gathered, tags, Rows(node, mutual, entered, landed, right, group))

@@ -13,17 +13,18 @@ import numpy as np
 
 from aptwire.forward.parts import Stand
 from aptwire.judge.landing import Landing
-from aptwire.judge.states import Fared, deviation
+from aptwire.judge.states import Fared, deviation, spans
 from aptwire.judge.why import ASTRAY, EXPOSED, LEAK, Cause
 
 
 @dataclass(frozen=True)
 class Presence:
-    """Which segments are in which groups on tags of their own: `pairs` int64[n], sorted, each a group times `size` and a segment; `simple`:
-    nobody is heard beyond the group in which it speaks."""
+    """Which segments are in which groups on tags of their own: `pairs` int64[n], sorted, each a group times `size` and a segment; `lonely` the
+    segments of those who speak into the fabric without hearing it back; `simple`: nobody is heard beyond the group in which it speaks."""
 
     pairs: np.ndarray
     size: int
+    lonely: frozenset[int]
     simple: bool
 
     def mixed(self) -> dict[int, frozenset[int]]:
@@ -45,22 +46,26 @@ class Exposed:
 
 
 def presence(
-    landing: Landing, fared: Fared, touched: np.ndarray | None = None, before: Presence | None = None
+    landing: Landing,
+    fared: Fared,
+    again: tuple[Presence, np.ndarray, np.ndarray] | None = None,
 ) -> Presence:
-    """Who is where; of an edit, `touched` bool[segments + 1] (the last: of none) are the segments that may differ from before."""
-    rows, ways = landing.rows, landing.ways
-    segment = landing.columns.segment[ways.stand]
+    """Who is where; after an edit `again`: the presence before, the segments that may differ (bool[segments + 1], the last: of none) and all their
+    stands (int64[n])."""
     size = len(landing.intent.subnets) + 1
-    speaking = rows.right & (fared.status[ways.stand] != ASTRAY)
-    simple = not (landing.domains.one_way() or landing.routers or landing.private)
-    simple = simple and not bool((speaking & ~rows.mutual & (rows.node >= 0)).any())
-    if touched is None or before is None:
-        pairs = np.unique(rows.group[speaking] * size + segment[speaking])
-        return Presence(pairs, size, simple)
-    own = speaking & touched[segment]
-    fresh = np.unique(rows.group[own] * size + segment[own])
-    kept = before.pairs[~touched[before.pairs % size]]
-    return Presence(np.sort(np.concatenate([kept, fresh])), size, simple)
+    stands = np.arange(len(landing.stands)) if again is None else again[2]
+    every = spans(landing.first, landing.ways.stand.size, stands)
+    stand = landing.ways.stand[every]
+    speaking = landing.rows.right[every] & (fared.status[stand] != ASTRAY)
+    own, segment = every[speaking], landing.columns.segment[stand[speaking]]
+    pairs = np.unique(landing.rows.group[own] * size + segment)
+    lonely = frozenset(segment[~landing.rows.mutual[own] & (landing.rows.node[own] >= 0)].tolist())
+    if again is not None:
+        before, touched, _ = again
+        pairs = np.sort(np.concatenate([before.pairs[~touched[before.pairs % size]], pairs]))
+        lonely |= {n for n in before.lonely if not touched[n]}
+    simple = not (landing.domains.one_way() or landing.routers or landing.private or lonely)
+    return Presence(pairs, size, lonely, simple)
 
 
 def meeting(landing: Landing, fared: Fared, present: Presence, among: np.ndarray | None = None) -> Exposed:

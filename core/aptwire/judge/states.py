@@ -431,7 +431,7 @@ class _States:
     def _own_ways(self, runs: Runs | None) -> None:
         """Judge every state in which one team of an end switch is carried by another member."""
         rows, ways, first = self.rows, self.ways, self.first
-        every = _spans(first, ways.stand.size, self.asked)
+        every = spans(first, ways.stand.size, self.asked)
         other = every[ways.way[every] > 0]
         if not other.size:
             return
@@ -520,6 +520,9 @@ def deviation(landing: Landing, row: int) -> State:
 
 
 def _other_member(landing: Landing, team_no: int, member: int) -> State:
+    if team_no < 0:
+        # A way that a switch known in part may have, beside those that are known: no team's.
+        return NOW
     team = landing.teams[team_no]
     return State({team.key: team.members[member].key})
 
@@ -583,7 +586,7 @@ class _Today:
         return self._open[segment]
 
 
-def _spans(first: np.ndarray, size: int, stands: np.ndarray) -> np.ndarray:
+def spans(first: np.ndarray, size: int, stands: np.ndarray) -> np.ndarray:
     """int64[n]: the rows of some stands, in their order; `first` is each stand's first of `size` rows."""
     begin = first[stands]
     length = np.append(first[1:], size)[stands] - begin

@@ -13,6 +13,7 @@ after an edit those alone are judged of which a stand, a way, a gateway or the d
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 
 import numpy as np
 
@@ -32,6 +33,7 @@ from aptwire.judge.meeting import Presence, meeting, overlay, presence
 from aptwire.judge.singles import Own, Singles
 from aptwire.judge.sizes import Misfit, Misfits, may_differ
 from aptwire.judge.states import Fared, judge_states
+from aptwire.judge.told import Told
 from aptwire.judge.why import ASTRAY, CUT_OFF, HOME, NO_BEARER, STRANDED, TOO_LARGE, UNPROVEN, Cause
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import WayIn
@@ -60,11 +62,13 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         patched = patch(old.gathered, wiring, old.pairings, intent, wiring.changed) if same else None
         if patched is None:
             gathered = gather(wiring, old.pairings, intent)
-            return _whole(land(wiring, old.pairings, domains, intent, gathered, tags), before.kept)
+            return replace(
+                _whole(land(wiring, old.pairings, domains, intent, gathered, tags), before.kept), told=Told(before.told)
+            )
         landing = land_again(old, wiring, domains, intent, *patched, tags)
         crossing = wiring.crossing_teams or old.wiring.crossing_teams
         if crossing or in_doubt(wiring) or in_doubt(old.wiring) or not tags.same(old.tags):
-            return _whole(landing, before.kept)
+            return replace(_whole(landing, before.kept), told=Told(before.told))
         return _again(before, landing, patched[1])
 
 
@@ -92,10 +96,10 @@ def _again(before: Judgement, landing: Landing, at: Patch) -> Judgement:
     gates = _gates_again(old, landing, at, known.gates, touched)
     segment = landing.columns.segment
     unsaid = at.stands[segment[at.stands] < 0]
-    asked = np.union1d(np.flatnonzero(touched[segment]), unsaid)
+    asked = _among(segment, touched, unsaid)
     part = judge_states(landing, gates, asked)
     bare = _carried(known.bare, part, asked, touched, old, landing, at, renamed)
-    present = presence(landing, bare, touched, known.present)
+    present = presence(landing, bare, (known.present, touched, asked))
     affected = touched.copy()
     if present.simple and known.present.simple:
         mixed = known.present.mixed(), present.mixed()
@@ -107,21 +111,21 @@ def _again(before: Judgement, landing: Landing, at: Patch) -> Judgement:
     else:
         affected[:-1] = True
         exposed = meeting(landing, bare, present)
-    asked = np.union1d(np.flatnonzero(affected[segment]), unsaid)
+    asked = _among(segment, affected, unsaid)
     final = Fared(before.status, before.causes)
     fared = overlay(_carried(final, bare, asked, affected, old, landing, at, renamed), landing, exposed)
     numbers = np.flatnonzero(affected[:-1]).tolist()
     misfits = _misfits(landing, fared, (known, at, old, affected))
     made = _finished(landing, gates, bare, present, fared, numbers, known.within, misfits, before.kept)
-    return Judgement(
-        made.landing,
-        made.known,
-        made.status,
-        made.causes,
-        made.own,
-        Since(before.token, _apart(before, made, asked, at)),
-        made.kept,
-    )
+    apart = _apart(before, made, asked, at)
+    return replace(made, since=Since(before.token, apart), told=Told(before.told, apart))
+
+
+def _among(segment: np.ndarray, touched: np.ndarray, unsaid: np.ndarray) -> np.ndarray:
+    """int64[n]: the stands of some segments, and some others."""
+    asked = touched[segment]
+    asked[unsaid] = True
+    return np.flatnonzero(asked)
 
 
 def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dict[Stand, Stand]]:
@@ -145,12 +149,12 @@ def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dic
         differ = (rows.group != was_group) & ((rows.group % EACH_VNI < ALONE) | (was_group % EACH_VNI < ALONE))
         differ |= rows.right != at.by_row(old.rows.right)
         differ |= rows.landed != at.by_row(old.rows.landed)
+        differ[at.rows] = False
         leading = old.domains.open ^ domains.open
         for past, fresh in ((old.domains.reach, domains.reach), (old.domains.heard, domains.heard)):
             leading |= {c for c in past.keys() | fresh.keys() if past.get(c) != fresh.get(c)}
         if leading:
             differ |= np.isin(rows.group % EACH_VNI, list(leading))
-        differ[at.rows] = False
         touched[segment[landing.ways.stand[differ]]] = True
     touched[[*landing.private_segments, *landing.routed_segments]] = True
     touched[-1] = False
@@ -160,18 +164,16 @@ def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dic
 def _looks(landing: Landing, block: int) -> dict[str, tuple[Stand, tuple[object, ...]]]:
     """Each stand of a block by its first record, and all of it that its segment's verdicts rest on."""
     gathered, rows, ways = landing.gathered, landing.rows, landing.ways
-    (first, begin, _), (_, end, _) = gathered.at[block].tolist(), gathered.at[block + 1].tolist()
+    (first, begin, before), (_, end, _) = gathered.at[block].tolist(), gathered.at[block + 1].tolist()
     group = rows.group[begin:end]
     columns = (
         np.where(group % EACH_VNI >= ALONE, -1, group),
         *(array[begin:end] for array in (rows.node, rows.mutual, rows.landed, rows.right, ways.open, ways.pair)),
     )
     told = list(zip(*(column.tolist() for column in columns), strict=True))
-    teams, members = ways.team[begin:end].tolist(), ways.member[begin:end].tolist()
-    keys = [
-        (gathered.teams[t].key, gathered.teams[t].members[m].key) if t >= 0 else None
-        for t, m in zip(teams, members, strict=True)
-    ]
+    teams = gathered.blocks[block].teams
+    numbered = zip((ways.team[begin:end] - before).tolist(), ways.member[begin:end].tolist(), strict=True)
+    keys = [(teams[t].key, teams[t].members[m].key) if t >= 0 else None for t, m in numbered]
     found: dict[str, tuple[Stand, tuple[object, ...]]] = {}
     for stand in gathered.blocks[block].stands:
         own = landing.rows_of(first + stand.index)

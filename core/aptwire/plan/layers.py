@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import TypeVar
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any, TypeVar, overload
 
 K = TypeVar("K")
 V = TypeVar("V")
@@ -91,3 +91,47 @@ def layered(before: Mapping[K, V], changes: Mapping[K, V | None]) -> Mapping[K, 
         else:
             made[key] = value
     return made
+
+
+class Many(Sequence[V]):
+    """Very many records (what has an `id`) in a row, of which an edit changes a few."""
+
+    __slots__ = ("_held",)
+
+    def __init__(self, held: Mapping[str, V]) -> None:
+        self._held = held
+
+    def __len__(self) -> int:
+        return len(self._held)
+
+    def __iter__(self) -> Iterator[V]:
+        return iter(self._held.values())
+
+    @overload
+    def __getitem__(self, at: int) -> V: ...
+
+    @overload
+    def __getitem__(self, at: slice) -> Sequence[V]: ...
+
+    def __getitem__(self, at: int | slice) -> V | Sequence[V]:
+        return list(self._held.values())[at]
+
+    def changed(self, changes: Mapping[str, V | None]) -> Many[V]:
+        """With some records others, or gone for None."""
+        return Many(layered(self._held, changes))
+
+
+def row_of(records: list[Any]) -> Sequence[Any]:
+    """Records in a row: the list, or where they are very many what can be changed without a copy."""
+    return records if len(records) <= SMALL else Many({record.id: record for record in records})
+
+
+def replaced(records: Sequence[Any], old: Any, new: Any) -> Sequence[Any]:
+    """A row of records with one in place of another: `old` None: added; `new` None: taken out."""
+    if isinstance(records, Many):
+        changes = {old.id: None} if old is not None else {}
+        return records.changed(changes | ({new.id: new} if new is not None else {}))
+    if old is None:
+        return [*records, new]
+    pairs: Iterable[Any] = (new if r is old else r for r in records)
+    return [r for r in pairs if r is not None]

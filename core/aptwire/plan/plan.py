@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import chain
 from operator import attrgetter
 from typing import Any, TypeVar, overload
 
 from aptwire.plan.kinds import KINDS, REFS, SPECS, Adapter, Record
-from aptwire.plan.layers import layered
+from aptwire.plan.layers import layered, replaced, row_of
 
 R = TypeVar("R", bound=Record)
 
@@ -65,7 +65,7 @@ class Plan:
         self._records: dict[str, Mapping[str, Record]] = {kind: {} for kind in KINDS}
         if records:
             self._records.update(records)
-        self._indexes: dict[tuple[str, str], Mapping[Any, list[Any]]] = {}
+        self._indexes: dict[tuple[str, str], Mapping[Any, Sequence[Any]]] = {}
         self._absent: dict[tuple[str, str], Mapping[str, Any]] = {}
         self._outspoken: list[Adapter] | None = None
 
@@ -95,11 +95,11 @@ class Plan:
         """The record; KeyError if there is none."""
         return self._records[kind][id]  # type: ignore[index]
 
-    def where(self, kind: str, field: str, value: Any) -> list[Any]:
+    def where(self, kind: str, field: str, value: Any) -> Sequence[Any]:
         """The records of a kind whose field has this value."""
         if value is None or value == "":
             return self._without(kind, field)
-        return self.grouped(kind, field).get(value, [])
+        return self.grouped(kind, field).get(value, ())
 
     def having(self, kind: str, field: str) -> Iterator[Any]:
         """The records of a kind that have a value in a field."""
@@ -115,7 +115,7 @@ class Plan:
             self._absent[kind, field] = found
         return list(found.values())
 
-    def grouped(self, kind: str, field: str) -> Mapping[Any, list[Any]]:
+    def grouped(self, kind: str, field: str) -> Mapping[Any, Sequence[Any]]:
         """The records of a kind by the value of a field, those without one left out; the first question about a field makes its index.
 
         Values that no record has any more may stand there with an empty list.
@@ -127,7 +127,7 @@ class Plan:
                 value = getattr(record, field)
                 if value is not None and value != "":
                     made.setdefault(value, []).append(record)
-            index = self._indexes[kind, field] = made
+            index = self._indexes[kind, field] = {value: row_of(found) for value, found in made.items()}
         return index
 
     def indexed(self) -> Plan:
@@ -192,19 +192,19 @@ class Plan:
 
 
 def _reindexed(
-    index: Mapping[Any, list[Any]], field: str, pairs: Iterable[tuple[Record | None, Record | None]]
-) -> Mapping[Any, list[Any]]:
+    index: Mapping[Any, Sequence[Any]], field: str, pairs: Iterable[tuple[Record | None, Record | None]]
+) -> Mapping[Any, Sequence[Any]]:
     """An index brought up to date for records (before, after); lists are made anew, since older plans share them."""
-    changed: dict[Any, list[Any]] = {}
+    changed: dict[Any, Sequence[Any]] = {}
     for old, new in pairs:
         before = getattr(old, field) if old is not None else None
         after = getattr(new, field) if new is not None else None
         listed = changed.get(before, index.get(before)) if before is not None else None
         if listed is not None and before == after:
-            changed[after] = [new if r is old else r for r in listed]
+            changed[after] = replaced(listed, old, new)
             continue
         if listed is not None:
-            changed[before] = [r for r in listed if r is not old]
+            changed[before] = replaced(listed, old, None)
         if after is not None and after != "":
-            changed[after] = [*(changed.get(after, index.get(after)) or ()), new]
+            changed[after] = replaced(changed.get(after, index.get(after)) or [], None, new)
     return layered(index, changed)

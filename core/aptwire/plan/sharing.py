@@ -23,7 +23,7 @@ def root(plan: Plan, uplink: Uplink) -> Uplink:
 
 def nics_of(plan: Plan, uplink: Uplink) -> list[Nic]:
     """The NICs that it uses."""
-    return plan.where("nic", "uplink", root(plan, uplink).id)
+    return list(plan.where("nic", "uplink", root(plan, uplink).id))
 
 
 def sharing(plan: Plan, uplink: Uplink) -> Iterator[Uplink]:

@@ -7,12 +7,12 @@ trying it (`judge/mends.py`).
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
-from typing import Any
+from operator import attrgetter
 
 from aptwire.forward.trace import Hop
+from aptwire.judge.book import Grouping, Rests
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, some
+from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, RiskSearch, naming, some
 from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
@@ -29,72 +29,47 @@ class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, TidyRisks)
     """Every search, over one look at the plan."""
 
 
-def _nothing(_: _All) -> tuple[Any, ...]:
-    return ()
+def _fabric(look: RiskSearch) -> Rests:
+    return (look.wiring.fabric, *naming(look, "cable", "lag"))
 
 
-@dataclass(frozen=True)
-class Search:
-    """A search, and everything that it reads at once: record kinds, fields of `Facts`, and whatever `more` tells.
-
-    What it found is kept for as long as all of that is the same.  Without `kinds` it is so cheap that it is done anew each time.
-    """
-
-    find: Callable[[_All], Iterator[Risk]]
-    kinds: tuple[str, ...] | None = None
-    facts: tuple[str, ...] = ()
-    more: Callable[[_All], tuple[Any, ...]] = _nothing
-
-    def run(self, look: _All) -> list[Risk]:
-        """What it finds."""
-        if self.kinds is None:
-            return list(self.find(look))
-        made_of = (
-            *(look.plan.of(kind) for kind in (*NAMING, *self.kinds)),
-            *(look.versions[field] for field in self.facts),
-            *self.more(look),
-        )
-        return look.kept.get(self.find.__name__, made_of, lambda: list(self.find(look)))
-
-
-NAMING = ("host", "virtual_switch", "fabric_switch", "guest", "station", "segment")
-"""The kinds whose names stand in what others are called."""
-
-SEARCHES = (
-    Search(_All.shared, ("separation", "nic", "uplink"), ("roles", "segments", "teams"), lambda a: a.functions),
-    Search(_All.thin, ("nic", "uplink"), ("thin",), lambda a: a.thin_roles),
-    Search(_All.natives, ("fabric_port", "cable", "lag"), (), lambda a: (a.wiring.fabric,)),
-    Search(_All.uplink_natives, ("fabric_port", "cable", "nic", "uplink")),
-    Search(
-        _All.excess,
-        ("fabric_port", "cable", "secondary_vlan"),
-        ("excess",),
-        lambda a: (*a.functions, tuple(a.members.items())),
+GROUPED: tuple[Grouping[_All, Risk], ...] = (
+    Grouping(
+        "shared",
+        _All.shared_on,
+        _All.shared,
+        lambda a: a.separating,
+        lambda a: naming(a, "separation", "uplink", "nic"),
     ),
-    Search(_All.lacking, ("fabric_port",), ("lacking",)),
-    Search(_All.lags),
-    Search(_All.blind, ("uplink",), ("carriers",), lambda a: tuple(a.lonely.items())),
-    Search(_All.loops),
-    Search(_All.sizes),
-    Search(_All.own_guest),
-    Search(_All.macs),
-    Search(_All.guest_teams),
-    Search(_All.mirrors),
-    Search(_All.could),
-    Search(_All.tunnels),
-    Search(_All.answering),
-    Search(_All.open_guards),
-    Search(_All.rates),
-    Search(_All.gateways),
-    Search(_All.station_twins),
-    Search(_All.limits),
-    Search(_All.seen_names),
-    Search(_All.same_names, (), ("groups",)),
-    Search(_All.deviations),
-    Search(_All.unused, ("group_order", "port_group", "secondary_vlan", "fabric_port"), ("empty", "needs")),
-    Search(_All.doubled, ("secondary_vlan",), ("twins", "ways")),
-    Search(_All.overlays),
+    Grouping("thin", _All.thin_teams, _All.thin, told_of=naming),
+    Grouping(
+        "excess",
+        _All.wasteful,
+        _All.excess,
+        lambda a: (a.used_bits, *a.behind),
+        lambda a: (tuple(a.members.items()), *naming(a, "segment")),
+        lambda a, switch, ports: (a.seen_there(switch, ports), a.plan.get("fabric_switch", switch).name),
+    ),
+    Grouping("lacking", _All.missing, _All.lacking, told_of=naming),
+    Grouping("teamed", _All.restless, _All.teamed, told_of=_fabric),
+    Grouping("blind", _All.watching, _All.blind, told_of=_fabric, about=lambda a, switch, _: a.lonely.get(switch)),
+    Grouping("answering", _All.answers, _All.answering, told_of=naming),
+    Grouping("guards", _All.opened, _All.open_guards, told_of=naming),
+    Grouping("rates", _All.limited, _All.rates, told_of=naming),
+    Grouping("same names", _All.named_twice, _All.same_names, told_of=naming),
+    Grouping("deviations", _All.deviating, _All.deviations, told_of=lambda a: naming(a, "guest")),
+    Grouping("empty", _All.unseated, _All.empty, told_of=lambda a: naming(a, "group_order")),
+    Grouping("twins", _All.paired, _All.twins, told_of=naming),
+    Grouping("one name", _All.ways, _All.one_name, told_of=naming),
 )
+"""What is searched for host by host; an edit costs the hosts that it touched."""
+
+SINGLE: tuple[Callable[[_All], Iterator[Risk]], ...] = (
+    *(_All.separations, _All.natives, _All.uplink_natives, _All.lags, _All.loops, _All.sizes, _All.own_guest),
+    *(_All.macs, _All.guest_teams, _All.mirrors, _All.could, _All.tunnels, _All.gateways, _All.station_twins),
+    *(_All.limits, _All.seen_names, _All.unused, _All.doubled, _All.overlays),
+)
+"""What is about few, and searched for anew each time."""
 
 
 def offers(judgement: Judgement, risk: Risk) -> tuple[tuple[str, Edit], ...]:
@@ -111,5 +86,6 @@ def risks(judgement: Judgement) -> list[Risk]:
     """All risks, those that will hurt first."""
     with no_collecting():
         finder = _All(judgement)
-        made = [risk for search in SEARCHES for risk in search.run(finder)]
-    return sorted(made, key=lambda r: (-GRAVITY.index(r.verdict), r.what, r.title, r.id))
+        made = [risk for grouping in GROUPED for risk in finder.book.grouped(grouping, finder).all()]
+        made += (risk for search in SINGLE for risk in search(finder))
+    return sorted(made, key=attrgetter("rank"))

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
 from aptwire.forward.parts import NOW, State
 from aptwire.forward.trace import Hop
-from aptwire.judge.facts import Facts, all_facts
+from aptwire.judge.book import Rests, book_of
 from aptwire.judge.judgement import Judgement
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit
@@ -50,10 +50,15 @@ class Risk:
     idle: bool = False
     state: State = NOW
 
-    @property
+    @cached_property
     def id(self) -> str:
         """The same as long as the same thing is at risk."""
         return hashlib.sha256(repr((self.what, self.key)).encode()).hexdigest()[:12]
+
+    @cached_property
+    def rank(self) -> tuple[int, str, str, str]:
+        """Where it stands among others: what will hurt comes first."""
+        return (-GRAVITY.index(self.verdict), self.what, self.title, self.id)
 
     def proof(self, search: Any) -> tuple[Hop, ...]:
         """The facts that it rests on, as the plan of a search has them."""
@@ -62,6 +67,15 @@ class Risk:
     def offers(self, search: Any) -> tuple[tuple[str, Edit], ...]:
         """The edits worth trying on the plan of a search; large ones are written only when somebody asks."""
         return self.mends(search) if callable(self.mends) else self.mends
+
+
+NAMING = ("host", "virtual_switch", "fabric_switch")
+"""The kinds whose names stand in what others are called."""
+
+
+def naming(look: RiskSearch, *more: str) -> Rests:
+    """What names rest on, beside the records that are named; and some more kinds."""
+    return tuple(look.plan.of(kind) for kind in (*NAMING, *more))
 
 
 def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
@@ -73,36 +87,15 @@ def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
     return f"{', '.join(listed[: most - 1])} and {count - most + 1} more"
 
 
-class _Versions:
-    """For each field of `Facts` an object that stays the same for as long as all switches' values in it do."""
-
-    def __init__(self) -> None:
-        self._last: tuple[list[Facts], dict[str, object]] = ([], {field.name: object() for field in fields(Facts)})
-
-    def of(self, facts: list[Facts]) -> dict[str, object]:
-        """The versions for these facts."""
-        before, versions = self._last
-        if len(before) != len(facts):
-            versions = {name: object() for name in versions}
-        else:
-            pairs = [(a, b) for a, b in zip(before, facts, strict=True) if a is not b]
-            if pairs:
-                differ = (name for name in versions if any(getattr(a, name) != getattr(b, name) for a, b in pairs))
-                versions = versions | {name: object() for name in differ}
-        self._last = facts, versions
-        return versions
-
-
 class RiskSearch:
-    """What every search for risks looks at: the facts of each switch, and what was found in the judgement before."""
+    """What every search for risks looks at: the facts of each host, and what was found in the judgement before."""
 
     def __init__(self, judgement: Judgement) -> None:
         self.judgement = judgement
         self.wiring = judgement.wiring
         self.plan = judgement.plan
-        self.facts = list(all_facts(self.wiring, judgement.intent.uses))
+        self.book = book_of(judgement)
         self.kept = judgement.kept
-        self.versions = self.kept.get("versions of facts", (), _Versions).of(self.facts)
 
     def host(self, id: str) -> str:
         return str(self.plan.get("host", id).name)

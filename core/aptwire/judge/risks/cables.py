@@ -14,8 +14,9 @@ from aptwire.forward.fabric import Loop, circles, header, loops
 from aptwire.forward.parts import Link
 from aptwire.forward.rules import PortRule
 from aptwire.forward.trace import Hop
-from aptwire.judge.facts import End
-from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, short, some
+from aptwire.judge.book import Grouping, Rests
+from aptwire.judge.facts import End, Facts
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, naming, short, some
 from aptwire.judge.sizes import Sizes, may_differ
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
@@ -84,11 +85,15 @@ class CableRisks(RiskSearch):
 
     def natives(self) -> Iterator[Risk]:
         """Cables whose two ends give untagged frames different VIDs, or whose one end tags what the other takes untagged alone."""
+        rests = (self.wiring.fabric, *naming(self))
+        yield from self.kept.get("natives of cables", rests, lambda: list(self._natives()))
+
+    def _natives(self) -> Iterator[Risk]:
         for joint in self.wiring.fabric.joints.values():
             for cable, one, two in zip(joint.cables, *joint.ports, strict=True):
                 if one.mode != "private" and two.mode != "private" and self._managed(one, two):
                     find = partial(self._on_cable, cable, one, two)
-                    yield from self.kept.get(("native", cable), (one, two, self.plan.of("fabric_switch")), find)
+                    yield from self.kept.get(("native", cable), (one, two, *naming(self)), find)
 
     def _on_cable(self, cable: str, one: FabricPort, two: FabricPort) -> list[Risk]:
         return list(self._disagreeing((cable,), _Trunk(one), [_Trunk(two)]))
@@ -165,34 +170,33 @@ class CableRisks(RiskSearch):
     def _managed(self, *ports: FabricPort) -> bool:
         return all(self.plan.get("fabric_switch", p.switch).managed for p in ports)
 
-    def excess(self) -> Iterator[Risk]:
-        """VIDs allowed on host-facing ports where nobody on the host needs them, one risk for each fabric switch."""
-        secondaries = {s.vid for s in self.plan.all(SecondaryVlan)}
-        segments = self._segment_bits | sum(1 << vid for vid in secondaries)
-        # What a port's virtual functions need hangs on LAGs and cables; else on its block alone.
-        kinds = ("fabric_port", "cable") if self.functions else ()
-        resting = (segments, self.functions, *(self.plan.of(kind) for kind in kinds))
-        known: dict[str, tuple[tuple[tuple[str, int], ...], list[tuple[FabricPort, int]]]]
-        known = self.kept.get("excess of switches", resting, dict)
-        by_switch: dict[str, list[tuple[FabricPort, int]]] = {}
-        for found in self.facts:
-            before = known.get(found.switch)
-            if before is None or before[0] is not found.excess:
-                before = known[found.switch] = found.excess, list(self._told_of(found.excess, segments))
-            for one in before[1]:
-                by_switch.setdefault(one[0].switch, []).append(one)
-        members = tuple(self.members.items())
-        for switch, ports in sorted(by_switch.items()):
-            named = self.plan.get("fabric_switch", switch).name
-            made_of = (tuple(ports), named, members, self.plan.of("segment"), segments)
-            yield self.kept.get(("excess", switch), made_of, partial(self._excess, switch, ports))
+    @property
+    def used_bits(self) -> int:
+        """The VIDs of all segments and of their private VLANs, as bits."""
+        return self._segment_bits | sum(1 << vid for vid in {s.vid for s in self.plan.all(SecondaryVlan)})
 
-    def _told_of(self, excess: tuple[tuple[str, int], ...], segments: int) -> Iterator[tuple[FabricPort, int]]:
-        functions = {adapter.function_of or "" for adapter in self.functions}
-        for port_id, extra in excess:
+    @property
+    def behind(self) -> Rests:
+        """What it rests on whether a port's virtual functions need more: LAGs and cables, else nothing but its block."""
+        kinds = ("fabric_port", "cable") if self.functions else ()
+        return (*self.functions, *(self.plan.of(kind) for kind in kinds))
+
+    def wasteful(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[FabricPort, int]]]:
+        """The ports of a host that allow VIDs that nobody there needs, by fabric switch, with those of segments, as bits."""
+        segments, functions = self.used_bits, {adapter.function_of or "" for adapter in self.functions}
+        for port_id, extra in (pair for found in listed for pair in found.excess):
             told = extra & segments
             if told and not (functions and self._any_behind(port_id, functions)):
-                yield self.plan.get("fabric_port", port_id), told
+                port = self.plan.get("fabric_port", port_id)
+                yield port.switch, (port, told)
+
+    def seen_there(self, switch: str, ports: list[tuple[FabricPort, int]]) -> str:
+        """Whom one would see on the first of some cables."""
+        return self._overheard(ports[0][1])
+
+    def excess(self, switch: str, ports: list[tuple[FabricPort, int]]) -> Iterator[Risk]:
+        """VIDs allowed on host-facing ports where nobody on the host needs them, one risk for each fabric switch."""
+        yield self._excess(switch, ports)
 
     def _excess(self, switch: str, ports: list[tuple[FabricPort, int]]) -> Risk:
         every = 0
@@ -262,25 +266,26 @@ class CableRisks(RiskSearch):
         by_vid = self.plan.grouped("segment", "vid")
         return [(vid, len(found) - 1) for vid, found in by_vid.items() if len(found) > 1]
 
-    def lacking(self) -> Iterator[Risk]:
+    def missing(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[FabricPort, frozenset[int]]]]:
+        """The tags that one member's port of a host lacks, by the port."""
+        for port_id, idle in (pair for found in listed for pair in found.lacking):
+            yield port_id, (self.plan.get("fabric_port", port_id), idle)
+
+    def lacking(self, port_id: str, found: list[tuple[FabricPort, frozenset[int]]]) -> Iterator[Risk]:
         """Tags that one member's port lacks while another's carries them, where nobody sits on them yet."""
-        for found in self.facts:
-            for port_id, idle in found.lacking:
-                port = self.plan.get("fabric_port", port_id)
-                name = called(self.plan, port)
-                edit = (
-                    Patch("fabric_port", port.id, {"allowed": vids.write(vids.members(port.allowed or "") | idle)}),
-                )
-                yield Risk(
-                    RISK,
-                    "missing-on-member",
-                    (port_id,),
-                    f"{name} lacks {vids.write(idle)}, which the other member carries",
-                    "Nobody sits on it yet; whoever does would lose it with a failover.",
-                    (port_id,),
-                    facts=(self.fact(port_id, f"trunk {port.allowed}", f"{vids.write(idle)} is missing"),),
-                    mends=((f"Allow {vids.write(idle)} on {name}", edit),),
-                )
+        for port, idle in found:
+            name = called(self.plan, port)
+            edit = (Patch("fabric_port", port.id, {"allowed": vids.write(vids.members(port.allowed or "") | idle)}),)
+            yield Risk(
+                RISK,
+                "missing-on-member",
+                (port_id,),
+                f"{name} lacks {vids.write(idle)}, which the other member carries",
+                "Nobody sits on it yet; whoever does would lose it with a failover.",
+                (port_id,),
+                facts=(self.fact(port_id, f"trunk {port.allowed}", f"{vids.write(idle)} is missing"),),
+                mends=((f"Allow {vids.write(idle)} on {name}", edit),),
+            )
 
     def loops(self) -> Iterator[Risk]:
         """Frames that go round and round: parallel ways without a spanning tree."""
@@ -389,14 +394,18 @@ class CableRisks(RiskSearch):
             way.append(came[way[-1]])
         return sorted({*way, *ends})
 
+    def ends(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, End]]:
+        """The ends on a host as the MTU sees them, by segment."""
+        for found in listed:
+            for end in found.ends:
+                yield end.segment, end
+
     def sizes(self) -> Iterator[Risk]:
         """Ends that send larger packets than some hop, or some other end, takes."""
-        by_segment: dict[str, list[End]] = {}
-        for found in self.facts if may_differ(self.plan) else ():
-            for end in found.ends:
-                by_segment.setdefault(end.segment, []).append(end)
         sizes = Sizes(self.judgement.landing)
-        for id, ends in sorted(by_segment.items()):
+        found = self.book.grouped(ENDS, self).by_key if may_differ(self.plan) else {}
+        for id in sorted(map(str, found)):
+            ends = [end for _, of in sorted(found[id].items()) for end in of]
             segment = self.plan.get("segment", id)
             most = max(end.sends for end in ends)
             tight: dict[str, int] = {}
@@ -452,3 +461,6 @@ class CableRisks(RiskSearch):
         routers = {port for over in carriers for _, port in self.wiring.ways_out.get(over, ())}
         sizes = {port: self.plan.get("station_port", port).mtu for port in sorted(routers) if len(routers) > 1}
         return {**found, **{port: mtu for port, mtu in sizes.items() if mtu is not None and mtu < size}}
+
+
+ENDS: Grouping[CableRisks, Risk] = Grouping("ends", CableRisks.ends)

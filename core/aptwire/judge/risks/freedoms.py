@@ -7,13 +7,13 @@ from collections.abc import Iterator
 from functools import partial
 
 from aptwire.judge.could import could
+from aptwire.judge.facts import Facts
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch, Put
 from aptwire.plan.fields import bare_address, is_nobodys
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
-    HostPort,
     PortGroup,
     Segment,
     SharedAddress,
@@ -77,31 +77,31 @@ class FreedomRisks(RiskSearch):
                 ),
             )
 
-    def answering(self) -> Iterator[Risk]:
+    def answers(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[str, str, tuple[str, ...]]]]:
+        """The switches of a host on which it answers guests: its port that bears an address elsewhere, and the adapters."""
+        found = [facts for facts in listed if facts.answered]
+        switches = self.plan.where("virtual_switch", "host", listed[0].host) if found else ()
+        ports = (port for switch in switches for port in self.plan.where("host_port", "switch", switch.id))
+        bearing = sorted(port.name for port in ports if port.addresses and port.connected)
+        for facts in found if bearing else ():
+            yield "hosts", (facts.switch, bearing[0], facts.answered)
+
+    def answering(self, key: str, found: list[tuple[str, str, tuple[str, ...]]]) -> Iterator[Risk]:
         """Guests that a host answers for its addresses elsewhere, since it hears them on its bridge (RFC 1122 section 3.3.4.2)."""
-        bearing: dict[str, list[HostPort]] = {}
-        for port in self.plan.all(HostPort) if any(facts.answered for facts in self.facts) else ():
-            if port.addresses and port.connected:
-                bearing.setdefault(self.plan.get("virtual_switch", port.switch).host, []).append(port)
-        found = [facts for facts in self.facts if facts.answered and facts.host in bearing]
-        if not found:
-            return
-        switches = [called(self.plan, self.plan.get("virtual_switch", facts.switch)) for facts in found]
-        adapters = tuple(id for facts in found for id in facts.answered)
-        edit = tuple(Patch("virtual_switch", facts.switch, {"answers": False}) for facts in found)
+        switches = [called(self.plan, self.plan.get("virtual_switch", switch)) for switch, _, _ in found]
+        adapters = tuple(id for _, _, answered in found for id in answered)
+        edit = tuple(Patch("virtual_switch", switch, {"answers": False}) for switch, _, _ in found)
         yield Risk(
             RISK,
             "answers",
             ("hosts",),
             f"The host itself answers {len(adapters)} adapter{'' if len(adapters) == 1 else 's'} on {some(switches)}",
             "It has no port there, but it hears its bridge, and answers for the addresses that it has elsewhere.",
-            tuple(facts.switch for facts in found),
+            tuple(switch for switch, _, _ in found),
             endpoints=adapters,
             facts=tuple(
-                self.fact(
-                    facts.switch, "the host hears untagged frames", f"may answer for {bearing[facts.host][0].name}"
-                )
-                for facts in found[:20]
+                self.fact(switch, "the host hears untagged frames", f"may answer for {port}")
+                for switch, port, _ in found[:20]
             ),
             mends=((f"Keep the host from answering on {some(switches)}", edit),),
         )
@@ -152,10 +152,14 @@ class FreedomRisks(RiskSearch):
             )
         return tuple(made)
 
-    def open_guards(self) -> Iterator[Risk]:
+    def opened(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[PortGroup, tuple[str, ...], int]]]:
+        """The port groups of a host that leave guards open to several adapters."""
+        for one in (one for facts in listed for one in facts.opened if one[2] > 1):
+            yield one[0].id, one
+
+    def open_guards(self, key: str, found: list[tuple[PortGroup, tuple[str, ...], int]]) -> Iterator[Risk]:
         """Port groups that let many guests do what a frame guard is there for."""
-        found = (one for facts in self.facts for one in facts.opened if one[2] > 1)
-        for group, opened, count in sorted(found, key=lambda one: one[0].id):
+        for group, opened, count in found:
             words = some(name.replace("_", " ") for name in opened)
             closing = Patch("port_group", group.id, dict.fromkeys(opened, False))
             yield Risk(
@@ -169,25 +173,27 @@ class FreedomRisks(RiskSearch):
                 mends=((f"Close {words} on {called(self.plan, group)}", (closing,)),),
             )
 
-    def rates(self) -> Iterator[Risk]:
-        """Limits above what the NICs behind carry: they limit nothing."""
-        for facts in self.facts:
-            most = facts.fastest * 1000
+    def limited(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[PortGroup, int]]]:
+        """The port groups of a host whose limits are above what its NICs carry, with that in Mbit/s."""
+        for facts in listed:
             for group in facts.limited:
-                port = called(self.plan, group)
-                lower = Patch("port_group", group.id, {"send_rate": most, "send_peak": None})
-                yield Risk(
-                    UNTIDY,
-                    "rate",
-                    (group.id,),
-                    f"{port} limits adapters to more than its uplink carries",
-                    f"Each may send {group.send_rate} kbit/s; the uplink carries {most}.",
-                    (group.id,),
-                    facts=(
-                        self.fact(group.id, f"may send {group.send_rate} kbit/s", f"{facts.fastest} Mbit/s behind"),
-                    ),
-                    mends=((f"Limit {port} to {most} kbit/s", (lower,)),),
-                )
+                yield group.id, (group, facts.fastest)
+
+    def rates(self, key: str, found: list[tuple[PortGroup, int]]) -> Iterator[Risk]:
+        """Limits above what the NICs behind carry: they limit nothing."""
+        for group, fastest in found:
+            port, most = called(self.plan, group), fastest * 1000
+            lower = Patch("port_group", group.id, {"send_rate": most, "send_peak": None})
+            yield Risk(
+                UNTIDY,
+                "rate",
+                (group.id,),
+                f"{port} limits adapters to more than its uplink carries",
+                f"Each may send {group.send_rate} kbit/s; the uplink carries {most}.",
+                (group.id,),
+                facts=(self.fact(group.id, f"may send {group.send_rate} kbit/s", f"{fastest} Mbit/s behind"),),
+                mends=((f"Limit {port} to {most} kbit/s", (lower,)),),
+            )
 
     def gateways(self) -> Iterator[Risk]:
         """Gateways that no address of their segment can reach, and subnets that two segments claim."""

@@ -9,8 +9,9 @@ from typing import Any
 
 from aptwire.forward.parts import Member, Team
 from aptwire.forward.trace import Hop
+from aptwire.judge.book import Grouping, Rests
 from aptwire.judge.facts import Facts
-from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, free_nic, port_text, some
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, free_nic, naming, port_text, some
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
@@ -51,45 +52,58 @@ class Side:
         return segment == self.segment if self.segment else plan.get("segment", segment).role == self.role
 
 
+LEVELS = ("vid", "switch", "uplink", "nic")
+LEVELS_SAID = {"vid": "a VID", "switch": "a virtual switch", "uplink": "an uplink", "nic": "a NIC"}
+
+
 class TeamRisks(RiskSearch):
     """Separations, single NICs and cards, LAGs."""
 
-    def shared(self) -> Iterator[Risk]:
-        """Roles or segments that share what a separation keeps apart, and separations of what isn't there."""
-        levels = ("vid", "switch", "uplink", "nic")
-        words = {"vid": "a VID", "switch": "a virtual switch", "uplink": "an uplink", "nic": "a NIC"}
-        hosts: dict[str, list[Facts]] = {}
-        rules = sorted(self.plan.all(Separation), key=lambda s: s.id)
-        for found in self.facts if rules else ():
-            hosts.setdefault(found.host, []).append(found)
-        for rule in rules:
-            sides = [self._side(rule.a), self._side(rule.b)]
-            missing = [word for word, side in zip((rule.a, rule.b), sides, strict=True) if side is None]
+    def roles_of_host(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, bool]]:
+        """The roles of what sits on a host."""
+        for role in {role for found in listed for role in found.roles}:
+            yield role, True
+
+    def shared_on(self, listed: tuple[Facts, ...]) -> Iterator[tuple[tuple[str, str], tuple[str, str]]]:
+        """What roles or segments that a separation keeps apart share on a host: the separation and the level, the host and what is shared."""
+        for rule, sides in self._rules:
+            a, b = (self._uses(listed, side) for side in sides)
+            for level in reversed(LEVELS[: LEVELS.index(rule.share) + 1]):
+                common = a[level] & b[level]
+                if common:
+                    yield (rule.id, level), (listed[0].host, min(common))
+                    break
+
+    def shared(self, key: tuple[str, str], where: list[tuple[str, str]]) -> Iterator[Risk]:
+        """Roles or segments that share what a separation keeps apart."""
+        rule, level = self.plan.get("separation", key[0]), key[1]
+        names = some(self.host(h) for h, _ in sorted(where))
+        told = sorted({id if level != "vid" else f"VID {id}" for _, id in where})
+        culprit = tuple(id for id in told if self.plan.find(id) is not None)
+        yield Risk(
+            RISK,
+            "shared",
+            (rule.id, level),
+            f"{rule.a} and {rule.b} share {LEVELS_SAID[level]} on {names}",
+            f"They were to be kept apart. {some(called(self.plan, self.plan.find(i)) if self.plan.find(i) else i for i in told)} carries both.",
+            culprit,
+            facts=tuple(self.fact(id, f"{rule.a}, {rule.b}", "carries both") for id in culprit),
+            mends=partial(TeamRisks._split, rule=rule, hosts=[h for h, _ in where]),
+        )
+
+    def separations(self) -> Iterator[Risk]:
+        """Separations of what isn't there."""
+        for rule in sorted(self.plan.all(Separation), key=lambda s: s.id):
+            missing = [word for word in (rule.a, rule.b) if self._side(word) is None]
             if missing:
                 yield self._of_nothing(rule, missing)
-                continue
-            bad: dict[str, list[tuple[str, str]]] = {}
-            for host, switches in hosts.items():
-                a, b = (self._uses(switches, side) for side in sides if side is not None)
-                for level in reversed(levels[: levels.index(rule.share) + 1]):
-                    common = a[level] & b[level]
-                    if common:
-                        bad.setdefault(level, []).append((host, min(common)))
-                        break
-            for level, where in bad.items():
-                names = some(self.host(h) for h, _ in sorted(where))
-                told = sorted({id if level != "vid" else f"VID {id}" for _, id in where})
-                culprit = tuple(id for id in told if self.plan.find(id) is not None)
-                yield Risk(
-                    RISK,
-                    "shared",
-                    (rule.id, level),
-                    f"{rule.a} and {rule.b} share {words[level]} on {names}",
-                    f"They were to be kept apart. {some(called(self.plan, self.plan.find(i)) if self.plan.find(i) else i for i in told)} carries both.",
-                    culprit,
-                    facts=tuple(self.fact(id, f"{rule.a}, {rule.b}", "carries both") for id in culprit),
-                    mends=partial(TeamRisks._split, rule=rule, hosts=[h for h, _ in where]),
-                )
+
+    @cached_property
+    def _rules(self) -> list[tuple[Separation, list[Side]]]:
+        """The separations with the two that each keeps apart."""
+        rules = sorted(self.plan.all(Separation), key=lambda s: s.id)
+        found = [(rule, [self._side(word) for word in (rule.a, rule.b)]) for rule in rules]
+        return [(rule, [side for side in sides if side is not None]) for rule, sides in found if None not in sides]
 
     def _of_nothing(self, rule: Separation, missing: list[str]) -> Risk:
         words = some(f"“{word}”" for word in missing)
@@ -107,7 +121,7 @@ class TeamRisks(RiskSearch):
     @cached_property
     def _roles(self) -> set[str]:
         """Every role that something has."""
-        found = {role for facts in self.facts for role in facts.roles}
+        found = {str(role) for role in self.book.grouped(ROLES, self).by_key}
         return found | {segment.role for segment in self.plan.all(Segment)} - {""}
 
     def _side(self, word: str) -> Side | None:
@@ -117,7 +131,7 @@ class TeamRisks(RiskSearch):
         named = self.plan.where("segment", "name", word)
         return Side(segment=named[0].id) if named else None
 
-    def _uses(self, switches: list[Facts], side: Side) -> dict[str, set[str]]:
+    def _uses(self, switches: tuple[Facts, ...], side: Side) -> dict[str, set[str]]:
         own = [(f, vids_) for f in switches if (vids_ := side.of(f)) is not None]
         nics = {m.nic.id for f, _ in own for t in f.teams for m in t.members}
         for found in switches[:1]:
@@ -148,9 +162,22 @@ class TeamRisks(RiskSearch):
                 offers.append((title, tuple(edit)))
         return tuple(offers)
 
+    @property
+    def separating(self) -> Rests:
+        """What separations are about."""
+        return (
+            tuple(self.plan.of(kind) for kind in ("separation", "segment", "nic"))
+            + self.functions
+            + tuple(sorted(self._roles))
+        )
+
     @cached_property
     def lonely(self) -> dict[str, tuple[str, str]]:
         """The fabric switches with a single way on, and its cable (id and words)."""
+        rests = (self.wiring.fabric, self.plan.of("cable"), *naming(self))
+        return self.kept.get("lonely switches", rests, self._lonely)
+
+    def _lonely(self) -> dict[str, tuple[str, str]]:
         ways: dict[str, list[str]] = {}
         for joint in self.wiring.fabric.joints.values():
             for end in set(joint.ends):
@@ -158,19 +185,18 @@ class TeamRisks(RiskSearch):
         single = {switch: keys[0] for switch, keys in ways.items() if len(keys) == 1}
         return {switch: (key, called(self.plan, self.plan.get("cable", key))) for switch, key in single.items()}
 
-    def blind(self) -> Iterator[Risk]:
+    def watching(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, Uplink]]:
+        """A host's teams that watch their links alone, by the fabric switches over which they carry today."""
+        for found in listed:
+            for uplink, switches in found.carriers:
+                for switch in sorted(switches):
+                    yield switch, uplink
+
+    def blind(self, switch: str, uplinks: list[Uplink]) -> Iterator[Risk]:
         """Standby and pinned teams that watch their links alone, over a fabric switch with a single way on: when that fails, their
         links stay up."""
-        lonely = self.lonely
-        teams: dict[str, list[Uplink]] = {}
-        for found in self.facts if lonely else ():
-            for uplink, switches in found.carriers:
-                for switch in switches & lonely.keys():
-                    teams.setdefault(switch, []).append(uplink)
-        kinds = [self.plan.of(kind) for kind in ("host", "virtual_switch", "fabric_switch")]
-        for switch, uplinks in sorted(teams.items()):
-            made_of = (lonely[switch], tuple(uplinks), *kinds)
-            yield self.kept.get(("blind", switch), made_of, partial(self._blind, switch, uplinks))
+        if switch in self.lonely:
+            yield self._blind(switch, uplinks)
 
     def _blind(self, switch: str, uplinks: list[Uplink]) -> Risk:
         name = called(self.plan, self.plan.get("fabric_switch", switch))
@@ -191,12 +217,20 @@ class TeamRisks(RiskSearch):
     def _blind_facts(self, uplinks: list[Uplink], switch: str) -> tuple[Hop, ...]:
         return tuple(self.fact(u.id, "failure seen by link", f"carries over {switch}") for u in uplinks[:20])
 
-    def lags(self) -> Iterator[Risk]:
-        """LAGs and teams that don't fit each other (IEEE 802.1AX), and LAGs whose ports differ."""
-        for found in self.facts:
+    def restless(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, Team]]:
+        """A host's teams that are worth a second look."""
+        for found in listed:
             for team in found.teams if not found.quiet else ():
-                if isinstance(team.uplink, Uplink):
-                    yield from self._team(team, team.uplink)
+                yield team.uplink.id, team
+
+    def teamed(self, uplink: str, teams: list[Team]) -> Iterator[Risk]:
+        """Teams that don't fit the far side's LAGs (IEEE 802.1AX), or their own NICs."""
+        for team in teams:
+            if isinstance(team.uplink, Uplink):
+                yield from self._team(team, team.uplink)
+
+    def lags(self) -> Iterator[Risk]:
+        """LAGs whose ports differ, and LAGs that don't fit each other (IEEE 802.1AX)."""
         for lag in sorted(self.plan.all(Lag), key=lambda record: record.id):
             ports = sorted(self.plan.where("fabric_port", "lag", lag.id), key=lambda p: p.id)
             ways = {tuple(getattr(p, field) for field in ALIKE) for p in ports}
@@ -404,6 +438,9 @@ class TeamRisks(RiskSearch):
             kind = "an LACP LAG" if lacp else "a static LAG"
             yield f"Put {some(called(self.plan, p) for p in ports)} into {kind}", tuple(edit)
         yield f"Make {called(self.plan, uplink)} standby", (Patch("uplink", uplink.id, {"mode": "standby"}),)
+
+
+ROLES: Grouping[TeamRisks, Risk] = Grouping("roles", TeamRisks.roles_of_host)
 
 
 def split_off(plan: Plan, host: str, word: str, side: Side) -> list[Operation] | None:

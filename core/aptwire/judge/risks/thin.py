@@ -28,29 +28,22 @@ class _Way:
 class ThinRisks(RiskSearch):
     """What fails with one NIC, or with one card."""
 
-    @property
-    def thin_roles(self) -> tuple[tuple[str, ...], ...]:
-        """The roles of the switches with such teams."""
-        return tuple(tuple(sorted(facts.roles)) for facts in self.facts if facts.thin)
-
-    def thin(self) -> Iterator[Risk]:
-        """Roles that rest on a single NIC, or on NICs of one card; hosts with the same roles on it share a risk."""
-        single: dict[tuple[str, ...], list[tuple[Facts, Team]]] = {}
-        card: dict[tuple[str, ...], list[tuple[Facts, Team]]] = {}
-        for found in self.facts:
+    def thin_teams(self, listed: tuple[Facts, ...]) -> Iterator[tuple[tuple[str, tuple[str, ...]], tuple[Facts, Team]]]:
+        """A host's teams of one NIC or one card, by that and the roles on it."""
+        for found in listed:
             for what, team in found.thin:
-                of = single if what == "single-nic" else card
-                of.setdefault(tuple(sorted(found.roles)), []).append((found, team))
-        for roles, teams in sorted(single.items(), key=lambda item: item[0]):
+                yield (what, tuple(sorted(found.roles))), (found, team)
+
+    def thin(self, key: tuple[str, tuple[str, ...]], teams: list[tuple[Facts, Team]]) -> Iterator[Risk]:
+        """Roles that rest on a single NIC, or on NICs of one card; hosts with the same roles on it share a risk."""
+        what, roles = key
+        if what == "single-nic":
+            rests, way = "a single NIC", ThinRisks._second
             text = "When it or its port fails, they are gone."
-            yield self._thin(
-                "single-nic", roles, teams, "a single NIC", text, partial(_offered, way=ThinRisks._second, teams=teams)
-            )
-        for roles, teams in sorted(card.items(), key=lambda item: item[0]):
+        else:
+            rests, way = "one card", ThinRisks._other_card
             text = "All NICs of the team are on the same card, and fail with it."
-            yield self._thin(
-                "one-card", roles, teams, "one card", text, partial(_offered, way=ThinRisks._other_card, teams=teams)
-            )
+        yield self._thin(what, roles, teams, rests, text, partial(_offered, way=way, teams=teams))
 
     def _thin(
         self,
@@ -96,8 +89,7 @@ class ThinRisks(RiskSearch):
         """A NIC of a team on the same host that has two without it."""
         rich = [
             nics[-1]
-            for other in self.facts
-            if other.host == found.host
+            for other in self.book.hosts[found.host]
             for richer in other.teams
             if len(nics := carrying(richer)) > 2
             and not self.plan.where("adapter", "function_of", nics[-1].id)
@@ -128,8 +120,8 @@ class ThinRisks(RiskSearch):
         """All that sits on the switch goes to a switch of the host that has a team."""
         richer = [
             (other, its)
-            for other in self.facts
-            if other.host == found.host and other.switch != found.switch and len(other.teams) == 1
+            for other in self.book.hosts[found.host]
+            if other.switch != found.switch and len(other.teams) == 1
             for its in other.teams
             if len(carrying(its)) > 1
         ]
@@ -173,7 +165,8 @@ def _offered(
     teams: list[tuple[Facts, Team]],
 ) -> tuple[tuple[str, Edit], ...]:
     """What a way of mending offers for teams as they are now."""
-    now = {facts.switch: facts for facts in search.facts}
+    hosts = dict.fromkeys(facts.host for facts, _ in teams)
+    now = {facts.switch: facts for host in hosts for facts in search.book.hosts.get(host, ())}
     keys = {team.key for _, team in teams}
     found = (now[switch] for switch in dict.fromkeys(facts.switch for facts, _ in teams) if switch in now)
     return tuple(way(search, [(facts, team) for facts in found for team in facts.teams if team.key in keys]))

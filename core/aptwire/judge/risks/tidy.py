@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import ipaddress
-from collections import Counter
 from collections.abc import Iterator
 from functools import partial
 from typing import Any
 
+from aptwire.judge.book import Grouping
 from aptwire.judge.facts import Facts
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, some
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.kinds import (
     Adapter,
-    FabricPort,
     FabricSwitch,
     PortGroup,
     SecondaryVlan,
@@ -27,13 +26,14 @@ from aptwire.plan.ports import said
 class TidyRisks(RiskSearch):
     """What could be put in order."""
 
-    def deviations(self) -> Iterator[Risk]:
+    def deviating(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[Adapter, tuple[str, ...]]]]:
+        """The adapters of a host that deviate, by port group."""
+        for adapter, own in (pair for found in listed for pair in found.deviating):
+            yield str(adapter.port_group), (adapter, own)
+
+    def deviations(self, group: str, adapters: list[tuple[Adapter, tuple[str, ...]]]) -> Iterator[Risk]:
         """Adapters whose guards or limits differ from their port group's, one risk for each port group."""
-        groups: dict[str, list[tuple[Adapter, tuple[str, ...]]]] = {}
-        for found in self.facts:
-            for adapter, own in found.deviating:
-                groups.setdefault(str(adapter.port_group), []).append((adapter, own))
-        for group, adapters in sorted(groups.items()):
+        if adapters:
             name = called(self.plan, self.plan.get("port_group", group))
             edit = tuple(Patch("adapter", a.id, dict.fromkeys(own)) for a, own in adapters)
             told = some(
@@ -51,38 +51,47 @@ class TidyRisks(RiskSearch):
                 mends=((f"Let them follow {name}", edit),),
             )
 
+    def unseated(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, PortGroup]]:
+        """The port groups of a host in which nobody sits, by name."""
+        for group in (group for found in listed for group in found.empty):
+            yield group.name, group
+
+    def empty(self, name: str, groups: list[PortGroup]) -> Iterator[Risk]:
+        """Port groups that nobody sits in, by name."""
+        edit = tuple(
+            Drop(kind, r.id)
+            for g in groups
+            for kind, r in [
+                *(("group_order", o) for o in self.plan.where("group_order", "port_group", g.id)),
+                ("port_group", g),
+            ]
+        )
+        hosts = some(self.host(self.plan.get("virtual_switch", g.switch).host) for g in groups)
+        yield Risk(
+            UNTIDY,
+            "empty-group",
+            (name,),
+            f"Nobody sits in port group {name} on {hosts}",
+            "It may wait for guests to come; if not, it can go.",
+            tuple(g.id for g in groups),
+            facts=tuple(self.fact(g.id, g.mode, "no adapter") for g in groups[:20]),
+            mends=((f"Remove port group {name} on {hosts}", edit),),
+        )
+
+    def needed(self, listed: tuple[Facts, ...]) -> Iterator[tuple[int, bool]]:
+        """The VIDs that a host's ports use."""
+        for vid in {vid for found in listed for vid in found.needs}:
+            yield vid, True
+
     def unused(self) -> Iterator[Risk]:
-        """Port groups that nobody sits in, by switch name; VIDs that a fabric switch defines and nobody uses."""
-        empty: dict[str, list[PortGroup]] = {}
-        for found in self.facts:
-            for group in found.empty:
-                empty.setdefault(group.name, []).append(group)
-        for name, groups in sorted(empty.items()):
-            edit = tuple(
-                Drop(kind, r.id)
-                for g in groups
-                for kind, r in [
-                    *(("group_order", o) for o in self.plan.where("group_order", "port_group", g.id)),
-                    ("port_group", g),
-                ]
-            )
-            hosts = some(self.host(self.plan.get("virtual_switch", g.switch).host) for g in groups)
-            yield Risk(
-                UNTIDY,
-                "empty-group",
-                (name,),
-                f"Nobody sits in port group {name} on {hosts}",
-                "It may wait for guests to come; if not, it can go.",
-                tuple(g.id for g in groups),
-                facts=tuple(self.fact(g.id, g.mode, "no adapter") for g in groups[:20]),
-                mends=((f"Remove port group {name} on {hosts}", edit),),
-            )
+        """VIDs that a fabric switch defines and nobody uses."""
         defining = [s for s in self.plan.all(FabricSwitch) if s.vlans is not None and s.managed]
         if not defining:
             return
         used = {s.vid for s in self.plan.all(Segment)} | {s.vid for s in self.plan.all(SecondaryVlan)}
-        used = used.union(*(found.needs for found in self.facts))
-        used |= {v for p in self.plan.all(FabricPort) for v in (p.vid, p.native)}
+        used |= {int(str(vid)) for vid in self.book.grouped(NEEDED, self).by_key}
+        spoken = (self.plan.grouped("fabric_port", field) for field in ("vid", "native"))
+        used |= {vid for by_vid in spoken for vid, ports in by_vid.items() if ports}
         for switch in sorted(defining, key=lambda s: s.id):
             defined = vids.members(switch.vlans or "")
             extra = defined - used
@@ -120,38 +129,45 @@ class TidyRisks(RiskSearch):
                     facts=tuple(self.fact(s.id, f"VID {vid}", "the same") for s in same),
                     mends=tuple(self._fresh_vid(same)),
                 )
-        for found in self.facts:
-            if found.twins:
-                made_of = (found.twins, *(self.plan.of(kind) for kind in ("host", "virtual_switch")))
-                yield from self.kept.get(("twins", found.switch), made_of, partial(self._all_twins, found))
-        texts = frozenset[str]().union(*(found.ways for found in self.facts))
-        count = Counter(way.partition("\0")[0] for way in texts)
-        differ = {name for name, several in count.items() if several > 1}
-        tags: dict[str, dict[tuple[object, ...], list[PortGroup]]] = {}
-        for found in self.facts if differ else ():
-            for group, key in found.groups:
-                if group.name in differ:
-                    tags.setdefault(group.name, {}).setdefault(key, []).append(group)
-        for name, ways in sorted(tags.items()):
-            listed = sorted(ways.values(), key=lambda g: -len(g))
-            made_of = (tuple(map(tuple, listed)), self.plan.of("host"), self.plan.of("virtual_switch"))
-            yield self.kept.get(("name", name), made_of, partial(self._one_name, name, listed))
 
-    def same_names(self) -> Iterator[Risk]:
+    def paired(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[PortGroup, ...]]]:
+        """The port groups of one switch that are the same, by switch."""
+        for found in listed:
+            for groups in found.twins:
+                yield found.switch, groups
+
+    def twins(self, switch: str, found: list[tuple[PortGroup, ...]]) -> Iterator[Risk]:
+        """Port groups of one switch with one tag."""
+        for groups in found:
+            yield self._twin_groups(groups)
+
+    def ways(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[PortGroup, tuple[object, ...]]]]:
+        """What each port group of a host carries, by name."""
+        for group, key in (pair for found in listed for pair in found.groups):
+            yield group.name, (group, key)
+
+    def one_name(self, name: str, found: list[tuple[PortGroup, tuple[object, ...]]]) -> Iterator[Risk]:
+        """One name for different tags."""
+        first = found[0][1]
+        if all(key == first for _, key in found):
+            return
+        tags: dict[tuple[object, ...], list[PortGroup]] = {}
+        for group, key in found:
+            tags.setdefault(key, []).append(group)
+        yield self._one_name(name, sorted(tags.values(), key=lambda g: -len(g)))
+
+    def named_twice(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[PortGroup, ...]]]:
+        """The port groups of several switches of a host that have one name."""
+        names: dict[str, list[PortGroup]] = {}
+        for group, _ in (pair for found in listed for pair in found.groups) if len(listed) > 1 else ():
+            names.setdefault(group.name, []).append(group)
+        for name, groups in names.items():
+            if len(groups) > 1:
+                yield name, tuple(sorted(groups, key=lambda g: g.id))
+
+    def same_names(self, name: str, listed: list[tuple[PortGroup, ...]]) -> Iterator[Risk]:
         """One name for port groups of two switches of a host: whoever attaches a guest by name can't know which."""
-        hosts: dict[str, list[Facts]] = {}
-        for found in self.facts:
-            hosts.setdefault(found.host, []).append(found)
-        doubled: dict[str, list[list[PortGroup]]] = {}
-        for switches_of in hosts.values():
-            names: dict[str, list[PortGroup]] = {}
-            for found in switches_of if len(switches_of) > 1 else ():
-                for group, _ in found.groups:
-                    names.setdefault(group.name, []).append(group)
-            for name, groups in names.items():
-                if len(groups) > 1:
-                    doubled.setdefault(name, []).append(sorted(groups, key=lambda g: g.id))
-        for name, listed in sorted(doubled.items()):
+        if listed:
             groups = [group for same in listed for group in same]
             switches = {g.id: self.plan.get("virtual_switch", g.switch) for g in groups}
             on = some(self.host(switches[same[0].id].host) for same in listed)
@@ -195,9 +211,6 @@ class TidyRisks(RiskSearch):
         vid = next((v for v in range((same[0].vid or 1) + 1, 4095) if v not in taken), None)
         for segment in same[1:] if vid else ():
             yield f"Give {segment.name} the free VID {vid}", (Patch("segment", segment.id, {"vid": vid}),)
-
-    def _all_twins(self, found: Facts) -> list[Risk]:
-        return [self._twin_groups(groups) for groups in found.twins]
 
     def _merged(self, groups: tuple[PortGroup, ...]) -> tuple[tuple[str, Edit], ...]:
         kept, rest = groups[0], groups[1:]
@@ -268,6 +281,9 @@ class TidyRisks(RiskSearch):
                     segment=segment.id,
                     facts=(self.fact(segment.id, ", ".join(segment.subnets), f"overlaps with {names}"),),
                 )
+
+
+NEEDED: Grouping[TidyRisks, Risk] = Grouping("needed", TidyRisks.needed)
 
 
 def _group_text(group: PortGroup) -> str:

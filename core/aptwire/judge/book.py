@@ -1,0 +1,235 @@
+"""The facts of all hosts, and what they add up to, kept up to date: an edit costs the hosts that it touched.
+
+A *grouping* puts entries of each host's facts together by a key and tells something of each key.  After an edit the entries of the changed hosts
+are made anew, and those keys alone are told again in which something differs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from operator import is_
+from typing import Any, Generic, TypeVar
+
+from aptwire.judge.facts import Facts, all_facts, facts_of
+from aptwire.judge.judgement import Judgement
+
+L = TypeVar("L")
+T = TypeVar("T")
+
+Entry = tuple[Hashable, Any]
+Rests = tuple[Any, ...]
+VALUES = (tuple, frozenset, str, int, type(None))
+"""What counts as the same when it is equal; of anything else only the very object."""
+
+
+def _nothing(_: Any) -> Rests:
+    return ()
+
+
+def _never(look: Any, key: Any, found: list[Any]) -> Iterable[Any]:
+    return ()
+
+
+def same(one: Any, two: Any) -> bool:
+    """Whether what an answer was made of is the same."""
+    return one is two or (isinstance(one, VALUES) and isinstance(two, VALUES) and bool(one == two))
+
+
+@dataclass(frozen=True)
+class Grouping(Generic[L, T]):
+    """`entries` are made of a host's facts, and of what `made_of` gives; `tell` tells of a key with all its entries, by host, and of what `told_of`
+    gives for all keys, and `about` for one."""
+
+    name: str
+    entries: Callable[[L, tuple[Facts, ...]], Iterable[Entry]]
+    tell: Callable[[L, Any, list[Any]], Iterable[T]] = _never
+    made_of: Callable[[L], Rests] = _nothing
+    told_of: Callable[[L], Rests] = _nothing
+    about: Callable[[L, Any, list[Any]], Any] | None = None
+
+
+@dataclass(frozen=True)
+class Grouped(Generic[T]):
+    """A grouping of one judgement: the entries `of` each host, `by_key` and host, and what was `told` of each key, `about` something."""
+
+    of: Mapping[str, Mapping[Hashable, tuple[Any, ...]]]
+    by_key: Mapping[Hashable, Mapping[str, tuple[Any, ...]]]
+    told: Mapping[Hashable, tuple[T, ...]]
+    about: Mapping[Hashable, Any]
+    rests: tuple[Rests, Rests]
+
+    def all(self) -> Iterator[T]:
+        """Everything told."""
+        for found in self.told.values():
+            yield from found
+
+
+class Book:
+    """The facts of each host, and what groupings make of them."""
+
+    def __init__(self, judgement: Judgement) -> None:
+        wiring, uses = judgement.wiring, judgement.intent.uses
+        before, changed = judgement.told.before.get("book", (None, None))
+        self._before: Mapping[str, Grouped[Any]] = {}
+        self.changed: frozenset[str] | None = None
+        if not isinstance(before, Pages) or changed is None or before.uses is not uses:
+            found: dict[str, list[Facts]] = {}
+            for facts in all_facts(wiring, uses):
+                found.setdefault(facts.host, []).append(facts)
+            self.hosts: Mapping[str, tuple[Facts, ...]] = {host: _ordered(listed) for host, listed in found.items()}
+            if isinstance(before, Pages):
+                old = before.hosts
+                keys = self.hosts.keys() | old.keys()
+                self.changed = frozenset(k for k in keys if not _alike(self.hosts.get(k, ()), old.get(k, ())))
+                self._before = before.groupings
+        else:
+            self.hosts, self.changed = self._again(judgement, before, changed)
+            self._before = before.groupings
+        self._known: dict[str, Grouped[Any]] = {}
+        judgement.told.answers["book"] = Pages(self.hosts, self._known, uses)
+
+    @staticmethod
+    def _again(
+        judgement: Judgement, before: Pages, changed: frozenset[str]
+    ) -> tuple[dict[str, tuple[Facts, ...]], frozenset[str]]:
+        """The facts before, with those of the hosts of changed blocks made anew."""
+        wiring, switches = judgement.wiring, judgement.plan.of("virtual_switch")
+        hosts = dict(before.hosts)
+        asked = {switches[key].host for key in changed if key in switches}
+        # A switch that is gone isn't there to say where it was.
+        lost = changed - switches.keys()
+        asked |= {host for host, listed in hosts.items() if any(f.switch in lost for f in listed)} if lost else set()
+        for host in asked:
+            blocks = (wiring.blocks.get(switch.id) for switch in judgement.plan.where("virtual_switch", "host", host))
+            made = (facts_of(wiring, block, judgement.intent.uses) for block in blocks if block is not None)
+            found = _ordered(facts for facts in made if facts is not None)
+            if found:
+                hosts[host] = found
+            else:
+                hosts.pop(host, None)
+        return hosts, frozenset(h for h in asked if not _alike(hosts.get(h, ()), before.hosts.get(h, ())))
+
+    def all(self) -> Iterator[Facts]:
+        """The facts of every switch."""
+        for listed in self.hosts.values():
+            yield from listed
+
+    def grouped(self, grouping: Grouping[L, T], look: L) -> Grouped[T]:
+        """A grouping, brought up to date once."""
+        known = self._known.get(grouping.name)
+        if known is None:
+            known = self._known[grouping.name] = self._group(grouping, look)
+        return known
+
+    def _group(self, grouping: Grouping[L, T], look: L) -> Grouped[T]:
+        before = self._before.get(grouping.name)
+        rests = grouping.made_of(look), grouping.told_of(look)
+        anew = before is None or self.changed is None or not _all_same(before.rests[0], rests[0])
+        of: dict[str, Mapping[Hashable, tuple[Any, ...]]] = {} if anew or before is None else dict(before.of)
+        by_key: dict[Hashable, Mapping[str, tuple[Any, ...]]]
+        touched: set[Hashable] = set()
+        if anew or before is None:
+            gathered: dict[Hashable, dict[str, tuple[Any, ...]]] = {}
+            for host, listed in self.hosts.items():
+                own = _entries(grouping, look, listed)
+                if own:
+                    of[host] = own
+                for key, found in own.items():
+                    gathered.setdefault(key, {})[host] = found
+            by_key = {**gathered}
+            if before is None:
+                touched.update(by_key)
+            else:
+                touched.update(k for k in by_key if not _alike_by_host(by_key[k], before.by_key.get(k, {})))
+        else:
+            by_key = dict(before.by_key)
+            assert self.changed is not None
+            for host in self.changed:
+                old, new = of.get(host, {}), _entries(grouping, look, self.hosts.get(host, ()))
+                for key in old.keys() | new.keys():
+                    if not _alike(old.get(key, ()), new.get(key, ())):
+                        touched.add(key)
+                        by_key[key] = _with(by_key.get(key, {}), host, new.get(key))
+                if new:
+                    of[host] = new
+                else:
+                    of.pop(host, None)
+        told = dict(before.told) if before is not None else {}
+        about = dict(before.about) if before is not None else {}
+        for key in [key for key in (told.keys() | about.keys()) if not by_key.get(key)]:
+            told.pop(key, None)
+            about.pop(key, None)
+        if before is None or not _all_same(before.rests[1], rests[1]):
+            if grouping.about is None:
+                touched.update(by_key)
+            else:
+                for key in by_key.keys() - touched:
+                    now = grouping.about(look, key, _values(by_key[key]))
+                    if key not in about or not same(about[key], now):
+                        touched.add(key)
+        for key in touched:
+            values = _values(by_key.get(key, {}))
+            if not values:
+                by_key.pop(key, None)
+                continue
+            if grouping.about is not None:
+                about[key] = grouping.about(look, key, values)
+            said = tuple(grouping.tell(look, key, values))
+            if said:
+                told[key] = said
+            else:
+                told.pop(key, None)
+        return Grouped(of, by_key, told, about, rests)
+
+
+@dataclass(frozen=True)
+class Pages:
+    """What a book leaves to the next one."""
+
+    hosts: Mapping[str, tuple[Facts, ...]]
+    groupings: Mapping[str, Grouped[Any]]
+    uses: object
+
+
+def _ordered(facts: Iterable[Facts]) -> tuple[Facts, ...]:
+    return tuple(sorted(facts, key=lambda f: f.switch))
+
+
+def _entries(grouping: Grouping[L, T], look: L, listed: tuple[Facts, ...]) -> dict[Hashable, tuple[Any, ...]]:
+    made: dict[Hashable, list[Any]] = {}
+    for key, value in grouping.entries(look, listed):
+        made.setdefault(key, []).append(value)
+    return {key: tuple(values) for key, values in made.items()}
+
+
+def _values(by_host: Mapping[str, tuple[Any, ...]]) -> list[Any]:
+    return [value for host in sorted(by_host) for value in by_host[host]]
+
+
+def _with(
+    by_host: Mapping[str, tuple[Any, ...]], host: str, found: tuple[Any, ...] | None
+) -> Mapping[str, tuple[Any, ...]]:
+    if found:
+        return {**by_host, host: found}
+    return {other: values for other, values in by_host.items() if other != host}
+
+
+def _alike(one: tuple[Any, ...], two: tuple[Any, ...]) -> bool:
+    return len(one) == len(two) and (all(map(is_, one, two)) or all(map(same, one, two)))
+
+
+def _alike_by_host(one: Mapping[str, tuple[Any, ...]], two: Mapping[str, tuple[Any, ...]]) -> bool:
+    return one.keys() == two.keys() and all(_alike(one[host], two[host]) for host in one)
+
+
+def _all_same(one: Rests, two: Rests) -> bool:
+    return len(one) == len(two) and all(map(same, one, two))
+
+
+def book_of(judgement: Judgement) -> Book:
+    """The book of a judgement, made once."""
+    known = judgement.memo.get("book")
+    if not isinstance(known, Book):
+        known = judgement.memo["book"] = Book(judgement)
+    return known
