@@ -84,7 +84,7 @@ class Book:
                 self.changed = frozenset(k for k in keys if not _alike(self.hosts.get(k, ()), old.get(k, ())))
                 self._before = before.groupings
         else:
-            self.hosts, self.changed = self._again(judgement, before, changed)
+            self.hosts, self.changed = self._again(judgement, before, changed.blocks)
             self._before = before.groupings
         self._known: dict[str, Grouped[Any]] = {}
         judgement.told.answers["book"] = Pages(self.hosts, self._known, uses)

@@ -75,7 +75,8 @@ def spoken(plan: Plan, endpoint: str) -> str:
 
 
 class Sentences:
-    """What sentences about a judgement are made of: names, where frames end, where they land."""
+    """What sentences about a judgement are made of: names, where frames end, where they land; `passed` are the records on the ways that were
+    looked at."""
 
     def __init__(self, judgement: Judgement) -> None:
         self.judgement = judgement
@@ -83,6 +84,7 @@ class Sentences:
         self.wiring = judgement.wiring
         self.sizes = judgement.members()
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
+        self.passed: set[str] = set()
         self._states: dict[tuple[object, ...], str] = {}
         self._idle: dict[str, str] = {}
 
@@ -111,21 +113,16 @@ class Sentences:
         if not own and not untagged:
             return getattr(record, "port_group", None) or place.record
         hops = HopWriter(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
+        self.passed.update(id for hop in hops for id in hop.records)
         return hops[-1].records[-1] if hops and hops[-1].records else place.record
 
     def broken_at(self, place: Place, cause: Cause) -> Hop | None:
         """The hop at which a place's frames (or those towards it) end in the cause's state."""
         key = (id(place.stand), _frozen(cause.state), cause.towards)
         if key not in self._breaks:
-            self._breaks[key] = next(
-                (
-                    hop
-                    for t in self.traces(place, cause)
-                    for hop in t.hops
-                    if hop.outcome in ("dropped", "astray", "open")
-                ),
-                None,
-            )
+            hops = [hop for t in self.traces(place, cause) for hop in t.hops]
+            self.passed.update(id for hop in hops for id in hop.records)
+            self._breaks[key] = next((hop for hop in hops if hop.outcome in ("dropped", "astray", "open")), None)
         return self._breaks[key]
 
     def traces(self, place: Place, cause: Cause) -> Iterable[Trace]:

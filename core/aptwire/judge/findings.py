@@ -5,15 +5,17 @@ from __future__ import annotations
 import hashlib
 import operator
 from dataclasses import dataclass
+from functools import cached_property
+from operator import attrgetter
 
 from aptwire.forward.parts import HOMELESS, Place, State
 from aptwire.forward.trace import Trace
 from aptwire.judge.causes import CAUSES, PLACE, PORT, STAND, Sentences, Told
+from aptwire.judge.changes import Changes
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks import Risk, risk_proof, risks
 from aptwire.judge.why import VERDICTS, Cause, is_idle
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.kinds import KINDS
 
 
 @dataclass(frozen=True)
@@ -38,6 +40,11 @@ class Finding:
     state: State
     idle: bool
 
+    @cached_property
+    def rank(self) -> tuple[bool, int, int, str, str]:
+        """Where it stands among others: the worst first, what concerns only idle endpoints last."""
+        return (self.idle, -VERDICTS.index(self.verdict), -len(self.endpoints), self.title, self.id)
+
 
 def findings(judgement: Judgement) -> list[Finding]:
     """All findings, worst first, those that concern only idle endpoints last."""
@@ -45,16 +52,22 @@ def findings(judgement: Judgement) -> list[Finding]:
         return _Finder(judgement).run()
 
 
-WITHIN_BLOCKS = (
-    "fabric_port",
-    "adapter",
-    "guest_tag",
-    "port_group",
-    "group_order",
-    "host_port",
-    "uplink",
-    "nic",
-    "cable",
+WITHIN_BLOCKS = frozenset(
+    (
+        *(
+            "fabric_port",
+            "adapter",
+            "guest",
+            "guest_tag",
+            "port_group",
+            "group_order",
+            "host_port",
+            "uplink",
+            "nic",
+            "cable",
+        ),
+        *("mirror", "limits"),
+    )
 )
 """The kinds of which an edit compiles anew the blocks that it concerns, or else the fabric."""
 
@@ -63,32 +76,25 @@ WITHIN_BLOCKS = (
 class _Group:
     """Places of one stand that aren't home for one reason, and the key of their finding.
 
-    `hosts` (ids) are those whose blocks it rests on, and `landed` where it lands; `hosts` None: it is worked out anew each time.
+    What it rests on: the blocks of its `hosts` (ids; None: it is worked out anew each time), the `records` on the ways that were looked at, and how VID
+    `classes` pass through the fabric.
     """
 
     places: tuple[Place, ...]
-    status: int
     cause: Cause
     key: tuple[object, ...]
-    hosts: tuple[str, ...] | None
-    landed: bytes
+    hosts: frozenset[str] | None
+    records: frozenset[str]
+    classes: frozenset[int]
 
 
 @dataclass(frozen=True)
 class _Known:
-    """What was told of the judgement before: groups by the first record of their stand with all its records, findings with whom they speak
-    of by key, and the blocks of each host then."""
+    """What was told of a judgement: groups by block, findings with whom they speak of and how many are of their segment, and who is in no port group."""
 
-    groups: dict[str, tuple[tuple[str, ...], list[_Group]]]
+    groups: dict[str, tuple[_Group, ...]]
     told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]]
-    blocks: dict[str, tuple[object, ...]]
-
-
-class _Newest:
-    """The newest of what is known; put in place as a whole, since several judgements may be told at once."""
-
-    def __init__(self) -> None:
-        self.known = _Known({}, {}, {})
+    homeless: tuple[str, ...]
 
 
 class _Finder:
@@ -97,46 +103,57 @@ class _Finder:
         self.plan = judgement.plan
         self.wiring = judgement.wiring
         self.say = Sentences(judgement)
-        self._blocks_of: dict[str, tuple[object, ...]] = {}
-        self._same: dict[str, bool] = {}
         homeless = self.wiring.blocks.get(HOMELESS)
         self._homeless = tuple(homeless.stand_of) if homeless is not None else ()
 
     def run(self) -> list[Finding]:
-        newest = self.judgement.kept.get("findings", self._common(), _Newest)
-        known = newest.known
-        groups: dict[str, tuple[tuple[str, ...], list[_Group]]] = {}
-        by_key: dict[tuple[object, ...], list[_Group]] = {}
-        for records, status, cause in self.judgement.troubled():
-            before, made = known.groups.get(records[0], ((), []))
-            if before != records or not all(self._holds(known, group, status, cause) for group in made):
-                made = self._groups(records, status, cause)
-            groups[records[0]] = records, made
-            for group in made:
-                by_key.setdefault(group.key, []).append(group)
-        told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]] = {}
-        for key, found in by_key.items():
-            last, size = known.told.get(key), self.say.sizes.get(found[0].places[0].segment or "", 0)
-            same = last is not None and last[1] == size and len(last[0]) == len(found)
-            if last is None or not same or not all(map(operator.is_, last[0], found)):
-                last = (found, size, self._finding(key, found))
-            told[key] = last
-        kept = {record: one for record, one in groups.items() if all(g.hosts is not None for g in one[1])}
-        hosts = dict.fromkeys(host for _, made in kept.values() for group in made for host in group.hosts or ())
-        newest.known = _Known(
-            kept,
-            {key: one for key, one in told.items() if all(group.hosts is not None for group in one[0])},
-            {host: self._blocks(host) for host in hosts},
+        before, changes = self.judgement.told.before.get("findings", (None, None))
+        known = before if isinstance(before, _Known) else _Known({}, {}, ())
+        groups: dict[str, tuple[_Group, ...]] = {}
+        troubled = self._troubled()
+        # What stands in no block, and what everything may be called by, concerns all.
+        everything_ = (
+            changes is None
+            or known.homeless != self._homeless
+            or any(kind not in WITHIN_BLOCKS for kind, _ in changes.records)
+            or self.judgement.landing.rows.landed is not self.judgement.landing.rows.entered
         )
-        listed = [finding for _, _, finding in told.values()]
-        listed.sort(key=lambda f: (f.idle, -VERDICTS.index(f.verdict), -len(f.endpoints), f.title, f.id))
-        return listed
+        hosts, ids = frozenset[str](), frozenset[str]()
+        if changes is not None and not everything_:
+            hosts = frozenset(map(self._host_of, changes.blocks))
+            ids = frozenset(id for _, id in changes.records)
+        for block, stands in troubled.items():
+            found = known.groups.get(block)
+            if (
+                found is None
+                or changes is None
+                or everything_
+                or block in changes.apart
+                or not all(_holds(group, changes, hosts, ids) for group in found)
+            ):
+                found = tuple(group for stand in stands for group in self._groups(*stand))
+            groups[block] = found
+        by_key: dict[tuple[object, ...], list[_Group]] = {}
+        for group in (group for found in groups.values() for group in found):
+            by_key.setdefault(group.key, []).append(group)
+        told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]] = {}
+        for key, listed in by_key.items():
+            last, size = known.told.get(key), self.say.sizes.get(listed[0].places[0].segment or "", 0)
+            same = last is not None and last[1] == size and len(last[0]) == len(listed)
+            if last is None or not same or not all(map(operator.is_, last[0], listed)):
+                last = (listed, size, self._finding(key, listed))
+            told[key] = last
+        kept = {block: found for block, found in groups.items() if all(group.hosts is not None for group in found)}
+        self.judgement.told.answers["findings"] = _Known(kept, told, self._homeless)
+        made = [finding for _, _, finding in told.values()]
+        return sorted(made, key=attrgetter("rank"))
 
-    def _common(self) -> tuple[object, ...]:
-        """What every sentence may rest on, beside the blocks of those of whom it speaks."""
-        wiring = self.wiring
-        kinds = (self.plan.of(kind) for kind in KINDS if kind not in WITHIN_BLOCKS)
-        return (wiring.fabric, wiring.classes, *wiring.crossing_teams, *kinds)
+    def _troubled(self) -> dict[str, list[tuple[tuple[str, ...], int, Cause]]]:
+        """Whoever isn't home, by block."""
+        found: dict[str, list[tuple[tuple[str, ...], int, Cause]]] = {}
+        for block, records, status, cause in self.judgement.troubled():
+            found.setdefault(block, []).append((records, status, cause))
+        return found
 
     def _groups(self, records: tuple[str, ...], status: int, cause: Cause) -> list[_Group]:
         """The places of a stand with their key: one for all, where that doesn't hang on which of them it is."""
@@ -155,56 +172,33 @@ class _Finder:
 
     def _group(self, places: tuple[Place, ...], status: int, cause: Cause) -> _Group:
         kind = CAUSES[cause.what]
-        # Whom untagged frames meet is told of others than these.
-        landed = self._landed(places[0]) if kind.alike == PORT else b""
-        hosts = self._hosts(places[0], cause) if kind.kept and landed is not None else None
+        self.say.passed = set()
         key = (self.say.status(places[0]), cause.what, *kind.key(self.say, places[0], cause))
-        return _Group(places, status, cause, key, hosts, landed or b"")
+        landed = self._landed(places[0])
+        # Whom untagged frames meet is told of others than these.
+        hosts = self._hosts(places[0], cause) if kind.kept and (kind.alike != PORT or min(landed) > 0) else None
+        other = self._landed(self.say.other(cause)) if cause.towards and hosts is not None else frozenset()
+        return _Group(places, cause, key, hosts, frozenset(self.say.passed), landed | other)
 
-    def _hosts(self, place: Place, cause: Cause) -> tuple[str, ...]:
+    def _hosts(self, place: Place, cause: Cause) -> frozenset[str]:
         """The hosts of a place, of whom it misses, and of the teams of the state."""
         towards = self.say.other(cause) if cause.towards else None
         uplinks = (self.plan.of("uplink").get(key.partition("|")[0]) for key in cause.state.choice)
         keys = [place.stand.block, *([towards.stand.block] if towards is not None else [])]
         keys += [uplink.switch for uplink in uplinks if uplink is not None]
-        return tuple(dict.fromkeys(map(self._host_of, keys)))
+        return frozenset(map(self._host_of, keys))
 
     def _host_of(self, block: str) -> str:
         """The host of a block; the block itself where it is no host's."""
         owner = self.plan.of("virtual_switch").get(block) or self.plan.of("nic").get(block)
         return owner.host if owner is not None else block
 
-    def _blocks(self, host: str) -> tuple[object, ...]:
-        """All blocks in which something of a host may be, or the one block that this names; and who is in no port group."""
-        if host not in self._blocks_of:
-            nics = (nic.id for nic in self.plan.where("nic", "host", host))
-            keys = [*(switch.id for switch in self.plan.where("virtual_switch", "host", host)), *nics, host]
-            self._blocks_of[host] = (self._homeless, *(self.wiring.blocks.get(key) for key in keys))
-        return self._blocks_of[host]
-
-    def _landed(self, place: Place) -> bytes | None:
-        """Where a place lands over each of its ways; None where that is no VLAN."""
-        landing = self.judgement.landing
-        landed = landing.rows.landed[landing.rows_of(self.judgement.number(place.stand))]
-        return landed.tobytes() if (landed > 0).all() else None
-
-    def _holds(self, known: _Known, group: _Group, status: int, cause: Cause) -> bool:
-        """Whether what was said of some places still is true."""
-        return (
-            group.hosts is not None
-            and group.status == status
-            and all(self._unchanged(known, host) for host in group.hosts)
-            and group.cause == cause
-            and (not group.landed or self._landed(group.places[0]) == group.landed)
-        )
-
-    def _unchanged(self, known: _Known, host: str) -> bool:
-        """Whether a host's blocks are those of before."""
-        if host not in self._same:
-            before, now = known.blocks.get(host, ()), self._blocks(host)
-            # Blocks are the same only where they are the very same.
-            self._same[host] = before == now
-        return self._same[host]
+    def _landed(self, place: Place) -> frozenset[int]:
+        """The VID classes on which a place sends, lands over each of its ways, or ought to."""
+        landing, segment = self.judgement.landing, self.plan.of("segment").get(place.segment)
+        landed = landing.rows.landed[landing.rows_of(landing.number(place.stand))].tolist()
+        own = [int(self.wiring.classes.of[segment.vid])] if segment is not None and segment.vid else []
+        return frozenset((*landed, *own, *([place.context] if place.context >= 0 else [])))
 
     def _finding(self, key: tuple[object, ...], groups: list[_Group]) -> Finding:
         found = sorted(((p, g.cause) for g in groups for p in g.places), key=lambda pair: pair[0].record)
@@ -226,6 +220,13 @@ class _Finder:
             state=cause.state,
             idle=all(is_idle(self.plan, e) for e in endpoints),
         )
+
+
+def _holds(group: _Group, changes: Changes, hosts: frozenset[str], ids: frozenset[str]) -> bool:
+    """Whether what was said of some places still is true, after an edit that changed blocks of these hosts and records of these ids."""
+    if group.hosts is None or not group.hosts.isdisjoint(hosts) or not group.records.isdisjoint(ids):
+        return False
+    return changes.ways is not None and group.classes.isdisjoint(changes.ways)
 
 
 def everything(judgement: Judgement, known: list[Risk] | None = None) -> list[Finding | Risk]:

@@ -10,6 +10,7 @@ import numpy as np
 from aptwire.forward.domains import Domains, Pairings
 from aptwire.forward.parts import Place, Stand
 from aptwire.forward.wiring import Block, Wiring
+from aptwire.judge.changes import Changes
 from aptwire.judge.gates import Gates
 from aptwire.judge.intent import Intent
 from aptwire.judge.kept import Kept
@@ -38,11 +39,10 @@ class Known:
 
 @dataclass(frozen=True)
 class Since:
-    """How a judgement differs from the one with the token `base`: only the blocks in `apart` (keys) have other verdicts, landings or causes, or were
-    compiled anew."""
+    """How a judgement differs from the one with the token `base`."""
 
     base: object
-    apart: frozenset[str]
+    changes: Changes
 
 
 @dataclass(frozen=True, eq=False)
@@ -146,16 +146,17 @@ class Judgement:
         counted = np.bincount(columns.segment + 1, weights=columns.weight, minlength=len(ids) + 1)
         return dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
 
-    def troubled(self) -> Iterator[tuple[tuple[str, ...], int, Cause]]:
-        """Every place (record) that isn't home, its verdict and why; those of one stand together, unless they have a reason of their own."""
+    def troubled(self) -> Iterator[tuple[str, tuple[str, ...], int, Cause]]:
+        """Every place (record) that isn't home with its block, its verdict and why; those of one stand together, unless they have a reason of their
+        own."""
         for stand, cause in self.causes.items():
             records = tuple(r for r in stand.records if r not in self.own) if self.own else tuple(stand.records)
             if stand.judged and records:
-                yield records, int(self.status[self.number(stand)]), cause
+                yield stand.block, records, int(self.status[self.number(stand)]), cause
         for record, (status, cause) in self.own.items():
             place = self.wiring.place(record)
             if status != HOME and place is not None and place.stand.judged:
-                yield (record,), status, cause
+                yield place.stand.block, (record,), status, cause
 
     def verdict(self, endpoint: str) -> int:
         """The gravest verdict among an endpoint's places."""

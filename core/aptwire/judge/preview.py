@@ -88,7 +88,7 @@ def apart(judgement: Judgement, other: Judgement) -> Set[str]:
     """The keys of the blocks of one judgement that may stand differently in the other: verdicts, landings, states."""
     for one, two in ((judgement, other), (other, judgement)):
         if one.since is not None and one.since.base is two.token:
-            return one.since.apart & judgement.wiring.blocks.keys()
+            return one.since.changes.apart & judgement.wiring.blocks.keys()
     own = {r for a, b in ((judgement, other), (other, judgement)) for r in a.own if a.own[r] != b.own.get(r)}
     found = {judgement.wiring.home_block(record) for r in own if (record := judgement.plan.find(r)) is not None}
     blocks, others = judgement.wiring.blocks, other.wiring.blocks

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from typing import Any
 
+from aptwire.judge.changes import Changes
+
 
 class Told:
-    """Answers about one judgement by question; `before` those about the newest one before it that was asked, with the blocks (keys) that may stand
-    differently since (None: any).
+    """Answers about one judgement by question; `before` those about the newest one before it that was asked, with what changed since (None: nobody
+    knows).
 
     Answers must hold nothing that grows old: no judgement, no plan, and no function that remembers one.
     """
 
-    def __init__(self, last: Told | None = None, changed: frozenset[str] | None = None) -> None:
+    def __init__(self, last: Told | None = None, changed: Changes | None = None) -> None:
         self.answers: dict[str, Any] = {}
-        self.before: dict[str, tuple[Any, frozenset[str] | None]] = {}
+        self.before: dict[str, tuple[Any, Changes | None]] = {}
         if last is not None:
             for question, (answer, since) in last.before.items():
                 self.before[question] = answer, None if since is None or changed is None else since | changed

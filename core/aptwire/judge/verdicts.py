@@ -21,6 +21,7 @@ from aptwire.forward.compiling import compile_wiring, rewire
 from aptwire.forward.domains import Pairings, solve, solve_again
 from aptwire.forward.parts import Stand
 from aptwire.forward.wiring import Wiring
+from aptwire.judge.changes import Changes, changed_ways
 from aptwire.judge.exact import Exact, in_doubt
 from aptwire.judge.facts import End, all_facts, facts_of
 from aptwire.judge.gates import Gates, find_gates
@@ -49,8 +50,8 @@ def judge(plan: Plan) -> Judgement:
 def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -> Judgement:
     """Every verdict after an edit that touched these records (kind, id), from the judgement before it, which stays as it was."""
     with no_collecting():
-        old = before.landing
-        wiring = rewire(old.wiring, plan, touched)
+        old, keys = before.landing, list(touched)
+        wiring = rewire(old.wiring, plan, keys)
         if wiring.book is not old.wiring.book:
             return _from_nothing(wiring)
         if wiring.classes is not old.wiring.classes:
@@ -69,7 +70,7 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         crossing = wiring.crossing_teams or old.wiring.crossing_teams
         if crossing or in_doubt(wiring) or in_doubt(old.wiring) or not tags.same(old.tags):
             return replace(_whole(landing, before.kept), told=Told(before.told))
-        return _again(before, landing, patched[1])
+        return _again(before, landing, patched[1], keys)
 
 
 def _from_nothing(wiring: Wiring) -> Judgement:
@@ -89,7 +90,7 @@ def _whole(landing: Landing, kept: Kept) -> Judgement:
     return _finished(landing, gates, bare, present, fared, every, {}, _misfits(landing, fared, None), kept)
 
 
-def _again(before: Judgement, landing: Landing, at: Patch) -> Judgement:
+def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tuple[str, str]]) -> Judgement:
     """The verdicts after an edit: of the segments that it touched and those that they meet, the others as before."""
     old, known = before.landing, before.known
     touched, renamed = _touched(old, landing, at)
@@ -117,8 +118,10 @@ def _again(before: Judgement, landing: Landing, at: Patch) -> Judgement:
     numbers = np.flatnonzero(affected[:-1]).tolist()
     misfits = _misfits(landing, fared, (known, at, old, affected))
     made = _finished(landing, gates, bare, present, fared, numbers, known.within, misfits, before.kept)
-    apart = _apart(before, made, asked, at)
-    return replace(made, since=Since(before.token, apart), told=Told(before.told, apart))
+    blocks = frozenset(landing.gathered.blocks[n].key for n in at.changed)
+    apart = _apart(before, made, asked, at) | blocks
+    changes = Changes(apart, blocks, frozenset(records), changed_ways(old.wiring, landing.wiring))
+    return replace(made, since=Since(before.token, changes), told=Told(before.told, changes))
 
 
 def _among(segment: np.ndarray, touched: np.ndarray, unsaid: np.ndarray) -> np.ndarray:
@@ -340,7 +343,7 @@ def _misfits(
 def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch) -> frozenset[str]:
     """The blocks that differ in what is said of them; `asked` int64[n] are the stands of the segments that were asked anew."""
     old, landing = before.landing, after.landing
-    found = {landing.gathered.blocks[n].key for n in at.changed}
+    found: set[str] = set()
     status = at.by_stand(before.status)
     for n in asked.tolist() if asked.size < 64 else asked[(after.status[asked] | status[asked]) != HOME].tolist():
         stand = landing.stands[n]

@@ -1,0 +1,76 @@
+"""What an edit changed, as far as those need to know it who told of the judgement before."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from operator import attrgetter
+
+import numpy as np
+
+from aptwire.forward.fabric import Fabric
+from aptwire.forward.rules import PortRule
+from aptwire.forward.wiring import Wiring
+
+
+@dataclass(frozen=True)
+class Changes:
+    """`apart`: the blocks (keys) in which verdicts, landings or causes differ, those compiled anew (`blocks`) among them; `records` (ids) the edit's own; `ways`
+    the VID classes that the fabric lets pass otherwise (None: its shape is another)."""
+
+    apart: frozenset[str]
+    blocks: frozenset[str]
+    records: frozenset[tuple[str, str]]
+    ways: frozenset[int] | None
+
+    def __or__(self, other: Changes) -> Changes:
+        ways = None if self.ways is None or other.ways is None else self.ways | other.ways
+        return Changes(self.apart | other.apart, self.blocks | other.blocks, self.records | other.records, ways)
+
+
+def changed_ways(old: Wiring, new: Wiring) -> frozenset[int] | None:
+    """The VID classes that switches let pass between each other otherwise than before, those that were split among them; None where cables,
+    the spanning tree or open ends are others."""
+    found: set[int] = set()
+    if old.classes is not new.classes:
+        split = old.classes.of != new.classes.of
+        found.update((*old.classes.of[split].tolist(), *new.classes.of[split].tolist()))
+    one, two = old.fabric, new.fabric
+    if one is two:
+        return frozenset(found)
+    if not _same_shape(one, two):
+        return None
+    for key, laid in two.laid.items():
+        before = one.laid[key]
+        if before is laid:
+            continue
+        if laid.teams or before.teams or laid.open_ports != before.open_ports or len(laid.links) != len(before.links):
+            return None
+        for a, b in zip(before.links, laid.links, strict=True):
+            if (a.key, a.ends, a.records, a.mtu) != (b.key, b.ends, b.records, b.mtu):
+                return None
+            for was, now in zip(a.rules, b.rules, strict=True):
+                if was is not now:
+                    differing = _differing(was, now)
+                    if differing is None:
+                        return None
+                    found |= differing
+    return frozenset(found)
+
+
+def _same_shape(one: Fabric, two: Fabric) -> bool:
+    """Whether the same joints carry, and the same ports lead nobody knows where."""
+    return one.tree == two.tree and one.loose == two.loose and one.laid.keys() == two.laid.keys()
+
+
+_ELSE = attrgetter("private", "push", "single", "reflects", "bared", "own", "partial")
+
+
+def _differing(was: PortRule, now: PortRule) -> set[int] | None:
+    """The classes that two rules treat differently, as frames inside or on the wire, and what they become; None: more than that differs."""
+    found: set[int] = set()
+    if _ELSE(was) != _ELSE(now) or was.within is not None:
+        return None
+    for one, two in ((was.out, now.out), (was.into, now.into)):
+        differ = np.flatnonzero(one != two)
+        found.update((*differ.tolist(), *one[differ].tolist(), *two[differ].tolist()))
+    return found - {-1}
