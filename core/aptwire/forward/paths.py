@@ -52,6 +52,10 @@ class Step:
         return self.link.ends[1 - self.side]
 
 
+HOP = 0.001
+"""What a hop costs, where a missing permission costs one."""
+
+
 class Roads:
     """The links that a frame can use in a state; one of `size` bytes (of its IP packet) only those whose MTU takes it."""
 
@@ -180,25 +184,27 @@ class Roads:
 
         Real steps cost nothing (a hop counts a little, for short ways); a step on the wanted class may be
         taken although ports drop it, each missing permission counting one.  None: nothing joins the two.
+        What is nearer to the target is looked at first (A*, with the hops that are left as the least that a way still costs).
         """
+        left = self.wiring.hops_to(target[0])
         start: FrameAt = (source.bridge, source.context if source.context >= 0 else wanted, None)
         best: dict[FrameAt, float] = {start: 0.0}
         came: dict[FrameAt, tuple[FrameAt, Step] | None] = {start: None}
-        heap: list[tuple[float, int, FrameAt]] = [(0.0, 0, start)]
+        heap: list[tuple[float, int, float, FrameAt]] = [(0.0, 0, 0.0, start)]
         order = 0
         while heap:
-            cost, _, spot = heapq.heappop(heap)
+            _, _, cost, spot = heapq.heappop(heap)
             if cost > best[spot]:
                 continue
             if spot[:2] == target:
                 return _steps(came, spot)
             for step, following in self._wishful(spot, wanted, source.stand.order, target[0]):
-                price = cost + 0.001 + len(step.missing)
+                price = cost + HOP + len(step.missing)
                 if price < best.get(following, float("inf")):
                     best[following] = price
                     came[following] = (spot, step)
                     order += 1
-                    heapq.heappush(heap, (price, order, following))
+                    heapq.heappush(heap, (price + HOP * left.get(following[0], 0), order, price, following))
         return None
 
     def _wishful(self, spot: FrameAt, wanted: int, order: str, goal: int) -> Iterator[tuple[Step, FrameAt]]:

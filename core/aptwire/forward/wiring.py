@@ -5,6 +5,7 @@ The parts of one virtual switch make a *block*.  An edit compiles anew the block
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -158,6 +159,31 @@ class Wiring:
             for member in team.members[: team.usable]:
                 if member.link is not None:
                     yield member.link.ends[1], behind, (team, member)
+
+    def hops_to(self, bridge: int) -> dict[int, int]:
+        """The fewest hops from each bridge to one, over whatever may carry; empty where others' frames may go over several teams."""
+        if self.crossing_teams:
+            return {}
+        found = self._hops.get(bridge)
+        if found is None:
+            block = self.team_block(bridge)
+            members = (m.link for team in (block.teams if block is not None else ()) for m in team.members)
+            first = [link for link in members if link is not None]
+            found = self._hops[bridge] = {bridge: 0}
+            waiting = deque([bridge])
+            while waiting:
+                here = waiting.popleft()
+                for link in [*self.fabric.at.get(here, ()), *(first if here == bridge else ())]:
+                    for end in link.ends:
+                        if end not in found:
+                            found[end] = found[here] + 1
+                            waiting.append(end)
+        return found
+
+    @cached_property
+    def _hops(self) -> dict[int, dict[int, int]]:
+        """Those that somebody asked for."""
+        return {}
 
     @cached_property
     def usual(self) -> dict[tuple[int, str, bool], list[Link]]:

@@ -7,7 +7,7 @@ tag; `exactly` carries two as well, for one adapter.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -15,9 +15,11 @@ import numpy as np
 
 from aptwire.forward.domains import Domains, solve
 from aptwire.forward.frames import Frames
-from aptwire.forward.parts import Stand, State
+from aptwire.forward.parts import HOMELESS, Stand, State
 from aptwire.forward.rules import PortRule, Stack
 from aptwire.forward.wiring import Block
+from aptwire.judge.book import Grouping, book_of
+from aptwire.judge.facts import Facts
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.why import ASTRAY, is_idle
 from aptwire.plan.kinds import (
@@ -36,6 +38,24 @@ class Port:
     order: str
     rule: PortRule
     adapters: tuple[tuple[frozenset[int], tuple[str, ...]], ...]
+
+
+class _Taken:
+    """What port rules let pass, and a number that rises where that changes for one that was known."""
+
+    def __init__(self) -> None:
+        self._classes: object = None
+        self._known: dict[int, frozenset[int]] = {}
+        self._version = 0
+
+    def version(self, classes: object, rules: list[PortRule], taken: Callable[[PortRule], frozenset[int]]) -> int:
+        """The number, after a look at these rules."""
+        if classes is not self._classes:
+            now = {rule.number: taken(rule) for rule in list(rules)}
+            if any(now.get(number) != passed for number, passed in self._known.items()):
+                self._version += 1
+            self._classes, self._known = classes, now
+        return self._version
 
 
 def _ports(block: Block) -> list[Port]:
@@ -99,7 +119,24 @@ class Could:
     def keys(self) -> list[str]:
         """The blocks in which somebody could do more than is meant."""
         blocks = self.wiring.blocks
-        return list(blocks) if self._tunnel_ends else [key for key, block in blocks.items() if self._wide(block)]
+        if self._tunnel_ends:
+            return list(blocks)
+        switches = {id for of in book_of(self.judgement).grouped(WIDE, self).by_key.values() for (id,) in of.values()}
+        own = (HOMELESS, *{adapter.function_of for adapter in self.plan.having("adapter", "function_of")})
+        others = [key for key in own if key in blocks and self._wide(blocks[key])]
+        return [*sorted(switches), *others]
+
+    def wide_switches(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, str]]:
+        """The switches of a host on which somebody could do more than is meant."""
+        for found in listed:
+            if self._wide(self.wiring.blocks[found.switch]):
+                yield found.switch, found.switch
+
+    def taking(self) -> tuple[object, ...]:
+        """What it rests on who could do more: what the rules that are known let pass."""
+        kept, rules, classes = self.judgement.kept, self.wiring.book.rules, self.wiring.classes
+        known = kept.get("what rules let pass", (), _Taken)
+        return (known.version(classes, rules, self.taken),)
 
     def taken(self, rule: PortRule) -> frozenset[int]:
         """The contexts that a port lets in or out."""
@@ -240,6 +277,9 @@ class Could:
                     nodes += (far + np.flatnonzero(back == context)).tolist()
         for state, domains in enumerate(self._states):
             yield from (state * EACH_STATE + domains.component[nodes].astype(np.int64)).tolist()
+
+
+WIDE: Grouping[Could, object] = Grouping("wide", Could.wide_switches, made_of=Could.taking)
 
 
 def could(judgement: Judgement) -> Could:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import operator
+from collections.abc import Set
 from dataclasses import dataclass
 from functools import cached_property
 from operator import attrgetter
@@ -109,30 +110,25 @@ class _Finder:
     def run(self) -> list[Finding]:
         before, changes = self.judgement.told.before.get("findings", (None, None))
         known = before if isinstance(before, _Known) else _Known({}, {}, ())
-        groups: dict[str, tuple[_Group, ...]] = {}
-        troubled = self._troubled()
         # What stands in no block, and what everything may be called by, concerns all.
-        everything_ = (
+        if (
             changes is None
             or known.homeless != self._homeless
             or any(kind not in WITHIN_BLOCKS for kind, _ in changes.records)
             or self.judgement.landing.rows.landed is not self.judgement.landing.rows.entered
-        )
-        hosts, ids = frozenset[str](), frozenset[str]()
-        if changes is not None and not everything_:
+        ):
+            asked: Set[str] = self.wiring.blocks.keys()
+            groups: dict[str, tuple[_Group, ...]] = {}
+        else:
             hosts = frozenset(map(self._host_of, changes.blocks))
             ids = frozenset(id for _, id in changes.records)
-        for block, stands in troubled.items():
-            found = known.groups.get(block)
-            if (
-                found is None
-                or changes is None
-                or everything_
-                or block in changes.apart
-                or not all(_holds(group, changes, hosts, ids) for group in found)
-            ):
-                found = tuple(group for stand in stands for group in self._groups(*stand))
-            groups[block] = found
+            held = known.groups
+            asked = changes.apart | {
+                block for block, found in held.items() if not all(_holds(group, changes, hosts, ids) for group in found)
+            }
+            groups = {block: found for block, found in held.items() if block not in asked}
+        for block, stands in self._troubled(asked).items():
+            groups[block] = tuple(group for stand in stands for group in self._groups(*stand))
         by_key: dict[tuple[object, ...], list[_Group]] = {}
         for group in (group for found in groups.values() for group in found):
             by_key.setdefault(group.key, []).append(group)
@@ -143,15 +139,14 @@ class _Finder:
             if last is None or not same or not all(map(operator.is_, last[0], listed)):
                 last = (listed, size, self._finding(key, listed))
             told[key] = last
-        kept = {block: found for block, found in groups.items() if all(group.hosts is not None for group in found)}
-        self.judgement.told.answers["findings"] = _Known(kept, told, self._homeless)
+        self.judgement.told.answers["findings"] = _Known(groups, told, self._homeless)
         made = [finding for _, _, finding in told.values()]
         return sorted(made, key=attrgetter("rank"))
 
-    def _troubled(self) -> dict[str, list[tuple[tuple[str, ...], int, Cause]]]:
-        """Whoever isn't home, by block."""
+    def _troubled(self, blocks: Set[str]) -> dict[str, list[tuple[tuple[str, ...], int, Cause]]]:
+        """Whoever isn't home in some blocks, by block."""
         found: dict[str, list[tuple[tuple[str, ...], int, Cause]]] = {}
-        for block, records, status, cause in self.judgement.troubled():
+        for block, records, status, cause in self.judgement.troubled(blocks):
             found.setdefault(block, []).append((records, status, cause))
         return found
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -124,8 +124,10 @@ class Judgement:
 
     def untagged_here(self, place: Place) -> list[str]:
         """The segments without a VID, by id, of which somebody is on his own tag where a place's untagged frames land."""
-        ids = list(self.intent.subnets)
-        untagged = [n for n, id in enumerate(ids) if (s := self.plan.get("segment", id)).vid is None and s.vni is None]
+        numbers, ids = self.intent.numbers, self.intent.segments
+        untagged = [numbers[s.id] for s in self.plan.where("segment", "vid", None) if s.vni is None]
+        if not untagged:
+            return []
         segment, first = self.landing.columns.segment, self.landing.first
         there = self._spot(self.number(place.stand))
         members = np.flatnonzero(np.isin(segment, untagged) & self.landing.rows.right[first]).tolist()
@@ -146,16 +148,20 @@ class Judgement:
         counted = np.bincount(columns.segment + 1, weights=columns.weight, minlength=len(ids) + 1)
         return dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
 
-    def troubled(self) -> Iterator[tuple[str, tuple[str, ...], int, Cause]]:
-        """Every place (record) that isn't home with its block, its verdict and why; those of one stand together, unless they have a reason of their
-        own."""
-        for stand, cause in self.causes.items():
+    def troubled(self, blocks: Set[str]) -> Iterator[tuple[str, tuple[str, ...], int, Cause]]:
+        """Every place (record) in some blocks that isn't home with its block, its verdict and why; those of one stand together, unless they have a
+        reason of their own."""
+        few = len(blocks) < len(self.causes)
+        known = (s for key in blocks if (b := self.wiring.blocks.get(key)) is not None for s in b.stands)
+        for stand, cause in ((s, c) for s in known if (c := self.causes.get(s))) if few else self.causes.items():
+            if stand.block not in blocks:
+                continue
             records = tuple(r for r in stand.records if r not in self.own) if self.own else tuple(stand.records)
             if stand.judged and records:
                 yield stand.block, records, int(self.status[self.number(stand)]), cause
         for record, (status, cause) in self.own.items():
             place = self.wiring.place(record)
-            if status != HOME and place is not None and place.stand.judged:
+            if status != HOME and place is not None and place.stand.judged and place.stand.block in blocks:
                 yield place.stand.block, (record,), status, cause
 
     def verdict(self, endpoint: str) -> int:

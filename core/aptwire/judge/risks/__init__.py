@@ -6,7 +6,7 @@ trying it (`judge/mends.py`).
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from operator import attrgetter
 
 from aptwire.forward.trace import Hop
@@ -64,10 +64,27 @@ GROUPED: tuple[Grouping[_All, Risk], ...] = (
 )
 """What is searched for host by host; an edit costs the hosts that it touched."""
 
-SINGLE: tuple[Callable[[_All], Iterator[Risk]], ...] = (
+
+def _segments(look: _All) -> Rests:
+    with_members = frozenset(id for id, count in look.members.items() if count)
+    return (look.plan.of("segment"), look.plan.of("secondary_vlan"), with_members)
+
+
+def _kept(find: Callable[[_All], Iterator[Risk]], made_of: Callable[[_All], Rests]) -> Callable[[_All], list[Risk]]:
+    """A search of which the answer holds for as long as what it rests on."""
+
+    def search(look: _All) -> list[Risk]:
+        return look.kept.get(find.__name__, made_of(look), lambda: list(find(look)))
+
+    return search
+
+
+SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
     *(_All.separations, _All.natives, _All.uplink_natives, _All.lags, _All.loops, _All.sizes, _All.own_guest),
-    *(_All.macs, _All.guest_teams, _All.mirrors, _All.could, _All.tunnels, _All.gateways, _All.station_twins),
-    *(_All.limits, _All.seen_names, _All.unused, _All.doubled, _All.overlays),
+    *(_All.macs, _All.guest_teams, _All.mirrors, _All.could, _All.tunnels, _All.station_twins),
+    *(_All.limits, _All.seen_names, _All.unused),
+    *(_kept(_All.doubled, _segments), _kept(_All.overlays, _segments), _kept(_All.gateways, _segments)),
+    _kept(_All.joined_lags, _fabric),
 )
 """What is about few, and searched for anew each time."""
 

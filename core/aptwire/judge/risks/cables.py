@@ -100,9 +100,8 @@ class CableRisks(RiskSearch):
 
     def uplink_natives(self) -> Iterator[Risk]:
         """The same between an uplink with a native VLAN and its NICs' ports."""
-        for uplink in sorted(self.plan.all(Uplink), key=lambda u: u.id):
-            if uplink.native is None and uplink.pvid is None:
-                continue
+        speaking = {u.id: u for field in ("native", "pvid") for u in self.plan.having("uplink", field)}
+        for _, uplink in sorted(speaking.items()):
             ports = []
             for nic in sorted(self.plan.where("nic", "uplink", uplink.id), key=lambda n: n.id):
                 port = self.wiring.port_behind(nic.id)

@@ -13,10 +13,10 @@ from aptwire.plan.kinds import (
     Adapter,
     Guest,
     Host,
-    HostPort,
     Limits,
     Mirror,
     PortGroup,
+    Segment,
 )
 from aptwire.plan.names import called
 
@@ -26,12 +26,25 @@ class HostRisks(RiskSearch):
 
     def own_guest(self) -> Iterator[Risk]:
         """Hosts that are managed through a guest that runs on them."""
-        managing = (port for port in self.plan.all(HostPort) if "management" in port.services)
-        for port in sorted(managing, key=lambda p: p.id):
+        plan = self.plan
+        asked = {gate for segment in plan.all(Segment) for gate in segment.gateways}
+        asked |= {gate for gate, ports in plan.grouped("host_port", "gateway").items() if ports}
+        bearing: dict[str, set[str]] = {}
+        for gate in asked:
+            for record in self.wiring.bearers.get(gate, ()):
+                owner = plan.find(record)
+                adapter = (
+                    owner if isinstance(owner, Adapter) else plan.of("adapter").get(getattr(owner, "adapter", None))
+                )
+                if adapter is not None:
+                    bearing.setdefault(plan.get("guest", adapter.guest).host, set()).add(gate)
+        switches = (switch for host in sorted(bearing) for switch in plan.where("virtual_switch", "host", host))
+        ports = (port for switch in switches for port in plan.where("host_port", "switch", switch.id))
+        for port in sorted((p for p in ports if "management" in p.services), key=lambda p: p.id):
             segment = self.plan.of("segment").get(port.belongs)
             gates = [port.gateway] if port.gateway else list(segment.gateways) if segment is not None else []
             host = self.plan.get("virtual_switch", port.switch).host
-            for gate in gates:
+            for gate in (gate for gate in gates if gate in bearing[host]):
                 for record in self.wiring.bearers.get(gate, ()):
                     owner = self.plan.find(record)
                     adapter = (

@@ -230,7 +230,7 @@ class TeamRisks(RiskSearch):
                 yield from self._team(team, team.uplink)
 
     def lags(self) -> Iterator[Risk]:
-        """LAGs whose ports differ, and LAGs that don't fit each other (IEEE 802.1AX)."""
+        """LAGs whose ports differ."""
         for lag in sorted(self.plan.all(Lag), key=lambda record: record.id):
             ports = sorted(self.plan.where("fabric_port", "lag", lag.id), key=lambda p: p.id)
             ways = {tuple(getattr(p, field) for field in ALIKE) for p in ports}
@@ -251,6 +251,9 @@ class TeamRisks(RiskSearch):
                     facts=tuple(self.fact(p.id, port_text(p), "differs from the others") for p in ports),
                     mends=tuple(edits[:3]),
                 )
+
+    def joined_lags(self) -> Iterator[Risk]:
+        """LAGs that don't fit each other (IEEE 802.1AX)."""
         for joint in self.wiring.fabric.joints.values():
             one, two = (self.plan.of("lag").get(id) for id in joint.lags)
             if (one is None) != (two is None) or (one is not None and two is not None and one.lacp != two.lacp):
