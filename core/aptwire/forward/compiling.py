@@ -108,7 +108,9 @@ class _Compiler:
                 if record is not None:
                     fabric = Around(plan, wiring, dirty, ports).note(record) or fabric
         if ports:
-            wiring.port_rules = {id: rule for id, rule in before.port_rules.items() if id not in ports}
+            wiring.port_rules = dict(before.port_rules)
+            for id in ports:
+                wiring.port_rules.pop(id, None)
         before_blocks = {key: wiring.blocks.get(key) for key in dirty}
         for kind, id in keys:
             if kind in ("fabric_switch", "assumed_fabric"):

@@ -230,24 +230,17 @@ def solve_again(before: Domains, old: Wiring, wiring: Wiring, pairings: Pairings
     size = wiring.crossing_count * count
     component = np.arange(size, dtype=np.int32)
     component[: before.component.size] = before.component
-    heads, tails = [np.zeros(0, dtype=np.int64)], [np.zeros(0, dtype=np.int64)]
-    for link in wiring.fabric.links if numbers.size else ():
-        rows = [wiring.bridges[end].crossing_row * count for end in link.ends]
-        for side in (0, 1):
-            pairing = pairings(link.rules[side], link.rules[1 - side])
-            there = pairing.there[numbers]
-            passes = there >= 0
-            if passes.any():
-                if pairing.crossed[2] and affected[pairing.crossed[2]].any():
-                    return solve(wiring, pairings)
-                heads.append(numbers[passes] + rows[side])
-                tails.append(there[passes].astype(np.int64) + rows[1 - side])
-    head, tail = np.concatenate(heads), np.concatenate(tails)
+    ends, pairs = _ways(wiring, pairings)
+    if any(affected[pairings.listed[n].crossed[2]].any() for n in np.unique(pairs).tolist()):
+        return solve(wiring, pairings)
+    there = pairings.tables(count)[0][pairs][:, numbers].astype(np.int64)
+    way, at = np.nonzero(there >= 0)
+    head, tail = ends[way, 0] * count + numbers[at], ends[way, 1] * count + there[way, at]
     nodes = (np.arange(wiring.crossing_count)[:, None] * count + numbers).ravel()
     place = np.zeros(size, dtype=np.int64)
     place[nodes] = np.arange(nodes.size)
-    ends = (place[head], place[tail])
-    graph = coo_array((np.ones(head.size, dtype=np.int8), ends), shape=(nodes.size, nodes.size)).tocsr()
+    edges = (place[head], place[tail])
+    graph = coo_array((np.ones(head.size, dtype=np.int8), edges), shape=(nodes.size, nodes.size)).tocsr()
     if nodes.size:
         _, part = connected_components(graph, directed=True, connection="strong")
         component[nodes] = nodes[_first_of(part)[part]]
@@ -266,34 +259,39 @@ def _affected(old: Wiring, wiring: Wiring, pairings: Pairings) -> np.ndarray:
     if wiring.classes.twins:
         plain = wiring.classes.plain
         affected[plain:] |= affected[:plain]
-    before = {link.key: link for link in old.fabric.links}
-    after = {link.key: link for link in wiring.fabric.links}
+    one, two = old.fabric.laid, wiring.fabric.laid
+    changed = [key for key, laid in two.items() if one.get(key) is not laid] + [key for key in one if key not in two]
+    before = {link.key: link for key in changed if key in one for link in one[key].links}
+    after = {link.key: link for key in changed if key in two for link in two[key].links}
     for key in before.keys() | after.keys():
-        one, two = before.get(key), after.get(key)
-        if one is two:
-            continue
+        was, now = before.get(key), after.get(key)
         ways = [
             [pairings(link.rules[side], link.rules[1 - side]).there for side in (0, 1)]
-            for link in (one, two)
+            for link in (was, now)
             if link is not None
         ]
-        if one is not None and two is not None and one.ends == two.ends:
-            for was, now in zip(*ways, strict=True):
-                affected |= was != now
+        if was is not None and now is not None and was.ends == now.ends:
+            for there, then in zip(*ways, strict=True):
+                affected |= there != then
         else:
             for there in (there for listed in ways for there in listed):
                 affected |= there >= 0
-    shifts = {
-        shift
-        for link in wiring.fabric.links
-        for side in (0, 1)
-        for shift in pairings(link.rules[side], link.rules[1 - side]).shifts
-    }
+    shifts = {shift for n in np.unique(_ways(wiring, pairings)[1]).tolist() for shift in pairings.listed[n].shifts}
     while True:
         more = {k for pair in shifts if affected[list(pair)].any() for k in pair if not affected[k]}
         if not more:
             return affected
         affected[list(more)] = True
+
+
+def _ways(wiring: Wiring, pairings: Pairings) -> tuple[np.ndarray, np.ndarray]:
+    """The links that always carry, each from either side: int64[2 x links, 2] crossing rows, from and to, int64[2 x links] the number of the pairing."""
+    bridges, links, number = wiring.bridges, wiring.fabric.links, pairings.number
+    rows = np.array([(bridges[a].crossing_row, bridges[b].crossing_row) for a, b in (link.ends for link in links)])
+    rows = rows.reshape(-1, 2).astype(np.int64)
+    pairs = [(number(a, b), number(b, a)) for a, b in (link.rules for link in links)]
+    both = np.array(pairs, dtype=np.int64).reshape(-1, 2)
+    return np.concatenate([rows, rows[:, ::-1]]), np.concatenate([both[:, 0], both[:, 1]])
 
 
 def _first_of(part: np.ndarray) -> np.ndarray:

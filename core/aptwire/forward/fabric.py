@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Set
 from dataclasses import dataclass, field, fields
 from functools import cached_property
@@ -47,6 +48,22 @@ class Fabric:
     tree: Tree = field(default_factory=lambda: Tree({}, {}, {}, {}))
     laid: Mapping[str, Laid] = field(default_factory=dict)
     loose: Mapping[str, tuple[int, PortRule, str]] = field(default_factory=dict)
+    _hops: dict[int, dict[int, int]] = field(default_factory=dict)
+
+    def hops(self, bridge: int) -> dict[int, int]:
+        """The fewest hops to a bridge from each from which links lead there."""
+        found = self._hops.get(bridge)
+        if found is None:
+            found = {bridge: 0}
+            waiting = deque([bridge])
+            while waiting:
+                here = waiting.popleft()
+                for end in (end for link in self.at.get(here, ()) for end in link.ends):
+                    if end not in found:
+                        found[end] = found[here] + 1
+                        waiting.append(end)
+            self._hops[bridge] = found
+        return found
 
     @cached_property
     def links(self) -> list[Link]:
@@ -152,7 +169,12 @@ class FabricMaker:
         if same and tree == before.tree and loose == before.loose:
             return before
         ordered = {key: laid[key] for key in (*joints, "")}
-        return Fabric(joints, tree, ordered, loose)
+        moved = laid.keys() != before.laid.keys() or any(
+            [link.ends for link in laid[key].links] != [link.ends for link in before.laid[key].links]
+            for key in (*fresh, "")
+        )
+        # How far it is from bridge to bridge holds on where links lead where they led.
+        return Fabric(joints, tree, ordered, loose, {} if moved else before._hops)
 
     def _joints(self, before: Fabric, changed: Changed) -> dict[str, Joint]:
         """All joints, those made anew in which a port or cable changed."""
@@ -255,6 +277,23 @@ class Loop:
     classes: tuple[int, ...]
 
 
+def leads_round(ends: Iterable[tuple[int, int]]) -> bool:
+    """Whether links between these bridges close a circle."""
+    parent: dict[int, int] = {}
+
+    def ground(bridge: int) -> int:
+        while (above := parent.get(bridge, bridge)) != bridge:
+            parent[bridge] = parent.get(above, above)
+            bridge = above
+        return bridge
+
+    for near, far in ((ground(a), ground(b)) for a, b in ends if a != b):
+        if near == far:
+            return True
+        parent[near] = far
+    return False
+
+
 def loops(links: Iterable[Link], crossing: Callable[[Link, int], list[int]]) -> list[Loop]:
     """The links that close a loop over the links before them; `crossing(link, side)` gives the classes that pass from a side unchanged."""
     parent: dict[tuple[int, int], tuple[int, int]] = {}
@@ -265,20 +304,8 @@ def loops(links: Iterable[Link], crossing: Callable[[Link, int], list[int]]) -> 
             node = above
         return node
 
-    physical: dict[int, int] = {}
-
-    def ground(bridge: int) -> int:
-        while (above := physical.get(bridge, bridge)) != bridge:
-            bridge = above
-        return bridge
-
     listed = list(links)
-    closing = False
-    for link in listed:
-        near, far = map(ground, link.ends)
-        closing = closing or near == far
-        physical[near] = far
-    if not closing:
+    if not leads_round(link.ends for link in listed):
         return []
     found = []
     for link in listed:

@@ -204,7 +204,7 @@ class Roads:
                     best[following] = price
                     came[following] = (spot, step)
                     order += 1
-                    heapq.heappush(heap, (price + HOP * left.get(following[0], 0), order, price, following))
+                    heapq.heappush(heap, (price + HOP * left(following[0]), order, price, following))
         return None
 
     def _wishful(self, spot: FrameAt, wanted: int, order: str, goal: int) -> Iterator[tuple[Step, FrameAt]]:

@@ -5,8 +5,7 @@ The parts of one virtual switch make a *block*.  An edit compiles anew the block
 
 from __future__ import annotations
 
-from collections import deque
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -160,30 +159,16 @@ class Wiring:
                 if member.link is not None:
                     yield member.link.ends[1], behind, (team, member)
 
-    def hops_to(self, bridge: int) -> dict[int, int]:
-        """The fewest hops from each bridge to one, over whatever may carry; empty where others' frames may go over several teams."""
+    def hops_to(self, bridge: int) -> Callable[[int], int]:
+        """The fewest hops from each bridge to one, over whatever may carry; 0 where that isn't known, and everywhere where others' frames may
+        go over several teams."""
         if self.crossing_teams:
-            return {}
-        found = self._hops.get(bridge)
-        if found is None:
-            block = self.team_block(bridge)
-            members = (m.link for team in (block.teams if block is not None else ()) for m in team.members)
-            first = [link for link in members if link is not None]
-            found = self._hops[bridge] = {bridge: 0}
-            waiting = deque([bridge])
-            while waiting:
-                here = waiting.popleft()
-                for link in [*self.fabric.at.get(here, ()), *(first if here == bridge else ())]:
-                    for end in link.ends:
-                        if end not in found:
-                            found[end] = found[here] + 1
-                            waiting.append(end)
-        return found
-
-    @cached_property
-    def _hops(self) -> dict[int, dict[int, int]]:
-        """Those that somebody asked for."""
-        return {}
+            return lambda _: 0
+        block = self.team_block(bridge)
+        members = (m.link for team in (block.teams if block is not None else ()) for m in team.members)
+        gates = {link.ends[1] for link in members if link is not None} - {bridge}
+        ways = [(self.fabric.hops(bridge), 0), *((self.fabric.hops(gate), 1) for gate in gates)]
+        return lambda here: min((hops[here] + more for hops, more in ways if here in hops), default=0)
 
     @cached_property
     def usual(self) -> dict[tuple[int, str, bool], list[Link]]:

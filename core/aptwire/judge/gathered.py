@@ -7,6 +7,7 @@ put in place of those before (`Patch`); what else is worked out by row or by sta
 from __future__ import annotations
 
 import ipaddress
+from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Sized
 from dataclasses import dataclass
 from functools import cached_property
@@ -66,6 +67,10 @@ class Numbered(Sequence[N]):
     def __init__(self, starts: np.ndarray, blocks: tuple[Block, ...], of: Callable[[Block], list[N]]) -> None:
         self._starts, self._blocks, self._of = starts, blocks, of
 
+    @cached_property
+    def _listed(self) -> list[int]:
+        return list(self._starts.tolist())
+
     def __len__(self) -> int:
         return int(self._starts[-1])
 
@@ -81,8 +86,8 @@ class Numbered(Sequence[N]):
     def __getitem__(self, number: int | slice) -> N | list[N]:
         if isinstance(number, slice):
             return list(self)[number]
-        block = int(np.searchsorted(self._starts, number, side="right")) - 1
-        return self._of(self._blocks[block])[number - int(self._starts[block])]
+        block = bisect_right(self._listed, number) - 1
+        return self._of(self._blocks[block])[number - self._listed[block]]
 
 
 @dataclass(frozen=True)

@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator, Set
 from dataclasses import dataclass
 from functools import cache, cached_property, partial
+from operator import is_
 from typing import Any
 
 import numpy as np
 
 from aptwire.forward.domains import core_links, crossing
-from aptwire.forward.fabric import Loop, circles, header, loops
+from aptwire.forward.fabric import Loop, circles, header, leads_round, loops
 from aptwire.forward.parts import Link
 from aptwire.forward.rules import PortRule
 from aptwire.forward.trace import Hop
+from aptwire.forward.tree import Joint
 from aptwire.judge.book import Grouping, Rests
 from aptwire.judge.facts import End, Facts
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, naming, short, some
@@ -85,18 +87,24 @@ class CableRisks(RiskSearch):
 
     def natives(self) -> Iterator[Risk]:
         """Cables whose two ends give untagged frames different VIDs, or whose one end tags what the other takes untagged alone."""
-        rests = (self.wiring.fabric, *naming(self))
-        yield from self.kept.get("natives of cables", rests, lambda: list(self._natives()))
+        told = self.judgement.told
+        rests = naming(self)
+        known, _ = told.before.get("natives", (None, None))
+        before: dict[str, tuple[Joint, list[Risk]]]
+        before = known[1] if known is not None and all(map(is_, known[0], rests)) else {}
+        joints = self.wiring.fabric.joints
+        found = {
+            key: before[key] if key in before and before[key][0] is joint else (joint, list(self._on_joint(joint)))
+            for key, joint in joints.items()
+        }
+        told.answers["natives"] = rests, found
+        for _, risks in found.values():
+            yield from risks
 
-    def _natives(self) -> Iterator[Risk]:
-        for joint in self.wiring.fabric.joints.values():
-            for cable, one, two in zip(joint.cables, *joint.ports, strict=True):
-                if one.mode != "private" and two.mode != "private" and self._managed(one, two):
-                    find = partial(self._on_cable, cable, one, two)
-                    yield from self.kept.get(("native", cable), (one, two, *naming(self)), find)
-
-    def _on_cable(self, cable: str, one: FabricPort, two: FabricPort) -> list[Risk]:
-        return list(self._disagreeing((cable,), _Trunk(one), [_Trunk(two)]))
+    def _on_joint(self, joint: Joint) -> Iterator[Risk]:
+        for cable, one, two in zip(joint.cables, *joint.ports, strict=True):
+            if one.mode != "private" and two.mode != "private" and self._managed(one, two):
+                yield from self._disagreeing((cable,), _Trunk(one), [_Trunk(two)])
 
     def uplink_natives(self) -> Iterator[Risk]:
         """The same between an uplink with a native VLAN and its NICs' ports."""
@@ -347,6 +355,8 @@ class CableRisks(RiskSearch):
 
     def _loops(self) -> list[Loop]:
         wiring = self.wiring
+        if not (self._circular or self._shifting):
+            return []
         used, base = wiring.classes.used, wiring.classes.base
         numbers = np.arange(used)
 
@@ -368,6 +378,19 @@ class CableRisks(RiskSearch):
         links = sorted((k for k in core_links(wiring) if k.ends[0] != k.ends[1]), key=lambda k: k.key)
         found = loops(links, passes)
         return [*found, *(c for c in circles(links, there) if all(c.link is not loop.link for loop in found))]
+
+    @property
+    def _circular(self) -> bool:
+        """Whether links lead round in a circle, whatever they let pass."""
+        ends = tuple(link.ends for link in core_links(self.wiring))
+        return self.kept.get("links lead round", (ends,), lambda: leads_round(ends))
+
+    @property
+    def _shifting(self) -> bool:
+        """Whether somewhere frames change their VLAN."""
+        pairings = self.judgement.pairings
+        rules = {link.rules for link in core_links(self.wiring)}
+        return any(pairings(*pair).shifts or pairings(*pair[::-1]).shifts for pair in rules)
 
     def _circle(self, ends: tuple[str, str]) -> list[str]:
         """The switches on the shortest other way between the two ends, both included."""

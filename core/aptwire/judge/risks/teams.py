@@ -174,8 +174,8 @@ class TeamRisks(RiskSearch):
     @cached_property
     def lonely(self) -> dict[str, tuple[str, str]]:
         """The fabric switches with a single way on, and its cable (id and words)."""
-        rests = (self.wiring.fabric, self.plan.of("cable"), *naming(self))
-        return self.kept.get("lonely switches", rests, self._lonely)
+        shape = tuple((key, joint.ends) for key, joint in self.wiring.fabric.joints.items())
+        return self.kept.get("lonely switches", (shape, *naming(self, "cable")), self._lonely)
 
     def _lonely(self) -> dict[str, tuple[str, str]]:
         ways: dict[str, list[str]] = {}
