@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import unittest
+from unittest import mock
 
 from aptwire.forward.around import AROUND
 from aptwire.forward.classes import SPARE, Named, classify, refine
@@ -16,7 +17,7 @@ from aptwire.forward.tree import Joint, bridge_id, spanning_tree
 from aptwire.judge.facts import deviations, group_vids, port_vids
 from aptwire.judge.preview import apart, moves, preview, shut_down
 from aptwire.judge.verdicts import judge
-from aptwire.plan import vids
+from aptwire.plan import layers, vids
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import KINDS, REFS, FabricPort, FabricSwitch, Guest
 from aptwire.plan.plan import Plan, PlanError
@@ -34,6 +35,15 @@ class IndexTest(unittest.TestCase):
     @settings(max_examples=60)
     @given(st.integers(0, 10**9))
     def test_indexes_carried_through_edits_say_what_fresh_ones_do(self, seed: int) -> None:
+        self.carried(seed)
+
+    @settings(max_examples=60)
+    @given(st.integers(0, 10**9))
+    def test_so_do_those_of_kinds_with_very_many_records(self, seed: int) -> None:
+        with mock.patch.multiple(layers, SMALL=1, MOST=3):
+            self.carried(seed)
+
+    def carried(self, seed: int) -> None:
         dice = random.Random(seed)
         plan = random_plan(seed, rich=True)
         asked = [(kind, field) for kind, fields in REFS.items() for field in fields] + [
@@ -57,6 +67,21 @@ class IndexTest(unittest.TestCase):
             self.assertEqual(held, wanted, (kind, field))
             self.assertEqual({r.id for r in plan.where(kind, field, None)}, without, (kind, field))
             self.assertEqual({r.id for r in plan.having(kind, field)}, set().union(*wanted.values()), (kind, field))
+
+    @settings(max_examples=100)
+    @given(st.lists(st.dictionaries(st.integers(0, 20), st.one_of(st.none(), st.integers()), max_size=6), max_size=12))
+    def test_a_layered_mapping_is_what_a_dict_would_be(self, series: list[dict[int, int | None]]) -> None:
+        wanted = {n: n for n in range(10)}
+        with mock.patch.multiple(layers, SMALL=3, MOST=8):
+            found = layers.layered(wanted, {})
+            for changes in series:
+                before, kept = found, dict(wanted)
+                found = layers.layered(found, changes)
+                wanted = {k: v for k, v in (wanted | changes).items() if v is not None}
+                self.assertEqual(dict(found), wanted)
+                self.assertEqual((len(found), {k for k in range(21) if k in found}), (len(wanted), set(wanted)))
+                self.assertEqual([found.get(k, -1) for k in range(21)], [wanted.get(k, -1) for k in range(21)])
+                self.assertEqual(dict(before), kept, "the one before stays as it was")
 
     def test_the_plan_before_an_edit_keeps_its_own_answers(self) -> None:
         plan = demo_plan()
@@ -231,7 +256,7 @@ class RewireTest(unittest.TestCase):
         wiring = compile_wiring(plan)
         group = "fulmar/guests0/edge"
         for edit, wanted in (
-            ((Patch("port_group", group, {"vid": 301}),), {"fulmar/guests0", ""}),
+            ((Patch("port_group", group, {"vid": 301}),), {"fulmar/guests0"}),
             ((Patch("fabric_port", "quay-b/p1", {"allowed": "110"}),), {"gannet/guests0"}),
             ((Patch("guest", "guest-cctv-gate", {"running": False}),), {"petrel/guests0"}),
             ((Patch("segment", "segment-edge", {"name": "rim"}),), {"razorbill/guests0", STATIONS}),

@@ -27,6 +27,7 @@ from aptwire.report import landings, summary
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from measure.fleet import fleet
 from tests.support import VIDS, all_places, demo_plan, random_plan, two_hosts_files
 
 
@@ -304,6 +305,73 @@ class EngineTakesTheEditTest(unittest.TestCase):
             plan, _ = apply_edit(plan, edit)
             judgement = rejudge(judgement, plan, touched(edit))
         self.assertEqual(judgement.verdicts(), judge(plan).verdicts())
+
+
+class FleetTakesEditsTest(unittest.TestCase):
+    """A fleet as most are, without anything odd: what an edit doesn't touch is taken over from before."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.plan = fleet(50, 6, 40, faults=0.1)
+
+    def edit(self, plan: Plan, dice: random.Random) -> Edit:
+        """One of the edits that people make most."""
+
+        def some(kind: str) -> Any:
+            return plan.get(kind, dice.choice(sorted(plan.of(kind))))
+
+        group, adapter, port = some("port_group"), some("adapter"), some("fabric_port")
+        vid, few = dice.choice([1001, 1007, 2222, 3000]), dice.choice(["110, 120", "110, 1000-1039", "1-4094"])
+        beside = dice.choice(sorted(g.id for g in plan.where("port_group", "switch", group.switch)))
+        moving = [a.id for a in plan.where("adapter", "port_group", group.id)]
+        edits: list[Edit] = [
+            (Patch("port_group", group.id, {"vid": vid}),),
+            tuple(Patch("adapter", id, {"port_group": beside}) for id in moving[:2]),
+            (Patch("adapter", adapter.id, {"belongs": f"seg-{1000 + dice.randrange(40)}"}),),
+            (Patch("guest", adapter.guest, {"running": dice.random() < 0.5}),),
+            (Patch("host_port", some("host_port").id, {"vid": dice.choice([None, 110, 1003])}),),
+            (Patch("fabric_port", port.id, {"allowed": few}),),
+            (Patch("fabric_port", port.id, {"enabled": dice.random() < 0.5}),),
+            (Patch("fabric_port", port.id, {"native": dice.choice([None, 110, 1001])}),),
+            (Patch("nic", some("nic").id, {"link": dice.choice(["up", "down"])}),),
+            (Patch("uplink", some("uplink").id, {"mode": dice.choice(["standby", "pinned"])}),),
+            (Patch("segment", "seg-110", {"gateways": dice.choice([["10.1.0.1"], []]), "subnets": ["10.1.0.0/16"]}),),
+            (Patch("host_port", some("host_port").id, {"addresses": [f"10.1.0.{dice.randint(1, 3)}/16"]}),),
+            (Drop("cable", some("cable").id),),
+        ]
+        return dice.choice([edit for edit in edits if edit])
+
+    @settings(max_examples=6)
+    @given(st.integers(0, 10**9))
+    def test_after_any_series_of_edits_it_says_what_a_fresh_one_says(self, seed: int) -> None:
+        dice, plan = random.Random(seed), self.plan
+        judgement = judge(plan)
+        told(judgement)
+        for _ in range(12):
+            edit = self.edit(plan, dice)
+            if dice.random() < 0.3:
+                tried = self.edit(plan, dice)
+                rejudge(judgement, apply_edit(plan, tried)[0], touched(tried))
+            plan, _ = apply_edit(plan, edit)
+            before, judgement = judgement, rejudge(judgement, plan, touched(edit))
+            fresh = judge(plan)
+            self.assertEqual(judgement.verdicts(), fresh.verdicts(), edit)
+            self.assertEqual(judgement.counts(), fresh.counts(), edit)
+            now, was = fresh.verdicts(), before.verdicts()
+            wanted = {e for e in was.keys() | now.keys() if was.get(e) != now.get(e)}
+            self.assertEqual({m.endpoint for m in moves(before, judgement)}, wanted, edit)
+            if dice.random() < 0.7:
+                self.assertEqual(told(judgement), told(fresh), edit)
+
+    def test_an_edit_of_one_port_group_is_no_other_hosts_affair(self) -> None:
+        judgement = judge(self.plan)
+        group = self.plan.where("port_group", "switch", "host-5/guests")[0]
+        edit = (Patch("port_group", group.id, {"vid": 1001 if group.vid != 1001 else 1002}),)
+        after = rejudge(judgement, apply_edit(self.plan, edit)[0], touched(edit))
+        assert after.since is not None
+        self.assertEqual(after.since.changes.blocks, {"host-5/guests"})
+        same = judgement.wiring.blocks.items() & after.wiring.blocks.items()
+        self.assertEqual(len(judgement.wiring.blocks) - len(same), 1)
 
 
 def told(judgement: Judgement) -> list[tuple[object, ...]]:

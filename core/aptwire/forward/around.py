@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from aptwire.forward.parts import HOMELESS, STATIONS, adapter_block
+from aptwire.forward.parts import STATIONS, adapter_block
 from aptwire.plan.kinds import Adapter, Nic, Record
 from aptwire.plan.plan import Plan
 from aptwire.plan.sharing import joining, sharing
@@ -109,7 +109,6 @@ def _nic(at: Around, nic: Any) -> bool:
 def _port_group(at: Around, record: Any) -> bool:
     group = at.plan.get("port_group", getattr(record, "port_group", record.id))
     at.dirty[group.switch] = None
-    at.dirty[HOMELESS] = None
     if group.over is not None:
         at.dirty[at.plan.get("host_port", group.over).switch] = None
     return at.joined

@@ -66,6 +66,11 @@ class Fabric:
         return found
 
     @cached_property
+    def joint_of(self) -> dict[str, str]:
+        """The joint of which each cable is."""
+        return {cable: key for key, joint in self.joints.items() for cable in joint.cables}
+
+    @cached_property
     def links(self) -> list[Link]:
         """The links that always carry."""
         return [link for laid in self.laid.values() for link in laid.links]
@@ -144,12 +149,17 @@ class FabricMaker:
     def make(self, joined: Laid, before: Fabric | None = None, changed: Changed | None = None) -> Fabric:
         """The fabric; `joined` is what hosts themselves join.  The very one before where nothing of it changed."""
         if before is None or changed is None:
-            joints = _bundled(self.plan, self.plan.all(Cable))
+            joints: Mapping[str, Joint] = _bundled(self.plan, self.plan.all(Cable))
             tree = self._tree(joints)
             laid = {key: self._laid(joint, tree) for key, joint in joints.items()}
             return Fabric(joints, tree, {**laid, "": joined}, self._loose(self.plan.of("fabric_port")))
         joints = self._joints(before, changed)
-        fresh = {key for key, joint in joints.items() if before.joints.get(key) is not joint}
+        same = joints is before.joints
+        fresh = set() if same else {key for key, joint in joints.items() if before.joints.get(key) is not joint}
+        if same and not changed.switch and before.laid[""].same(joined):
+            loose = self._loose_again(before, changed)
+            # How far it is from bridge to bridge, and all that links are, hold on.
+            return before if loose == before.loose else Fabric(joints, before.tree, before.laid, loose, before._hops)
         shape = changed.switch or any(not _alike(before.joints.get(key), joints.get(key)) for key in fresh)
         shape = shape or len(joints) != len(before.joints) or any(key not in joints for key in before.joints)
         tree = self._tree(joints) if shape else before.tree
@@ -159,11 +169,7 @@ class FabricMaker:
             made, old = self._laid(joints[key], tree), before.laid.get(key)
             laid[key] = old if old is not None and old.same(made) else made
         laid[""] = before.laid[""] if before.laid[""].same(joined) else joined
-        ports = {id: port for id in changed.ports if (port := self.plan.of("fabric_port").get(id)) is not None}
-        loose = {
-            id: end for id, end in before.loose.items() if id not in changed.ports and id in self.plan.of("fabric_port")
-        }
-        loose.update(self._loose(ports))
+        loose = self._loose_again(before, changed)
         same = laid.keys() == before.laid.keys() and all(before.laid[key] is laid[key] for key in (*fresh, ""))
         same = same and all(before.joints[key] == joints[key] for key in fresh)
         if same and tree == before.tree and loose == before.loose:
@@ -176,7 +182,13 @@ class FabricMaker:
         # How far it is from bridge to bridge holds on where links lead where they led.
         return Fabric(joints, tree, ordered, loose, {} if moved else before._hops)
 
-    def _joints(self, before: Fabric, changed: Changed) -> dict[str, Joint]:
+    def _loose_again(self, before: Fabric, changed: Changed) -> dict[str, tuple[int, PortRule, str]]:
+        """What leads nobody knows where, asked anew of the ports that changed."""
+        ports: Mapping[str, FabricPort] = self.plan.of("fabric_port")
+        kept = {id: end for id, end in before.loose.items() if id not in changed.ports and id in ports}
+        return {**kept, **self._loose({id: port for id in changed.ports if (port := ports.get(id)) is not None})}
+
+    def _joints(self, before: Fabric, changed: Changed) -> Mapping[str, Joint]:
         """All joints, those made anew in which a port or cable changed."""
         ports: Mapping[str, FabricPort] = self.plan.of("fabric_port")
         asked, cables = set(changed.ports), set(changed.cables)
@@ -188,14 +200,12 @@ class FabricMaker:
         for lag in lags:
             asked.update(port.id for port in self.plan.where("fabric_port", "lag", lag))
         cables |= {self.far[id][1] for id in asked if id in self.far}
-        gone = {
-            key
-            for key, joint in before.joints.items()
-            if not cables.isdisjoint(joint.cables) or not lags.isdisjoint(joint.lags)
-        }
+        gone = {before.joint_of[id] for id in cables if id in before.joint_of}
         for key in gone:
             cables.update(before.joints[key].cables)
         fresh = _bundled(self.plan, (c for id in cables if (c := self.plan.of("cable").get(id)) is not None))
+        if not gone and not fresh:
+            return before.joints
         kept = {key: joint for key, joint in before.joints.items() if key not in gone}
         return dict(sorted({**kept, **fresh}.items()))
 

@@ -190,26 +190,37 @@ class Roads:
         start: FrameAt = (source.bridge, source.context if source.context >= 0 else wanted, None)
         best: dict[FrameAt, float] = {start: 0.0}
         came: dict[FrameAt, tuple[FrameAt, Step] | None] = {start: None}
-        heap: list[tuple[float, int, float, FrameAt]] = [(0.0, 0, 0.0, start)]
+        heap: list[tuple[float, int, float, FrameAt, bool]] = [(0.0, 0, 0.0, start, True)]
         order = 0
         while heap:
-            _, _, cost, spot = heapq.heappop(heap)
+            _, _, cost, spot, nearer = heapq.heappop(heap)
             if cost > best[spot]:
                 continue
             if spot[:2] == target:
                 return _steps(came, spot)
-            for step, following in self._wishful(spot, wanted, source.stand.order, target[0]):
+            hops = left(spot[0])
+            if nearer:
+                # A switch has many ports, and few lead nearer: the others wait until nothing else costs less.
+                order += 1
+                heapq.heappush(heap, (cost + HOP * (1 + hops), order, cost, spot, False))
+            links = [
+                link
+                for link in self.leaving(spot, source.stand.order, target[0])
+                if (left(link.ends[1 - link.side(spot[0])]) < hops) is nearer
+            ]
+            for step, following in self._wishful(spot, wanted, links):
                 price = cost + HOP + len(step.missing)
                 if price < best.get(following, float("inf")):
                     best[following] = price
                     came[following] = (spot, step)
                     order += 1
-                    heapq.heappush(heap, (price + HOP * left(following[0]), order, price, following))
+                    heapq.heappush(heap, (price + HOP * left(following[0]), order, price, following, True))
         return None
 
-    def _wishful(self, spot: FrameAt, wanted: int, order: str, goal: int) -> Iterator[tuple[Step, FrameAt]]:
+    @staticmethod
+    def _wishful(spot: FrameAt, wanted: int, links: Iterable[Link]) -> Iterator[tuple[Step, FrameAt]]:
         bridge, context, _ = spot
-        for link in self.leaving(spot, order, goal):
+        for link in links:
             side = link.side(bridge)
             near, far = link.rules[side], link.rules[1 - side]
             label = int(near.out[context])

@@ -167,8 +167,15 @@ class Wiring:
         block = self.team_block(bridge)
         members = (m.link for team in (block.teams if block is not None else ()) for m in team.members)
         gates = {link.ends[1] for link in members if link is not None} - {bridge}
-        ways = [(self.fabric.hops(bridge), 0), *((self.fabric.hops(gate), 1) for gate in gates)]
-        return lambda here: min((hops[here] + more for hops, more in ways if here in hops), default=0)
+        ways = [self.fabric.hops(gate) for gate in gates]
+
+        def left(here: int) -> int:
+            if here == bridge:
+                return 0
+            known = [hops[here] for hops in ways if here in hops]
+            return 1 + min(known) if known else 0
+
+        return left if gates else (lambda here: self.fabric.hops(bridge).get(here, 0))
 
     @cached_property
     def usual(self) -> dict[tuple[int, str, bool], list[Link]]:

@@ -98,7 +98,7 @@ class Book:
         hosts = dict(before.hosts)
         asked = {switches[key].host for key in changed if key in switches}
         # A switch that is gone isn't there to say where it was.
-        lost = changed - switches.keys()
+        lost = {key for key in changed if key not in wiring.blocks}
         asked |= {host for host, listed in hosts.items() if any(f.switch in lost for f in listed)} if lost else set()
         for host in asked:
             blocks = (wiring.blocks.get(switch.id) for switch in judgement.plan.where("virtual_switch", "host", host))

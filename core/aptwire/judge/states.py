@@ -387,7 +387,8 @@ class _States:
             told: list[tuple[bool, str]] = []
             for others, gate in missed:
                 towards = self.stands[numbers[others[0]]].records[0] if others else gate.bearer if gate else ""
-                told.append((any(bool(self.ways.open[now.chosen[end]]) for end in (a, *others[:1])), towards))
+                # One of several that bear a gateway is enough, so that each may be the one beyond an open end.
+                told.append((any(bool(self.ways.open[now.chosen[end]]) for end in (a, *others)), towards))
             if told:
                 # Whom it surely misses weighs more than whom it may reach beyond an open end.
                 open_, towards = min(told)

@@ -99,7 +99,7 @@ class Plan:
         """The records of a kind whose field has this value."""
         if value is None or value == "":
             return self._without(kind, field)
-        return self.grouped(kind, field).get(value, ())
+        return self.grouped(kind, field).get(value, [])
 
     def having(self, kind: str, field: str) -> Iterator[Any]:
         """The records of a kind that have a value in a field."""
