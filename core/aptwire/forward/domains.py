@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -228,6 +228,9 @@ def solve_again(before: Domains, old: Wiring, wiring: Wiring, pairings: Pairings
         return solve(wiring, pairings)
     numbers = np.flatnonzero(affected)
     size = wiring.crossing_count * count
+    if not numbers.size and size == before.component.size:
+        opened = _open(wiring, before.component)
+        return before if opened == before.open else replace(before, open=opened)
     component = np.arange(size, dtype=np.int32)
     component[: before.component.size] = before.component
     ends, pairs = _ways(wiring, pairings)
@@ -246,7 +249,9 @@ def solve_again(before: Domains, old: Wiring, wiring: Wiring, pairings: Pairings
         component[nodes] = nodes[_first_of(part)[part]]
     reach = {start: others for start, others in before.reach.items() if not affected[start % count]}
     reach.update(_closure(component, head, tail))
-    return Domains(component, reach, {}, _open(wiring, component))
+    found = Domains(component, reach, {}, _open(wiring, component))
+    same = np.array_equal(component, before.component) and (reach, found.open) == (before.reach, before.open)
+    return before if same else found
 
 
 def _affected(old: Wiring, wiring: Wiring, pairings: Pairings) -> np.ndarray:

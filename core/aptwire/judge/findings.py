@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import operator
 from collections.abc import Set
 from dataclasses import dataclass
 from functools import cached_property
@@ -49,8 +48,11 @@ class Finding:
 
 def findings(judgement: Judgement) -> list[Finding]:
     """All findings, worst first, those that concern only idle endpoints last."""
-    with no_collecting():
-        return _Finder(judgement).run()
+    known = judgement.told.answers.get("findings")
+    if not isinstance(known, _Known):
+        with no_collecting():
+            known = judgement.told.answers["findings"] = _Finder(judgement).run()
+    return sorted(known.told.values(), key=attrgetter("rank"))
 
 
 WITHIN_BLOCKS = frozenset(
@@ -91,10 +93,12 @@ class _Group:
 
 @dataclass(frozen=True)
 class _Known:
-    """What was told of a judgement: groups by block, findings with whom they speak of and how many are of their segment, and who is in no port group."""
+    """What was told of a judgement: groups by block and by key, findings by key; how many places belong on each segment, and who is in no port group."""
 
     groups: dict[str, tuple[_Group, ...]]
-    told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]]
+    by_key: dict[tuple[object, ...], list[_Group]]
+    told: dict[tuple[object, ...], Finding]
+    sizes: dict[str, int]
     homeless: tuple[str, ...]
 
 
@@ -107,9 +111,9 @@ class _Finder:
         homeless = self.wiring.blocks.get(HOMELESS)
         self._homeless = tuple(homeless.stand_of) if homeless is not None else ()
 
-    def run(self) -> list[Finding]:
+    def run(self) -> _Known:
         before, changes = self.judgement.told.before.get("findings", (None, None))
-        known = before if isinstance(before, _Known) else _Known({}, {}, ())
+        known = before if isinstance(before, _Known) else _Known({}, {}, {}, {}, ())
         # What stands in no block, and what everything may be called by, concerns all.
         if (
             changes is None
@@ -120,28 +124,47 @@ class _Finder:
             asked: Set[str] = self.wiring.blocks.keys()
             groups: dict[str, tuple[_Group, ...]] = {}
         else:
-            hosts = frozenset(map(self._host_of, changes.blocks))
-            ids = frozenset(id for _, id in changes.records)
-            held = known.groups
-            asked = changes.apart | {
-                block for block, found in held.items() if not all(_holds(group, changes, hosts, ids) for group in found)
-            }
-            groups = {block: found for block, found in held.items() if block not in asked}
+            asked = changes.apart | self._shaken(known, changes)
+            groups = {block: found for block, found in known.groups.items() if block not in asked}
+        by_key = dict(known.by_key) if groups else {}
+        touched: set[tuple[object, ...]] = set()
+        for group in (group for block in asked for group in known.groups.get(block, ())) if groups else ():
+            by_key[group.key] = [other for other in by_key[group.key] if other is not group]
+            touched.add(group.key)
         for block, stands in self._troubled(asked).items():
             groups[block] = tuple(group for stand in stands for group in self._groups(*stand))
-        by_key: dict[tuple[object, ...], list[_Group]] = {}
-        for group in (group for found in groups.values() for group in found):
-            by_key.setdefault(group.key, []).append(group)
-        told: dict[tuple[object, ...], tuple[list[_Group], int, Finding]] = {}
-        for key, listed in by_key.items():
-            last, size = known.told.get(key), self.say.sizes.get(listed[0].places[0].segment or "", 0)
-            same = last is not None and last[1] == size and len(last[0]) == len(listed)
-            if last is None or not same or not all(map(operator.is_, last[0], listed)):
-                last = (listed, size, self._finding(key, listed))
-            told[key] = last
-        self.judgement.told.answers["findings"] = _Known(groups, told, self._homeless)
-        made = [finding for _, _, finding in told.values()]
-        return sorted(made, key=attrgetter("rank"))
+            for group in groups[block]:
+                by_key[group.key] = [*by_key.get(group.key, ()), group]
+                touched.add(group.key)
+        if self.say.sizes != known.sizes:
+            sizes = self.say.sizes, known.sizes
+            segments = {id for id in sizes[0].keys() | sizes[1].keys() if sizes[0].get(id) != sizes[1].get(id)}
+            touched.update(key for key, found in by_key.items() if found and found[0].places[0].segment in segments)
+        told = {key: finding for key, finding in known.told.items() if key not in touched and key in by_key}
+        for key in touched:
+            if by_key[key]:
+                told[key] = self._finding(key, by_key[key])
+            else:
+                del by_key[key]
+        return _Known(groups, by_key, told, self.say.sizes, self._homeless)
+
+    def _shaken(self, known: _Known, changes: Changes) -> set[str]:
+        """The blocks of which something was said that may not be true any more."""
+        hosts = frozenset(map(self._host_of, changes.blocks))
+        ids = frozenset(id for _, id in changes.records)
+        ways, found = changes.ways, set[str]()
+        for block, groups in known.groups.items():
+            for group in groups:
+                if (
+                    group.hosts is None
+                    or ways is None
+                    or not group.hosts.isdisjoint(hosts)
+                    or not group.records.isdisjoint(ids)
+                    or not group.classes.isdisjoint(ways)
+                ):
+                    found.add(block)
+                    break
+        return found
 
     def _troubled(self, blocks: Set[str]) -> dict[str, list[tuple[tuple[str, ...], int, Cause]]]:
         """Whoever isn't home in some blocks, by block."""
@@ -215,13 +238,6 @@ class _Finder:
             state=cause.state,
             idle=all(is_idle(self.plan, e) for e in endpoints),
         )
-
-
-def _holds(group: _Group, changes: Changes, hosts: frozenset[str], ids: frozenset[str]) -> bool:
-    """Whether what was said of some places still is true, after an edit that changed blocks of these hosts and records of these ids."""
-    if group.hosts is None or not group.hosts.isdisjoint(hosts) or not group.records.isdisjoint(ids):
-        return False
-    return changes.ways is not None and group.classes.isdisjoint(changes.ways)
 
 
 def everything(judgement: Judgement, known: list[Risk] | None = None) -> list[Finding | Risk]:

@@ -52,6 +52,8 @@ class Tags:
 
     def same(self, other: Tags) -> bool:
         """Whether two say the same of every segment and class."""
+        if self is other:
+            return True
         pairs = ((self.tag, other.tag), (self.vni, other.vni), (self.primary, other.primary), (self.known, other.known))
         return all(np.array_equal(one, two) for one, two in pairs)
 
@@ -225,14 +227,21 @@ def land_again(
     came = zip((old.node, old.mutual, old.entered), _enter(gathered, pairings, count, fresh), strict=True)
     node, mutual, entered = (patch.by_row(array, own) for array, own in came)
     landed = _beyond_unmanaged(wiring, domains, entered, node)
-    if tags is before.tags and landed is entered and old.landed is old.entered:
+    if tags.same(before.tags) and landed is entered and old.landed is old.entered:
         right = patch.by_row(old.right, _right(gathered, tags, fresh, landed[fresh]))
     else:
         right = _right(gathered, tags, np.arange(node.size), landed)
     if domains is before.domains:
         group = patch.by_row(old.group, _groups(gathered, domains, count, fresh, node[fresh], mutual[fresh]))
     else:
-        group = _groups(gathered, domains, count, np.arange(node.size), node, mutual)
+        # Only where a node is in another component is a way in another group.
+        known, now = before.domains.component, domains.component
+        both = min(now.size, known.size)
+        moved = np.ones(now.size, dtype=bool)
+        moved[:both] = now[:both] != known[:both]
+        group, others = patch.by_row(old.group), np.flatnonzero((node >= 0) & moved[np.maximum(node, 0)])
+        for asked in (fresh, others):
+            group[asked] = _groups(gathered, domains, count, asked, node[asked], mutual[asked])
     return Landing(wiring, pairings, domains, intent, gathered, tags, Rows(node, mutual, entered, landed, right, group))
 
 

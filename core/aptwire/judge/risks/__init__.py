@@ -101,8 +101,11 @@ def risk_proof(judgement: Judgement, risk: Risk) -> tuple[Hop, ...]:
 
 def risks(judgement: Judgement) -> list[Risk]:
     """All risks, those that will hurt first."""
-    with no_collecting():
-        finder = _All(judgement)
-        made = [risk for grouping in GROUPED for risk in finder.book.grouped(grouping, finder).all()]
-        made += (risk for search in SINGLE for risk in search(finder))
-    return sorted(made, key=attrgetter("rank"))
+    known = judgement.memo.get("risks")
+    if not isinstance(known, tuple):
+        with no_collecting():
+            finder = _All(judgement)
+            made = [risk for grouping in GROUPED for risk in finder.book.grouped(grouping, finder).all()]
+            made += (risk for search in SINGLE for risk in search(finder))
+            known = judgement.memo["risks"] = tuple(sorted(made, key=attrgetter("rank")))
+    return list(known)

@@ -165,6 +165,8 @@ class TeamRisks(RiskSearch):
     @property
     def separating(self) -> Rests:
         """What separations are about."""
+        if not self.plan.of("separation"):
+            return ()
         return (
             tuple(self.plan.of(kind) for kind in ("separation", "segment", "nic"))
             + self.functions
