@@ -161,7 +161,7 @@ def edits(plan: Plan, hosts: str) -> None:
             name,
             str(len(moves(judgement, now))),
             *(
-                f"{s * 1000:.0f} ms"
+                f"{s * 1000:.1f} ms"
                 for s in (applied, judged, min(times), moving, told, applied + judged + moving + told)
             ),
         ]

@@ -12,6 +12,7 @@ from collections import Counter
 from aptwire.formats.hosts import read_hosts
 from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import Frames
+from aptwire.forward.learning import Learned
 from aptwire.forward.parts import NOW, State
 from aptwire.plan.names import endpoint_key
 from aptwire_bench.kernel import Kernel
@@ -34,6 +35,7 @@ class WildTest(unittest.TestCase):
                 for seed, fleet in zip(seeds, fleets, strict=True):
                     with self.subTest(seed=seed):
                         self.check(fleet, fleets, answer, tally)
+        print(f"and {tally['alike']} of {tally['unicasts']} unicasts, {tally['received']} times received")
         print(f"wild states: {MANY}, {tally['agreed']} of {tally['asked']} broadcasts heard as the kernel heard them")
         self.assertGreater(tally["heard"], 10 * MANY)
 
@@ -84,7 +86,53 @@ class WildTest(unittest.TestCase):
                         wrong.append(
                             f"{key} without {lost}: only engine {sorted(engine - kernel)}, only kernel {sorted(kernel - engine)}"
                         )
+        wrong += self.unicast(fleet, fleets, answer, Frames(wiring), ids, tally)
         self.assertFalse(wrong, "\n".join(wrong[:6]) + f"\n{len(wrong)} in all")
+
+    def unicast(
+        self,
+        fleet: wild.Fleet,
+        fleets: list[wild.Fleet],
+        answer: dict,
+        frames: Frames,
+        ids: dict[str, str],
+        tally: Counter[str],
+    ) -> list[str]:
+        """Frames from guest to guest, once everybody has spoken; a host's own interfaces, and such that take no others' addresses, hear theirs alone."""
+        before = fleets[: fleets.index(fleet)]
+        shift, number = sum(len(f.ears) for f in before), sum(len(wild.wanted(f)) for f in before)
+        heard: dict[int, set[str]] = {}
+        for question, ear, tag in answer["heard"]:
+            if question >> 24 == wild.UNICAST and shift <= ear < shift + len(fleet.ears):
+                heard.setdefault(question & 0xFFFFFF, set()).add(f"{fleet.ears[ear - shift].key}|{_spoken(tag)}")
+        learned = Learned(frames)
+        for ear in fleet.ears:
+            for tags in ear.tags:
+                if ids.get(ear.key) in frames.seats:
+                    learned.learn(ids[ear.key], tags)
+        keys = {id: key for key, id in ids.items()}
+        guests = {ear.key for ear in fleet.ears if not ear.own and not ear.key.partition("/")[2].startswith("m")}
+        wrong = []
+        for ear, tags, other in wild.wanted(fleet):
+            kernel, at = heard.get(number, set()), number
+            number += 1
+            if not {ids.get(ear.key), ids.get(other.key)} <= frames.seats.keys() or not learned.certain(ids[other.key]):
+                continue
+            said = learned.reached(ids[ear.key], tags, ids[other.key])
+            engine = {f"{keys[id]}|{'.'.join(map(str, out))}" for id, out in said}
+            kernel, engine = (
+                {k for k in found if k.split("|")[0] in guests | {other.key} and k.split("|")[0] != ear.key}
+                for found in (kernel, engine)
+            )
+            tally["unicasts"] += 1
+            tally["received"] += len(kernel)
+            tally["alike"] += kernel == engine
+            if kernel != engine:
+                key = f"{ear.key}|{'.'.join(map(str, tags))} to {other.key}"
+                wrong.append(
+                    f"{key}: only engine {sorted(engine - kernel)}, only kernel {sorted(kernel - engine)} ({at})"
+                )
+        return wrong
 
 
 def _spoken(tag: int | None) -> str:

@@ -379,14 +379,44 @@ def job_of(fleets: list[Fleet]) -> dict[str, Any]:
                         asks.append([first + at, frame(ear.mac, tags, n << 24 | number).hex()])
                     number += 1
             first += len(fleet.ears)
+        # While nothing has changed, switches still know what they have learned.
+        asks += unicasts(fleets) if n == 0 else []
         phases.append({"down": down, "choose": [], "restart": [], "asks": asks})
     read = [[s, s, False, []] for fleet in fleets for s in fleet.spaces if not s.endswith("e")]
     return {"scenes": scenes, "settle": 1.5, "read": read, "trials": [], "phases": phases, "bursts": []}
 
 
-def frame(mac: str, tags: tuple[int, ...], number: int) -> bytes:
-    """A broadcast with these tags that bears a number."""
-    head = b"\xff" * 6 + bytes.fromhex(mac.replace(":", ""))
+UNICAST = 100
+"""In place of a phase's number in that of a frame: the addresses of all have been learned, and it is for one of them."""
+
+
+def wanted(fleet: Fleet) -> list[tuple[Ear, tuple[int, ...], Ear]]:
+    """Who sends to whom once all have spoken: guests to guests, untagged and with a tag."""
+    dice = random.Random(f"unicast {fleet.name}")
+    guests = [ear for ear in fleet.ears if not ear.own]
+    asks = []
+    for ear in guests:
+        others = [other for other in guests if other is not ear]
+        for tags in ear.tags[:4]:
+            asks += [(ear, tags, other) for other in dice.sample(others, min(2, len(others)))]
+    return asks
+
+
+def unicasts(fleets: list[Fleet]) -> list[list[Any]]:
+    """The frames of that."""
+    made: list[list[Any]] = []
+    first = 0
+    for fleet in fleets:
+        for ear, tags, other in wanted(fleet):
+            number = UNICAST << 24 | len(made)
+            made.append([first + fleet.ears.index(ear), frame(ear.mac, tags, number, other.mac).hex()])
+        first += len(fleet.ears)
+    return made
+
+
+def frame(mac: str, tags: tuple[int, ...], number: int, to: str = "ff:ff:ff:ff:ff:ff") -> bytes:
+    """A frame with these tags that bears a number: to all, or to one."""
+    head = bytes.fromhex(to.replace(":", "")) + bytes.fromhex(mac.replace(":", ""))
     return (
         head
         + b"".join(struct.pack("!HH", 0x8100, vid) for vid in tags)

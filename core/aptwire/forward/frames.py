@@ -201,7 +201,7 @@ class Frames:
     def story(self, sender: str, vid: int | None) -> list[str]:
         """Where the engine takes a seat's broadcast, bridge by bridge in order of distance, and who hears it there."""
         seat = self.seats[sender]
-        start = self._start(seat, _tags(vid))
+        start = self.start(seat, _tags(vid))
         if start is None:
             return [f"dropped at once: {seat.rule.text}"]
         plan = self.wiring.plan
@@ -218,7 +218,7 @@ class Frames:
             lines.append(f"in {where} as {inner}{by}")
         return lines
 
-    def _start(self, seat: Seat, tags: Stack) -> Stop | None:
+    def start(self, seat: Seat, tags: Stack) -> Stop | None:
         """Where a frame with these tags begins; None where the seat's port drops it."""
         if seat.vni:
             inside = seat.passes or not any(tags)
@@ -229,9 +229,13 @@ class Frames:
         entered = self.wiring.book.enter(seat.rule, tags)
         return Stop(seat.bridge, *entered, None) if entered is not None else None
 
+    def at(self, bridge: int) -> list[Seat]:
+        """The seats at a bridge."""
+        return self._at.get(bridge, [])
+
     def takes(self, sender: str, vid: int | None) -> bool:
         """Whether a seat's port lets a frame in."""
-        return self._start(self.seats[sender], _tags(vid)) is not None
+        return self.start(self.seats[sender], _tags(vid)) is not None
 
     def reached(self, sender: str, vid: int | None, roads: Roads | None = None) -> Heard:
         """Who is on a broadcast's way, whatever guards and mirrors make of it; frames that come out with two tags are left out."""
@@ -241,7 +245,7 @@ class Frames:
     def stacked(self, sender: str, tags: Stack, roads: Roads | None = None) -> frozenset[tuple[str, Stack]]:
         """Who is on the way of a broadcast that bears any tags, outermost first, and with which tags it comes out."""
         seat = self.seats[sender]
-        start = self._start(seat, tags)
+        start = self.start(seat, tags)
         if start is None:
             return frozenset()
         found: set[tuple[str, Stack]] = set()
