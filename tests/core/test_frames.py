@@ -7,6 +7,7 @@ import unittest
 from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import ADVERT, BROADCAST, FOREIGN, FRAMES, LARGE, OFFER, UNICAST, UNKNOWN, Frames
 from aptwire.forward.hearing import hears
+from aptwire.forward.learning import Learned
 from aptwire.forward.parts import State
 from aptwire.plan.names import endpoint_key
 from hypothesis import given, settings
@@ -54,6 +55,24 @@ class FrameTest(unittest.TestCase):
         self.assertEqual(asked.heard("a1", None, UNICAST, "b1"), {("b1", None)})
         self.assertEqual(asked.may("a1", None, UNICAST, "b1"), {("b1", None), ("b2", None)})
         self.assertEqual(asked.may("a1", None, UNKNOWN), {("b2", None)})
+
+    def test_a_learned_address_is_found_alone_and_an_unknown_one_by_flooding(self) -> None:
+        made = pair()
+        made.guest("b", "b2", 10)
+        made.put("port_group", "b/t", switch="b/s", name="t", mode="trunk", allowed="10, 20")
+        made.put("guest", "g-t", host="b", name="t")
+        made.put("adapter", "t", guest="g-t", name="t", port_group="b/t")
+        learned = Learned(frames(made))
+        everybody = {("b1", ()), ("b2", ()), ("t", (10,))}
+        self.assertEqual(learned.reached("a1", (), "b1"), everybody)
+        learned.learn("b1", ())
+        self.assertEqual(learned.reached("a1", (), "b1"), {("b1", ())})
+        self.assertEqual(learned.reached("a1", (), "b2"), everybody, "nobody has heard of this one yet")
+        learned.learn("t", (20,))
+        self.assertEqual(learned.reached("a1", (), "t"), everybody, "it spoke on another VID, where nobody here asks")
+        learned.learn("t", (10,))
+        self.assertEqual(learned.reached("a1", (), "t"), {("t", (10,))})
+        self.assertEqual(learned.reached("a1", (10,), "b1"), frozenset(), "an access port takes no tags")
 
     def test_a_guard_is_the_group_s_unless_the_adapter_has_its_own_word(self) -> None:
         made = pair()

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from aptwire.judge.why import VERDICTS
 from aptwire.judge.risks import GRAVITY as RISKS
+from aptwire.judge.why import VERDICTS
 from aptwire.plan.file import schema as plan_schema
 from aptwire.plan.kinds import KINDS
 

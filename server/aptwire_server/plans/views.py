@@ -415,5 +415,7 @@ def tree(request: Request, plan_id: uuid.UUID) -> Response:
     """The spanning tree: the root of each switch that takes part, its cost to it, and the cables that are blocked, with the
     switch that blocks them."""
     fabric = _engine(plan_id).judgement().wiring.fabric
-    blocked = {c: fabric.tree.blocked[j.key] for j in fabric.joints.values() if j.key in fabric.tree.blocked for c in j.cables}
+    blocked = {
+        c: fabric.tree.blocked[j.key] for j in fabric.joints.values() if j.key in fabric.tree.blocked for c in j.cables
+    }
     return Response({"roots": fabric.tree.roots, "cost": fabric.tree.cost, "blocked": blocked})
