@@ -132,7 +132,7 @@ def say(plan: Plan, difference: Difference) -> dict[str, Any]:
         "frame": q.frame,
         "target": q.target,
         "pulled": list(q.situation.pulled),
-        "chosen": [list(pair) for pair in q.situation.chosen],
+        "chosen": [[team.uplink, nic] for team, nic in q.situation.chosen],
         "text": f"A frame of {name_of(plan, q.sender)}, {tag}, {whom}; {q.situation.say(plan)}",
         "only_engine": _told(plan, difference.missing),
         "only_kernel": _told(plan, difference.extra),

@@ -20,7 +20,7 @@ from aptwire.forward.frames import (
     Frames,
     Heard,
 )
-from aptwire.forward.parts import NOW, State
+from aptwire.forward.parts import NOW, MemberKey, State, TeamKey
 from aptwire.plan.edits import Drop, Operation, Patch, apply_edit
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
@@ -42,7 +42,7 @@ class Situation:
     """A state of the plan in which questions are asked: cables pulled, and members that teams are told to send over."""
 
     pulled: tuple[str, ...] = ()
-    chosen: tuple[tuple[str, str], ...] = ()
+    chosen: tuple[tuple[TeamKey, str], ...] = ()
     """(team, NIC)"""
 
     def say(self, plan: Plan) -> str:
@@ -107,7 +107,7 @@ def after(plan: Plan, situation: Situation) -> Plan:
 
 def state_of(situation: Situation) -> State:
     """What the engine calls it."""
-    return State(choice=dict(situation.chosen)) if situation.chosen else NOW
+    return State({team: MemberKey(nic) for team, nic in situation.chosen}) if situation.chosen else NOW
 
 
 def situations(fitted: Fitted, scene: Scene, scope: Scope) -> list[Situation]:

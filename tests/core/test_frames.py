@@ -8,7 +8,7 @@ from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.frames import ADVERT, BROADCAST, FOREIGN, FRAMES, LARGE, OFFER, UNICAST, UNKNOWN, Frames
 from aptwire.forward.hearing import hears
 from aptwire.forward.learning import Learned
-from aptwire.forward.parts import State
+from aptwire.forward.parts import MemberKey, State, TeamKey
 from aptwire.plan.names import endpoint_key
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -183,7 +183,7 @@ class FrameTest(unittest.TestCase):
         made.cable("a/n9", "sw/p9")
         wiring = compile_wiring(made.plan())
         self.assertEqual(Frames(wiring).heard("a1", None), {("b1", None)})
-        self.assertEqual(Frames(wiring, State({"a/u": "a/n9"})).heard("a1", None), frozenset())
+        self.assertEqual(Frames(wiring, State({TeamKey("a/u"): MemberKey("a/n9")})).heard("a1", None), frozenset())
         self.assertEqual(Frames(wiring, State(lost=frozenset(["a/n0"]))).heard("a1", None), frozenset())
 
     def test_the_story_goes_bridge_by_bridge(self) -> None:

@@ -7,7 +7,7 @@ import unittest
 from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.domains import Pairings, core_links, solve
 from aptwire.forward.hearing import hears
-from aptwire.forward.parts import NOW, State
+from aptwire.forward.parts import NOW, MemberKey, State, TeamKey
 from aptwire.forward.trace import find_place, say_state, trace
 from aptwire.forward.wiring import Wiring
 from aptwire.plan.edits import Drop, Patch, apply_edit
@@ -61,11 +61,11 @@ class TeamTest(unittest.TestCase):
             return member.nic.name if member else None
 
         self.assertEqual(carrier(NOW), "n0")
-        self.assertEqual(carrier(State({"a/u": "a/n2"})), "n2")
+        self.assertEqual(carrier(State({TeamKey("a/u"): MemberKey("a/n2")})), "n2")
         self.assertEqual(carrier(State(lost=frozenset(["a/n0"]))), "n1")
         self.assertIsNone(carrier(State(lost=frozenset(["a/n0", "a/n1", "a/n2"]))))
         self.assertEqual(say_state(wiring, NOW), "now")
-        self.assertEqual(say_state(wiring, State({"a/u": "a/n2"})), "when n0 of a fails")
+        self.assertEqual(say_state(wiring, State({TeamKey("a/u"): MemberKey("a/n2")})), "when n0 of a fails")
         self.assertEqual(say_state(wiring, State(lost=frozenset(["a/n1"]))), "with n1 of a lost")
 
     def test_losing_every_member_leaves_the_host_to_itself(self) -> None:
@@ -79,7 +79,7 @@ class TeamTest(unittest.TestCase):
         wiring, _ = team_of(teamed())
         a, b = find_place(wiring, "a/a1"), find_place(wiring, "b/b1")
         self.assertIn("n0 of a, uplink u (carries)", [h.where for h in trace(wiring, a, b).hops])
-        after = trace(wiring, a, b, State({"a/u": "a/n1"}))
+        after = trace(wiring, a, b, State({TeamKey("a/u"): MemberKey("a/n1")}))
         self.assertIn("n1 of a, uplink u (after failover)", [h.where for h in after.hops])
         lost = trace(wiring, a, b, State(lost=frozenset(["a/n0", "a/n1", "a/n2"])))
         self.assertEqual(lost.hops[1].reason, "no NIC of uplink u of a can carry: n0 is lost; n1 is lost; n2 is lost")

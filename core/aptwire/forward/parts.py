@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from aptwire.forward.rules import PortRule
 from aptwire.plan.kinds import Adapter, FabricPort, Lag, Nic, Uplink
@@ -50,6 +51,20 @@ class Link:
         return 0 if self.ends[0] == bridge else 1
 
 
+class MemberKey(NamedTuple):
+    """A member by its NIC (or port), and whether it stands for answers that come back there."""
+
+    nic: str
+    one_way: bool = False
+
+
+class TeamKey(NamedTuple):
+    """A team by its uplink (or LAG), and the order that is meant (empty: the uplink's own)."""
+
+    uplink: str
+    order: str = ""
+
+
 @dataclass(frozen=True, eq=False)
 class Member:
     """A NIC of an uplink (or a port of a LAG): its link, or None with the reason (`open`: nothing is plugged in; else it is dead).
@@ -65,9 +80,9 @@ class Member:
     excluded: bool = False
 
     @property
-    def key(self) -> str:
+    def key(self) -> MemberKey:
         """What a state calls it by."""
-        return f"{self.nic.id}<" if self.one_way else self.nic.id
+        return MemberKey(self.nic.id, self.one_way)
 
 
 @dataclass(frozen=True, eq=False)
@@ -86,9 +101,9 @@ class Team:
     order: str = ""
 
     @property
-    def key(self) -> str:
+    def key(self) -> TeamKey:
         """What a state calls it by."""
-        return f"{self.uplink.id}|{self.order}" if self.order else self.uplink.id
+        return TeamKey(self.uplink.id, self.order)
 
     @property
     def mode(self) -> str:
@@ -176,7 +191,7 @@ class Place:
 class State:
     """What carries: teams with another member than today's, and NICs whose link is lost."""
 
-    choice: dict[str, str] = field(default_factory=dict)
+    choice: dict[TeamKey, MemberKey] = field(default_factory=dict)
     lost: frozenset[str] = frozenset()
 
 

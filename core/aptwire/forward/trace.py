@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from aptwire.forward.parts import NOW, Link, Place, State, Team
+from aptwire.forward.parts import NOW, Link, Place, State, Team, TeamKey
 from aptwire.forward.paths import Roads, Step, goal, heard_as
 from aptwire.forward.routed import over_router
 from aptwire.forward.wiring import Wiring
@@ -61,8 +61,8 @@ def say_state(wiring: Wiring, state: State) -> str:
     said: list[str] = []
     for key, chosen in state.choice.items():
         team = wiring.team_called(key)
-        nic = called(wiring.plan, wiring.plan.find(chosen.rstrip("<")))
-        if chosen.endswith("<"):
+        nic = called(wiring.plan, wiring.plan.find(chosen.nic))
+        if chosen.one_way:
             said.append(f"when answers come back over {nic}")
         elif team is not None and team.mode == "standby":
             first = called(wiring.plan, team.members[0].nic)
@@ -276,7 +276,11 @@ class HopWriter:
     def _part(self, uplink: Uplink, nic: Nic) -> str:
         if uplink.mode != "standby":
             return "one of its members"
-        return "carries" if not self.state.choice.get(uplink.id) and nic.id not in self.state.lost else "after failover"
+        return (
+            "carries"
+            if not self.state.choice.get(TeamKey(uplink.id)) and nic.id not in self.state.lost
+            else "after failover"
+        )
 
     def refusal(self, records: tuple[str, ...], frame: int, leaving: bool) -> str:
         """Why a port drops a frame, as a person would say it."""

@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from operator import is_
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 from scipy.sparse import coo_array
@@ -25,6 +26,7 @@ from aptwire.forward.parts import (
     Stand,
     State,
     Team,
+    TeamKey,
     adapter_block,
 )
 from aptwire.forward.routed import Ways, ways_out
@@ -36,13 +38,32 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.plan import Plan
 
+T = TypeVar("T")
+
+
+class Slot(Generic[T]):
+    """A place in blocks for what somebody worked out from one, and what that rests on beside the block; typed by what is kept."""
+
+    def get(self, block: Block, *rests: object) -> T | None:
+        """What is kept, if it rests on these very objects."""
+        known = block.kept.get(self)
+        if known is None or len(known[0]) != len(rests) or not all(map(is_, known[0], rests)):
+            return None
+        found: T = known[1]
+        return found
+
+    def keep(self, block: Block, value: T, *rests: object) -> T:
+        """Keep something; it is given back."""
+        block.kept[self] = rests, value
+        return value
+
 
 @dataclass(eq=False)
 class Block:
     """A virtual switch (or the adapters in no port group, the direct adapters of a NIC, the stations): its teams and stands.
 
     `stand_of` leads from a place's record to its stand; `several` lists the places of endpoints that have more than
-    one; `addresses` and `macs` are pairs with the record that bears them.
+    one; `addresses` and `macs` are pairs with the record that bears them; `kept` is what others worked out from it (`Slot`).
     """
 
     key: str
@@ -52,7 +73,7 @@ class Block:
     several: dict[str, list[str]] = field(default_factory=dict)
     addresses: list[tuple[str, str]] = field(default_factory=list)
     macs: list[tuple[str, str]] = field(default_factory=list)
-    cache: dict[str, Any] = field(default_factory=dict)
+    kept: dict[Slot[Any], Any] = field(default_factory=dict)
 
 
 @dataclass(eq=False)
@@ -183,9 +204,9 @@ class Wiring:
         (`forward/paths.py`)."""
         return {}
 
-    def team_called(self, key: str) -> Team | None:
+    def team_called(self, key: TeamKey) -> Team | None:
         """The team that a state calls by this key."""
-        uplink = self.plan.of("uplink").get(key.partition("|")[0])
+        uplink = self.plan.of("uplink").get(key.uplink)
         teams = self.blocks[uplink.switch].teams if uplink is not None else self.fabric.teams
         return next((team for team in teams if team.key == key), None)
 

@@ -70,7 +70,7 @@ class Book:
 
     def __init__(self, judgement: Judgement) -> None:
         wiring, uses = judgement.wiring, judgement.intent.uses
-        before, changed = judgement.told.before.get("book", (None, None))
+        before, changed = judgement.answered.before.get("book", (None, None))
         self._before: Mapping[str, Grouped[Any]] = {}
         self.changed: frozenset[str] | None = None
         if not isinstance(before, Pages) or changed is None or before.uses is not uses:
@@ -87,7 +87,7 @@ class Book:
             self.hosts, self.changed = self._again(judgement, before, changed.blocks)
             self._before = before.groupings
         self._known: dict[str, Grouped[Any]] = {}
-        judgement.told.answers["book"] = Pages(self.hosts, self._known, uses)
+        judgement.answered.answers["book"] = Pages(self.hosts, self._known, uses)
 
     @staticmethod
     def _again(

@@ -239,7 +239,7 @@ class Sentences:
 
 
 @dataclass(frozen=True)
-class Told:
+class Concerned:
     """Places that share a finding, each with its cause, in the order of records; `endpoints` theirs, `place` and `cause` the first one's."""
 
     found: tuple[tuple[Place, Cause], ...]
@@ -273,7 +273,7 @@ class CauseKind:
         """What places have in common that share a finding."""
         return (place.record,)
 
-    def words(self, say: Sentences, told: Told) -> Words:
+    def words(self, say: Sentences, whom: Concerned) -> Words:
         """What it says."""
         raise NotImplementedError
 
@@ -300,10 +300,10 @@ class NoIntent(CauseKind):
 
     what = NO_INTENT
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        lands = say.judgement.lands_on(told.place)
-        text = f"It lands on {say.landing(lands, told.place)}; say on which segment it belongs."
-        return f"Nobody said where {say.who(told.endpoints)} belongs", text, (told.place.record,)
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        lands = say.judgement.lands_on(whom.place)
+        text = f"It lands on {say.landing(lands, whom.place)}; say on which segment it belongs."
+        return f"Nobody said where {say.who(whom.endpoints)} belongs", text, (whom.place.record,)
 
     proof = CauseKind._outward
 
@@ -313,9 +313,9 @@ class NoGroup(CauseKind):
 
     what = NO_GROUP
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        title = f"{say.who(told.endpoints)} is in no port group"
-        return title, f"It belongs on {say.segment(told.place)}.", (told.place.record,)
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        title = f"{say.who(whom.endpoints)} is in no port group"
+        return title, f"It belongs on {say.segment(whom.place)}.", (whom.place.record,)
 
     proof = CauseKind._outward
 
@@ -325,8 +325,8 @@ class Address(CauseKind):
 
     what = ADDRESS
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        place, who, name = told.place, say.who(told.endpoints), say.segment(told.place)
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        place, who, name = whom.place, say.who(whom.endpoints), say.segment(whom.place)
         segment = say.plan.of("segment").get(place.segment)
         subnets = segment.subnets if segment is not None else ()
         wrong = ", ".join(bare_address(a) for a in place.addresses)
@@ -347,13 +347,13 @@ class NoBearer(CauseKind):
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
         return ()
 
-    def words(self, say: Sentences, told: Told) -> Words:
+    def words(self, say: Sentences, whom: Concerned) -> Words:
         plan = say.plan
-        segments = sorted({s.name: s for p, _ in told.found if (s := plan.of("segment").get(p.segment))}.items())
+        segments = sorted({s.name: s for p, _ in whom.found if (s := plan.of("segment").get(p.segment))}.items())
         addresses = [a for _, s in segments for a in s.gateways if not say.wiring.bearers.get(a)]
-        own = [p.gateway for place, _ in told.found if (p := plan.of("host_port").get(place.record)) and p.gateway]
+        own = [p.gateway for place, _ in whom.found if (p := plan.of("host_port").get(place.record)) and p.gateway]
         title = f"Nobody in the plan bears the gateway of {some([name for name, _ in segments])}"
-        text = f"{some(addresses or own)} may be reached or not: nobody can know for {say.who(told.endpoints)}."
+        text = f"{some(addresses or own)} may be reached or not: nobody can know for {say.who(whom.endpoints)}."
         return title, text, tuple(s.id for _, s in segments)
 
 
@@ -365,10 +365,10 @@ class Twin(CauseKind):
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
         return tuple(self._shared(place, say.other(cause)))
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        shared = self._shared(told.place, say.other(told.cause))
-        text = f"Both hear each other: {' and '.join(say.names(told.endpoints))}."
-        return f"Two machines answer to {', '.join(shared)}", text, told.endpoints
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        shared = self._shared(whom.place, say.other(whom.cause))
+        text = f"Both hear each other: {' and '.join(say.names(whom.endpoints))}."
+        return f"Two machines answer to {', '.join(shared)}", text, whom.endpoints
 
     def _shared(self, one: Place, two: Place) -> list[str]:
         return sorted(set(map(bare_address, one.addresses)) & set(map(bare_address, two.addresses)))
@@ -383,9 +383,9 @@ class TwinMac(CauseKind):
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
         return (say.mac(place),)
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        title = f"{some(say.names(told.endpoints))} bear one MAC address and hear each other"
-        return title, f"What is for {say.mac(told.place)} goes to whichever spoke last.", told.endpoints
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        title = f"{some(say.names(whom.endpoints))} bear one MAC address and hear each other"
+        return title, f"What is for {say.mac(whom.place)} goes to whichever spoke last.", whom.endpoints
 
 
 class Mirrored(CauseKind):
@@ -397,8 +397,8 @@ class Mirrored(CauseKind):
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
         return ("", cause.at, cause.detail)
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        mirror = say.plan.get("mirror", told.cause.at)
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        mirror = say.plan.get("mirror", whom.cause.at)
         source, target = spoken(say.plan, mirror.source), spoken(say.plan, mirror.target)
         names = [say.plan.get("segment", p.segment).name for p in say.mirrored(mirror) if p.segment]
         text = f"A mirror copies {' and '.join(dict.fromkeys(names[:1]))} to whoever is on {names[-1]}."
@@ -414,13 +414,13 @@ class TooLarge(CauseKind):
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
         return (place.segment, cause.at, cause.detail)
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        cause, one = told.cause, len(told.endpoints) == 1
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        cause, one = whom.cause, len(whom.endpoints) == 1
         sends, takes = cause.detail.split()
         record, place = say.plan.find(cause.at), say.wiring.place(cause.at)
         where = spoken(say.plan, cause.at) if place is not None else _capital(called(say.plan, record))
         text = f"{where} takes {takes} bytes; packets of up to {sends} are sent there, and larger ones vanish."
-        title = f"{say.who(told.endpoints)} {_verb('loses', one)} packets of more than {takes} bytes"
+        title = f"{say.who(whom.endpoints)} {_verb('loses', one)} packets of more than {takes} bytes"
         return title, text, (cause.at,)
 
 
@@ -432,8 +432,8 @@ class Leak(CauseKind):
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
         return tuple(sorted([place.segment or "", say.other(cause).segment or ""]))
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        place, cause = told.place, told.cause
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        place, cause = whom.place, whom.cause
         other = say.other(cause)
         names = sorted(say.plan.get("segment", s).name for s in (place.segment, other.segment))
         title = f"{names[0]} and {names[1]} leak into each other"
@@ -475,13 +475,13 @@ class WrongTag(CauseKind):
 
     proof = CauseKind._outward
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        title, text, culprit = self._astray(say, told)
-        return title, text + say.locked_out(told.found), culprit
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        title, text, culprit = self._astray(say, whom)
+        return title, text + say.locked_out(whom.found), culprit
 
-    def _astray(self, say: Sentences, told: Told) -> Words:
-        place, cause, name = told.place, told.cause, say.segment(told.place)
-        who, one = say.who(told.endpoints), len(told.endpoints) == 1
+    def _astray(self, say: Sentences, whom: Concerned) -> Words:
+        place, cause, name = whom.place, whom.cause, say.segment(whom.place)
+        who, one = say.who(whom.endpoints), len(whom.endpoints) == 1
         culprit = say.wrong_at(place, cause)
         record = say.plan.find(culprit)
         segment = say.plan.get("segment", place.segment)
@@ -530,13 +530,13 @@ class _Broken(CauseKind):
         segment = None if isinstance(port, FabricPort) and port.mode == "access" else place.segment
         return (segment, hop.records[:1] if hop else (), hop.outcome if hop else "", say.when(cause))
 
-    def words(self, say: Sentences, told: Told) -> Words:
-        off = say.idle_gateway(told.cause)
-        hop = None if off else say.broken_at(told.place, told.cause)
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        off = say.idle_gateway(whom.cause)
+        hop = None if off else say.broken_at(whom.place, whom.cause)
         reason = off or (_sentence(hop.reason) if hop else "")
-        return (*self._say(say, told, reason), hop.records if hop else ())
+        return (*self._say(say, whom, reason), hop.records if hop else ())
 
-    def _say(self, say: Sentences, told: Told, reason: str) -> tuple[str, str]:
+    def _say(self, say: Sentences, whom: Concerned, reason: str) -> tuple[str, str]:
         raise NotImplementedError
 
 
@@ -545,9 +545,9 @@ class OpenEnd(_Broken):
 
     what = OPEN_END
 
-    def _say(self, say: Sentences, told: Told, reason: str) -> tuple[str, str]:
-        reaches = _verb("reaches", len(told.endpoints) == 1)
-        title = f"Nobody can know whether {say.who(told.endpoints)} {reaches} {say.segment(told.place)}"
+    def _say(self, say: Sentences, whom: Concerned, reason: str) -> tuple[str, str]:
+        reaches = _verb("reaches", len(whom.endpoints) == 1)
+        title = f"Nobody can know whether {say.who(whom.endpoints)} {reaches} {say.segment(whom.place)}"
         return title, reason or "Its way ends open."
 
 
@@ -556,11 +556,11 @@ class CutOff(_Broken):
 
     what = CUT_OFF
 
-    def _say(self, say: Sentences, told: Told, reason: str) -> tuple[str, str]:
-        place, cause, who, one = told.place, told.cause, say.who(told.endpoints), len(told.endpoints) == 1
-        several = len({p.segment for p, _ in told.found}) > 1
-        lost = "the rest of their segments" if several else say.lost(place, cause, told.endpoints)
-        reason += say.locked_out(told.found)
+    def _say(self, say: Sentences, whom: Concerned, reason: str) -> tuple[str, str]:
+        place, cause, who, one = whom.place, whom.cause, say.who(whom.endpoints), len(whom.endpoints) == 1
+        several = len({p.segment for p, _ in whom.found}) > 1
+        lost = "the rest of their segments" if several else say.lost(place, cause, whom.endpoints)
+        reason += say.locked_out(whom.found)
         if say.status(place) == "wavering" and not cause.state.choice:
             return f"{who} {_verb('is', one)} cut off from {lost} until another NIC carries", reason
         if say.status(place) == "wavering":

@@ -17,7 +17,7 @@ from aptwire.forward.domains import Domains, solve
 from aptwire.forward.frames import Frames
 from aptwire.forward.parts import HOMELESS, Stand, State
 from aptwire.forward.rules import PortRule, Stack
-from aptwire.forward.wiring import Block
+from aptwire.forward.wiring import Block, Slot
 from aptwire.judge.book import Grouping, book_of
 from aptwire.judge.facts import Facts
 from aptwire.judge.judgement import Judgement
@@ -58,9 +58,13 @@ class _Taken:
         return self._version
 
 
+_PORTS: Slot[list[Port]] = Slot()
+_WIDE: Slot[list[tuple[Port, tuple[str, ...]]]] = Slot()
+
+
 def _ports(block: Block) -> list[Port]:
     """The ports of a block; kept with it."""
-    known: list[Port] | None = block.cache.get("ports")
+    known = _PORTS.get(block)
     if known is not None:
         return known
     found: dict[tuple[int, str, int], tuple[PortRule, list[Stand]]] = {}
@@ -81,8 +85,7 @@ def _ports(block: Block) -> list[Port]:
                     several.setdefault(owner[record], set()).update(own)
         meant += [(frozenset(own), (adapter,)) for adapter, own in several.items()]
         made.append(Port(bridge, order, rule, tuple(meant)))
-    block.cache["ports"] = made
-    return made
+    return _PORTS.keep(block, made)
 
 
 class Could:
@@ -148,14 +151,15 @@ class Could:
     def _wide(self, block: Block) -> list[tuple[Port, tuple[str, ...]]]:
         """A block's ports with the adapters that aren't meant to use just what they let pass; kept with it for as long as the VID classes
         are the same."""
-        known: tuple[object, list[tuple[Port, tuple[str, ...]]]] | None = block.cache.get("wide")
-        if known is None or known[0] is not self.wiring.classes:
+        known = _WIDE.get(block, self.wiring.classes)
+        if known is None:
             ports = [(port, self.taken(port.rule)) for port in _ports(block)]
             wide = [
                 (port, tuple(a for own, names in port.adapters if own != taken for a in names)) for port, taken in ports
             ]
-            known = block.cache["wide"] = self.wiring.classes, [(port, adapters) for port, adapters in wide if adapters]
-        return known[1]
+            made = [(port, adapters) for port, adapters in wide if adapters]
+            known = _WIDE.keep(block, made, self.wiring.classes)
+        return known
 
     def block(self, key: str) -> dict[str, tuple[str, ...]]:
         """Those that the adapters of a block could reach by tagging."""

@@ -8,7 +8,7 @@ from operator import attrgetter
 
 from aptwire.forward.fabric import header, least
 from aptwire.forward.parts import Team
-from aptwire.forward.wiring import Block, Wiring
+from aptwire.forward.wiring import Block, Slot, Wiring
 from aptwire.plan import vids
 from aptwire.plan.kinds import GUARDS, SHAPES, Adapter, FabricPort, HostPort, Nic, PortGroup, Uplink, VirtualSwitch
 from aptwire.plan.plan import Plan
@@ -78,6 +78,10 @@ _OWN = attrgetter(*GUARDS, *SHAPES)
 _NOTHING = (None,) * len((*GUARDS, *SHAPES))
 
 
+_FACTS: Slot[tuple[object, list[tuple[str, int | None] | None], Facts]] = Slot()
+"""The facts of a block, with the uses of all segments that were looked at last, and those of its own stands that they rest on."""
+
+
 def all_facts(wiring: Wiring, uses: dict[str, tuple[str, int | None]]) -> Iterator[Facts]:
     """The facts of every virtual switch; `uses` are the role and MTU of each segment, one object as long as they don't change."""
     for block in wiring.blocks.values():
@@ -88,17 +92,13 @@ def all_facts(wiring: Wiring, uses: dict[str, tuple[str, int | None]]) -> Iterat
 
 def facts_of(wiring: Wiring, block: Block, uses: dict[str, tuple[str, int | None]]) -> Facts | None:
     """The facts of a block, kept with it; None where it is no virtual switch's."""
-    known: object
-    own: object
-    facts: Facts | None
-    known, own, facts = block.cache.get("facts", (None, None, None))
-    if known is not uses:
-        if block.key not in wiring.plan.of("virtual_switch"):
-            return None
-        now = [uses.get(stand.segment or "") for stand in block.stands]
-        facts = facts if facts is not None and own == now else _facts(wiring, block)
-        block.cache["facts"] = (uses, now, facts)
-    return facts
+    seen, own, facts = _FACTS.get(block) or (None, None, None)
+    if seen is uses:
+        return facts
+    if block.key not in wiring.plan.of("virtual_switch"):
+        return None
+    now = [uses.get(stand.segment or "") for stand in block.stands]
+    return _FACTS.keep(block, (uses, now, facts if facts is not None and own == now else _facts(wiring, block)))[2]
 
 
 def group_vids(plan: Plan, group: PortGroup) -> frozenset[int]:

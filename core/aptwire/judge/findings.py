@@ -10,7 +10,7 @@ from operator import attrgetter
 
 from aptwire.forward.parts import HOMELESS, Place, State
 from aptwire.forward.trace import Trace
-from aptwire.judge.causes import CAUSES, PLACE, PORT, STAND, Sentences, Told
+from aptwire.judge.causes import CAUSES, PLACE, PORT, STAND, Concerned, Sentences
 from aptwire.judge.changes import Changes
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks import Risk, risk_proof, risks
@@ -48,10 +48,10 @@ class Finding:
 
 def findings(judgement: Judgement) -> list[Finding]:
     """All findings, worst first, those that concern only idle endpoints last."""
-    known = judgement.told.answers.get("findings")
+    known = judgement.answered.answers.get("findings")
     if not isinstance(known, _Known):
         with no_collecting():
-            known = judgement.told.answers["findings"] = _Finder(judgement).run()
+            known = judgement.answered.answers["findings"] = _Finder(judgement).run()
     return sorted(known.told.values(), key=attrgetter("rank"))
 
 
@@ -112,7 +112,7 @@ class _Finder:
         self._homeless = tuple(homeless.stand_of) if homeless is not None else ()
 
     def run(self) -> _Known:
-        before, changes = self.judgement.told.before.get("findings", (None, None))
+        before, changes = self.judgement.answered.before.get("findings", (None, None))
         known = before if isinstance(before, _Known) else _Known({}, {}, {}, {}, ())
         # What stands in no block, and what everything may be called by, concerns all.
         if (
@@ -201,7 +201,7 @@ class _Finder:
     def _hosts(self, place: Place, cause: Cause) -> frozenset[str]:
         """The hosts of a place, of whom it misses, and of the teams of the state."""
         towards = self.say.other(cause) if cause.towards else None
-        uplinks = (self.plan.of("uplink").get(key.partition("|")[0]) for key in cause.state.choice)
+        uplinks = (self.plan.of("uplink").get(key.uplink) for key in cause.state.choice)
         keys = [place.stand.block, *([towards.stand.block] if towards is not None else [])]
         keys += [uplink.switch for uplink in uplinks if uplink is not None]
         return frozenset(map(self._host_of, keys))
@@ -220,9 +220,9 @@ class _Finder:
 
     def _finding(self, key: tuple[object, ...], groups: list[_Group]) -> Finding:
         found = sorted(((p, g.cause) for g in groups for p in g.places), key=lambda pair: pair[0].record)
-        told = Told(tuple(found))
-        place, cause, endpoints = told.place, told.cause, told.endpoints
-        title, text, culprit = CAUSES[cause.what].words(self.say, told)
+        whom = Concerned(tuple(found))
+        place, cause, endpoints = whom.place, whom.cause, whom.endpoints
+        title, text, culprit = CAUSES[cause.what].words(self.say, whom)
         return Finding(
             id=hashlib.sha256(repr(key).encode()).hexdigest()[:12],
             verdict=self.say.status(place),

@@ -18,7 +18,7 @@ import numpy as np
 
 from aptwire.forward.domains import Pairings
 from aptwire.forward.parts import Stand, Team
-from aptwire.forward.wiring import Block, Wiring
+from aptwire.forward.wiring import Block, Slot, Wiring
 from aptwire.judge.intent import Intent
 from aptwire.plan.fields import bare_address, is_nobodys
 
@@ -189,18 +189,21 @@ class _Piece:
     strangers: list[str]
 
 
+_PIECE: Slot[_Piece] = Slot()
+
+
 def _piece(wiring: Wiring, block: Block, pairings: Pairings, intent: Intent) -> _Piece:
-    known = block.cache.get("piece")
-    if known is None or known[0] is not pairings or known[1] is not intent.subnets or known[2] is not intent.gateways:
-        made = _Piece(
-            _ways(wiring, block, pairings),
-            _columns(wiring, block, intent.numbers),
-            _outside(block, intent.subnets),
-            _strangers(wiring, block, intent.gateways),
-        )
-        known = block.cache["piece"] = pairings, intent.subnets, intent.gateways, made
-    found: _Piece = known[3]
-    return found
+    rests = (pairings, intent.subnets, intent.gateways)
+    known = _PIECE.get(block, *rests)
+    if known is not None:
+        return known
+    made = _Piece(
+        _ways(wiring, block, pairings),
+        _columns(wiring, block, intent.numbers),
+        _outside(block, intent.subnets),
+        _strangers(wiring, block, intent.gateways),
+    )
+    return _PIECE.keep(block, made, *rests)
 
 
 def gather(wiring: Wiring, pairings: Pairings, intent: Intent) -> Gathered:

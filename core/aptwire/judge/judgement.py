@@ -10,6 +10,7 @@ import numpy as np
 from aptwire.forward.domains import Domains, Pairings
 from aptwire.forward.parts import Place, Stand
 from aptwire.forward.wiring import Block, Wiring
+from aptwire.judge.answers import Answers
 from aptwire.judge.changes import Changes
 from aptwire.judge.gates import Gates
 from aptwire.judge.intent import Intent
@@ -18,19 +19,18 @@ from aptwire.judge.landing import Landing
 from aptwire.judge.meeting import Presence
 from aptwire.judge.singles import Own
 from aptwire.judge.sizes import Misfit
-from aptwire.judge.states import Fared
-from aptwire.judge.told import Told
+from aptwire.judge.states import StandVerdicts
 from aptwire.judge.why import HOME, VERDICTS, Cause, is_idle
 from aptwire.plan.plan import Plan
 
 
 @dataclass(frozen=True)
 class Known:
-    """What the stages of a judgement made, beside where everything lands: who bears gateways, how stands fared before anybody was said to be exposed,
+    """What the stages of a judgement made, beside where everything lands: who bears gateways, the stands' verdicts before anybody was said to be exposed (`unexposed`),
     who is in which group; and by segment number what single places have, and whose packets are too large (with what that rests on)."""
 
     gates: Gates
-    bare: Fared
+    unexposed: StandVerdicts
     present: Presence
     within: Mapping[int, Own]
     misfits: Mapping[int, Mapping[str, Misfit]]
@@ -51,7 +51,7 @@ class Judgement:
 
     `status` int8[stands] indexes VERDICTS; `causes` why a stand isn't home; `own` what single places have beside
     their stand (an address of another subnet, a twin); `known` what the next judgement begins with, `since` how it differs from the one that it was
-    made from; `memo` what others worked out from it, once; `kept` and `told` what they
+    made from; `memo` what others worked out from it, once; `kept` and `answered` what they
     found in this judgement or those before it, as far as it still holds.
     """
 
@@ -62,7 +62,7 @@ class Judgement:
     own: Own
     since: Since | None = None
     kept: Kept = field(default_factory=Kept)
-    told: Told = field(default_factory=Told)
+    answered: Answers = field(default_factory=Answers)
     memo: dict[str, object] = field(default_factory=dict)
     token: object = field(default_factory=object)
 

@@ -13,7 +13,7 @@ import numpy as np
 
 from aptwire.forward.parts import Stand
 from aptwire.judge.landing import Landing
-from aptwire.judge.states import Fared, deviation, spans
+from aptwire.judge.states import StandVerdicts, deviation, spans
 from aptwire.judge.why import ASTRAY, EXPOSED, LEAK, Cause
 
 
@@ -47,7 +47,7 @@ class Exposed:
 
 def presence(
     landing: Landing,
-    fared: Fared,
+    verdicts: StandVerdicts,
     again: tuple[Presence, np.ndarray, np.ndarray] | None = None,
 ) -> Presence:
     """Who is where; after an edit `again`: the presence before, the segments that may differ (bool[segments + 1], the last: of none) and all their
@@ -56,7 +56,7 @@ def presence(
     stands = np.arange(len(landing.stands)) if again is None else again[2]
     every = spans(landing.first, landing.ways.stand.size, stands)
     stand = landing.ways.stand[every]
-    speaking = landing.rows.right[every] & (fared.status[stand] != ASTRAY)
+    speaking = landing.rows.right[every] & (verdicts.status[stand] != ASTRAY)
     own, segment = every[speaking], landing.columns.segment[stand[speaking]]
     pairs = np.unique(landing.rows.group[own] * size + segment)
     lonely = frozenset(segment[~landing.rows.mutual[own] & (landing.rows.node[own] >= 0)].tolist())
@@ -68,20 +68,20 @@ def presence(
     return Presence(pairs, size, lonely, simple)
 
 
-def meeting(landing: Landing, fared: Fared, present: Presence, among: np.ndarray | None = None) -> Exposed:
+def meeting(landing: Landing, verdicts: StandVerdicts, present: Presence, among: np.ndarray | None = None) -> Exposed:
     """Who is exposed; `among` bool[segments + 1]: only the stands of these segments are asked for, which is possible where presence is simple."""
-    return _Meeting(landing, fared, present, among).exposed()
+    return _Meeting(landing, verdicts, present, among).exposed()
 
 
 class _Meeting:
-    def __init__(self, landing: Landing, fared: Fared, present: Presence, among: np.ndarray | None) -> None:
+    def __init__(self, landing: Landing, verdicts: StandVerdicts, present: Presence, among: np.ndarray | None) -> None:
         self.landing, self.among = landing, among
         self.simple, self.mixed = present.simple, present.mixed()
         self.rows, self.ways, self.domains = landing.rows, landing.ways, landing.domains
         self.segment = landing.columns.segment
         if self.simple and not self.mixed:
             return
-        self.speaking = landing.rows.right & (fared.status[self.ways.stand] != ASTRAY)
+        self.speaking = landing.rows.right & (verdicts.status[self.ways.stand] != ASTRAY)
         self.present: dict[int, set[int]] = {}
         for group, segment in zip(
             (present.pairs // present.size).tolist(), (present.pairs % present.size).tolist(), strict=True
@@ -188,10 +188,10 @@ class _Meeting:
         return causes
 
 
-def overlay(fared: Fared, landing: Landing, exposed: Exposed) -> Fared:
+def overlay(verdicts: StandVerdicts, landing: Landing, exposed: Exposed) -> StandVerdicts:
     """The verdicts with those who are exposed."""
     if not exposed.causes:
-        return fared
-    status = fared.status.copy()
+        return verdicts
+    status = verdicts.status.copy()
     status[[landing.number(stand) for stand in exposed.causes]] = EXPOSED
-    return Fared(status, {**fared.causes, **exposed.causes})
+    return StandVerdicts(status, {**verdicts.causes, **exposed.causes})

@@ -323,7 +323,7 @@ class _Mender:
         """What would rid the teams on the way of their own risks: a LAG that doesn't suit them, members that differ."""
         cause = self.judgement.cause_of(self.place)
         ways = {team.uplink.id for team in self.judgement.wiring.teams_at(self.place.bridge, self.place.stand.order)}
-        ways |= {key.split("|")[0] for key in (cause.state.choice if cause is not None else ())}
+        ways |= {key.uplink for key in (cause.state.choice if cause is not None else ())}
         functions = [self.plan.of("adapter").get(place.endpoint) for place in self.finding.places]
         nics = [self.plan.of("nic").get(adapter.function_of) for adapter in functions if adapter is not None]
         ways |= {nic.uplink for nic in nics if nic is not None and nic.uplink is not None}

@@ -14,7 +14,7 @@ import numpy as np
 from aptwire.forward.parts import NOW, Place, Stand
 from aptwire.judge.gates import Gate, Gates, find_gate
 from aptwire.judge.landing import Landing
-from aptwire.judge.states import Apart, Fared, deviation
+from aptwire.judge.states import Apart, StandVerdicts, deviation
 from aptwire.judge.why import (
     ADDRESS,
     CUT_OFF,
@@ -38,10 +38,10 @@ Own = dict[str, tuple[int, Cause]]
 
 
 class Singles:
-    """Asks for single places; `fared` is what their stands are told."""
+    """Asks for single places; `verdicts` is what their stands are told."""
 
-    def __init__(self, landing: Landing, gates: Gates, fared: Fared) -> None:
-        self.landing, self.gates, self.fared = landing, gates, fared
+    def __init__(self, landing: Landing, gates: Gates, verdicts: StandVerdicts) -> None:
+        self.landing, self.gates, self.verdicts = landing, gates, verdicts
         self.plan, self.wiring, self.domains = landing.wiring.plan, landing.wiring, landing.domains
         self.apart = Apart(landing)
 
@@ -56,7 +56,7 @@ class Singles:
         if not versions:
             return (), own
         exempt = {record for gate in self.gates.borne.get(segment, ()) for _, record in gate.awake}
-        for number in stands[self.fared.status[stands] == HOME].tolist():
+        for number in stands[self.verdicts.status[stands] == HOME].tolist():
             stand = self.landing.stands[number]
             if not stand.judged:
                 continue
@@ -75,7 +75,7 @@ class Singles:
             for record in gate.idle:
                 # Once it runs, it needs none.
                 place = self._place(record)
-                cause = self.fared.causes.get(place.stand)
+                cause = self.verdicts.causes.get(place.stand)
                 if cause is not None and cause.what == CUT_OFF and cause.towards == record:
                     own[record] = (HOME, cause)
         for gate in gates:
@@ -86,7 +86,7 @@ class Singles:
                 others = [r for r in stand.records if r not in bearing]
                 if others and stand.judged and stand.segment is not None:
                     found, cause = self._reaching(number, gate)
-                    if found > self.fared.status[number]:
+                    if found > self.verdicts.status[number]:
                         own.update((record, (found, cause)) for record in others if record not in own)
         return own
 
@@ -121,7 +121,7 @@ class Singles:
         for record in (record for records in self.landing.gathered.outside.values() for record in records):
             # Who bears a gateway and is off is told of nothing else.
             idle = record in own and own[record][0] == HOME
-            if not idle and self.fared.status[self.landing.number(self._place(record).stand)] <= WAVERING:
+            if not idle and self.verdicts.status[self.landing.number(self._place(record).stand)] <= WAVERING:
                 own[record] = (STRANDED, Cause(ADDRESS))
 
     def _own_gateways(self, own: Own) -> None:
@@ -131,8 +131,8 @@ class Singles:
             if place.context < 0:
                 continue
             number = self.landing.number(place.stand)
-            before = int(self.fared.status[number])
-            cause = self.fared.causes.get(place.stand)
+            before = int(self.verdicts.status[number])
+            cause = self.verdicts.causes.get(place.stand)
             theirs = {gate.bearer for gate in self.gates.borne.get(int(self.landing.columns.segment[number]), ())}
             if cause is not None and cause.what == CUT_OFF and cause.towards in theirs:
                 before = HOME
@@ -141,7 +141,7 @@ class Singles:
                 found, why = UNPROVEN, Cause(NO_BEARER)
             else:
                 found, why = self._reaching(number, gate)
-            if id not in own and (found > before or before != int(self.fared.status[number])):
+            if id not in own and (found > before or before != int(self.verdicts.status[number])):
                 own[id] = (max(found, before), why)
 
     def _reaching(self, number: int, gate: Gate) -> tuple[int, Cause]:

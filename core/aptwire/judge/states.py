@@ -31,7 +31,7 @@ from aptwire.judge.why import (
 
 
 @dataclass(frozen=True)
-class Fared:
+class StandVerdicts:
     """The verdict of each of some stands, `status` int8[all stands] (0 for the others), and why it isn't home."""
 
     status: np.ndarray
@@ -93,7 +93,7 @@ class Shift(NamedTuple):
     open: bool
 
 
-def judge_states(landing: Landing, gates: Gates, stands: np.ndarray) -> Fared:
+def judge_states(landing: Landing, gates: Gates, stands: np.ndarray) -> StandVerdicts:
     """How some stands fare in all states; `stands` int64[n], ascending, are all those of the segments to which they belong."""
     return _States(landing, gates, stands).judged()
 
@@ -111,7 +111,7 @@ class _States:
         self.causes: dict[int, dict[int, Cause]] = {}
         self.apart = Apart(landing)
 
-    def judged(self) -> Fared:
+    def judged(self) -> StandVerdicts:
         today = self._now()
         self._own_ways(today)
         self._crossing()
@@ -121,7 +121,7 @@ class _States:
         causes = {
             self.stands[n]: of[max(of) if status[n] == WAVERING else int(status[n])] for n, of in self.causes.items()
         }
-        return Fared(status, causes)
+        return StandVerdicts(status, causes)
 
     def _note(self, stand: int, status: int, cause: Cause) -> None:
         self.worst[stand] = max(self.worst[stand], status)

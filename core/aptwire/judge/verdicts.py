@@ -21,6 +21,7 @@ from aptwire.forward.compiling import compile_wiring, rewire
 from aptwire.forward.domains import Pairings, solve, solve_again
 from aptwire.forward.parts import Stand
 from aptwire.forward.wiring import Wiring
+from aptwire.judge.answers import Answers
 from aptwire.judge.changes import Changes, changed_ways
 from aptwire.judge.exact import Exact, in_doubt
 from aptwire.judge.facts import End, all_facts, facts_of
@@ -33,8 +34,7 @@ from aptwire.judge.landing import ALONE, EACH_VNI, Landing, Tags, land, land_aga
 from aptwire.judge.meeting import Presence, meeting, overlay, presence
 from aptwire.judge.singles import Own, Singles
 from aptwire.judge.sizes import Misfit, Misfits, may_differ
-from aptwire.judge.states import Fared, judge_states
-from aptwire.judge.told import Told
+from aptwire.judge.states import StandVerdicts, judge_states
 from aptwire.judge.why import ASTRAY, CUT_OFF, HOME, NO_BEARER, STRANDED, TOO_LARGE, UNPROVEN, Cause
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import WayIn
@@ -64,12 +64,13 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         if patched is None:
             gathered = gather(wiring, old.pairings, intent)
             return replace(
-                _whole(land(wiring, old.pairings, domains, intent, gathered, tags), before.kept), told=Told(before.told)
+                _whole(land(wiring, old.pairings, domains, intent, gathered, tags), before.kept),
+                answered=Answers(before.answered),
             )
         landing = land_again(old, wiring, domains, intent, *patched, tags)
         crossing = wiring.crossing_teams or old.wiring.crossing_teams
         if crossing or in_doubt(wiring) or in_doubt(old.wiring) or not tags.same(old.tags):
-            return replace(_whole(landing, before.kept), told=Told(before.told))
+            return replace(_whole(landing, before.kept), answered=Answers(before.answered))
         return _again(before, landing, patched[1], keys)
 
 
@@ -83,11 +84,11 @@ def _from_nothing(wiring: Wiring) -> Judgement:
 def _whole(landing: Landing, kept: Kept) -> Judgement:
     """The verdicts of all segments."""
     gates = find_gates(landing.wiring, landing.intent)
-    bare = judge_states(landing, gates, np.arange(len(landing.stands)))
-    present = presence(landing, bare)
-    fared = overlay(bare, landing, meeting(landing, bare, present))
+    unexposed = judge_states(landing, gates, np.arange(len(landing.stands)))
+    present = presence(landing, unexposed)
+    verdicts = overlay(unexposed, landing, meeting(landing, unexposed, present))
     every = range(len(landing.intent.subnets))
-    return _finished(landing, gates, bare, present, fared, every, {}, _misfits(landing, fared, None), kept)
+    return _finished(landing, gates, unexposed, present, verdicts, every, {}, _misfits(landing, verdicts, None), kept)
 
 
 def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tuple[str, str]]) -> Judgement:
@@ -99,8 +100,8 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
     unsaid = at.stands[segment[at.stands] < 0]
     asked = _among(segment, touched, unsaid)
     part = judge_states(landing, gates, asked)
-    bare = _carried(known.bare, part, asked, touched, old, landing, at, renamed)
-    present = presence(landing, bare, (known.present, touched, asked))
+    unexposed = _carried(known.unexposed, part, asked, touched, old, landing, at, renamed)
+    present = presence(landing, unexposed, (known.present, touched, asked))
     affected = touched.copy()
     if present.simple and known.present.simple:
         mixed = known.present.mixed(), present.mixed()
@@ -108,20 +109,20 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
             was, now = (of.get(group, frozenset()) for of in mixed)
             if was != now or touched[list(was | now)].any():
                 affected[list(was | now)] = True
-        exposed = meeting(landing, bare, present, affected)
+        exposed = meeting(landing, unexposed, present, affected)
     else:
         affected[:-1] = True
-        exposed = meeting(landing, bare, present)
+        exposed = meeting(landing, unexposed, present)
     asked = _among(segment, affected, unsaid)
-    final = Fared(before.status, before.causes)
-    fared = overlay(_carried(final, bare, asked, affected, old, landing, at, renamed), landing, exposed)
+    final = StandVerdicts(before.status, before.causes)
+    verdicts = overlay(_carried(final, unexposed, asked, affected, old, landing, at, renamed), landing, exposed)
     numbers = np.flatnonzero(affected[:-1]).tolist()
-    misfits = _misfits(landing, fared, (known, at, old, affected))
-    made = _finished(landing, gates, bare, present, fared, numbers, known.within, misfits, before.kept)
+    misfits = _misfits(landing, verdicts, (known, at, old, affected))
+    made = _finished(landing, gates, unexposed, present, verdicts, numbers, known.within, misfits, before.kept)
     blocks = frozenset(landing.gathered.blocks[n].key for n in at.changed)
     apart = _apart(before, made, asked, at) | blocks
     changes = Changes(apart, blocks, frozenset(records), changed_ways(old.wiring, landing.wiring))
-    return replace(made, since=Since(before.token, changes), told=Told(before.told, changes))
+    return replace(made, since=Since(before.token, changes), answered=Answers(before.answered, changes))
 
 
 def _among(segment: np.ndarray, touched: np.ndarray, unsaid: np.ndarray) -> np.ndarray:
@@ -216,15 +217,15 @@ def _gates_again(old: Landing, landing: Landing, at: Patch, known: Gates, touche
 
 
 def _carried(
-    was: Fared,
-    part: Fared,
+    was: StandVerdicts,
+    part: StandVerdicts,
     asked: np.ndarray,
     touched: np.ndarray,
     old: Landing,
     landing: Landing,
     at: Patch,
     renamed: Mapping[Stand, Stand],
-) -> Fared:
+) -> StandVerdicts:
     """What was said of everybody, with what is said now of the stands `asked` int64[n], which are all those of the segments `touched`."""
     status = at.by_stand(was.status)
     for one, two in renamed.items():
@@ -240,15 +241,15 @@ def _carried(
                 causes[fresh] = cause
     for n in asked[part.status[asked] != HOME].tolist():
         causes[landing.stands[n]] = part.causes[landing.stands[n]]
-    return Fared(status, causes)
+    return StandVerdicts(status, causes)
 
 
 def _finished(
     landing: Landing,
     gates: Gates,
-    bare: Fared,
+    unexposed: StandVerdicts,
     present: Presence,
-    fared: Fared,
+    verdicts: StandVerdicts,
     segments: Iterable[int],
     within: Mapping[int, Own],
     misfits: tuple[Mapping[int, Mapping[str, Misfit]], tuple[object, ...]],
@@ -257,18 +258,18 @@ def _finished(
     """What single places have beside their stands, asked anew for some segments."""
     asked = set(segments)
     needy, lacking = {}, list[Stand]()
-    singles = Singles(landing, gates, fared)
+    singles = Singles(landing, gates, verdicts)
     for n in asked & gates.unborne.keys():
         stands, needy[n] = singles.needy(n, np.flatnonzero(landing.columns.segment == n))
         lacking += stands
-    fared = _with(fared, landing, {stand: Cause(NO_BEARER) for stand in lacking}, UNPROVEN)
+    verdicts = _with(verdicts, landing, {stand: Cause(NO_BEARER) for stand in lacking}, UNPROVEN)
     if in_doubt(landing.wiring):
         missed: dict[Stand, Cause] = {}
-        for one, two in Exact(landing, gates, fared.status).missed():
-            if fared.status[one] == HOME:
+        for one, two in Exact(landing, gates, verdicts.status).missed():
+            if verdicts.status[one] == HOME:
                 missed.setdefault(landing.stands[one], Cause(CUT_OFF, towards=landing.stands[two].records[0]))
-        fared = _with(fared, landing, missed, STRANDED)
-    singles = Singles(landing, gates, fared)
+        verdicts = _with(verdicts, landing, missed, STRANDED)
+    singles = Singles(landing, gates, verdicts)
     held = {n: own for n, own in within.items() if n not in asked}
     for n in asked & (gates.borne.keys() | needy.keys()):
         own = dict(needy.get(n, {}))
@@ -284,25 +285,25 @@ def _finished(
             place = landing.wiring.place(record)
             if place is None or not place.stand.judged:
                 continue
-            status = all_own[record][0] if record in all_own else int(fared.status[landing.number(place.stand)])
+            status = all_own[record][0] if record in all_own else int(verdicts.status[landing.number(place.stand)])
             if status < STRANDED:
                 detail = f"{misfit.sends} {misfit.takes}"
                 all_own[record] = (STRANDED, Cause(TOO_LARGE, at=misfit.at, detail=detail))
-    known = Known(gates, bare, present, held, *misfits)
-    return Judgement(landing, known, fared.status, fared.causes, all_own, kept=kept)
+    known = Known(gates, unexposed, present, held, *misfits)
+    return Judgement(landing, known, verdicts.status, verdicts.causes, all_own, kept=kept)
 
 
-def _with(fared: Fared, landing: Landing, causes: Mapping[Stand, Cause], verdict: int) -> Fared:
+def _with(verdicts: StandVerdicts, landing: Landing, causes: Mapping[Stand, Cause], verdict: int) -> StandVerdicts:
     """The verdicts with another one for some stands."""
     if not causes:
-        return fared
-    status = fared.status.copy()
+        return verdicts
+    status = verdicts.status.copy()
     status[[landing.number(stand) for stand in causes]] = verdict
-    return Fared(status, {**fared.causes, **causes})
+    return StandVerdicts(status, {**verdicts.causes, **causes})
 
 
 def _misfits(
-    landing: Landing, fared: Fared, again: tuple[Known, Patch, Landing, np.ndarray] | None
+    landing: Landing, verdicts: StandVerdicts, again: tuple[Known, Patch, Landing, np.ndarray] | None
 ) -> tuple[Mapping[int, Mapping[str, Misfit]], tuple[object, ...]]:
     """Whose packets are too large, by segment, and what that rests on beside segments and blocks; `again`: what is known, what is changed, where all
     landed before, and the segments to ask anew."""
@@ -331,7 +332,7 @@ def _misfits(
     for end in (end for facts in listed for end in facts.ends):
         n = intent.numbers[end.segment]
         place = wiring.place(end.record) if n in asked else None
-        if place is not None and fared.status[landing.number(place.stand)] != ASTRAY:
+        if place is not None and verdicts.status[landing.number(place.stand)] != ASTRAY:
             ends.setdefault(n, []).append(end)
     for n, of in sorted(ends.items()):
         misfits = looker.of_segment(intent.segments[n], of)

@@ -16,6 +16,113 @@ interface Section {
   body: ReactNode;
 }
 
+type Book = ReturnType<typeof usePlan>["book"];
+
+/** What a panel is made of: the record's id and name, its settings and removal, and what else its buttons need. */
+interface At {
+  id: string;
+  name: string;
+  book: Book;
+  settings: Section;
+  remove: Section;
+  ids: { book: Book; done: () => void; open: (id: string) => void };
+  take: (proposal: Proposal) => void;
+  build: (host: string, onto: string | null) => void;
+  compare: (host: string) => void;
+}
+
+interface Shape {
+  title?: string;
+  sections: Section[];
+}
+
+const plain = ({ settings, remove }: At): Shape => ({ sections: [settings, remove] });
+
+/** What can be done with a record of each kind. */
+const PANELS: { [K in Kind]: (at: At) => Shape } = {
+  adapter: ({ id, name, book, settings, remove, ids, take }) => {
+    const adapter = book.get("adapter", id)!;
+    const direct = adapter.type === "direct";
+    const past = <p className="quiet">It goes past the switch: guards, limits and mirrors don’t apply to it.</p>;
+    return {
+      title: `${name} of ${book.get("guest", adapter.guest)?.name ?? ""}`,
+      sections: [
+        { label: "Move", body: <Move id={id} take={take} /> },
+        direct ? { ...settings, body: <>{past}{settings.body}</> } : settings,
+        { label: "Tags", body: <GuestTags id={id} {...ids} /> },
+        ...(direct ? [] : [{ label: "Mirror", body: <Mirrors id={id} {...ids} /> }]),
+        remove,
+      ],
+    };
+  },
+  nic: ({ id, book, settings, remove, take }) => {
+    const nic = book.get("nic", id)!;
+    const gone = unplug(book, nic);
+    const ports = [...portsFor(book, nic), ...(gone ? [gone] : [])];
+    return {
+      title: `${book.get("host", nic.host)?.name ?? ""} ${nic.name}`,
+      sections: [
+        { label: "Cable", body: <OutcomeList label="Ports" proposals={ports} endpoint={null} take={take} empty="No fabric port at its site is free." /> },
+        { label: "Uplink", body: <OutcomeList label="Uplinks" proposals={uplinksFor(book, nic)} endpoint={null} take={take} empty="This host has no switch with an uplink yet." /> },
+        settings,
+        remove,
+      ],
+    };
+  },
+  fabric_port: ({ id, book, settings, remove, ids, take }) => {
+    const port = book.get("fabric_port", id)!;
+    const nic = book.get("nic", book.far.get(id)?.id);
+    const sections = [settings];
+    if (nic) sections.push({ label: "Cable", body: <OutcomeList label="Ports" proposals={portsFor(book, nic)} endpoint={null} take={take} empty="No other port at this site is free." /> });
+    else if (!book.far.has(id)) sections.push({ label: "Plug in", body: <PlugIn id={id} {...ids} /> }, { label: "Station", body: <Stations id={id} {...ids} /> });
+    sections.push({ ...remove, body: <Remove kind="fabric_port" id={id} name={`port ${port.name}`} done={ids.done} /> });
+    return { title: `Port ${port.name} of ${book.get("fabric_switch", port.switch)?.name ?? ""}`, sections };
+  },
+  port_group: ({ id, settings, remove, ids }) => ({
+    sections: [settings, { label: "Attach", body: <Attach id={id} {...ids} /> }, { label: "Team order", body: <TeamOrder id={id} {...ids} /> }, remove],
+  }),
+  virtual_switch: ({ id, book, settings, remove, ids, build }) => {
+    const host = book.get("virtual_switch", id)!.host;
+    return {
+      sections: [
+        { label: "Build", body: <Doors doors={[["Take NICs, add a port group, attach guests", () => build(host, id)]]} /> },
+        { label: "Host port", body: <NewHostPort id={id} {...ids} /> },
+        settings,
+        remove,
+      ],
+    };
+  },
+  host: ({ id, settings, remove, ids, build, compare }) => ({
+    sections: [
+      { label: "Build", body: <Doors doors={[["A new switch, its NICs, port group and guests", () => build(id, null)], ["Lay it beside another host", () => compare(id)]]} /> },
+      { label: "Guest", body: <NewGuest id={id} {...ids} /> },
+      { label: "NIC", body: <NewNic id={id} {...ids} /> },
+      settings,
+      remove,
+    ],
+  }),
+  guest: ({ id, settings, remove, ids }) => ({ sections: [settings, { label: "Adapter", body: <NewAdapter id={id} {...ids} /> }, remove] }),
+  fabric_switch: ({ id, settings, remove, ids }) => ({
+    sections: [settings, { label: "Ports", body: <Ports id={id} {...ids} /> }, { label: "LAG", body: <NewLag id={id} {...ids} /> }, remove],
+  }),
+  segment: plain,
+  secondary_vlan: plain,
+  separation: plain,
+  limits: plain,
+  assumed_fabric: plain,
+  uplink: plain,
+  host_port: plain,
+  group_order: plain,
+  mirror: plain,
+  guest_tag: plain,
+  lag: plain,
+  cable: plain,
+  station: plain,
+  station_port: plain,
+  way_in: plain,
+  shared_address: plain,
+};
+
 /** What can be done with one record, beside it on the drawing. */
 export function RecordPanel({ id, close, open, build, compare }: { id: string; close: () => void; open: (id: string) => void; build: (host: string, onto: string | null) => void; compare: (host: string) => void }) {
   const { book, edit } = usePlan();
@@ -24,75 +131,26 @@ export function RecordPanel({ id, close, open, build, compare }: { id: string; c
   if (!record) return null;
   const kind = record.kind;
   const name = String(record.name ?? id);
-  const called = titleOf(book, id);
+  const called = CALLED[kind]?.(book, id);
   const take = (proposal: Proposal): void => {
     void edit(proposal.message, proposal.operations).then((made) => made && close());
   };
-  const settings = (label = "Settings"): Section => ({
-    label,
-    body: <FieldForm key={id} fields={fieldsOf(kind, book, id)} record={record} compose={(set) => [patch(kind, id, set)]} message={(set) => (called ? `Change ${called}` : sayChange(kind, name, set))} done={close} />,
+  const message = (set: Draft): string => (called ? `Change ${called}` : sayChange(kind, name, set));
+  const form = <FieldForm key={id} fields={fieldsOf(kind, book, id)} record={record} compose={(set) => [patch(kind, id, set)]} message={message} done={close} />;
+  const { title, sections } = PANELS[kind]({
+    id,
+    name,
+    book,
+    settings: { label: "Settings", body: form },
+    remove: { label: "Remove", body: <Remove kind={kind} id={id} name={called ?? name} done={close} /> },
+    ids: { book, done: close, open },
+    take,
+    build,
+    compare,
   });
-  const remove: Section = { label: "Remove", body: <Remove kind={kind} id={id} name={called ?? name} done={close} /> };
-  const ids = { book, done: close, open };
-  let title = called ?? `${titled(kind)} ${name}`;
-  let sections: Section[];
-  if (kind === "adapter") {
-    const adapter = book.get("adapter", id)!;
-    const own = settings();
-    title = `${name} of ${book.get("guest", adapter.guest)?.name ?? ""}`;
-    sections = [
-      { label: "Move", body: <Move id={id} take={take} /> },
-      adapter.type === "direct" ? { ...own, body: <><p className="quiet">It goes past the switch: guards, limits and mirrors don’t apply to it.</p>{own.body}</> } : own,
-      { label: "Tags", body: <GuestTags id={id} {...ids} /> },
-      ...(adapter.type === "direct" ? [] : [{ label: "Mirror", body: <Mirrors id={id} {...ids} /> }]),
-      remove,
-    ];
-  } else if (kind === "nic") {
-    const nic = book.get("nic", id)!;
-    const gone = unplug(book, nic);
-    title = `${book.get("host", nic.host)?.name ?? ""} ${nic.name}`;
-    sections = [
-      { label: "Cable", body: <OutcomeList label="Ports" proposals={[...portsFor(book, nic), ...(gone ? [gone] : [])]} endpoint={null} take={take} empty="No fabric port at its site is free." /> },
-      { label: "Uplink", body: <OutcomeList label="Uplinks" proposals={uplinksFor(book, nic)} endpoint={null} take={take} empty="This host has no switch with an uplink yet." /> },
-      settings(),
-      remove,
-    ];
-  } else if (kind === "fabric_port") {
-    const port = book.get("fabric_port", id)!;
-    const nic = book.get("nic", book.far.get(id)?.id);
-    title = `Port ${port.name} of ${book.get("fabric_switch", port.switch)?.name ?? ""}`;
-    sections = [settings()];
-    if (nic) sections.push({ label: "Cable", body: <OutcomeList label="Ports" proposals={portsFor(book, nic)} endpoint={null} take={take} empty="No other port at this site is free." /> });
-    else if (!book.far.has(id)) sections.push({ label: "Plug in", body: <PlugIn id={id} {...ids} /> }, { label: "Station", body: <Stations id={id} {...ids} /> });
-    sections.push({ ...remove, body: <Remove kind="fabric_port" id={id} name={`port ${port.name}`} done={close} /> });
-  } else if (kind === "port_group") {
-    sections = [settings(), { label: "Attach", body: <Attach id={id} {...ids} /> }, { label: "Team order", body: <TeamOrder id={id} {...ids} /> }, remove];
-  } else if (kind === "virtual_switch") {
-    const host = book.get("virtual_switch", id)!.host;
-    sections = [
-      { label: "Build", body: <Doors doors={[["Take NICs, add a port group, attach guests", () => build(host, id)]]} /> },
-      { label: "Host port", body: <NewHostPort id={id} {...ids} /> },
-      settings(),
-      remove,
-    ];
-  } else if (kind === "host") {
-    sections = [
-      { label: "Build", body: <Doors doors={[["A new switch, its NICs, port group and guests", () => build(id, null)], ["Lay it beside another host", () => compare(id)]]} /> },
-      { label: "Guest", body: <NewGuest id={id} {...ids} /> },
-      { label: "NIC", body: <NewNic id={id} {...ids} /> },
-      settings(),
-      remove,
-    ];
-  } else if (kind === "guest") {
-    sections = [settings(), { label: "Adapter", body: <NewAdapter id={id} {...ids} /> }, remove];
-  } else if (kind === "fabric_switch") {
-    sections = [settings(), { label: "Ports", body: <Ports id={id} {...ids} /> }, { label: "LAG", body: <NewLag id={id} {...ids} /> }, remove];
-  } else {
-    sections = [settings(), remove];
-  }
   const shown = sections[Math.min(at, sections.length - 1)]!;
   return (
-    <Panel title={title} close={close}>
+    <Panel title={title ?? called ?? `${titled(kind)} ${name}`} close={close}>
       {sections.length > 1 && (
         <div className="sections" role="group" aria-label="What to do">
           {sections.map((section, n) => (
@@ -108,20 +166,23 @@ export function RecordPanel({ id, close, open, build, compare }: { id: string; c
 }
 
 /** What is a part of another record is called after it. */
-function titleOf(book: Book, id: string): string | undefined {
-  const tag = book.get("guest_tag", id);
-  const port = book.get("station_port", id);
-  const mirror = book.get("mirror", id);
-  const separation = book.get("separation", id);
-  const secondary = book.get("secondary_vlan", id);
-  const assumed = book.get("assumed_fabric", id);
-  if (tag) return `Tag ${tag.vid} of ${book.get("adapter", tag.adapter)?.name ?? ""}`;
-  if (port) return `${book.get("station", port.station)?.name ?? ""} ${port.vid ? `tag ${port.vid}` : "untagged"}`;
-  if (mirror) return `Mirror of ${book.get("adapter", mirror.source)?.name ?? ""}`;
-  if (separation) return `${separation.a} and ${separation.b} kept apart`;
-  if (secondary) return `Secondary VLAN ${secondary.vid}`;
-  return assumed && `Assumed at ${assumed.site}`;
-}
+const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
+  guest_tag: (book, id) => {
+    const tag = book.get("guest_tag", id)!;
+    return `Tag ${tag.vid} of ${book.get("adapter", tag.adapter)?.name ?? ""}`;
+  },
+  station_port: (book, id) => {
+    const port = book.get("station_port", id)!;
+    return `${book.get("station", port.station)?.name ?? ""} ${port.vid ? `tag ${port.vid}` : "untagged"}`;
+  },
+  mirror: (book, id) => `Mirror of ${book.get("adapter", book.get("mirror", id)!.source)?.name ?? ""}`,
+  separation: (book, id) => {
+    const { a, b } = book.get("separation", id)!;
+    return `${a} and ${b} kept apart`;
+  },
+  secondary_vlan: (book, id) => `Secondary VLAN ${book.get("secondary_vlan", id)!.vid}`,
+  assumed_fabric: (book, id) => `Assumed at ${book.get("assumed_fabric", id)!.site}`,
+};
 
 function sayChange(kind: Kind, name: string, set: Draft): string {
   const what = `${kind.replaceAll("_", " ")} ${name}`;
@@ -133,7 +194,6 @@ function sayChange(kind: Kind, name: string, set: Draft): string {
   return `Change ${what}`;
 }
 
-type Book = ReturnType<typeof usePlan>["book"];
 interface Part {
   id: string;
   book: Book;

@@ -87,9 +87,9 @@ class CableRisks(RiskSearch):
 
     def natives(self) -> Iterator[Risk]:
         """Cables whose two ends give untagged frames different VIDs, or whose one end tags what the other takes untagged alone."""
-        told = self.judgement.told
+        answered = self.judgement.answered
         rests = naming(self)
-        known, _ = told.before.get("natives", (None, None))
+        known, _ = answered.before.get("natives", (None, None))
         before: dict[str, tuple[Joint, list[Risk]]]
         before = known[1] if known is not None and all(map(is_, known[0], rests)) else {}
         joints = self.wiring.fabric.joints
@@ -97,7 +97,7 @@ class CableRisks(RiskSearch):
             key: before[key] if key in before and before[key][0] is joint else (joint, list(self._on_joint(joint)))
             for key, joint in joints.items()
         }
-        told.answers["natives"] = rests, found
+        answered.answers["natives"] = rests, found
         for _, risks in found.values():
             yield from risks
 

@@ -7,14 +7,14 @@ from typing import Any
 from aptwire.judge.changes import Changes
 
 
-class Told:
+class Answers:
     """Answers about one judgement by question; `before` those about the newest one before it that was asked, with what changed since (None: nobody
     knows).
 
     Answers must hold nothing that grows old: no judgement, no plan, and no function that remembers one.
     """
 
-    def __init__(self, last: Told | None = None, changed: Changes | None = None) -> None:
+    def __init__(self, last: Answers | None = None, changed: Changes | None = None) -> None:
         self.answers: dict[str, Any] = {}
         self.before: dict[str, tuple[Any, Changes | None]] = {}
         if last is not None:
