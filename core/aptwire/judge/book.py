@@ -13,11 +13,14 @@ from typing import Any, Generic, TypeVar
 
 from aptwire.judge.facts import Facts, all_facts, facts_of
 from aptwire.judge.judgement import Judgement
+from aptwire.plan.layers import layered
 
 L = TypeVar("L")
 T = TypeVar("T")
 
 Entry = tuple[Hashable, Any]
+Entries = Mapping[str, Mapping[Hashable, tuple[Any, ...]]]
+ByKey = Mapping[Hashable, Mapping[str, tuple[Any, ...]]]
 Rests = tuple[Any, ...]
 VALUES = (tuple, frozenset, str, int, type(None))
 """What counts as the same when it is equal; of anything else only the very object."""
@@ -92,22 +95,21 @@ class Book:
     @staticmethod
     def _again(
         judgement: Judgement, before: Pages, changed: frozenset[str]
-    ) -> tuple[dict[str, tuple[Facts, ...]], frozenset[str]]:
+    ) -> tuple[Mapping[str, tuple[Facts, ...]], frozenset[str]]:
         """The facts before, with those of the hosts of changed blocks made anew."""
         wiring, switches = judgement.wiring, judgement.plan.of("virtual_switch")
-        hosts = dict(before.hosts)
+        made: dict[str, tuple[Facts, ...] | None] = {}
         asked = {switches[key].host for key in changed if key in switches}
         # A switch that is gone isn't there to say where it was.
         lost = {key for key in changed if key not in wiring.blocks}
-        asked |= {host for host, listed in hosts.items() if any(f.switch in lost for f in listed)} if lost else set()
+        asked |= (
+            {host for host, listed in before.hosts.items() if any(f.switch in lost for f in listed)} if lost else set()
+        )
         for host in asked:
             blocks = (wiring.blocks.get(switch.id) for switch in judgement.plan.where("virtual_switch", "host", host))
-            made = (facts_of(wiring, block, judgement.intent.uses) for block in blocks if block is not None)
-            found = _ordered(facts for facts in made if facts is not None)
-            if found:
-                hosts[host] = found
-            else:
-                hosts.pop(host, None)
+            own = (facts_of(wiring, block, judgement.intent.uses) for block in blocks if block is not None)
+            made[host] = _ordered(facts for facts in own if facts is not None) or None
+        hosts = layered(before.hosts, made)
         return hosts, frozenset(h for h in asked if not _alike(hosts.get(h, ()), before.hosts.get(h, ())))
 
     def all(self) -> Iterator[Facts]:
@@ -125,62 +127,60 @@ class Book:
     def _group(self, grouping: Grouping[L, T], look: L) -> Grouped[T]:
         before = self._before.get(grouping.name)
         rests = grouping.made_of(look), grouping.told_of(look)
-        anew = before is None or self.changed is None or not _all_same(before.rests[0], rests[0])
-        of: dict[str, Mapping[Hashable, tuple[Any, ...]]] = {} if anew or before is None else dict(before.of)
-        by_key: dict[Hashable, Mapping[str, tuple[Any, ...]]]
-        touched: set[Hashable] = set()
-        if anew or before is None:
-            gathered: dict[Hashable, dict[str, tuple[Any, ...]]] = {}
-            for host, listed in self.hosts.items():
-                own = _entries(grouping, look, listed)
-                if own:
-                    of[host] = own
-                for key, found in own.items():
-                    gathered.setdefault(key, {})[host] = found
-            by_key = {**gathered}
-            if before is None:
-                touched.update(by_key)
-            else:
-                touched.update(k for k in by_key if not _alike_by_host(by_key[k], before.by_key.get(k, {})))
+        if before is None or self.changed is None or not _all_same(before.rests[0], rests[0]):
+            of, by_key, touched = self._anew(grouping, look, before)
         else:
-            by_key = dict(before.by_key)
-            assert self.changed is not None
-            for host in self.changed:
-                old, new = of.get(host, {}), _entries(grouping, look, self.hosts.get(host, ()))
-                for key in old.keys() | new.keys():
-                    if not _alike(old.get(key, ()), new.get(key, ())):
-                        touched.add(key)
-                        by_key[key] = _with(by_key.get(key, {}), host, new.get(key))
-                if new:
-                    of[host] = new
-                else:
-                    of.pop(host, None)
-        told = dict(before.told) if before is not None else {}
-        about = dict(before.about) if before is not None else {}
-        for key in [key for key in (told.keys() | about.keys()) if not by_key.get(key)]:
-            told.pop(key, None)
-            about.pop(key, None)
+            of, by_key, touched = self._touched(grouping, look, before, self.changed)
+        about: Mapping[Hashable, Any] = before.about if before is not None else {}
         if before is None or not _all_same(before.rests[1], rests[1]):
-            if grouping.about is None:
-                touched.update(by_key)
+            ask = grouping.about
+            if ask is None:
+                touched |= by_key.keys()
             else:
-                for key in by_key.keys() - touched:
-                    now = grouping.about(look, key, _values(by_key[key]))
-                    if key not in about or not same(about[key], now):
-                        touched.add(key)
+                differ = (
+                    k for k in by_key.keys() - touched if not same(about.get(k), ask(look, k, _values(by_key[k])))
+                )
+                touched |= set(differ)
+        told: dict[Hashable, tuple[T, ...] | None] = {}
+        facts: dict[Hashable, Any] = {}
         for key in touched:
             values = _values(by_key.get(key, {}))
-            if not values:
-                by_key.pop(key, None)
-                continue
-            if grouping.about is not None:
-                about[key] = grouping.about(look, key, values)
-            said = tuple(grouping.tell(look, key, values))
-            if said:
-                told[key] = said
-            else:
-                told.pop(key, None)
-        return Grouped(of, by_key, told, about, rests)
+            told[key] = (tuple(grouping.tell(look, key, values)) or None) if values else None
+            facts[key] = grouping.about(look, key, values) if values and grouping.about is not None else None
+        known: Mapping[Hashable, tuple[T, ...]] = before.told if before is not None else {}
+        return Grouped(of, by_key, layered(known, told), layered(about, facts), rests)
+
+    def _anew(
+        self, grouping: Grouping[L, T], look: L, before: Grouped[T] | None
+    ) -> tuple[Entries, ByKey, set[Hashable]]:
+        """The entries of all hosts, by host and by key, and the keys that differ from before."""
+        of: dict[str, Mapping[Hashable, tuple[Any, ...]]] = {}
+        by_key: dict[Hashable, dict[str, tuple[Any, ...]]] = {}
+        for host, listed in self.hosts.items():
+            own = _entries(grouping, look, listed)
+            if own:
+                of[host] = own
+            for key, found in own.items():
+                by_key.setdefault(key, {})[host] = found
+        known: ByKey = before.by_key if before is not None else {}
+        keys = by_key.keys() | known.keys()
+        touched = {k for k in keys if not _alike_by_host(by_key.get(k, {}), known.get(k, {}))}
+        return of, {**by_key}, touched
+
+    def _touched(
+        self, grouping: Grouping[L, T], look: L, before: Grouped[T], changed: frozenset[str]
+    ) -> tuple[Entries, ByKey, set[Hashable]]:
+        """The same, from the entries before, with those of the changed hosts made anew."""
+        hosts: dict[str, Mapping[Hashable, tuple[Any, ...]] | None] = {}
+        keys: dict[Hashable, Mapping[str, tuple[Any, ...]]] = {}
+        for host in changed:
+            old, new = before.of.get(host, {}), _entries(grouping, look, self.hosts.get(host, ()))
+            hosts[host] = new or None
+            for key in old.keys() | new.keys():
+                if not _alike(old.get(key, ()), new.get(key, ())):
+                    keys[key] = _with(keys.get(key, before.by_key.get(key, {})), host, new.get(key))
+        by_key = layered(before.by_key, {key: found or None for key, found in keys.items()})
+        return layered(before.of, hosts), by_key, set(keys)
 
 
 @dataclass(frozen=True)

@@ -192,6 +192,8 @@ class Could:
     def _tunnel_ends(self) -> dict[int, set[int]]:
         """The overlays' segments by where the host ports that carry them have their ears."""
         found: dict[int, set[int]] = {}
+        if not self.plan.where("port_group", "mode", "overlay"):
+            return found
         of_vni = {s.vni: n for n, id in enumerate(self.segments) if (s := self.plan.get("segment", id)).vni}
         carried: dict[str, set[int]] = {}
         for group in self.plan.where("port_group", "mode", "overlay"):

@@ -143,10 +143,15 @@ class Judgement:
 
     def members(self) -> dict[str, int]:
         """How many places belong on each segment."""
+        known = self.memo.get("members")
+        if isinstance(known, dict):
+            return known
         ids = list(self.intent.subnets)
         columns = self.landing.columns
         counted = np.bincount(columns.segment + 1, weights=columns.weight, minlength=len(ids) + 1)
-        return dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
+        made: dict[str, int] = dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
+        self.memo["members"] = made
+        return made
 
     def troubled(self, blocks: Set[str]) -> Iterator[tuple[str, tuple[str, ...], int, Cause]]:
         """Every place (record) in some blocks that isn't home with its block, its verdict and why; those of one stand together, unless they have a

@@ -101,11 +101,17 @@ def risk_proof(judgement: Judgement, risk: Risk) -> tuple[Hop, ...]:
 
 def risks(judgement: Judgement) -> list[Risk]:
     """All risks, those that will hurt first."""
-    known = judgement.memo.get("risks")
+    known = judgement.answered.answers.get("risks")
     if not isinstance(known, tuple):
         with no_collecting():
             finder = _All(judgement)
             made = [risk for grouping in GROUPED for risk in finder.book.grouped(grouping, finder).all()]
             made += (risk for search in SINGLE for risk in search(finder))
-            known = judgement.memo["risks"] = tuple(sorted(made, key=attrgetter("rank")))
+            # Those told before are in order already, which makes sorting quick.
+            now = {id(risk) for risk in made}
+            before, _ = judgement.answered.before.get("risks", ((), None))
+            kept = [risk for risk in before if id(risk) in now]
+            held = {id(risk) for risk in kept}
+            listed = [*kept, *(risk for risk in made if id(risk) not in held)]
+            known = judgement.answered.answers["risks"] = tuple(sorted(listed, key=attrgetter("rank")))
     return list(known)
