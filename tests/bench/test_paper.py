@@ -128,7 +128,7 @@ class QuestionTest(unittest.TestCase):
         plan = two_nics("pinned").plan()
         fitted = fit(plan)
         found = situations(fitted, build(fitted.plan), Scope(pulls=0))
-        self.assertEqual([s.chosen for s in found], [(), (("a/u", "a/n1"),)])
+        self.assertEqual([s.chosen for s in found], [(), ((("a/u", ""), "a/n1"),)])
 
     def test_a_named_cable_is_pulled_and_no_other(self) -> None:
         plan = pair().plan()

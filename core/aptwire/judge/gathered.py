@@ -58,21 +58,35 @@ class Ways:
     open: np.ndarray
 
 
+class Starts:
+    """Where each block's stands, rows and teams begin: `at` int64[blocks + 1, 3], its columns as lists too; one object as long as nothing moves."""
+
+    def __init__(self, at: np.ndarray) -> None:
+        self.at = at
+        self._lists: dict[int, list[int]] = {}
+
+    def listed(self, column: int) -> list[int]:
+        """A column as a list, for questions about single numbers."""
+        if column not in self._lists:
+            self._lists[column] = self.at[:, column].tolist()
+        return self._lists[column]
+
+
 N = TypeVar("N")
 
 
 class Numbered(Sequence[N]):
-    """What blocks have, numbered through: `starts` int64[blocks + 1] the first number of each block."""
+    """What blocks have, numbered through: `starts` has the first number of each block in a column."""
 
-    def __init__(self, starts: np.ndarray, blocks: tuple[Block, ...], of: Callable[[Block], list[N]]) -> None:
-        self._starts, self._blocks, self._of = starts, blocks, of
+    def __init__(self, starts: Starts, column: int, blocks: tuple[Block, ...], of: Callable[[Block], list[N]]) -> None:
+        self._starts, self._column, self._blocks, self._of = starts, column, blocks, of
 
     @cached_property
     def _listed(self) -> list[int]:
-        return list(self._starts.tolist())
+        return self._starts.listed(self._column)
 
     def __len__(self) -> int:
-        return int(self._starts[-1])
+        return int(self._starts.at[-1, self._column])
 
     def __iter__(self) -> Iterator[N]:
         return chain.from_iterable(map(self._of, self._blocks))
@@ -92,7 +106,7 @@ class Numbered(Sequence[N]):
 
 @dataclass(frozen=True)
 class Gathered:
-    """`ways` int32[rows] and `columns` int32[stands], both as named arrays; `at` int64[blocks + 1, 3]: where each block's stands, rows and teams begin;
+    """`ways` int32[rows] and `columns` int32[stands], both as named arrays; `starts`: where each block's stands, rows and teams begin;
     `place_of` the place of each block by its key; `outside` the records of blocks that bear an address outside their segment's subnets,
     `strangers` the host ports with a gateway that isn't their segment's, and `several` the endpoints with several places, with these."""
 
@@ -101,7 +115,7 @@ class Gathered:
     ways: Ways
     columns: Columns
     first: np.ndarray
-    at: np.ndarray
+    starts: Starts
     outside: Mapping[str, list[str]]
     strangers: Mapping[str, list[str]]
     several: Mapping[str, dict[str, list[str]]]
@@ -109,12 +123,17 @@ class Gathered:
     @cached_property
     def stands(self) -> Numbered[Stand]:
         """Every stand, by its number."""
-        return Numbered(self.at[:, 0], self.blocks, lambda block: block.stands)
+        return Numbered(self.starts, 0, self.blocks, lambda block: block.stands)
 
     @cached_property
     def teams(self) -> Numbered[Team]:
         """Every team, by its number."""
-        return Numbered(self.at[:, 2], self.blocks, lambda block: block.teams)
+        return Numbered(self.starts, 2, self.blocks, lambda block: block.teams)
+
+    @property
+    def at(self) -> np.ndarray:
+        """int64[blocks + 1, 3]: where each block's stands, rows and teams begin."""
+        return self.starts.at
 
     def number(self, stand: Stand) -> int:
         """A stand's place in the arrays."""
@@ -163,7 +182,7 @@ class Patch:
     @cached_property
     def alike(self) -> bool:
         """Whether every stand and row has the number that it had."""
-        return bool((self.was[:, :2] == self.now[:, :2]).all())
+        return self.was is self.now or bool((self.was[:, :2] == self.now[:, :2]).all())
 
     @cached_property
     def stands(self) -> np.ndarray:
@@ -220,7 +239,7 @@ def gather(wiring: Wiring, pairings: Pairings, intent: Intent) -> Gathered:
         {block.key: n for n, block in enumerate(blocks)},
         [np.ascontiguousarray(table[:, n]) for n in range(7)],
         [np.ascontiguousarray(columns[:, n]) for n in range(9)],
-        at,
+        Starts(at),
         {block.key: p.outside for block, p in zip(blocks, pieces, strict=True) if p.outside},
         {block.key: p.strangers for block, p in zip(blocks, pieces, strict=True) if p.strangers},
         {block.key: block.several for block in blocks if block.several},
@@ -248,12 +267,19 @@ def patch(
         return None
     blocks = list(before.blocks)
     pieces = []
-    sizes = np.diff(before.at, axis=0)
+    moved: dict[int, tuple[int, int, int]] = {}
     for n in changed:
         block = blocks[n] = wiring.blocks[blocks[n].key]
         pieces.append(_piece(wiring, block, pairings, intent))
-        sizes[n] = len(block.stands), len(pieces[-1].ways), len(block.teams)
-    at = np.concatenate([np.zeros((1, 3), dtype=np.int64), np.cumsum(sizes, axis=0)])
+        size = len(block.stands), len(pieces[-1].ways), len(block.teams)
+        if size != tuple((before.at[n + 1] - before.at[n]).tolist()):
+            moved[n] = size
+    starts = before.starts
+    if moved:
+        sizes = np.diff(before.at, axis=0)
+        sizes[list(moved)] = list(moved.values())
+        starts = Starts(np.concatenate([np.zeros((1, 3), dtype=np.int64), np.cumsum(sizes, axis=0)]))
+    at = starts.at
     done = Patch(tuple(changed), before.at, at)
     columns = np.concatenate([piece.columns for piece in pieces]) if pieces else np.zeros((0, 9), dtype=np.int32)
     ways = _numbered(pieces, at[list(changed), 0], at[list(changed), 2])
@@ -273,7 +299,7 @@ def patch(
     strangers = _replaced(before.strangers, names, [piece.strangers for piece in pieces])
     several = _replaced(before.several, names, [blocks[n].several for n in changed])
     first = before.first if rows[1] is before.ways.way else None
-    made = _gathered(tuple(blocks), before.place_of, rows, stands, at, outside, strangers, several, first)
+    made = _gathered(tuple(blocks), before.place_of, rows, stands, starts, outside, strangers, several, first)
     return made, done
 
 
@@ -294,7 +320,7 @@ def _gathered(
     place_of: dict[str, int],
     ways: list[np.ndarray],
     columns: list[np.ndarray],
-    at: np.ndarray,
+    starts: Starts,
     outside: Mapping[str, list[str]],
     strangers: Mapping[str, list[str]],
     several: Mapping[str, dict[str, list[str]]],
@@ -304,7 +330,7 @@ def _gathered(
     named = Ways(stand, way, team, member, pair, trunk, ways[6].astype(bool, copy=False))
     by_stand = Columns(*columns[:7], *(column.astype(bool, copy=False) for column in columns[7:]))
     first = np.flatnonzero(way == 0) if first is None else first
-    return Gathered(blocks, place_of, named, by_stand, first, at, outside, strangers, several)
+    return Gathered(blocks, place_of, named, by_stand, first, starts, outside, strangers, several)
 
 
 def _ways(wiring: Wiring, block: Block, pairings: Pairings) -> np.ndarray:

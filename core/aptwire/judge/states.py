@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -71,15 +72,22 @@ class Runs:
 
 @dataclass(frozen=True)
 class JudgedState:
-    """A state in which `stands` int[n] are judged: the row that carries each (`chosen` int[n]) and its `group` int[n]; `today` int[stands] the
-    group in which each stand speaks if nothing else is said."""
+    """A state in which `stands` int[n] are judged: the row that carries each (`chosen` int[n]) and its `group` int[n]; `usual` int[all stands] the
+    group in which each speaks if nothing else is said (None: in today's)."""
 
     stands: np.ndarray
     chosen: np.ndarray
     group: np.ndarray
-    today: np.ndarray
     state: State
+    landing: Landing
     domains: Domains
+    usual: np.ndarray | None = None
+
+    @cached_property
+    def today(self) -> np.ndarray:
+        """int64[all stands]: the group in which each speaks if nothing else is said; few ask."""
+        found: np.ndarray = self.landing.rows.group[self.landing.first] if self.usual is None else self.usual
+        return found
 
 
 class Shift(NamedTuple):
@@ -135,8 +143,7 @@ class _States:
         for at in np.flatnonzero(~right).tolist():
             self._misplaced(int(asked[at]), int(first[at]), NOW)
         runs = self._runs(rows.group[first], asked, np.flatnonzero(right)) if right.any() else None
-        today = rows.group[self.first]
-        self._state(JudgedState(asked, first, rows.group[first], today, NOW, self.landing.domains), runs)
+        self._state(JudgedState(asked, first, rows.group[first], NOW, self.landing, self.landing.domains), runs)
         return runs
 
     def _misplaced(self, stand: int, row: int, state: State) -> None:
@@ -480,7 +487,7 @@ class _States:
                 others = self.landing.rows_of(int(stands[at]))[1:]
                 chosen[at] = next((row for row in others if ways.member[row] == member), chosen[at])
             group = rows.group[chosen]
-            self._state(JudgedState(stands, chosen, group, rows.group[first], state, self.landing.domains))
+            self._state(JudgedState(stands, chosen, group, state, self.landing, self.landing.domains))
 
     def _stays(self, today: _Today, segment: int, shifts: list[Shift], state: State) -> bool:
         """Judge a state in which most of a segment stay where they are together, so that nothing changes for those who don't move; False: it isn't so."""
@@ -510,7 +517,7 @@ class _States:
                 state = State({team.key: member.key})
                 domains = solve(self.wiring, landing.pairings, state)
                 today = landing.groups(domains, self.first)
-                self._state(JudgedState(self.asked, first, today[self.asked], today, state, domains))
+                self._state(JudgedState(self.asked, first, today[self.asked], state, landing, domains, today))
 
 
 def deviation(landing: Landing, row: int) -> State:

@@ -232,7 +232,9 @@ def _carried(
         status[landing.number(two)] = was.status[old.number(one)]
     status[asked] = part.status[asked]
     causes = dict(was.causes)
-    for n in np.flatnonzero(touched[old.columns.segment] & (was.status != HOME)).tolist():
+    segment = old.columns.segment
+    before = asked[touched[segment[asked]]] if at.alike else np.flatnonzero(touched[segment])
+    for n in before[was.status[before] != HOME].tolist():
         causes.pop(old.stands[n], None)
     for block in (old.gathered.blocks[n] for n in at.changed):
         for stand in block.stands:
