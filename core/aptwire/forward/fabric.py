@@ -297,7 +297,7 @@ def leads_round(ends: Iterable[tuple[int, int]]) -> bool:
             bridge = above
         return bridge
 
-    for near, far in ((ground(a), ground(b)) for a, b in ends if a != b):
+    for near, far in ((ground(a), ground(b)) for a, b in ends):
         if near == far:
             return True
         parent[near] = far
