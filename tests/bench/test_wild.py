@@ -54,12 +54,8 @@ class WildTest(unittest.TestCase):
         keys = {id: key for key, id in ids.items() if key in asked}
         partial = [n.text for n in report.notes if "stays unproven" in n.text]
         self.assertFalse(partial, "everything here can be kept")
-        before = fleets[: fleets.index(fleet)]
-        shift, number = sum(len(f.ears) for f in before), sum(len(e.tags) for f in before for e in f.ears)
-        heard: dict[int, set[str]] = {}
-        for question, ear, tag in answer["heard"]:
-            if shift <= ear < shift + len(fleet.ears):
-                heard.setdefault(question, set()).add(f"{fleet.ears[ear - shift].key}|{_spoken(tag)}")
+        number = sum(len(e.tags) for f in fleets[: fleets.index(fleet)] for e in f.ears)
+        heard = heard_in(fleet, fleets, answer)
         wrong = []
         for phase in range(1 + len(fleet.teams)):
             lost = fleet.teams[phase - 1] if phase else None
@@ -99,12 +95,8 @@ class WildTest(unittest.TestCase):
         tally: Counter[str],
     ) -> list[str]:
         """Frames from guest to guest, once everybody has spoken; a host's own interfaces, and such that take no others' addresses, hear theirs alone."""
-        before = fleets[: fleets.index(fleet)]
-        shift, number = sum(len(f.ears) for f in before), sum(len(wild.wanted(f)) for f in before)
-        heard: dict[int, set[str]] = {}
-        for question, ear, tag in answer["heard"]:
-            if question >> 24 == wild.UNICAST and shift <= ear < shift + len(fleet.ears):
-                heard.setdefault(question & 0xFFFFFF, set()).add(f"{fleet.ears[ear - shift].key}|{_spoken(tag)}")
+        number = sum(len(wild.wanted(f)) for f in fleets[: fleets.index(fleet)])
+        heard = heard_in(fleet, fleets, answer)
         learned = Learned(frames)
         for ear in fleet.ears:
             for tags in ear.tags:
@@ -114,7 +106,7 @@ class WildTest(unittest.TestCase):
         guests = {ear.key for ear in fleet.ears if not ear.own and not ear.key.partition("/")[2].startswith("m")}
         wrong = []
         for ear, tags, other in wild.wanted(fleet):
-            kernel, at = heard.get(number, set()), number
+            kernel, at = heard.get(wild.UNICAST << 24 | number, set()), number
             number += 1
             if not {ids.get(ear.key), ids.get(other.key)} <= frames.seats.keys() or not learned.certain(ids[other.key]):
                 continue
@@ -133,6 +125,16 @@ class WildTest(unittest.TestCase):
                     f"{key}: only engine {sorted(engine - kernel)}, only kernel {sorted(kernel - engine)} ({at})"
                 )
         return wrong
+
+
+def heard_in(fleet: wild.Fleet, fleets: list[wild.Fleet], answer: dict) -> dict[int, set[str]]:
+    """Who of a fleet heard each frame, by its number: keys with the tags with which it came out."""
+    shift = sum(len(f.ears) for f in fleets[: fleets.index(fleet)])
+    heard: dict[int, set[str]] = {}
+    for question, ear, tag in answer["heard"]:
+        if shift <= ear < shift + len(fleet.ears):
+            heard.setdefault(question, set()).add(f"{fleet.ears[ear - shift].key}|{_spoken(tag)}")
+    return heard
 
 
 def _spoken(tag: int | None) -> str:

@@ -52,12 +52,13 @@ def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
         before.macs,
         before.doubled_macs,
     )
-    return _Compiler(wiring, before).after(before, keys)
+    return _Compiler(wiring).after(before, keys)
 
 
 class _Compiler:
-    def __init__(self, wiring: Wiring, before: Wiring | None = None) -> None:
-        self.wiring, self.before = wiring, before
+    def __init__(self, wiring: Wiring) -> None:
+        self.wiring = wiring
+        self._shared = wiring.bridges
         self.plan = wiring.plan
         self.book = wiring.book
         self.rules = PortRules(wiring)
@@ -163,9 +164,9 @@ class _Compiler:
 
     def _own_bridges(self) -> None:
         """Let the bridges be this wiring's own, before one comes or goes; until then they are those of the wiring before."""
-        if self.before is not None and self.wiring.bridges is self.before.bridges:
-            self.wiring.bridges = list(self.before.bridges)
-            self.wiring.bridge_of = dict(self.before.bridge_of)
+        wiring = self.wiring
+        if wiring.bridges is self._shared:
+            wiring.bridges, wiring.bridge_of = list(wiring.bridges), dict(wiring.bridge_of)
 
     def _no_bridge(self, id: str) -> None:
         if id in self.wiring.bridge_of:

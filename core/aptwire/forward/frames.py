@@ -233,6 +233,11 @@ class Frames:
         """The seats at a bridge."""
         return self._at.get(bridge, [])
 
+    def serves(self, roads: Roads, stop: Stop, seat: Seat) -> bool:
+        """Whether the member of a team by which a frame came in carries for a seat at that bridge."""
+        virtual = self.wiring.bridges[stop.bridge].virtual
+        return stop.entry is None or not virtual or stop.entry in roads.at(stop.bridge, seat.order)
+
     def takes(self, sender: str, vid: int | None) -> bool:
         """Whether a seat's port lets a frame in."""
         return self.start(self.seats[sender], _tags(vid)) is not None
@@ -305,11 +310,8 @@ class Frames:
             return known
         book, made = self.wiring.book, list[tuple[Seat, Stack, bool]]()
         for stop in flood(roads, start, order):
-            virtual = self.wiring.bridges[stop.bridge].virtual
-            for seat in self._at.get(stop.bridge, ()):
-                if stop.entry is not None and virtual and stop.entry not in roads.at(stop.bridge, seat.order):
-                    continue
-                if seat.vni != vni:
+            for seat in self.at(stop.bridge):
+                if seat.vni != vni or not self.serves(roads, stop, seat):
                     continue
                 if vni:
                     tags: Stack | None = () if stop.context in seat.hears else None

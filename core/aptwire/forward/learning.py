@@ -1,8 +1,8 @@
 """Where unicast frames go once switches have learned addresses (IEEE 802.1Q clause 8.7), exactly.
 
 Learning is per VID: at each stop of a frame the switch notes, for the sender's address and that VID, the port by which it came in; a switch that
-tells no VLANs apart has one table for all.  A frame to an
-address that is noted goes to that port alone, if it may go there; to any other it is flooded, as a broadcast would be.
+tells no VLANs apart has one table for all.  A frame to an address that is noted goes to that port alone, if it may go there; to any other it is
+flooded, as a broadcast would be.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from collections import deque
 from aptwire.forward.frames import Frames, Seat
 from aptwire.forward.parts import Link
 from aptwire.forward.rules import Stack
-from aptwire.forward.walk import DEEPEST, Stop, flood
+from aptwire.forward.walk import Stop, flood, onward
 from aptwire.plan.kinds import FabricSwitch, VirtualSwitch
 
 Port = Link | str
@@ -86,15 +86,8 @@ class Learned:
                 own = self._own_device(link, stop.bridge)
                 if port is not None and not own and not self._same_port(port, link, stop.bridge):
                     continue
-                side = link.side(stop.bridge)
-                onward = book.leave(link.rules[side], stop.context, stop.vid, stop.below)
-                arrived = (
-                    book.enter(link.rules[1 - side], onward) if onward is not None and len(onward) <= DEEPEST else None
-                )
-                if arrived is None:
-                    continue
-                following = Stop(link.ends[1 - side], *arrived, link)
-                if following not in seen:
+                following = onward(book, stop, link)
+                if following is not None and following not in seen:
                     seen.add(following)
                     queue.append(following)
         return frozenset(found)
@@ -103,8 +96,7 @@ class Learned:
         """Whether a frame at a stop is given to a seat there: never to who sent it, nor over a team's member that doesn't carry for that one."""
         if other.vni or (other is sender and stop.entry is None and not other.rule.reflects):
             return False
-        virtual = self.frames.wiring.bridges[stop.bridge].virtual
-        return stop.entry is None or not virtual or stop.entry in self.frames.roads.at(stop.bridge, other.order)
+        return self.frames.serves(self.frames.roads, stop, other)
 
     def _own_device(self, link: Link, bridge: int) -> bool:
         """Whether a link leaves by a switch's own interface, upon which another switch sits: the host is shown everything there, and what it sends

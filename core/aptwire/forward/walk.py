@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from aptwire.forward.parts import Link
 from aptwire.forward.paths import Roads
-from aptwire.forward.rules import Stack
+from aptwire.forward.rules import RuleBook, Stack
 
 DEEPEST = 8
 """More tags than a frame has room for beside its payload in practice; a loop that adds one each time round ends here."""
@@ -28,6 +28,16 @@ class Stop(NamedTuple):
     entry: Link | None
 
 
+def onward(book: RuleBook, stop: Stop, link: Link) -> Stop | None:
+    """Where a frame comes to over a link; None where one of its ends drops it."""
+    side = link.side(stop.bridge)
+    tags = book.leave(link.rules[side], stop.context, stop.vid, stop.below)
+    if tags is None or len(tags) > DEEPEST:
+        return None
+    arrived = book.enter(link.rules[1 - side], tags)
+    return Stop(link.ends[1 - side], *arrived, link) if arrived is not None else None
+
+
 def flood(roads: Roads, start: Stop, order: str = "") -> list[Stop]:
     """Every stop at which a broadcast shows up, the first one included, in order of distance; `order` is the team order of its sender."""
     book = roads.wiring.book
@@ -36,15 +46,8 @@ def flood(roads: Roads, start: Stop, order: str = "") -> list[Stop]:
     while queue:
         stop = queue.popleft()
         for link in roads.leaving((stop.bridge, stop.context, stop.entry), order):
-            side = link.side(stop.bridge)
-            tags = book.leave(link.rules[side], stop.context, stop.vid, stop.below)
-            if tags is None or len(tags) > DEEPEST:
-                continue
-            arrived = book.enter(link.rules[1 - side], tags)
-            if arrived is None:
-                continue
-            following = Stop(link.ends[1 - side], *arrived, link)
-            if following not in seen:
+            following = onward(book, stop, link)
+            if following is not None and following not in seen:
                 seen[following] = None
                 queue.append(following)
     return list(seen)

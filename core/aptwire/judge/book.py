@@ -13,6 +13,7 @@ from typing import Any, Generic, TypeVar
 
 from aptwire.judge.facts import Facts, all_facts, facts_of
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.kept import Rests, all_same, same
 from aptwire.plan.layers import layered
 
 L = TypeVar("L")
@@ -21,9 +22,6 @@ T = TypeVar("T")
 Entry = tuple[Hashable, Any]
 Entries = Mapping[str, Mapping[Hashable, tuple[Any, ...]]]
 ByKey = Mapping[Hashable, Mapping[str, tuple[Any, ...]]]
-Rests = tuple[Any, ...]
-VALUES = (tuple, frozenset, str, int, type(None))
-"""What counts as the same when it is equal; of anything else only the very object."""
 
 
 def _nothing(_: Any) -> Rests:
@@ -32,11 +30,6 @@ def _nothing(_: Any) -> Rests:
 
 def _never(look: Any, key: Any, found: list[Any]) -> Iterable[Any]:
     return ()
-
-
-def same(one: Any, two: Any) -> bool:
-    """Whether what an answer was made of is the same."""
-    return one is two or (isinstance(one, VALUES) and isinstance(two, VALUES) and bool(one == two))
 
 
 @dataclass(frozen=True)
@@ -127,12 +120,12 @@ class Book:
     def _group(self, grouping: Grouping[L, T], look: L) -> Grouped[T]:
         before = self._before.get(grouping.name)
         rests = grouping.made_of(look), grouping.told_of(look)
-        if before is None or self.changed is None or not _all_same(before.rests[0], rests[0]):
+        if before is None or self.changed is None or not all_same(before.rests[0], rests[0]):
             of, by_key, touched = self._anew(grouping, look, before)
         else:
             of, by_key, touched = self._touched(grouping, look, before, self.changed)
         about: Mapping[Hashable, Any] = before.about if before is not None else {}
-        if before is None or not _all_same(before.rests[1], rests[1]):
+        if before is None or not all_same(before.rests[1], rests[1]):
             ask = grouping.about
             if ask is None:
                 touched |= by_key.keys()
@@ -221,10 +214,6 @@ def _alike(one: tuple[Any, ...], two: tuple[Any, ...]) -> bool:
 
 def _alike_by_host(one: Mapping[str, tuple[Any, ...]], two: Mapping[str, tuple[Any, ...]]) -> bool:
     return one.keys() == two.keys() and all(_alike(one[host], two[host]) for host in one)
-
-
-def _all_same(one: Rests, two: Rests) -> bool:
-    return len(one) == len(two) and all(map(same, one, two))
 
 
 def book_of(judgement: Judgement) -> Book:

@@ -37,7 +37,7 @@ class Facts:
     """One virtual switch: `needs` the VIDs that its ports use (0: untagged), `roles` and `segments` what sits on it for each role and
     of each segment (role, or id -> VIDs used), `thin` the teams that
     rest on a single NIC or on one card, `excess` the allowed VIDs that nobody here needs, by fabric port, as bits, `lacking` those that another member's port
-    carries and nobody sits on; `empty` port groups, all `groups` with what they carry (as text with their names in `ways`), and as `twins` those that carry the same; `carriers` the uplinks that only watch
+    carries and nobody sits on; `empty` port groups, all `groups` with what they carry, and as `twins` those that carry the same; `carriers` the uplinks that only watch
     their links, with the fabric switches that carry for them today, if others could; `deviating` adapters with their own guards or limits; `quiet`: nothing about its teams is worth a second look; `opened` the port groups that leave
     guards open, with these and the number of adapters; `fastest` what its uplinks carry at most, in Mbit/s (0: unknown), and `limited` the
     port groups that limit adapters to more."""
@@ -55,7 +55,6 @@ class Facts:
     deviating: tuple[tuple[Adapter, tuple[str, ...]], ...] = ()
     empty: tuple[PortGroup, ...] = ()
     groups: tuple[tuple[PortGroup, tuple[object, ...]], ...] = ()
-    ways: frozenset[str] = frozenset()
     twins: tuple[tuple[PortGroup, ...], ...] = ()
     carriers: tuple[tuple[Uplink, frozenset[str]], ...] = ()
     quiet: bool = False
@@ -182,7 +181,6 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     )
     facts.empty = tuple(g for g in groups if not plan.where("adapter", "port_group", g.id))
     facts.groups = tuple((g, group_words(g)) for g in groups)
-    facts.ways = frozenset(f"{g.name}\0{key!r}" for g, key in facts.groups)
     alike: dict[tuple[object, ...], list[PortGroup]] = {}
     for group, key in facts.groups:
         alike.setdefault(key, []).append(group)

@@ -55,23 +55,10 @@ def findings(judgement: Judgement) -> list[Finding]:
     return sorted(known.told.values(), key=attrgetter("rank"))
 
 
-WITHIN_BLOCKS = frozenset(
-    (
-        *(
-            "fabric_port",
-            "adapter",
-            "guest",
-            "guest_tag",
-            "port_group",
-            "group_order",
-            "host_port",
-            "uplink",
-            "nic",
-            "cable",
-        ),
-        *("mirror", "limits"),
-    )
-)
+WITHIN_BLOCKS = {
+    *("adapter", "cable", "fabric_port", "group_order", "guest", "guest_tag", "host_port"),
+    *("limits", "mirror", "nic", "port_group", "uplink"),
+}
 """The kinds of which an edit compiles anew the blocks that it concerns, or else the fabric."""
 
 

@@ -169,6 +169,12 @@ class Judgement:
             if status != HOME and place is not None and place.stand.judged and place.stand.block in blocks:
                 yield place.stand.block, (record,), status, cause
 
+    def singly_apart(self, other: Judgement) -> set[str]:
+        """The blocks in which a place has something else beside its stand than in another judgement."""
+        records = (id for id in self.own.keys() | other.own.keys() if self.own.get(id) != other.own.get(id))
+        found = (self.plan.find(id) for id in records)
+        return {self.wiring.home_block(record) for record in found if record is not None}
+
     def verdict(self, endpoint: str) -> int:
         """The gravest verdict among an endpoint's places."""
         return max(self.status_of(place) for place in self.wiring.places_of(endpoint))

@@ -7,6 +7,9 @@ from typing import Any, TypeVar
 
 T = TypeVar("T")
 
+Rests = tuple[Any, ...]
+"""What an answer was made of."""
+
 VALUES = (tuple, frozenset, str, int, type(None))
 """What counts as the same when it is equal; of anything else only the very object."""
 
@@ -18,12 +21,12 @@ class Kept:
     """
 
     def __init__(self) -> None:
-        self._known: dict[Hashable, tuple[tuple[Any, ...], Any]] = {}
+        self._known: dict[Hashable, tuple[Rests, Any]] = {}
 
-    def get(self, question: Hashable, made_of: tuple[Any, ...], answer: Callable[[], T]) -> T:
+    def get(self, question: Hashable, made_of: Rests, answer: Callable[[], T]) -> T:
         """The answer to a question: the one from before where it was made of the same, else a new one."""
         known = self._known.get(question)
-        if known is not None and len(known[0]) == len(made_of) and all(map(_same, known[0], made_of)):
+        if known is not None and all_same(known[0], made_of):
             found: T = known[1]
             return found
         fresh = answer()
@@ -31,5 +34,11 @@ class Kept:
         return fresh
 
 
-def _same(one: Any, two: Any) -> bool:
+def same(one: Any, two: Any) -> bool:
+    """Whether one thing that an answer was made of is as it was."""
     return one is two or (isinstance(one, VALUES) and isinstance(two, VALUES) and bool(one == two))
+
+
+def all_same(one: Rests, two: Rests) -> bool:
+    """Whether all of it is."""
+    return len(one) == len(two) and all(map(same, one, two))

@@ -9,7 +9,7 @@ import numpy as np
 
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.verdicts import rejudge
-from aptwire.judge.why import VERDICTS
+from aptwire.judge.why import VERDICTS, alike
 from aptwire.plan.edits import Edit, apply_edit, touched
 from aptwire.plan.plan import Plan
 
@@ -89,8 +89,7 @@ def apart(judgement: Judgement, other: Judgement) -> Set[str]:
     for one, two in ((judgement, other), (other, judgement)):
         if one.since is not None and one.since.base is two.token:
             return one.since.changes.apart & judgement.wiring.blocks.keys()
-    own = {r for a, b in ((judgement, other), (other, judgement)) for r in a.own if a.own[r] != b.own.get(r)}
-    found = {judgement.wiring.home_block(record) for r in own if (record := judgement.plan.find(r)) is not None}
+    found = judgement.singly_apart(other)
     blocks, others = judgement.wiring.blocks, other.wiring.blocks
     common = [key for key, block in blocks.items() if others.get(key) is block]
     found.update(blocks.keys() - set(common))
@@ -101,12 +100,7 @@ def apart(judgement: Judgement, other: Judgement) -> Set[str]:
     same &= judgement.lands[mine] == other.lands[theirs]
     found.update(judgement.stands[n].block for n in mine[~same].tolist())
     for stand in judgement.causes.keys() | other.causes.keys():
-        one_cause, two_cause = judgement.causes.get(stand), other.causes.get(stand)
-        if (
-            one_cause is None
-            or two_cause is None
-            or (one_cause.what, one_cause.state) != (two_cause.what, two_cause.state)
-        ):
+        if not alike(judgement.causes.get(stand), other.causes.get(stand)):
             found.add(stand.block)
     return found & blocks.keys()
 

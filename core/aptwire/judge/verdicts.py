@@ -35,7 +35,7 @@ from aptwire.judge.meeting import Presence, meeting, overlay, presence
 from aptwire.judge.singles import Own, Singles
 from aptwire.judge.sizes import Misfit, Misfits, may_differ
 from aptwire.judge.states import StandVerdicts, judge_states
-from aptwire.judge.why import ASTRAY, CUT_OFF, HOME, NO_BEARER, STRANDED, TOO_LARGE, UNPROVEN, Cause
+from aptwire.judge.why import ASTRAY, CUT_OFF, HOME, NO_BEARER, STRANDED, TOO_LARGE, UNPROVEN, Cause, alike
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import WayIn
 from aptwire.plan.plan import Plan
@@ -63,14 +63,12 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         patched = patch(old.gathered, wiring, old.pairings, intent, wiring.changed) if same else None
         if patched is None:
             gathered = gather(wiring, old.pairings, intent)
-            return replace(
-                _whole(land(wiring, old.pairings, domains, intent, gathered, tags), before.kept),
-                answered=Answers(before.answered),
-            )
+            landing = land(wiring, old.pairings, domains, intent, gathered, tags)
+            return _whole(landing, before.kept, Answers(before.answered))
         landing = land_again(old, wiring, domains, intent, *patched, tags)
         crossing = wiring.crossing_teams or old.wiring.crossing_teams
         if crossing or in_doubt(wiring) or in_doubt(old.wiring) or not tags.same(old.tags):
-            return replace(_whole(landing, before.kept), answered=Answers(before.answered))
+            return _whole(landing, before.kept, Answers(before.answered))
         return _again(before, landing, patched[1], keys)
 
 
@@ -78,17 +76,19 @@ def _from_nothing(wiring: Wiring) -> Judgement:
     pairings, intent = Pairings(), Intent.of(wiring.plan, None)
     domains = solve(wiring, pairings)
     gathered = gather(wiring, pairings, intent)
-    return _whole(land(wiring, pairings, domains, intent, gathered, Tags.of(wiring, intent, None)), Kept())
+    return _whole(land(wiring, pairings, domains, intent, gathered, Tags.of(wiring, intent, None)), Kept(), Answers())
 
 
-def _whole(landing: Landing, kept: Kept) -> Judgement:
+def _whole(landing: Landing, kept: Kept, answered: Answers) -> Judgement:
     """The verdicts of all segments."""
     gates = find_gates(landing.wiring, landing.intent)
     unexposed = judge_states(landing, gates, np.arange(len(landing.stands)))
     present = presence(landing, unexposed)
     verdicts = overlay(unexposed, landing, meeting(landing, unexposed, present))
     every = range(len(landing.intent.subnets))
-    return _finished(landing, gates, unexposed, present, verdicts, every, {}, _misfits(landing, verdicts, None), kept)
+    misfits = _misfits(landing, verdicts, None)
+    made = _finished(landing, gates, unexposed, present, verdicts, every, {}, misfits, kept)
+    return replace(made, answered=answered)
 
 
 def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tuple[str, str]]) -> Judgement:
@@ -346,17 +346,13 @@ def _misfits(
 def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch) -> frozenset[str]:
     """The blocks that differ in what is said of them; `asked` int64[n] are the stands of the segments that were asked anew."""
     old, landing = before.landing, after.landing
-    found: set[str] = set()
+    found = after.singly_apart(before)
     status = at.by_stand(before.status)
     for n in asked.tolist() if asked.size < 64 else asked[(after.status[asked] | status[asked]) != HOME].tolist():
         stand = landing.stands[n]
-        one, two = before.causes.get(stand), after.causes.get(stand)
-        if status[n] != after.status[n] or (one and (one.what, one.state)) != (two and (two.what, two.state)):
+        if status[n] != after.status[n] or not alike(before.causes.get(stand), after.causes.get(stand)):
             found.add(stand.block)
     if landing.rows.landed is not landing.rows.entered or old.rows.landed is not old.rows.entered:
         differ = at.by_row(old.rows.landed)[landing.first] != landing.rows.landed[landing.first]
         found.update(landing.stands[n].block for n in np.flatnonzero(differ).tolist())
-    own = before.own.keys() | after.own.keys()
-    records = (after.plan.find(id) for id in own if before.own.get(id) != after.own.get(id))
-    found.update(after.wiring.home_block(record) for record in records if record is not None)
     return frozenset(found)

@@ -39,6 +39,11 @@ class Cause:
     detail: str = ""
 
 
+def alike(one: Cause | None, two: Cause | None) -> bool:
+    """Whether the same thing is wrong, in the same state."""
+    return (one and (one.what, one.state)) == (two and (two.what, two.state))
+
+
 def is_idle(plan: Plan, endpoint: str) -> bool:
     """Whether an endpoint is disconnected or its guest is off."""
     port = plan.of("host_port").get(endpoint)

@@ -10,8 +10,9 @@ from typing import Any
 
 from aptwire.forward.parts import NOW, State
 from aptwire.forward.trace import Hop
-from aptwire.judge.book import Rests, book_of
+from aptwire.judge.book import book_of
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.kept import Rests
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit
 from aptwire.plan.kinds import Adapter, FabricPort, Nic

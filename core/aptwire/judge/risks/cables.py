@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Set
 from dataclasses import dataclass
 from functools import cache, cached_property, partial
-from operator import is_
 from typing import Any
 
 import numpy as np
@@ -16,8 +15,9 @@ from aptwire.forward.parts import Link
 from aptwire.forward.rules import PortRule
 from aptwire.forward.trace import Hop
 from aptwire.forward.tree import Joint
-from aptwire.judge.book import Grouping, Rests
+from aptwire.judge.book import Grouping
 from aptwire.judge.facts import End, Facts
+from aptwire.judge.kept import Rests, all_same
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, naming, short, some
 from aptwire.judge.sizes import Sizes, may_differ
 from aptwire.plan import vids
@@ -91,7 +91,7 @@ class CableRisks(RiskSearch):
         rests = naming(self)
         known, _ = answered.before.get("natives", (None, None))
         before: dict[str, tuple[Joint, list[Risk]]]
-        before = known[1] if known is not None and all(map(is_, known[0], rests)) else {}
+        before = known[1] if known is not None and all_same(known[0], rests) else {}
         joints = self.wiring.fabric.joints
         found = {
             key: before[key] if key in before and before[key][0] is joint else (joint, list(self._on_joint(joint)))

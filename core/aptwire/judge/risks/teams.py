@@ -9,8 +9,9 @@ from typing import Any
 
 from aptwire.forward.parts import Member, Team
 from aptwire.forward.trace import Hop
-from aptwire.judge.book import Grouping, Rests
+from aptwire.judge.book import Grouping
 from aptwire.judge.facts import Facts
+from aptwire.judge.kept import Rests
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, free_nic, naming, port_text, some
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.ids import make_id

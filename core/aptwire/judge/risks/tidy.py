@@ -33,23 +33,20 @@ class TidyRisks(RiskSearch):
 
     def deviations(self, group: str, adapters: list[tuple[Adapter, tuple[str, ...]]]) -> Iterator[Risk]:
         """Adapters whose guards or limits differ from their port group's, one risk for each port group."""
-        if adapters:
-            name = called(self.plan, self.plan.get("port_group", group))
-            edit = tuple(Patch("adapter", a.id, dict.fromkeys(own)) for a, own in adapters)
-            told = some(
-                f"{called(self.plan, a)} ({', '.join(w.replace('_', ' ') for w in own)})" for a, own in adapters
-            )
-            yield Risk(
-                UNTIDY,
-                "deviation",
-                (group,),
-                f"{len(adapters)} adapter{'s' if len(adapters) > 1 else ''} of {name} deviate{'' if len(adapters) > 1 else 's'} from it",
-                f"{told}.",
-                tuple(a.id for a, _ in adapters),
-                endpoints=tuple(a.id for a, _ in adapters),
-                facts=tuple(self.fact(a.id, ", ".join(own).replace("_", " "), "its own word") for a, own in adapters),
-                mends=((f"Let them follow {name}", edit),),
-            )
+        name = called(self.plan, self.plan.get("port_group", group))
+        edit = tuple(Patch("adapter", a.id, dict.fromkeys(own)) for a, own in adapters)
+        told = some(f"{called(self.plan, a)} ({', '.join(w.replace('_', ' ') for w in own)})" for a, own in adapters)
+        yield Risk(
+            UNTIDY,
+            "deviation",
+            (group,),
+            f"{len(adapters)} adapter{'s' if len(adapters) > 1 else ''} of {name} deviate{'' if len(adapters) > 1 else 's'} from it",
+            f"{told}.",
+            tuple(a.id for a, _ in adapters),
+            endpoints=tuple(a.id for a, _ in adapters),
+            facts=tuple(self.fact(a.id, ", ".join(own).replace("_", " "), "its own word") for a, own in adapters),
+            mends=((f"Let them follow {name}", edit),),
+        )
 
     def unseated(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, PortGroup]]:
         """The port groups of a host in which nobody sits, by name."""
@@ -167,25 +164,24 @@ class TidyRisks(RiskSearch):
 
     def same_names(self, name: str, listed: list[tuple[PortGroup, ...]]) -> Iterator[Risk]:
         """One name for port groups of two switches of a host: whoever attaches a guest by name can't know which."""
-        if listed:
-            groups = [group for same in listed for group in same]
-            switches = {g.id: self.plan.get("virtual_switch", g.switch) for g in groups}
-            on = some(self.host(switches[same[0].id].host) for same in listed)
-            edit = tuple(
-                Patch("port_group", g.id, {"name": f"{name} {switches[g.id].name}"[:80]})
-                for same in listed
-                for g in same[1:]
-            )
-            yield Risk(
-                UNTIDY,
-                "same-name",
-                (name,),
-                f"Several port groups are called {name} on {on}",
-                f"They are on {some(s.name for s in switches.values())}: which one is meant by the name isn’t known.",
-                tuple(g.id for g in groups),
-                facts=tuple(self.fact(g.id, _group_text(g), f"on {switches[g.id].name}") for g in groups[:20]),
-                mends=((f"Add the switch’s name to all of them but the first on {on}", edit),),
-            )
+        groups = [group for same in listed for group in same]
+        switches = {g.id: self.plan.get("virtual_switch", g.switch) for g in groups}
+        on = some(self.host(switches[same[0].id].host) for same in listed)
+        edit = tuple(
+            Patch("port_group", g.id, {"name": f"{name} {switches[g.id].name}"[:80]})
+            for same in listed
+            for g in same[1:]
+        )
+        yield Risk(
+            UNTIDY,
+            "same-name",
+            (name,),
+            f"Several port groups are called {name} on {on}",
+            f"They are on {some(s.name for s in switches.values())}: which one is meant by the name isn’t known.",
+            tuple(g.id for g in groups),
+            facts=tuple(self.fact(g.id, _group_text(g), f"on {switches[g.id].name}") for g in groups[:20]),
+            mends=((f"Add the switch’s name to all of them but the first on {on}", edit),),
+        )
 
     def seen_names(self) -> Iterator[Risk]:
         """Adapters of one guest that the guest is said to see by one name."""
