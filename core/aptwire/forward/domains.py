@@ -16,9 +16,12 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
+from aptwire.forward.classes import VidClasses
 from aptwire.forward.parts import NOW, Link, State
 from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import Wiring
+
+_NO_PAIRS = np.zeros((0, 2), dtype=np.int64)
 
 
 @dataclass(frozen=True)
@@ -60,6 +63,16 @@ def crossing(near: PortRule, far: PortRule) -> np.ndarray:
     return made
 
 
+def _crossings(near: list[PortRule], far: list[PortRule], contexts: np.ndarray) -> np.ndarray:
+    """int16[rules, contexts]: as `crossing`, of many pairs and some contexts."""
+    if not near:
+        return np.zeros((0, contexts.size), dtype=np.int16)
+    out = np.stack([rule.out for rule in near])[:, contexts]
+    into = np.take_along_axis(np.stack([rule.into for rule in far]), np.maximum(out, 0).astype(np.int64), axis=1)
+    made: np.ndarray = np.where(out >= 0, into, -1).astype(np.int16)
+    return made
+
+
 class Pairings:
     """Keeps one numbered `Pairing` for each pair of rules."""
 
@@ -68,6 +81,7 @@ class Pairings:
         self._known: dict[tuple[int, int], int] = {}
         self._lock = threading.Lock()
         self._tables: tuple[int, np.ndarray, np.ndarray] = (-1, np.zeros(0), np.zeros(0))
+        self._sides: tuple[list[Link], np.ndarray, np.ndarray] = ([], _NO_PAIRS, _NO_PAIRS)
 
     def number(self, near: PortRule, far: PortRule) -> int:
         """The number of the pairing of two rules."""
@@ -86,13 +100,36 @@ class Pairings:
         """The pairing of two rules."""
         return self.listed[self.number(near, far)]
 
-    def grown(self) -> None:
-        """Bring all pairings up to rules whose classes were refined; entries of spare numbers alone change."""
+    def sides(self, links: list[Link]) -> tuple[np.ndarray, np.ndarray]:
+        """Of each link int64[links, 2] its ends and int64[links, 2] the numbers of its pairing, from either end; links that were asked for last
+        time at the same place are not looked at again."""
+        known, ends, pairs = self._sides
+        if known is links:
+            return ends, pairs
+        if len(known) == len(links):
+            at = [n for n, (was, now) in enumerate(zip(known, links, strict=True)) if was is not now]
+            ends, pairs = ends.copy(), pairs.copy()
+        else:
+            at = list(range(len(links)))
+            ends, pairs = np.zeros((2, len(links), 2), dtype=np.int64)
+        for n in at:
+            link = links[n]
+            near, far = link.rules
+            ends[n], pairs[n] = link.ends, (self.number(near, far), self.number(far, near))
+        self._sides = links, ends, pairs
+        return ends, pairs
+
+    def grown(self, before: VidClasses, classes: VidClasses) -> None:
+        """Bring all pairings up to rules whose classes were refined; entries of what were spare numbers alone change."""
+        fresh = np.arange(before.used, classes.used)
+        if classes.twins:
+            fresh = np.concatenate([fresh, fresh + classes.plain])
         with self._lock:
-            for pairing in self.listed:
-                near, far = pairing.rules
-                pairing.there[:] = crossing(near, far)
-                pairing.back[:] = crossing(far, near)
+            near, far = ([pairing.rules[side] for pairing in self.listed] for side in (0, 1))
+            both = zip(self.listed, _crossings(near, far, fresh), _crossings(far, near, fresh), strict=True)
+            for pairing, there, back in both:
+                pairing.there[fresh] = there
+                pairing.back[fresh] = back
                 for name in ("crossed", "shifts"):
                     vars(pairing).pop(name, None)
             self._tables = (-1, np.zeros(0), np.zeros(0))
@@ -291,12 +328,10 @@ def _affected(old: Wiring, wiring: Wiring, pairings: Pairings) -> np.ndarray:
 
 def _ways(wiring: Wiring, pairings: Pairings) -> tuple[np.ndarray, np.ndarray]:
     """The links that always carry, each from either side: int64[2 x links, 2] crossing rows, from and to, int64[2 x links] the number of the pairing."""
-    bridges, links, number = wiring.bridges, wiring.fabric.links, pairings.number
-    rows = np.array([(bridges[a].crossing_row, bridges[b].crossing_row) for a, b in (link.ends for link in links)])
-    rows = rows.reshape(-1, 2).astype(np.int64)
-    pairs = [(number(a, b), number(b, a)) for a, b in (link.rules for link in links)]
-    both = np.array(pairs, dtype=np.int64).reshape(-1, 2)
-    return np.concatenate([rows, rows[:, ::-1]]), np.concatenate([both[:, 0], both[:, 1]])
+    bridges = wiring.bridges
+    ends, pairs = pairings.sides(wiring.fabric.links)
+    rows = np.array([bridges[end].crossing_row for end in ends.ravel().tolist()], dtype=np.int64).reshape(-1, 2)
+    return np.concatenate([rows, rows[:, ::-1]]), np.concatenate([pairs[:, 0], pairs[:, 1]])
 
 
 def _first_of(part: np.ndarray) -> np.ndarray:

@@ -55,7 +55,7 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         if wiring.book is not old.wiring.book:
             return _from_nothing(wiring)
         if wiring.classes is not old.wiring.classes:
-            old.pairings.grown()
+            old.pairings.grown(old.wiring.classes, wiring.classes)
         domains = solve_again(old.domains, old.wiring, wiring, old.pairings)
         intent = Intent.of(plan, old.intent)
         tags = Tags.of(wiring, intent, old.tags)
