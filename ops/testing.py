@@ -120,6 +120,7 @@ def _static(score: Score) -> None:
         env,
     )
     score.check("types of the front end", ["npx", "tsc", "--noEmit"], node(), WEB)
+    score.check("format of the front end", ["npx", "prettier", "--check", "src"], node(), WEB)
     score.check("lint of the front end", ["npx", "eslint", "src", "--max-warnings", "0"], node(), WEB)
 
 

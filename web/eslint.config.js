@@ -7,4 +7,6 @@ export default tseslint.config(
   hooks.configs.flat["recommended-latest"],
   // The rule warns of what the React compiler would skip; the compiler is not used here.
   { rules: { "react-hooks/incompatible-library": "off" } },
+  // Prettier breaks code at 120, and leaves comments and strings as they are.
+  { rules: { "max-len": ["error", 120] } },
 );

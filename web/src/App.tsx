@@ -33,7 +33,13 @@ export function App() {
 function OnePlan({ user }: { user: string }) {
   const { id } = useParams();
   return (
-    <PlanProvider key={id} id={id!} user={user} waiting={(done, all) => <Waiting what="Reading the plan" done={done} all={all} />} failed={(why) => <Failed why={why} />}>
+    <PlanProvider
+      key={id}
+      id={id!}
+      user={user}
+      waiting={(done, all) => <Waiting what="Reading the plan" done={done} all={all} />}
+      failed={(why) => <Failed why={why} />}
+    >
       <Routes>
         <Route element={<Shell user={user} />}>
           <Route index element={<Navigate to="decks" replace />} />

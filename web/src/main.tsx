@@ -15,7 +15,9 @@ import { App } from "./App";
 import { applyMode, system } from "./theme";
 
 applyMode();
-const queries = new QueryClient({ defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, staleTime: Infinity } } });
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, staleTime: Infinity } },
+});
 
 createRoot(document.getElementById("root")!).render(
   <StrictMode>

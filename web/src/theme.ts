@@ -28,7 +28,12 @@ const ours = defineConfig({
           emphasized: { value: "var(--copper-soft)" },
           focusRing: { value: "var(--focus)" },
         },
-        bg: { DEFAULT: { value: "var(--sheet)" }, panel: { value: "var(--sheet)" }, subtle: { value: "var(--shade)" }, muted: { value: "var(--shade)" } },
+        bg: {
+          DEFAULT: { value: "var(--sheet)" },
+          panel: { value: "var(--sheet)" },
+          subtle: { value: "var(--shade)" },
+          muted: { value: "var(--shade)" },
+        },
         fg: { DEFAULT: { value: "var(--ink)" }, muted: { value: "var(--ink-2)" }, subtle: { value: "var(--ink-3)" } },
         border: { DEFAULT: { value: "var(--line)" } },
       },

@@ -12,8 +12,8 @@ export interface Heard {
 }
 
 /**
- * Listens to a plan; whether the server is heard right now.  A browser begins anew by itself where a connection breaks, but gives up where
- * the server refuses: then we do, unless it is since nobody is logged in any more.
+ * Listens to a plan; whether the server is heard right now.  A browser begins anew by itself where a connection
+ * breaks, but gives up where the server refuses: then we do, unless it is since nobody is logged in any more.
  */
 export function useLive(id: string, heard: Heard): boolean {
   const queries = useQueryClient();
@@ -32,8 +32,12 @@ export function useLive(id: string, heard: Heard): boolean {
         pause = FIRST_PAUSE;
         setConnected(true);
       };
-      source.addEventListener("revision", (event) => latest.current.revision(JSON.parse((event as MessageEvent<string>).data) as RevisionEvent));
-      source.addEventListener("people", (event) => latest.current.people(JSON.parse((event as MessageEvent<string>).data) as string[]));
+      source.addEventListener("revision", (event) =>
+        latest.current.revision(JSON.parse((event as MessageEvent<string>).data) as RevisionEvent),
+      );
+      source.addEventListener("people", (event) =>
+        latest.current.people(JSON.parse((event as MessageEvent<string>).data) as string[]),
+      );
       source.onerror = () => {
         setConnected(false);
         void queries.invalidateQueries({ queryKey: ["session"] });

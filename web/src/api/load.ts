@@ -22,14 +22,28 @@ const ENDPOINTS = "endpoint:";
 export async function loadPlan(id: string, signal: AbortSignal, progress: Progress): Promise<PlanData> {
   for (;;) {
     const head = unwrap(await api.GET("/api/plans/{plan_id}", { params: { path: { plan_id: id } }, signal }));
-    const all = Object.values(head.size).reduce((a, b) => a + b, 0) + (head.size.adapter ?? 0) + (head.size.host_port ?? 0);
+    const all =
+      Object.values(head.size).reduce((a, b) => a + b, 0) + (head.size.adapter ?? 0) + (head.size.host_port ?? 0);
     const records = Object.fromEntries(Object.keys(head.size).map((kind) => [kind, []])) as unknown as Records;
     const endpoints = new Map<string, Endpoint>();
     let done = 0;
     const count = (more: number): void => progress((done += more), all);
     // Side by side, so that the server writes a page while the browser reads another.
-    const whole = await Promise.all([pages(id, undefined, head.revision, records, endpoints, signal, count), pages(id, `${ENDPOINTS}0`, head.revision, null, endpoints, signal, count)]);
-    if (whole.every(Boolean)) return { id, name: head.name, revision: head.revision, records, endpoints, summary: head.summary, steps: head.steps, authors: new Map() };
+    const whole = await Promise.all([
+      pages(id, undefined, head.revision, records, endpoints, signal, count),
+      pages(id, `${ENDPOINTS}0`, head.revision, null, endpoints, signal, count),
+    ]);
+    if (whole.every(Boolean))
+      return {
+        id,
+        name: head.name,
+        revision: head.revision,
+        records,
+        endpoints,
+        summary: head.summary,
+        steps: head.steps,
+        authors: new Map(),
+      };
   }
 }
 
@@ -39,8 +53,19 @@ export async function loadEndpoints(id: string, revision: number): Promise<Map<s
   return (await pages(id, `${ENDPOINTS}0`, revision, null, endpoints, undefined, () => undefined)) ? endpoints : null;
 }
 
-/** Pages from a cursor on: of records as far as the first endpoints, or (without `records`) of endpoints; whether they were all of the revision. */
-async function pages(id: string, from: string | undefined, revision: number, records: Records | null, endpoints: Map<string, Endpoint>, signal: AbortSignal | undefined, count: (more: number) => void): Promise<boolean> {
+/**
+ * Pages from a cursor on: of records as far as the first endpoints, or (without `records`) of endpoints; whether
+ * they were all of the revision.
+ */
+async function pages(
+  id: string,
+  from: string | undefined,
+  revision: number,
+  records: Records | null,
+  endpoints: Map<string, Endpoint>,
+  signal: AbortSignal | undefined,
+  count: (more: number) => void,
+): Promise<boolean> {
   let after: string | null | undefined = from;
   do {
     const page: Awaited<ReturnType<typeof one>> = await one(id, after ?? undefined, signal);

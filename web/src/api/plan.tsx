@@ -2,7 +2,18 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useCallback, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
 
 import { applyAnswers, applyOperations, makeBook, type Answers, type Book } from "../model/records";
-import { api, Refused, unwrap, type Committed, type Endpoint, type FindingDetail, type Operation, type PreviewResult, type RevisionTold, type Snapshot } from "./client";
+import {
+  api,
+  Refused,
+  unwrap,
+  type Committed,
+  type Endpoint,
+  type FindingDetail,
+  type Operation,
+  type PreviewResult,
+  type RevisionTold,
+  type Snapshot,
+} from "./client";
 import { useLive } from "./live";
 import { loadEndpoints, loadPlan, type PlanData } from "./load";
 
@@ -57,15 +68,33 @@ function difference(before: Record<string, number>, after: Record<string, number
   return Object.fromEntries(Object.keys(after).map((k) => [k, (after[k] ?? 0) - (before[k] ?? 0)]));
 }
 
-export function PlanProvider({ id, user, children, waiting, failed }: { id: string; user: string; children: ReactNode; waiting: (done: number, all: number) => ReactNode; failed: (why: string) => ReactNode }) {
+export function PlanProvider({
+  id,
+  user,
+  children,
+  waiting,
+  failed,
+}: {
+  id: string;
+  user: string;
+  children: ReactNode;
+  waiting: (done: number, all: number) => ReactNode;
+  failed: (why: string) => ReactNode;
+}) {
   const queries = useQueryClient();
   const key = useMemo(() => ["plan", id], [id]);
   const [loaded, setLoaded] = useState<[number, number]>([0, 0]);
-  const query = useQuery({ queryKey: key, queryFn: ({ signal }) => loadPlan(id, signal, (done, all) => setLoaded([done, all])) });
+  const query = useQuery({
+    queryKey: key,
+    queryFn: ({ signal }) => loadPlan(id, signal, (done, all) => setLoaded([done, all])),
+  });
   const [people, setPeople] = useState<string[]>([]);
   const [deltas, setDeltas] = useState<Record<string, number>>({});
   const [told, setTold] = useState<Told | null>(null);
-  const tell = useCallback((text: string, bad = false) => setTold((last) => ({ text, bad, number: (last?.number ?? 0) + 1 })), []);
+  const tell = useCallback(
+    (text: string, bad = false) => setTold((last) => ({ text, bad, number: (last?.number ?? 0) + 1 })),
+    [],
+  );
 
   /** Take over what the server says came after our revision; edits that we already have are passed over. */
   const catchUp = useCallback(
@@ -83,12 +112,14 @@ export function PlanProvider({ id, user, children, waiting, failed }: { id: stri
       for (const id of endpoints.keys()) if (!there.has(id)) endpoints.delete(id);
       for (const endpoint of landed ?? []) endpoints.set(endpoint.id, endpoint);
       const authors = new Map(known.authors);
-      for (const { author, edit } of fresh) for (const operation of edit) authors.set(String(operation.id ?? operation.record?.id), author ?? "Somebody");
+      for (const { author, edit } of fresh)
+        for (const operation of edit) authors.set(String(operation.id ?? operation.record?.id), author ?? "Somebody");
       setDeltas(difference(known.summary.counts, summary.counts));
       queries.setQueryData<PlanData>(key, { ...known, revision, records, endpoints, summary, steps, authors });
       if (landed !== null) return;
       void loadEndpoints(id, revision).then((all) => {
-        if (all) queries.setQueryData<PlanData>(key, (now) => (now?.revision === revision ? { ...now, endpoints: all } : now));
+        if (all)
+          queries.setQueryData<PlanData>(key, (now) => (now?.revision === revision ? { ...now, endpoints: all } : now));
       });
     },
     [id, key, queries],
@@ -119,7 +150,9 @@ export function PlanProvider({ id, user, children, waiting, failed }: { id: stri
         hear({ ...event, steps: event.steps[user] ?? known.steps });
         return;
       }
-      void api.GET("/api/plans/{plan_id}/changes", { params: { path: { plan_id: id }, query: { since: known.revision } } }).then(({ data }) => data && hear(data));
+      void api
+        .GET("/api/plans/{plan_id}/changes", { params: { path: { plan_id: id }, query: { since: known.revision } } })
+        .then(({ data }) => data && hear(data));
     },
   });
 
@@ -141,7 +174,9 @@ export function PlanProvider({ id, user, children, waiting, failed }: { id: stri
   const making = useMutation({
     mutationFn: async ({ message, operations }: { message: string; operations: Operation[] }) => {
       const base = queries.getQueryData<PlanData>(key)?.revision ?? 0;
-      return unwrap(await api.POST("/api/plans/{plan_id}/edits", { ...path, body: { base, message, edit: operations } }));
+      return unwrap(
+        await api.POST("/api/plans/{plan_id}/edits", { ...path, body: { base, message, edit: operations } }),
+      );
     },
     onSuccess: committed,
     onError: refused,
@@ -152,7 +187,10 @@ export function PlanProvider({ id, user, children, waiting, failed }: { id: stri
     onError: refused,
   });
   const { mutateAsync: make } = making;
-  const edit = useCallback((message: string, operations: Operation[]) => make({ message, operations }).catch(() => null), [make]);
+  const edit = useCallback(
+    (message: string, operations: Operation[]) => make({ message, operations }).catch(() => null),
+    [make],
+  );
   const { mutate: step } = stepping;
   const undo = useCallback(() => step("undo"), [step]);
   const redo = useCallback(() => step("redo"), [step]);
@@ -160,7 +198,14 @@ export function PlanProvider({ id, user, children, waiting, failed }: { id: stri
     async (edits: Operation[][]) => {
       const made: PreviewResult[] = [];
       for (let n = 0; n < edits.length; n += MOST_PREVIEWS) {
-        made.push(...unwrap(await api.POST("/api/plans/{plan_id}/preview", { ...path, body: { edits: edits.slice(n, n + MOST_PREVIEWS) } })));
+        made.push(
+          ...unwrap(
+            await api.POST("/api/plans/{plan_id}/preview", {
+              ...path,
+              body: { edits: edits.slice(n, n + MOST_PREVIEWS) },
+            }),
+          ),
+        );
       }
       return made;
     },
@@ -175,7 +220,22 @@ export function PlanProvider({ id, user, children, waiting, failed }: { id: stri
   const value = useMemo<PlanState | null>(
     () =>
       query.data && book
-        ? { id, snapshot: query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, nameOf, busy }
+        ? {
+            id,
+            snapshot: query.data,
+            book,
+            people,
+            connected,
+            deltas,
+            told,
+            tell,
+            edit,
+            undo,
+            redo,
+            preview,
+            nameOf,
+            busy,
+          }
         : null,
     [id, query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, nameOf, busy],
   );
@@ -194,10 +254,14 @@ interface AnswersAt extends Answers {
 const PATIENCE = 700;
 
 /**
- * What the engine says beside verdicts: who carries, how far switches reach, what guests could do; the error where it doesn't say it;
- * and how to take over what an edit changed of it, whose parts stay the same object as long as they are the same.
+ * What the engine says beside verdicts: who carries, how far switches reach, what guests could do; the error where it
+ * doesn't say it; and how to take over what an edit changed of it, whose parts stay the same object as long as they
+ * are the same.
  */
-function useAnswers(id: string, revision: number | undefined): [Answers | null, Error | null, (event: RevisionTold) => void] {
+function useAnswers(
+  id: string,
+  revision: number | undefined,
+): [Answers | null, Error | null, (event: RevisionTold) => void] {
   const queries = useQueryClient();
   const key = useMemo(() => ["answers", id], [id]);
   const query = useQuery<AnswersAt>({
@@ -205,7 +269,10 @@ function useAnswers(id: string, revision: number | undefined): [Answers | null, 
     enabled: revision !== undefined,
     queryFn: async () => {
       const path = { params: { path: { plan_id: id } } };
-      const [teams, could] = await Promise.all([api.GET("/api/plans/{plan_id}/teams", path), api.GET("/api/plans/{plan_id}/could", path)]);
+      const [teams, could] = await Promise.all([
+        api.GET("/api/plans/{plan_id}/teams", path),
+        api.GET("/api/plans/{plan_id}/could", path),
+      ]);
       return { at: revision!, teams: unwrap(teams), could: unwrap(could) };
     },
   });
@@ -217,7 +284,9 @@ function useAnswers(id: string, revision: number | undefined): [Answers | null, 
   }, [queries, key, data, revision]);
   const adjust = useCallback(
     ({ since, revision: to, answers }: RevisionTold) =>
-      queries.setQueryData<AnswersAt>(key, (known) => (known && answers && since <= known.at && known.at < to ? { ...applyAnswers(known, answers), at: to } : known)),
+      queries.setQueryData<AnswersAt>(key, (known) =>
+        known && answers && since <= known.at && known.at < to ? { ...applyAnswers(known, answers), at: to } : known,
+      ),
     [queries, key],
   );
   const teams = data?.teams;
@@ -233,6 +302,10 @@ export function useFinding(finding: string | null) {
     queryKey: ["finding", id, snapshot.revision, finding],
     enabled: finding !== null,
     queryFn: async () =>
-      unwrap(await api.GET("/api/plans/{plan_id}/findings/{finding_id}", { params: { path: { plan_id: id, finding_id: finding! } } })),
+      unwrap(
+        await api.GET("/api/plans/{plan_id}/findings/{finding_id}", {
+          params: { path: { plan_id: id, finding_id: finding! } },
+        }),
+      ),
   });
 }

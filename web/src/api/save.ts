@@ -29,13 +29,18 @@ export function useExport(failed: (why: string) => void): Saving {
   return { records, start, stop };
 }
 
-async function fetchParts(first: string, signal: AbortSignal, progress: (records: number) => void): Promise<{ name: string; parts: Blob[] }> {
+async function fetchParts(
+  first: string,
+  signal: AbortSignal,
+  progress: (records: number) => void,
+): Promise<{ name: string; parts: Blob[] }> {
   let parts: Blob[] = [];
   let revision: string | null = null;
   let name = "plan.json";
-  for (let at: string | undefined = first; at; ) {
+  for (let at: string | undefined = first; at;) {
     const answer: Response = await fetch(at, { signal });
-    if (!answer.ok) throw new Refused(answer.status, (await answer.json().catch(() => undefined)) as Refusal | undefined);
+    if (!answer.ok)
+      throw new Refused(answer.status, (await answer.json().catch(() => undefined)) as Refusal | undefined);
     if (parts.length && answer.headers.get("ETag") !== revision) {
       parts = [];
       at = first;

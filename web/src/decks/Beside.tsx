@@ -3,15 +3,30 @@ import { useMemo, useState } from "react";
 import { usePlan } from "../api/plan";
 import { isWorse } from "../model/verdicts";
 import { Consequences } from "../parts/Consequences";
-import { compare, differs, everyAspect, type Part } from "./compare";
+import { compare, differs, everyAspect, type Aspect, type Part } from "./compare";
 import { portName } from "./edits";
 import { hostsInOrder } from "./layout";
 import { usePreviews } from "./Panel";
 
 const MOST_TRIED = 60;
 
-/** Two hosts side by side, read as a frame falls: the same parts on one line, what differs marked, the neighbour of each NIC beneath it. */
-export function Beside({ left, right, choose, close, open }: { left: string; right: string; choose: (left: string, right: string) => void; close: () => void; open: (id: string) => void }) {
+/**
+ * Two hosts side by side, read as a frame falls: the same parts on one line, what differs marked, the neighbour of
+ * each NIC beneath it.
+ */
+export function Beside({
+  left,
+  right,
+  choose,
+  close,
+  open,
+}: {
+  left: string;
+  right: string;
+  choose: (left: string, right: string) => void;
+  close: () => void;
+  open: (id: string) => void;
+}) {
   const { book, edit, busy } = usePlan();
   const [all, setAll] = useState(false);
   const parts = useMemo(() => compare(book, left, right), [book, left, right]);
@@ -25,15 +40,27 @@ export function Beside({ left, right, choose, close, open }: { left: string; rig
   const card = (part: Part, side: 0 | 1) => {
     const id = part.ids[side];
     const kind = `beside-card a-${part.kind.replace(" ", "-").toLowerCase()}`;
-    if (!id) return part.kind === "neighbour" ? <span className={`${kind} absent`}>no cable</span> : <span className={`${kind} absent`}>not there</span>;
+    if (!id)
+      return part.kind === "neighbour" ? (
+        <span className={`${kind} absent`}>no cable</span>
+      ) : (
+        <span className={`${kind} absent`}>not there</span>
+      );
     const name = part.kind === "neighbour" ? portName(book, id) : part.name;
-    const shown = part.aspects.filter((a) => a[side ? "right" : "left"]);
+    const said = (a: Aspect): string | null => a[side ? "right" : "left"];
+    const shown = part.aspects.filter(said);
     return (
-      <button type="button" className={kind} onClick={() => open(id)} title="Show it on the drawing" aria-label={`${part.kind} ${name} of ${side ? there : here}: ${shown.map((a) => a[side ? "right" : "left"]).join("; ")}`}>
+      <button
+        type="button"
+        className={kind}
+        onClick={() => open(id)}
+        title="Show it on the drawing"
+        aria-label={`${part.kind} ${name} of ${side ? there : here}: ${shown.map(said).join("; ")}`}
+      >
         <b>{name}</b>
         {shown.map((a) => (
           <span key={a.what} className={differs(a) ? "other" : undefined}>
-            {a[side ? "right" : "left"]}
+            {said(a)}
           </span>
         ))}
       </button>
@@ -45,27 +72,51 @@ export function Beside({ left, right, choose, close, open }: { left: string; rig
       const apart = part.aspects.filter(differs);
       if (!all && !everyAspect([part]).some(differs)) return [];
       return [
-        <tr key={`${part.kind} ${part.name} ${part.ids.join()}`} className={`${apart.length ? "differs" : "same"} depth-${depth}`}>
+        <tr
+          key={`${part.kind} ${part.name} ${part.ids.join()}`}
+          className={`${apart.length ? "differs" : "same"} depth-${depth}`}
+        >
           <td>{card(part, 0)}</td>
           <th scope="row">
             <span className={apart.length ? "beside-part" : "visually-hidden"}>
               {part.kind} {part.kind !== "neighbour" && part.name}
             </span>
-            {apart.filter((a) => a.alike || part.ids.every(Boolean)).map((a) => {
-              const tried = mendable.indexOf(a);
-              const result = results?.[tried];
-              return (
-                <span key={a.what} className="beside-aspect">
-                  {part.aspects.length > 1 && <span className="beside-what">{a.what}</span>}
-                  {a.alike && (
-                    <button type="button" className="panel-link" disabled={busy || !!result?.problems.length} onClick={() => void edit(a.alike!.message, a.alike!.operations)} aria-label={a.alike.message} title={a.alike.message}>
-                      as {here}
-                    </button>
-                  )}
-                  {tried >= 0 && <span className={result?.moves.some(isWorse) ? "beside-worse" : "beside-moves"}> · {result?.problems.length ? result.problems[0]!.message : result ? <Consequences of={result} /> : "…"}</span>}
-                </span>
-              );
-            })}
+            {apart
+              .filter((a) => a.alike || part.ids.every(Boolean))
+              .map((a) => {
+                const tried = mendable.indexOf(a);
+                const result = results?.[tried];
+                return (
+                  <span key={a.what} className="beside-aspect">
+                    {part.aspects.length > 1 && <span className="beside-what">{a.what}</span>}
+                    {a.alike && (
+                      <button
+                        type="button"
+                        className="panel-link"
+                        disabled={busy || !!result?.problems.length}
+                        onClick={() => void edit(a.alike!.message, a.alike!.operations)}
+                        aria-label={a.alike.message}
+                        title={a.alike.message}
+                      >
+                        as {here}
+                      </button>
+                    )}
+                    {tried >= 0 && (
+                      <span className={result?.moves.some(isWorse) ? "beside-worse" : "beside-moves"}>
+                        {" "}
+                        ·{" "}
+                        {result?.problems.length ? (
+                          result.problems[0]!.message
+                        ) : result ? (
+                          <Consequences of={result} />
+                        ) : (
+                          "…"
+                        )}
+                      </span>
+                    )}
+                  </span>
+                );
+              })}
           </th>
           <td>{card(part, 1)}</td>
         </tr>,
@@ -96,7 +147,9 @@ export function Beside({ left, right, choose, close, open }: { left: string; rig
           </thead>
           <tbody>{lines(parts)}</tbody>
         </table>
-        {!count && !all && <p className="quiet">Switches, uplinks, port groups, host ports, NICs and their neighbours are the same.</p>}
+        {!count && !all && (
+          <p className="quiet">Switches, uplinks, port groups, host ports, NICs and their neighbours are the same.</p>
+        )}
       </div>
     </div>
   );

@@ -2,6 +2,7 @@ import { useEffect, useId, useRef, useState, type KeyboardEvent } from "react";
 
 import { usePlan } from "../api/plan";
 import { compareNames, readVid } from "../model/records";
+import { whereabouts } from "./edits";
 import { VerdictMark } from "../parts/VerdictMark";
 import { MODES } from "./fields";
 import { freshName, newSwitch, nicsOf, nicText } from "./making";
@@ -17,7 +18,10 @@ interface Choice {
   mark?: "home" | "unproven" | "wavering" | "stranded" | "astray" | "exposed";
 }
 
-/** Making a switch in the order in which people do it: take NICs, name a port group and give it its tag, attach guests, see them land. */
+/**
+ * Making a switch in the order in which people do it: take NICs, name a port group and give it its tag, attach
+ * guests, see them land.
+ */
 export function Build({ host, onto, close }: { host: string; onto: string | null; close: () => void }) {
   const { book, edit, busy, snapshot } = usePlan();
   const owner = book.get("host", host)!;
@@ -34,8 +38,21 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
   const vid = readVid(tag);
   const segment = vid ? book.records.segment.find((s) => s.vid === vid) : undefined;
   const wrong = tag.trim() && vid === null ? "A VID is a number from 1 to 4094; leave it empty for untagged." : "";
-  const title = group.trim() || (adapters.length || tag.trim() ? (segment?.name ?? (vid ? `VID ${vid}` : "untagged")) : "");
-  const operations = wrong ? [] : newSwitch(book, { host, onto, name: name.trim() || "switch", nics, mode, group: title, vid, adapters, segment: segment?.id ?? null });
+  const title =
+    group.trim() || (adapters.length || tag.trim() ? (segment?.name ?? (vid ? `VID ${vid}` : "untagged")) : "");
+  const operations = wrong
+    ? []
+    : newSwitch(book, {
+        host,
+        onto,
+        name: name.trim() || "switch",
+        nics,
+        mode,
+        group: title,
+        vid,
+        adapters,
+        segment: segment?.id ?? null,
+      });
   const { results } = usePreviews([operations], operations.length > 0);
   const result = operations.length ? results?.[0] : undefined;
   const blocked = !operations.length || busy || !!result?.problems.length;
@@ -46,20 +63,30 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
   };
 
   const free = nicsOf(book, host).filter((n) => !old || book.get("uplink", n.nic.uplink)?.switch !== old.id);
-  const nicChoices: Choice[] = free.map((f) => ({ id: f.nic.id, label: `${f.nic.name} ${nicText(f)}`, detail: `${f.use}; ${f.neighbour}`, note: nics.includes(f.nic.id) ? f.loses : undefined }));
-  const order = (belongs: string | null | undefined, seated: boolean): number => (segment && belongs === segment.id ? 0 : 2) + Number(seated);
+  const nicChoices: Choice[] = free.map((f) => ({
+    id: f.nic.id,
+    label: `${f.nic.name} ${nicText(f)}`,
+    detail: `${f.use}; ${f.neighbour}`,
+    note: nics.includes(f.nic.id) ? f.loses : undefined,
+  }));
+  const order = (belongs: string | null | undefined, seated: boolean): number =>
+    (segment && belongs === segment.id ? 0 : 2) + Number(seated);
   const guestChoices: Choice[] = book
     .of("guest", "host", host)
     .flatMap((guest) => book.of("adapter", "guest", guest.id).map((adapter) => ({ guest, adapter })))
     .filter(({ adapter }) => adapter.type !== "direct")
-    .sort((a, b) => order(a.adapter.belongs, !!a.adapter.port_group) - order(b.adapter.belongs, !!b.adapter.port_group) || compareNames(a.guest.name, b.guest.name))
+    .sort(
+      (a, b) =>
+        order(a.adapter.belongs, !!a.adapter.port_group) - order(b.adapter.belongs, !!b.adapter.port_group) ||
+        compareNames(a.guest.name, b.guest.name),
+    )
     .map(({ guest, adapter }) => {
       const now = snapshot.endpoints.get(adapter.id)?.verdict;
       const move = result?.moves.find((m) => m.endpoint === adapter.id);
       return {
         id: adapter.id,
         label: `${guest.name} ${adapter.name}`,
-        detail: `belongs on ${book.get("segment", adapter.belongs)?.name ?? "nothing yet"}, now in ${book.get("port_group", adapter.port_group)?.name ?? "no port group"}`,
+        detail: whereabouts(book, adapter),
         mark: (move ? (move.after ?? undefined) : now) ?? undefined,
       };
     });
@@ -74,7 +101,12 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
       <ol className="steps" aria-label="Steps">
         {steps.map(([key, label, said]) => (
           <li key={key}>
-            <button type="button" className="step" aria-current={step === key ? "step" : undefined} onClick={() => setStep(key)}>
+            <button
+              type="button"
+              className="step"
+              aria-current={step === key ? "step" : undefined}
+              onClick={() => setStep(key)}
+            >
               <b>{label}</b> {said}
             </button>
           </li>
@@ -88,7 +120,14 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
               <input className="mono" value={name} onChange={(e) => setName(e.target.value)} />
             </label>
           )}
-          <Picker label={`NICs of ${owner.name}`} choices={nicChoices} chosen={nics} put={setNics} next={() => setStep("group")} empty={old ? "It has every NIC of this host already." : "This host has no NIC; the switch will be sealed."} />
+          <Picker
+            label={`NICs of ${owner.name}`}
+            choices={nicChoices}
+            chosen={nics}
+            put={setNics}
+            next={() => setStep("group")}
+            empty={old ? "It has every NIC of this host already." : "This host has no NIC; the switch will be sealed."}
+          />
           {nics.length > 1 && !book.of("uplink", "switch", onto ?? "").length && (
             <label className="field inline">
               <span>Team</span>
@@ -104,10 +143,32 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
         </>
       )}
       {step === "group" && (
-        <GroupStep group={group} setGroup={setGroup} tag={tag} setTag={setTag} hint={segment?.name ?? ""} next={() => !wrong && setStep("guests")} />
+        <GroupStep
+          group={group}
+          setGroup={setGroup}
+          tag={tag}
+          setTag={setTag}
+          hint={segment?.name ?? ""}
+          next={() => !wrong && setStep("guests")}
+        />
       )}
-      {step === "guests" && <Picker label={`Adapters on ${owner.name}`} choices={guestChoices} chosen={adapters} put={setAdapters} next={make} empty="No guest of this host has an adapter yet." />}
-      {wrong ? <p className="outcome bad">{wrong}</p> : operations.length ? <Outcome result={result} /> : <p className="outcome quiet">Choose a NIC, or go on without one.</p>}
+      {step === "guests" && (
+        <Picker
+          label={`Adapters on ${owner.name}`}
+          choices={guestChoices}
+          chosen={adapters}
+          put={setAdapters}
+          next={make}
+          empty="No guest of this host has an adapter yet."
+        />
+      )}
+      {wrong ? (
+        <p className="outcome bad">{wrong}</p>
+      ) : operations.length ? (
+        <Outcome result={result} />
+      ) : (
+        <p className="outcome quiet">Choose a NIC, or go on without one.</p>
+      )}
       <div className="panel-actions">
         {step !== "guests" && (
           <button type="button" className="plain" onClick={() => setStep(step === "nics" ? "group" : "guests")}>
@@ -117,13 +178,33 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
         <button type="button" className="solid" disabled={blocked} onClick={make}>
           Make it
         </button>
-        <span className="panel-keys">{step === "group" ? "Enter goes on" : step === "nics" ? "Space takes, Enter goes on" : "Space attaches, Enter makes it"}</span>
+        <span className="panel-keys">
+          {step === "group"
+            ? "Enter goes on"
+            : step === "nics"
+              ? "Space takes, Enter goes on"
+              : "Space attaches, Enter makes it"}
+        </span>
       </div>
     </Panel>
   );
 }
 
-function GroupStep({ group, setGroup, tag, setTag, hint, next }: { group: string; setGroup: (v: string) => void; tag: string; setTag: (v: string) => void; hint: string; next: () => void }) {
+function GroupStep({
+  group,
+  setGroup,
+  tag,
+  setTag,
+  hint,
+  next,
+}: {
+  group: string;
+  setGroup: (v: string) => void;
+  tag: string;
+  setTag: (v: string) => void;
+  hint: string;
+  next: () => void;
+}) {
   const { book } = usePlan();
   const first = useRef<HTMLInputElement>(null);
   const id = useId();
@@ -137,14 +218,24 @@ function GroupStep({ group, setGroup, tag, setTag, hint, next }: { group: string
     >
       <label className="field inline">
         <span>Tag</span>
-        <input ref={first} className="mono" list={id} value={tag} placeholder="untagged" inputMode="numeric" onChange={(e) => setTag(e.target.value)} />
+        <input
+          ref={first}
+          className="mono"
+          list={id}
+          value={tag}
+          placeholder="untagged"
+          inputMode="numeric"
+          onChange={(e) => setTag(e.target.value)}
+        />
       </label>
       <datalist id={id}>
-        {book.records.segment.filter((s) => s.vid).map((s) => (
-          <option key={s.id} value={String(s.vid)}>
-            {s.name}
-          </option>
-        ))}
+        {book.records.segment
+          .filter((s) => s.vid)
+          .map((s) => (
+            <option key={s.id} value={String(s.vid)}>
+              {s.name}
+            </option>
+          ))}
       </datalist>
       <label className="field inline">
         <span>Name</span>
@@ -158,12 +249,27 @@ function GroupStep({ group, setGroup, tag, setTag, hint, next }: { group: string
 }
 
 /** A list from which several are taken: arrows move, Space takes or leaves, Enter goes on. */
-export function Picker({ label, choices, chosen, put, next, empty }: { label: string; choices: Choice[]; chosen: string[]; put: (ids: string[]) => void; next: () => void; empty: string }) {
+export function Picker({
+  label,
+  choices,
+  chosen,
+  put,
+  next,
+  empty,
+}: {
+  label: string;
+  choices: Choice[];
+  chosen: string[];
+  put: (ids: string[]) => void;
+  next: () => void;
+  empty: string;
+}) {
   const [at, setAt] = useState(0);
   const list = useRef<HTMLUListElement>(null);
   const id = useId();
   useEffect(() => list.current?.focus({ preventScroll: true }), []);
-  const toggle = (choice: string): void => put(chosen.includes(choice) ? chosen.filter((c) => c !== choice) : [...chosen, choice]);
+  const toggle = (choice: string): void =>
+    put(chosen.includes(choice) ? chosen.filter((c) => c !== choice) : [...chosen, choice]);
   const onKeyDown = (e: KeyboardEvent): void => {
     if (e.key === "ArrowDown" || e.key === "ArrowUp") {
       e.preventDefault();
@@ -181,9 +287,26 @@ export function Picker({ label, choices, chosen, put, next, empty }: { label: st
   };
   if (!choices.length) return <p className="quiet">{empty}</p>;
   return (
-    <ul ref={list} className="choices several" role="listbox" aria-multiselectable tabIndex={0} aria-label={label} aria-activedescendant={`${id}-${at}`} onKeyDown={onKeyDown}>
+    <ul
+      ref={list}
+      className="choices several"
+      role="listbox"
+      aria-multiselectable
+      tabIndex={0}
+      aria-label={label}
+      aria-activedescendant={`${id}-${at}`}
+      onKeyDown={onKeyDown}
+    >
       {choices.map((choice, n) => (
-        <li key={choice.id} id={`${id}-${n}`} role="option" aria-selected={chosen.includes(choice.id)} className={n === at ? "at" : ""} onMouseMove={() => setAt(n)} onClick={() => toggle(choice.id)}>
+        <li
+          key={choice.id}
+          id={`${id}-${n}`}
+          role="option"
+          aria-selected={chosen.includes(choice.id)}
+          className={n === at ? "at" : ""}
+          onMouseMove={() => setAt(n)}
+          onClick={() => toggle(choice.id)}
+        >
           <span className="choice-name">
             <span className="tick" aria-hidden>
               {chosen.includes(choice.id) ? "✓" : ""}

@@ -57,8 +57,23 @@ function shared(book: Book, kind: Kind, ids: string[]): { fields: FieldSpec[]; r
         return f;
       }
       const hint = "they differ";
-      if (f.kind === "flag" || f.kind === "maybe") return { ...f, kind: "maybe", unless: null, options: [["", hint], ["true", "yes"], ["false", "no"]] };
-      return { ...f, unless: f.kind === "text" && f.unless !== null ? "" : f.kind === "number" ? undefined : null, hint, options: f.options && [["", hint], ...f.options.filter(([key]) => key)] };
+      if (f.kind === "flag" || f.kind === "maybe")
+        return {
+          ...f,
+          kind: "maybe",
+          unless: null,
+          options: [
+            ["", hint],
+            ["true", "yes"],
+            ["false", "no"],
+          ],
+        };
+      return {
+        ...f,
+        unless: f.kind === "text" && f.unless !== null ? "" : f.kind === "number" ? undefined : null,
+        hint,
+        options: f.options && [["", hint], ...f.options.filter(([key]) => key)],
+      };
     });
   return { fields, record };
 }
@@ -85,9 +100,21 @@ export function ManyPanel({ ids, close }: { ids: string[]; close: () => void }) 
         </div>
       )}
       {moving ? (
-        <OutcomeList label="Port groups" proposals={movesTogether(book, ids)} endpoint={null} take={take} empty="No port group has the same name on all of their hosts." />
+        <OutcomeList
+          label="Port groups"
+          proposals={movesTogether(book, ids)}
+          endpoint={null}
+          take={take}
+          empty="No port group has the same name on all of their hosts."
+        />
       ) : (
-        <FieldForm fields={fields} record={record} compose={(set) => ids.map((id) => patch(kind, id, set))} message={() => `Change ${counted(kind, ids.length)}`} done={close} />
+        <FieldForm
+          fields={fields}
+          record={record}
+          compose={(set) => ids.map((id) => patch(kind, id, set))}
+          message={() => `Change ${counted(kind, ids.length)}`}
+          done={close}
+        />
       )}
     </Panel>
   );
@@ -105,6 +132,12 @@ function movesTogether(book: Book, ids: string[]): Proposal[] {
   return names.map((name) => {
     const moves = adapters.map((adapter, n) => moveAdapter(book, adapter, seats[n]!.get(name)!));
     const details = [...new Set(moves.map((m) => m.detail))];
-    return { key: name, label: name, detail: details.length === 1 ? details[0]! : `${details.length} different ways`, message: `Move ${counted("adapter", ids.length)} to ${name}`, operations: moves.flatMap((m) => m.operations) };
+    return {
+      key: name,
+      label: name,
+      detail: details.length === 1 ? details[0]! : `${details.length} different ways`,
+      message: `Move ${counted("adapter", ids.length)} to ${name}`,
+      operations: moves.flatMap((m) => m.operations),
+    };
   });
 }

@@ -35,7 +35,12 @@ export function usePreviews(edits: Operation[][], enabled = true) {
 /** What an edit would do, in a line. */
 export function Outcome({ result }: { result: PreviewResult | undefined }) {
   if (!result) return <p className="outcome quiet">Working out what would move…</p>;
-  if (result.problems.length) return <p className="outcome bad">{result.problems.map((p) => (p.field ? `${p.field.replaceAll("_", " ")}: ${p.message}` : p.message)).join("; ")}</p>;
+  if (result.problems.length)
+    return (
+      <p className="outcome bad">
+        {result.problems.map((p) => (p.field ? `${p.field.replaceAll("_", " ")}: ${p.message}` : p.message)).join("; ")}
+      </p>
+    );
   const worse = result.moves.filter(isWorse);
   const better = !result.shut_down.length && result.moves.some((move) => move.after);
   return (
@@ -72,7 +77,19 @@ export function Panel({ title, close, children }: { title: string; close: () => 
 }
 
 /** A list of choices, each with what would become of an endpoint; arrows choose, Enter takes. */
-export function OutcomeList({ label, proposals, endpoint, take, empty }: { label: string; proposals: Proposal[]; endpoint: string | null; take: (p: Proposal) => void; empty: string }) {
+export function OutcomeList({
+  label,
+  proposals,
+  endpoint,
+  take,
+  empty,
+}: {
+  label: string;
+  proposals: Proposal[];
+  endpoint: string | null;
+  take: (p: Proposal) => void;
+  empty: string;
+}) {
   const { snapshot } = usePlan();
   const [chosen, setChosen] = useState(0);
   const list = useRef<HTMLUListElement>(null);
@@ -110,7 +127,14 @@ export function OutcomeList({ label, proposals, endpoint, take, empty }: { label
           const result = resultOf(n);
           const becomes = endpoint ? outcome(result, endpoint, now) : null;
           return (
-            <li key={proposal.key} id={`${id}-${n}`} role="option" aria-selected={n === at} onMouseMove={() => setChosen(n)} onClick={() => take(proposal)}>
+            <li
+              key={proposal.key}
+              id={`${id}-${n}`}
+              role="option"
+              aria-selected={n === at}
+              onMouseMove={() => setChosen(n)}
+              onClick={() => take(proposal)}
+            >
               <span className="choice-name">{proposal.label}</span>
               <span className="choice-detail mono">{proposal.detail}</span>
               {endpoint && (
@@ -137,7 +161,15 @@ export function OutcomeList({ label, proposals, endpoint, take, empty }: { label
 }
 
 /** Fields of a record, changed or made together; what would move is shown while typing. */
-export function FieldForm({ fields, record = {}, making = false, compose, message, done, action = "Take it" }: FormProps) {
+export function FieldForm({
+  fields,
+  record = {},
+  making = false,
+  compose,
+  message,
+  done,
+  action = "Take it",
+}: FormProps) {
   const { edit, busy, snapshot } = usePlan();
   // What is made anew stands nowhere yet, so nobody else can have changed it.
   const [begun] = useState(record);
@@ -153,9 +185,18 @@ export function FieldForm({ fields, record = {}, making = false, compose, messag
   const set: Draft = {};
   for (const field of fields) {
     const active = field.when?.(draft) ?? true;
-    const value = active ? parsed(field, draft[field.name], wrong, record[field.name]) : field.kind === "list" ? [] : (field.unless ?? null);
+    const value = active
+      ? parsed(field, draft[field.name], wrong, record[field.name])
+      : field.kind === "list"
+        ? []
+        : (field.unless ?? null);
     const held = record[field.name] ?? field.unless ?? (field.kind === "text" ? "" : null);
-    const before = field.kind === "choice" || field.kind === "ref" ? held || null : field.kind === "list" ? ((record[field.name] as string[] | undefined) ?? []) : held;
+    const before =
+      field.kind === "choice" || field.kind === "ref"
+        ? held || null
+        : field.kind === "list"
+          ? ((record[field.name] as string[] | undefined) ?? [])
+          : held;
     if (JSON.stringify(value) !== JSON.stringify(before)) set[field.name] = value;
   }
   const changed = making || Object.keys(set).length > 0;
@@ -186,19 +227,36 @@ export function FieldForm({ fields, record = {}, making = false, compose, messag
         ))}
       {hidden.length > 0 && (
         <button type="button" className="panel-link" aria-expanded={all} onClick={() => setAll(!all)}>
-          {all ? "Less" : `More: ${hidden.slice(0, 3).map((f) => f.label.replace(/^… /, "")).join(", ")}${hidden.length > 3 ? " …" : ""}`}
+          {all
+            ? "Less"
+            : `More: ${hidden
+                .slice(0, 3)
+                .map((f) => f.label.replace(/^… /, ""))
+                .join(", ")}${hidden.length > 3 ? " …" : ""}`}
         </button>
       )}
       {clashes.map((clash) => (
         <Clashing key={clash.field.name} clash={clash} by={by} settle={(mine) => settle(clash, mine)} />
       ))}
-      {followed.length > 0 && <p className="outcome quiet" role="status">{by} changed this while it was open: {followed.join(", ")}.</p>}
-      {wrong.length ? <p className="outcome bad">{wrong.join("; ")}</p> : operations.length ? <Outcome result={results?.[0]} /> : <p className="outcome quiet">{making ? "Fill in what is asked." : "Nothing changed yet."}</p>}
+      {followed.length > 0 && (
+        <p className="outcome quiet" role="status">
+          {by} changed this while it was open: {followed.join(", ")}.
+        </p>
+      )}
+      {wrong.length ? (
+        <p className="outcome bad">{wrong.join("; ")}</p>
+      ) : operations.length ? (
+        <Outcome result={results?.[0]} />
+      ) : (
+        <p className="outcome quiet">{making ? "Fill in what is asked." : "Nothing changed yet."}</p>
+      )}
       <div className="panel-actions">
         <button type="submit" className="solid" disabled={blocked}>
           {action}
         </button>
-        <span className="panel-keys">{clashes.length ? "Say first which value is meant" : "Enter takes, Esc leaves all as it is"}</span>
+        <span className="panel-keys">
+          {clashes.length ? "Say first which value is meant" : "Enter takes, Esc leaves all as it is"}
+        </span>
       </div>
     </form>
   );
@@ -212,11 +270,20 @@ function said(field: FieldSpec, value: unknown): string {
 }
 
 /** Two people changed one field: both values, and which is meant. */
-export function Clashing({ clash: { field, mine, theirs }, by, settle }: { clash: Clash; by: string; settle: (mine: boolean) => void }) {
+export function Clashing({
+  clash: { field, mine, theirs },
+  by,
+  settle,
+}: {
+  clash: Clash;
+  by: string;
+  settle: (mine: boolean) => void;
+}) {
   return (
     <div className="outcome bad" role="alert">
       <p>
-        {field.label}: {by} saved <b className="mono">{said(field, theirs)}</b> meanwhile, and you have <b className="mono">{said(field, mine)}</b>.
+        {field.label}: {by} saved <b className="mono">{said(field, theirs)}</b> meanwhile, and you have{" "}
+        <b className="mono">{said(field, mine)}</b>.
       </p>
       <HStack gap="2" mt="1">
         <Button size="2xs" variant="outline" borderColor="currentcolor" onClick={() => settle(true)}>
@@ -241,8 +308,25 @@ interface FormProps {
   action?: string;
 }
 
-function FormField({ field, value, put, hold }: { field: FieldSpec; value: unknown; put: (value: unknown) => void; hold: (node: HTMLElement | null) => void }) {
-  const options: [string, string][] = field.kind === "maybe" && !field.options ? [["", "as its port group"], ["true", "allowed"], ["false", "denied"]] : (field.options ?? []);
+function FormField({
+  field,
+  value,
+  put,
+  hold,
+}: {
+  field: FieldSpec;
+  value: unknown;
+  put: (value: unknown) => void;
+  hold: (node: HTMLElement | null) => void;
+}) {
+  const options: [string, string][] =
+    field.kind === "maybe" && !field.options
+      ? [
+          ["", "as its port group"],
+          ["true", "allowed"],
+          ["false", "denied"],
+        ]
+      : (field.options ?? []);
   const number = field.kind === "vid" || field.kind === "number";
   return (
     <label className={field.kind === "flag" ? "field flag" : "field"}>
@@ -258,7 +342,14 @@ function FormField({ field, value, put, hold }: { field: FieldSpec; value: unkno
       ) : field.kind === "flag" ? (
         <input ref={hold} type="checkbox" checked={Boolean(value)} onChange={(e) => put(e.target.checked)} />
       ) : (
-        <input ref={hold} className="mono" value={String(value ?? "")} placeholder={field.hint} inputMode={number ? "numeric" : undefined} onChange={(e) => put(e.target.value)} />
+        <input
+          ref={hold}
+          className="mono"
+          value={String(value ?? "")}
+          placeholder={field.hint}
+          inputMode={number ? "numeric" : undefined}
+          onChange={(e) => put(e.target.value)}
+        />
       )}
     </label>
   );

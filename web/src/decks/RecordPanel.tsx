@@ -5,7 +5,7 @@ import { usePlan } from "../api/plan";
 import { compareNames } from "../model/records";
 import { Picker } from "./Build";
 import { tagText } from "../model/ports";
-import { patch, portName, portsFor, seatsFor, unplug, type Proposal } from "./edits";
+import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { titled } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
@@ -48,7 +48,17 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       title: `${name} of ${book.get("guest", adapter.guest)?.name ?? ""}`,
       sections: [
         { label: "Move", body: <Move id={id} take={take} /> },
-        direct ? { ...settings, body: <>{past}{settings.body}</> } : settings,
+        direct
+          ? {
+              ...settings,
+              body: (
+                <>
+                  {past}
+                  {settings.body}
+                </>
+              ),
+            }
+          : settings,
         { label: "Tags", body: <GuestTags id={id} {...ids} /> },
         ...(direct ? [] : [{ label: "Mirror", body: <Mirrors id={id} {...ids} /> }]),
         remove,
@@ -62,8 +72,30 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
     return {
       title: `${book.get("host", nic.host)?.name ?? ""} ${nic.name}`,
       sections: [
-        { label: "Cable", body: <OutcomeList label="Ports" proposals={ports} endpoint={null} take={take} empty="No fabric port at its site is free." /> },
-        { label: "Uplink", body: <OutcomeList label="Uplinks" proposals={uplinksFor(book, nic)} endpoint={null} take={take} empty="This host has no switch with an uplink yet." /> },
+        {
+          label: "Cable",
+          body: (
+            <OutcomeList
+              label="Ports"
+              proposals={ports}
+              endpoint={null}
+              take={take}
+              empty="No fabric port at its site is free."
+            />
+          ),
+        },
+        {
+          label: "Uplink",
+          body: (
+            <OutcomeList
+              label="Uplinks"
+              proposals={uplinksFor(book, nic)}
+              endpoint={null}
+              take={take}
+              empty="This host has no switch with an uplink yet."
+            />
+          ),
+        },
         settings,
         remove,
       ],
@@ -73,19 +105,46 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
     const port = book.get("fabric_port", id)!;
     const nic = book.get("nic", book.far.get(id)?.id);
     const sections = [settings];
-    if (nic) sections.push({ label: "Cable", body: <OutcomeList label="Ports" proposals={portsFor(book, nic)} endpoint={null} take={take} empty="No other port at this site is free." /> });
-    else if (!book.far.has(id)) sections.push({ label: "Plug in", body: <PlugIn id={id} {...ids} /> }, { label: "Station", body: <Stations id={id} {...ids} /> });
-    sections.push({ ...remove, body: <Remove kind="fabric_port" id={id} name={`port ${port.name}`} done={ids.done} /> });
+    if (nic)
+      sections.push({
+        label: "Cable",
+        body: (
+          <OutcomeList
+            label="Ports"
+            proposals={portsFor(book, nic)}
+            endpoint={null}
+            take={take}
+            empty="No other port at this site is free."
+          />
+        ),
+      });
+    else if (!book.far.has(id))
+      sections.push(
+        { label: "Plug in", body: <PlugIn id={id} {...ids} /> },
+        { label: "Station", body: <Stations id={id} {...ids} /> },
+      );
+    sections.push({
+      ...remove,
+      body: <Remove kind="fabric_port" id={id} name={`port ${port.name}`} done={ids.done} />,
+    });
     return { title: `Port ${port.name} of ${book.get("fabric_switch", port.switch)?.name ?? ""}`, sections };
   },
   port_group: ({ id, settings, remove, ids }) => ({
-    sections: [settings, { label: "Attach", body: <Attach id={id} {...ids} /> }, { label: "Team order", body: <TeamOrder id={id} {...ids} /> }, remove],
+    sections: [
+      settings,
+      { label: "Attach", body: <Attach id={id} {...ids} /> },
+      { label: "Team order", body: <TeamOrder id={id} {...ids} /> },
+      remove,
+    ],
   }),
   virtual_switch: ({ id, book, settings, remove, ids, build }) => {
     const host = book.get("virtual_switch", id)!.host;
     return {
       sections: [
-        { label: "Build", body: <Doors doors={[["Take NICs, add a port group, attach guests", () => build(host, id)]]} /> },
+        {
+          label: "Build",
+          body: <Doors doors={[["Take NICs, add a port group, attach guests", () => build(host, id)]]} />,
+        },
         { label: "Host port", body: <NewHostPort id={id} {...ids} /> },
         settings,
         remove,
@@ -94,16 +153,33 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   },
   host: ({ id, settings, remove, ids, build, compare }) => ({
     sections: [
-      { label: "Build", body: <Doors doors={[["A new switch, its NICs, port group and guests", () => build(id, null)], ["Lay it beside another host", () => compare(id)]]} /> },
+      {
+        label: "Build",
+        body: (
+          <Doors
+            doors={[
+              ["A new switch, its NICs, port group and guests", () => build(id, null)],
+              ["Lay it beside another host", () => compare(id)],
+            ]}
+          />
+        ),
+      },
       { label: "Guest", body: <NewGuest id={id} {...ids} /> },
       { label: "NIC", body: <NewNic id={id} {...ids} /> },
       settings,
       remove,
     ],
   }),
-  guest: ({ id, settings, remove, ids }) => ({ sections: [settings, { label: "Adapter", body: <NewAdapter id={id} {...ids} /> }, remove] }),
+  guest: ({ id, settings, remove, ids }) => ({
+    sections: [settings, { label: "Adapter", body: <NewAdapter id={id} {...ids} /> }, remove],
+  }),
   fabric_switch: ({ id, settings, remove, ids }) => ({
-    sections: [settings, { label: "Ports", body: <Ports id={id} {...ids} /> }, { label: "LAG", body: <NewLag id={id} {...ids} /> }, remove],
+    sections: [
+      settings,
+      { label: "Ports", body: <Ports id={id} {...ids} /> },
+      { label: "LAG", body: <NewLag id={id} {...ids} /> },
+      remove,
+    ],
   }),
   segment: plain,
   secondary_vlan: plain,
@@ -124,7 +200,19 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
 };
 
 /** What can be done with one record, beside it on the drawing. */
-export function RecordPanel({ id, close, open, build, compare }: { id: string; close: () => void; open: (id: string) => void; build: (host: string, onto: string | null) => void; compare: (host: string) => void }) {
+export function RecordPanel({
+  id,
+  close,
+  open,
+  build,
+  compare,
+}: {
+  id: string;
+  close: () => void;
+  open: (id: string) => void;
+  build: (host: string, onto: string | null) => void;
+  compare: (host: string) => void;
+}) {
   const { book, edit } = usePlan();
   const [at, setAt] = useState(0);
   const record = book.byId.get(id);
@@ -136,7 +224,16 @@ export function RecordPanel({ id, close, open, build, compare }: { id: string; c
     void edit(proposal.message, proposal.operations).then((made) => made && close());
   };
   const message = (set: Draft): string => (called ? `Change ${called}` : sayChange(kind, name, set));
-  const form = <FieldForm key={id} fields={fieldsOf(kind, book, id)} record={record} compose={(set) => [patch(kind, id, set)]} message={message} done={close} />;
+  const form = (
+    <FieldForm
+      key={id}
+      fields={fieldsOf(kind, book, id)}
+      record={record}
+      compose={(set) => [patch(kind, id, set)]}
+      message={message}
+      done={close}
+    />
+  );
   const { title, sections } = PANELS[kind]({
     id,
     name,
@@ -224,10 +321,21 @@ function Remove({ kind, id, name, done }: { kind: Kind; id: string; name: string
   const gone = operations.filter((o) => o.op === "drop").length - 1;
   return (
     <>
-      <p className="quiet">{gone ? `${gone} record${gone > 1 ? "s" : ""} that hang${gone > 1 ? "" : "s"} on it go${gone > 1 ? "" : "es"} with it.` : "Nothing else goes with it."}</p>
+      <p className="quiet">
+        {gone
+          ? gone > 1
+            ? `${gone} records that hang on it go with it.`
+            : "One record that hangs on it goes with it."
+          : "Nothing else goes with it."}
+      </p>
       <Outcome result={results?.[0]} />
       <div className="panel-actions">
-        <button type="button" className="solid" disabled={busy || !!results?.[0]?.problems.length} onClick={() => void edit(`Remove ${name}`, operations).then((made) => made && done())}>
+        <button
+          type="button"
+          className="solid"
+          disabled={busy || !!results?.[0]?.problems.length}
+          onClick={() => void edit(`Remove ${name}`, operations).then((made) => made && done())}
+        >
           Remove {name}
         </button>
       </div>
@@ -247,18 +355,66 @@ function Move({ id, take }: { id: string; take: (p: Proposal) => void }) {
       label: `past the switch, through ${n.name}`,
       detail: "direct: no guard, limit or mirror applies",
       message: `Give ${guest.name} a virtual function of ${n.name}`,
-      operations: [patch("adapter", id, { type: "direct", port_group: null, function_of: n.id, function_vid: book.get("segment", adapter.belongs)?.vid ?? null, ...Object.fromEntries(fieldsOf("adapter", book).filter((f) => f.kind === "maybe" || /_(rate|peak|burst)$/.test(f.name)).map((f) => [f.name, null])) })],
+      operations: [
+        patch("adapter", id, {
+          type: "direct",
+          port_group: null,
+          function_of: n.id,
+          function_vid: book.get("segment", adapter.belongs)?.vid ?? null,
+          ...Object.fromEntries(
+            fieldsOf("adapter", book)
+              .filter((f) => f.kind === "maybe" || /_(rate|peak|burst)$/.test(f.name))
+              .map((f) => [f.name, null]),
+          ),
+        }),
+      ],
     }));
-  const seats = seatsFor(book, adapter).map((p) => (adapter.type === "direct" ? { ...p, operations: [patch("adapter", id, { type: "paravirtual", function_of: null, function_vid: null, port_group: p.key })] } : p));
-  return <OutcomeList label="Port groups" proposals={[...seats, ...past]} endpoint={id} take={take} empty="Its host has no other port group." />;
+  const seats = seatsFor(book, adapter).map((p) =>
+    adapter.type === "direct"
+      ? {
+          ...p,
+          operations: [
+            patch("adapter", id, { type: "paravirtual", function_of: null, function_vid: null, port_group: p.key }),
+          ],
+        }
+      : p,
+  );
+  return (
+    <OutcomeList
+      label="Port groups"
+      proposals={[...seats, ...past]}
+      endpoint={id}
+      take={take}
+      empty="Its host has no other port group."
+    />
+  );
 }
 
 function GuestTags({ id, book, done, open }: Part) {
   const tags = book.of("guest_tag", "adapter", id);
   return (
     <>
-      <ListWithDrops label="Tags that the guest itself puts on" items={tags.map((t) => ({ key: t.id, text: `${t.vid}, belongs on ${book.get("segment", t.belongs)?.name ?? "nothing yet"}`, operations: [drop("guest_tag", t.id)], message: `Take tag ${t.vid} off` }))} empty="It tags nothing itself; on a trunk it could." open={open} />
-      <FieldForm fields={fieldsOf("guest_tag", book)} making compose={(set) => (set.vid ? [put("guest_tag", { id: freshId(book, `${id}/tag-${String(set.vid)}`), adapter: id, ...set })] : [])} message={(set) => `Let it use tag ${String(set.vid)}`} done={done} action="Add the tag" />
+      <ListWithDrops
+        label="Tags that the guest itself puts on"
+        items={tags.map((t) => ({
+          key: t.id,
+          text: `${t.vid}, belongs on ${book.get("segment", t.belongs)?.name ?? "nothing yet"}`,
+          operations: [drop("guest_tag", t.id)],
+          message: `Take tag ${t.vid} off`,
+        }))}
+        empty="It tags nothing itself; on a trunk it could."
+        open={open}
+      />
+      <FieldForm
+        fields={fieldsOf("guest_tag", book)}
+        making
+        compose={(set) =>
+          set.vid ? [put("guest_tag", { id: freshId(book, `${id}/tag-${String(set.vid)}`), adapter: id, ...set })] : []
+        }
+        message={(set) => `Let it use tag ${String(set.vid)}`}
+        done={done}
+        action="Add the tag"
+      />
     </>
   );
 }
@@ -266,19 +422,62 @@ function GuestTags({ id, book, done, open }: Part) {
 function Mirrors({ id, book, done, open }: Part) {
   const adapter = book.get("adapter", id)!;
   const sw = book.get("port_group", adapter.port_group)?.switch;
-  const near = book.of("port_group", "switch", sw ?? "").flatMap((g) => book.of("adapter", "port_group", g.id)).filter((a) => a.id !== id);
-  const own = [...book.of("mirror", "source", id).map((m) => [m, m.target, "is shown to"] as const), ...book.of("mirror", "target", id).map((m) => [m, m.source, "is shown what passes at"] as const)];
-  const field = { name: "target", label: "Show it to", kind: "ref" as const, options: [["", "choose an adapter"], ...near.map((a): [string, string] => [a.id, `${book.get("guest", a.guest)?.name ?? ""} ${a.name}`])] as [string, string][] };
+  const near = book
+    .of("port_group", "switch", sw ?? "")
+    .flatMap((g) => book.of("adapter", "port_group", g.id))
+    .filter((a) => a.id !== id);
+  const own = [
+    ...book.of("mirror", "source", id).map((m) => [m, m.target, "is shown to"] as const),
+    ...book.of("mirror", "target", id).map((m) => [m, m.source, "is shown what passes at"] as const),
+  ];
+  const field = {
+    name: "target",
+    label: "Show it to",
+    kind: "ref" as const,
+    options: [
+      ["", "choose an adapter"],
+      ...near.map((a): [string, string] => [a.id, `${book.get("guest", a.guest)?.name ?? ""} ${a.name}`]),
+    ] as [string, string][],
+  };
   return (
     <>
-      <ListWithDrops label="Mirrors" items={own.map(([m, other, says]) => ({ key: m.id, text: `${says} ${book.get("adapter", other)?.name ?? ""} (${m.direction ?? "both"})`, operations: [drop("mirror", m.id)], message: `Take the mirror of ${adapter.name} away` }))} empty="Nobody is shown its frames." open={open} />
-      <FieldForm fields={[field, ...fieldsOf("mirror", book)]} making compose={(set) => (set.target ? [put("mirror", { id: freshId(book, `${id}/mirror`), source: id, ...set })] : [])} message={() => `Mirror ${adapter.name}`} done={done} action="Mirror it" />
+      <ListWithDrops
+        label="Mirrors"
+        items={own.map(([m, other, says]) => ({
+          key: m.id,
+          text: `${says} ${book.get("adapter", other)?.name ?? ""} (${m.direction ?? "both"})`,
+          operations: [drop("mirror", m.id)],
+          message: `Take the mirror of ${adapter.name} away`,
+        }))}
+        empty="Nobody is shown its frames."
+        open={open}
+      />
+      <FieldForm
+        fields={[field, ...fieldsOf("mirror", book)]}
+        making
+        compose={(set) =>
+          set.target ? [put("mirror", { id: freshId(book, `${id}/mirror`), source: id, ...set })] : []
+        }
+        message={() => `Mirror ${adapter.name}`}
+        done={done}
+        action="Mirror it"
+      />
     </>
   );
 }
 
 /** Things that are there, each opened by its text and taken away by a button. */
-export function ListWithDrops({ label, items, empty, open }: { label: string; items: { key: string; text: string; operations: Operation[]; message: string }[]; empty: string; open: (id: string) => void }) {
+export function ListWithDrops({
+  label,
+  items,
+  empty,
+  open,
+}: {
+  label: string;
+  items: { key: string; text: string; operations: Operation[]; message: string }[];
+  empty: string;
+  open: (id: string) => void;
+}) {
   const { edit, busy } = usePlan();
   if (!items.length) return <p className="quiet">{empty}</p>;
   return (
@@ -288,7 +487,13 @@ export function ListWithDrops({ label, items, empty, open }: { label: string; it
           <button type="button" className="panel-link" onClick={() => open(item.key)} title="Its settings">
             {item.text}
           </button>
-          <button type="button" className="panel-link" disabled={busy} aria-label={`Remove: ${item.text}`} onClick={() => void edit(item.message, item.operations)}>
+          <button
+            type="button"
+            className="panel-link"
+            disabled={busy}
+            aria-label={`Remove: ${item.text}`}
+            onClick={() => void edit(item.message, item.operations)}
+          >
             remove
           </button>
         </li>
@@ -311,14 +516,29 @@ function Attach({ id, book, done }: Part) {
     .map(({ g, a }) => {
       const move = results?.[0]?.moves.find((m) => m.endpoint === a.id);
       const verdict = (move ? move.after : snapshot.endpoints.get(a.id)?.verdict) ?? undefined;
-      return { id: a.id, label: `${g.name} ${a.name}`, detail: `belongs on ${book.get("segment", a.belongs)?.name ?? "nothing yet"}, now in ${book.get("port_group", a.port_group)?.name ?? "no port group"}`, mark: verdict };
+      return {
+        id: a.id,
+        label: `${g.name} ${a.name}`,
+        detail: whereabouts(book, a),
+        mark: verdict,
+      };
     });
   const make = (): void => {
-    if (chosen.length) void edit(`Attach ${chosen.length} adapter${chosen.length > 1 ? "s" : ""} to ${group.name}`, operations).then((made) => made && done());
+    if (chosen.length)
+      void edit(`Attach ${chosen.length} adapter${chosen.length > 1 ? "s" : ""} to ${group.name}`, operations).then(
+        (made) => made && done(),
+      );
   };
   return (
     <>
-      <Picker label="Adapters" choices={choices} chosen={chosen} put={setChosen} next={make} empty="Every adapter of this host is here already." />
+      <Picker
+        label="Adapters"
+        choices={choices}
+        chosen={chosen}
+        put={setChosen}
+        next={make}
+        empty="Every adapter of this host is here already."
+      />
       {chosen.length > 0 && <Outcome result={results?.[0]} />}
       <div className="panel-actions">
         <button type="button" className="solid" disabled={!chosen.length} onClick={make}>
@@ -333,10 +553,19 @@ function Attach({ id, book, done }: Part) {
 /** The port group's own word on each NIC of the uplink. */
 function TeamOrder({ id, book, done }: Part) {
   const group = book.get("port_group", id)!;
-  const nics = book.of("uplink", "switch", group.switch).flatMap((u) => book.of("nic", "uplink", u.id)).sort((a, b) => (a.rank ?? 0) - (b.rank ?? 0));
+  const nics = book
+    .of("uplink", "switch", group.switch)
+    .flatMap((u) => book.of("nic", "uplink", u.id))
+    .sort((a, b) => (a.rank ?? 0) - (b.rank ?? 0));
   const own = new Map(book.of("group_order", "port_group", id).map((o) => [o.nic, o]));
-  if (nics.length < 2) return <p className="quiet">Its switch has a single NIC or none: there is no order to choose.</p>;
-  const options: [string, string][] = [["", "as the uplink says"], ["active", "active"], ["standby", "standby"], ["excluded", "excluded"]];
+  if (nics.length < 2)
+    return <p className="quiet">Its switch has a single NIC or none: there is no order to choose.</p>;
+  const options: [string, string][] = [
+    ["", "as the uplink says"],
+    ["active", "active"],
+    ["standby", "standby"],
+    ["excluded", "excluded"],
+  ];
   const fields = nics.map((n) => ({ name: n.id, label: n.name, kind: "choice" as const, options, unless: "" }));
   const record = Object.fromEntries([...own].map(([nic, o]) => [nic, o.role ?? "active"]));
   return (
@@ -348,7 +577,15 @@ function TeamOrder({ id, book, done }: Part) {
           const held = own.get(nic);
           if (!role) return drop("group_order", held!.id);
           const rank = nics.findIndex((n) => n.id === nic);
-          return held ? patch("group_order", held.id, { role, rank }) : put("group_order", { id: freshId(book, `${id}/order-${book.get("nic", nic)?.name ?? ""}`), port_group: id, nic, role, rank });
+          return held
+            ? patch("group_order", held.id, { role, rank })
+            : put("group_order", {
+                id: freshId(book, `${id}/order-${book.get("nic", nic)?.name ?? ""}`),
+                port_group: id,
+                nic,
+                role,
+                rank,
+              });
         })
       }
       message={() => `Give ${group.name} a team order of its own`}
@@ -360,15 +597,32 @@ function TeamOrder({ id, book, done }: Part) {
 function NewHostPort({ id, book, done }: Part) {
   const name = { name: "name", label: "Name", kind: "text" as const };
   const fields = [name, ...fieldsOf("host_port", book).filter((f) => f.name !== "name")];
-  return <FieldForm fields={fields} record={{ name: freshName(book.of("host_port", "switch", id), "port") }} making compose={(set) => { const said = String(set.name ?? freshName(book.of("host_port", "switch", id), "port")); return [put("host_port", { id: freshId(book, `${id}/${said}`), switch: id, ...set, name: said })]; }} message={(set) => `Make host port ${String(set.name ?? "")}`} done={done} action="Make it" />;
+  return (
+    <FieldForm
+      fields={fields}
+      record={{ name: freshName(book.of("host_port", "switch", id), "port") }}
+      making
+      compose={(set) => {
+        const said = String(set.name ?? freshName(book.of("host_port", "switch", id), "port"));
+        return [put("host_port", { id: freshId(book, `${id}/${said}`), switch: id, ...set, name: said })];
+      }}
+      message={(set) => `Make host port ${String(set.name ?? "")}`}
+      done={done}
+      action="Make it"
+    />
+  );
 }
 
-const groupsOf = (book: Book, host: string) => book.of("virtual_switch", "host", host).flatMap((s) => book.of("port_group", "switch", s.id));
+const groupsOf = (book: Book, host: string) =>
+  book.of("virtual_switch", "host", host).flatMap((s) => book.of("port_group", "switch", s.id));
 
 /** Where a new adapter sits and belongs. */
 function seatFields(book: Book, host: string): FieldSpec[] {
   const options = groupsOf(book, host).map((g): [string, string] => [g.id, g.name]);
-  return [{ name: "port_group", label: "Port group", kind: "ref", options: [["", "none yet"], ...options] }, ...fieldsOf("adapter", book).filter((f) => f.name === "belongs" || f.name === "addresses")];
+  return [
+    { name: "port_group", label: "Port group", kind: "ref", options: [["", "none yet"], ...options] },
+    ...fieldsOf("adapter", book).filter((f) => f.name === "belongs" || f.name === "addresses"),
+  ];
 }
 
 function NewGuest({ id, book, done }: Part) {
@@ -376,10 +630,7 @@ function NewGuest({ id, book, done }: Part) {
   const groups = groupsOf(book, id);
   // One address for as long as the form is open, so that its preview settles.
   const [mac] = useState(() => freshMac(book));
-  const fields = [
-    { name: "name", label: "Guest", kind: "text" as const },
-    ...seatFields(book, id),
-  ];
+  const fields = [{ name: "name", label: "Guest", kind: "text" as const }, ...seatFields(book, id)];
   return (
     <FieldForm
       fields={fields}
@@ -389,7 +640,17 @@ function NewGuest({ id, book, done }: Part) {
         const guest = freshId(book, `guest-${String(name)}`);
         const group = groups.find((g) => g.id === set.port_group);
         const belongs = set.belongs ?? book.records.segment.find((s) => s.vid && s.vid === group?.vid)?.id;
-        return [put("guest", { id: guest, host: id, name }), put("adapter", { id: freshId(book, `adapter-${String(name)}`), guest, name: `tap-${String(name)}`.slice(0, 80), mac, ...set, ...(belongs ? { belongs } : {}) })];
+        return [
+          put("guest", { id: guest, host: id, name }),
+          put("adapter", {
+            id: freshId(book, `adapter-${String(name)}`),
+            guest,
+            name: `tap-${String(name)}`.slice(0, 80),
+            mac,
+            ...set,
+            ...(belongs ? { belongs } : {}),
+          }),
+        ];
       }}
       message={({ name }) => `Make guest ${String(name)} on ${host.name}`}
       done={done}
@@ -405,16 +666,61 @@ function NewAdapter({ id, book, done }: Part) {
   const name = `tap-${guest.name}-${own.length}`;
   const fields = [
     ...seatFields(book, guest.host),
-    { name: "type", label: "Kind", kind: "choice" as const, unless: "paravirtual", options: [["paravirtual", "paravirtual"], ["emulated", "emulated"]] as [string, string][] },
+    {
+      name: "type",
+      label: "Kind",
+      kind: "choice" as const,
+      unless: "paravirtual",
+      options: [
+        ["paravirtual", "paravirtual"],
+        ["emulated", "emulated"],
+      ] as [string, string][],
+    },
   ];
-  return <FieldForm fields={fields} making compose={(set) => [put("adapter", { id: freshId(book, `adapter-${guest.name}-${own.length}`), guest: id, name, mac, order: own.length, ...set })]} message={() => `Give ${guest.name} another adapter`} done={done} action="Make it" />;
+  return (
+    <FieldForm
+      fields={fields}
+      making
+      compose={(set) => [
+        put("adapter", {
+          id: freshId(book, `adapter-${guest.name}-${own.length}`),
+          guest: id,
+          name,
+          mac,
+          order: own.length,
+          ...set,
+        }),
+      ]}
+      message={() => `Give ${guest.name} another adapter`}
+      done={done}
+      action="Make it"
+    />
+  );
 }
 
 function NewNic({ id, book, done }: Part) {
   const host = book.get("host", id)!;
   const name = freshName(book.of("nic", "host", id), "nic");
-  const fields = [{ name: "name", label: "Name", kind: "text" as const }, ...fieldsOf("nic", book).filter((f) => ["speed", "mtu", "card"].includes(f.name)).map((f) => ({ ...f, more: false }))];
-  return <FieldForm fields={fields} record={{ name }} making compose={(set) => { const said = String(set.name ?? name); return [put("nic", { id: freshId(book, `${id}/${said}`), host: id, ...set, name: said })]; }} message={(set) => `Put ${String(set.name ?? name)} into ${host.name}`} done={done} action="Put it in" />;
+  const fields = [
+    { name: "name", label: "Name", kind: "text" as const },
+    ...fieldsOf("nic", book)
+      .filter((f) => ["speed", "mtu", "card"].includes(f.name))
+      .map((f) => ({ ...f, more: false })),
+  ];
+  return (
+    <FieldForm
+      fields={fields}
+      record={{ name }}
+      making
+      compose={(set) => {
+        const said = String(set.name ?? name);
+        return [put("nic", { id: freshId(book, `${id}/${said}`), host: id, ...set, name: said })];
+      }}
+      message={(set) => `Put ${String(set.name ?? name)} into ${host.name}`}
+      done={done}
+      action="Put it in"
+    />
+  );
 }
 
 /** Every port of a switch, with what it carries and what is at its other end; and more of them. */
@@ -424,7 +730,9 @@ function Ports({ id, book, done, open }: Part) {
     const far = book.far.get(port)?.id;
     const nic = book.get("nic", far);
     if (nic) return `${book.get("host", nic.host)?.name ?? ""} ${nic.name}`;
-    return far ? portName(book, far) : (book.get("station", book.of("station_port", "port", port)[0]?.station)?.name ?? "free");
+    return far
+      ? portName(book, far)
+      : (book.get("station", book.of("station_port", "port", port)[0]?.station)?.name ?? "free");
   };
   return (
     <>
@@ -467,7 +775,15 @@ function NewPorts({ id, book, done }: Part) {
         const made: Operation[] = [];
         for (let n = 1; made.length < Math.min(Number(count ?? 1), 96); n++) {
           if (taken.has(`p${n}`)) continue;
-          made.push(put("fabric_port", { id: freshId(book, `${id}/p${n}`), switch: id, name: `p${n}`, ...(vid ? { mode: "access", vid } : { mode: "trunk", allowed }), ...(speed ? { speed } : {}) }));
+          made.push(
+            put("fabric_port", {
+              id: freshId(book, `${id}/p${n}`),
+              switch: id,
+              name: `p${n}`,
+              ...(vid ? { mode: "access", vid } : { mode: "trunk", allowed }),
+              ...(speed ? { speed } : {}),
+            }),
+          );
         }
         return made;
       }}
@@ -485,19 +801,53 @@ function NewLag({ id, book, done, open }: Part) {
   const [chosen, setChosen] = useState<string[]>([]);
   const name = freshName(lags, "lag");
   const lag = freshId(book, `${id}/${name}`);
-  const operations = [put("lag", { id: lag, switch: id, name }), ...chosen.map((p) => patch("fabric_port", p, { lag }))];
+  const operations = [
+    put("lag", { id: lag, switch: id, name }),
+    ...chosen.map((p) => patch("fabric_port", p, { lag })),
+  ];
   const { results } = usePreviews([operations], chosen.length > 0);
-  const free = book.of("fabric_port", "switch", id).filter((p) => !p.lag).sort((a, b) => compareNames(a.name, b.name));
+  const free = book
+    .of("fabric_port", "switch", id)
+    .filter((p) => !p.lag)
+    .sort((a, b) => compareNames(a.name, b.name));
   const make = (): void => {
-    if (chosen.length) void edit(`Join ${chosen.length} ports of ${sw.name} as ${name}`, operations).then((made) => made && done());
+    if (chosen.length)
+      void edit(`Join ${chosen.length} ports of ${sw.name} as ${name}`, operations).then((made) => made && done());
   };
   return (
     <>
-      <ListWithDrops label="LAGs" items={lags.map((l) => ({ key: l.id, text: `${l.name}: ${book.of("fabric_port", "lag", l.id).map((p) => p.name).join(", ") || "no port"}${(l.lacp ?? true) ? ", LACP" : ", static"}`, operations: dropWhole(book, "lag", l.id), message: `Take ${l.name} of ${sw.name} apart` }))} empty="No ports of it are joined yet." open={open} />
-      <Picker label="Ports to join" choices={free.map((p) => ({ id: p.id, label: p.name, detail: `${p.mode} ${p.vid ?? p.allowed ?? ""}` }))} chosen={chosen} put={setChosen} next={make} empty="It has no port that is free of a LAG." />
+      <ListWithDrops
+        label="LAGs"
+        items={lags.map((l) => ({
+          key: l.id,
+          text: `${l.name}: ${
+            book
+              .of("fabric_port", "lag", l.id)
+              .map((p) => p.name)
+              .join(", ") || "no port"
+          }${(l.lacp ?? true) ? ", LACP" : ", static"}`,
+          operations: dropWhole(book, "lag", l.id),
+          message: `Take ${l.name} of ${sw.name} apart`,
+        }))}
+        empty="No ports of it are joined yet."
+        open={open}
+      />
+      <Picker
+        label="Ports to join"
+        choices={free.map((p) => ({ id: p.id, label: p.name, detail: `${p.mode} ${p.vid ?? p.allowed ?? ""}` }))}
+        chosen={chosen}
+        put={setChosen}
+        next={make}
+        empty="It has no port that is free of a LAG."
+      />
       {chosen.length > 0 && <Outcome result={results?.[0]} />}
       <div className="panel-actions">
-        <button type="button" className="solid" disabled={!chosen.length || !!results?.[0]?.problems.length} onClick={make}>
+        <button
+          type="button"
+          className="solid"
+          disabled={!chosen.length || !!results?.[0]?.problems.length}
+          onClick={make}
+        >
           Join as {name}
         </button>
         <span className="panel-keys">Space takes, Enter joins</span>
@@ -511,10 +861,34 @@ function PlugIn({ id, book, done }: Part) {
   const { edit } = usePlan();
   const own = book.get("fabric_port", id)!;
   const proposals: Proposal[] = [
-    ...book.records.nic.filter((n) => !book.far.has(n.id)).map((n) => ({ id: n.id, label: `${book.get("host", n.host)?.name ?? ""} ${n.name}`, detail: "NIC without a cable" })),
-    ...book.records.fabric_port.filter((p) => p.switch !== own.switch && !book.far.has(p.id) && !book.of("station_port", "port", p.id).length).map((p) => ({ id: p.id, label: portName(book, p.id), detail: `${p.mode} ${p.vid ?? p.allowed ?? ""}` })),
-  ].slice(0, 40).map(({ id: other, label, detail }) => ({ key: other, label, detail, message: `Cable ${portName(book, id)} to ${label}`, operations: [put("cable", { id: freshId(book, `cable:${id}`), a: id, b: other })] }));
-  return <OutcomeList label="Other ends" proposals={proposals} endpoint={null} take={(p) => void edit(p.message, p.operations).then((made) => made && done())} empty="Nothing is without a cable." />;
+    ...book.records.nic
+      .filter((n) => !book.far.has(n.id))
+      .map((n) => ({
+        id: n.id,
+        label: `${book.get("host", n.host)?.name ?? ""} ${n.name}`,
+        detail: "NIC without a cable",
+      })),
+    ...book.records.fabric_port
+      .filter((p) => p.switch !== own.switch && !book.far.has(p.id) && !book.of("station_port", "port", p.id).length)
+      .map((p) => ({ id: p.id, label: portName(book, p.id), detail: `${p.mode} ${p.vid ?? p.allowed ?? ""}` })),
+  ]
+    .slice(0, 40)
+    .map(({ id: other, label, detail }) => ({
+      key: other,
+      label,
+      detail,
+      message: `Cable ${portName(book, id)} to ${label}`,
+      operations: [put("cable", { id: freshId(book, `cable:${id}`), a: id, b: other })],
+    }));
+  return (
+    <OutcomeList
+      label="Other ends"
+      proposals={proposals}
+      endpoint={null}
+      take={(p) => void edit(p.message, p.operations).then((made) => made && done())}
+      empty="Nothing is without a cable."
+    />
+  );
 }
 
 function Stations({ id, book, done, open }: Part) {
@@ -523,7 +897,13 @@ function Stations({ id, book, done, open }: Part) {
   const site = book.get("fabric_switch", book.get("fabric_port", id)!.switch)?.site ?? "";
   const more = fieldsOf("station_port", book).map((f) => ({ ...f, more: false }));
   const routes = fieldsOf("station", book).filter((f) => f.name === "routes");
-  const fields = station ? more : [{ name: "name", label: "Station", kind: "text" as const, hint: "router, modem, storage array" }, ...more, ...routes];
+  const fields = station
+    ? more
+    : [
+        { name: "name", label: "Station", kind: "text" as const, hint: "router, modem, storage array" },
+        ...more,
+        ...routes,
+      ];
   return (
     <>
       {station && (
@@ -534,15 +914,34 @@ function Stations({ id, book, done, open }: Part) {
           {station.routes ? "routes between its interfaces." : "doesn’t route."}
         </p>
       )}
-      {station && <ListWithDrops open={open} label={`Interfaces of ${station.name}`} items={own.map((p) => ({ key: p.id, text: `${station.name} ${p.vid ? `tag ${p.vid}` : "untagged"} ${(p.addresses ?? []).join(", ")}`, operations: own.length > 1 ? [drop("station_port", p.id)] : dropWhole(book, "station", station.id), message: `Unplug ${station.name}` }))} empty="" />}
+      {station && (
+        <ListWithDrops
+          open={open}
+          label={`Interfaces of ${station.name}`}
+          items={own.map((p) => ({
+            key: p.id,
+            text: `${station.name} ${p.vid ? `tag ${p.vid}` : "untagged"} ${(p.addresses ?? []).join(", ")}`,
+            operations: own.length > 1 ? [drop("station_port", p.id)] : dropWhole(book, "station", station.id),
+            message: `Unplug ${station.name}`,
+          }))}
+          empty=""
+        />
+      )}
       <FieldForm
         fields={fields}
         making
         compose={({ name, routes: passes, ...set }) => {
           if (!station && !name) return [];
           const owner = station?.id ?? freshId(book, `station-${String(name)}`);
-          const made = put("station_port", { id: freshId(book, `${owner}/${String(set.vid ?? "untagged")}`), station: owner, port: id, ...set });
-          return station ? [made] : [put("station", { id: owner, name, site, ...(passes ? { routes: true } : {}) }), made];
+          const made = put("station_port", {
+            id: freshId(book, `${owner}/${String(set.vid ?? "untagged")}`),
+            station: owner,
+            port: id,
+            ...set,
+          });
+          return station
+            ? [made]
+            : [put("station", { id: owner, name, site, ...(passes ? { routes: true } : {}) }), made];
         }}
         message={({ name }) => (station ? `Give ${station.name} another interface` : `Plug ${String(name)} in`)}
         done={done}
@@ -551,4 +950,3 @@ function Stations({ id, book, done, open }: Part) {
     </>
   );
 }
-

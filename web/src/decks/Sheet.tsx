@@ -44,12 +44,22 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
     return (
       <>
         <p className="quiet">The most that your hosts take of something. What is over it becomes a finding.</p>
-        <FieldForm fields={fieldsOf("limits", book)} record={sheet} compose={(set) => [sheet ? patch("limits", sheet.id, set) : put("limits", { id: "limits", ...set })]} message={() => "Change the limits sheet"} done={close} />
+        <FieldForm
+          fields={fieldsOf("limits", book)}
+          record={sheet}
+          compose={(set) => [sheet ? patch("limits", sheet.id, set) : put("limits", { id: "limits", ...set })]}
+          message={() => "Change the limits sheet"}
+          done={close}
+        />
       </>
     );
   }
   if (page === "host") {
-    const fields: FieldSpec[] = [...fieldsOf("host", book), { name: "nics", label: "NICs", kind: "number", unless: 2 }, { name: "speed", label: "Their speed", kind: "number", hint: "Mbit/s" }];
+    const fields: FieldSpec[] = [
+      ...fieldsOf("host", book),
+      { name: "nics", label: "NICs", kind: "number", unless: 2 },
+      { name: "speed", label: "Their speed", kind: "number", hint: "Mbit/s" },
+    ];
     return (
       <FieldForm
         fields={fields}
@@ -58,7 +68,12 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
           if (!name) return [];
           const id = freshId(book, String(name));
           const count = Math.min(Number(nics ?? 2), 16);
-          return [put("host", { id, name, ...(site ? { site } : {}) }), ...Array.from({ length: count }, (_, n) => put("nic", { id: `${id}/nic${n}`, host: id, name: `nic${n}`, ...(speed ? { speed } : {}) }))];
+          return [
+            put("host", { id, name, ...(site ? { site } : {}) }),
+            ...Array.from({ length: count }, (_, n) =>
+              put("nic", { id: `${id}/nic${n}`, host: id, name: `nic${n}`, ...(speed ? { speed } : {}) }),
+            ),
+          ];
         }}
         message={({ name }) => `Add host ${String(name)}`}
         done={close}
@@ -74,8 +89,16 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
     assumed_fabric: ["Assume it", "Nothing is assumed about what is behind open ends."],
   };
   const [action, empty] = labels[page];
-  const fields = fieldsOf(page, book).map((f) => (page === "fabric_switch" && (f.name === "name" || f.name === "site") ? { ...f, more: false } : f));
-  const ordered = page === "fabric_switch" ? [...fields.filter((f) => f.name === "name" || f.name === "site"), ...fields.filter((f) => f.name !== "name" && f.name !== "site").map((f) => ({ ...f, more: true }))] : fields;
+  const fields = fieldsOf(page, book).map((f) =>
+    page === "fabric_switch" && (f.name === "name" || f.name === "site") ? { ...f, more: false } : f,
+  );
+  const ordered =
+    page === "fabric_switch"
+      ? [
+          ...fields.filter((f) => f.name === "name" || f.name === "site"),
+          ...fields.filter((f) => f.name !== "name" && f.name !== "site").map((f) => ({ ...f, more: true })),
+        ]
+      : fields;
   return (
     <>
       {page === "segment" && book.records.segment.length > 0 ? (
@@ -92,7 +115,20 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
       ) : page === "fabric_switch" ? null : (
         <ListWithDrops label="What there is" items={listed(page, book)} empty={empty} open={open} />
       )}
-      <FieldForm fields={ordered} making compose={(set) => (ready(page, set, book) ? [put(page, { id: freshId(book, newId(page, set)), ...defaults(page, set, book), ...set })] : [])} message={(set) => `${action}: ${String(set.name ?? set.vid ?? set.site ?? `${String(set.a ?? "")} and ${String(set.b ?? "")}`)}`} done={close} action={action} />
+      <FieldForm
+        fields={ordered}
+        making
+        compose={(set) =>
+          ready(page, set, book)
+            ? [put(page, { id: freshId(book, newId(page, set)), ...defaults(page, set, book), ...set })]
+            : []
+        }
+        message={(set) =>
+          `${action}: ${String(set.name ?? set.vid ?? set.site ?? `${String(set.a ?? "")} and ${String(set.b ?? "")}`)}`
+        }
+        done={close}
+        action={action}
+      />
     </>
   );
 }
@@ -114,13 +150,29 @@ function defaults(page: Page, set: Record<string, unknown>, book: Book): Record<
 
 function newId(page: Page, set: Record<string, unknown>): string {
   if (page === "fabric_switch") return String(set.name);
-  return `${page.replaceAll("_", "-")}-${String(set.name ?? set.vid ?? set.site ?? `${String(set.a)}-${String(set.b)}`)}`;
+  const called = set.name ?? set.vid ?? set.site ?? `${String(set.a)}-${String(set.b)}`;
+  return `${page.replaceAll("_", "-")}-${String(called)}`;
 }
 
-function listed(page: Page, book: Book): { key: string; text: string; operations: ReturnType<typeof dropWhole>; message: string }[] {
-  const item = (kind: Kind, id: string, text: string) => ({ key: id, text, operations: [drop(kind, id)], message: `Remove: ${text}` });
-  if (page === "secondary_vlan") return book.records.secondary_vlan.map((s) => item(page, s.id, `${s.vid} ${s.type} of ${book.get("segment", s.segment)?.name ?? ""}`));
-  if (page === "separation") return book.records.separation.map((s) => item(page, s.id, `${s.a} and ${s.b}: never share ${s.share ?? "uplink"}`));
-  if (page === "assumed_fabric") return book.records.assumed_fabric.map((a) => item(page, a.id, `${a.site}: ${a.allowed}`));
+function listed(
+  page: Page,
+  book: Book,
+): { key: string; text: string; operations: ReturnType<typeof dropWhole>; message: string }[] {
+  const item = (kind: Kind, id: string, text: string) => ({
+    key: id,
+    text,
+    operations: [drop(kind, id)],
+    message: `Remove: ${text}`,
+  });
+  if (page === "secondary_vlan")
+    return book.records.secondary_vlan.map((s) =>
+      item(page, s.id, `${s.vid} ${s.type} of ${book.get("segment", s.segment)?.name ?? ""}`),
+    );
+  if (page === "separation")
+    return book.records.separation.map((s) =>
+      item(page, s.id, `${s.a} and ${s.b}: never share ${s.share ?? "uplink"}`),
+    );
+  if (page === "assumed_fabric")
+    return book.records.assumed_fabric.map((a) => item(page, a.id, `${a.site}: ${a.allowed}`));
   return [];
 }

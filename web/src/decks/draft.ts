@@ -2,7 +2,10 @@ import { useState } from "react";
 
 import { shown, type Draft, type FieldSpec } from "./fields";
 
-/** A field that is being changed here and was saved otherwise meanwhile: what stands in the form, and what in the plan. */
+/**
+ * A field that is being changed here and was saved otherwise meanwhile: what stands in the form, and what in the
+ * plan.
+ */
 export interface Clash {
   field: FieldSpec;
   mine: unknown;
@@ -22,8 +25,8 @@ export interface Drafting {
 const same = (a: unknown, b: unknown): boolean => JSON.stringify(a) === JSON.stringify(b);
 
 /**
- * What stands in a form's fields, held against a record that others may change meanwhile: a field that nobody touched here follows the plan,
- * one that was touched on both sides clashes until somebody says which value is meant.
+ * What stands in a form's fields, held against a record that others may change meanwhile: a field that nobody touched
+ * here follows the plan, one that was touched on both sides clashes until somebody says which value is meant.
  */
 export function useDraft(fields: FieldSpec[], record: Draft): Drafting {
   const held = Object.fromEntries(fields.map((f) => [f.name, shown(f, record[f.name])]));

@@ -12,7 +12,18 @@ export interface Proposal {
   operations: Operation[];
 }
 
-export const patch = (kind: Operation["kind"], id: string, set: Record<string, unknown>): Operation => ({ op: "patch", kind, id, set });
+/** Where an adapter belongs and where it is attached, in words. */
+export function whereabouts(book: Book, adapter: RecordOf<"adapter">): string {
+  const belongs = book.get("segment", adapter.belongs)?.name ?? "nothing yet";
+  return `belongs on ${belongs}, now in ${book.get("port_group", adapter.port_group)?.name ?? "no port group"}`;
+}
+
+export const patch = (kind: Operation["kind"], id: string, set: Record<string, unknown>): Operation => ({
+  op: "patch",
+  kind,
+  id,
+  set,
+});
 
 export function moveAdapter(book: Book, adapter: RecordOf<"adapter">, group: RecordOf<"port_group">): Proposal {
   const guest = book.get("guest", adapter.guest)?.name ?? adapter.name;
@@ -36,13 +47,17 @@ export function seatsFor(book: Book, adapter: RecordOf<"adapter">): Proposal[] {
     .of("virtual_switch", "host", host)
     .flatMap((sw) => book.of("port_group", "switch", sw.id))
     .filter((group) => group.id !== adapter.port_group)
-    .sort((a, b) => Number(fits(b)) - Number(fits(a)) || (a.vid ?? 5000) - (b.vid ?? 5000) || compareNames(a.name, b.name))
+    .sort(
+      (a, b) => Number(fits(b)) - Number(fits(a)) || (a.vid ?? 5000) - (b.vid ?? 5000) || compareNames(a.name, b.name),
+    )
     .map((group) => moveAdapter(book, adapter, group));
 }
 
 export function portName(book: Book, id: string): string {
   const port = book.get("fabric_port", id);
-  return port ? `${book.get("fabric_switch", port.switch)?.name ?? ""} ${port.name}` : (book.get("nic", id)?.name ?? id);
+  return port
+    ? `${book.get("fabric_switch", port.switch)?.name ?? ""} ${port.name}`
+    : (book.get("nic", id)?.name ?? id);
 }
 
 /** Plug a NIC's cable into another port; a port in use hands its own cable over in exchange. */
@@ -52,14 +67,21 @@ export function plug(book: Book, nic: RecordOf<"nic">, port: RecordOf<"fabric_po
   const other = theirs ? book.get("nic", theirs.id) : undefined;
   const operations: Operation[] = [];
   if (mine) operations.push(repoint(book, mine.cable, mine.id, port.id));
-  else if (!theirs) operations.push({ op: "put", kind: "cable", record: { id: `cable:${nic.id}`, a: nic.id, b: port.id } });
-  if (theirs) operations.push(mine ? repoint(book, theirs.cable, port.id, mine.id) : repoint(book, theirs.cable, theirs.id, nic.id));
+  else if (!theirs)
+    operations.push({ op: "put", kind: "cable", record: { id: `cable:${nic.id}`, a: nic.id, b: port.id } });
+  if (theirs)
+    operations.push(
+      mine ? repoint(book, theirs.cable, port.id, mine.id) : repoint(book, theirs.cable, theirs.id, nic.id),
+    );
   const name = portName(book, port.id);
+  const hostName = (of: RecordOf<"nic">): string => book.get("host", of.host)?.name ?? "";
   return {
     key: port.id,
     label: name,
-    detail: `${tagText(port)}${other ? `, in exchange with ${book.get("host", other.host)?.name ?? ""} ${other.name}` : ""}`,
-    message: other ? `Swap the cables of ${book.get("host", nic.host)?.name ?? ""} ${nic.name} and ${other.name}` : `Plug ${book.get("host", nic.host)?.name ?? ""} ${nic.name} into ${name}`,
+    detail: tagText(port) + (other ? `, in exchange with ${hostName(other)} ${other.name}` : ""),
+    message: other
+      ? `Swap the cables of ${hostName(nic)} ${nic.name} and ${other.name}`
+      : `Plug ${hostName(nic)} ${nic.name} into ${name}`,
     operations,
   };
 }

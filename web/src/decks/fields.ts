@@ -10,7 +10,10 @@ export interface FieldSpec<N extends string = string> {
   label: string;
   kind: "vid" | "vids" | "number" | "choice" | "ref" | "flag" | "maybe" | "text" | "list";
   options?: [string, string][];
-  /** Words for the options that the API's document lists; those without stand for themselves. `absent`: for saying none of them. */
+  /**
+   * Words for the options that the API's document lists; those without stand for themselves.
+   * `absent`: for saying none of them.
+   */
   words?: Record<string, string>;
   absent?: string;
   hint?: string;
@@ -28,18 +31,71 @@ export interface FieldSpec<N extends string = string> {
 type Rest<N extends string> = Partial<Omit<FieldSpec<N>, "name" | "label" | "kind">>;
 type Said = { options?: readonly (string | null)[]; least?: number; most?: number; unless?: unknown };
 
-const is = (field: string, ...values: string[]) => (draft: Draft) => values.includes(String(draft[field]));
-const choice = <N extends string>(name: N, label: string, words: Record<string, string> = {}, rest: Rest<N> = {}): FieldSpec<N> => ({ name, label, kind: "choice", words, ...rest });
-const flag = <N extends string>(name: N, label: string, rest: Rest<N> = {}): FieldSpec<N> => ({ name, label, kind: "flag", ...rest });
-const text = <N extends string>(name: N, label: string, rest: Rest<N> = {}): FieldSpec<N> => ({ name, label, kind: "text", ...rest });
-const list = <N extends string>(name: N, label: string, hint: string, rest: Rest<N> = {}): FieldSpec<N> => ({ name, label, kind: "list", hint, ...rest });
-const number = <N extends string>(name: N, label: string, hint: string, rest: Rest<N> = {}): FieldSpec<N> => ({ name, label, kind: "number", hint, ...rest });
-const vid = <N extends string>(name: N, label: string, hint?: string, rest: Rest<N> = {}): FieldSpec<N> => ({ name, label, kind: "vid", hint, ...rest });
-const vids = <N extends string>(name: N, label: string, hint: string, rest: Rest<N> = {}): FieldSpec<N> => ({ name, label, kind: "vids", hint, ...rest });
-const ref = <N extends string>(name: N, label: string, options: [string, string][], rest: Rest<N> = {}): FieldSpec<N> => ({ name, label, kind: "ref", options, ...rest });
+const is =
+  (field: string, ...values: string[]) =>
+  (draft: Draft) =>
+    values.includes(String(draft[field]));
+const choice = <N extends string>(
+  name: N,
+  label: string,
+  words: Record<string, string> = {},
+  rest: Rest<N> = {},
+): FieldSpec<N> => ({ name, label, kind: "choice", words, ...rest });
+const flag = <N extends string>(name: N, label: string, rest: Rest<N> = {}): FieldSpec<N> => ({
+  name,
+  label,
+  kind: "flag",
+  ...rest,
+});
+const text = <N extends string>(name: N, label: string, rest: Rest<N> = {}): FieldSpec<N> => ({
+  name,
+  label,
+  kind: "text",
+  ...rest,
+});
+const list = <N extends string>(name: N, label: string, hint: string, rest: Rest<N> = {}): FieldSpec<N> => ({
+  name,
+  label,
+  kind: "list",
+  hint,
+  ...rest,
+});
+const number = <N extends string>(name: N, label: string, hint: string, rest: Rest<N> = {}): FieldSpec<N> => ({
+  name,
+  label,
+  kind: "number",
+  hint,
+  ...rest,
+});
+const vid = <N extends string>(name: N, label: string, hint?: string, rest: Rest<N> = {}): FieldSpec<N> => ({
+  name,
+  label,
+  kind: "vid",
+  hint,
+  ...rest,
+});
+const vids = <N extends string>(name: N, label: string, hint: string, rest: Rest<N> = {}): FieldSpec<N> => ({
+  name,
+  label,
+  kind: "vids",
+  hint,
+  ...rest,
+});
+const ref = <N extends string>(
+  name: N,
+  label: string,
+  options: [string, string][],
+  rest: Rest<N> = {},
+): FieldSpec<N> => ({ name, label, kind: "ref", options, ...rest });
 const mtu = number("mtu", "MTU", "bytes", { more: true });
 
-export const segmentChoices = (book: Book): [string, string][] => [["", "not said"], ...book.records.segment.map((s): [string, string] => [s.id, `${s.name}${s.vid ? ` ${s.vid}` : s.vni ? ` VNI ${s.vni}` : ""}`])];
+export const segmentChoices = (book: Book): [string, string][] => [
+  ["", "not said"],
+  ...book.records.segment.map((s): [string, string] => [
+    s.id,
+    `${s.name}${s.vid ? ` ${s.vid}` : s.vni ? ` VNI ${s.vni}` : ""}`,
+  ]),
+];
 const belongs = (book: Book): FieldSpec<"belongs"> => ref("belongs", "Belongs on", segmentChoices(book));
 
 type Tagging = "vid" | "allowed" | "native" | "mode" | Standard | "admits" | Apart;
@@ -60,16 +116,29 @@ const standard = (when: (draft: Draft) => boolean, more = false): FieldSpec<Stan
   vids("untagged", "Leave untagged", "none of them", { when, more }),
   vid("pvid", "PVID", "untagged dropped", { when, more }),
 ];
-const admits = (absent: string): FieldSpec<"admits"> => choice("admits", "Admits", { all: "all frames", untagged: "untagged frames only", tagged: "tagged frames only" }, { absent, more: true });
+const admits = (absent: string): FieldSpec<"admits"> =>
+  choice(
+    "admits",
+    "Admits",
+    { all: "all frames", untagged: "untagged frames only", tagged: "tagged frames only" },
+    { absent, more: true },
+  );
 type Apart = "isolated" | "reflects";
 const apart = (kind: "flag" | "maybe"): FieldSpec<Apart>[] => [
   { name: "isolated", label: "Isolated", kind, more: true },
   { name: "reflects", label: "Reflects", kind, more: true },
 ];
 
-const GUARDS = { overhear: "Overhear others", new_address: "New address", foreign_source: "Foreign source", serve_leases: "Serve leases", advertise_routes: "Advertise routes" } as const;
+const GUARDS = {
+  overhear: "Overhear others",
+  new_address: "New address",
+  foreign_source: "Foreign source",
+  serve_leases: "Serve leases",
+  advertise_routes: "Advertise routes",
+} as const;
 type Guard = keyof typeof GUARDS;
-const guards = (kind: "flag" | "maybe"): FieldSpec<Guard>[] => (Object.entries(GUARDS) as [Guard, string][]).map(([name, label]) => ({ name, label, kind, more: true }));
+const guards = (kind: "flag" | "maybe"): FieldSpec<Guard>[] =>
+  (Object.entries(GUARDS) as [Guard, string][]).map(([name, label]) => ({ name, label, kind, more: true }));
 
 type Limit = `${"send" | "receive"}_${"rate" | "peak" | "burst"}`;
 const limits: FieldSpec<Limit>[] = (["send", "receive"] as const).flatMap((way): FieldSpec<Limit>[] => [
@@ -78,12 +147,20 @@ const limits: FieldSpec<Limit>[] = (["send", "receive"] as const).flatMap((way):
   number(`${way}_burst`, "… in one burst", "bytes", { more: true, when: (d) => Boolean(d[`${way}_rate`]) }),
 ]);
 
-const MODE_WORDS = { standby: "standby: one carries", pinned: "pinned: each adapter to one", hashed: "hashed: each flow to one", lacp: "LACP" };
+const MODE_WORDS = {
+  standby: "standby: one carries",
+  pinned: "pinned: each adapter to one",
+  hashed: "hashed: each flow to one",
+  lacp: "LACP",
+};
 export const MODES: [string, string][] = SPECS.uplink.mode.options.map((mode) => [mode, MODE_WORDS[mode]]);
 
 type Fields = { [K in Kind]: (book: Book, record?: RecordOf<K>) => FieldSpec<keyof RecordOf<K> & string>[] };
 
-/** The fields of each kind's form, in the order in which people look for them; a kind of which the API speaks can't be missing. */
+/**
+ * The fields of each kind's form, in the order in which people look for them; a kind of which the API speaks can't
+ * be missing.
+ */
 const FIELDS: Fields = {
   segment: () => [
     text("name", "Name"),
@@ -93,9 +170,23 @@ const FIELDS: Fields = {
     list("gateways", "Gateways", "10.65.10.1"),
     mtu,
     number("vni", "VNI (overlay)", "none", { more: true, when: (d) => !d.vid }),
-    choice("encapsulation", "Encapsulation", { vxlan: "VXLAN", geneve: "Geneve" }, { more: true, when: (d) => Boolean(d.vni) }),
+    choice(
+      "encapsulation",
+      "Encapsulation",
+      { vxlan: "VXLAN", geneve: "Geneve" },
+      { more: true, when: (d) => Boolean(d.vni) },
+    ),
   ],
-  secondary_vlan: (book) => [ref("segment", "Primary", book.records.segment.filter((s) => s.vid).map((s) => [s.id, `${s.name} ${s.vid}`])), vid("vid", "VID"), choice("type", "Type"), text("name", "Name")],
+  secondary_vlan: (book) => [
+    ref(
+      "segment",
+      "Primary",
+      book.records.segment.filter((s) => s.vid).map((s) => [s.id, `${s.name} ${s.vid}`]),
+    ),
+    vid("vid", "VID"),
+    choice("type", "Type"),
+    text("name", "Name"),
+  ],
   separation: () => [
     text("a", "Role or segment", { hint: "storage" }),
     text("b", "And", { hint: "production" }),
@@ -108,12 +199,21 @@ const FIELDS: Fields = {
     number("port_groups", "Port groups", "on a switch, no limit"),
     number("functions", "Virtual functions", "on a NIC, no limit"),
   ],
-  assumed_fabric: () => [text("site", "Site"), vids("allowed", "Carries VIDs", "110, 200-219"), vid("native", "Native VLAN", "untagged dropped")],
+  assumed_fabric: () => [
+    text("site", "Site"),
+    vids("allowed", "Carries VIDs", "110, 200-219"),
+    vid("native", "Native VLAN", "untagged dropped"),
+  ],
   host: () => [text("name", "Name"), text("site", "Site")],
   virtual_switch: () => [
     text("name", "Name"),
     { ...mtu, more: false },
-    choice("limits", "Can limit", { both: "both ways", sending: "what adapters send", receiving: "what they receive", none: "nothing" }),
+    choice("limits", "Can limit", {
+      both: "both ways",
+      sending: "what adapters send",
+      receiving: "what they receive",
+      none: "nothing",
+    }),
     flag("filters", "Filters tags", { more: true }),
     flag("answers", "The host answers", { more: true }),
     vids("host_untagged", "The host hears untagged", "none", { more: true, when: (d) => d.filters !== false }),
@@ -134,7 +234,10 @@ const FIELDS: Fields = {
       choice("detect", "Failure seen by", {}, { more: true, when: own }),
       flag("fail_back", "Returns", { more: true, when: own }),
       flag("announce", "Announces", { more: true, when: own }),
-      ref("over", "Goes over", [["", "NICs of its own"], ...under], { more: !record?.over, when: (d) => Boolean(d.over) || !book.of("nic", "uplink", record?.id ?? "").length }),
+      ref("over", "Goes over", [["", "NICs of its own"], ...under], {
+        more: !record?.over,
+        when: (d) => Boolean(d.over) || !book.of("nic", "uplink", record?.id ?? "").length,
+      }),
       vid("vid", "With tag", "none", { more: !record?.over, when: (d) => Boolean(d.over) }),
       ...standard((d) => d.allowed == null || d.allowed === "", true),
       admits("all frames"),
@@ -160,7 +263,9 @@ const FIELDS: Fields = {
     return [
       ...tagging("0 for untagged"),
       number("vni", "VNI", "", { when: is("mode", "overlay") }),
-      ref("over", "Carried by", [["", "choose a host port"], ...ports.map((p): [string, string] => [p.id, p.name])], { when: is("mode", "overlay") }),
+      ref("over", "Carried by", [["", "choose a host port"], ...ports.map((p): [string, string] => [p.id, p.name])], {
+        when: is("mode", "overlay"),
+      }),
       text("name", "Name"),
       ...guards("flag"),
       ...limits,
@@ -181,7 +286,12 @@ const FIELDS: Fields = {
     belongs(book),
     list("addresses", "Addresses", "10.65.10.11/24"),
     flag("connected", "Connected"),
-    choice("type", "Kind", { emulated: "emulated, boots from the network", direct: "direct, past the switch" }, { more: true }),
+    choice(
+      "type",
+      "Kind",
+      { emulated: "emulated, boots from the network", direct: "direct, past the switch" },
+      { more: true },
+    ),
     text("mac", "MAC", { hint: "02:64:0b:00:00:01", more: true, unless: null }),
     flag("mac_fixed", "MAC is kept", { more: true }),
     number("order", "Place in guest", "0 is first", { more: true }),
@@ -190,11 +300,16 @@ const FIELDS: Fields = {
     flag("hot_plug", "Hot-plug", { more: true }),
     mtu,
     vid("function_vid", "VID put on", "none", { when: is("type", "direct"), more: true }),
-    ...[...standard(() => true, true), admits("as its port group"), ...apart("maybe"), ...guards("maybe")].map((f) => ({ ...f, when: (d: Draft) => d.type !== "direct" })),
+    ...[...standard(() => true, true), admits("as its port group"), ...apart("maybe"), ...guards("maybe")].map((f) => ({
+      ...f,
+      when: (d: Draft) => d.type !== "direct",
+    })),
     ...limits.map((f) => ({ ...f, when: (d: Draft) => d.type !== "direct" && (f.when?.(d) ?? true) })),
   ],
   guest_tag: (book) => [vid("vid", "Tag"), belongs(book), list("addresses", "Addresses", "10.65.10.1/24")],
-  mirror: () => [choice("direction", "Copies", { both: "both ways", sent: "what it sends", received: "what it receives" })],
+  mirror: () => [
+    choice("direction", "Copies", { both: "both ways", sent: "what it sends", received: "what it receives" }),
+  ],
   fabric_switch: () => [
     vids("vlans", "Defines VIDs", "all of them"),
     flag("spanning_tree", "Spanning tree"),
@@ -220,8 +335,14 @@ const FIELDS: Fields = {
     ];
   },
   station: () => [text("name", "Name"), flag("routes", "Routes")],
-  station_port: (book) => [vid("vid", "Tag", "untagged"), belongs(book), list("addresses", "Addresses", "10.65.10.1/24"), mtu],
-  // These are made and taken away whole, each where it is seen: a cable at a NIC, an order at a port group, the others by their mends.
+  station_port: (book) => [
+    vid("vid", "Tag", "untagged"),
+    belongs(book),
+    list("addresses", "Addresses", "10.65.10.1/24"),
+    mtu,
+  ],
+  // These are made and taken away whole, each where it is seen: a cable at a NIC, an order at a port group, the
+  // others by their mends.
   cable: () => [],
   group_order: () => [],
   way_in: () => [],
@@ -232,19 +353,29 @@ const FIELDS: Fields = {
 export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
   const fields = FIELDS[kind] as (book: Book, record?: unknown) => FieldSpec[];
   const said = SPECS[kind] as Record<string, Said>;
-  return fields(book, id ? book.byId.get(id) : undefined).map((field) => ({ ...field, ...told(field, said[field.name] ?? {}) }));
+  return fields(book, id ? book.byId.get(id) : undefined).map((field) => ({
+    ...field,
+    ...told(field, said[field.name] ?? {}),
+  }));
 }
 
 function told(field: FieldSpec, said: Said): Partial<FieldSpec> {
   const { least, most } = said;
   const absent = said.options?.includes(null) || field.kind === "maybe";
-  const unless = "unless" in field ? field.unless : said.unless ?? (field.kind === "flag" ? false : absent ? null : field.kind === "choice" ? said.options?.[0] : undefined);
+  const unless =
+    "unless" in field
+      ? field.unless
+      : (said.unless ??
+        (field.kind === "flag" ? false : absent ? null : field.kind === "choice" ? said.options?.[0] : undefined));
   const made: Partial<FieldSpec> = { least, most, unless };
   if (field.kind === "choice") {
-    const options = (said.options ?? []).filter((option) => option !== null).map((option): [string, string] => [option, field.words?.[option] ?? option]);
+    const options = (said.options ?? [])
+      .filter((option) => option !== null)
+      .map((option): [string, string] => [option, field.words?.[option] ?? option]);
     made.options = field.absent ? [["", field.absent], ...options] : options;
   }
-  if (field.kind === "number" && least !== undefined) made.hint = [field.hint, `${least} to ${most}`].filter(Boolean).join(", ");
+  if (field.kind === "number" && least !== undefined)
+    made.hint = [field.hint, `${least} to ${most}`].filter(Boolean).join(", ");
   return made;
 }
 
@@ -266,8 +397,12 @@ export function parsed(field: FieldSpec, value: unknown, wrong: string[], before
   if (field.kind === "vid" || field.kind === "number") {
     if (!said) return field.kind === "number" && field.unless !== undefined ? field.unless : null;
     const held = /^\d+$/.test(said) ? Number(said) : NaN;
-    const [least, most] = [field.least ?? (field.kind === "vid" ? 1 : 0), field.most ?? (field.kind === "vid" ? 4094 : Number.MAX_SAFE_INTEGER)];
-    if (field.kind === "vid" && !(held >= least && held <= most)) wrong.push(`${field.label}: a VID is a number from 1 to 4094`);
+    const [least, most] = [
+      field.least ?? (field.kind === "vid" ? 1 : 0),
+      field.most ?? (field.kind === "vid" ? 4094 : Number.MAX_SAFE_INTEGER),
+    ];
+    if (field.kind === "vid" && !(held >= least && held <= most))
+      wrong.push(`${field.label}: a VID is a number from 1 to 4094`);
     else if (Number.isNaN(held)) wrong.push(`${field.label}: a whole number is needed`);
     else if (held < least || held > most) wrong.push(`${field.label}: ${held} is not within ${least} to ${most}`);
     return held;

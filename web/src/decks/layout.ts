@@ -123,17 +123,27 @@ export function byName<T extends { name: string }>(list: readonly T[]): readonly
 /** How far a switch reaches, as the engine says. */
 export const reachOf = (book: Book, id: string): SwitchBox["reach"] => book.teams.reach[id] ?? "sealed";
 
-/** Members of an uplink in the order in which they would carry, as the engine says; what an edit has only just brought comes last. */
+/**
+ * Members of an uplink in the order in which they would carry, as the engine says; what an edit has only just
+ * brought comes last.
+ */
 export function membersOf(book: Book, uplink: RecordOf<"uplink">): readonly RecordOf<"nic">[] {
   const order = new Map((book.teams.members[uplink.id] ?? []).map((id, n) => [id, n]));
-  return [...byName(book.of("nic", "uplink", uplink.id))].sort((a, b) => (order.get(a.id) ?? order.size) - (order.get(b.id) ?? order.size));
+  return [...byName(book.of("nic", "uplink", uplink.id))].sort(
+    (a, b) => (order.get(a.id) ?? order.size) - (order.get(b.id) ?? order.size),
+  );
 }
 
 export const hostsInOrder = (book: Book): RecordOf<"host">[] =>
   [...book.records.host].sort((a, b) => compareNames(a.site ?? "", b.site ?? "") || compareNames(a.name, b.name));
 
 /** Where everything stands. Depends on the records alone, so it stays as it is while verdicts change. */
-export function computeLayout(book: Book, hosts: readonly RecordOf<"host">[], collapsed: ReadonlySet<string>, room: number): Layout {
+export function computeLayout(
+  book: Book,
+  hosts: readonly RecordOf<"host">[],
+  collapsed: ReadonlySet<string>,
+  room: number,
+): Layout {
   const open = hosts.filter((h) => !collapsed.has(h.id)).length;
   const spare = room - PAD - (hosts.length - open) * (COLLAPSED + COLUMN_GAP) - open * COLUMN_GAP;
   const needs = new Map(hosts.map((h) => [h.id, leastWidth(book, h.id)]));
@@ -146,7 +156,18 @@ export function computeLayout(book: Book, hosts: readonly RecordOf<"host">[], co
   const columns: Column[] = hosts.map((host) => {
     const closed = collapsed.has(host.id);
     const w = closed ? COLLAPSED : Math.max(width, needs.get(host.id)!);
-    const column: Column = { host: host.id, x, w, collapsed: closed, left: x + 8, right: x + w - 8, guests: [], switches: [], nics: [], teams: [] };
+    const column: Column = {
+      host: host.id,
+      x,
+      w,
+      collapsed: closed,
+      left: x + 8,
+      right: x + w - 8,
+      guests: [],
+      switches: [],
+      nics: [],
+      teams: [],
+    };
     x += w + COLUMN_GAP;
     return column;
   });
@@ -177,26 +198,32 @@ export function computeLayout(book: Book, hosts: readonly RecordOf<"host">[], co
   };
   for (const column of columns) {
     layout.columnOf.set(column.host, column);
-    for (const guest of column.guests) for (const box of guest.adapters) layout.adapterOf.set(box.id, { box, guest, column });
-    for (const sw of column.switches) for (const slot of [...sw.slots, ...sw.ports]) {
-      layout.slotOf.set(slot.id, slot);
-      layout.columnOf.set(slot.id, column);
-    }
+    for (const guest of column.guests)
+      for (const box of guest.adapters) layout.adapterOf.set(box.id, { box, guest, column });
+    for (const sw of column.switches)
+      for (const slot of [...sw.slots, ...sw.ports]) {
+        layout.slotOf.set(slot.id, slot);
+        layout.columnOf.set(slot.id, column);
+      }
     for (const nic of column.nics) {
       layout.nicOf.set(nic.id, nic);
       layout.columnOf.set(nic.id, column);
       if (nic.far) layout.above.set(nic.far, nic);
     }
-    for (const team of column.teams) if (team.id) {
-      layout.teamOf.set(team.id, team);
-      layout.columnOf.set(team.id, column);
-    }
+    for (const team of column.teams)
+      if (team.id) {
+        layout.teamOf.set(team.id, team);
+        layout.columnOf.set(team.id, column);
+      }
   }
   placeBars(book, layout, floor + 40);
   return layout;
 }
 
-/** Guests in pairs, each with its adapters as tabs beneath, or beside its name where there are many; one whose tabs don't fit into half of the column has a row of its own. */
+/**
+ * Guests in pairs, each with its adapters as tabs beneath, or beside its name where there are many; one whose tabs
+ * don't fit into half of the column has a row of its own.
+ */
 function placeGuests(book: Book, column: Column, top: number): number {
   const inner = column.w - 2 * PAD;
   const half = (inner - GUEST.middle) / 2;
@@ -207,20 +234,39 @@ function placeGuests(book: Book, column: Column, top: number): number {
   for (const guest of guests) {
     const own = byName(book.of("adapter", "guest", guest.id));
     const adapters = own.length > 1 ? [...own].sort((a, b) => (a.order ?? 0) - (b.order ?? 0)) : own;
-    const wide = many ? adapters.length > tabsAbreast(half - GUEST.least, GUEST.tight) : adapters.length > tabsAbreast(half, GUEST.tight);
+    const wide = many
+      ? adapters.length > tabsAbreast(half - GUEST.least, GUEST.tight)
+      : adapters.length > tabsAbreast(half, GUEST.tight);
     const w = wide ? inner : half;
     const level = many && adapters.length <= tabsAbreast(w - GUEST.least, GUEST.tight);
     const pitch = level || adapters.length > tabsAbreast(w, GUEST.pitch) ? GUEST.tight : GUEST.pitch;
     const abreast = level ? adapters.length : tabsAbreast(w, pitch);
-    const tall = level ? GUEST.name : GUEST.name + GUEST.tab + (Math.max(1, Math.ceil(adapters.length / abreast)) - 1) * GUEST.line;
+    const tall = level
+      ? GUEST.name
+      : GUEST.name + GUEST.tab + (Math.max(1, Math.ceil(adapters.length / abreast)) - 1) * GUEST.line;
     if (wide && right) {
       y += right;
       right = 0;
     }
     const x = column.x + PAD + (right ? half + GUEST.middle : 0);
     const [tabX, tabY] = level ? [x + w - adapters.length * pitch + 4, y] : [x + 8, y + GUEST.name];
-    const tabs = adapters.map((adapter, n) => ({ id: adapter.id, x: tabX + (n % abreast) * pitch, y: tabY + Math.floor(n / abreast) * GUEST.line, w: pitch - 4, h: level ? GUEST.name : GUEST.tab }));
-    column.guests.push({ id: guest.id, x, y, w: level ? tabX - x - 2 : w, h: GUEST.name, adapters: tabs, level, under: y + tall + 7 });
+    const tabs = adapters.map((adapter, n) => ({
+      id: adapter.id,
+      x: tabX + (n % abreast) * pitch,
+      y: tabY + Math.floor(n / abreast) * GUEST.line,
+      w: pitch - 4,
+      h: level ? GUEST.name : GUEST.tab,
+    }));
+    column.guests.push({
+      id: guest.id,
+      x,
+      y,
+      w: level ? tabX - x - 2 : w,
+      h: GUEST.name,
+      adapters: tabs,
+      level,
+      under: y + tall + 7,
+    });
     if (wide || right) y += tall + GUEST.gap;
     right = wide || right ? 0 : tall + GUEST.gap;
   }
@@ -234,13 +280,37 @@ function placeSwitches(book: Book, column: Column, top: number): number {
   let y = top;
   const inner = column.w - 2 * PAD;
   const order = { wired: 0, "host-local": 1, sealed: 2 };
-  const switches = [...byName(book.of("virtual_switch", "host", column.host))].sort((a, b) => order[reachOf(book, a.id)] - order[reachOf(book, b.id)]);
+  const switches = [...byName(book.of("virtual_switch", "host", column.host))].sort(
+    (a, b) => order[reachOf(book, a.id)] - order[reachOf(book, b.id)],
+  );
   for (const record of switches) {
-    const box: SwitchBox = { id: record.id, x: column.x + PAD, y, w: inner, h: 0, reach: reachOf(book, record.id), single: false, slots: [], ports: [] };
-    const groups = [...book.of("port_group", "switch", record.id)].sort((a, b) => (a.vid ?? (a.mode === "trunk" ? 5000 : 0)) - (b.vid ?? (b.mode === "trunk" ? 5000 : 0)) || compareNames(a.name, b.name));
+    const box: SwitchBox = {
+      id: record.id,
+      x: column.x + PAD,
+      y,
+      w: inner,
+      h: 0,
+      reach: reachOf(book, record.id),
+      single: false,
+      slots: [],
+      ports: [],
+    };
+    const groups = [...book.of("port_group", "switch", record.id)].sort(
+      (a, b) =>
+        (a.vid ?? (a.mode === "trunk" ? 5000 : 0)) - (b.vid ?? (b.mode === "trunk" ? 5000 : 0)) ||
+        compareNames(a.name, b.name),
+    );
     const ports = byName(book.of("host_port", "switch", record.id));
     const each = (inner - 16 - SLOT.gap) / 2;
-    const seat = (id: string, n: number, row: number, h: number): SlotBox => ({ id, x: box.x + 8 + (n % 2) * (each + SLOT.gap), y: row, w: each, h, over: row - 5, under: row + h + 5 });
+    const seat = (id: string, n: number, row: number, h: number): SlotBox => ({
+      id,
+      x: box.x + 8 + (n % 2) * (each + SLOT.gap),
+      y: row,
+      w: each,
+      h,
+      over: row - 5,
+      under: row + h + 5,
+    });
     if (groups.length + ports.length === 1) {
       // One seat alone stands beside the switch's name.
       const h = groups.length ? SLOT.h : PORT.h;
@@ -250,10 +320,16 @@ function placeSwitches(book: Book, column: Column, top: number): number {
     } else {
       let at = y + TITLE + 8;
       // An odd host port takes the place beside an odd port group.
-      const odd = groups.length % 2 & ports.length % 2;
-      groups.forEach((group, n) => box.slots.push(seat(group.id, n, at + (n >> 1) * (SLOT.h + SLOT.under), odd && n === groups.length - 1 ? PORT.h : SLOT.h)));
+      const odd = (groups.length % 2) & (ports.length % 2);
+      groups.forEach((group, n) =>
+        box.slots.push(
+          seat(group.id, n, at + (n >> 1) * (SLOT.h + SLOT.under), odd && n === groups.length - 1 ? PORT.h : SLOT.h),
+        ),
+      );
       at += ((groups.length + 1 - odd) >> 1) * (SLOT.h + SLOT.under);
-      ports.forEach((port, n) => box.ports.push(seat(port.id, n + odd, at + ((n + odd) >> 1) * (PORT.h + PORT.under), PORT.h)));
+      ports.forEach((port, n) =>
+        box.ports.push(seat(port.id, n + odd, at + ((n + odd) >> 1) * (PORT.h + PORT.under), PORT.h)),
+      );
       at += ((ports.length + 1 + odd) >> 1) * (PORT.h + PORT.under);
       box.h = Math.max(at - y, TITLE + 10);
     }
@@ -322,7 +398,18 @@ function placeNics(book: Book, column: Column, top: number): number {
   for (const nic of column.nics) {
     const end = nic.below.y + nic.below.h;
     const side = column.x + 11;
-    nic.exit = floor - end < height ? [[nic.drop, end], [nic.drop, floor]] : [[nic.drop, end], [nic.drop, end + 8], [side, end + 8], [side, floor]];
+    nic.exit =
+      floor - end < height
+        ? [
+            [nic.drop, end],
+            [nic.drop, floor],
+          ]
+        : [
+            [nic.drop, end],
+            [nic.drop, end + 8],
+            [side, end + 8],
+            [side, floor],
+          ];
   }
   return floor - top;
 }
@@ -335,7 +422,9 @@ function placeBars(book: Book, layout: Layout, top: number): void {
     spans.set(id, span ? [Math.min(span[0], from), Math.max(span[1], to)] : [from, to]);
   };
   for (const column of layout.columns) {
-    const ids = column.collapsed ? book.of("nic", "host", column.host).map((n) => book.far.get(n.id)?.id) : column.nics.map((n) => n.far);
+    const ids = column.collapsed
+      ? book.of("nic", "host", column.host).map((n) => book.far.get(n.id)?.id)
+      : column.nics.map((n) => n.far);
     for (const id of ids) {
       const port = book.get("fabric_port", id);
       if (port) stretch(port.switch, column.x + 8, column.x + column.w - 8);
@@ -350,9 +439,16 @@ function placeBars(book: Book, layout: Layout, top: number): void {
   for (const record of switches) {
     if (spans.has(record.id)) continue;
     // A switch without hosts lies across everything that its neighbours carry.
-    const near = joined.filter((j) => j.a.switch === record.id || j.b.switch === record.id).map((j) => (j.a.switch === record.id ? j.b.switch : j.a.switch));
+    const near = joined
+      .filter((j) => j.a.switch === record.id || j.b.switch === record.id)
+      .map((j) => (j.a.switch === record.id ? j.b.switch : j.a.switch));
     const found = near.flatMap((id) => spans.get(id) ?? []);
-    spans.set(record.id, found.length ? [Math.min(...found), Math.max(...found)] : [layout.columns[0]?.x ?? 8, Math.max(320, layout.width - 20)]);
+    spans.set(
+      record.id,
+      found.length
+        ? [Math.min(...found), Math.max(...found)]
+        : [layout.columns[0]?.x ?? 8, Math.max(320, layout.width - 20)],
+    );
   }
   const lanes: [number, number][][] = [];
   const ordered = [...switches].sort((a, b) => {
@@ -395,16 +491,31 @@ function placeBars(book: Book, layout: Layout, top: number): void {
 }
 
 const nameWidth = (record: RecordOf<"fabric_switch">): number =>
-  record.name.length * 7.2 + ((record.site ?? "").length + (record.managed === false ? 12 : 0) + (record.partial ? 16 : 0) + (record.spanning_tree ? 27 : 0)) * 6 + 34;
+  record.name.length * 7.2 +
+  ((record.site ?? "").length +
+    (record.managed === false ? 12 : 0) +
+    (record.partial ? 16 : 0) +
+    (record.spanning_tree ? 27 : 0)) *
+    6 +
+  34;
 
-function placeTrunks(layout: Layout, joined: { cable: string; a: RecordOf<"fabric_port">; b: RecordOf<"fabric_port"> }[]): void {
+function placeTrunks(
+  layout: Layout,
+  joined: { cable: string; a: RecordOf<"fabric_port">; b: RecordOf<"fabric_port"> }[],
+): void {
   // Between the columns nothing else runs, so that is where the fabric's own cables go.
   const gaps = layout.columns.map((c) => c.x + c.w + COLUMN_GAP / 2);
   const taken: number[] = [];
   for (const { cable, a, b } of joined) {
     const [p, q] = [layout.barOf.get(a.switch)!, layout.barOf.get(b.switch)!];
     if (p === q) continue;
-    const ends = (bar: Bar, port: string, x: number, y: number, side: TrunkEnd["side"]): TrunkEnd => ({ port, bar: bar.id, x, y, side });
+    const ends = (bar: Bar, port: string, x: number, y: number, side: TrunkEnd["side"]): TrunkEnd => ({
+      port,
+      bar: bar.id,
+      x,
+      y,
+      side,
+    });
     if (p.lane === q.lane) {
       const [left, right] = p.x < q.x ? [p, q] : [q, p];
       const y = p.y + p.h / 2;
@@ -414,9 +525,21 @@ function placeTrunks(layout: Layout, joined: { cable: string; a: RecordOf<"fabri
       const between = layout.bars.some((o) => o.lane === p.lane && o.x > left.x + left.w && o.x + o.w < right.x);
       const low = y + BAR.h / 2 + 10;
       const points: [number, number][] = between
-        ? [[one.x, y], [one.x + 10, y], [one.x + 10, low], [two.x - 10, low], [two.x - 10, y], [two.x, y]]
-        : [[one.x, y], [two.x, y]];
-      layout.trunks.push(left === p ? { cable, a: one, b: two, points } : { cable, a: two, b: one, points: points.reverse() });
+        ? [
+            [one.x, y],
+            [one.x + 10, y],
+            [one.x + 10, low],
+            [two.x - 10, low],
+            [two.x - 10, y],
+            [two.x, y],
+          ]
+        : [
+            [one.x, y],
+            [two.x, y],
+          ];
+      layout.trunks.push(
+        left === p ? { cable, a: one, b: two, points } : { cable, a: two, b: one, points: points.reverse() },
+      );
       continue;
     }
     const [from, to] = [Math.max(p.x, q.x) + 12, Math.min(p.x + p.w, q.x + q.w) - 12];
@@ -431,8 +554,14 @@ function placeTrunks(layout: Layout, joined: { cable: string; a: RecordOf<"fabri
       const edge = down ? right.y + right.h : right.y;
       const one = ends(left, left === p ? a.id : b.id, left.x + left.w, y, "left");
       const two = ends(right, right === p ? a.id : b.id, x, edge, down ? "up" : "down");
-      const points: [number, number][] = [[one.x, y], [x, y], [x, edge]];
-      layout.trunks.push(left === p ? { cable, a: one, b: two, points } : { cable, a: two, b: one, points: points.reverse() });
+      const points: [number, number][] = [
+        [one.x, y],
+        [x, y],
+        [x, edge],
+      ];
+      layout.trunks.push(
+        left === p ? { cable, a: one, b: two, points } : { cable, a: two, b: one, points: points.reverse() },
+      );
       continue;
     }
     const free = gaps.filter((g) => g > from && g < to && !taken.includes(g));
@@ -441,7 +570,15 @@ function placeTrunks(layout: Layout, joined: { cable: string; a: RecordOf<"fabri
     taken.push(x);
     const [pa, qb] = [p.y < q.y ? p.y + p.h : p.y, q.y < p.y ? q.y + q.h : q.y];
     const above = p.y < q.y;
-    layout.trunks.push({ cable, a: ends(p, a.id, x, pa, above ? "up" : "down"), b: ends(q, b.id, x, qb, above ? "down" : "up"), points: [[x, pa], [x, qb]] });
+    layout.trunks.push({
+      cable,
+      a: ends(p, a.id, x, pa, above ? "up" : "down"),
+      b: ends(q, b.id, x, qb, above ? "down" : "up"),
+      points: [
+        [x, pa],
+        [x, qb],
+      ],
+    });
   }
 }
 

@@ -7,7 +7,12 @@ import type { Draft } from "./fields";
 export const put = (kind: Kind, record: Draft): Operation => ({ op: "put", kind, record });
 export const drop = (kind: Kind, id: string): Operation => ({ op: "drop", kind, id });
 
-const slug = (text: string): string => text.trim().toLowerCase().replaceAll(/[^a-z0-9._-]+/g, "-").replace(/^[-._]+|[-._]+$/g, "") || "x";
+const slug = (text: string): string =>
+  text
+    .trim()
+    .toLowerCase()
+    .replaceAll(/[^a-z0-9._-]+/g, "-")
+    .replace(/^[-._]+|[-._]+$/g, "") || "x";
 
 /** An id that nothing in the plan (and nothing in the same edit) has. */
 export function freshId(book: Book, wanted: string, taken: ReadonlySet<string> = new Set()): string {
@@ -54,15 +59,33 @@ export function nicsOf(book: Book, host: string): FreeNic[] {
       const port = book.get("fabric_port", book.far.get(nic.id)?.id);
       return {
         nic,
-        neighbour: port ? `${portName(book, port.id)}, ${tagText(port)}` : book.far.has(nic.id) ? portName(book, book.far.get(nic.id)!.id) : "nobody knows what is behind it",
+        neighbour: port
+          ? `${portName(book, port.id)}, ${tagText(port)}`
+          : book.far.has(nic.id)
+            ? portName(book, book.far.get(nic.id)!.id)
+            : "nobody knows what is behind it",
         use: sw ? `in ${sw.name}` : nic.addresses?.length ? `the host’s own ${nic.addresses.join(", ")}` : "free",
-        loses: sw ? (left.length ? `${sw.name} keeps ${left.map((n) => n.name).join(", ")} only` : `${sw.name} loses its only way out`) : nic.addresses?.length ? "the host’s address moves onto a host port of the new switch" : "",
+        loses: sw
+          ? left.length
+            ? `${sw.name} keeps ${left.map((n) => n.name).join(", ")} only`
+            : `${sw.name} loses its only way out`
+          : nic.addresses?.length
+            ? "the host’s address moves onto a host port of the new switch"
+            : "",
       };
     })
     .sort((a, b) => Number(a.use !== "free") - Number(b.use !== "free") || compareNames(a.nic.name, b.nic.name));
 }
 
-export const nicText = ({ nic }: FreeNic): string => [speed(nic.speed), nic.link === "down" ? "no link" : "link up", nic.wireless ? "wireless" : "", nic.mtu ? `MTU ${nic.mtu}` : ""].filter(Boolean).join(", ");
+export const nicText = ({ nic }: FreeNic): string =>
+  [
+    speed(nic.speed),
+    nic.link === "down" ? "no link" : "link up",
+    nic.wireless ? "wireless" : "",
+    nic.mtu ? `MTU ${nic.mtu}` : "",
+  ]
+    .filter(Boolean)
+    .join(", ");
 
 export interface NewSwitch {
   host: string;
@@ -85,24 +108,63 @@ export function newSwitch(book: Book, made: NewSwitch): Operation[] {
   if (made.nics.length) {
     const known = made.onto ? book.of("uplink", "switch", made.onto)[0] : undefined;
     const uplink = known?.id ?? freshId(book, `${id}/uplink`);
-    if (!known) operations.push(put("uplink", { id: uplink, switch: id, name: made.nics.length > 1 ? "team0" : (book.get("nic", made.nics[0])?.name ?? "uplink"), mode: made.mode }));
+    if (!known)
+      operations.push(
+        put("uplink", {
+          id: uplink,
+          switch: id,
+          name: made.nics.length > 1 ? "team0" : (book.get("nic", made.nics[0])?.name ?? "uplink"),
+          mode: made.mode,
+        }),
+      );
     const before = known ? book.of("nic", "uplink", known.id).length : 0;
     made.nics.forEach((nic, n) => {
       const record = book.get("nic", nic)!;
-      operations.push(...leaving(book, record), patch("nic", nic, { uplink, rank: before + n, role: before + n && made.mode === "standby" ? "standby" : "active", addresses: [] }));
+      operations.push(
+        ...leaving(book, record),
+        patch("nic", nic, {
+          uplink,
+          rank: before + n,
+          role: before + n && made.mode === "standby" ? "standby" : "active",
+          addresses: [],
+        }),
+      );
       if (record.addresses?.length) {
         const port = freshId(book, `${id}/${record.name}-host`);
-        const home = book.records.segment.find((s) => record.addresses?.some((a) => s.subnets?.some((net) => inSubnet(a, net))));
-        operations.push(put("host_port", { id: port, switch: id, name: `${record.name}-host`, addresses: record.addresses, services: ["management"], ...(home ? { belongs: home.id } : {}) }));
+        const home = book.records.segment.find((s) =>
+          record.addresses?.some((a) => s.subnets?.some((net) => inSubnet(a, net))),
+        );
+        operations.push(
+          put("host_port", {
+            id: port,
+            switch: id,
+            name: `${record.name}-host`,
+            addresses: record.addresses,
+            services: ["management"],
+            ...(home ? { belongs: home.id } : {}),
+          }),
+        );
       }
     });
   }
   if (made.group) {
     const group = freshId(book, `${id}/${made.group}`);
-    operations.push(put("port_group", { id: group, switch: id, name: made.group, ...(made.vid ? { mode: "access", vid: made.vid } : { mode: "untagged" }) }));
+    operations.push(
+      put("port_group", {
+        id: group,
+        switch: id,
+        name: made.group,
+        ...(made.vid ? { mode: "access", vid: made.vid } : { mode: "untagged" }),
+      }),
+    );
     for (const adapter of made.adapters) {
       const record = book.get("adapter", adapter)!;
-      operations.push(patch("adapter", adapter, { port_group: group, ...(record.belongs || !made.segment ? {} : { belongs: made.segment }) }));
+      operations.push(
+        patch("adapter", adapter, {
+          port_group: group,
+          ...(record.belongs || !made.segment ? {} : { belongs: made.segment }),
+        }),
+      );
     }
   }
   return operations;
@@ -111,7 +173,10 @@ export function newSwitch(book: Book, made: NewSwitch): Operation[] {
 /** What has to be let go before a NIC can leave its uplink. */
 function leaving(book: Book, nic: RecordOf<"nic">): Operation[] {
   const own = book.get("uplink", nic.uplink);
-  return [...(own?.carries === nic.id ? [patch("uplink", own.id, { carries: null })] : []), ...book.of("group_order", "nic", nic.id).map((o) => drop("group_order", o.id))];
+  return [
+    ...(own?.carries === nic.id ? [patch("uplink", own.id, { carries: null })] : []),
+    ...book.of("group_order", "nic", nic.id).map((o) => drop("group_order", o.id)),
+  ];
 }
 
 /** The uplinks that a NIC could be a member of: its host's, and none. */
@@ -119,7 +184,12 @@ export function uplinksFor(book: Book, nic: RecordOf<"nic">): Proposal[] {
   const host = book.get("host", nic.host)?.name ?? "";
   const own = book.get("uplink", nic.uplink);
   const leave = leaving(book, nic);
-  const left = own ? book.of("nic", "uplink", own.id).filter((n) => n.id !== nic.id).map((n) => n.name) : [];
+  const left = own
+    ? book
+        .of("nic", "uplink", own.id)
+        .filter((n) => n.id !== nic.id)
+        .map((n) => n.name)
+    : [];
   const loss = own ? `; ${own.name} keeps ${left.join(", ") || "nothing"}` : "";
   const made = book
     .of("virtual_switch", "host", nic.host)
@@ -130,36 +200,79 @@ export function uplinksFor(book: Book, nic: RecordOf<"nic">): Proposal[] {
       return {
         key: uplink.id,
         label: `${uplink.name} of ${sw.name}`,
-        detail: `${book.of("nic", "uplink", uplink.id).map((n) => n.name).join(", ") || "no NIC yet"}${loss}`,
+        detail: `${
+          book
+            .of("nic", "uplink", uplink.id)
+            .map((n) => n.name)
+            .join(", ") || "no NIC yet"
+        }${loss}`,
         message: `Take ${host} ${nic.name} into ${sw.name}`,
-        operations: [...leave, patch("nic", nic.id, { uplink: uplink.id, rank, role: rank && (uplink.mode ?? "standby") === "standby" ? "standby" : "active" })],
+        operations: [
+          ...leave,
+          patch("nic", nic.id, {
+            uplink: uplink.id,
+            rank,
+            role: rank && (uplink.mode ?? "standby") === "standby" ? "standby" : "active",
+          }),
+        ],
       };
     });
-  if (own) made.push({ key: "none", label: "no uplink", detail: `free for another switch${loss}`, message: `Take ${host} ${nic.name} out of ${own.name}`, operations: [...leave, patch("nic", nic.id, { uplink: null })] });
+  if (own)
+    made.push({
+      key: "none",
+      label: "no uplink",
+      detail: `free for another switch${loss}`,
+      message: `Take ${host} ${nic.name} out of ${own.name}`,
+      operations: [...leave, patch("nic", nic.id, { uplink: null })],
+    });
   return made;
 }
 
 /** Everything that hangs on a record, dropped with it; adapters and NICs are only let go. */
 export function dropWhole(book: Book, kind: Kind, id: string): Operation[] {
-  const each = (k: Kind, field: string, of: string): Operation[] => (book.of(k, field, of) as { id: string }[]).flatMap((r) => dropWhole(book, k, r.id));
-  const letGo = (k: Kind, field: string): Operation[] => (book.of(k, field, id) as { id: string }[]).map((r) => patch(k, r.id, { [field]: null }));
+  const each = (k: Kind, field: string, of: string): Operation[] =>
+    (book.of(k, field, of) as { id: string }[]).flatMap((r) => dropWhole(book, k, r.id));
+  const letGo = (k: Kind, field: string): Operation[] =>
+    (book.of(k, field, id) as { id: string }[]).map((r) => patch(k, r.id, { [field]: null }));
   const cables = [...book.of("cable", "a", id), ...book.of("cable", "b", id)].map((c) => drop("cable", c.id));
   const nothing = (): Operation[] => [];
   // A kind of which the API speaks can't be missing: what isn't named hangs on nothing.
   const before: { [K in Kind]: () => Operation[] } = {
-    virtual_switch: () => [...each("port_group", "switch", id), ...each("host_port", "switch", id), ...each("uplink", "switch", id)],
-    uplink: () => [...each("uplink", "over", id), ...letGo("nic", "uplink")].concat(book.of("nic", "uplink", id).flatMap((n) => book.of("group_order", "nic", n.id).map((o) => drop("group_order", o.id)))),
+    virtual_switch: () => [
+      ...each("port_group", "switch", id),
+      ...each("host_port", "switch", id),
+      ...each("uplink", "switch", id),
+    ],
+    uplink: () =>
+      [...each("uplink", "over", id), ...letGo("nic", "uplink")].concat(
+        book
+          .of("nic", "uplink", id)
+          .flatMap((n) => book.of("group_order", "nic", n.id).map((o) => drop("group_order", o.id))),
+      ),
     port_group: () => [...each("group_order", "port_group", id), ...letGo("adapter", "port_group")],
     host_port: () => [...each("port_group", "over", id), ...each("uplink", "over", id)],
     guest: () => each("adapter", "guest", id),
-    adapter: () => [...each("guest_tag", "adapter", id), ...each("mirror", "source", id), ...each("mirror", "target", id)],
-    nic: () => [...each("group_order", "nic", id), ...letGo("adapter", "function_of"), ...letGo("uplink", "carries"), ...cables],
+    adapter: () => [
+      ...each("guest_tag", "adapter", id),
+      ...each("mirror", "source", id),
+      ...each("mirror", "target", id),
+    ],
+    nic: () => [
+      ...each("group_order", "nic", id),
+      ...letGo("adapter", "function_of"),
+      ...letGo("uplink", "carries"),
+      ...cables,
+    ],
     host: () => [...each("guest", "host", id), ...each("virtual_switch", "host", id), ...each("nic", "host", id)],
     lag: () => letGo("fabric_port", "lag"),
     fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
     fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
     station: () => each("station_port", "station", id),
-    segment: () => [...each("secondary_vlan", "segment", id), ...each("way_in", "segment", id), ...(["adapter", "host_port", "guest_tag", "station_port"] as const).flatMap((k) => letGo(k, "belongs"))],
+    segment: () => [
+      ...each("secondary_vlan", "segment", id),
+      ...each("way_in", "segment", id),
+      ...(["adapter", "host_port", "guest_tag", "station_port"] as const).flatMap((k) => letGo(k, "belongs")),
+    ],
     secondary_vlan: nothing,
     separation: nothing,
     limits: nothing,

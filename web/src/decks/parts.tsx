@@ -3,7 +3,7 @@ import type { Book } from "../model/records";
 import { segmentStyle, speed } from "../model/records";
 import { MARKS, type Mark } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
-import { carriesVid, tagList, tagText, unusual, uplinkText } from "../model/ports";
+import { carriesVid, settings, tagList, tagText, unusual, uplinkText } from "../model/ports";
 import type { Bar, Column, NicBox, Rect, SlotBox, SwitchBox, TeamLabel, Trunk } from "./layout";
 
 /** What every part of the drawing needs to know. */
@@ -32,7 +32,15 @@ export const hueOf = (scene: Scene, vid: number | null | undefined): string | un
   return segment ? segmentStyle(scene.numberOf.get(segment.id) ?? 0).color : undefined;
 };
 const names = (scene: Scene, id: string, ...more: (string | false | undefined)[]): string =>
-  [...more, scene.follow && !scene.touched.has(id) && "off", scene.selected === id && "chosen", scene.targets.has(id) && "target", scene.over === id && "over"].filter(Boolean).join(" ");
+  [
+    ...more,
+    scene.follow && !scene.touched.has(id) && "off",
+    scene.selected === id && "chosen",
+    scene.targets.has(id) && "target",
+    scene.over === id && "over",
+  ]
+    .filter(Boolean)
+    .join(" ");
 
 export function Marks({ endpoints }: { endpoints: Endpoint[] }) {
   const counts = new Map<Mark, number>();
@@ -48,14 +56,32 @@ export function Marks({ endpoints }: { endpoints: Endpoint[] }) {
   );
 }
 
-export function HostHead({ scene, column, toggle, open }: { scene: Scene; column: Column; toggle: () => void; open: () => void }) {
+export function HostHead({
+  scene,
+  column,
+  toggle,
+  open,
+}: {
+  scene: Scene;
+  column: Column;
+  toggle: () => void;
+  open: () => void;
+}) {
   const host = scene.book.get("host", column.host)!;
   const own = scene.ofHost.get(host.name) ?? [];
   // A site of which a letter or two would be left isn't said.
   const room = column.w - 60 - host.name.length * 7.8 - new Set(own.map(markOf)).size * 28;
   if (column.collapsed) {
     return (
-      <button type="button" className="column-closed" style={{ left: column.x, top: 6, width: column.w, height: 230 }} aria-expanded={false} onClick={toggle} title={`Open ${host.name}`} data-id={host.id}>
+      <button
+        type="button"
+        className="column-closed"
+        style={{ left: column.x, top: 6, width: column.w, height: 230 }}
+        aria-expanded={false}
+        onClick={toggle}
+        title={`Open ${host.name}`}
+        data-id={host.id}
+      >
         <Marks endpoints={own} />
         <strong>{host.name}</strong>
       </button>
@@ -63,14 +89,29 @@ export function HostHead({ scene, column, toggle, open }: { scene: Scene; column
   }
   return (
     <>
-    <button type="button" className={`column-head ${scene.selected === host.id ? "flash" : ""}`} style={{ left: column.x, top: 6, width: column.w - 32 }} aria-expanded onClick={toggle} title={`Fold ${host.name} up`} data-id={host.id}>
-      <strong>{host.name}</strong>
-      <span className={room > 40 ? "site" : "visually-hidden"}>{host.site}</span>
-      <Marks endpoints={own} />
-    </button>
-    <button type="button" className="head-open" style={{ left: column.x + column.w - 30, top: 9 }} title="Build on this host, or change it (N makes a switch)" aria-label={`Build on ${host.name}`} onClick={open}>
-      +
-    </button>
+      <button
+        type="button"
+        className={`column-head ${scene.selected === host.id ? "flash" : ""}`}
+        style={{ left: column.x, top: 6, width: column.w - 32 }}
+        aria-expanded
+        onClick={toggle}
+        title={`Fold ${host.name} up`}
+        data-id={host.id}
+      >
+        <strong>{host.name}</strong>
+        <span className={room > 40 ? "site" : "visually-hidden"}>{host.site}</span>
+        <Marks endpoints={own} />
+      </button>
+      <button
+        type="button"
+        className="head-open"
+        style={{ left: column.x + column.w - 30, top: 9 }}
+        title="Build on this host, or change it (N makes a switch)"
+        aria-label={`Build on ${host.name}`}
+        onClick={open}
+      >
+        +
+      </button>
     </>
   );
 }
@@ -79,14 +120,33 @@ export function GuestCard({ scene, id, rect }: { scene: Scene; id: string; rect:
   const guest = scene.book.get("guest", id)!;
   const running = guest.running ?? true;
   return (
-    <button type="button" data-id={id} className={names(scene, id, "guest", !running && "asleep")} style={place(rect)} title={running ? guest.name : `${guest.name} (off)`} onClick={() => scene.select(id)}>
+    <button
+      type="button"
+      data-id={id}
+      className={names(scene, id, "guest", !running && "asleep")}
+      style={place(rect)}
+      title={running ? guest.name : `${guest.name} (off)`}
+      onClick={() => scene.select(id)}
+    >
       {guest.name}
       {!running && <span className="visually-hidden"> (off)</span>}
     </button>
   );
 }
 
-export function AdapterTab({ scene, id, rect, order, level }: { scene: Scene; id: string; rect: Rect; order: number; level: boolean }) {
+export function AdapterTab({
+  scene,
+  id,
+  rect,
+  order,
+  level,
+}: {
+  scene: Scene;
+  id: string;
+  rect: Rect;
+  order: number;
+  level: boolean;
+}) {
   const adapter = scene.book.get("adapter", id)!;
   const endpoint = scene.endpoints.get(id);
   const mark = markOf(endpoint);
@@ -97,10 +157,22 @@ export function AdapterTab({ scene, id, rect, order, level }: { scene: Scene; id
   const mirrored = scene.book.of("mirror", "source", id).length > 0;
   const seat = group ? group.name : direct ? `past the switch on ${direct.name}` : "no port group";
   const could = scene.book.could[id] ?? [];
-  const beyond = could.length ? `, could reach ${could.map((s) => scene.book.get("segment", s)?.name ?? s).join(", ")}` : "";
-  const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${seat}${deviates ? ", deviates from its port group" : ""}${mirrored ? ", mirrored" : ""}${beyond}`;
+  const beyond = could.length
+    ? `, could reach ${could.map((s) => scene.book.get("segment", s)?.name ?? s).join(", ")}`
+    : "";
+  const odd = `${deviates ? ", deviates from its port group" : ""}${mirrored ? ", mirrored" : ""}${beyond}`;
+  const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${seat}${odd}`;
   return (
-    <button type="button" data-id={id} className={names(scene, id, "tab", level && "level", deviates && "deviates", beyond && "free")} style={place(rect)} aria-label={said} title={`${said}. Drag it, or press M, to move it.`} onClick={() => scene.select(id)} onPointerDown={(e) => scene.grab(e, id)}>
+    <button
+      type="button"
+      data-id={id}
+      className={names(scene, id, "tab", level && "level", deviates && "deviates", beyond && "free")}
+      style={place(rect)}
+      aria-label={said}
+      title={`${said}. Drag it, or press M, to move it.`}
+      onClick={() => scene.select(id)}
+      onPointerDown={(e) => scene.grab(e, id)}
+    >
       <VerdictMark mark={mark} size={10} />
       <span aria-hidden>{direct ? "SR" : tags ? `${tags} tags`.slice(0, 1) + "×" : order}</span>
     </button>
@@ -110,12 +182,28 @@ export function AdapterTab({ scene, id, rect, order, level }: { scene: Scene; id
 export function SwitchFrame({ scene, box }: { scene: Scene; box: SwitchBox }) {
   const record = scene.book.get("virtual_switch", box.id)!;
   const shares = scene.book.of("uplink", "switch", record.id).filter((u) => u.over);
-  const over = shares.map((u) => `over ${String(scene.book.byId.get(u.over!)?.name ?? "")}${u.vid ? ` tag ${u.vid}` : ""}`);
+  const over = shares.map(
+    (u) => `over ${String(scene.book.byId.get(u.over!)?.name ?? "")}${u.vid ? ` tag ${u.vid}` : ""}`,
+  );
   // What isn't as everybody expects comes first: a narrow frame has room for two of them.
-  const said = [...(over.length ? over : [box.reach]), record.partial ? "known in part" : "", record.filters === false ? "no filter" : "", record.mtu ? `MTU ${record.mtu}` : ""].filter(Boolean);
+  const said = [
+    ...(over.length ? over : [box.reach]),
+    record.partial ? "known in part" : "",
+    record.filters === false ? "no filter" : "",
+    record.mtu ? `MTU ${record.mtu}` : "",
+  ].filter(Boolean);
   return (
     <div className="switch-frame" style={place(box)}>
-      <button type="button" data-id={box.id} className={[box.single ? "switch-name narrow" : "switch-name", scene.selected === box.id && "chosen"].filter(Boolean).join(" ")} onClick={() => scene.select(box.id)} aria-label={`Switch ${record.name}, ${[box.reach, ...said.slice(1)].join(", ")}`} title={`${record.name}, ${said.join(", ")}: build on it (G), add a host port, change it`}>
+      <button
+        type="button"
+        data-id={box.id}
+        className={[box.single ? "switch-name narrow" : "switch-name", scene.selected === box.id && "chosen"]
+          .filter(Boolean)
+          .join(" ")}
+        onClick={() => scene.select(box.id)}
+        aria-label={`Switch ${record.name}, ${[box.reach, ...said.slice(1)].join(", ")}`}
+        title={`${record.name}, ${said.join(", ")}: build on it (G), add a host port, change it`}
+      >
         <b className="mono">{record.name}</b>
         {box.single ? said.slice(0, 2).join(" · ") : said.join(" · ")}
       </button>
@@ -127,23 +215,48 @@ export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
   const group = scene.book.get("port_group", box.id)!;
   const members = scene.book.of("adapter", "port_group", box.id).length;
   const hue = hueOf(scene, group.vid);
-  const tag = group.mode === "access" || group.mode === "private" ? String(group.vid) : group.mode === "overlay" ? `VNI ${group.vni}` : group.mode;
+  const tag =
+    group.mode === "access" || group.mode === "private"
+      ? String(group.vid)
+      : group.mode === "overlay"
+        ? `VNI ${group.vni}`
+        : group.mode;
   const allowed = GUARDS.filter((g) => group[g]).map((g) => g.replaceAll("_", " "));
   const order = scene.book.of("group_order", "port_group", box.id).length > 0;
   const odd = unusual(group);
   const guards = `${odd.map((word) => `, ${word}`).join("")}${allowed.length ? `, may ${allowed.join(", ")}` : ""}`;
   const on = scene.follow !== null && scene.touched.has(box.id);
+  const native = group.native != null ? `, native ${group.native || "untagged"}` : "";
+  const ownOrder = order ? ", a team order of its own" : "";
+  const spoken = group.mode === "access" ? `tag ${group.vid}` : tagText(group);
+  const written =
+    group.mode === "trunk" ? `trunk ${group.allowed}${native}` : group.mode === "standard" ? tagText(group) : tag;
   return (
     <button
       type="button"
       data-id={box.id}
       className={names(scene, box.id, "slot", group.mode === "access" && !hue && "unknown", on && "on")}
-      style={{ ...place(box), "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : hue } as React.CSSProperties}
-      aria-label={`Port group ${group.name}, ${group.mode === "access" ? `tag ${group.vid}` : tagText(group)}, ${members} adapters${order ? ", own team order" : ""}${guards}`}
-      title={`${group.name}: ${group.mode === "trunk" ? `trunk ${group.allowed}${group.native != null ? `, native ${group.native || "untagged"}` : ""}` : group.mode === "standard" ? tagText(group) : tag}${guards}${order ? ", a team order of its own" : ""}. Press Enter to change its tag.`}
+      style={
+        {
+          ...place(box),
+          "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : hue,
+        } as React.CSSProperties
+      }
+      aria-label={`Port group ${group.name}, ${spoken}, ${members} adapters${order ? ", own team order" : ""}${guards}`}
+      title={`${group.name}: ${written}${guards}${ownOrder}. Press Enter to change its tag.`}
       onClick={() => scene.select(box.id)}
     >
-      <span className={group.mode === "access" ? "slot-tag mono" : group.mode === "private" ? "slot-tag mono private" : "slot-tag small mono"}>{tag}</span>
+      <span
+        className={
+          group.mode === "access"
+            ? "slot-tag mono"
+            : group.mode === "private"
+              ? "slot-tag mono private"
+              : "slot-tag small mono"
+        }
+      >
+        {tag}
+      </span>
       <span className="slot-name">
         {group.name}
         {order && <i> own order</i>}
@@ -165,9 +278,14 @@ export function HostPortPill({ scene, box }: { scene: Scene; box: SlotBox }) {
       type="button"
       data-id={box.id}
       className={names(scene, box.id, "host-port", on && "on")}
-      style={{ ...place(box), "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined } as React.CSSProperties}
+      style={
+        {
+          ...place(box),
+          "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined,
+        } as React.CSSProperties
+      }
       aria-label={`Host port ${port.name}, ${port.vid ? `tag ${port.vid}` : "untagged"}, ${mark}`}
-      title={`${port.name} ${port.vid ?? "untagged"} ${(port.addresses ?? []).join(" ")} ${(port.services ?? []).join(", ")}`}
+      title={[port.name, port.vid ?? "untagged", ...(port.addresses ?? []), (port.services ?? []).join(", ")].join(" ")}
       onClick={() => scene.select(box.id)}
     >
       <VerdictMark mark={mark} size={10} />
@@ -197,7 +315,14 @@ export function Team({ scene, label }: { scene: Scene; label: TeamLabel }) {
   const members = scene.book.of("nic", "uplink", uplink.id).length;
   const said = members > 1 ? `${uplink.name} · ${MODES[uplink.mode ?? "standby"] ?? ""}` : "uplink";
   return (
-    <button type="button" data-id={uplink.id} className={names(scene, uplink.id, "team")} style={place(label)} title={`Uplink ${uplink.name}: ${[uplinkText(uplink), ...unusual(uplink)].join(", ")}`} onClick={() => scene.select(uplink.id)}>
+    <button
+      type="button"
+      data-id={uplink.id}
+      className={names(scene, uplink.id, "team")}
+      style={place(label)}
+      title={`Uplink ${uplink.name}: ${[uplinkText(uplink), ...unusual(uplink)].join(", ")}`}
+      onClick={() => scene.select(uplink.id)}
+    >
       {said}
     </button>
   );
@@ -208,10 +333,35 @@ export function Nic({ scene, box }: { scene: Scene; box: NicBox }) {
   const uplink = scene.book.get("uplink", nic.uplink);
   const alone = uplink ? scene.book.of("nic", "uplink", uplink.id).length === 1 : true;
   const down = nic.link === "down";
-  const part = !uplink ? (nic.addresses?.length ? "the host’s own" : nic.wireless ? "wireless" : "free") : down ? "no link" : nic.role === "excluded" ? "excluded" : alone ? "alone" : (uplink.mode ?? "standby") !== "standby" ? "member" : scene.book.teams.carries[uplink.id] === nic.id ? "carries" : "waits";
+  const part = !uplink
+    ? nic.addresses?.length
+      ? "the host’s own"
+      : nic.wireless
+        ? "wireless"
+        : "free"
+    : down
+      ? "no link"
+      : nic.role === "excluded"
+        ? "excluded"
+        : alone
+          ? "alone"
+          : (uplink.mode ?? "standby") !== "standby"
+            ? "member"
+            : scene.book.teams.carries[uplink.id] === nic.id
+              ? "carries"
+              : "waits";
   const long = nic.name.length * 6.8 + speed(nic.speed).length * 6 > box.w - 13;
   return (
-    <button type="button" data-id={box.id} className={names(scene, box.id, "nic", down && "down")} style={place(box)} aria-label={`${nic.name}, ${part}`} title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}`} onClick={() => scene.select(box.id)} onPointerDown={(e) => scene.grab(e, box.id)}>
+    <button
+      type="button"
+      data-id={box.id}
+      className={names(scene, box.id, "nic", down && "down")}
+      style={place(box)}
+      aria-label={`${nic.name}, ${part}`}
+      title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}`}
+      onClick={() => scene.select(box.id)}
+      onPointerDown={(e) => scene.grab(e, box.id)}
+    >
       <span className="nic-name">
         <b>{nic.name}</b> {!long && <span>{speed(nic.speed)}</span>}
       </span>
@@ -236,7 +386,10 @@ export function fitted(words: readonly string[], characters: number, lines: numb
   return made.join("\n");
 }
 
-/** What a NIC is plugged into: the fabric port with its tags, another host, an assumption, or nothing that anybody knows. */
+/**
+ * What a NIC is plugged into: the fabric port with its tags, another host, an assumption, or nothing that anybody
+ * knows.
+ */
 export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
   const port = scene.book.get("fabric_port", box.far);
   if (!port) {
@@ -244,9 +397,20 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
     const site = scene.book.get("host", nic.host)?.site ?? "";
     const other = scene.book.get("nic", box.far);
     const assumed = nic.uplink ? scene.book.records.assumed_fabric.find((a) => a.site === site) : undefined;
-    const said = other ? `${scene.book.get("host", other.host)?.name ?? ""} ${other.name}` : assumed ? `assumed: ${assumed.allowed}` : "open end: plug in";
+    const said = other
+      ? `${scene.book.get("host", other.host)?.name ?? ""} ${other.name}`
+      : assumed
+        ? `assumed: ${assumed.allowed}`
+        : "open end: plug in";
     return (
-      <button type="button" className={names(scene, box.id, "port", "open-end")} style={place(box.below)} title={said} aria-label={`${nic.name} leads to: ${said}`} onClick={() => scene.select(box.id)}>
+      <button
+        type="button"
+        className={names(scene, box.id, "port", "open-end")}
+        style={place(box.below)}
+        title={said}
+        aria-label={`${nic.name} leads to: ${said}`}
+        onClick={() => scene.select(box.id)}
+      >
         {said}
       </button>
     );
@@ -261,15 +425,26 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
   const mode = [off ? "disabled" : port.mode, ...unusual(port), ...(lag ? [lag.name] : [])].join(" ");
   const room = box.below.w - 12;
   const twoNames = `${sw?.name ?? ""} ${port.name}`.length * 5.9 > room;
-  const shown = fitted(tags, Math.floor(room / 5.8), 3 - Number(twoNames) - Number(!wanted && mode.length * 5.6 > room));
+  const shown = fitted(
+    tags,
+    Math.floor(room / 5.8),
+    3 - Number(twoNames) - Number(!wanted && mode.length * 5.6 > room),
+  );
+  const spoken = `${[port.mode, ...unusual(port)].join(" ")} ${tags.join(" ")}`;
+  const dropped = scene.broken.has(port.id) ? `, ${followed} is dropped here` : "";
   return (
     <button
       type="button"
       data-id={port.id}
       className={names(scene, port.id, "port", scene.broken.has(port.id) && "broken", off && "disabled")}
-      style={{ ...place(box.below), "--seg": scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined } as React.CSSProperties}
-      aria-label={`Port ${port.name} of ${sw?.name ?? ""}, ${[port.mode, ...unusual(port)].join(" ")} ${tags.join(" ")}${scene.broken.has(port.id) ? `, ${followed} is dropped here` : ""}`}
-      title={`${sw?.name ?? ""} ${port.name}: ${[tagText(port), port.native ? `native ${port.native}` : "", ...unusual(port)].filter(Boolean).join(", ")}. Drag it to move the cable.`}
+      style={
+        {
+          ...place(box.below),
+          "--seg": scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined,
+        } as React.CSSProperties
+      }
+      aria-label={`Port ${port.name} of ${sw?.name ?? ""}, ${spoken}${dropped}`}
+      title={`${sw?.name ?? ""} ${port.name}: ${settings(port)}. Drag it to move the cable.`}
       onClick={() => scene.select(port.id)}
       onPointerDown={(e) => scene.grab(e, port.id)}
     >
@@ -296,7 +471,19 @@ export function FabricBar({ scene, bar, root }: { scene: Scene; bar: Bar; root: 
   const record = scene.book.get("fabric_switch", bar.id)!;
   return (
     <div className="bar" style={place(bar)}>
-      <button type="button" data-id={bar.id} style={{ marginLeft: 4 + bar.inset, left: 10 }} className={`bar-name ${scene.selected === bar.id ? "chosen" : ""}`} onClick={() => scene.select(bar.id)} aria-label={`Fabric switch ${record.name}${root ? ", root of the spanning tree" : ""}`} title={record.vlans == null ? `${record.name} defines every VID` : `${record.name} defines ${record.vlans || "nothing"}`}>
+      <button
+        type="button"
+        data-id={bar.id}
+        style={{ marginLeft: 4 + bar.inset, left: 10 }}
+        className={`bar-name ${scene.selected === bar.id ? "chosen" : ""}`}
+        onClick={() => scene.select(bar.id)}
+        aria-label={`Fabric switch ${record.name}${root ? ", root of the spanning tree" : ""}`}
+        title={
+          record.vlans == null
+            ? `${record.name} defines every VID`
+            : `${record.name} defines ${record.vlans || "nothing"}`
+        }
+      >
         {record.name}
         <span>
           {record.site}
@@ -314,9 +501,21 @@ export function Socket({ scene, id, rect }: { scene: Scene; id: string; rect: Re
   const station = scene.book.get("station", scene.book.of("station_port", "port", id)[0]?.station);
   const sw = scene.book.get("fabric_switch", port.switch)?.name ?? "";
   const off = port.enabled === false;
-  const said = station ? `${station.name} on port ${port.name} of ${sw}` : `${off ? "Disabled" : "Free"} port ${port.name} of ${sw}`;
+  const said = station
+    ? `${station.name} on port ${port.name} of ${sw}`
+    : `${off ? "Disabled" : "Free"} port ${port.name} of ${sw}`;
   return (
-    <button type="button" data-id={id} className={["socket", station && "station", scene.targets.has(id) && "target", scene.over === id && "over"].filter(Boolean).join(" ")} style={place(rect)} title={`${port.name}: ${tagText(port)}, ${station ? station.name : "nothing plugged in"}`} aria-label={said} onClick={() => scene.select(id)}>
+    <button
+      type="button"
+      data-id={id}
+      className={["socket", station && "station", scene.targets.has(id) && "target", scene.over === id && "over"]
+        .filter(Boolean)
+        .join(" ")}
+      style={place(rect)}
+      title={`${port.name}: ${tagText(port)}, ${station ? station.name : "nothing plugged in"}`}
+      aria-label={said}
+      onClick={() => scene.select(id)}
+    >
       {station ? station.name : `${port.name} ${off ? "off" : "free"}`}
     </button>
   );
@@ -327,13 +526,30 @@ export function MorePorts({ scene, bar }: { scene: Scene; bar: Bar }) {
   if (!bar.more) return null;
   const said = `${bar.more.count} more free ports of ${scene.book.get("fabric_switch", bar.id)?.name ?? ""}`;
   return (
-    <button type="button" className="socket" style={place(bar.more)} aria-label={said} title={said} onClick={() => scene.select(bar.id)}>
+    <button
+      type="button"
+      className="socket"
+      style={place(bar.more)}
+      aria-label={said}
+      title={said}
+      onClick={() => scene.select(bar.id)}
+    >
       +{bar.more.count}
     </button>
   );
 }
 
-export function TrunkEnd({ scene, end, other, blocked }: { scene: Scene; end: Trunk["a"]; other: Trunk["a"]; blocked: boolean }) {
+export function TrunkEnd({
+  scene,
+  end,
+  other,
+  blocked,
+}: {
+  scene: Scene;
+  end: Trunk["a"];
+  other: Trunk["a"];
+  blocked: boolean;
+}) {
   const { side } = end;
   const port = scene.book.get("fabric_port", end.port)!;
   const style: React.CSSProperties =
@@ -343,14 +559,17 @@ export function TrunkEnd({ scene, end, other, blocked }: { scene: Scene; end: Tr
         ? { left: end.x + 4, top: end.y - 8 }
         : { left: end.x + 5, top: side === "up" ? end.y - 21 : end.y + 6 };
   const sw = scene.book.get("fabric_switch", port.switch)?.name ?? "";
+  const facing = scene.book.get("fabric_port", other.port)?.name ?? "";
   return (
     <button
       type="button"
       data-id={end.port}
-      className={`trunk-end mono ${scene.broken.has(end.port) ? "broken" : ""} ${scene.selected === end.port ? "chosen" : ""}`}
+      className={["trunk-end mono", scene.broken.has(end.port) && "broken", scene.selected === end.port && "chosen"]
+        .filter(Boolean)
+        .join(" ")}
       style={style}
-      aria-label={`Port ${port.name} of ${sw}, cabled to ${scene.book.get("fabric_port", other.port)?.name ?? ""}${blocked ? ", blocked by the spanning tree" : ""}`}
-      title={`${sw} ${port.name}: ${[tagText(port), port.native ? `native ${port.native}` : "", ...unusual(port)].filter(Boolean).join(", ")}`}
+      aria-label={`Port ${port.name} of ${sw}, cabled to ${facing}${blocked ? ", blocked by the spanning tree" : ""}`}
+      title={`${sw} ${port.name}: ${settings(port)}`}
       onClick={() => scene.select(end.port)}
     >
       {port.name}

@@ -49,8 +49,15 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
       breaks.push({ x: nic.drop, y: nic.y + nic.h + 8, at: nic.id, reason: piece.reason, kind: "open", fabric: false });
     } else if (nic) {
       const x = nic.drop;
-      strokes.push({ points: [[x, nic.y + nic.h], [x, nic.below.y]], state: piece.state === "dropped" ? "reserve" : piece.state });
-      if (piece.state === "dropped") breaks.push({ x, y: nic.below.y - 4, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
+      strokes.push({
+        points: [
+          [x, nic.y + nic.h],
+          [x, nic.below.y],
+        ],
+        state: piece.state === "dropped" ? "reserve" : piece.state,
+      });
+      if (piece.state === "dropped")
+        breaks.push({ x, y: nic.below.y - 4, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
     } else portOn(piece);
   }
 
@@ -60,10 +67,12 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const x = box.x + box.w / 2;
     const above = layout.decks.switches - 12;
     const own = layout.nicOf.get(piece.to);
-    // Straight down where no guest stands below; else between the guests, or past them at the edge where one is as wide as the column.
+    // Straight down where no guest stands below; else between the guests, or past them at the edge where one is as
+    // wide as the column.
     const middle = column.x + column.w / 2;
     const below = column.guests.filter((other) => other.y > guest.y);
-    const covered = (at: number): boolean => below.some((other) => [other, ...other.adapters].some((part) => part.x <= at && at <= part.x + part.w));
+    const covered = (at: number): boolean =>
+      below.some((other) => [other, ...other.adapters].some((part) => part.x <= at && at <= part.x + part.w));
     const lane = covered(middle) ? column.left : middle;
     const start: Point = [x, box.y + box.h];
     const [row, edge] = [box.y + box.h + 4, guest.x + 3];
@@ -72,7 +81,10 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const out: Point[] = beside ? [start, [x, row], [edge, row], [edge, guest.under]] : [start, [x, guest.under]];
     const down: Point[] = beside || covered(x) ? [...out, [lane, guest.under], [lane, above]] : [start, [x, above]];
     if (own) {
-      strokes.push({ points: [...down, [column.left, above], [column.left, own.over], [own.drop, own.over], [own.drop, own.y]], state: piece.state });
+      strokes.push({
+        points: [...down, [column.left, above], [column.left, own.over], [own.drop, own.over], [own.drop, own.y]],
+        state: piece.state,
+      });
       return;
     }
     if (!slot) {
@@ -80,9 +92,16 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
       return;
     }
     const target = slot.x + slot.w / 2;
-    const points: Point[] = [...down, [column.left, above], [column.left, slot.over], [target, slot.over], [target, slot.y]];
+    const points: Point[] = [
+      ...down,
+      [column.left, above],
+      [column.left, slot.over],
+      [target, slot.over],
+      [target, slot.y],
+    ];
     strokes.push({ points, state: piece.state === "dropped" ? "reserve" : piece.state });
-    if (piece.state === "dropped") breaks.push({ x: target, y: slot.y, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
+    if (piece.state === "dropped")
+      breaks.push({ x: target, y: slot.y, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
   }
 
   function seatToNic(piece: Piece): void {
@@ -92,15 +111,36 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const tunnel = layout.slotOf.get(piece.to);
     if (tunnel) {
       const t = tunnel.x + tunnel.w / 2;
-      strokes.push({ points: [[x, slot.y + slot.h], [x, slot.under], [column.right, slot.under], [column.right, tunnel.over], [t, tunnel.over], [t, tunnel.y]], state: piece.state });
+      strokes.push({
+        points: [
+          [x, slot.y + slot.h],
+          [x, slot.under],
+          [column.right, slot.under],
+          [column.right, tunnel.over],
+          [t, tunnel.over],
+          [t, tunnel.y],
+        ],
+        state: piece.state,
+      });
       return;
     }
     const nic = layout.nicOf.get(piece.to);
     const team = layout.teamOf.get(piece.to);
     const line = nic ? nic.over : team ? team.under : layout.decks.nics;
-    const end: Point[] = nic ? [[nic.drop, line], [nic.drop, nic.y]] : team ? [[team.x + team.w, line]] : [];
-    strokes.push({ points: [[x, slot.y + slot.h], [x, slot.under], [column.right, slot.under], [column.right, line], ...end], state: piece.state === "dropped" ? "reserve" : piece.state });
-    if (piece.state === "dropped" && team) breaks.push({ x: team.x + team.w, y: line, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
+    const end: Point[] = nic
+      ? [
+          [nic.drop, line],
+          [nic.drop, nic.y],
+        ]
+      : team
+        ? [[team.x + team.w, line]]
+        : [];
+    strokes.push({
+      points: [[x, slot.y + slot.h], [x, slot.under], [column.right, slot.under], [column.right, line], ...end],
+      state: piece.state === "dropped" ? "reserve" : piece.state,
+    });
+    if (piece.state === "dropped" && team)
+      breaks.push({ x: team.x + team.w, y: line, at: piece.to, reason: piece.reason, kind: "dropped", fabric: false });
   }
 
   function portOn(piece: Piece): void {
@@ -117,7 +157,8 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const fromBar = layout.barOf.get(piece.from);
     if (fromBar) {
       const end = trunk.a.port === piece.to ? trunk.a : trunk.b;
-      if (piece.state === "dropped") breaks.push({ x: end.x, y: end.y, at: piece.to, reason: piece.reason, kind: "dropped", fabric: true });
+      if (piece.state === "dropped")
+        breaks.push({ x: end.x, y: end.y, at: piece.to, reason: piece.reason, kind: "dropped", fabric: true });
       else bars(fromBar.id, end.x, piece.state);
       if (piece.state === "dropped") bars(fromBar.id, end.x, "reserve");
       return;
@@ -134,7 +175,10 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     const y = bar.y + BAR.h / 2;
     const span = (list: { x: number }[]): Point[] => {
       const xs = list.map((p) => p.x);
-      return [[Math.min(...xs), y], [Math.max(...xs), y]];
+      return [
+        [Math.min(...xs), y],
+        [Math.max(...xs), y],
+      ];
     };
     const carrying = points.filter((p) => p.state === "carries");
     if (points.length > carrying.length) strokes.push({ points: span(points), state: "reserve" });
@@ -146,12 +190,18 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
 
 /** A reason without the name of the port at whose side it stands. */
 export function brief(reason: string): string {
-  const said = reason.includes("; ") ? reason.slice(reason.lastIndexOf("; ") + 2) : reason.replace(/^.*? of \S+ (is an |is )?/, "");
+  const said = reason.includes("; ")
+    ? reason.slice(reason.lastIndexOf("; ") + 2)
+    : reason.replace(/^.*? of \S+ (is an |is )?/, "");
   return said.charAt(0).toUpperCase() + said.slice(1);
 }
 
 /** Reasons side by side in rows, none over another: the row of each. */
-export function stackReasons(list: readonly { x: number; width: number }[], sight: { left: number; right: number }, room: number): { left: number; row: number }[] {
+export function stackReasons(
+  list: readonly { x: number; width: number }[],
+  sight: { left: number; right: number },
+  room: number,
+): { left: number; row: number }[] {
   const rows: [number, number][][] = [];
   return list.map(({ x, width }) => {
     const edge = x > sight.left && x < sight.right ? Math.min(room, sight.right) : room;

@@ -65,7 +65,9 @@ function shelfOf(list: readonly AnyRecord[]): Shelf {
 
 function farOf(cables: Records["cable"]): Book["far"] {
   const shelf = shelfOf(cables as unknown as AnyRecord[]);
-  return (shelf.far ??= new Map(cables.flatMap((c) => [[c.a, { id: c.b, cable: c.id }] as const, [c.b, { id: c.a, cable: c.id }] as const])));
+  return (shelf.far ??= new Map(
+    cables.flatMap((c) => [[c.a, { id: c.b, cable: c.id }] as const, [c.b, { id: c.a, cable: c.id }] as const]),
+  ));
 }
 
 export function makeBook(records: Records): Omit<Book, keyof Answers> {
@@ -85,7 +87,8 @@ export function makeBook(records: Records): Omit<Book, keyof Answers> {
     }
     return (index.get(id) ?? []) as unknown as RecordOf<K>[];
   };
-  const get = <K extends Kind>(kind: K, id: string | null | undefined): RecordOf<K> | undefined => (id ? (shelf(kind).byId.get(id) as RecordOf<K> | undefined) : undefined);
+  const get = <K extends Kind>(kind: K, id: string | null | undefined): RecordOf<K> | undefined =>
+    id ? (shelf(kind).byId.get(id) as RecordOf<K> | undefined) : undefined;
   const byId: Book["byId"] = {
     has: (id) => kinds.some((kind) => shelf(kind).byId.has(id)),
     get: (id) => {
@@ -101,7 +104,11 @@ export function makeBook(records: Records): Omit<Book, keyof Answers> {
 
 /** The virtual switch on which a record is, or whose way out it is. */
 export function switchOf(book: Book, id: string): RecordOf<"virtual_switch"> | undefined {
-  const part = book.get("port_group", id) ?? book.get("host_port", id) ?? book.get("uplink", id) ?? book.get("uplink", book.get("nic", id)?.uplink);
+  const part =
+    book.get("port_group", id) ??
+    book.get("host_port", id) ??
+    book.get("uplink", id) ??
+    book.get("uplink", book.get("nic", id)?.uplink);
   return book.get("virtual_switch", id) ?? book.get("virtual_switch", part?.switch);
 }
 
@@ -112,7 +119,10 @@ export function hostOf(book: Book, id: string): string | undefined {
   return switchOf(book, id)?.host ?? book.get("host", id)?.id ?? guest?.host ?? nic?.host;
 }
 
-/** The records after an edit; the lists of kinds that it doesn't touch are shared. Fields that an edit sets to nothing stay as null. */
+/**
+ * The records after an edit; the lists of kinds that it doesn't touch are shared.
+ * Fields that an edit sets to nothing stay as null.
+ */
 export function applyOperations(records: Records, edit: readonly Operation[]): Records {
   const made = { ...records } as unknown as Record<Kind, AnyRecord[]>;
   const touched = new Map<Kind, Map<string, AnyRecord | null>>();
@@ -148,10 +158,13 @@ export function vidsOf(text: string | null | undefined): Set<number> {
 
 /** Whether a list such as "110, 200-219" names a VID. */
 export function holdsVid(text: string, vid: number | null): boolean {
-  return vid !== null && text.split(",").some((item) => {
-    const [first = NaN, last = first] = item.split("-").map(Number);
-    return first <= vid && vid <= last;
-  });
+  return (
+    vid !== null &&
+    text.split(",").some((item) => {
+      const [first = NaN, last = first] = item.split("-").map(Number);
+      return first <= vid && vid <= last;
+    })
+  );
 }
 
 /** A list of VIDs in words: 0 is "untagged", an empty list "nothing". */

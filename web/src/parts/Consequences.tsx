@@ -12,8 +12,21 @@ export function Consequences({ of }: { of: Pick<Mend, "moves" | "tally" | "risks
     <>
       {sayMoves(of.tally)}
       {of.risks.length > 0 && <span className="then">then: {of.risks.join("; ")}</span>}
-      {of.shut_down.length > 0 && <span className="then">{of.shut_down.join(", ")}: to be shut down for it, as an adapter isn’t to be plugged while the guest runs</span>}
-      {worse.length > 0 && <span className="then">worse off: {worse.slice(0, NAMED).map((m) => nameOf(m.endpoint)).join(", ")}{worse.length > NAMED ? ` and ${worse.length - NAMED} more` : ""}</span>}
+      {of.shut_down.length > 0 && (
+        <span className="then">
+          {of.shut_down.join(", ")}: to be shut down for it, as an adapter isn’t to be plugged while the guest runs
+        </span>
+      )}
+      {worse.length > 0 && (
+        <span className="then">
+          worse off:{" "}
+          {worse
+            .slice(0, NAMED)
+            .map((m) => nameOf(m.endpoint))
+            .join(", ")}
+          {worse.length > NAMED ? ` and ${worse.length - NAMED} more` : ""}
+        </span>
+      )}
     </>
   );
 }

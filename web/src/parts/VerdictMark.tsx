@@ -3,7 +3,15 @@ import type { Mark } from "../model/verdicts";
 /** A verdict's shape in its colour. The word stands beside it, or in `title` where there is no room. */
 export function VerdictMark({ mark, size = 11, title }: { mark: Mark; size?: number; title?: string }) {
   return (
-    <svg width={size} height={size} viewBox="0 0 12 12" role={title ? "img" : undefined} aria-label={title} aria-hidden={title ? undefined : true} style={{ flex: "none", display: "block" }}>
+    <svg
+      width={size}
+      height={size}
+      viewBox="0 0 12 12"
+      role={title ? "img" : undefined}
+      aria-label={title}
+      aria-hidden={title ? undefined : true}
+      style={{ flex: "none", display: "block" }}
+    >
       <Shape mark={mark} />
     </svg>
   );

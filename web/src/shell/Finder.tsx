@@ -25,14 +25,25 @@ const MOST = 40;
 function entries(plan: PlanState, navigate: (to: string) => void, commands: [string, string, () => void][]): Entry[] {
   const { book, id } = plan;
   const made: Entry[] = [];
-  const add = (what: string, name: string, detail: string, more: string, go: () => void, carries?: string | null): void => {
+  const add = (
+    what: string,
+    name: string,
+    detail: string,
+    more: string,
+    go: () => void,
+    carries?: string | null,
+  ): void => {
     made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), carries, go });
   };
   const at = (record: string) => () => navigate(`/plans/${id}/decks?at=${encodeURIComponent(record)}`);
   for (const [name, detail, go] of commands) add("command", name, detail, "", go);
   for (const s of book.records.segment) {
-    add("segment", s.name, s.vid ? `VID ${s.vid}` : "untagged", [...(s.subnets ?? []), ...(s.gateways ?? [])].join(" "), () =>
-      navigate(`/plans/${id}/decks?follow=${encodeURIComponent(s.id)}`),
+    add(
+      "segment",
+      s.name,
+      s.vid ? `VID ${s.vid}` : "untagged",
+      [...(s.subnets ?? []), ...(s.gateways ?? [])].join(" "),
+      () => navigate(`/plans/${id}/decks?follow=${encodeURIComponent(s.id)}`),
     );
   }
   const hostName = (host: string): string => book.get("host", host)?.name ?? host;
@@ -42,11 +53,23 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
     const guest = book.get("guest", a.guest);
     const tags = book.of("guest_tag", "adapter", a.id);
     const addresses = [...(a.addresses ?? []), ...tags.flatMap((t) => t.addresses ?? [])];
-    add("adapter", `${guest ? hostName(guest.host) : ""}/${a.name}`, [guest?.name, a.mac, ...addresses].filter(Boolean).join("  "), "", at(a.id));
+    add(
+      "adapter",
+      `${guest ? hostName(guest.host) : ""}/${a.name}`,
+      [guest?.name, a.mac, ...addresses].filter(Boolean).join("  "),
+      "",
+      at(a.id),
+    );
   }
   for (const p of book.records.host_port) {
     const sw = book.get("virtual_switch", p.switch);
-    add("host port", `${sw ? hostName(sw.host) : ""}/${p.name}`, (p.addresses ?? []).join("  "), (p.services ?? []).join(" "), at(p.id));
+    add(
+      "host port",
+      `${sw ? hostName(sw.host) : ""}/${p.name}`,
+      (p.addresses ?? []).join("  "),
+      (p.services ?? []).join(" "),
+      at(p.id),
+    );
   }
   for (const n of book.records.nic) add("NIC", `${hostName(n.host)}/${n.name}`, n.mac ?? "", "", at(n.id));
   for (const s of book.records.fabric_switch) add("fabric switch", s.name, s.site ?? "", "", at(s.id));
@@ -55,10 +78,22 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
     return record ? `${hostName(record.host)} ${record.name}` : "";
   };
   for (const s of book.records.virtual_switch) add("virtual switch", `${hostName(s.host)}/${s.name}`, "", "", at(s.id));
-  for (const g of book.records.port_group) add("port group", g.name, `${tagText(g)} on ${on(g.switch)}`, "", at(g.id), g.allowed);
+  for (const g of book.records.port_group)
+    add("port group", g.name, `${tagText(g)} on ${on(g.switch)}`, "", at(g.id), g.allowed);
   for (const u of book.records.uplink) add("uplink", u.name, on(u.switch), "team", at(u.id));
-  for (const p of book.records.fabric_port) add("fabric port", portName(book, p.id), tagText(p), "port", at(p.id), p.allowed);
-  for (const l of book.records.lag) add("LAG", `${book.get("fabric_switch", l.switch)?.name ?? ""} ${l.name}`, book.of("fabric_port", "lag", l.id).map((p) => p.name).join(", "), "", at(l.id));
+  for (const p of book.records.fabric_port)
+    add("fabric port", portName(book, p.id), tagText(p), "port", at(p.id), p.allowed);
+  for (const l of book.records.lag)
+    add(
+      "LAG",
+      `${book.get("fabric_switch", l.switch)?.name ?? ""} ${l.name}`,
+      book
+        .of("fabric_port", "lag", l.id)
+        .map((p) => p.name)
+        .join(", "),
+      "",
+      at(l.id),
+    );
   for (const s of book.records.station) {
     const ports = book.of("station_port", "station", s.id);
     add("station", s.name, ports.flatMap((p) => p.addresses ?? []).join("  "), "", at(s.id));
@@ -98,10 +133,24 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
     [plan, go, showKeys, exportPlan, logOut],
   );
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const matching = all.filter((entry) => words.every((word) => entry.text.includes(word) || (entry.carries != null && holdsVid(entry.carries, readVid(word)))));
+  const matching = all.filter((entry) =>
+    words.every(
+      (word) => entry.text.includes(word) || (entry.carries != null && holdsVid(entry.carries, readVid(word))),
+    ),
+  );
   const first = text.toLowerCase().trim();
   const found = matching
-    .map((entry, order) => ({ entry, score: (first && entry.name.toLowerCase().startsWith(first) ? 0 : first && entry.name.toLowerCase().includes(first) ? 1 : 2) * 1e6 + order }))
+    .map((entry, order) => ({
+      entry,
+      score:
+        (first && entry.name.toLowerCase().startsWith(first)
+          ? 0
+          : first && entry.name.toLowerCase().includes(first)
+            ? 1
+            : 2) *
+          1e6 +
+        order,
+    }))
     .sort((a, b) => a.score - b.score)
     .slice(0, MOST)
     .map(({ entry }) => entry);
@@ -159,8 +208,14 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
                   </li>
                 ))}
               </ul>
-              {!found.length && <p className="finder-none">Nothing in this plan matches. Try part of a name, a MAC, an address or a VID.</p>}
-              {matching.length > MOST && <p className="finder-none">{matching.length - MOST} more: type on to narrow it down.</p>}
+              {!found.length && (
+                <p className="finder-none">
+                  Nothing in this plan matches. Try part of a name, a MAC, an address or a VID.
+                </p>
+              )}
+              {matching.length > MOST && (
+                <p className="finder-none">{matching.length - MOST} more: type on to narrow it down.</p>
+              )}
             </div>
           </Dialog.Content>
         </Dialog.Positioner>

@@ -11,7 +11,10 @@ const KEYS: [string, string][] = [
   ["N", "Make a switch on the host of what is focused: NICs, port group, guests"],
   ["G", "Build on the focused switch: more NICs, another port group, guests"],
   ["C", "Lay the host beside another one, differences lined up"],
-  ["X, Ctrl click", "Pick the focused part, beside what is picked already; Shift X picks all of its name, on every host"],
+  [
+    "X, Ctrl click",
+    "Pick the focused part, beside what is picked already; Shift X picks all of its name, on every host",
+  ],
   ["E", "Edit what is picked, together"],
   ["F", "Follow the segment of the focused slot or adapter"],
   ["Esc", "Close what is open; nothing is changed"],

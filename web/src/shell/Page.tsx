@@ -20,7 +20,13 @@ export function Page({ user, children }: { user: string; children: ReactNode }) 
           <Logo /> <span>Apt Wire</span>
         </Link>
         <span className="spring" />
-        <button type="button" className="bar-button" onClick={toggleMode} aria-label="Light or dark" title="Light or dark">
+        <button
+          type="button"
+          className="bar-button"
+          onClick={toggleMode}
+          aria-label="Light or dark"
+          title="Light or dark"
+        >
           <Moon size={15} />
         </button>
         <HStack gap="3">

@@ -1,7 +1,19 @@
 import "./shell.css";
 
 import { useQueryClient } from "@tanstack/react-query";
-import { CircleHelp, CircleStop, Cpu, Download, LayoutList, ListTree, Moon, Redo2, Route as RouteIcon, Search, Undo2 } from "lucide-react";
+import {
+  CircleHelp,
+  CircleStop,
+  Cpu,
+  Download,
+  LayoutList,
+  ListTree,
+  Moon,
+  Redo2,
+  Route as RouteIcon,
+  Search,
+  Undo2,
+} from "lucide-react";
 import { useCallback, useEffect, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
 
@@ -16,7 +28,10 @@ import { VerdictColumn } from "./VerdictColumn";
 
 /** Whether a key press is meant for a field that takes text. */
 function isTyping(target: EventTarget | null): boolean {
-  return target instanceof HTMLElement && (target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName));
+  return (
+    target instanceof HTMLElement &&
+    (target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName))
+  );
 }
 
 export function Shell({ user }: { user: string }) {
@@ -78,13 +93,26 @@ export function Shell({ user }: { user: string }) {
           </span>
         )}
         <button type="button" className="finder-button" onClick={() => setFinding(true)}>
-          <Search size={14} aria-hidden /> <span className="finder-text">Find a host, guest, MAC, address, VID, command</span>
+          <Search size={14} aria-hidden />{" "}
+          <span className="finder-text">Find a host, guest, MAC, address, VID, command</span>
           <kbd>Ctrl K</kbd>
         </button>
-        <button type="button" className="bar-button" disabled={!back || busy} onClick={undo} title={back ? `Undo: ${back.message} (Ctrl Z)` : "Nothing of yours to undo"}>
+        <button
+          type="button"
+          className="bar-button"
+          disabled={!back || busy}
+          onClick={undo}
+          title={back ? `Undo: ${back.message} (Ctrl Z)` : "Nothing of yours to undo"}
+        >
           <Undo2 size={15} aria-hidden /> Undo
         </button>
-        <button type="button" className="bar-button" disabled={!forth || busy} onClick={redo} title={forth ? `Redo: ${forth.message} (Ctrl Shift Z)` : "Nothing to redo"}>
+        <button
+          type="button"
+          className="bar-button"
+          disabled={!forth || busy}
+          onClick={redo}
+          title={forth ? `Redo: ${forth.message} (Ctrl Shift Z)` : "Nothing to redo"}
+        >
           <Redo2 size={15} aria-hidden /> Redo
         </button>
         <span className="spring" />
@@ -117,7 +145,13 @@ export function Shell({ user }: { user: string }) {
             {saving.records.toLocaleString("en")}
           </button>
         )}
-        <button type="button" className="rail-item" onClick={toggleMode} title="Light or dark" aria-label="Light or dark">
+        <button
+          type="button"
+          className="rail-item"
+          onClick={toggleMode}
+          title="Light or dark"
+          aria-label="Light or dark"
+        >
           <Moon size={18} aria-hidden />
           Dark
         </button>
@@ -135,7 +169,14 @@ export function Shell({ user }: { user: string }) {
           <div key={line}>{line}</div>
         ))}
       </div>
-      {finding && <Finder close={() => setFinding(false)} showKeys={() => setHelp(true)} exportPlan={exportPlan} logOut={logOut} />}
+      {finding && (
+        <Finder
+          close={() => setFinding(false)}
+          showKeys={() => setHelp(true)}
+          exportPlan={exportPlan}
+          logOut={logOut}
+        />
+      )}
       {help && <KeyHelp close={() => setHelp(false)} />}
     </div>
   );
@@ -143,7 +184,11 @@ export function Shell({ user }: { user: string }) {
 
 function RailLink({ to, label, hint, icon }: { to: string; label: string; hint: string; icon: React.ReactNode }) {
   return (
-    <NavLink to={to} className={({ isActive }) => (isActive ? "rail-item active" : "rail-item")} title={`${label} (${hint})`}>
+    <NavLink
+      to={to}
+      className={({ isActive }) => (isActive ? "rail-item active" : "rail-item")}
+      title={`${label} (${hint})`}
+    >
       {icon}
       {label}
     </NavLink>

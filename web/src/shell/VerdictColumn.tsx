@@ -34,32 +34,41 @@ export function VerdictColumn() {
   return (
     <aside className="verdicts" aria-label="Verdicts">
       <div className="verdicts-top">
-      <div className="verdicts-head">
-        <h2>Verdicts</h2>
-        <span>{endpoints.size} endpoints</span>
-      </div>
-      <ul className="counts">
-        {MARKS.map((mark) => (
-          <li key={mark} className={counts[mark] ? "" : "none"} data-verdict={mark}>
-            <VerdictMark mark={mark} size={12} />
-            <b>{counts[mark]}</b>
-            {!!deltas[mark] && (
-              <span className="delta">
-                {deltas[mark] > 0 ? "+" : "−"}
-                {Math.abs(deltas[mark])}
-              </span>
-            )}
-            <span className="count-word">{mark}</span>
-          </li>
-        ))}
-      </ul>
+        <div className="verdicts-head">
+          <h2>Verdicts</h2>
+          <span>{endpoints.size} endpoints</span>
+        </div>
+        <ul className="counts">
+          {MARKS.map((mark) => (
+            <li key={mark} className={counts[mark] ? "" : "none"} data-verdict={mark}>
+              <VerdictMark mark={mark} size={12} />
+              <b>{counts[mark]}</b>
+              {!!deltas[mark] && (
+                <span className="delta">
+                  {deltas[mark] > 0 ? "+" : "−"}
+                  {Math.abs(deltas[mark])}
+                </span>
+              )}
+              <span className="count-word">{mark}</span>
+            </li>
+          ))}
+        </ul>
       </div>
       <h2 className="visually-hidden">Findings</h2>
       <ol className="findings">
         {findings.map((finding) => (
           <li key={finding.id} className={open === finding.id ? "finding open" : "finding"}>
-            <button type="button" className="finding-head" aria-expanded={open === finding.id} onClick={() => select(open === finding.id ? null : finding)}>
-              <VerdictMark mark={finding.idle ? "idle" : finding.verdict} size={12} title={finding.idle ? `idle, ${finding.verdict}` : finding.verdict} />
+            <button
+              type="button"
+              className="finding-head"
+              aria-expanded={open === finding.id}
+              onClick={() => select(open === finding.id ? null : finding)}
+            >
+              <VerdictMark
+                mark={finding.idle ? "idle" : finding.verdict}
+                size={12}
+                title={finding.idle ? `idle, ${finding.verdict}` : finding.verdict}
+              />
               <span>
                 <strong>{finding.title}</strong>
                 <span className="finding-text">{finding.text}</span>
@@ -69,7 +78,15 @@ export function VerdictColumn() {
           </li>
         ))}
       </ol>
-      {endpoints.size > 0 && <p className="all-said">{more ? `${more} findings more; these come first.` : findings.length ? "Nothing else is wrong." : "Everybody is home: nothing is wrong."}</p>}
+      {endpoints.size > 0 && (
+        <p className="all-said">
+          {more
+            ? `${more} findings more; these come first.`
+            : findings.length
+              ? "Nothing else is wrong."
+              : "Everybody is home: nothing is wrong."}
+        </p>
+      )}
       {endpoints.size === 0 && <p className="all-said">No endpoint to judge yet.</p>}
     </aside>
   );
@@ -83,7 +100,12 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
   useEffect(() => {
     body.current?.closest(".finding")?.scrollIntoView({ block: "start" });
   }, [detail.isSuccess]);
-  if (detail.isPending) return <p className="quiet" role="status">Working out proof and mends…</p>;
+  if (detail.isPending)
+    return (
+      <p className="quiet" role="status">
+        Working out proof and mends…
+      </p>
+    );
   if (detail.error) return <p role="alert">{detail.error.message}</p>;
   const hops = detail.data.proof.flatMap((t) => t.hops);
   const bad = hops.findIndex((h) => h.outcome !== "passed");
@@ -94,12 +116,22 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
   return (
     <div className="finding-body" ref={body}>
       <button type="button" className="proof-button" aria-expanded={proof} onClick={() => setProof(!proof)}>
-        <b>Proof</b> {fact ? `${hops.length} place${hops.length === 1 ? "" : "s"}` : `${hops.length} hops${bad >= 0 ? `, ${hops[bad]?.outcome} at hop ${bad + 1}` : ""}`} <span aria-hidden>{proof ? "▴" : "▾"}</span>
+        <b>Proof</b>{" "}
+        {fact
+          ? `${hops.length} place${hops.length === 1 ? "" : "s"}`
+          : `${hops.length} hops${bad >= 0 ? `, ${hops[bad]?.outcome} at hop ${bad + 1}` : ""}`}{" "}
+        <span aria-hidden>{proof ? "▴" : "▾"}</span>
       </button>
       {proof && detail.data.proof.map((trace, n) => <HopList key={n} trace={trace} />)}
       {detail.data.mends.length === 0 && <p className="quiet">No edit of this plan alone would mend this.</p>}
       {detail.data.mends.map((mend, n) => (
-        <MendCard key={mend.title} mend={mend} label={`Mend ${n + 1} of ${detail.data.mends.length}`} first={n === 0} take={() => take(mend)} />
+        <MendCard
+          key={mend.title}
+          mend={mend}
+          label={`Mend ${n + 1} of ${detail.data.mends.length}`}
+          first={n === 0}
+          take={() => take(mend)}
+        />
       ))}
     </div>
   );

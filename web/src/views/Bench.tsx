@@ -8,21 +8,44 @@ import { useSearchParams } from "react-router";
 import { api, unwrap, type BenchDetail, type BenchItem, type BenchReport } from "../api/client";
 import { usePlan } from "../api/plan";
 
-const STEPS: Record<string, string> = { starting: "starting the kernel", questions: "writing the questions of situation", building: "building", settling: "waiting for links to settle", asking: "asking: frame", situation: "asked in situation" };
+const STEPS: Record<string, string> = {
+  starting: "starting the kernel",
+  questions: "writing the questions of situation",
+  building: "building",
+  settling: "waiting for links to settle",
+  asking: "asking: frame",
+  situation: "asked in situation",
+};
 const live = (run: BenchItem | undefined): boolean => run?.state === "waiting" || run?.state === "running";
 
 /** How a run came out, in a few words and a sign. */
 function outcome(run: BenchItem): { sign: string; kind: string; text: string } {
   if (run.state === "waiting") return { sign: "◌", kind: "waits", text: "waiting for a worker" };
-  if (run.state === "running") return { sign: "◔", kind: "waits", text: run.step ? `${STEPS[run.step] ?? run.step} ${run.of > 1 ? `${run.done} of ${run.of}` : ""}` : "working out the questions" };
+  if (run.state === "running")
+    return {
+      sign: "◔",
+      kind: "waits",
+      text: run.step
+        ? `${STEPS[run.step] ?? run.step} ${run.of > 1 ? `${run.done} of ${run.of}` : ""}`
+        : "working out the questions",
+    };
   if (run.state === "cancelled") return { sign: "–", kind: "quiet", text: "cancelled" };
   if (run.state === "failed") return { sign: "!", kind: "bad", text: "could not be asked" };
-  const tried = `proved on ${run.agreed} of ${run.questions} questions${run.not_tried ? `, ${run.not_tried} not tried` : ""}`;
-  return run.differed ? { sign: "≠", kind: "bad", text: `${tried}, ${run.differed} differed` } : { sign: "✓", kind: "good", text: tried };
+  const left = run.not_tried ? `, ${run.not_tried} not tried` : "";
+  const tried = `proved on ${run.agreed} of ${run.questions} questions${left}`;
+  return run.differed
+    ? { sign: "≠", kind: "bad", text: `${tried}, ${run.differed} differed` }
+    : { sign: "✓", kind: "good", text: tried };
 }
 
-const when = (at: string | null): string => (at ? new Date(at).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" }) : "");
-const lasted = (run: BenchItem): string => (run.started && run.ended ? `${Math.max(1, Math.round((Date.parse(run.ended) - Date.parse(run.started)) / 1000))} s` : "");
+const when = (at: string | null): string =>
+  at
+    ? new Date(at).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" })
+    : "";
+const lasted = (run: BenchItem): string =>
+  run.started && run.ended
+    ? `${Math.max(1, Math.round((Date.parse(run.ended) - Date.parse(run.started)) / 1000))} s`
+    : "";
 
 /** The plan put to a real kernel: ask, follow, and see where engine and kernel differ. */
 export function Bench() {
@@ -42,21 +65,34 @@ export function Bench() {
   const detail = useQuery({
     queryKey: ["bench", id, wanted, chosen?.state],
     enabled: chosen !== undefined,
-    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/bench/{number}", { params: { path: { plan_id: id, number: wanted! } } })),
+    queryFn: async () =>
+      unwrap(
+        await api.GET("/api/plans/{plan_id}/bench/{number}", { params: { path: { plan_id: id, number: wanted! } } }),
+      ),
     refetchInterval: live(chosen) ? 1000 : false,
     placeholderData: (before) => before,
   });
   const again = (): Promise<void> => queries.invalidateQueries({ queryKey: ["bench", id] });
-  const show = (number: number): void => setParams(number === latest?.number ? {} : { run: String(number) }, { replace: true });
+  const show = (number: number): void =>
+    setParams(number === latest?.number ? {} : { run: String(number) }, { replace: true });
   const start = useMutation({
-    mutationFn: async () => unwrap(await api.POST("/api/plans/{plan_id}/bench", { params: { path: { plan_id: id } }, body: { pulls: Number(pulls), sample: Number(sample), seed: snapshot.revision } })),
+    mutationFn: async () =>
+      unwrap(
+        await api.POST("/api/plans/{plan_id}/bench", {
+          params: { path: { plan_id: id } },
+          body: { pulls: Number(pulls), sample: Number(sample), seed: snapshot.revision },
+        }),
+      ),
     onSuccess: async () => {
       setParams({}, { replace: true });
       await again();
     },
   });
   const cancel = useMutation({
-    mutationFn: async (number: number) => unwrap(await api.POST("/api/plans/{plan_id}/bench/{number}/cancel", { params: { path: { plan_id: id, number } } })),
+    mutationFn: async (number: number) =>
+      unwrap(
+        await api.POST("/api/plans/{plan_id}/bench/{number}/cancel", { params: { path: { plan_id: id, number } } }),
+      ),
     onSettled: again,
   });
   const wrong = [pulls, sample].some((n) => !/^\d+$/.test(n)) ? "Both numbers have to be whole." : "";
@@ -69,7 +105,10 @@ export function Bench() {
       <section className="bench-side" aria-label="Runs">
         <form onSubmit={submit}>
           <h2>Prove revision {snapshot.revision}</h2>
-          <p>The plan is built in a Linux kernel of its own, real frames are sent, and each answer is held against the engine’s.</p>
+          <p>
+            The plan is built in a Linux kernel of its own, real frames are sent, and each answer is held against the
+            engine’s.
+          </p>
           <label>
             <span>Cables pulled in turn</span>
             <input className="mono" inputMode="numeric" value={pulls} onChange={(e) => setPulls(e.target.value)} />
@@ -93,7 +132,12 @@ export function Bench() {
               Start
             </button>
             {live(latest) && (
-              <button type="button" className="panel-link" disabled={cancel.isPending} onClick={() => cancel.mutate(latest!.number)}>
+              <button
+                type="button"
+                className="panel-link"
+                disabled={cancel.isPending}
+                onClick={() => cancel.mutate(latest!.number)}
+              >
                 Cancel the run
               </button>
             )}
@@ -110,9 +154,7 @@ export function Bench() {
                   </span>
                   <span>
                     <b>Revision {run.revision}</b> {text}
-                    <small>
-                      {[when(run.asked), run.author, lasted(run)].filter(Boolean).join(" · ")}
-                    </small>
+                    <small>{[when(run.asked), run.author, lasted(run)].filter(Boolean).join(" · ")}</small>
                   </span>
                 </button>
               </li>
@@ -125,25 +167,51 @@ export function Bench() {
         {runs.data?.runs.length === 0 && (
           <div className="empty-state">
             <h2>No revision was proved yet</h2>
-            <p>A prediction that nobody checks is an opinion. Start a run: it takes half a minute on a small plan, a minute or two on fifty hosts, and touches no network but its own.</p>
+            <p>
+              A prediction that nobody checks is an opinion. Start a run: it takes half a minute on a small plan, a
+              minute or two on fifty hosts, and touches no network but its own.
+            </p>
           </div>
         )}
-        {chosen && <Detail plan={id} run={chosen} detail={detail.data?.run.number === chosen.number ? detail.data : undefined} now={snapshot.revision} />}
+        {chosen && (
+          <Detail
+            plan={id}
+            run={chosen}
+            detail={detail.data?.run.number === chosen.number ? detail.data : undefined}
+            now={snapshot.revision}
+          />
+        )}
       </section>
     </div>
   );
 }
 
-function Detail({ plan, run, detail, now }: { plan: string; run: BenchItem; detail: BenchDetail | undefined; now: number }) {
+function Detail({
+  plan,
+  run,
+  detail,
+  now,
+}: {
+  plan: string;
+  run: BenchItem;
+  detail: BenchDetail | undefined;
+  now: number;
+}) {
   const { text, kind } = outcome(run);
   return (
     <>
       <h2>
         Revision {run.revision} <span className={`bench-word ${kind}`}>{text}</span>
       </h2>
-      {run.revision !== now && <p className="bench-old">The plan is at revision {now} now; this run speaks of revision {run.revision}.</p>}
+      {run.revision !== now && (
+        <p className="bench-old">
+          The plan is at revision {now} now; this run speaks of revision {run.revision}.
+        </p>
+      )}
       {run.state === "running" && <progress aria-label="Progress" max={Math.max(1, run.of)} value={run.done} />}
-      {run.state === "waiting" && <p>No worker has taken it yet. The demo starts one; another machine takes runs after ./run worker.</p>}
+      {run.state === "waiting" && (
+        <p>No worker has taken it yet. The demo starts one; another machine takes runs after ./run worker.</p>
+      )}
       {run.error && (
         <p role="alert" className="bench-error">
           {run.error}
@@ -166,7 +234,14 @@ function Report({ plan, number, report }: { plan: string; number: number; report
   return (
     <>
       <dl className="bench-counts">
-        {([["asked", report.asked], ["agreed", report.agreed], ["differed", report.differed], ["not tried", report.not_tried]] as const).map(([word, n]) => (
+        {(
+          [
+            ["asked", report.asked],
+            ["agreed", report.agreed],
+            ["differed", report.differed],
+            ["not tried", report.not_tried],
+          ] as const
+        ).map(([word, n]) => (
           <div key={word} className={word === "differed" && n ? "bad" : ""}>
             <dt>{word}</dt>
             <dd className="mono">{n}</dd>
@@ -184,7 +259,12 @@ function Report({ plan, number, report }: { plan: string; number: number; report
             <h3>{story.text}</h3>
             {difference && <Sides engine={difference.only_engine} kernel={difference.only_kernel} />}
             <div className="bench-tales">
-              {([["The engine takes it", story.engine], ["The kernel was seen to take it", story.kernel]] as const).map(([title, lines]) => (
+              {(
+                [
+                  ["The engine takes it", story.engine],
+                  ["The kernel was seen to take it", story.kernel],
+                ] as const
+              ).map(([title, lines]) => (
                 <div key={title}>
                   <h4>{title}</h4>
                   <ol>

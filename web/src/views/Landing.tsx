@@ -3,7 +3,7 @@ import "./tables.css";
 import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useMemo, useRef, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { createSearchParams, useNavigate, useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Finding } from "../api/client";
 import { usePlan } from "../api/plan";
@@ -33,9 +33,15 @@ export function Landing() {
 
   const rows = useMemo<Row[]>(() => {
     const findingOf = new Map<string, Finding>();
-    for (const finding of snapshot.summary.findings) for (const e of finding.endpoints) if (!findingOf.has(e)) findingOf.set(e, finding);
+    for (const finding of snapshot.summary.findings)
+      for (const e of finding.endpoints) if (!findingOf.has(e)) findingOf.set(e, finding);
     return [...snapshot.endpoints.values()].flatMap((endpoint) =>
-      endpoint.tags.map((tag) => ({ endpoint, tag, finding: tag.verdict === "home" ? undefined : findingOf.get(endpoint.id), mark: endpoint.idle ? ("idle" as const) : tag.verdict })),
+      endpoint.tags.map((tag) => ({
+        endpoint,
+        tag,
+        finding: tag.verdict === "home" ? undefined : findingOf.get(endpoint.id),
+        mark: endpoint.idle ? ("idle" as const) : tag.verdict,
+      })),
     );
   }, [snapshot.summary, snapshot.endpoints]);
 
@@ -45,13 +51,28 @@ export function Landing() {
     const words = text.toLowerCase().split(/\s+/).filter(Boolean);
     const kept = rows.filter(({ endpoint: e, tag, mark }) => {
       if (marks.size && !marks.has(mark)) return false;
-      const all = `${e.name} ${e.key} ${e.host} ${e.kind.replace("_", " ")} ${tag.tag} ${named(tag.belongs)} ${named(tag.lands)} ${tag.lands_vid ?? ""} ${tag.addresses.join(" ")} ${mark}`.toLowerCase();
+      const place = `${e.name} ${e.key} ${e.host} ${e.kind.replace("_", " ")} ${mark}`;
+      const segments = `${tag.tag} ${named(tag.belongs)} ${named(tag.lands)} ${tag.lands_vid ?? ""}`;
+      const all = `${place} ${segments} ${tag.addresses.join(" ")}`.toLowerCase();
       return words.every((w) => all.includes(w));
     });
     const keyOf = (row: Row): string =>
-      grouping === "verdict" ? row.mark : grouping === "host" ? row.endpoint.host : grouping === "segment" ? named(row.tag.belongs) || "belongs nowhere yet" : "";
-    const order = (row: Row): number => (grouping === "verdict" ? (row.mark === "idle" ? 10 : 9 - gravity(row.mark)) : 0);
-    kept.sort((a, b) => order(a) - order(b) || compareNames(keyOf(a), keyOf(b)) || compareNames(a.endpoint.host, b.endpoint.host) || compareNames(a.endpoint.name, b.endpoint.name));
+      grouping === "verdict"
+        ? row.mark
+        : grouping === "host"
+          ? row.endpoint.host
+          : grouping === "segment"
+            ? named(row.tag.belongs) || "belongs nowhere yet"
+            : "";
+    const order = (row: Row): number =>
+      grouping === "verdict" ? (row.mark === "idle" ? 10 : 9 - gravity(row.mark)) : 0;
+    kept.sort(
+      (a, b) =>
+        order(a) - order(b) ||
+        compareNames(keyOf(a), keyOf(b)) ||
+        compareNames(a.endpoint.host, b.endpoint.host) ||
+        compareNames(a.endpoint.name, b.endpoint.name),
+    );
     if (grouping === "none") return kept.map((row) => ({ row }));
     const made: Line[] = [];
     let group = null as { head: string; count: number } | null;
@@ -67,27 +88,70 @@ export function Landing() {
     return made;
   }, [rows, text, marks, grouping, book]);
 
-  const virtual = useVirtualizer({ count: lines.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 12 });
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    overscan: 12,
+  });
   const items = virtual.getVirtualItems();
 
   // The first mend of every finding in sight is worked out when it comes into sight.
-  const wanted = [...new Set(items.flatMap((i) => { const l = lines[i.index]; return l && "row" in l && l.row.finding ? [l.row.finding.id] : []; }))];
+  const wanted = [
+    ...new Set(
+      items.flatMap((i) => {
+        const l = lines[i.index];
+        return l && "row" in l && l.row.finding ? [l.row.finding.id] : [];
+      }),
+    ),
+  ];
   const details = useQueries({
     queries: wanted.map((finding) => ({
       queryKey: ["finding", id, snapshot.revision, finding],
-      queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/findings/{finding_id}", { params: { path: { plan_id: id, finding_id: finding } } })),
+      queryFn: async () =>
+        unwrap(
+          await api.GET("/api/plans/{plan_id}/findings/{finding_id}", {
+            params: { path: { plan_id: id, finding_id: finding } },
+          }),
+        ),
     })),
   });
   const mendOf = new Map(wanted.map((f, n) => [f, details[n]?.data?.mends[0]]));
-  const open = (finding: Finding): void => setParams((now) => { const next = new URLSearchParams(now); next.set("finding", finding.id); return next; }, { replace: true });
+  const open = (finding: Finding): void =>
+    setParams(
+      (now) => {
+        const next = new URLSearchParams(now);
+        next.set("finding", finding.id);
+        return next;
+      },
+      { replace: true },
+    );
   const shown = lines.filter((l) => "row" in l).length;
   return (
     <div className="landing">
       <div className="tools" role="toolbar" aria-label="Filter and group">
-        <input className="wide" aria-label="Filter" placeholder="Filter by name, host, address, VID, segment" value={text} onChange={(e) => setText(e.target.value)} />
+        <input
+          className="wide"
+          aria-label="Filter"
+          placeholder="Filter by name, host, address, VID, segment"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
         {MARKS.filter((m) => snapshot.summary.counts[m]).map((mark) => (
-          <button key={mark} type="button" className="chip" aria-pressed={marks.has(mark)} style={{ "--seg": `var(--v-${mark})` } as React.CSSProperties}
-            onClick={() => setMarks((now) => { const next = new Set(now); if (!next.delete(mark)) next.add(mark); return next; })}>
+          <button
+            key={mark}
+            type="button"
+            className="chip"
+            aria-pressed={marks.has(mark)}
+            style={{ "--seg": `var(--v-${mark})` } as React.CSSProperties}
+            onClick={() =>
+              setMarks((now) => {
+                const next = new Set(now);
+                if (!next.delete(mark)) next.add(mark);
+                return next;
+              })
+            }
+          >
             <VerdictMark mark={mark} /> {mark}
           </button>
         ))}
@@ -103,16 +167,36 @@ export function Landing() {
       </div>
       <div className="table" role="table" aria-label="Landing of every endpoint" aria-rowcount={lines.length + 1}>
         <div className="row head" role="row">
-          {["Verdict", "Endpoint", "Host", "Tag", "Belongs on", "Lands on", "Address", "Gateway", "Could", "Mend"].map((h) => (
-            <span key={h} role="columnheader" title={h === "Could" ? "Segments that it could hear or reach by sending what it isn’t meant to" : undefined}>{h}</span>
-          ))}
+          {["Verdict", "Endpoint", "Host", "Tag", "Belongs on", "Lands on", "Address", "Gateway", "Could", "Mend"].map(
+            (h) => (
+              <span
+                key={h}
+                role="columnheader"
+                title={
+                  h === "Could" ? "Segments that it could hear or reach by sending what it isn’t meant to" : undefined
+                }
+              >
+                {h}
+              </span>
+            ),
+          )}
         </div>
         {!shown && (
           <div role="row" className="nothing">
-            <span role="cell">{rows.length ? "No endpoint matches this filter." : "No endpoint yet: guests' adapters and host ports stand here once the plan has some."}</span>
+            <span role="cell">
+              {rows.length
+                ? "No endpoint matches this filter."
+                : "No endpoint yet: guests' adapters and host ports stand here once the plan has some."}
+            </span>
           </div>
         )}
-        <div className="body" ref={scroller} role={shown ? "rowgroup" : "presentation"} tabIndex={shown ? 0 : undefined} aria-label={shown ? "Endpoints" : undefined}>
+        <div
+          className="body"
+          ref={scroller}
+          role={shown ? "rowgroup" : "presentation"}
+          tabIndex={shown ? 0 : undefined}
+          aria-label={shown ? "Endpoints" : undefined}
+        >
           <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="presentation">
             {items.map((item) => {
               const line = lines[item.index]!;
@@ -121,7 +205,8 @@ export function Landing() {
                 return (
                   <div key={item.key} className="row group" role="row" style={style} aria-rowindex={item.index + 2}>
                     <span role="cell">
-                      {grouping === "verdict" && <VerdictMark mark={line.head as Mark} />} {line.head} <em>{line.count}</em>
+                      {grouping === "verdict" && <VerdictMark mark={line.head as Mark} />} {line.head}{" "}
+                      <em>{line.count}</em>
                     </span>
                   </div>
                 );
@@ -130,45 +215,91 @@ export function Landing() {
               const segment = book.get("segment", tag.belongs);
               const beyond = (book.could[endpoint.id] ?? []).map((s) => book.get("segment", s)!);
               const mend = finding ? mendOf.get(finding.id) : undefined;
-              const lands = tag.lands ? name(tag.lands) : tag.lands_vid === null || (tag.lands_vid === 0 && tag.verdict === "astray") ? "nowhere" : tag.lands_vid === 0 ? "untagged" : "no segment";
+              const lands = tag.lands
+                ? name(tag.lands)
+                : tag.lands_vid === null || (tag.lands_vid === 0 && tag.verdict === "astray")
+                  ? "nowhere"
+                  : tag.lands_vid === 0
+                    ? "untagged"
+                    : "no segment";
               return (
                 <div key={item.key} className="row" role="row" style={style} aria-rowindex={item.index + 2}>
                   <span role="cell" className="verdict">
                     <VerdictMark mark={mark} /> {mark}
                   </span>
                   <span role="cell" title={endpoint.key}>
-                    <button type="button" className="cell-link" title={`${endpoint.key}: show it on Decks`} onClick={() => void navigate(`/plans/${id}/decks?at=${encodeURIComponent(endpoint.id)}${tag.belongs ? `&follow=${encodeURIComponent(tag.belongs)}` : ""}`)}>
+                    <button
+                      type="button"
+                      className="cell-link"
+                      title={`${endpoint.key}: show it on Decks`}
+                      onClick={() =>
+                        void navigate({
+                          pathname: `/plans/${id}/decks`,
+                          search: String(
+                            createSearchParams({ at: endpoint.id, ...(tag.belongs ? { follow: tag.belongs } : {}) }),
+                          ),
+                        })
+                      }
+                    >
                       {endpoint.name}
                     </button>
                   </span>
                   <span role="cell">{endpoint.host}</span>
-                  <span role="cell" className="mono">{tag.tag}</span>
+                  <span role="cell" className="mono">
+                    {tag.tag}
+                  </span>
                   <span role="cell">
                     {name(tag.belongs) || "not said"} <span className="mono soft">{segment?.vid}</span>
                   </span>
                   <span role="cell" className={tag.verdict === "astray" ? "wrong" : ""}>
                     {lands} <span className="mono soft">{tag.lands_vid || ""}</span>
                   </span>
-                  <span role="cell" className="mono" title={tag.addresses.join(" ")}>{tag.addresses[0]?.split("/")[0]}</span>
-                  <span role="cell" className="mono" title={segment?.gateways?.join(" ")}>{segment?.gateways?.[0] ?? ""}</span>
-                  <span role="cell" className={beyond.length ? "wrong" : "soft"} title={beyond.length ? `By sending what it isn’t meant to it could hear or reach ${beyond.map((s) => s.name).join(", ")}` : undefined}>
+                  <span role="cell" className="mono" title={tag.addresses.join(" ")}>
+                    {tag.addresses[0]?.split("/")[0]}
+                  </span>
+                  <span role="cell" className="mono" title={segment?.gateways?.join(" ")}>
+                    {segment?.gateways?.[0] ?? ""}
+                  </span>
+                  <span
+                    role="cell"
+                    className={beyond.length ? "wrong" : "soft"}
+                    title={
+                      beyond.length
+                        ? "By sending what it isn’t meant to it could hear or reach " +
+                          beyond.map((s) => s.name).join(", ")
+                        : undefined
+                    }
+                  >
                     {beyond.length > 1 ? `${beyond.length} VIDs` : (beyond[0]?.vid ?? beyond[0]?.name)}
                   </span>
                   <span role="cell" className="mend-cell">
-                    {finding && (mend ? (
-                      <>
-                        <button type="button" className="take" disabled={busy} title={`${mend.title}: ${sayMoves(mend.tally)}`} aria-label={`Take the mend: ${mend.title}`} onClick={() => void edit(mend.title, mend.edit)}>
-                          Take
+                    {finding &&
+                      (mend ? (
+                        <>
+                          <button
+                            type="button"
+                            className="take"
+                            disabled={busy}
+                            title={`${mend.title}: ${sayMoves(mend.tally)}`}
+                            aria-label={`Take the mend: ${mend.title}`}
+                            onClick={() => void edit(mend.title, mend.edit)}
+                          >
+                            Take
+                          </button>
+                          <button
+                            type="button"
+                            className="cell-link"
+                            title={`${mend.title}: ${sayMoves(mend.tally)}`}
+                            onClick={() => open(finding)}
+                          >
+                            {mend.title}
+                          </button>
+                        </>
+                      ) : (
+                        <button type="button" className="cell-link" onClick={() => open(finding)}>
+                          {finding.title}
                         </button>
-                        <button type="button" className="cell-link" title={`${mend.title}: ${sayMoves(mend.tally)}`} onClick={() => open(finding)}>
-                          {mend.title}
-                        </button>
-                      </>
-                    ) : (
-                      <button type="button" className="cell-link" onClick={() => open(finding)}>
-                        {finding.title}
-                      </button>
-                    ))}
+                      ))}
                   </span>
                 </div>
               );
@@ -177,7 +308,8 @@ export function Landing() {
         </div>
       </div>
       <p className="table-foot">
-        {shown} of {rows.length} places shown{params.get("finding") ? "; the open finding stands in the verdict column" : ""}
+        {shown} of {rows.length} places shown
+        {params.get("finding") ? "; the open finding stands in the verdict column" : ""}
       </p>
     </div>
   );

@@ -36,8 +36,15 @@ export function Login() {
             </Field.Root>
             <Field.Root invalid={login.isError}>
               <Field.Label>Password</Field.Label>
-              <Input type="password" value={password} onChange={(e) => setPassword(e.target.value)} autoComplete="current-password" />
-              <Field.ErrorText role="alert" color="var(--v-exposed)">{login.error?.message}</Field.ErrorText>
+              <Input
+                type="password"
+                value={password}
+                onChange={(e) => setPassword(e.target.value)}
+                autoComplete="current-password"
+              />
+              <Field.ErrorText role="alert" color="var(--v-exposed)">
+                {login.error?.message}
+              </Field.ErrorText>
             </Field.Root>
             <Button type="submit" colorPalette="copper" loading={login.isPending} disabled={!username || !password}>
               Log in

@@ -13,7 +13,11 @@ export function PlanList({ user }: { user: string }) {
   const queries = useQueryClient();
   const [unsaved, setUnsaved] = useState("");
   const picker = useRef<HTMLInputElement>(null);
-  const plans = useQuery({ queryKey: ["plans"], queryFn: async () => unwrap(await api.GET("/api/plans")), staleTime: 0 });
+  const plans = useQuery({
+    queryKey: ["plans"],
+    queryFn: async () => unwrap(await api.GET("/api/plans")),
+    staleTime: 0,
+  });
   const importing = useMutation({
     mutationFn: async (file: File) => {
       const form = new FormData();
@@ -54,7 +58,9 @@ export function PlanList({ user }: { user: string }) {
           </Button>
         </HStack>
       </Flex>
-      {importing.error && <Problems title="The plan file can’t be used; nothing was imported." text={importing.error.message} />}
+      {importing.error && (
+        <Problems title="The plan file can’t be used; nothing was imported." text={importing.error.message} />
+      )}
       {unsaved && <Problems title="Nothing was exported." text={unsaved} />}
       {plans.error && <Problems title="The plans can’t be listed." text={plans.error.message} />}
       {plans.data?.length === 0 && (
@@ -86,7 +92,9 @@ export function PlanList({ user }: { user: string }) {
                 <Table.Cell textAlign="end">{plan.hosts}</Table.Cell>
                 <Table.Cell textAlign="end">{plan.guests}</Table.Cell>
                 <Table.Cell textAlign="end">{plan.revision}</Table.Cell>
-                <Table.Cell>{new Date(plan.changed).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}</Table.Cell>
+                <Table.Cell>
+                  {new Date(plan.changed).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}
+                </Table.Cell>
                 <Table.Cell textAlign="end">
                   <ExportButton plan={plan} failed={setUnsaved} />
                 </Table.Cell>

@@ -25,7 +25,8 @@ const WHAT: Record<string, string> = {
 /** Files of a drop, folders walked through. */
 async function walk(entry: FileSystemEntry, base: string): Promise<Picked[]> {
   const path = base ? `${base}/${entry.name}` : entry.name;
-  if (entry.isFile) return [{ path, file: await new Promise<File>((done, fail) => (entry as FileSystemFileEntry).file(done, fail)) }];
+  if (entry.isFile)
+    return [{ path, file: await new Promise<File>((done, fail) => (entry as FileSystemFileEntry).file(done, fail)) }];
   const reader = (entry as FileSystemDirectoryEntry).createReader();
   const found: Picked[] = [];
   for (;;) {
@@ -74,9 +75,11 @@ export function ReadHosts({ user }: { user: string }) {
         Read real hosts
       </Heading>
       <Text color="fg.muted" mb="5" maxW="70ch">
-        One folder for each host and switch, with the JSON of <span className="mono nowrap">ip -details -json link show</span>,{" "}
-        <span className="mono nowrap">ip -details -json addr show</span> and <span className="mono nowrap">bridge -json vlan show</span> as ip-link.json, ip-addr.json and
-        bridge-vlan.json, and an LLDP capture for each NIC (nic0.lldp.pcap). You see the report before anything is saved.
+        One folder for each host and switch, with the JSON of{" "}
+        <span className="mono nowrap">ip -details -json link show</span>,{" "}
+        <span className="mono nowrap">ip -details -json addr show</span> and{" "}
+        <span className="mono nowrap">bridge -json vlan show</span> as ip-link.json, ip-addr.json and bridge-vlan.json,
+        and an LLDP capture for each NIC (nic0.lldp.pcap). You see the report before anything is saved.
       </Text>
       <Box
         onDragOver={(e) => {
@@ -99,7 +102,12 @@ export function ReadHosts({ user }: { user: string }) {
         mb="5"
       >
         <Flex align="center" gap="4" wrap="wrap">
-          <Button colorPalette="copper" onClick={() => picker.current?.click()} loading={reading.isPending} loadingText="Reading">
+          <Button
+            colorPalette="copper"
+            onClick={() => picker.current?.click()}
+            loading={reading.isPending}
+            loadingText="Reading"
+          >
             <FolderInput size={16} /> Choose a folder
           </Button>
           <Text color="fg.muted">or drop folders here</Text>
@@ -156,7 +164,12 @@ export function ReadHosts({ user }: { user: string }) {
               <Field.Label>Name of the plan</Field.Label>
               <Input size="sm" bg="sheet" value={name} maxLength={80} onChange={(e) => setName(e.target.value)} />
             </Field.Root>
-            <Button size="sm" colorPalette="copper" loading={reading.isPending} onClick={() => reading.mutate({ files: picked, save: true })}>
+            <Button
+              size="sm"
+              colorPalette="copper"
+              loading={reading.isPending}
+              onClick={() => reading.mutate({ files: picked, save: true })}
+            >
               Make the plan
             </Button>
           </HStack>

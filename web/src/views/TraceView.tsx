@@ -16,7 +16,10 @@ export function TraceView() {
   const choices = useMemo(
     () =>
       [...snapshot.endpoints.values()].flatMap((e) =>
-        e.tags.map((t) => ({ value: t.tag === "untagged" ? e.key : `${e.key}|${t.tag}`, label: `${e.name}${t.tag === "untagged" ? "" : ` tag ${t.tag}`}` })),
+        e.tags.map((t) => ({
+          value: t.tag === "untagged" ? e.key : `${e.key}|${t.tag}`,
+          label: `${e.name}${t.tag === "untagged" ? "" : ` tag ${t.tag}`}`,
+        })),
       ),
     [snapshot.endpoints],
   );
@@ -36,25 +39,43 @@ export function TraceView() {
   const trace = useQuery({
     queryKey: ["trace", id, snapshot.revision, a, b],
     enabled: known(a) && known(b) && a !== b,
-    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/trace", { params: { path: { plan_id: id }, query: { a, b } } })),
+    queryFn: async () =>
+      unwrap(await api.GET("/api/plans/{plan_id}/trace", { params: { path: { plan_id: id }, query: { a, b } } })),
   });
   return (
     <div className="trace">
       <div className="tools">
         <EndPicker label="From" value={a} choices={choices} put={(v) => put({ a: v })} />
-        <button type="button" className="swap" title="Exchange the two" aria-label="Exchange the two" onClick={() => put({ a: b, b: a })}>
+        <button
+          type="button"
+          className="swap"
+          title="Exchange the two"
+          aria-label="Exchange the two"
+          onClick={() => put({ a: b, b: a })}
+        >
           <ArrowRightLeft size={15} aria-hidden />
         </button>
         <EndPicker label="To" value={b} choices={choices} put={(v) => put({ b: v })} />
       </div>
-      {trace.error && <p role="alert" className="nothing">{trace.error.message}</p>}
+      {trace.error && (
+        <p role="alert" className="nothing">
+          {trace.error.message}
+        </p>
+      )}
       {!trace.data && !trace.error && (
         <div className="empty-state">
           <h2>{a && b && a === b ? "Choose two different endpoints" : "Choose two endpoints"}</h2>
-          <p>A frame is followed from one to the other and back: every port it passes, its tag before and after, the rule that let it pass, and where it is dropped.</p>
+          <p>
+            A frame is followed from one to the other and back: every port it passes, its tag before and after, the rule
+            that let it pass, and where it is dropped.
+          </p>
           {choices.length >= 2 && (
             <p>
-              <button type="button" className="panel-link" onClick={() => put({ a: choices[0]!.value, b: choices.at(-1)!.value })}>
+              <button
+                type="button"
+                className="panel-link"
+                onClick={() => put({ a: choices[0]!.value, b: choices.at(-1)!.value })}
+              >
                 {choices[0]!.label} to {choices.at(-1)!.label}, for example
               </button>
             </p>
@@ -71,16 +92,36 @@ export function TraceView() {
   );
 }
 
-/** An endpoint of the list, or one of them with any other tag: frames that nobody is meant to send can be followed too. */
+/**
+ * An endpoint of the list, or one of them with any other tag: frames that nobody is meant to send can be followed
+ * too.
+ */
 function isEnd(choices: { value: string }[], value: string): boolean {
   const [key, tag] = value.split("|");
   if (choices.some((c) => c.value === value)) return true;
-  return tag !== undefined && /^\d{1,4}$/.test(tag) && Number(tag) >= 1 && Number(tag) <= 4094 && choices.some((c) => c.value.split("|")[0] === key);
+  return (
+    tag !== undefined &&
+    /^\d{1,4}$/.test(tag) &&
+    Number(tag) >= 1 &&
+    Number(tag) <= 4094 &&
+    choices.some((c) => c.value.split("|")[0] === key)
+  );
 }
 
-const labelOf = (choices: { value: string; label: string }[], value: string): string => choices.find((c) => c.value === value)?.label ?? value;
+const labelOf = (choices: { value: string; label: string }[], value: string): string =>
+  choices.find((c) => c.value === value)?.label ?? value;
 
-function EndPicker({ label, value, choices, put }: { label: string; value: string; choices: { value: string; label: string }[]; put: (v: string) => void }) {
+function EndPicker({
+  label,
+  value,
+  choices,
+  put,
+}: {
+  label: string;
+  value: string;
+  choices: { value: string; label: string }[];
+  put: (v: string) => void;
+}) {
   const list = useId();
   const [typed, setTyped] = useState<string | null>(null);
   const text = typed ?? value;
@@ -123,13 +164,22 @@ function EndPicker({ label, value, choices, put }: { label: string; value: strin
   );
 }
 
-const SAID: Record<string, string> = { passed: "passes", dropped: "dropped", astray: "wrong VLAN", open: "open end", "not reached": "not reached" };
+const SAID: Record<string, string> = {
+  passed: "passes",
+  dropped: "dropped",
+  astray: "wrong VLAN",
+  open: "open end",
+  "not reached": "not reached",
+};
 
 function HopTable({ title, trace }: { title: string; trace: Trace }) {
   return (
     <section>
       <h2>
-        {title} <span className={trace.delivered ? "arrives" : "lost"}>{trace.delivered ? "arrives" : "does not arrive on layer 2"}</span>
+        {title}{" "}
+        <span className={trace.delivered ? "arrives" : "lost"}>
+          {trace.delivered ? "arrives" : "does not arrive on layer 2"}
+        </span>
       </h2>
       <table className="hop-table">
         <thead>
