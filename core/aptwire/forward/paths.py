@@ -126,15 +126,30 @@ class Roads:
 
     def leaving(self, spot: FrameAt, order: str, goal: int = -1) -> Iterator[Link]:
         """The links by which a frame may leave: never the one it came by, nor another of the same uplink."""
+        return self._free(spot, self.at(spot[0], order if spot[2] is None else "", goal))
+
+    def _free(self, spot: FrameAt, links: Iterable[Link]) -> Iterator[Link]:
         bridge, _, entry = spot
         virtual = self.wiring.bridges[bridge].virtual
-        for link in self.at(bridge, order if entry is None else "", goal):
+        for link in links:
             if (
                 entry is None
                 or not _same_port(entry, link, bridge, virtual)
                 or (link.rules[link.side(bridge)].reflects and (link is entry or not virtual))
             ):
                 yield link
+
+    def _split(self, bridge: int, order: str, goal: int, left: Callable[[int], int]) -> tuple[list[Link], list[Link]]:
+        """The links at a bridge that lead nearer to a goal, and the others; kept with the wiring where this state has no links of its own."""
+        usual = self._changed is not None and bridge not in self._changed and not self.size
+        known = self.wiring.split.get((bridge, order, goal)) if usual else None
+        if known is None:
+            known, hops = ([], []), left(bridge)
+            for link in self.at(bridge, order, goal):
+                known[left(link.ends[1 - link.side(bridge)]) >= hops].append(link)
+            if usual:
+                self.wiring.split[bridge, order, goal] = known
+        return known
 
     def arrives(self, spot: FrameAt, place: Place) -> bool:
         """Whether a frame there comes out to a place."""
@@ -203,12 +218,9 @@ class Roads:
                 # A switch has many ports, and few lead nearer: the others wait until nothing else costs less.
                 order += 1
                 heapq.heappush(heap, (cost + HOP * (1 + hops), order, cost, spot, False))
-            links = [
-                link
-                for link in self.leaving(spot, source.stand.order, target[0])
-                if (left(link.ends[1 - link.side(spot[0])]) < hops) is nearer
-            ]
-            for step, following in self._wishful(spot, wanted, links):
+            team_order = source.stand.order if spot[2] is None else ""
+            links = self._split(spot[0], team_order, target[0], left)[not nearer]
+            for step, following in self._wishful(spot, wanted, self._free(spot, links)):
                 price = cost + HOP + len(step.missing)
                 if price < best.get(following, float("inf")):
                     best[following] = price

@@ -199,6 +199,12 @@ class Wiring:
         return left if gates else (lambda here: self.fabric.hops(bridge).get(here, 0))
 
     @cached_property
+    def split(self) -> dict[tuple[int, str, int], tuple[list[Link], list[Link]]]:
+        """Today's links at each bridge, for each team order, that lead nearer to a goal, and the others, as far as somebody asked
+        (`forward/paths.py`)."""
+        return {}
+
+    @cached_property
     def usual(self) -> dict[tuple[int, str, bool], list[Link]]:
         """Today's links at each bridge, for each team order, with and without those that lead nowhere further, as far as somebody asked
         (`forward/paths.py`)."""

@@ -130,6 +130,12 @@ class Plan:
             index = self._indexes[kind, field] = {value: row_of(found) for value, found in made.items()}
         return index
 
+    def named(self, name: str) -> Plan:
+        """The same records under another name."""
+        if name == self.name:
+            return self
+        return Plan(name, {kind: self.of(kind) for kind in KINDS})
+
     def indexed(self) -> Plan:
         """This plan with the indexes made that any edit's checks ask for, so that the first edit needn't wait for them."""
         for kind, names in REFS.items():
