@@ -3,7 +3,7 @@
 from django.urls import path, re_path, register_converter
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from aptwire_server.plans import benching, sessions, views
+from aptwire_server.plans import benching, listing, sessions, views
 from aptwire_server.plans.front import front
 
 
@@ -30,10 +30,14 @@ urlpatterns = [
     path("api/health", sessions.health),
     path("api/session", sessions.session),
     path("api/schema", SpectacularJSONAPIView.as_view(), name="schema"),
-    path("api/plans", views.plans),
-    path("api/plans/import", views.import_plan),
-    path("api/plans/read", views.read_host_states),
+    path("api/plans", listing.plans),
+    path("api/plans/import", listing.import_plan),
+    path("api/plans/read", listing.read_host_states),
+    path("api/bin", listing.bin_list),
+    path("api/bin/<uuid:plan_id>", listing.bin_item),
+    path("api/bin/<uuid:plan_id>/restore", listing.restore),
     path("api/plans/<uuid:plan_id>", views.plan),
+    path("api/plans/<uuid:plan_id>/copy", listing.copy_plan),
     path("api/plans/<uuid:plan_id>/export", views.export_plan),
     path("api/plans/<uuid:plan_id>/page", views.plan_page),
     path("api/plans/<uuid:plan_id>/tree", views.tree),

@@ -446,42 +446,115 @@ class BesideTest(BuildingCase):
 
 
 class EmptyPlanTest(BuildingCase):
-    def test_from_nothing_to_two_hosts_that_meet(self) -> None:
-        _, made = someone().post("plans", {"name": "New quay"})
-        self.page.goto(f"{URL}/plans/{made['id']}/decks")
-        self.page.get_by_role("button", name="Add the first host").click()
-        panel = self.page.get_by_role("dialog", name="Add to the plan")
+    size = (1280, 800)
+    strokes = 0
+
+    def press(self, *keys: str) -> None:
+        """Keys, each counted."""
+        for key in keys:
+            self.strokes += 1
+            self.page.keyboard.press(key)
+
+    def type(self, text: str) -> None:
+        """Text, each letter of it counted."""
+        self.strokes += len(text)
+        self.page.keyboard.type(text)
+
+    def takes(self, number: int) -> None:
+        """Enter takes what stands there, once the server has said what it does, and it becomes a revision."""
+        expect(self.page.get_by_role("dialog").locator("button.solid, button[type=submit]").last).to_be_enabled()
+        self.press("Enter")
+        self.revision(number)
+        expect(self.page.get_by_role("dialog")).to_have_count(0)
+
+    def step(self, button: str) -> None:
+        """The next step has the focus, and Enter opens it."""
+        expect(self.page.get_by_role("button", name=button)).to_be_focused()
+        self.press("Enter")
+        expect(self.page.get_by_role("dialog")).to_be_visible()
+
+    def switch_on(self, name: str, number: int) -> None:
+        """A switch on a host, with its first NIC and a tagged port group."""
+        self.step(f"Make a switch on {name}")
+        self.press("Space", "Enter")
+        self.type("210")
+        self.press("Enter")
+        self.takes(number)
+
+    def test_two_hosts_at_home_from_nothing_by_keyboard_alone(self) -> None:
+        self.page.goto(f"{URL}/plans")
+        self.page.get_by_role("button", name="New plan").click()
+        self.strokes += 1
+        expect(self.page.get_by_label("Name of the new plan")).to_be_focused()
+        self.type("Quay")
+        self.press("Enter")
+        self.step("Add the first host")
         self.accessible()
-        panel.get_by_label("Name").fill("berthing")
-        panel.get_by_label("VID").fill("210")
-        panel.get_by_role("button", name="Add the segment").click()
-        self.page.get_by_role("button", name="Add the first host").click()
-        panel.get_by_label("Name").fill("skua")
-        panel.get_by_label("Site").fill("New quay")
-        panel.get_by_role("button", name="Add the host").click()
-        self.page.get_by_role("button", name="skua New quay").focus()
-        self.page.keyboard.press("n")
-        self.page.keyboard.press("Space")
-        self.page.keyboard.press("Enter")
-        self.page.keyboard.type("210")
-        self.page.get_by_role("button", name="Make it").click()
-        expect(self.page.get_by_role("button", name="Port group berthing, tag 210, 0 adapters")).to_be_visible()
-        self.page.get_by_role("button", name="+ Add").click()
-        panel.get_by_role("button", name="Fabric switch").click()
-        panel.get_by_label("Name").fill("pier-a")
-        panel.get_by_role("button", name="Add the switch").click()
-        panel = self.opened(self.page.get_by_role("button", name="Fabric switch pier-a"), "Ports")
-        panel.get_by_label("Trunk for VIDs").fill("210")
-        panel.get_by_role("button", name="Add them").click()
-        panel = self.opened(self.page.get_by_role("button", name="Free port p1 of pier-a"), "Plug in")
-        panel.get_by_role("option").filter(has_text="skua nic0").click()
-        expect(self.page.get_by_role("button", name=re.compile("^Port p1 of pier-a, trunk 210"))).to_be_visible()
-        panel = self.opened(self.page.get_by_role("button", name="Build on skua"), "Guest")
-        panel.get_by_label("Guest").fill("pilot-office")
-        panel.get_by_label("Port group").select_option("berthing")
-        expect(panel.get_by_text("1 new → home")).to_be_visible()
-        panel.get_by_role("button", name="Make it").click()
-        expect(self.count("home")).to_have_text("1")
+        self.type("skua")
+        self.takes(1)
+        self.step("Add a segment")
+        self.type("berths")
+        self.press("Tab", "Tab")
+        self.type("210")
+        self.takes(2)
+        self.switch_on("skua", 3)
+        self.step("Add the fabric switch")
+        self.type("pier")
+        self.takes(4)
+        self.step("Give pier ports")
+        self.takes(5)
+        self.step("Plug in skua nic0")
+        expect(self.page.get_by_role("option").first).to_contain_text("pier p1")
+        self.press("Enter")
+        self.revision(6)
+        self.accessible()
+        self.step("Make a guest on skua")
+        self.type("desk")
+        self.takes(7)
+        self.press("a")
+        self.type("tern")
+        self.takes(8)
+        self.switch_on("tern", 9)
+        self.step("Plug in tern nic0")
+        expect(self.page.get_by_role("option").first).to_contain_text("pier p2")
+        self.press("Enter")
+        self.revision(10)
+        self.step("Make a guest on tern")
+        self.type("helm")
+        self.takes(11)
+        expect(self.count("home")).to_have_text("2")
+        expect(self.page.get_by_role("region", name="Next step")).to_have_count(0)
+        self.assertLess(self.strokes, 90)
+        for tab in ("tap-desk of desk", "tap-helm of helm"):
+            expect(self.page.get_by_role("button", name=re.compile(f"^{tab}: home"))).to_be_visible()
+
+    def test_a_second_adapter_belongs_where_its_port_group_is_tagged(self) -> None:
+        self.page.goto(f"{URL}/plans/{self.plan}/decks")
+        panel = self.opened(self.page.get_by_role("button", name=re.compile("^berth-planner")).first, "Adapter")
+        panel.get_by_label("Port group").select_option("ticketing")
+        panel.get_by_label("Port group").press("Enter")
+        self.revision(1)
+        made = [a for a in someone().whole(self.plan)["records"]["adapter"] if a["guest"] == "guest-berth-planner"]
+        self.assertEqual([a["belongs"] for a in made if a.get("order")], ["segment-ticketing"])
+
+    def test_a_host_without_a_site_finds_ports_anywhere(self) -> None:
+        someone().edit(
+            self.plan,
+            0,
+            {"op": "put", "kind": "host", "record": {"id": "tern", "name": "tern"}},
+            {"op": "put", "kind": "nic", "record": {"id": "tern/nic0", "host": "tern", "name": "nic0"}},
+        )
+        self.page.goto(f"{URL}/plans/{self.plan}/decks?at=tern/nic0")
+        panel = self.opened(self.host("tern").get_by_role("button", name=re.compile("^nic0, ")))
+        expect(panel.get_by_role("option").first).to_be_visible()
+
+    def test_following_from_where_no_segment_is_says_so(self) -> None:
+        made = {"id": "bare", "switch": "gannet/guests0", "name": "bare wire", "mode": "untagged"}
+        someone().edit(self.plan, 0, {"op": "put", "kind": "port_group", "record": made})
+        self.page.goto(f"{URL}/plans/{self.plan}/decks?at=bare")
+        expect(self.page.get_by_role("button", name=re.compile("^Port group bare wire"))).to_be_focused()
+        self.page.keyboard.press("f")
+        expect(self.page.get_by_text("No segment to follow from here")).to_be_visible()
 
 
 if __name__ == "__main__":

@@ -281,8 +281,12 @@ class TraceTest(BrowserTest):
     def test_a_trace_from_two_endpoints_there_and_back(self) -> None:
         self.page.keyboard.press("3")
         expect(self.page.get_by_role("heading", name="Choose two endpoints")).to_be_visible()
-        self.page.get_by_label("From").fill("kittiwake/tap-cctv-recorder")
-        self.page.get_by_label("To", exact=True).fill("gannet/tap-fw-in|240")
+        self.page.get_by_role("combobox", name="From").fill("cctv-rec")
+        expect(self.page.get_by_role("option")).to_have_count(1)
+        self.page.keyboard.press("Enter")
+        self.page.get_by_role("combobox", name="To", exact=True).fill("gannet/tap-fw-in|240")
+        expect(self.page.get_by_role("option")).to_have_count(1)
+        self.page.keyboard.press("Enter")
         expect(self.page.get_by_role("heading", name=re.compile("^There: cctv-recorder"))).to_contain_text(
             "does not arrive"
         )
@@ -290,6 +294,10 @@ class TraceTest(BrowserTest):
         expect(row).to_contain_text("port x49 of marsh-a")
         expect(self.page).to_have_url(re.compile("a=kittiwake"))
         self.accessible()
+        self.page.get_by_role("combobox", name="From").fill("array")
+        expect(self.page.get_by_role("option").first).to_contain_text("quay-array")
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("heading", name=re.compile("^There: quay-array"))).to_be_visible()
 
 
 class ReadingTest(BrowserTest):
@@ -317,6 +325,67 @@ class ReadingTest(BrowserTest):
             self.page.get_by_role("button", name="Export").click()
         exported = json.loads(download.value.path().read_text())
         self.assertEqual(exported, json.loads((ROOT / "demo" / "brackwater.json").read_text()))
+
+    def test_plans_are_made_copied_renamed_and_wait_in_the_bin(self) -> None:
+        page = self.page
+        name = f"Annex {self.plan[:8]}"
+        page.goto(f"{URL}/plans")
+        page.get_by_role("button", name="New plan").click()
+        page.keyboard.type(name)
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", name="This plan has no hosts")).to_be_visible()
+        page.goto(f"{URL}/plans")
+        act = page.get_by_role("button", name=f"What to do with {name}", exact=True)
+        line = page.get_by_role("row").filter(has=act)
+        expect(line).to_contain_text("no endpoint yet")
+        act.click()
+        page.get_by_role("menuitem", name="Rename").click()
+        expect(page.get_by_label(f"New name of {name}")).to_be_focused()
+        page.keyboard.type(f"{name} B")
+        page.keyboard.press("Enter")
+        act = page.get_by_role("button", name=f"What to do with {name} B", exact=True)
+        act.click()
+        page.get_by_role("menuitem", name="Copy").click()
+        expect(page.get_by_label(f"Name of the copy of {name} B")).to_have_value(f"{name} B, copy")
+        page.keyboard.type("W" * 75)
+        page.keyboard.press("Enter")
+        long = page.get_by_role("link", name="W" * 75)
+        expect(long.first).to_be_visible()
+        self.accessible()
+        act.click()
+        page.get_by_role("menuitem", name="Put into the bin").click()
+        expect(page.get_by_role("status")).to_contain_text(f"{name} B is in the bin")
+        expect(act).to_have_count(0)
+        page.get_by_role("button", name="Take it out again").click()
+        act.click()
+        page.get_by_role("menuitem", name="Put into the bin").click()
+        page.get_by_role("button", name=re.compile("^Bin: ")).click()
+        self.accessible()
+        page.get_by_role("button", name=f"Delete {name} B for good").click()
+        page.get_by_role("button", name=f"Yes, delete {name} B for good").click()
+        expect(page.get_by_text(f"{name} B", exact=True)).to_have_count(0)
+
+    def test_who_has_a_plan_open_hears_that_it_is_called_otherwise_and_that_it_is_in_the_bin(self) -> None:
+        rename = json.dumps({"name": "Ferries of old"}).encode()
+        someone().request("PATCH", f"plans/{self.plan}", rename, Content_Type="application/json")
+        expect(self.page.get_by_role("heading", name="Ferries of old")).to_be_visible()
+        someone().request("DELETE", f"plans/{self.plan}")
+        expect(self.page.get_by_role("alert")).to_contain_text("ines put this plan into the bin")
+
+    def test_keys_without_ctrl_are_put_out(self) -> None:
+        self.page.keyboard.press("?")
+        dialog = self.page.get_by_role("dialog", name="Keys")
+        dialog.get_by_text("Keys without Ctrl act").click()
+        expect(dialog.get_by_role("checkbox")).not_to_be_checked()
+        self.page.keyboard.press("Escape")
+        self.page.keyboard.press("2")
+        self.page.keyboard.press("?")
+        expect(self.page.get_by_role("dialog", name="Keys")).to_have_count(0)
+        expect(self.page).to_have_url(re.compile("/decks"))
+        self.page.get_by_role("button", name="Check").click()
+        expect(self.page.get_by_role("link", name="Landing")).to_have_count(0)
+        self.page.reload()
+        expect(self.page.get_by_role("button", name="Check")).to_have_attribute("aria-expanded", "false")
 
     def test_an_empty_plan_says_the_next_step(self) -> None:
         _, made = someone().post("plans", {"name": "Empty"})

@@ -1,17 +1,15 @@
 import { Button, Center, Spinner, Text, VStack } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
+import { Suspense } from "react";
 import { Link, Navigate, Route, Routes, useNavigate, useParams } from "react-router";
 
 import { api, unwrap } from "./api/client";
-import { PlanProvider } from "./api/plan";
+import { PlanProvider, WithRecords } from "./api/plan";
 import { Shell } from "./shell/Shell";
-import { Bench } from "./views/Bench";
-import { Decks } from "./views/Decks";
-import { Landing } from "./views/Landing";
 import { Login } from "./views/Login";
 import { PlanList } from "./views/PlanList";
 import { ReadHosts } from "./views/ReadHosts";
-import { TraceView } from "./views/TraceView";
+import { VIEWS, type View } from "./views/registry";
 
 export function App() {
   const session = useQuery({ queryKey: ["session"], queryFn: async () => unwrap(await api.GET("/api/session")) });
@@ -37,20 +35,33 @@ function OnePlan({ user }: { user: string }) {
       key={id}
       id={id!}
       user={user}
-      waiting={(done, all) => <Waiting what="Reading the plan" done={done} all={all} />}
+      waiting={<Waiting what="Reading the plan" />}
       failed={(why) => <Failed why={why} />}
     >
       <Routes>
         <Route element={<Shell user={user} />}>
-          <Route index element={<Navigate to="decks" replace />} />
-          <Route path="decks" element={<Decks />} />
-          <Route path="landing" element={<Landing />} />
-          <Route path="trace" element={<TraceView />} />
-          <Route path="bench" element={<Bench />} />
+          <Route index element={<Navigate to={VIEWS[0]!.address} replace />} />
+          {VIEWS.map((view) => (
+            <Route key={view.address} path={view.address} element={<OneView view={view} />} />
+          ))}
           <Route path="*" element={<Failed why="There is no such view." />} />
         </Route>
       </Routes>
     </PlanProvider>
+  );
+}
+
+function OneView({ view: { records, Shown } }: { view: View }) {
+  const shown = (
+    <Suspense fallback={<Waiting what="Opening the view" />}>
+      <Shown />
+    </Suspense>
+  );
+  if (!records) return shown;
+  return (
+    <WithRecords waiting={(done, all) => <Waiting what="Reading the plan" done={done} all={all} />}>
+      {shown}
+    </WithRecords>
   );
 }
 

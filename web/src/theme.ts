@@ -19,6 +19,15 @@ const ours = defineConfig({
         shade: { value: "var(--shade)" },
         line: { value: "var(--line)" },
         ink: { DEFAULT: { value: "var(--ink)" }, muted: { value: "var(--ink-2)" }, faint: { value: "var(--ink-3)" } },
+        gray: {
+          solid: { value: "var(--ink)" },
+          contrast: { value: "var(--paper)" },
+          fg: { value: "var(--ink)" },
+          muted: { value: "var(--line)" },
+          subtle: { value: "var(--shade)" },
+          emphasized: { value: "var(--line-strong)" },
+          focusRing: { value: "var(--focus)" },
+        },
         copper: {
           solid: { value: "var(--copper)" },
           contrast: { value: "var(--copper-ink)" },

@@ -22,11 +22,12 @@ from rest_framework.exceptions import NotFound
 from rest_framework.request import Request
 from rest_framework.response import Response
 
+from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.gate import bad, body_of
+from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.models import BenchRun, PlanRow
 from aptwire_server.plans.schemas import SCOPE, ref
 from aptwire_server.plans.tasks import SILENT, prove_revision
-from aptwire_server.plans.views import REFUSED
 
 GONE = timedelta(seconds=5)
 """A worker speaks of its run every second, whatever it is at."""
@@ -74,7 +75,7 @@ def _workers() -> int:
 @api_view(["GET", "POST"])
 def runs(request: Request, plan_id: uuid.UUID) -> Response:
     """The latest runs of a plan, newest first, and how many workers there are to take one; or a new run, of the plan's present revision."""
-    get_object_or_404(PlanRow, pk=plan_id)
+    plan_for(request, plan_id)
     _bury(plan_id)
     if request.method == "GET":
         found = BenchRun.objects.filter(plan_id=plan_id).select_related("author").defer("log", "stories")
@@ -99,7 +100,8 @@ def runs(request: Request, plan_id: uuid.UUID) -> Response:
     return Response(_item(made), status=201)
 
 
-def _found(plan_id: uuid.UUID, number: int) -> BenchRun:
+def _found(request: Request, plan_id: uuid.UUID, number: int) -> BenchRun:
+    plan_for(request, plan_id)
     _bury(plan_id)
     return get_object_or_404(BenchRun.objects.select_related("author"), plan_id=plan_id, number=number)
 
@@ -108,7 +110,7 @@ def _found(plan_id: uuid.UUID, number: int) -> BenchRun:
 @api_view(["GET"])
 def run(request: Request, plan_id: uuid.UUID, number: int) -> Response:
     """A run with its log and its report."""
-    found = _found(plan_id, number)
+    found = _found(request, plan_id, number)
     return Response({"run": _item(found), "scope": found.scope, "log": found.log, "report": found.report})
 
 
@@ -116,13 +118,13 @@ def run(request: Request, plan_id: uuid.UUID, number: int) -> Response:
 @api_view(["POST"])
 def cancel(request: Request, plan_id: uuid.UUID, number: int) -> Response:
     """End a run: at once while it waits, else as soon as its worker looks up."""
-    found = _found(plan_id, number)
+    found = _found(request, plan_id, number)
     if found.state not in ("waiting", "running"):
         raise bad(f"the run is {found.state} already")
     mine = BenchRun.objects.filter(pk=found.pk)
     mine.update(cancel=True)
     mine.filter(state="waiting").update(state="cancelled", ended=timezone.now())
-    return Response(_item(_found(plan_id, number)))
+    return Response(_item(_found(request, plan_id, number)))
 
 
 @extend_schema(
@@ -131,7 +133,7 @@ def cancel(request: Request, plan_id: uuid.UUID, number: int) -> Response:
 @api_view(["GET"])
 def difference(request: Request, plan_id: uuid.UUID, number: int, story: int) -> HttpResponse:
     """A difference as files: the smallest plan, what differs, and the frames seen at each port as pcap."""
-    stories = _found(plan_id, number).stories
+    stories = _found(request, plan_id, number).stories
     if not 1 <= story <= len(stories):
         raise NotFound("This run has no such difference.")
     packed = io.BytesIO()

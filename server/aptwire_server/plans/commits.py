@@ -12,14 +12,16 @@ from typing import Any
 from aptwire.plan.edits import Edit, apply_edit, edit_from_json, edit_to_json, touched
 from aptwire.plan.kinds import KINDS, Record
 from aptwire.plan.names import called
-from aptwire.plan.plan import Plan, PlanError
+from aptwire.plan.plan import Plan, PlanError, Problem
 from django.contrib.auth.models import AbstractBaseUser
 from django.db import connection, transaction
+from django.db.models import Q
+from django.utils import timezone
 
 from aptwire_server.plans.engine import Engine, engine_of, keep, turn
 from aptwire_server.plans.errors import Conflict
 from aptwire_server.plans.models import PlanRow, Revision
-from aptwire_server.plans.tables import write_changes
+from aptwire_server.plans.tables import write_changes, write_new
 
 CHANNEL = "aptwire"
 
@@ -35,11 +37,12 @@ class Committed:
 
 def create_plan(plan: Plan, author: AbstractBaseUser | None) -> PlanRow:
     """A new plan in the database, at revision 0."""
+    engine = Engine(0, plan.indexed())
+    counts = engine.judgement().counts()
     with transaction.atomic():
-        row = PlanRow.objects.create(name=plan.name, author=author)
-        changes: dict[tuple[str, str], Record | None] = {(r.kind, r.id): r for r in plan}
-        write_changes(row, plan, changes)
-    keep(row.id, Engine(0, plan.indexed()))
+        row = PlanRow.objects.create(name=plan.name, author=author, changed_by=author, counts=counts, counted=0)
+        write_new(row, plan)
+    keep(row.id, engine)
     return row
 
 
@@ -61,7 +64,17 @@ def commit(
         revision, before, plan = _written(plan_id, author, edit, base, message, how, of)
         before.judgement()
         after = keep(plan_id, before.after(revision.number, plan, touched(edit)))
+    counts = note_counts(plan_id, after)
+    Revision.objects.filter(pk=revision.pk).update(counts=counts)
     return Committed(revision, before, after)
+
+
+def note_counts(plan_id: uuid.UUID, engine: Engine) -> dict[str, int]:
+    """Keep how many endpoints have each verdict at the engine's revision, unless a later one is known."""
+    counts = engine.judgement().counts()
+    older = Q(counted=None) | Q(counted__lt=engine.revision)
+    PlanRow.objects.filter(older, pk=plan_id).update(counts=counts, counted=engine.revision)
+    return counts
 
 
 @transaction.atomic
@@ -74,7 +87,7 @@ def _written(
     how: str,
     of: int | None,
 ) -> tuple[Revision, Engine, Plan]:
-    row = PlanRow.objects.select_for_update().get(pk=plan_id)
+    row = PlanRow.objects.select_for_update(of=("self",)).get(pk=plan_id)
     if base > row.revision:
         raise Conflict(f"revision {base} isn't known here", [])
     since = _standing(Revision.objects.filter(plan=row, number__gt=base).select_related("author").order_by("number"))
@@ -89,9 +102,12 @@ def _written(
             ) from error
         raise
     changes: dict[tuple[str, str], Record | None] = {key: plan.of(key[0]).get(key[1]) for key in touched(edit)}
+    if how == "edit" and all(before.plan.of(kind).get(id) == record for (kind, id), record in changes.items()):
+        raise PlanError([Problem("this changes nothing: all of it is in the plan already")])
     write_changes(row, plan, changes)
     row.revision += 1
-    row.save(update_fields=["revision", "changed"])
+    row.changed, row.changed_by = timezone.now(), author
+    row.save(update_fields=["revision", "changed", "changed_by"])
     revision = Revision.objects.create(
         plan=row,
         number=row.revision,

@@ -210,6 +210,12 @@ def keep(plan_id: uuid.UUID, engine: Engine) -> Engine:
         return engine
 
 
+def forget(plan_id: uuid.UUID) -> None:
+    """Let go of a plan that is no more."""
+    with _guard:
+        _engines.pop(plan_id, None)
+
+
 def _from_tables(row: PlanRow) -> Engine:
     """Rows and revision number of one moment: writers hold the plan row's lock until they are done."""
     with transaction.atomic():

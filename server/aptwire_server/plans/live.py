@@ -164,13 +164,16 @@ class Hub:
                 log.warning("listening for changes was interrupted, trying again: %s", str(error).partition("\n")[0])
                 await asyncio.sleep(0.5)
 
-    def _heard(self, said: dict[str, str]) -> None:
+    def _heard(self, said: dict[str, Any]) -> None:
         if "session" in said:
             for stream in [s for streams in self._streams.values() for s in streams if s.session == said["session"]]:
                 stream.end()
             return
         plan = uuid.UUID(said["plan"])
-        if plan in self._streams:
+        if "about" in said:
+            for stream in self._streams.get(plan, ()):
+                stream.tell("about", json.dumps(said["about"]))
+        elif plan in self._streams:
             (self._moved if "revision" in said else self._peopled).add(plan)
             self._wake.set()
 
@@ -306,7 +309,8 @@ def streaming(app: App) -> App:
 
 
 async def _events(scope: Scope, receive: Receive, send: Send, plan: uuid.UUID) -> None:
-    """Server-sent events of a plan: `revision` with what came after the one before, `people` with the names of those who have it open."""
+    """Server-sent events of a plan: `revision` with what came after the one before, `people` with the names of those who have it open, `about`
+    with its name and who put it into the bin, where somebody changes that."""
     key = session_of(scope)
     try:
         user, revision = await hub.ask(lambda: _admitted(key, plan))
@@ -359,4 +363,5 @@ async def _gone(receive: Receive) -> None:
 def _admitted(key: str, plan: uuid.UUID) -> tuple[int | None, int | None]:
     """Who listens (None: nobody who is logged in), and the plan's revision (None: there is no such plan)."""
     user = owner(key)
-    return user, PlanRow.objects.filter(pk=plan).values_list("revision", flat=True).first() if user else None
+    there = PlanRow.objects.filter(pk=plan, binned=None)
+    return user, there.values_list("revision", flat=True).first() if user else None

@@ -13,17 +13,28 @@ from aptwire.plan.fields import Spec
 from aptwire.plan.kinds import KINDS, SPECS
 from django.conf import settings
 from django.db import models
+from django.utils import timezone
+
+
+def _person(**more: Any) -> models.ForeignKey[Any, Any]:
+    """Somebody, who may be gone by now."""
+    return models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+", **more)
 
 
 class PlanRow(models.Model):
-    """A plan: its name and the number of its latest revision."""
+    """A plan: its name, the number of its latest revision, and how it stands; one that is deleted waits in the bin."""
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=80)
     revision = models.PositiveIntegerField(default=0)
     created = models.DateTimeField(auto_now_add=True)
-    changed = models.DateTimeField(auto_now=True)
-    author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
+    changed: models.DateTimeField[Any, Any] = models.DateTimeField(default=timezone.now)
+    author = _person()
+    changed_by = _person(help_text="who made the latest revision")
+    counts = models.JSONField(null=True, help_text="how many endpoints have each verdict, at the revision `counted`")
+    counted = models.PositiveIntegerField(null=True)
+    binned: models.DateTimeField[Any, Any] = models.DateTimeField(null=True, help_text="when it was put into the bin")
+    binned_by = _person()
 
     class Meta:
         db_table = "plan"
@@ -34,13 +45,14 @@ class Revision(models.Model):
 
     plan = models.ForeignKey(PlanRow, on_delete=models.CASCADE, related_name="revisions")
     number = models.PositiveIntegerField()
-    author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
+    author = _person()
     at = models.DateTimeField(auto_now_add=True)
     message = models.CharField(max_length=400)
     edit = models.JSONField()
     inverse = models.JSONField()
     how = models.CharField(max_length=4, choices=[("edit", "edit"), ("undo", "undo"), ("redo", "redo")], default="edit")
     of = models.PositiveIntegerField(null=True, help_text="the revision that an undo or redo is about")
+    counts = models.JSONField(null=True, help_text="how many endpoints have each verdict after it")
 
     class Meta:
         db_table = "revision"
@@ -83,7 +95,7 @@ class BenchRun(models.Model):
     plan = models.ForeignKey(PlanRow, on_delete=models.CASCADE, related_name="bench_runs")
     number = models.PositiveIntegerField()
     revision = models.PositiveIntegerField()
-    author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
+    author = _person()
     scope = models.JSONField(help_text="how much is asked: pulls, sample, seed")
     state = models.CharField(max_length=9, default="waiting")
     cancel = models.BooleanField(default=False, help_text="somebody asked for its end")

@@ -112,7 +112,19 @@ def components() -> dict[str, Schema]:
             },
             "additionalProperties": False,
         },
-        "PlanItem": obj(id=TEXT, name=TEXT, revision=NUMBER, changed=TEXT, hosts=NUMBER, guests=NUMBER),
+        "PlanItem": obj(
+            id=TEXT,
+            name=TEXT,
+            revision=NUMBER,
+            changed=TEXT,
+            changed_by=maybe(TEXT),
+            hosts=NUMBER,
+            guests=NUMBER,
+            counts=maybe(counts),
+            binned=maybe(TEXT),
+            binned_by=maybe(TEXT),
+            kept_until=maybe(TEXT),
+        ),
         "Note": obj(what=TEXT, about=TEXT, text=TEXT),
         "Reading": obj(
             report=many(ref("Note")),
@@ -286,7 +298,8 @@ TOKEN: Schema = {
 }
 EVENTS: Schema = {
     "operationId": "listen",
-    "description": "Server-sent events of a plan: `revision` with a RevisionEvent, `people` with the names of those who have it open.",
+    "description": "Server-sent events of a plan: `revision` with a RevisionEvent, `people` with the names of those who have it open, `about` with its name and "
+    "who put it into the bin, where somebody changes that.",
     "parameters": [
         {"in": "path", "name": "plan_id", "required": True, "schema": {"type": "string", "format": "uuid"}},
     ],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import uuid
 from collections.abc import Iterator, Mapping
 from typing import Any
@@ -10,6 +11,8 @@ from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import plain
 from aptwire.plan.kinds import KINDS, SPECS, Record
 from aptwire.plan.plan import Plan
+from django.db import connection
+from django.db.models import JSONField
 
 from aptwire_server.plans.models import ROWS, PlanRow, columns_of, key_of
 
@@ -64,7 +67,7 @@ def _write(row: PlanRow, plan: Plan, changes: Changes) -> None:
         if record is None:
             gone.setdefault(kind, []).append(keys[id])
         else:
-            kept.setdefault(kind, []).append(_row(row, plan, record, keys))
+            kept.setdefault(kind, []).append(ROWS[kind](**_values(row, plan, record, keys)))
     for kind, of in gone.items():
         ROWS[kind].objects.filter(key__in=of).delete()
     for kind, rows in kept.items():
@@ -73,6 +76,22 @@ def _write(row: PlanRow, plan: Plan, changes: Changes) -> None:
         model.objects.bulk_create(
             rows, batch_size=2000, update_conflicts=True, unique_fields=["key"], update_fields=columns
         )
+
+
+def write_new(row: PlanRow, plan: Plan) -> None:
+    """The rows of a plan of which there are none yet, through PostgreSQL's COPY: several times as quick as inserting them."""
+    keys, quoted = _Keys(row.id), connection.ops.quote_name
+    with no_collecting(), connection.cursor() as cursor:
+        for kind in KINDS:
+            model = ROWS[kind]
+            fields = list(model._meta.concrete_fields)
+            table, *columns = map(quoted, [model._meta.db_table, *(str(field.column) for field in fields)])
+            as_json = [isinstance(field, JSONField) for field in fields]
+            with cursor.copy(f"COPY {table} ({', '.join(columns)}) FROM STDIN") as copy:
+                for record in plan.of(kind).values():
+                    values = _values(row, plan, record, keys)
+                    cells = [values[field.attname] for field in fields]
+                    copy.write_row([json.dumps(c) if j else c for c, j in zip(cells, as_json, strict=True)])
 
 
 class _Keys(dict[str, uuid.UUID]):
@@ -86,8 +105,9 @@ class _Keys(dict[str, uuid.UUID]):
         return made
 
 
-def _row(row: PlanRow, plan: Plan, record: Record, keys: _Keys) -> Any:
-    values: dict[str, Any] = {}
+def _values(row: PlanRow, plan: Plan, record: Record, keys: _Keys) -> dict[str, Any]:
+    """What stands in each column of a record's row."""
+    values: dict[str, Any] = {"key": keys[record.id], "plan_id": row.pk, "rid": record.id}
     for name, spec in SPECS[record.kind].items():
         value = getattr(record, name)
         if spec.kind != "ref":
@@ -96,4 +116,4 @@ def _row(row: PlanRow, plan: Plan, record: Record, keys: _Keys) -> Any:
         for column, target in columns_of(name, spec).items():
             inside = value is not None and value in plan.of(str(target))
             values[f"{column}_id"] = keys[value] if inside else None
-    return ROWS[record.kind](key=keys[record.id], plan=row, rid=record.id, **values)
+    return values

@@ -22,6 +22,7 @@ from django.utils import timezone
 from procrastinate.contrib.django import app
 
 from aptwire_server.plans.engine import engine_of
+from aptwire_server.plans.listing import purge
 from aptwire_server.plans.models import BenchRun, PlanRow, Revision
 
 BEAT, SILENT = 2.0, 8.0
@@ -114,6 +115,13 @@ def prove_revision(plan_id: str, number: int) -> None:
             ended = {"state": "failed", "error": f"the bench broke off: {type(error).__name__}: {error}"}
     pulse.lines.append(f"{timezone.now():%H:%M:%S} {ended['state']}")
     _keep(run, {**ended, "ended": timezone.now(), "log": pulse.log()})
+
+
+@app.periodic(cron="17 3 * * *")
+@app.task(queue="bench")
+def empty_bin(timestamp: int) -> None:
+    """Once a day: delete for good what has waited in the bin for long enough."""
+    purge()
 
 
 def _keep(run: BenchRun, ended: dict[str, Any]) -> None:

@@ -5,158 +5,71 @@ from __future__ import annotations
 import uuid
 from typing import Any
 
-from aptwire.formats.hosts import read_hosts
 from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
 from aptwire.judge.findings import proof
 from aptwire.judge.mends import brought
 from aptwire.judge.preview import moves, preview, shut_down
-from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Edit, edit_from_json, edit_to_json
-from aptwire.plan.fields import Spec
-from aptwire.plan.file import plan_text, read_plan
+from aptwire.plan.file import plan_text
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError
-from aptwire.report import brief, summary
-from django.db.models import Count, OuterRef, Subquery
-from django.db.models.functions import Coalesce
+from aptwire.report import brief
 from django.http import HttpResponse
-from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from rest_framework.decorators import api_view, parser_classes
+from rest_framework.decorators import api_view
 from rest_framework.exceptions import NotFound
 from rest_framework.request import Request
 from rest_framework.response import Response
 
 from aptwire_server.plans import schemas
+from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.changes import changes_since, steps_of, within
-from aptwire_server.plans.commits import Committed, commit, create_plan, revision_json, step
+from aptwire_server.plans.commits import Committed, commit, note_counts, revision_json, step
 from aptwire_server.plans.engine import Engine, engine_of
-from aptwire_server.plans.gate import Form, asked, bad, body_of, number_asked, texts_of
-from aptwire_server.plans.models import ROWS, PlanRow, Revision
+from aptwire_server.plans.gate import asked, bad, body_of, number_asked
+from aptwire_server.plans.listing import NAME_SCHEMA, REFUSED, item_of, name_of, put_into_bin, rename
+from aptwire_server.plans.models import Revision
 from aptwire_server.plans.pages import MOST_MOVES, PAGE, landed, page, told_moves
 from aptwire_server.plans.schemas import TEXT, body, bounded, many, obj, ref
 
-REFUSED = {400: ref("Refusal")}
 CONFLICT = {**REFUSED, 409: ref("Refusal")}
 MOST_PREVIEWS = 64
 COUNT = bounded(0, 999_999_999)
-NAME = Spec("text", low=1, high=80)
 MOST_RISKS = 5
 
 
-def _engine(plan_id: uuid.UUID) -> Engine:
-    return engine_of(get_object_or_404(PlanRow, pk=plan_id))
+def _engine(request: Request, plan_id: uuid.UUID) -> Engine:
+    return engine_of(plan_for(request, plan_id))
 
 
-def _item(row: Any) -> dict[str, Any]:
-    return {
-        "id": str(row.id),
-        "name": row.name,
-        "revision": row.revision,
-        "changed": row.changed.isoformat(),
-        "hosts": row.hosts,
-        "guests": row.guests,
-    }
-
-
-def _listed() -> Any:
-    def counted(kind: str) -> Any:
-        rows = ROWS[kind].objects.filter(plan=OuterRef("pk")).order_by().values("plan")
-        return Coalesce(Subquery(rows.annotate(n=Count("key")).values("n")), 0)
-
-    return PlanRow.objects.annotate(hosts=counted("host"), guests=counted("guest")).order_by("name", "created")
-
-
-@extend_schema(methods=["GET"], responses={200: many(ref("PlanItem"))}, operation_id="list_plans")
+@extend_schema(methods=["GET"], responses={200: ref("Snapshot")}, operation_id="get_plan")
 @extend_schema(
-    methods=["POST"],
-    request=body(name={**TEXT, "minLength": 1, "maxLength": 80}),
-    responses={201: ref("PlanItem"), **REFUSED},
-    operation_id="create_plan",
+    methods=["PATCH"],
+    request=body(name=NAME_SCHEMA),
+    responses={200: ref("PlanItem"), **REFUSED},
+    operation_id="rename_plan",
 )
-@api_view(["GET", "POST"])
-def plans(request: Request) -> Response:
-    """All plans; or a new, empty one."""
-    if request.method == "GET":
-        return Response([_item(row) for row in _listed()])
-    row = create_plan(Plan(_name(body_of(request, name=str)["name"])), request.user)
-    return Response(_item(_listed().get(pk=row.pk)), status=201)
-
-
-def _name(text: str) -> str:
-    try:
-        return str(NAME.take(text))
-    except ValueError as error:
-        raise bad(str(error), "name") from None
-
-
-@extend_schema(
-    request={"multipart/form-data": obj(file={"type": "string", "format": "binary"})},
-    responses={201: ref("PlanItem"), **REFUSED},
-    operation_id="import_plan",
-)
-@api_view(["POST"])
-@parser_classes([Form])
-def import_plan(request: Request) -> Response:
-    """A new plan from a plan file."""
-    file = request.FILES.get("file")
-    if file is None:
-        raise bad("a plan file is needed", "file")
-    row = create_plan(read_plan(file.read(), file.name or "plan file"), request.user)
-    return Response(_item(_listed().get(pk=row.pk)), status=201)
-
-
-@extend_schema(
-    request={
-        "multipart/form-data": {
-            "type": "object",
-            "required": ["name", "path", "file"],
-            "properties": {
-                "name": TEXT,
-                "save": {"type": "string", "enum": ["yes", "no"]},
-                "path": many(TEXT),
-                "file": many({"type": "string", "format": "binary"}),
-            },
-        }
-    },
-    responses={200: ref("Reading"), 201: ref("Reading"), **REFUSED},
-    operation_id="read_host_states",
-)
-@api_view(["POST"])
-@parser_classes([Form])
-def read_host_states(request: Request) -> Response:
-    """A plan from host states: the report alone, or with save=yes the plan too.
-
-    `file` and `path` come in the same order; a path is device/file.
-    """
-    files, paths = request.FILES.getlist("file"), texts_of(request, "path")
-    if not files or len(files) != len(paths):
-        raise bad("as many paths as files are needed, and at least one", "path")
-    name = _name("".join(texts_of(request, "name")[:1]).strip()[:80] or "hosts as read")
-    plan, report = read_hosts({path: file.read() for path, file in zip(paths, files, strict=True)}, name)
-    saved = None
-    if "yes" in texts_of(request, "save"):
-        saved = _item(_listed().get(pk=create_plan(plan, request.user).pk))
-    made = {
-        "report": [note.to_json() for note in report.notes],
-        "records": {kind: len(plan.of(kind)) for kind in KINDS},
-        "summary": summary(judge(plan)),
-        "plan": saved,
-    }
-    return Response(made, status=201 if saved else 200)
-
-
-@extend_schema(responses={200: ref("Snapshot")}, operation_id="get_plan")
-@api_view(["GET"])
+@extend_schema(methods=["DELETE"], responses={200: ref("PlanItem")}, operation_id="delete_plan")
+@api_view(["GET", "PATCH", "DELETE"])
 def plan(request: Request, plan_id: uuid.UUID) -> Response:
-    """A plan's head: how many records of each kind there are, counts, findings, and what can be undone."""
-    engine = _engine(plan_id)
+    """A plan's head: how many records of each kind there are, counts, findings, and what can be undone; or give it another name, or put it
+    into the bin, where it waits for 30 days."""
+    row = plan_for(request, plan_id)
+    if request.method == "PATCH":
+        rename(row, name_of(body_of(request, name=str)["name"]))
+        return Response(item_of(row))
+    if request.method == "DELETE":
+        put_into_bin(row, request.user)
+        return Response(item_of(row))
+    engine = engine_of(row)
+    if row.counted != engine.revision:
+        note_counts(plan_id, engine)
     return Response(
         {
             "id": str(plan_id),
-            "name": engine.plan.name,
+            "name": row.name,
             "revision": engine.revision,
             "size": {kind: len(engine.plan.of(kind)) for kind in KINDS},
             "summary": engine.summary(),
@@ -176,7 +89,7 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
 def plan_page(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     """One page of a plan's records and, after them, of its endpoints; pages of one revision make the whole plan."""
     cursor = asked(request, "after", f"{next(iter(KINDS))}:0")
-    return HttpResponse(page(_engine(plan_id), cursor), content_type="application/json")
+    return HttpResponse(page(_engine(request, plan_id), cursor), content_type="application/json")
 
 
 @extend_schema(
@@ -194,12 +107,13 @@ def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
 
     Parts with one ETag (the revision) make the file; one by itself is no JSON, and doesn't say that it is.
     """
-    engine = _engine(plan_id)
+    row = plan_for(request, plan_id)
+    engine = engine_of(row)
     first = number_asked(request, "from")
-    text, following = plan_text(engine.plan, first, PAGE, engine.ids)
+    text, following = plan_text(engine.plan.named(row.name), first, PAGE, engine.ids)
     whole = first == 0 and following is None
     response = HttpResponse(text, content_type="application/json" if whole else "application/octet-stream")
-    name = "".join(c if c.isascii() and c.isalnum() else "-" for c in engine.plan.name).strip("-") or "plan"
+    name = "".join(c if c.isascii() and c.isalnum() else "-" for c in row.name).strip("-") or "plan"
     response["Content-Disposition"] = f'attachment; filename="{name}.json"'
     response["ETag"] = f'"{engine.revision}"'
     if following is not None:
@@ -233,7 +147,7 @@ def edits(request: Request, plan_id: uuid.UUID) -> Response:
     409 when records that it touches were changed since: nothing is written, and the answer tells by whom.
     """
     said = body_of(request, base=int, message=str, edit=list)
-    get_object_or_404(PlanRow, pk=plan_id)
+    plan_for(request, plan_id)
     if said["base"] < 0:
         raise bad("a revision is 0 or more", "base")
     edit = edit_from_json(said["edit"])
@@ -257,7 +171,7 @@ def redo(request: Request, plan_id: uuid.UUID) -> Response:
 
 
 def _step(plan_id: uuid.UUID, request: Request, how: str) -> Response:
-    get_object_or_404(PlanRow, pk=plan_id)
+    plan_for(request, plan_id)
     made = step(plan_id, request.user, how)
     if made is None:
         raise bad(f"there is nothing of yours to {how}")
@@ -271,7 +185,7 @@ SINCE = OpenApiParameter("since", COUNT, description="only what came after this 
 @api_view(["GET"])
 def revisions(request: Request, plan_id: uuid.UUID) -> Response:
     """The revisions, newest first, 200 at the most."""
-    get_object_or_404(PlanRow, pk=plan_id)
+    plan_for(request, plan_id)
     found = (
         Revision.objects.filter(plan_id=plan_id, number__gt=number_asked(request, "since"))
         .select_related("author")
@@ -284,7 +198,7 @@ def revisions(request: Request, plan_id: uuid.UUID) -> Response:
 @api_view(["GET"])
 def changes(request: Request, plan_id: uuid.UUID) -> Response:
     """The edits after a revision in order, and the verdicts that they lead to."""
-    told, _ = changes_since(_engine(plan_id), plan_id, number_asked(request, "since"))
+    told, _ = changes_since(_engine(request, plan_id), plan_id, number_asked(request, "since"))
     return Response({**told, "steps": steps_of(plan_id, request.user)})
 
 
@@ -292,14 +206,14 @@ def changes(request: Request, plan_id: uuid.UUID) -> Response:
 @api_view(["GET"])
 def verdicts(request: Request, plan_id: uuid.UUID) -> Response:
     """Counts and findings."""
-    return Response(_engine(plan_id).summary())
+    return Response(_engine(request, plan_id).summary())
 
 
 @extend_schema(responses={200: ref("FindingDetail"), 404: ref("Refusal")}, operation_id="get_finding")
 @api_view(["GET"])
 def finding(request: Request, plan_id: uuid.UUID, finding_id: str) -> Response:
     """A finding with its proof and its mends."""
-    engine = _engine(plan_id)
+    engine = _engine(request, plan_id)
     found = engine.findings().get(finding_id)
     if found is None:
         raise NotFound("This finding is no longer there.")
@@ -333,7 +247,7 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
     edits = body_of(request, edits=list)["edits"]
     if len(edits) > MOST_PREVIEWS:
         raise bad(f"{len(edits)} edits at once; {MOST_PREVIEWS} is the most", "edits")
-    engine = _engine(plan_id)
+    engine = _engine(request, plan_id)
     judgement = engine.judgement()
     made: list[dict[str, Any]] = []
     for item in edits:
@@ -372,7 +286,7 @@ def _shut_down(before: Plan, after: Plan, edit: Edit) -> list[str]:
 @api_view(["GET"])
 def trace(request: Request, plan_id: uuid.UUID) -> Response:
     """A frame's way from a to b and back (host/tap, host/tap|tag, or a record's id)."""
-    wiring = _engine(plan_id).judgement().wiring
+    wiring = _engine(request, plan_id).judgement().wiring
     try:
         a, b = (find_place(wiring, asked(request, name)) for name in ("a", "b"))
     except ValueError as error:
@@ -388,7 +302,7 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
 @api_view(["GET"])
 def strand(request: Request, plan_id: uuid.UUID) -> Response:
     """A segment's way through everything."""
-    judgement = _engine(plan_id).judgement()
+    judgement = _engine(request, plan_id).judgement()
     segment = judgement.plan.of("segment").get(asked(request, "segment"))
     if segment is None:
         raise bad("there is no such segment", "segment")
@@ -399,14 +313,14 @@ def strand(request: Request, plan_id: uuid.UUID) -> Response:
 @api_view(["GET"])
 def teams(request: Request, plan_id: uuid.UUID) -> Response:
     """The members of each uplink in the order in which they would carry, who carries today, and how far each switch reaches."""
-    return Response({name: said for name, said in _engine(plan_id).answers().items() if name != "could"})
+    return Response({name: said for name, said in _engine(request, plan_id).answers().items() if name != "could"})
 
 
 @extend_schema(responses={200: ref("Could"), **REFUSED}, operation_id="get_could")
 @api_view(["GET"])
 def could(request: Request, plan_id: uuid.UUID) -> Response:
     """The segments that each adapter could hear or reach by sending what it isn’t meant to; who could none is left out."""
-    return Response(_engine(plan_id).answers()["could"])
+    return Response(_engine(request, plan_id).answers()["could"])
 
 
 @extend_schema(responses={200: ref("Tree"), **REFUSED}, operation_id="get_tree")
@@ -414,7 +328,7 @@ def could(request: Request, plan_id: uuid.UUID) -> Response:
 def tree(request: Request, plan_id: uuid.UUID) -> Response:
     """The spanning tree: the root of each switch that takes part, its cost to it, and the cables that are blocked, with the
     switch that blocks them."""
-    fabric = _engine(plan_id).judgement().wiring.fabric
+    fabric = _engine(request, plan_id).judgement().wiring.fabric
     blocked = {
         c: fabric.tree.blocked[j.key] for j in fabric.joints.values() if j.key in fabric.tree.blocked for c in j.cables
     }

@@ -6,9 +6,16 @@ import type { RevisionEvent } from "./client";
 const FIRST_PAUSE = 1_000;
 const LONGEST_PAUSE = 15_000;
 
+/** What a plan is called, and who put it into the bin if somebody did. */
+export interface About {
+  name: string;
+  binned_by: string | null;
+}
+
 export interface Heard {
   revision: (event: RevisionEvent) => void;
   people: (names: string[]) => void;
+  about: (about: About) => void;
 }
 
 /**
@@ -37,6 +44,9 @@ export function useLive(id: string, heard: Heard): boolean {
       );
       source.addEventListener("people", (event) =>
         latest.current.people(JSON.parse((event as MessageEvent<string>).data) as string[]),
+      );
+      source.addEventListener("about", (event) =>
+        latest.current.about(JSON.parse((event as MessageEvent<string>).data) as About),
       );
       source.onerror = () => {
         setConnected(false);

@@ -18,10 +18,19 @@ export type Progress = (done: number, all: number) => void;
 
 const ENDPOINTS = "endpoint:";
 
-/** Pages of one revision make the plan; where somebody edits meanwhile, it is begun anew. */
-export async function loadPlan(id: string, signal: AbortSignal, progress: Progress): Promise<PlanData> {
+/**
+ * Pages of one revision make the plan; where somebody edits meanwhile, it is begun anew. What it says of itself is told
+ * before its records come.
+ */
+export async function loadPlan(
+  id: string,
+  signal: AbortSignal,
+  begun: (head: Snapshot) => void,
+  progress: Progress,
+): Promise<PlanData> {
   for (;;) {
     const head = unwrap(await api.GET("/api/plans/{plan_id}", { params: { path: { plan_id: id } }, signal }));
+    begun(head);
     const all =
       Object.values(head.size).reduce((a, b) => a + b, 0) + (head.size.adapter ?? 0) + (head.size.host_port ?? 0);
     const records = Object.fromEntries(Object.keys(head.size).map((kind) => [kind, []])) as unknown as Records;

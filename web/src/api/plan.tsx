@@ -14,7 +14,7 @@ import {
   type RevisionTold,
   type Snapshot,
 } from "./client";
-import { useLive } from "./live";
+import { useLive, type About } from "./live";
 import { loadEndpoints, loadPlan, type PlanData } from "./load";
 
 /** The server takes no more edits than these in one request. */
@@ -27,33 +27,66 @@ export interface Told {
   number: number;
 }
 
-export interface PlanState {
+/** What can be done with a plan; the same functions for as long as it is open. */
+export interface PlanActions {
   id: string;
-  snapshot: PlanData;
-  book: Book;
-  people: string[];
-  connected: boolean;
-  /** By how much each count moved with the last edit. */
-  deltas: Record<string, number>;
-  told: Told | null;
   tell: (text: string, bad?: boolean) => void;
   /** Make an edit; resolves to null when it was refused (the reason is told). */
   edit: (message: string, operations: Operation[]) => Promise<Committed | null>;
   undo: () => void;
   redo: () => void;
   preview: (edits: Operation[][]) => Promise<PreviewResult[]>;
+}
+
+/** What a plan says of itself before its records have come. */
+export interface PlanHead extends Pick<PlanData, "name" | "revision" | "summary" | "steps"> {
+  /** By how much each count moved with the last edit. */
+  deltas: Record<string, number>;
+}
+
+/** A plan's records and verdicts, with all that can be done with it. */
+export interface PlanState extends PlanActions {
+  snapshot: PlanData;
+  book: Book;
   /** An endpoint as sentences call it. */
   nameOf: (endpoint: string) => string;
+}
+
+/** What comes and goes beside the plan itself. */
+export interface PlanPresence {
+  people: string[];
+  connected: boolean;
+  told: Told | null;
+  /** An edit is on its way. */
   busy: boolean;
 }
 
-const Context = createContext<PlanState | null>(null);
+// One context for each, so that who needs the one isn't rendered again with the other.
+const Actions = createContext<PlanActions | null>(null);
+const Head = createContext<PlanHead | null>(null);
+const Records = createContext<PlanState | null>(null);
+const Presence = createContext<PlanPresence | null>(null);
+const Loaded = createContext<[number, number]>([0, 0]);
 
-export function usePlan(): PlanState {
-  const state = useContext(Context);
-  if (!state) throw new Error("usePlan needs a PlanProvider above it");
-  return state;
+function inside<T>(value: T | null): T {
+  if (value === null) throw new Error("this needs a plan around it");
+  return value;
 }
+
+export const useActions = (): PlanActions => inside(useContext(Actions));
+export const useHead = (): PlanHead => inside(useContext(Head));
+export const usePresence = (): PlanPresence => inside(useContext(Presence));
+/** The plan with its records, for what stands in `WithRecords`. */
+export const usePlan = (): PlanState => inside(useContext(Records));
+
+/** What can't be shown without the plan's records: it waits until all of them are here. */
+export function WithRecords({ children, waiting }: { children: ReactNode; waiting: Waits }) {
+  const here = useContext(Records) !== null;
+  const [done, all] = useContext(Loaded);
+  return here ? children : waiting(done, all);
+}
+
+type Waits = (done: number, all: number) => ReactNode;
 
 /** What a server answer tells of later revisions; edits or landings that are too large to tell are null. */
 interface Later {
@@ -78,18 +111,20 @@ export function PlanProvider({
   id: string;
   user: string;
   children: ReactNode;
-  waiting: (done: number, all: number) => ReactNode;
+  waiting: ReactNode;
   failed: (why: string) => ReactNode;
 }) {
   const queries = useQueryClient();
   const key = useMemo(() => ["plan", id], [id]);
   const [loaded, setLoaded] = useState<[number, number]>([0, 0]);
+  const [early, setEarly] = useState<Snapshot | null>(null);
   const query = useQuery({
     queryKey: key,
-    queryFn: ({ signal }) => loadPlan(id, signal, (done, all) => setLoaded([done, all])),
+    queryFn: ({ signal }) => loadPlan(id, signal, setEarly, (done, all) => setLoaded([done, all])),
   });
   const [people, setPeople] = useState<string[]>([]);
   const [deltas, setDeltas] = useState<Record<string, number>>({});
+  const [about, setAbout] = useState<About | null>(null);
   const [told, setTold] = useState<Told | null>(null);
   const tell = useCallback(
     (text: string, bad = false) => setTold((last) => ({ text, bad, number: (last?.number ?? 0) + 1 })),
@@ -139,6 +174,11 @@ export function PlanProvider({
   );
   const connected = useLive(id, {
     people: setPeople,
+    about: (about) => {
+      setAbout(about);
+      if (about.name !== (queries.getQueryData<PlanData>(key) ?? early)?.name)
+        tell(`This plan is called ${about.name} now.`);
+    },
     revision: (event) => {
       const known = queries.getQueryData<PlanData>(key);
       if (!known || event.revision <= known.revision) {
@@ -217,33 +257,41 @@ export function PlanProvider({
   const endpoints = query.data?.endpoints;
   const nameOf = useCallback((id: string) => endpoints?.get(id)?.name ?? id, [endpoints]);
   const busy = making.isPending || stepping.isPending;
-  const value = useMemo<PlanState | null>(
-    () =>
-      query.data && book
-        ? {
-            id,
-            snapshot: query.data,
-            book,
-            people,
-            connected,
-            deltas,
-            told,
-            tell,
-            edit,
-            undo,
-            redo,
-            preview,
-            nameOf,
-            busy,
-          }
-        : null,
-    [id, query.data, book, people, connected, deltas, told, tell, edit, undo, redo, preview, nameOf, busy],
+  const actions = useMemo(() => ({ id, tell, edit, undo, redo, preview }), [id, tell, edit, undo, redo, preview]);
+  const said: Omit<PlanHead, "deltas"> | null = query.data ?? early;
+  const head = useMemo(
+    () => said && { ...pickHead(said), name: about?.name ?? said.name, deltas },
+    [said, about, deltas],
   );
+  const state = useMemo(
+    () => (query.data && book ? { ...actions, snapshot: query.data, book, nameOf } : null),
+    [actions, query.data, book, nameOf],
+  );
+  const presence = useMemo(() => ({ people, connected, told, busy }), [people, connected, told, busy]);
   const error = query.error ?? unanswered;
   if (error) return failed(error.message);
-  if (!value) return waiting(...loaded);
-  return <Context.Provider value={value}>{children}</Context.Provider>;
+  if (about?.binned_by)
+    return failed(`${about.binned_by} put this plan into the bin. It can be taken out under Plans.`);
+  if (!head) return waiting;
+  return (
+    <Actions.Provider value={actions}>
+      <Presence.Provider value={presence}>
+        <Head.Provider value={head}>
+          <Loaded.Provider value={loaded}>
+            <Records.Provider value={state}>{children}</Records.Provider>
+          </Loaded.Provider>
+        </Head.Provider>
+      </Presence.Provider>
+    </Actions.Provider>
+  );
 }
+
+const pickHead = ({ name, revision, summary, steps }: Omit<PlanHead, "deltas">): Omit<PlanHead, "deltas"> => ({
+  name,
+  revision,
+  summary,
+  steps,
+});
 
 interface AnswersAt extends Answers {
   /** The revision of which they speak, or a later one. */
@@ -297,9 +345,10 @@ function useAnswers(
 
 /** A finding's proof and mends at the plan's present revision. */
 export function useFinding(finding: string | null) {
-  const { id, snapshot } = usePlan();
+  const { id } = useActions();
+  const { revision } = useHead();
   return useQuery<FindingDetail>({
-    queryKey: ["finding", id, snapshot.revision, finding],
+    queryKey: ["finding", id, revision, finding],
     enabled: finding !== null,
     queryFn: async () =>
       unwrap(

@@ -1,6 +1,6 @@
 import { useMemo, useState } from "react";
 
-import { usePlan } from "../api/plan";
+import { usePlan, usePresence } from "../api/plan";
 import { isWorse } from "../model/verdicts";
 import { Consequences } from "../parts/Consequences";
 import { compare, differs, everyAspect, type Aspect, type Part } from "./compare";
@@ -27,7 +27,8 @@ export function Beside({
   close: () => void;
   open: (id: string) => void;
 }) {
-  const { book, edit, busy } = usePlan();
+  const { book, edit } = usePlan();
+  const { busy } = usePresence();
   const [all, setAll] = useState(false);
   const parts = useMemo(() => compare(book, left, right), [book, left, right]);
   const aspects = useMemo(() => everyAspect(parts), [parts]);

@@ -1,6 +1,6 @@
 import { useEffect, useId, useRef, useState, type KeyboardEvent } from "react";
 
-import { usePlan } from "../api/plan";
+import { usePlan, usePresence } from "../api/plan";
 import { compareNames, readVid } from "../model/records";
 import { whereabouts } from "./edits";
 import { VerdictMark } from "../parts/VerdictMark";
@@ -23,7 +23,8 @@ interface Choice {
  * guests, see them land.
  */
 export function Build({ host, onto, close }: { host: string; onto: string | null; close: () => void }) {
-  const { book, edit, busy, snapshot } = usePlan();
+  const { book, edit, snapshot } = usePlan();
+  const { busy } = usePresence();
   const owner = book.get("host", host)!;
   const old = book.get("virtual_switch", onto);
   const switches = book.of("virtual_switch", "host", host);
@@ -117,7 +118,12 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
           {!old && (
             <label className="field inline">
               <span>Switch</span>
-              <input className="mono" value={name} onChange={(e) => setName(e.target.value)} />
+              <input
+                className="mono"
+                value={name}
+                onChange={(e) => setName(e.target.value)}
+                onKeyDown={(e) => e.key === "Enter" && setStep("group")}
+              />
             </label>
           )}
           <Picker
@@ -266,8 +272,10 @@ export function Picker({
 }) {
   const [at, setAt] = useState(0);
   const list = useRef<HTMLUListElement>(null);
+  const nothing = useRef<HTMLParagraphElement>(null);
   const id = useId();
-  useEffect(() => list.current?.focus({ preventScroll: true }), []);
+  // Enter acts here even where there is nothing to choose.
+  useEffect(() => (list.current ?? nothing.current)?.focus({ preventScroll: true }), []);
   const toggle = (choice: string): void =>
     put(chosen.includes(choice) ? chosen.filter((c) => c !== choice) : [...chosen, choice]);
   const onKeyDown = (e: KeyboardEvent): void => {
@@ -285,7 +293,12 @@ export function Picker({
       next();
     }
   };
-  if (!choices.length) return <p className="quiet">{empty}</p>;
+  if (!choices.length)
+    return (
+      <p ref={nothing} className="quiet" tabIndex={-1} onKeyDown={onKeyDown}>
+        {empty}
+      </p>
+    );
   return (
     <ul
       ref={list}

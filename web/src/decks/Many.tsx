@@ -1,12 +1,10 @@
-import { useState } from "react";
-
 import type { Kind } from "../api/client";
 import { usePlan } from "../api/plan";
 import { counted } from "../model/kinds";
 import type { Book } from "../model/records";
 import { moveAdapter, patch, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
-import { FieldForm, OutcomeList, Panel } from "./Panel";
+import { FieldForm, OutcomeList, Panel, Sections } from "./Panel";
 
 /** The records of the same kind and the same names as some (NICs, port groups ...), wherever they are. */
 export function namesakes(book: Book, ids: readonly string[]): string[] {
@@ -17,7 +15,15 @@ export function namesakes(book: Book, ids: readonly string[]): string[] {
 }
 
 /** What is picked, said under the list of segments, with what can be done with it. */
-export function PickBar({ picked, pick, open }: { picked: string[]; pick: (ids: string[]) => void; open: () => void }) {
+export function PickBar({
+  picked,
+  pick,
+  open,
+}: {
+  picked: readonly string[];
+  pick: (ids: string[]) => void;
+  open: () => void;
+}) {
   const { book } = usePlan();
   const kind = book.byId.get(picked[0] ?? "")?.kind;
   if (!kind) return null;
@@ -81,41 +87,39 @@ function shared(book: Book, kind: Kind, ids: string[]): { fields: FieldSpec[]; r
 /** Several records of one kind, on whichever hosts, changed by one edit. */
 export function ManyPanel({ ids, close }: { ids: string[]; close: () => void }) {
   const { book, edit } = usePlan();
-  const [moving, setMoving] = useState(false);
   const kind = book.byId.get(ids[0] ?? "")?.kind;
   if (!kind) return null;
   const { fields, record } = shared(book, kind, ids);
   const take = (proposal: Proposal): void => {
     void edit(proposal.message, proposal.operations).then((made) => made && close());
   };
+  const settings = {
+    label: "Settings",
+    body: (
+      <FieldForm
+        fields={fields}
+        record={record}
+        compose={(set) => ids.map((id) => patch(kind, id, set))}
+        message={() => `Change ${counted(kind, ids.length)}`}
+        done={close}
+      />
+    ),
+  };
+  const move = {
+    label: "Move",
+    body: (
+      <OutcomeList
+        label="Port groups"
+        proposals={kind === "adapter" ? movesTogether(book, ids) : []}
+        endpoint={null}
+        take={take}
+        empty="No port group has the same name on all of their hosts."
+      />
+    ),
+  };
   return (
     <Panel title={counted(kind, ids.length)} close={close}>
-      {kind === "adapter" && (
-        <div className="sections" role="group" aria-label="What to do">
-          {[["Settings", false] as const, ["Move", true] as const].map(([label, on]) => (
-            <button key={label} type="button" aria-pressed={moving === on} onClick={() => setMoving(on)}>
-              {label}
-            </button>
-          ))}
-        </div>
-      )}
-      {moving ? (
-        <OutcomeList
-          label="Port groups"
-          proposals={movesTogether(book, ids)}
-          endpoint={null}
-          take={take}
-          empty="No port group has the same name on all of their hosts."
-        />
-      ) : (
-        <FieldForm
-          fields={fields}
-          record={record}
-          compose={(set) => ids.map((id) => patch(kind, id, set))}
-          message={() => `Change ${counted(kind, ids.length)}`}
-          done={close}
-        />
-      )}
+      <Sections label="What to do" sections={kind === "adapter" ? [settings, move] : [settings]} />
     </Panel>
   );
 }

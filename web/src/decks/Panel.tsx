@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState, type FormEvent, type ReactNode } from "react";
 
 import type { Operation, PreviewResult, Verdict } from "../api/client";
-import { usePlan } from "../api/plan";
+import { usePlan, usePresence } from "../api/plan";
 import { isWorse } from "../model/verdicts";
 import { Consequences } from "../parts/Consequences";
 import { VerdictMark } from "../parts/VerdictMark";
@@ -73,6 +73,49 @@ export function Panel({ title, close, children }: { title: string; close: () => 
       </div>
       {children}
     </div>
+  );
+}
+
+export interface Section {
+  label: string;
+  body: ReactNode;
+}
+
+/** What a panel offers, one section at a time; whoever chooses one goes on typing in it. */
+export function Sections({ label, sections, first = 0 }: { label: string; sections: Section[]; first?: number }) {
+  const [at, setAt] = useState(first);
+  const [chosen, setChosen] = useState(0);
+  const body = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (chosen) body.current?.querySelector<HTMLElement>("input, select, textarea, [role=listbox]")?.focus();
+  }, [chosen]);
+  const shown = sections[Math.min(at, sections.length - 1)]!;
+  const choose = (n: number): void => {
+    setAt(n);
+    setChosen(chosen + 1);
+  };
+  return (
+    <>
+      {sections.length > 1 && (
+        <HStack role="group" aria-label={label} wrap="wrap" gap="1" mb="2">
+          {sections.map((section, n) => (
+            <Button
+              key={section.label}
+              size="2xs"
+              variant="outline"
+              aria-pressed={shown === section}
+              _pressed={{ borderColor: "copper.fg", color: "copper.fg", fontWeight: "600" }}
+              onClick={() => choose(n)}
+            >
+              {section.label}
+            </Button>
+          ))}
+        </HStack>
+      )}
+      <div key={shown.label} ref={body}>
+        {shown.body}
+      </div>
+    </>
   );
 }
 
@@ -170,7 +213,8 @@ export function FieldForm({
   done,
   action = "Take it",
 }: FormProps) {
-  const { edit, busy, snapshot } = usePlan();
+  const { edit, snapshot } = usePlan();
+  const { busy } = usePresence();
   // What is made anew stands nowhere yet, so nobody else can have changed it.
   const [begun] = useState(record);
   const { draft, put, clashes, followed, settle } = useDraft(fields, making ? begun : record);
@@ -190,7 +234,8 @@ export function FieldForm({
       : field.kind === "list"
         ? []
         : (field.unless ?? null);
-    const held = record[field.name] ?? field.unless ?? (field.kind === "text" ? "" : null);
+    const absent = field.unless !== undefined ? field.unless : field.kind === "text" ? "" : null;
+    const held = record[field.name] ?? absent;
     const before =
       field.kind === "choice" || field.kind === "ref"
         ? held || null
@@ -211,7 +256,15 @@ export function FieldForm({
   const active = fields.filter((f) => f.when?.(draft) ?? true);
   const hidden = active.filter((f) => f.more && !(f.name in record));
   return (
-    <form className="fields" onSubmit={submit}>
+    <form
+      className="fields"
+      onSubmit={submit}
+      onKeyDown={(event) => {
+        if (event.key !== "Enter" || !(event.target instanceof HTMLSelectElement)) return;
+        event.preventDefault();
+        event.currentTarget.requestSubmit();
+      }}
+    >
       {active
         .filter((f) => all || !hidden.includes(f))
         .map((field, n) => (

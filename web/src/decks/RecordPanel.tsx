@@ -1,20 +1,15 @@
-import { useState, type ReactNode } from "react";
+import { useState } from "react";
 
 import type { Kind, Operation } from "../api/client";
-import { usePlan } from "../api/plan";
-import { compareNames } from "../model/records";
+import { useActions, usePlan, usePresence } from "../api/plan";
+import { compareNames, writtenVids } from "../model/records";
 import { Picker } from "./Build";
 import { tagText } from "../model/ports";
 import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { titled } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
-import { FieldForm, Outcome, OutcomeList, Panel, usePreviews } from "./Panel";
-
-interface Section {
-  label: string;
-  body: ReactNode;
-}
+import { FieldForm, Outcome, OutcomeList, Panel, Sections, usePreviews, type Section } from "./Panel";
 
 type Book = ReturnType<typeof usePlan>["book"];
 
@@ -202,19 +197,21 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
 /** What can be done with one record, beside it on the drawing. */
 export function RecordPanel({
   id,
+  first,
   close,
   open,
   build,
   compare,
 }: {
   id: string;
+  /** The section that is shown first, unless the first one is. */
+  first?: string;
   close: () => void;
   open: (id: string) => void;
   build: (host: string, onto: string | null) => void;
   compare: (host: string) => void;
 }) {
   const { book, edit } = usePlan();
-  const [at, setAt] = useState(0);
   const record = book.byId.get(id);
   if (!record) return null;
   const kind = record.kind;
@@ -245,19 +242,16 @@ export function RecordPanel({
     build,
     compare,
   });
-  const shown = sections[Math.min(at, sections.length - 1)]!;
   return (
     <Panel title={title ?? called ?? `${titled(kind)} ${name}`} close={close}>
-      {sections.length > 1 && (
-        <div className="sections" role="group" aria-label="What to do">
-          {sections.map((section, n) => (
-            <button key={section.label} type="button" aria-pressed={shown === section} onClick={() => setAt(n)}>
-              {section.label}
-            </button>
-          ))}
-        </div>
-      )}
-      <div key={shown.label}>{shown.body}</div>
+      <Sections
+        label="What to do"
+        sections={sections}
+        first={Math.max(
+          0,
+          sections.findIndex((section) => section.label === first),
+        )}
+      />
     </Panel>
   );
 }
@@ -315,7 +309,8 @@ function Doors({ doors }: { doors: [string, () => void][] }) {
 
 /** Taking a record away, with what goes with it and what that moves. */
 function Remove({ kind, id, name, done }: { kind: Kind; id: string; name: string; done: () => void }) {
-  const { book, edit, busy } = usePlan();
+  const { book, edit } = usePlan();
+  const { busy } = usePresence();
   const operations = dropWhole(book, kind, id);
   const { results } = usePreviews([operations]);
   const gone = operations.filter((o) => o.op === "drop").length - 1;
@@ -478,7 +473,8 @@ export function ListWithDrops({
   empty: string;
   open: (id: string) => void;
 }) {
-  const { edit, busy } = usePlan();
+  const { edit } = useActions();
+  const { busy } = usePresence();
   if (!items.length) return <p className="quiet">{empty}</p>;
   return (
     <ul className="plain-list" aria-label={label}>
@@ -625,21 +621,33 @@ function seatFields(book: Book, host: string): FieldSpec[] {
   ];
 }
 
+/** The port group in which a new adapter sits unless something else is said: the only one of its host. */
+function onlySeat(book: Book, host: string): { port_group?: string } {
+  const groups = groupsOf(book, host);
+  return groups.length === 1 ? { port_group: groups[0]!.id } : {};
+}
+
+/** What was said of a new adapter; unless that was said too, it belongs on the segment whose VID its port group has. */
+function seated(book: Book, host: string, said: Draft): Draft {
+  const set = { ...onlySeat(book, host), ...said };
+  const vid = book.get("port_group", String(set.port_group ?? ""))?.vid;
+  const belongs = said.belongs ?? book.records.segment.find((s) => s.vid && s.vid === vid)?.id;
+  return belongs ? { ...set, belongs } : set;
+}
+
 function NewGuest({ id, book, done }: Part) {
   const host = book.get("host", id)!;
-  const groups = groupsOf(book, id);
   // One address for as long as the form is open, so that its preview settles.
   const [mac] = useState(() => freshMac(book));
   const fields = [{ name: "name", label: "Guest", kind: "text" as const }, ...seatFields(book, id)];
   return (
     <FieldForm
       fields={fields}
+      record={onlySeat(book, id)}
       making
       compose={({ name, ...set }) => {
         if (!name) return [];
         const guest = freshId(book, `guest-${String(name)}`);
-        const group = groups.find((g) => g.id === set.port_group);
-        const belongs = set.belongs ?? book.records.segment.find((s) => s.vid && s.vid === group?.vid)?.id;
         return [
           put("guest", { id: guest, host: id, name }),
           put("adapter", {
@@ -647,8 +655,7 @@ function NewGuest({ id, book, done }: Part) {
             guest,
             name: `tap-${String(name)}`.slice(0, 80),
             mac,
-            ...set,
-            ...(belongs ? { belongs } : {}),
+            ...seated(book, id, set),
           }),
         ];
       }}
@@ -680,6 +687,7 @@ function NewAdapter({ id, book, done }: Part) {
   return (
     <FieldForm
       fields={fields}
+      record={onlySeat(book, guest.host)}
       making
       compose={(set) => [
         put("adapter", {
@@ -688,7 +696,7 @@ function NewAdapter({ id, book, done }: Part) {
           name,
           mac,
           order: own.length,
-          ...set,
+          ...seated(book, guest.host, set),
         }),
       ]}
       message={() => `Give ${guest.name} another adapter`}
@@ -759,8 +767,10 @@ function Ports({ id, book, done, open }: Part) {
 function NewPorts({ id, book, done }: Part) {
   const sw = book.get("fabric_switch", id)!;
   const ports = book.of("fabric_port", "switch", id);
+  const first = ports.length ? 1 : 8;
+  const usual = writtenVids(book.records.segment.flatMap((s) => s.vid ?? []));
   const fields = [
-    { name: "count", label: "How many", kind: "number" as const, unless: 1 },
+    { name: "count", label: "How many", kind: "number" as const, unless: first },
     { name: "allowed", label: "Trunk for VIDs", kind: "vids" as const, hint: "110, 200-219" },
     { name: "vid", label: "Or access VID", kind: "vid" as const },
     { name: "speed", label: "Speed", kind: "number" as const, hint: "Mbit/s" },
@@ -768,12 +778,15 @@ function NewPorts({ id, book, done }: Part) {
   return (
     <FieldForm
       fields={fields}
+      record={{ allowed: usual }}
       making
-      compose={({ count, allowed, vid, speed }) => {
-        if (!allowed === !vid) return [];
+      compose={({ count, allowed: typed, vid, speed }) => {
+        // Trunks for the segments that there are, unless something else is said.
+        const allowed = typed ?? usual;
+        if (!allowed && !vid) return [];
         const taken = new Set(ports.map((p) => p.name));
         const made: Operation[] = [];
-        for (let n = 1; made.length < Math.min(Number(count ?? 1), 96); n++) {
+        for (let n = 1; made.length < Math.min(Number(count ?? first), 96); n++) {
           if (taken.has(`p${n}`)) continue;
           made.push(
             put("fabric_port", {
@@ -787,7 +800,9 @@ function NewPorts({ id, book, done }: Part) {
         }
         return made;
       }}
-      message={({ count }) => `Add ${Number(count ?? 1)} port${Number(count ?? 1) > 1 ? "s" : ""} to ${sw.name}`}
+      message={({ count }) =>
+        `Add ${Number(count ?? first)} port${Number(count ?? first) > 1 ? "s" : ""} to ${sw.name}`
+      }
       done={done}
       action="Add them"
     />
@@ -795,7 +810,7 @@ function NewPorts({ id, book, done }: Part) {
 }
 
 function NewLag({ id, book, done, open }: Part) {
-  const { edit } = usePlan();
+  const { edit } = useActions();
   const sw = book.get("fabric_switch", id)!;
   const lags = book.of("lag", "switch", id);
   const [chosen, setChosen] = useState<string[]>([]);
@@ -858,7 +873,7 @@ function NewLag({ id, book, done, open }: Part) {
 
 /** A cable from a free port: to a NIC without one, or to a free port of another switch. */
 function PlugIn({ id, book, done }: Part) {
-  const { edit } = usePlan();
+  const { edit } = useActions();
   const own = book.get("fabric_port", id)!;
   const proposals: Proposal[] = [
     ...book.records.nic

@@ -1,11 +1,9 @@
-import { useState } from "react";
-
 import type { Kind } from "../api/client";
 import { usePlan } from "../api/plan";
 import { patch } from "./edits";
 import { fieldsOf, type FieldSpec } from "./fields";
 import { drop, dropWhole, freshId, put } from "./making";
-import { FieldForm, Panel } from "./Panel";
+import { FieldForm, Panel, Sections } from "./Panel";
 import { ListWithDrops } from "./RecordPanel";
 
 type Page = "host" | "fabric_switch" | "segment" | "secondary_vlan" | "separation" | "limits" | "assumed_fabric";
@@ -20,19 +18,20 @@ const PAGES: [Page, string][] = [
 ];
 
 /** What belongs to the plan as a whole: its segments and rules, and the hosts and switches that are yet to come. */
-export function Sheet({ close, open }: { close: () => void; open: (id: string) => void }) {
+export function Sheet({ page, close, open }: { page?: string; close: () => void; open: (id: string) => void }) {
   const { book } = usePlan();
-  const [page, setPage] = useState<Page>(book.records.segment.length ? "host" : "segment");
+  const { host, segment } = book.records;
+  const first = page ?? (!host.length || segment.length ? "host" : "segment");
   return (
     <Panel title="Add to the plan" close={close}>
-      <div className="sections" role="group" aria-label="What to add">
-        {PAGES.map(([key, label]) => (
-          <button key={key} type="button" aria-pressed={page === key} onClick={() => setPage(key)}>
-            {label}
-          </button>
-        ))}
-      </div>
-      <PageBody key={page} page={page} close={close} open={open} />
+      <Sections
+        label="What to add"
+        first={PAGES.findIndex(([page]) => page === first)}
+        sections={PAGES.map(([page, label]) => ({
+          label,
+          body: <PageBody page={page} close={close} open={open} />,
+        }))}
+      />
     </Panel>
   );
 }
@@ -89,14 +88,13 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
     assumed_fabric: ["Assume it", "Nothing is assumed about what is behind open ends."],
   };
   const [action, empty] = labels[page];
-  const fields = fieldsOf(page, book).map((f) =>
-    page === "fabric_switch" && (f.name === "name" || f.name === "site") ? { ...f, more: false } : f,
-  );
+  const fields = fieldsOf(page, book);
+  const asked = ["name", "site"].flatMap((name) => fields.filter((f) => f.name === name));
   const ordered =
     page === "fabric_switch"
       ? [
-          ...fields.filter((f) => f.name === "name" || f.name === "site"),
-          ...fields.filter((f) => f.name !== "name" && f.name !== "site").map((f) => ({ ...f, more: true })),
+          ...asked.map((f) => ({ ...f, more: false })),
+          ...fields.filter((f) => !asked.includes(f)).map((f) => ({ ...f, more: true })),
         ]
       : fields;
   return (

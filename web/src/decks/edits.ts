@@ -91,16 +91,19 @@ function repoint(book: Book, cable: string, from: string, to: string): Operation
   return patch("cable", cable, { [record?.a === from ? "a" : "b"]: to });
 }
 
+/** Whether a cable can join two things: those of which one stands at no site that anybody named can be anywhere. */
+export const sameSite = (a: string | null | undefined, b: string | null | undefined): boolean => !a || !b || a === b;
+
 /** Where a NIC's cable could go: free ports at its site, and the ports of the host's other NICs in exchange. */
 export function portsFor(book: Book, nic: RecordOf<"nic">): Proposal[] {
-  const site = book.get("host", nic.host)?.site ?? "";
+  const site = book.get("host", nic.host)?.site;
   const mine = book.far.get(nic.id)?.id;
   return book.records.fabric_port
     .filter((port) => {
       if (port.id === mine) return false;
       const far = book.far.get(port.id)?.id;
       if (far) return book.get("nic", far)?.host === nic.host;
-      return (book.get("fabric_switch", port.switch)?.site ?? "") === site;
+      return sameSite(book.get("fabric_switch", port.switch)?.site, site);
     })
     .sort((a, b) => compareNames(portName(book, a.id), portName(book, b.id)))
     .map((port) => plug(book, nic, port));

@@ -12,8 +12,8 @@ export interface Scene {
   endpoints: ReadonlyMap<string, Endpoint>;
   /** The endpoints by the name of their host. */
   ofHost: ReadonlyMap<string, Endpoint[]>;
-  segmentOf: Map<number, RecordOf<"segment">>;
-  numberOf: Map<string, number>;
+  segmentOf: ReadonlyMap<number, RecordOf<"segment">>;
+  numberOf: ReadonlyMap<string, number>;
   follow: RecordOf<"segment"> | null;
   touched: ReadonlySet<string>;
   broken: ReadonlySet<string>;
@@ -153,6 +153,7 @@ export function AdapterTab({
   const tags = scene.book.of("guest_tag", "adapter", id).length;
   const group = scene.book.get("port_group", adapter.port_group);
   const direct = scene.book.get("nic", adapter.function_of);
+  const several = scene.book.of("adapter", "guest", adapter.guest).length > 1;
   const deviates = OWN.some((g) => adapter[g] != null && adapter[g] !== group?.[g]);
   const mirrored = scene.book.of("mirror", "source", id).length > 0;
   const seat = group ? group.name : direct ? `past the switch on ${direct.name}` : "no port group";
@@ -174,7 +175,7 @@ export function AdapterTab({
       onPointerDown={(e) => scene.grab(e, id)}
     >
       <VerdictMark mark={mark} size={10} />
-      <span aria-hidden>{direct ? "SR" : tags ? `${tags} tags`.slice(0, 1) + "×" : order}</span>
+      <span aria-hidden>{direct ? "SR" : tags ? `${tags}×` : several ? order + 1 : ""}</span>
     </button>
   );
 }

@@ -144,6 +144,17 @@ export function applyOperations(records: Records, edit: readonly Operation[]): R
   return made as unknown as Records;
 }
 
+/** VIDs as people write them: 110, 200-219. */
+export function writtenVids(vids: readonly number[]): string {
+  const runs: [number, number][] = [];
+  for (const vid of [...new Set(vids)].sort((a, b) => a - b)) {
+    const last = runs.at(-1);
+    if (last && last[1] === vid - 1) last[1] = vid;
+    else runs.push([vid, vid]);
+  }
+  return runs.map(([a, b]) => (a === b ? a : `${a}-${b}`)).join(", ");
+}
+
 /** The VIDs of a list such as "110, 200-219"; an unreadable part is left out. */
 export function vidsOf(text: string | null | undefined): Set<number> {
   const found = new Set<number>();

@@ -7,6 +7,7 @@ import { portName } from "../decks/edits";
 import { tagText } from "../model/ports";
 import { holdsVid, readVid } from "../model/records";
 import { toggleMode } from "../theme";
+import { VIEWS } from "../views/registry";
 
 interface Entry {
   what: string;
@@ -20,6 +21,12 @@ interface Entry {
 }
 
 const MOST = 40;
+const ADD = [
+  ["host", "a host"],
+  ["fabric_switch", "a fabric switch"],
+  ["segment", "a segment"],
+  ["separation", "a rule that keeps two apart"],
+] as const;
 
 /** Everything that can be found: what stands in the plan, and every command. */
 function entries(plan: PlanState, navigate: (to: string) => void, commands: [string, string, () => void][]): Entry[] {
@@ -119,10 +126,16 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
       entries(plan, (to) => void go(to), [
         ["Undo", plan.snapshot.steps.undo?.message ?? "nothing of yours to undo", plan.undo],
         ["Redo", plan.snapshot.steps.redo?.message ?? "nothing to redo", plan.redo],
-        ["Decks", "hosts in cross-section", () => void go(`/plans/${plan.id}/decks`)],
-        ["Landing", "where every adapter lands", () => void go(`/plans/${plan.id}/landing`)],
-        ["Trace", "follow a frame", () => void go(`/plans/${plan.id}/trace`)],
-        ["Bench", "prove the plan in a real kernel", () => void go(`/plans/${plan.id}/bench`)],
+        ...VIEWS.map((view): [string, string, () => void] => [
+          view.name,
+          view.does,
+          () => void go(`/plans/${plan.id}/${view.address}`),
+        ]),
+        ...ADD.map(([page, name]): [string, string, () => void] => [
+          `Add ${name}`,
+          "to this plan",
+          () => void go(`/plans/${plan.id}/decks?add=${page}`),
+        ]),
         ["Plans", "all plans", () => void go("/plans")],
         ["Read real hosts", "a new plan from host states", () => void go("/plans/read")],
         ["Export", "the plan file", exportPlan],

@@ -1,9 +1,12 @@
-import { CloseButton, Dialog, Portal } from "@chakra-ui/react";
+import { CloseButton, Dialog, Portal, Switch, Table } from "@chakra-ui/react";
+
+import { VIEWS } from "../views/registry";
+import { setSingleKeys, useSingleKeys } from "./keys";
 
 const KEYS: [string, string][] = [
   ["Ctrl K", "Find anything, or run a command"],
   ["Ctrl Z, Ctrl Shift Z", "Undo, redo"],
-  ["1, 2, 3, 4", "Decks, Landing, Trace, Bench"],
+  [VIEWS.map((view) => view.key).join(", "), VIEWS.map((view) => view.name).join(", ")],
   ["Tab, Shift Tab", "From one part of the drawing to the next"],
   ["Enter", "Open what is focused: a tag to change, an adapter to move, a cable to plug elsewhere, a finding"],
   ["M", "Move the focused adapter, with the outcome of each port group"],
@@ -16,12 +19,14 @@ const KEYS: [string, string][] = [
     "Pick the focused part, beside what is picked already; Shift X picks all of its name, on every host",
   ],
   ["E", "Edit what is picked, together"],
+  ["A", "Add a host, a fabric switch, a segment or a rule"],
   ["F", "Follow the segment of the focused slot or adapter"],
   ["Esc", "Close what is open; nothing is changed"],
   ["?", "These keys"],
 ];
 
 export function KeyHelp({ close }: { close: () => void }) {
+  const single = useSingleKeys();
   return (
     <Dialog.Root open onOpenChange={(e) => !e.open && close()} size="md">
       <Portal>
@@ -32,18 +37,28 @@ export function KeyHelp({ close }: { close: () => void }) {
               <Dialog.Title>Keys</Dialog.Title>
             </Dialog.Header>
             <Dialog.Body>
-              <table className="keys">
-                <tbody>
+              <Switch.Root
+                colorPalette="copper"
+                checked={single}
+                onCheckedChange={(e) => setSingleKeys(e.checked)}
+                mb="3"
+              >
+                <Switch.HiddenInput />
+                <Switch.Control />
+                <Switch.Label>Keys without Ctrl act</Switch.Label>
+              </Switch.Root>
+              <Table.Root size="sm">
+                <Table.Body>
                   {KEYS.map(([keys, does]) => (
-                    <tr key={keys}>
-                      <th scope="row">
+                    <Table.Row key={keys} bg="sheet">
+                      <Table.ColumnHeader scope="row" whiteSpace="nowrap">
                         <kbd>{keys}</kbd>
-                      </th>
-                      <td>{does}</td>
-                    </tr>
+                      </Table.ColumnHeader>
+                      <Table.Cell>{does}</Table.Cell>
+                    </Table.Row>
                   ))}
-                </tbody>
-              </table>
+                </Table.Body>
+              </Table.Root>
             </Dialog.Body>
             <Dialog.CloseTrigger asChild>
               <CloseButton size="sm" />

@@ -1,28 +1,19 @@
 import "./shell.css";
 
+import { Button } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
-import {
-  CircleHelp,
-  CircleStop,
-  Cpu,
-  Download,
-  LayoutList,
-  ListTree,
-  Moon,
-  Redo2,
-  Route as RouteIcon,
-  Search,
-  Undo2,
-} from "lucide-react";
-import { useCallback, useEffect, useState } from "react";
+import { ChevronDown, ChevronRight, CircleHelp, CircleStop, Download, Moon, Redo2, Search, Undo2 } from "lucide-react";
+import { useCallback, useLayoutEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
 
 import { api } from "../api/client";
-import { usePlan } from "../api/plan";
+import { useActions, useHead, usePresence, WithRecords } from "../api/plan";
 import { useExport } from "../api/save";
 import { toggleMode } from "../theme";
+import { GROUPED, VIEWS, type View } from "../views/registry";
 import { Finder } from "./Finder";
 import { KeyHelp } from "./KeyHelp";
+import { useSingleKeys } from "./keys";
 import { Logo } from "./Logo";
 import { VerdictColumn } from "./VerdictColumn";
 
@@ -35,7 +26,10 @@ function isTyping(target: EventTarget | null): boolean {
 }
 
 export function Shell({ user }: { user: string }) {
-  const { id, snapshot, people, connected, told, tell, undo, redo, busy } = usePlan();
+  const { id, tell, undo, redo } = useActions();
+  const { name, revision, steps } = useHead();
+  const { people, connected, told, busy } = usePresence();
+  const single = useSingleKeys();
   const navigate = useNavigate();
   const queries = useQueryClient();
   const [finding, setFinding] = useState(false);
@@ -48,7 +42,8 @@ export function Shell({ user }: { user: string }) {
   const { start } = saving;
   const exportPlan = useCallback(() => start(id), [start, id]);
 
-  useEffect(() => {
+  // Before anything is painted, so that no key is lost on who sees the plan.
+  useLayoutEffect(() => {
     const onKey = (event: KeyboardEvent): void => {
       const command = event.ctrlKey || event.metaKey;
       if (command && event.key.toLowerCase() === "k") {
@@ -63,17 +58,17 @@ export function Shell({ user }: { user: string }) {
       } else if (command && event.key.toLowerCase() === "y") {
         event.preventDefault();
         redo();
-      } else if (!command && !event.altKey && event.key === "?") {
-        setHelp(true);
-      } else if (!command && !event.altKey && ["1", "2", "3", "4"].includes(event.key)) {
-        void navigate(`/plans/${id}/${["decks", "landing", "trace", "bench"][Number(event.key) - 1]}`);
+      } else if (!command && !event.altKey && single) {
+        const view = VIEWS.find((v) => v.key === event.key);
+        if (event.key === "?") setHelp(true);
+        else if (view) void navigate(`/plans/${id}/${view.address}`);
       }
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [finding, help, id, navigate, redo, undo]);
+  }, [finding, help, id, navigate, redo, single, undo]);
 
-  const { undo: back, redo: forth } = snapshot.steps;
+  const { undo: back, redo: forth } = steps;
   return (
     <div className="shell">
       <a className="skip" href="#view">
@@ -83,10 +78,10 @@ export function Shell({ user }: { user: string }) {
         <Link to="/plans" className="brand" title="To the plans">
           <Logo /> <span>Apt Wire</span>
         </Link>
-        <h1 className="plan-name" title={snapshot.name}>
-          {snapshot.name}
+        <h1 className="plan-name" title={name}>
+          {name}
         </h1>
-        <span className="revision mono">revision {snapshot.revision}</span>
+        <span className="revision mono">revision {revision}</span>
         {!connected && (
           <span className="offline" role="status">
             connection lost, trying again
@@ -129,10 +124,13 @@ export function Shell({ user }: { user: string }) {
         </button>
       </header>
       <nav className="rail" aria-label="Views">
-        <RailLink to={`/plans/${id}/decks`} label="Decks" hint="1" icon={<ListTree size={20} aria-hidden />} />
-        <RailLink to={`/plans/${id}/landing`} label="Landing" hint="2" icon={<LayoutList size={20} aria-hidden />} />
-        <RailLink to={`/plans/${id}/trace`} label="Trace" hint="3" icon={<RouteIcon size={20} aria-hidden />} />
-        <RailLink to={`/plans/${id}/bench`} label="Bench" hint="4" icon={<Cpu size={20} aria-hidden />} />
+        {GROUPED.map(([group, views]) => (
+          <RailGroup key={group} name={group}>
+            {views.map((view) => (
+              <RailLink key={view.address} to={`/plans/${id}/${view.address}`} view={view} />
+            ))}
+          </RailGroup>
+        ))}
         <span className="spring" />
         {saving.records === null ? (
           <button type="button" className="rail-item" onClick={exportPlan} title="Export the plan file">
@@ -170,27 +168,50 @@ export function Shell({ user }: { user: string }) {
         ))}
       </div>
       {finding && (
-        <Finder
-          close={() => setFinding(false)}
-          showKeys={() => setHelp(true)}
-          exportPlan={exportPlan}
-          logOut={logOut}
-        />
+        <WithRecords waiting={() => null}>
+          <Finder
+            close={() => setFinding(false)}
+            showKeys={() => setHelp(true)}
+            exportPlan={exportPlan}
+            logOut={logOut}
+          />
+        </WithRecords>
       )}
       {help && <KeyHelp close={() => setHelp(false)} />}
     </div>
   );
 }
 
-function RailLink({ to, label, hint, icon }: { to: string; label: string; hint: string; icon: React.ReactNode }) {
+function RailLink({ to, view }: { to: string; view: View }) {
+  const Icon = view.icon;
   return (
     <NavLink
       to={to}
       className={({ isActive }) => (isActive ? "rail-item active" : "rail-item")}
-      title={`${label} (${hint})`}
+      title={`${view.name}: ${view.does} (${view.key})`}
     >
-      {icon}
-      {label}
+      <Icon size={20} aria-hidden />
+      {view.name}
     </NavLink>
+  );
+}
+
+const FOLDED = "aptwire-rail-folded";
+
+/** A group of views, which folds up and stays so on this machine. */
+function RailGroup({ name, children }: { name: string; children: ReactNode }) {
+  const [folded, setFolded] = useState(() => (localStorage.getItem(FOLDED) ?? "").split(",").includes(name));
+  const fold = (): void => {
+    const others = (localStorage.getItem(FOLDED) ?? "").split(",").filter((other) => other && other !== name);
+    localStorage.setItem(FOLDED, (folded ? others : [...others, name]).join(","));
+    setFolded(!folded);
+  };
+  return (
+    <section aria-label={name}>
+      <Button variant="plain" className="rail-group" aria-expanded={!folded} onClick={fold}>
+        {name} {folded ? <ChevronRight size={10} aria-hidden /> : <ChevronDown size={10} aria-hidden />}
+      </Button>
+      {!folded && children}
+    </section>
   );
 }

@@ -2,18 +2,18 @@ import { useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 
 import type { Finding, Mend } from "../api/client";
-import { useFinding, usePlan } from "../api/plan";
+import { useActions, useFinding, useHead, usePresence, WithRecords } from "../api/plan";
 import { isWorse, MARKS } from "../model/verdicts";
 import { Consequences } from "../parts/Consequences";
 import { HopList } from "../parts/HopList";
 import { VerdictMark } from "../parts/VerdictMark";
 
 export function VerdictColumn() {
-  const { snapshot, deltas } = usePlan();
+  const { summary, deltas } = useHead();
   const [params, setParams] = useSearchParams();
   const open = params.get("finding");
-  const { counts, findings, more } = snapshot.summary;
-  const { endpoints } = snapshot;
+  const { counts, findings, more } = summary;
+  const all = MARKS.reduce((sum, mark) => sum + (counts[mark] ?? 0), 0);
   const select = (finding: Finding | null): void => {
     setParams(
       (now) => {
@@ -36,7 +36,7 @@ export function VerdictColumn() {
       <div className="verdicts-top">
         <div className="verdicts-head">
           <h2>Verdicts</h2>
-          <span>{endpoints.size} endpoints</span>
+          <span>{counted(all)}</span>
         </div>
         <ul className="counts">
           {MARKS.map((mark) => (
@@ -74,11 +74,15 @@ export function VerdictColumn() {
                 <span className="finding-text">{finding.text}</span>
               </span>
             </button>
-            {open === finding.id && <FindingBody finding={finding} taken={() => select(null)} />}
+            {open === finding.id && (
+              <WithRecords waiting={() => <Quiet text="Reading the plan…" />}>
+                <FindingBody finding={finding} taken={() => select(null)} />
+              </WithRecords>
+            )}
           </li>
         ))}
       </ol>
-      {endpoints.size > 0 && (
+      {all > 0 && (
         <p className="all-said">
           {more
             ? `${more} findings more; these come first.`
@@ -87,25 +91,30 @@ export function VerdictColumn() {
               : "Everybody is home: nothing is wrong."}
         </p>
       )}
-      {endpoints.size === 0 && <p className="all-said">No endpoint to judge yet.</p>}
+      {all === 0 && <p className="all-said">No endpoint to judge yet.</p>}
     </aside>
   );
 }
 
+const counted = (n: number): string => (n === 1 ? "1 endpoint" : `${n.toLocaleString("en")} endpoints`);
+
+function Quiet({ text }: { text: string }) {
+  return (
+    <p className="quiet" role="status">
+      {text}
+    </p>
+  );
+}
+
 function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }) {
-  const { edit } = usePlan();
+  const { edit } = useActions();
   const detail = useFinding(finding.id);
   const [proof, setProof] = useState(false);
   const body = useRef<HTMLDivElement>(null);
   useEffect(() => {
     body.current?.closest(".finding")?.scrollIntoView({ block: "start" });
   }, [detail.isSuccess]);
-  if (detail.isPending)
-    return (
-      <p className="quiet" role="status">
-        Working out proof and mends…
-      </p>
-    );
+  if (detail.isPending) return <Quiet text="Working out proof and mends…" />;
   if (detail.error) return <p role="alert">{detail.error.message}</p>;
   const hops = detail.data.proof.flatMap((t) => t.hops);
   const bad = hops.findIndex((h) => h.outcome !== "passed");
@@ -138,7 +147,7 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
 }
 
 function MendCard({ mend, label, first, take }: { mend: Mend; label: string; first: boolean; take: () => void }) {
-  const { busy } = usePlan();
+  const { busy } = usePresence();
   const card = useRef<HTMLButtonElement>(null);
   // Once, when the mends appear: whoever opens the proof afterwards must not be carried off to a mend.
   useEffect(() => {

@@ -6,7 +6,7 @@ import { useState, type FormEvent } from "react";
 import { useSearchParams } from "react-router";
 
 import { api, unwrap, type BenchDetail, type BenchItem, type BenchReport } from "../api/client";
-import { usePlan } from "../api/plan";
+import { useActions, useHead } from "../api/plan";
 
 const STEPS: Record<string, string> = {
   starting: "starting the kernel",
@@ -49,7 +49,8 @@ const lasted = (run: BenchItem): string =>
 
 /** The plan put to a real kernel: ask, follow, and see where engine and kernel differ. */
 export function Bench() {
-  const { id, snapshot } = usePlan();
+  const { id } = useActions();
+  const { revision } = useHead();
   const queries = useQueryClient();
   const [params, setParams] = useSearchParams();
   const [pulls, setPulls] = useState("4");
@@ -80,7 +81,7 @@ export function Bench() {
       unwrap(
         await api.POST("/api/plans/{plan_id}/bench", {
           params: { path: { plan_id: id } },
-          body: { pulls: Number(pulls), sample: Number(sample), seed: snapshot.revision },
+          body: { pulls: Number(pulls), sample: Number(sample), seed: revision },
         }),
       ),
     onSuccess: async () => {
@@ -104,7 +105,7 @@ export function Bench() {
     <div className="bench">
       <section className="bench-side" aria-label="Runs">
         <form onSubmit={submit}>
-          <h2>Prove revision {snapshot.revision}</h2>
+          <h2>Prove revision {revision}</h2>
           <p>
             The plan is built in a Linux kernel of its own, real frames are sent, and each answer is held against the
             engine’s.
@@ -178,7 +179,7 @@ export function Bench() {
             plan={id}
             run={chosen}
             detail={detail.data?.run.number === chosen.number ? detail.data : undefined}
-            now={snapshot.revision}
+            now={revision}
           />
         )}
       </section>

@@ -6,7 +6,7 @@ import { useMemo, useRef, useState } from "react";
 import { createSearchParams, useNavigate, useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Finding } from "../api/client";
-import { usePlan } from "../api/plan";
+import { usePlan, usePresence } from "../api/plan";
 import { compareNames } from "../model/records";
 import { gravity, MARKS, sayMoves, type Mark } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
@@ -23,7 +23,8 @@ type Line = { head: string; count: number } | { row: Row };
 const ROW = 34;
 
 export function Landing() {
-  const { id, snapshot, book, edit, busy } = usePlan();
+  const { id, snapshot, book, edit } = usePlan();
+  const { busy } = usePresence();
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
   const [text, setText] = useState("");

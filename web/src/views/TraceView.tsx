@@ -1,28 +1,48 @@
 import "./tables.css";
 
+import { Combobox, createListCollection, HStack, Portal, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { ArrowRightLeft } from "lucide-react";
-import { useId, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 
-import { api, unwrap, type Trace } from "../api/client";
+import { api, unwrap, type Endpoint, type Trace } from "../api/client";
 import { usePlan } from "../api/plan";
+import type { Book } from "../model/records";
+
+interface Choice {
+  value: string;
+  label: string;
+  /** What a search may match, in lower case. */
+  text: string;
+}
+
+/**
+ * Everything from which a frame can start: endpoints, and the interfaces of stations, each with the tag that it
+ * sends.
+ */
+function ends(book: Book, endpoints: ReadonlyMap<string, Endpoint>): Choice[] {
+  const made: Choice[] = [];
+  const add = (value: string, name: string, tag: string, more: string): void => {
+    const label = tag === "untagged" ? name : `${name} tag ${tag}`;
+    made.push({ value, label, text: `${label} ${value} ${more}`.toLowerCase() });
+  };
+  for (const e of endpoints.values())
+    for (const t of e.tags)
+      add(t.tag === "untagged" ? e.key : `${e.key}|${t.tag}`, e.name, t.tag, t.addresses.join(" "));
+  for (const port of book.records.station_port) {
+    const name = book.get("station", port.station)?.name ?? "";
+    add(port.id, name, port.vid ? String(port.vid) : "untagged", `station ${(port.addresses ?? []).join(" ")}`);
+  }
+  return made;
+}
 
 export function TraceView() {
-  const { id, snapshot } = usePlan();
+  const { id, snapshot, book } = usePlan();
   const [params, setParams] = useSearchParams();
   const a = params.get("a") ?? "";
   const b = params.get("b") ?? "";
-  const choices = useMemo(
-    () =>
-      [...snapshot.endpoints.values()].flatMap((e) =>
-        e.tags.map((t) => ({
-          value: t.tag === "untagged" ? e.key : `${e.key}|${t.tag}`,
-          label: `${e.name}${t.tag === "untagged" ? "" : ` tag ${t.tag}`}`,
-        })),
-      ),
-    [snapshot.endpoints],
-  );
+  const choices = useMemo(() => ends(book, snapshot.endpoints), [book, snapshot.endpoints]);
   const put = (ends: { a?: string; b?: string }): void =>
     setParams(
       (now) => {
@@ -96,7 +116,7 @@ export function TraceView() {
  * An endpoint of the list, or one of them with any other tag: frames that nobody is meant to send can be followed
  * too.
  */
-function isEnd(choices: { value: string }[], value: string): boolean {
+function isEnd(choices: Choice[], value: string): boolean {
   const [key, tag] = value.split("|");
   if (choices.some((c) => c.value === value)) return true;
   return (
@@ -108,8 +128,26 @@ function isEnd(choices: { value: string }[], value: string): boolean {
   );
 }
 
-const labelOf = (choices: { value: string; label: string }[], value: string): string =>
-  choices.find((c) => c.value === value)?.label ?? value;
+const labelOf = (choices: Choice[], value: string): string => choices.find((c) => c.value === value)?.label ?? value;
+
+/** As many of the choices are shown as somebody might read. */
+const MOST = 40;
+
+/** The choices in which every word that was typed stands; one of them with another tag, where that was typed. */
+function matching(choices: Choice[], typed: string): Choice[] {
+  const words = typed.toLowerCase().split(/\s+/).filter(Boolean);
+  const found: Choice[] = [];
+  for (const choice of choices) {
+    if (words.every((word) => choice.text.includes(word))) found.push(choice);
+    if (found.length === MOST) break;
+  }
+  if (!found.some((c) => c.value === typed) && isEnd(choices, typed)) {
+    const [key, tag] = typed.split("|");
+    const owner = choices.find((c) => c.value.split("|")[0] === key);
+    found.unshift({ value: typed, label: `${owner?.label ?? key} as if tagged ${tag}`, text: typed });
+  }
+  return found;
+}
 
 function EndPicker({
   label,
@@ -119,48 +157,65 @@ function EndPicker({
 }: {
   label: string;
   value: string;
-  choices: { value: string; label: string }[];
+  choices: Choice[];
   put: (v: string) => void;
 }) {
-  const list = useId();
   const [typed, setTyped] = useState<string | null>(null);
-  const text = typed ?? value;
-  const wrong = typed !== null && typed !== "" && !isEnd(choices, typed);
-  const take = (): void => {
-    if (typed === null || wrong) return;
-    setTyped(null);
-    put(typed);
-  };
+  const said = typed ?? labelOf(choices, value);
+  const found = useMemo(() => matching(choices, typed ?? ""), [choices, typed]);
+  const collection = useMemo(() => createListCollection({ items: found, itemToString: (c) => c.label }), [found]);
   return (
-    <div className="end-picker">
-      <label htmlFor={`${list}-input`}>{label}</label>
-      <input
-        id={`${list}-input`}
-        list={list}
-        className="mono"
-        placeholder="host/adapter or host/adapter|tag"
-        value={text}
-        aria-invalid={wrong}
-        onChange={(e) => {
-          const next = e.target.value;
-          setTyped(next);
-          if (!next || choices.some((c) => c.value === next)) {
-            setTyped(null);
-            put(next);
-          }
-        }}
-        onBlur={take}
-        onKeyDown={(e) => e.key === "Enter" && take()}
-      />
-      <datalist id={list}>
-        {choices.map((c) => (
-          <option key={c.value} value={c.value}>
-            {c.label}
-          </option>
-        ))}
-      </datalist>
-      {wrong && <em>not the name of an endpoint yet; any tag may follow, as in host/adapter|210</em>}
-    </div>
+    <Combobox.Root
+      size="sm"
+      width="340px"
+      collection={collection}
+      value={value ? [value] : []}
+      inputValue={said}
+      inputBehavior="autohighlight"
+      selectionBehavior="preserve"
+      openOnClick
+      positioning={{ sameWidth: true }}
+      onInputValueChange={({ inputValue, reason }) => {
+        if (reason !== "input-change" && reason !== "clear-trigger") return;
+        setTyped(inputValue);
+        if (!inputValue || choices.some((c) => c.value === inputValue)) put(inputValue);
+      }}
+      onValueChange={({ value: taken }) => {
+        setTyped(null);
+        if (taken[0] !== undefined) put(taken[0]);
+      }}
+      onOpenChange={({ open }) => {
+        if (open) return;
+        if (typed !== null && isEnd(choices, typed)) put(typed);
+        setTyped(null);
+      }}
+    >
+      <HStack>
+        <Combobox.Label m="0">{label}</Combobox.Label>
+        <Combobox.Control flex="1">
+          <Combobox.Input placeholder="Part of a guest, adapter, station or host" />
+          <Combobox.IndicatorGroup>
+            <Combobox.ClearTrigger aria-label={`Nothing in ${label}`} />
+            <Combobox.Trigger aria-label={`All choices for ${label}`} />
+          </Combobox.IndicatorGroup>
+        </Combobox.Control>
+      </HStack>
+      <Portal>
+        <Combobox.Positioner>
+          <Combobox.Content bg="sheet">
+            <Combobox.Empty>Nothing by that name. Any tag may follow, as in host/adapter|210.</Combobox.Empty>
+            {found.map((choice) => (
+              <Combobox.Item key={choice.value} item={choice} flexDirection="column" alignItems="start" gap="0">
+                <Text>{choice.label}</Text>
+                <Text className="mono" fontSize="xs" color="fg.muted" overflowWrap="anywhere">
+                  {choice.value}
+                </Text>
+              </Combobox.Item>
+            ))}
+          </Combobox.Content>
+        </Combobox.Positioner>
+      </Portal>
+    </Combobox.Root>
   );
 }
 

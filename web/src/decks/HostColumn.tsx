@@ -1,0 +1,86 @@
+import { usePlan } from "../api/plan";
+import type { Column, Layout } from "./layout";
+import {
+  AdapterTab,
+  FarEnd,
+  GuestCard,
+  HostHead,
+  HostPortPill,
+  Nic,
+  Slot,
+  SwitchFrame,
+  Team,
+  type Scene,
+} from "./parts";
+
+/**
+ * One host in cross-section, from its guests down to what its NICs are plugged into; its head alone where it is folded.
+ */
+export function HostColumn({
+  scene,
+  layout,
+  column,
+  toggle,
+}: {
+  scene: Scene;
+  layout: Layout;
+  column: Column;
+  toggle: () => void;
+}) {
+  const { book } = usePlan();
+  return (
+    <section aria-label={`Host ${book.get("host", column.host)?.name ?? ""}`}>
+      {!column.collapsed && (
+        <div className="column" style={{ left: column.x, width: column.w, height: layout.decks.floor - 2 }} />
+      )}
+      <HostHead scene={scene} open={() => scene.select(column.host)} column={column} toggle={toggle} />
+      {!column.collapsed && (
+        <>
+          {!column.guests.length && (
+            <span className="deck-name" style={{ left: column.x + 16, top: layout.decks.guests, width: column.w - 32 }}>
+              No guests on this host: + makes one.
+            </span>
+          )}
+          {!column.switches.length && (
+            <span
+              className="deck-name"
+              style={{ left: column.x + 16, top: layout.decks.switches, width: column.w - 32 }}
+            >
+              No switch yet: press N, or + above, to take NICs and make one.
+            </span>
+          )}
+          {!column.nics.length && (
+            <span
+              className="deck-name"
+              style={{ left: column.x + 16, top: layout.decks.nics + 20, width: column.w - 32 }}
+            >
+              No NICs: + puts them in.
+            </span>
+          )}
+          {column.guests.map((g) => (
+            <GuestCard key={g.id} scene={scene} id={g.id} rect={g} />
+          ))}
+          {column.guests.flatMap((g) =>
+            g.adapters.map((a, n) => (
+              <AdapterTab key={a.id} scene={scene} id={a.id} rect={a} order={n} level={g.level} />
+            )),
+          )}
+          {column.switches.map((s) => (
+            <SwitchFrame key={s.id} scene={scene} box={s} />
+          ))}
+          {column.switches.flatMap((s) => s.slots.map((b) => <Slot key={b.id} scene={scene} box={b} />))}
+          {column.switches.flatMap((s) => s.ports.map((b) => <HostPortPill key={b.id} scene={scene} box={b} />))}
+          {column.teams.map((t, n) => (
+            <Team key={`${t.id} ${n}`} scene={scene} label={t} />
+          ))}
+          {column.nics.map((n) => (
+            <Nic key={n.id} scene={scene} box={n} />
+          ))}
+          {column.nics.map((n) => (
+            <FarEnd key={n.id} scene={scene} box={n} />
+          ))}
+        </>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,73 @@
+import { Cpu, LayoutList, ListTree, Route, type LucideIcon } from "lucide-react";
+import { lazy, type ComponentType, type LazyExoticComponent } from "react";
+
+/** The groups of views, in the order of the work. */
+export const GROUPS = ["See", "Plan", "Build", "Check", "Stress", "Carry out"] as const;
+
+/** A view of a plan. The rail, the routes, the finder and the list of keys are made of these. */
+export interface View {
+  /** The last part of its address. */
+  address: string;
+  name: string;
+  group: (typeof GROUPS)[number];
+  /** The single key that goes there. */
+  key: string;
+  icon: LucideIcon;
+  /** What it shows, in a few words. */
+  does: string;
+  /** Whether it waits for all records of the plan. */
+  records: boolean;
+  Shown: LazyExoticComponent<ComponentType>;
+}
+
+const loaded = (load: () => Promise<ComponentType>): LazyExoticComponent<ComponentType> =>
+  lazy(async () => ({ default: await load() }));
+
+export const VIEWS: readonly View[] = [
+  {
+    address: "decks",
+    name: "Decks",
+    group: "See",
+    key: "1",
+    icon: ListTree,
+    does: "hosts in cross-section",
+    records: true,
+    Shown: loaded(async () => (await import("./Decks")).Decks),
+  },
+  {
+    address: "landing",
+    name: "Landing",
+    group: "Check",
+    key: "2",
+    icon: LayoutList,
+    does: "where every adapter lands",
+    records: true,
+    Shown: loaded(async () => (await import("./Landing")).Landing),
+  },
+  {
+    address: "trace",
+    name: "Trace",
+    group: "Check",
+    key: "3",
+    icon: Route,
+    does: "follow a frame",
+    records: true,
+    Shown: loaded(async () => (await import("./TraceView")).TraceView),
+  },
+  {
+    address: "bench",
+    name: "Bench",
+    group: "Carry out",
+    key: "4",
+    icon: Cpu,
+    does: "prove the plan in a real kernel",
+    records: false,
+    Shown: loaded(async () => (await import("./Bench")).Bench),
+  },
+];
+
+/** The views of each group that has any. */
+export const GROUPED: readonly [View["group"], View[]][] = GROUPS.map((group): [View["group"], View[]] => [
+  group,
+  VIEWS.filter((view) => view.group === group),
+]).filter(([, views]) => views.length);
