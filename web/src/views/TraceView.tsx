@@ -43,18 +43,15 @@ export function TraceView() {
   const a = params.get("a") ?? "";
   const b = params.get("b") ?? "";
   const choices = useMemo(() => ends(book, snapshot.endpoints), [book, snapshot.endpoints]);
-  const put = (ends: { a?: string; b?: string }): void =>
-    setParams(
-      (now) => {
-        const next = new URLSearchParams(now);
-        for (const [name, value] of Object.entries(ends)) {
-          if (value) next.set(name, value);
-          else next.delete(name);
-        }
-        return next;
-      },
-      { replace: true },
-    );
+  const put = (ends: { a?: string; b?: string }): void => {
+    // What the address says by now: the other end may have been chosen a moment ago, and not be rendered yet.
+    const next = new URLSearchParams(window.location.search);
+    for (const [name, value] of Object.entries(ends)) {
+      if (value) next.set(name, value);
+      else next.delete(name);
+    }
+    setParams(next, { replace: true });
+  };
   const known = (value: string): boolean => isEnd(choices, value);
   const trace = useQuery({
     queryKey: ["trace", id, snapshot.revision, a, b],
