@@ -1,4 +1,4 @@
-"""The engine in a terminal: read, check, trace, hears, could.  Exit status 0 all home, 1 findings, 2 unusable input."""
+"""The engine in a terminal: read, check, compare, trace, hears, could.  Exit status 0 all home, 1 findings, 2 unusable input."""
 
 from __future__ import annotations
 
@@ -16,6 +16,7 @@ from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.hearing import hears as who_hears
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
+from aptwire.judge.beside import endpoint_name, laid_beside
 from aptwire.judge.causes import spoken
 from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly
@@ -125,6 +126,29 @@ def check(plan_file: str, as_json: bool) -> None:
         for finding in found:
             click.echo(f"{finding.verdict}: {finding.title}\n  {finding.text}")
     sys.exit(1 if any(isinstance(finding, Finding) for finding in found) else 0)
+
+
+@main.command(help="Lay plan B beside plan A: records, verdicts and findings that differ. Exit status 1 if any does.")
+@click.argument("a")
+@click.argument("b")
+@click.option("--json", "as_json", is_flag=True, help="all of it as JSON")
+def compare(a: str, b: str, as_json: bool) -> None:
+    """Compare two plan files."""
+    one, two = judge(_load(a)), judge(_load(b))
+    said = laid_beside(one, two)
+    if as_json:
+        _print_json(said.to_json())
+    else:
+        for change in said.changes:
+            click.echo(str(change))
+        rows = [(name, str(said.counts[0][name]), str(n)) for name, n in said.counts[1].items()]
+        click.echo("\n" + table(("verdict", os.path.basename(a), os.path.basename(b)), rows) + "\n")
+        for move in said.moves:
+            click.echo(f"{endpoint_name(one, two, move.endpoint)}: {move.before or 'new'} → {move.after or 'gone'}")
+        for word, found in (("no longer", said.gone), ("new", said.new)):
+            for finding in found:
+                click.echo(f"{word}: {finding.title}")
+    sys.exit(1 if said else 0)
 
 
 @main.command(help="Follow a frame from A to B (host/tap, with |tag for a guest's own tag).")

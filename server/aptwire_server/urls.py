@@ -3,7 +3,7 @@
 from django.urls import path, re_path, register_converter
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from aptwire_server.plans import benching, listing, sessions, views
+from aptwire_server.plans import benching, history, listing, sessions, views
 from aptwire_server.plans.front import front
 
 
@@ -48,6 +48,11 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/redo", views.redo),
     path("api/plans/<uuid:plan_id>/revisions", views.revisions),
     path("api/plans/<uuid:plan_id>/changes", views.changes),
+    path("api/plans/<uuid:plan_id>/history", history.history),
+    path("api/plans/<uuid:plan_id>/compare", history.compare),
+    path("api/plans/<uuid:plan_id>/bring-back", history.bring_back),
+    path("api/plans/<uuid:plan_id>/marks", history.marks),
+    path("api/plans/<uuid:plan_id>/marks/<number:number>", history.mark),
     path("api/plans/<uuid:plan_id>/verdicts", views.verdicts),
     path("api/plans/<uuid:plan_id>/findings/<str:finding_id>", views.finding),
     path("api/plans/<uuid:plan_id>/preview", views.preview_edits),

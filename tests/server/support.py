@@ -141,9 +141,9 @@ class Client:
             after = page["next"]
         return made
 
-    def exported(self, plan: str) -> bytes:
-        """The plan file, put together from its parts, none of them large."""
-        parts, address = [], f"{URL}/api/plans/{plan}/export"
+    def exported(self, plan: str, at: int | None = None) -> bytes:
+        """The plan file, as it is or was at a revision, put together from its parts, none of them large."""
+        parts, address = [], f"{URL}/api/plans/{plan}/export" + ("" if at is None else f"?at={at}")
         while address:
             with self.opener.open(address, timeout=300) as response:
                 parts.append(response.read())

@@ -300,6 +300,46 @@ class TraceTest(BrowserTest):
         expect(self.page.get_by_role("heading", name=re.compile("^There: quay-array"))).to_be_visible()
 
 
+class HistoryTest(BrowserTest):
+    def test_what_somebody_did_is_found_looked_at_marked_and_brought_back(self) -> None:
+        page = self.page
+        other = someone()
+        other.edit(self.plan, 0, patch("host_port", "gannet/guests0/mgmt", vid=None))
+        other.edit(self.plan, 1, patch("segment", "segment-edge", role="rim"))
+        expect(page.get_by_text("revision 2", exact=True)).to_be_visible()
+        page.keyboard.press("5")
+        main = page.get_by_role("region", name="What changed")
+        expect(main.get_by_role("heading", name="Revision 2")).to_be_visible()
+        expect(main.get_by_text("Nobody’s verdict differs.")).to_be_visible()
+        page.get_by_role("region", name="Revisions").get_by_role("button").nth(1).click()
+        expect(main.get_by_text("1 home → astray")).to_be_visible()
+        expect(main.get_by_role("list", name="Records that differ")).to_contain_text("host port mgmt of gannet vid 110")
+        expect(main.get_by_role("list", name="Newly found")).to_contain_text("gannet’s mgmt lands nowhere")
+        page.get_by_label("A mark for revision 1").fill("the night it broke")
+        page.keyboard.press("Enter")
+        expect(main.get_by_text("the night it broke, by ines")).to_be_visible()
+        self.accessible()
+        main.get_by_role("link", name="Look at it").click()
+        expect(page.get_by_text("Revision 1 as it was")).to_be_visible()
+        expect(self.count("home")).to_have_text("32")
+        self.accessible()
+        port = page.get_by_role("button", name=re.compile("^Port group ticketing, tag 210")).first
+        port.focus()
+        page.keyboard.press("Enter")
+        page.keyboard.type("211")
+        expect(page.get_by_text(re.compile("1 home → |home → astray")).first).to_be_visible()
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("alert")).to_contain_text("nothing can be changed here")
+        page.keyboard.press("Escape")
+        page.get_by_role("link", name="Its place in the history").click()
+        page.get_by_label("beside revision").fill("0")
+        page.keyboard.press("Enter")
+        page.get_by_role("region", name="Revisions").get_by_role("button").nth(2).click()
+        main.get_by_role("button", name="Bring it back").click()
+        expect(main.get_by_role("heading", name="Revision 3")).to_be_visible()
+        expect(self.count("home")).to_have_text("33")
+
+
 class ReadingTest(BrowserTest):
     def test_the_captures_are_read_reported_and_made_a_plan(self) -> None:
         self.page.goto(f"{URL}/plans")

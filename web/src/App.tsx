@@ -22,6 +22,7 @@ export function App() {
       <Route path="/" element={<Navigate to="/plans" replace />} />
       <Route path="/plans" element={<PlanList user={user} />} />
       <Route path="/plans/read" element={<ReadHosts user={user} />} />
+      <Route path="/plans/:id/at/:at/*" element={<OnePlan user={user} />} />
       <Route path="/plans/:id/*" element={<OnePlan user={user} />} />
       <Route path="*" element={<Failed why="There is no page at this address." />} />
     </Routes>
@@ -29,11 +30,13 @@ export function App() {
 }
 
 function OnePlan({ user }: { user: string }) {
-  const { id } = useParams();
+  const { id, at } = useParams();
+  if (at !== undefined && !/^\d{1,9}$/.test(at)) return <Failed why="There is no such revision." />;
   return (
     <PlanProvider
-      key={id}
+      key={`${id} ${at ?? ""}`}
       id={id!}
+      at={at === undefined ? undefined : Number(at)}
       user={user}
       waiting={<Waiting what="Reading the plan" />}
       failed={(why) => <Failed why={why} />}

@@ -40,7 +40,9 @@ def create_plan(plan: Plan, author: AbstractBaseUser | None) -> PlanRow:
     engine = Engine(0, plan.indexed())
     counts = engine.judgement().counts()
     with transaction.atomic():
-        row = PlanRow.objects.create(name=plan.name, author=author, changed_by=author, counts=counts, counted=0)
+        row = PlanRow.objects.create(
+            name=plan.name, author=author, changed_by=author, counts=counts, counted=0, first_counts=counts
+        )
         write_new(row, plan)
     keep(row.id, engine)
     return row

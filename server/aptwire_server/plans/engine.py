@@ -26,7 +26,7 @@ from django.db import transaction
 from aptwire_server.plans.models import PlanRow, Revision
 from aptwire_server.plans.tables import load_plan
 
-KEPT = 32
+KEPT, KEPT_EARLIER = 32, 16
 
 
 TRAIL = 64
@@ -150,6 +150,7 @@ class Engine:
 
 
 _engines: OrderedDict[uuid.UUID, Engine] = OrderedDict()
+_earlier: OrderedDict[tuple[uuid.UUID, int], Engine] = OrderedDict()
 _turns: dict[uuid.UUID, threading.RLock] = {}
 _guard = threading.Lock()
 
@@ -210,10 +211,36 @@ def keep(plan_id: uuid.UUID, engine: Engine) -> Engine:
         return engine
 
 
+def engine_at(row: PlanRow, number: int) -> Engine:
+    """The engine of a plan as it was at an earlier revision, judged from the present one; those asked for last are kept."""
+    now = engine_of(row)
+    if number >= now.revision:
+        return now
+    with _guard:
+        known = _earlier.get((row.id, number))
+        if known is not None:
+            _earlier.move_to_end((row.id, number))
+            return known
+    plan, keys = now.plan, set[tuple[str, str]]()
+    later = Revision.objects.filter(plan=row, number__gt=number, number__lte=now.revision).order_by("-number")
+    for revision in later:
+        back = edit_from_json(revision.inverse)
+        plan, _ = apply_edit(plan, back)
+        keys |= touched(back)
+    made = Engine(number, plan, (now.judgement(), frozenset(keys)), (number, ()))
+    with _guard:
+        _earlier[row.id, number] = made
+        while len(_earlier) > KEPT_EARLIER:
+            _earlier.popitem(last=False)
+    return made
+
+
 def forget(plan_id: uuid.UUID) -> None:
     """Let go of a plan that is no more."""
     with _guard:
         _engines.pop(plan_id, None)
+        for key in [key for key in _earlier if key[0] == plan_id]:
+            del _earlier[key]
 
 
 def _from_tables(row: PlanRow) -> Engine:

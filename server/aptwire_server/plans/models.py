@@ -33,6 +33,7 @@ class PlanRow(models.Model):
     changed_by = _person(help_text="who made the latest revision")
     counts = models.JSONField(null=True, help_text="how many endpoints have each verdict, at the revision `counted`")
     counted = models.PositiveIntegerField(null=True)
+    first_counts = models.JSONField(null=True, help_text="as `counts`, at revision 0")
     binned: models.DateTimeField[Any, Any] = models.DateTimeField(null=True, help_text="when it was put into the bin")
     binned_by = _person()
 
@@ -60,6 +61,20 @@ class Revision(models.Model):
             models.UniqueConstraint(fields=["plan", "number"], name="revision_number"),
             models.CheckConstraint(condition=models.Q(how__in=["edit", "undo", "redo"]), name="revision_how"),
         )
+
+
+class Mark(models.Model):
+    """A name that somebody gave to a revision: "as built, May"."""
+
+    plan = models.ForeignKey(PlanRow, on_delete=models.CASCADE, related_name="marks")
+    revision = models.PositiveIntegerField()
+    name = models.CharField(max_length=80)
+    author = _person()
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        db_table = "mark"
+        constraints = (models.UniqueConstraint(fields=["plan", "name"], name="mark_name"),)
 
 
 class Presence(models.Model):

@@ -182,6 +182,38 @@ def components() -> dict[str, Schema]:
             shut_down=many(TEXT),
         ),
         "FindingDetail": obj(finding=ref("Finding"), proof=many(ref("Trace")), mends=many(ref("Mend"))),
+        "Mark": obj(id=NUMBER, revision=NUMBER, name=TEXT, author=maybe(TEXT), at=TEXT),
+        "HistoryItem": obj(
+            number=NUMBER,
+            author=maybe(TEXT),
+            at=TEXT,
+            message=TEXT,
+            how=TEXT,
+            of=maybe(NUMBER),
+            counts=maybe(counts),
+            before=maybe(counts),
+            marks=many(ref("Mark")),
+        ),
+        "History": obj(revisions=many(ref("HistoryItem")), more=FLAG, marks=many(ref("Mark"))),
+        "Change": obj(
+            kind=KIND,
+            id=TEXT,
+            name=TEXT,
+            what={"type": "string", "enum": ["made", "changed", "gone"]},
+            fields=many(obj(field=TEXT, before=TEXT, after=TEXT)),
+        ),
+        "FindingTold": obj(id=TEXT, verdict=GRAVITY, title=TEXT, text=TEXT),
+        "Comparison": obj(
+            a=NUMBER,
+            b=NUMBER,
+            changes=many(ref("Change")),
+            more=NUMBER,
+            counts=obj(before=counts, after=counts),
+            moves=many(ref("Move")),
+            tally=many(ref("Tally")),
+            gone=many(ref("FindingTold")),
+            new=many(ref("FindingTold")),
+        ),
         "Steps": obj(undo=maybe(step), redo=maybe(step)),
         "Snapshot": obj(id=TEXT, name=TEXT, revision=NUMBER, size=counts, summary=ref("Summary"), steps=ref("Steps")),
         "Revision": obj(number=NUMBER, author=maybe(TEXT), at=TEXT, message=TEXT, how=TEXT, of=maybe(NUMBER)),
@@ -307,13 +339,37 @@ EVENTS: Schema = {
 }
 
 
+LOOKING: tuple[str, ...] = (
+    "",
+    "/page",
+    "/export",
+    "/verdicts",
+    "/findings/{finding_id}",
+    "/preview",
+    "/trace",
+    "/strand",
+    "/teams",
+)
+LOOKING += ("/could", "/tree")
+"""The addresses of a plan that can be asked about an earlier revision."""
+AT: Schema = {
+    "in": "query",
+    "name": "at",
+    "description": "the plan as it was at this revision; as it is unless said",
+    "schema": bounded(0, 999_999_999),
+}
+
+
 def add_components(result: Schema, generator: Any, request: Any, public: bool) -> Schema:
     """Put the named components into the generated document, the address that isn't the framework's, and what any address may refuse."""
     result.setdefault("components", {}).setdefault("schemas", {}).update(components())
     result["components"].setdefault("securitySchemes", {}).update(TOKEN)
     result["paths"]["/api/plans/{plan_id}/events"] = {"get": {**EVENTS, "security": [{"cookieAuth": []}]}}
     for path, item in result["paths"].items():
+        looking = path.removeprefix("/api/plans/{plan_id}") in LOOKING
         for method, operation in item.items():
+            if looking and (method == "get" or path.endswith("/preview")):
+                operation["parameters"] = [*operation.get("parameters", []), AT]
             if method != "get":
                 session: Schema = {} if path == "/api/session" and method == "post" else {"cookieAuth": []}
                 operation["security"] = [{**session, **{name: [] for name in TOKEN}}]

@@ -11,9 +11,7 @@ import time
 import uuid
 from typing import Any
 
-from aptwire.plan.edits import apply_edit, edit_from_json
 from aptwire.plan.file import write_plan
-from aptwire.plan.plan import Plan
 from aptwire_bench.kernel import BenchError, Cancelled
 from aptwire_bench.prove import Report, Scope, prove
 from django.db import DatabaseError, connection
@@ -21,9 +19,9 @@ from django.db.models.functions import Now
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from aptwire_server.plans.engine import engine_of
+from aptwire_server.plans.engine import engine_at
 from aptwire_server.plans.listing import purge
-from aptwire_server.plans.models import BenchRun, PlanRow, Revision
+from aptwire_server.plans.models import BenchRun
 
 BEAT, SILENT = 2.0, 8.0
 """Seconds between two signs of life of a worker, and after which one that gave none counts as gone."""
@@ -31,16 +29,6 @@ PULSE = 1.0
 TRIES = 60
 LONGEST_LOG = 20_000
 log = logging.getLogger(__name__)
-
-
-def plan_at(row: PlanRow, number: int) -> Plan:
-    """A plan as it was at a revision: the latest one, with what came after taken back."""
-    engine = engine_of(row)
-    plan = engine.plan
-    later = Revision.objects.filter(plan=row, number__gt=number, number__lte=engine.revision).order_by("-number")
-    for revision in later:
-        plan, _ = apply_edit(plan, edit_from_json(revision.inverse))
-    return plan
 
 
 class Pulse:
@@ -102,7 +90,7 @@ def prove_revision(plan_id: str, number: int) -> None:
     ended: dict[str, Any]
     with Pulse(run) as pulse:
         try:
-            plan = plan_at(run.plan, run.revision)
+            plan = engine_at(run.plan, run.revision).plan
             report = prove(plan, Scope(**run.scope), pulse)
             ended = {"state": "done", "error": "", "report": report.to_json(plan), "stories": files(report)}
         except Cancelled:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 from typing import Any
+from urllib.parse import urlencode
 
 from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
@@ -27,7 +28,7 @@ from aptwire_server.plans import schemas
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.changes import changes_since, steps_of, within
 from aptwire_server.plans.commits import Committed, commit, note_counts, revision_json, step
-from aptwire_server.plans.engine import Engine, engine_of
+from aptwire_server.plans.engine import Engine, engine_at, engine_of
 from aptwire_server.plans.gate import asked, bad, body_of, number_asked
 from aptwire_server.plans.listing import NAME_SCHEMA, REFUSED, item_of, name_of, put_into_bin, rename
 from aptwire_server.plans.models import Revision
@@ -41,7 +42,9 @@ MOST_RISKS = 5
 
 
 def _engine(request: Request, plan_id: uuid.UUID) -> Engine:
-    return engine_of(plan_for(request, plan_id))
+    """The engine of what a request looks at: the plan as it is, or (`at`) as it was at an earlier revision."""
+    row = plan_for(request, plan_id)
+    return engine_at(row, number_asked(request, "at")) if "at" in request.query_params else engine_of(row)
 
 
 @extend_schema(methods=["GET"], responses={200: ref("Snapshot")}, operation_id="get_plan")
@@ -63,8 +66,8 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
     if request.method == "DELETE":
         put_into_bin(row, request.user)
         return Response(item_of(row))
-    engine = engine_of(row)
-    if row.counted != engine.revision:
+    engine = _engine(request, plan_id)
+    if engine.revision == row.revision != row.counted:
         note_counts(plan_id, engine)
     return Response(
         {
@@ -108,7 +111,7 @@ def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     Parts with one ETag (the revision) make the file; one by itself is no JSON, and doesn't say that it is.
     """
     row = plan_for(request, plan_id)
-    engine = engine_of(row)
+    engine = _engine(request, plan_id)
     first = number_asked(request, "from")
     text, following = plan_text(engine.plan.named(row.name), first, PAGE, engine.ids)
     whole = first == 0 and following is None
@@ -117,11 +120,14 @@ def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     response["Content-Disposition"] = f'attachment; filename="{name}.json"'
     response["ETag"] = f'"{engine.revision}"'
     if following is not None:
-        response["Link"] = f'<{request.path}?from={following}>; rel="next"'
+        response["Link"] = (
+            f'<{request.path}?{urlencode({**request.query_params.dict(), "from": following})}>; rel="next"'
+        )
     return response
 
 
-def _committed(made: Committed, request: Request) -> Response:
+def committed(made: Committed, request: Request) -> Response:
+    """What is answered once an edit is on disk."""
     return Response(
         {
             "revision": made.revision.number,
@@ -153,7 +159,7 @@ def edits(request: Request, plan_id: uuid.UUID) -> Response:
     edit = edit_from_json(said["edit"])
     if not edit:
         raise bad("the edit is empty", "edit")
-    return _committed(commit(plan_id, request.user, edit, said["base"], said["message"] or "Edit"), request)
+    return committed(commit(plan_id, request.user, edit, said["base"], said["message"] or "Edit"), request)
 
 
 @extend_schema(request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="undo")
@@ -175,7 +181,7 @@ def _step(plan_id: uuid.UUID, request: Request, how: str) -> Response:
     made = step(plan_id, request.user, how)
     if made is None:
         raise bad(f"there is nothing of yours to {how}")
-    return _committed(made, request)
+    return committed(made, request)
 
 
 SINCE = OpenApiParameter("since", COUNT, description="only what came after this revision")

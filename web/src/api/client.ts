@@ -28,6 +28,9 @@ export type Refusal = Schemas["Refusal"];
 export type BenchItem = Schemas["BenchItem"];
 export type BenchDetail = Schemas["BenchDetail"];
 export type BenchReport = Schemas["BenchReport"];
+export type HistoryItem = Schemas["HistoryItem"];
+export type Comparison = Schemas["Comparison"];
+export type Change = Schemas["Change"];
 export type Verdict = Endpoint["verdict"];
 
 /** What the server refused, with every problem it named. */
@@ -47,9 +50,29 @@ function token(): string {
   return /(?:^|; )csrftoken=([^;]*)/.exec(document.cookie)?.[1] ?? "";
 }
 
+let looking: { plan: string; revision: number } | null = null;
+
+/** From now on what this page asks of a plan is about an earlier revision of it; null: about the plan as it is. */
+export function lookAt(at: { plan: string; revision: number } | null): void {
+  looking = at;
+}
+
+/** The parts of a plan that can be asked about an earlier revision. */
+const PAST = /^\/api\/plans\/([^/]+)(\/(page|verdicts|findings\/.*|preview|trace|strand|teams|could|tree))?$/;
+
+function asOf(request: Request): Request {
+  const url = new URL(request.url);
+  const [, plan, part] = PAST.exec(url.pathname) ?? [];
+  const asks = request.method === "GET" || part === "/preview";
+  if (looking === null || plan !== looking.plan || !asks) return request;
+  url.searchParams.set("at", String(looking.revision));
+  return new Request(url, request);
+}
+
 export const api = createClient<paths>({
   baseUrl: "",
-  fetch: (request: Request) => {
+  fetch: (asked: Request) => {
+    const request = asOf(asked);
     if (request.method !== "GET") request.headers.set("X-CSRFToken", token());
     return fetch(request);
   },

@@ -19,10 +19,10 @@ export interface Heard {
 }
 
 /**
- * Listens to a plan; whether the server is heard right now.  A browser begins anew by itself where a connection
- * breaks, but gives up where the server refuses: then we do, unless it is since nobody is logged in any more.
+ * Listens to a plan (null: to none); whether the server is heard right now.  A browser begins anew by itself where a
+ * connection breaks, but gives up where the server refuses: then we do, unless that is since nobody is logged in.
  */
-export function useLive(id: string, heard: Heard): boolean {
+export function useLive(id: string | null, heard: Heard): boolean {
   const queries = useQueryClient();
   const [connected, setConnected] = useState(true);
   const latest = useRef(heard);
@@ -30,6 +30,7 @@ export function useLive(id: string, heard: Heard): boolean {
     latest.current = heard;
   });
   useEffect(() => {
+    if (id === null) return;
     let source: EventSource;
     let timer: ReturnType<typeof setTimeout> | undefined;
     let pause = FIRST_PAUSE;

@@ -1,9 +1,19 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, useCallback, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
+import {
+  createContext,
+  useCallback,
+  useContext,
+  useEffect,
+  useLayoutEffect,
+  useMemo,
+  useState,
+  type ReactNode,
+} from "react";
 
 import { applyAnswers, applyOperations, makeBook, type Answers, type Book } from "../model/records";
 import {
   api,
+  lookAt,
   Refused,
   unwrap,
   type Committed,
@@ -30,6 +40,10 @@ export interface Told {
 /** What can be done with a plan; the same functions for as long as it is open. */
 export interface PlanActions {
   id: string;
+  /** The address under which the views of it are. */
+  base: string;
+  /** The revision that is looked at, where that isn't the latest. */
+  at: number | undefined;
   tell: (text: string, bad?: boolean) => void;
   /** Make an edit; resolves to null when it was refused (the reason is told). */
   edit: (message: string, operations: Operation[]) => Promise<Committed | null>;
@@ -103,19 +117,28 @@ function difference(before: Record<string, number>, after: Record<string, number
 
 export function PlanProvider({
   id,
+  at,
   user,
   children,
   waiting,
   failed,
 }: {
   id: string;
+  /** An earlier revision, to be looked at. */
+  at?: number;
   user: string;
   children: ReactNode;
   waiting: ReactNode;
   failed: (why: string) => ReactNode;
 }) {
   const queries = useQueryClient();
-  const key = useMemo(() => ["plan", id], [id]);
+  const past = at !== undefined;
+  const key = useMemo(() => ["plan", id, at], [id, at]);
+  // Before anything is asked.
+  useLayoutEffect(() => {
+    lookAt(at === undefined ? null : { plan: id, revision: at });
+    return () => lookAt(null);
+  }, [id, at]);
   const [loaded, setLoaded] = useState<[number, number]>([0, 0]);
   const [early, setEarly] = useState<Snapshot | null>(null);
   const query = useQuery({
@@ -160,7 +183,7 @@ export function PlanProvider({
     [id, key, queries],
   );
 
-  const [answers, unanswered, adjust] = useAnswers(id, query.data?.revision);
+  const [answers, unanswered, adjust] = useAnswers(id, at, query.data?.revision);
 
   /** Take over what others did, and say so. */
   const hear = useCallback(
@@ -172,7 +195,7 @@ export function PlanProvider({
     },
     [catchUp, key, queries, tell, user],
   );
-  const connected = useLive(id, {
+  const connected = useLive(past ? null : id, {
     people: setPeople,
     about: (about) => {
       setAbout(about);
@@ -228,12 +251,16 @@ export function PlanProvider({
   });
   const { mutateAsync: make } = making;
   const edit = useCallback(
-    (message: string, operations: Operation[]) => make({ message, operations }).catch(() => null),
-    [make],
+    async (message: string, operations: Operation[]) => {
+      if (!past) return make({ message, operations }).catch(() => null);
+      tell(`This is revision ${at} as it was: nothing can be changed here.`, true);
+      return null;
+    },
+    [make, past, at, tell],
   );
   const { mutate: step } = stepping;
-  const undo = useCallback(() => step("undo"), [step]);
-  const redo = useCallback(() => step("redo"), [step]);
+  const undo = useCallback(() => !past && step("undo"), [step, past]);
+  const redo = useCallback(() => !past && step("redo"), [step, past]);
   const preview = useCallback(
     async (edits: Operation[][]) => {
       const made: PreviewResult[] = [];
@@ -257,11 +284,21 @@ export function PlanProvider({
   const endpoints = query.data?.endpoints;
   const nameOf = useCallback((id: string) => endpoints?.get(id)?.name ?? id, [endpoints]);
   const busy = making.isPending || stepping.isPending;
-  const actions = useMemo(() => ({ id, tell, edit, undo, redo, preview }), [id, tell, edit, undo, redo, preview]);
+  const base = past ? `/plans/${id}/at/${at}` : `/plans/${id}`;
+  const actions = useMemo(
+    () => ({ id, base, at, tell, edit, undo, redo, preview }),
+    [id, base, at, tell, edit, undo, redo, preview],
+  );
   const said: Omit<PlanHead, "deltas"> | null = query.data ?? early;
   const head = useMemo(
-    () => said && { ...pickHead(said), name: about?.name ?? said.name, deltas },
-    [said, about, deltas],
+    () =>
+      said && {
+        ...pickHead(said),
+        ...(past ? { steps: { undo: null, redo: null } } : {}),
+        name: about?.name ?? said.name,
+        deltas,
+      },
+    [said, past, about, deltas],
   );
   const state = useMemo(
     () => (query.data && book ? { ...actions, snapshot: query.data, book, nameOf } : null),
@@ -308,10 +345,11 @@ const PATIENCE = 700;
  */
 function useAnswers(
   id: string,
+  past: number | undefined,
   revision: number | undefined,
 ): [Answers | null, Error | null, (event: RevisionTold) => void] {
   const queries = useQueryClient();
-  const key = useMemo(() => ["answers", id], [id]);
+  const key = useMemo(() => ["answers", id, past], [id, past]);
   const query = useQuery<AnswersAt>({
     queryKey: key,
     enabled: revision !== undefined,

@@ -5,7 +5,7 @@ import { Refused, type Refusal } from "./client";
 /** What is saved so far: how many records; null while nothing is being saved. */
 export interface Saving {
   records: number | null;
-  start: (plan: string) => void;
+  start: (plan: string, at?: number) => void;
   stop: () => void;
 }
 
@@ -15,11 +15,11 @@ export function useExport(failed: (why: string) => void): Saving {
   const running = useRef<AbortController | null>(null);
   const stop = useCallback(() => running.current?.abort(), []);
   const start = useCallback(
-    (plan: string) => {
+    (plan: string, at?: number) => {
       running.current?.abort();
       const abort = (running.current = new AbortController());
       setRecords(0);
-      fetchParts(`/api/plans/${plan}/export`, abort.signal, setRecords)
+      fetchParts(`/api/plans/${plan}/export${at === undefined ? "" : `?at=${at}`}`, abort.signal, setRecords)
         .then(({ name, parts }) => save(name, parts))
         .catch((error: Error) => abort.signal.aborted || failed(`The plan file can’t be saved: ${error.message}`))
         .finally(() => running.current === abort && setRecords(null));

@@ -30,7 +30,7 @@ const ADD = [
 
 /** Everything that can be found: what stands in the plan, and every command. */
 function entries(plan: PlanState, navigate: (to: string) => void, commands: [string, string, () => void][]): Entry[] {
-  const { book, id } = plan;
+  const { book, base } = plan;
   const made: Entry[] = [];
   const add = (
     what: string,
@@ -42,7 +42,7 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
   ): void => {
     made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), carries, go });
   };
-  const at = (record: string) => () => navigate(`/plans/${id}/decks?at=${encodeURIComponent(record)}`);
+  const at = (record: string) => () => navigate(`${base}/decks?at=${encodeURIComponent(record)}`);
   for (const [name, detail, go] of commands) add("command", name, detail, "", go);
   for (const s of book.records.segment) {
     add(
@@ -50,7 +50,7 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
       s.name,
       s.vid ? `VID ${s.vid}` : "untagged",
       [...(s.subnets ?? []), ...(s.gateways ?? [])].join(" "),
-      () => navigate(`/plans/${id}/decks?follow=${encodeURIComponent(s.id)}`),
+      () => navigate(`${base}/decks?follow=${encodeURIComponent(s.id)}`),
     );
   }
   const hostName = (host: string): string => book.get("host", host)?.name ?? host;
@@ -129,12 +129,12 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
         ...VIEWS.map((view): [string, string, () => void] => [
           view.name,
           view.does,
-          () => void go(`/plans/${plan.id}/${view.address}`),
+          () => void go(`${plan.base}/${view.address}`),
         ]),
         ...ADD.map(([page, name]): [string, string, () => void] => [
           `Add ${name}`,
           "to this plan",
-          () => void go(`/plans/${plan.id}/decks?add=${page}`),
+          () => void go(`${plan.base}/decks?add=${page}`),
         ]),
         ["Plans", "all plans", () => void go("/plans")],
         ["Read real hosts", "a new plan from host states", () => void go("/plans/read")],

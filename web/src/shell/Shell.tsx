@@ -1,6 +1,6 @@
 import "./shell.css";
 
-import { Button } from "@chakra-ui/react";
+import { Button, HStack } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { ChevronDown, ChevronRight, CircleHelp, CircleStop, Download, Moon, Redo2, Search, Undo2 } from "lucide-react";
 import { useCallback, useLayoutEffect, useState, type ReactNode } from "react";
@@ -26,7 +26,7 @@ function isTyping(target: EventTarget | null): boolean {
 }
 
 export function Shell({ user }: { user: string }) {
-  const { id, tell, undo, redo } = useActions();
+  const { id, base, at, tell, undo, redo } = useActions();
   const { name, revision, steps } = useHead();
   const { people, connected, told, busy } = usePresence();
   const single = useSingleKeys();
@@ -40,7 +40,7 @@ export function Shell({ user }: { user: string }) {
 
   const saving = useExport(useCallback((why: string) => tell(why, true), [tell]));
   const { start } = saving;
-  const exportPlan = useCallback(() => start(id), [start, id]);
+  const exportPlan = useCallback(() => start(id, at), [start, id, at]);
 
   // Before anything is painted, so that no key is lost on who sees the plan.
   useLayoutEffect(() => {
@@ -61,16 +61,16 @@ export function Shell({ user }: { user: string }) {
       } else if (!command && !event.altKey && single) {
         const view = VIEWS.find((v) => v.key === event.key);
         if (event.key === "?") setHelp(true);
-        else if (view) void navigate(`/plans/${id}/${view.address}`);
+        else if (view) void navigate(`${base}/${view.address}`);
       }
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [finding, help, id, navigate, redo, single, undo]);
+  }, [finding, help, base, navigate, redo, single, undo]);
 
   const { undo: back, redo: forth } = steps;
   return (
-    <div className="shell">
+    <div className={at === undefined ? "shell" : "shell past"}>
       <a className="skip" href="#view">
         To the view
       </a>
@@ -127,7 +127,7 @@ export function Shell({ user }: { user: string }) {
         {GROUPED.map(([group, views]) => (
           <RailGroup key={group} name={group}>
             {views.map((view) => (
-              <RailLink key={view.address} to={`/plans/${id}/${view.address}`} view={view} />
+              <RailLink key={view.address} to={`${base}/${view.address}`} view={view} />
             ))}
           </RailGroup>
         ))}
@@ -158,6 +158,17 @@ export function Shell({ user }: { user: string }) {
           Keys
         </button>
       </nav>
+      {at !== undefined && (
+        <HStack as="section" className="looking" aria-label="Looking at the past">
+          <span>Revision {at} as it was: to be looked at, not to be changed.</span>
+          <Link className="plain-link" to={`/plans/${id}/history?revision=${at}`}>
+            Its place in the history
+          </Link>
+          <Link className="plain-link" to={`/plans/${id}`}>
+            Back to the plan as it is
+          </Link>
+        </HStack>
+      )}
       <main id="view" className="view" tabIndex={-1}>
         <Outlet />
       </main>

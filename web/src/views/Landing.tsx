@@ -23,7 +23,7 @@ type Line = { head: string; count: number } | { row: Row };
 const ROW = 34;
 
 export function Landing() {
-  const { id, snapshot, book, edit } = usePlan();
+  const { id, base, snapshot, book, edit } = usePlan();
   const { busy } = usePresence();
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
@@ -235,7 +235,7 @@ export function Landing() {
                       title={`${endpoint.key}: show it on Decks`}
                       onClick={() =>
                         void navigate({
-                          pathname: `/plans/${id}/decks`,
+                          pathname: `${base}/decks`,
                           search: String(
                             createSearchParams({ at: endpoint.id, ...(tag.belongs ? { follow: tag.belongs } : {}) }),
                           ),

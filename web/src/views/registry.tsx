@@ -1,4 +1,4 @@
-import { Cpu, LayoutList, ListTree, Route, type LucideIcon } from "lucide-react";
+import { Cpu, History as Clock, LayoutList, ListTree, Route, type LucideIcon } from "lucide-react";
 import { lazy, type ComponentType, type LazyExoticComponent } from "react";
 
 /** The groups of views, in the order of the work. */
@@ -63,6 +63,16 @@ export const VIEWS: readonly View[] = [
     does: "prove the plan in a real kernel",
     records: false,
     Shown: loaded(async () => (await import("./Bench")).Bench),
+  },
+  {
+    address: "history",
+    name: "History",
+    group: "Carry out",
+    key: "5",
+    icon: Clock,
+    does: "every revision, and any two beside each other",
+    records: false,
+    Shown: loaded(async () => (await import("./History")).History),
   },
 ];
 

@@ -1,0 +1,114 @@
+"""Two plans beside each other: what was made, changed and taken away, in words, and the edit that leads from one to the other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from aptwire.plan.edits import Drop, Edit, Patch, Put
+from aptwire.plan.fields import plain
+from aptwire.plan.kinds import KINDS, SPECS, Record
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+
+Key = tuple[str, str]
+
+
+@dataclass(frozen=True)
+class FieldChange:
+    """A field and what it says in either plan, in words."""
+
+    field: str
+    before: str
+    after: str
+
+    def to_json(self) -> dict[str, str]:
+        """For a program."""
+        return {"field": self.field, "before": self.before, "after": self.after}
+
+
+@dataclass(frozen=True)
+class Change:
+    """A record that is in one plan alone, or says something else in the other.
+
+    `what` is made, changed or gone; `name` what people call it; `fields` those that differ, none unless it was changed.
+    """
+
+    kind: str
+    id: str
+    name: str
+    what: str
+    fields: tuple[FieldChange, ...] = ()
+
+    def __str__(self) -> str:
+        if self.what != "changed":
+            return f"{self.name}: {self.what}"
+        return f"{self.name}: " + ", ".join(f"{f.field} {f.before} → {f.after}" for f in self.fields)
+
+    def to_json(self) -> dict[str, Any]:
+        """For a program."""
+        fields = [f.to_json() for f in self.fields]
+        return {"kind": self.kind, "id": self.id, "name": self.name, "what": self.what, "fields": fields}
+
+
+def apart(before: Plan, after: Plan, keys: Iterable[Key] | None = None) -> list[Key]:
+    """The (kind, id) of each record that differs, in the order of the kinds and of ids; `keys` those that may, all unless said."""
+    if keys is None:
+        kinds = [kind for kind in KINDS if before.of(kind) is not after.of(kind)]
+        keys = ((kind, id) for kind in kinds for id in {**before.of(kind), **after.of(kind)})
+    order = {kind: n for n, kind in enumerate(KINDS)}
+    found = (key for key in keys if before.of(key[0]).get(key[1]) != after.of(key[0]).get(key[1]))
+    return sorted(set(found), key=lambda key: (order[key[0]], key[1]))
+
+
+def difference(before: Plan, after: Plan, keys: Iterable[Key] | None = None) -> Edit:
+    """The edit that makes one plan say what another does; empty where they say the same."""
+    made: list[Put | Patch | Drop] = []
+    for kind, id in apart(before, after, keys):
+        old, new = before.of(kind).get(id), after.of(kind).get(id)
+        if new is None:
+            made.append(Drop(kind, id))
+        elif old is None:
+            made.append(Put(new))
+        else:
+            made.append(Patch(kind, id, {name: plain(getattr(new, name)) for name in _differing(old, new)}))
+    return tuple(made)
+
+
+def changes(before: Plan, after: Plan, keys: Iterable[Key] | None = None) -> list[Change]:
+    """What differs, in words; names are those of the later plan, where it has them."""
+    return [_change(before, after, kind, id) for kind, id in apart(before, after, keys)]
+
+
+def _differing(old: Record, new: Record) -> list[str]:
+    return [name for name in SPECS[old.kind] if getattr(old, name) != getattr(new, name)]
+
+
+def _change(before: Plan, after: Plan, kind: str, id: str) -> Change:
+    old, new = before.of(kind).get(id), after.of(kind).get(id)
+    if new is None:
+        return Change(kind, id, _subject(before, before.get(kind, id)), "gone")
+    if old is None:
+        return Change(kind, id, _subject(after, new), "made")
+    fields = tuple(
+        FieldChange(name.replace("_", " "), _said(before, old, name), _said(after, new, name))
+        for name in _differing(old, new)
+    )
+    return Change(kind, id, _subject(after, new), "changed", fields)
+
+
+def _subject(plan: Plan, record: Record) -> str:
+    name, title = called(plan, record), record.title
+    return name if title.lower() in name.lower() else f"{title} {name}"
+
+
+def _said(plan: Plan, record: Record, name: str) -> str:
+    value, spec = getattr(record, name), SPECS[record.kind][name]
+    if value is None or value in ("", ()):
+        return "nothing"
+    if spec.kind == "ref":
+        return called(plan, plan.find(value))
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return ", ".join(map(str, value)) if isinstance(value, tuple) else str(value)
