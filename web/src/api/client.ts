@@ -60,19 +60,21 @@ export function lookAt(at: { plan: string; revision: number } | null): void {
 /** The parts of a plan that can be asked about an earlier revision. */
 const PAST = /^\/api\/plans\/([^/]+)(\/(page|verdicts|findings\/.*|preview|trace|strand|teams|could|tree))?$/;
 
-function asOf(request: Request): Request {
+async function asOf(request: Request): Promise<Request> {
   const url = new URL(request.url);
   const [, plan, part] = PAST.exec(url.pathname) ?? [];
   const asks = request.method === "GET" || part === "/preview";
   if (looking === null || plan !== looking.plan || !asks) return request;
   url.searchParams.set("at", String(looking.revision));
-  return new Request(url, request);
+  // A body is read first: a stream can't be handed on to another request everywhere.
+  const body = request.method === "GET" ? undefined : await request.text();
+  return new Request(url, { method: request.method, headers: request.headers, body, signal: request.signal });
 }
 
 export const api = createClient<paths>({
   baseUrl: "",
-  fetch: (asked: Request) => {
-    const request = asOf(asked);
+  fetch: async (asked: Request) => {
+    const request = await asOf(asked);
     if (request.method !== "GET") request.headers.set("X-CSRFToken", token());
     return fetch(request);
   },

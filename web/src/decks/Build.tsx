@@ -54,7 +54,7 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
         adapters,
         segment: segment?.id ?? null,
       });
-  const { results } = usePreviews([operations], operations.length > 0);
+  const { results, error } = usePreviews([operations], operations.length > 0);
   const result = operations.length ? results?.[0] : undefined;
   const blocked = !operations.length || busy || !!result?.problems.length;
   const make = (): void => {
@@ -171,7 +171,7 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
       {wrong ? (
         <p className="outcome bad">{wrong}</p>
       ) : operations.length ? (
-        <Outcome result={result} />
+        <Outcome result={result} error={error} />
       ) : (
         <p className="outcome quiet">Choose a NIC, or go on without one.</p>
       )}

@@ -33,7 +33,8 @@ export function usePreviews(edits: Operation[][], enabled = true) {
 }
 
 /** What an edit would do, in a line. */
-export function Outcome({ result }: { result: PreviewResult | undefined }) {
+export function Outcome({ result, error }: { result: PreviewResult | undefined; error?: Error | null }) {
+  if (error) return <p className="outcome bad">{error.message}</p>;
   if (!result) return <p className="outcome quiet">Working out what would move…</p>;
   if (result.problems.length)
     return (
@@ -197,7 +198,7 @@ export function OutcomeList({
           );
         })}
       </ul>
-      {error ? <p className="outcome bad">{error.message}</p> : <Outcome result={resultOf(at)} />}
+      <Outcome result={resultOf(at)} error={error} />
       <p className="panel-keys">↑ ↓ choose, Enter takes, Esc leaves all as it is</p>
     </>
   );
@@ -246,7 +247,7 @@ export function FieldForm({
   }
   const changed = making || Object.keys(set).length > 0;
   const operations = changed && !wrong.length ? compose(set) : [];
-  const { results } = usePreviews([operations], operations.length > 0);
+  const { results, error } = usePreviews([operations], operations.length > 0);
   const blocked = !operations.length || busy || clashes.length > 0 || !!results?.[0]?.problems.length;
   const submit = (event: FormEvent): void => {
     event.preventDefault();
@@ -299,7 +300,7 @@ export function FieldForm({
       {wrong.length ? (
         <p className="outcome bad">{wrong.join("; ")}</p>
       ) : operations.length ? (
-        <Outcome result={results?.[0]} />
+        <Outcome result={results?.[0]} error={error} />
       ) : (
         <p className="outcome quiet">{making ? "Fill in what is asked." : "Nothing changed yet."}</p>
       )}

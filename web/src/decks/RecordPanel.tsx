@@ -312,7 +312,7 @@ function Remove({ kind, id, name, done }: { kind: Kind; id: string; name: string
   const { book, edit } = usePlan();
   const { busy } = usePresence();
   const operations = dropWhole(book, kind, id);
-  const { results } = usePreviews([operations]);
+  const { results, error } = usePreviews([operations]);
   const gone = operations.filter((o) => o.op === "drop").length - 1;
   return (
     <>
@@ -323,7 +323,7 @@ function Remove({ kind, id, name, done }: { kind: Kind; id: string; name: string
             : "One record that hangs on it goes with it."
           : "Nothing else goes with it."}
       </p>
-      <Outcome result={results?.[0]} />
+      <Outcome result={results?.[0]} error={error} />
       <div className="panel-actions">
         <button
           type="button"
@@ -504,7 +504,7 @@ function Attach({ id, book, done }: Part) {
   const host = book.get("virtual_switch", group.switch)!.host;
   const [chosen, setChosen] = useState<string[]>([]);
   const operations = chosen.map((a) => patch("adapter", a, { port_group: id }));
-  const { results } = usePreviews([operations], chosen.length > 0);
+  const { results, error } = usePreviews([operations], chosen.length > 0);
   const choices = book
     .of("guest", "host", host)
     .flatMap((g) => book.of("adapter", "guest", g.id).map((a) => ({ g, a })))
@@ -535,7 +535,7 @@ function Attach({ id, book, done }: Part) {
         next={make}
         empty="Every adapter of this host is here already."
       />
-      {chosen.length > 0 && <Outcome result={results?.[0]} />}
+      {chosen.length > 0 && <Outcome result={results?.[0]} error={error} />}
       <div className="panel-actions">
         <button type="button" className="solid" disabled={!chosen.length} onClick={make}>
           Attach {chosen.length || ""}
@@ -820,7 +820,7 @@ function NewLag({ id, book, done, open }: Part) {
     put("lag", { id: lag, switch: id, name }),
     ...chosen.map((p) => patch("fabric_port", p, { lag })),
   ];
-  const { results } = usePreviews([operations], chosen.length > 0);
+  const { results, error } = usePreviews([operations], chosen.length > 0);
   const free = book
     .of("fabric_port", "switch", id)
     .filter((p) => !p.lag)
@@ -855,7 +855,7 @@ function NewLag({ id, book, done, open }: Part) {
         next={make}
         empty="It has no port that is free of a LAG."
       />
-      {chosen.length > 0 && <Outcome result={results?.[0]} />}
+      {chosen.length > 0 && <Outcome result={results?.[0]} error={error} />}
       <div className="panel-actions">
         <button
           type="button"

@@ -32,7 +32,7 @@ export function TagInPlace({
   const fits = vid !== null;
   const changed = fits && vid !== group?.vid;
   const operations = [{ op: "patch" as const, kind: "port_group" as const, id, set: { vid } }];
-  const { results } = usePreviews([operations], changed);
+  const { results, error } = usePreviews([operations], changed);
   if (!group) return null;
   return (
     <div onPointerDown={(e) => e.stopPropagation()}>
@@ -60,7 +60,7 @@ export function TagInPlace({
         {!fits ? (
           <p className="outcome bad">A VID is a number from 1 to 4094.</p>
         ) : changed ? (
-          <Outcome result={results?.[0]} />
+          <Outcome result={results?.[0]} error={error} />
         ) : (
           <p className="outcome">Type another VID.</p>
         )}
