@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 import unittest
 from typing import Any
@@ -77,6 +78,18 @@ class DrawingTest(BrowserTest):
                 chips.nth(n).click()
             self.page.wait_for_timeout(250)
             self.assertEqual(self.page.evaluate(CROSSINGS), [], chips.nth(n).text_content())
+
+    def test_a_segment_is_followed_by_typing_part_of_it(self) -> None:
+        field = self.page.get_by_role("combobox", name="Follow")
+        field.fill("240")
+        expect(self.page.get_by_role("option")).to_have_text(re.compile("CCTV"))
+        self.page.keyboard.press("Enter")
+        expect(self.page).to_have_url(re.compile("follow=segment-cctv"))
+        expect(self.page.get_by_role("button", name="CCTV 240")).to_have_attribute("aria-pressed", "true")
+        field.fill("no such thing")
+        expect(self.page.get_by_text("No segment by that name, VID or subnet.")).to_be_visible()
+        self.page.keyboard.press("Escape")
+        expect(field).to_have_value("CCTV")
 
     def test_the_demo(self) -> None:
         self.sound()

@@ -1,7 +1,19 @@
-import { useEffect, useRef, type CSSProperties } from "react";
+import { useCallback, useEffect, useMemo, useRef, type CSSProperties } from "react";
 
 import { segmentStyle } from "../model/records";
+import { matching, SearchBox, type Choice } from "../parts/SearchBox";
 import type { Following } from "./useFollow";
+
+/** So many segments are seen at a glance; among more, one is found by typing. */
+const FEW = 8;
+
+const tagOf = (segment: Following["segments"][number]): string =>
+  String(segment.vid ?? (segment.vni ? `VNI ${segment.vni}` : "untagged"));
+
+function choiceOf(segment: Following["segments"][number]): Choice {
+  const detail = [tagOf(segment), segment.role, ...(segment.subnets ?? [])].filter(Boolean).join("  ");
+  return { value: segment.id, label: segment.name, detail, text: `${segment.name} ${detail}`.toLowerCase() };
+}
 
 /**
  * The segments, of which one is followed; what can be added; and, where there are many hosts, which of them are shown.
@@ -21,6 +33,8 @@ export function FollowBar({
   filter: string;
   setFilter: (filter: string) => void;
 }) {
+  const choices = useMemo(() => segments.map(choiceOf), [segments]);
+  const find = useCallback((typed: string) => matching(choices, typed), [choices]);
   const chips = useRef<HTMLDivElement>(null);
   useEffect(() => {
     const pressed = chips.current?.querySelector<HTMLElement>('[aria-pressed="true"]');
@@ -32,7 +46,21 @@ export function FollowBar({
   }, [follow?.id]);
   return (
     <div className="follow" role="toolbar" aria-label="Follow a segment">
-      <span className="follow-label">Follow</span>
+      {segments.length > FEW ? (
+        <SearchBox
+          label="Follow"
+          value={follow?.id ?? ""}
+          said={follow ? follow.name : ""}
+          find={find}
+          put={(id) => setFollow(id || null)}
+          placeholder="a segment, its VID, subnet"
+          empty="No segment by that name, VID or subnet."
+          width="250px"
+          size="xs"
+        />
+      ) : (
+        <span className="follow-label">Follow</span>
+      )}
       <div className="chips" ref={chips}>
         {segments.map((segment, n) => {
           const { color, dash } = segmentStyle(n);
@@ -50,7 +78,7 @@ export function FollowBar({
                 <path d="M0 3h13" stroke={color} strokeWidth="3" strokeDasharray={dash} />
               </svg>
               {segment.name}
-              <span className="mono">{segment.vid ?? (segment.vni ? `VNI ${segment.vni}` : "untagged")}</span>
+              <span className="mono">{tagOf(segment)}</span>
             </button>
           );
         })}

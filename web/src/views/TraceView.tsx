@@ -1,21 +1,14 @@
 import "./tables.css";
 
-import { Combobox, createListCollection, HStack, Portal, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { ArrowRightLeft } from "lucide-react";
-import { useMemo, useState } from "react";
+import { useCallback, useMemo } from "react";
 import { useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Trace } from "../api/client";
 import { usePlan } from "../api/plan";
 import type { Book } from "../model/records";
-
-interface Choice {
-  value: string;
-  label: string;
-  /** What a search may match, in lower case. */
-  text: string;
-}
+import { matching, SearchBox, type Choice } from "../parts/SearchBox";
 
 /**
  * Everything from which a frame can start: endpoints, and the interfaces of stations, each with the tag that it
@@ -25,7 +18,7 @@ function ends(book: Book, endpoints: ReadonlyMap<string, Endpoint>): Choice[] {
   const made: Choice[] = [];
   const add = (value: string, name: string, tag: string, more: string): void => {
     const label = tag === "untagged" ? name : `${name} tag ${tag}`;
-    made.push({ value, label, text: `${label} ${value} ${more}`.toLowerCase() });
+    made.push({ value, label, detail: value, text: `${label} ${value} ${more}`.toLowerCase() });
   };
   for (const e of endpoints.values())
     for (const t of e.tags)
@@ -43,6 +36,7 @@ export function TraceView() {
   const a = params.get("a") ?? "";
   const b = params.get("b") ?? "";
   const choices = useMemo(() => ends(book, snapshot.endpoints), [book, snapshot.endpoints]);
+  const find = useCallback((typed: string) => ways(choices, typed), [choices]);
   const put = (ends: { a?: string; b?: string }): void => {
     // What the address says by now: the other end may have been chosen a moment ago, and not be rendered yet.
     const next = new URLSearchParams(window.location.search);
@@ -62,7 +56,15 @@ export function TraceView() {
   return (
     <div className="trace">
       <div className="tools">
-        <EndPicker label="From" value={a} choices={choices} put={(v) => put({ a: v })} />
+        <SearchBox
+          label="From"
+          value={a}
+          said={labelOf(choices, a)}
+          find={find}
+          put={(v) => put({ a: v })}
+          placeholder="Part of a guest, adapter, station or host"
+          empty="Nothing by that name. Any tag may follow, as in host/adapter|210."
+        />
         <button
           type="button"
           className="swap"
@@ -72,7 +74,15 @@ export function TraceView() {
         >
           <ArrowRightLeft size={15} aria-hidden />
         </button>
-        <EndPicker label="To" value={b} choices={choices} put={(v) => put({ b: v })} />
+        <SearchBox
+          label="To"
+          value={b}
+          said={labelOf(choices, b)}
+          find={find}
+          put={(v) => put({ b: v })}
+          placeholder="Part of a guest, adapter, station or host"
+          empty="Nothing by that name. Any tag may follow, as in host/adapter|210."
+        />
       </div>
       {trace.error && (
         <p role="alert" className="nothing">
@@ -127,93 +137,13 @@ function isEnd(choices: Choice[], value: string): boolean {
 
 const labelOf = (choices: Choice[], value: string): string => choices.find((c) => c.value === value)?.label ?? value;
 
-/** As many of the choices are shown as somebody might read. */
-const MOST = 40;
-
-/** The choices in which every word that was typed stands; one of them with another tag, where that was typed. */
-function matching(choices: Choice[], typed: string): Choice[] {
-  const words = typed.toLowerCase().split(/\s+/).filter(Boolean);
-  const found: Choice[] = [];
-  for (const choice of choices) {
-    if (words.every((word) => choice.text.includes(word))) found.push(choice);
-    if (found.length === MOST) break;
-  }
-  if (!found.some((c) => c.value === typed) && isEnd(choices, typed)) {
-    const [key, tag] = typed.split("|");
-    const owner = choices.find((c) => c.value.split("|")[0] === key);
-    found.unshift({ value: typed, label: `${owner?.label ?? key} as if tagged ${tag}`, text: typed });
-  }
-  return found;
-}
-
-function EndPicker({
-  label,
-  value,
-  choices,
-  put,
-}: {
-  label: string;
-  value: string;
-  choices: Choice[];
-  put: (v: string) => void;
-}) {
-  const [typed, setTyped] = useState<string | null>(null);
-  const said = typed ?? labelOf(choices, value);
-  const found = useMemo(() => matching(choices, typed ?? ""), [choices, typed]);
-  const collection = useMemo(() => createListCollection({ items: found, itemToString: (c) => c.label }), [found]);
-  return (
-    <Combobox.Root
-      size="sm"
-      width="340px"
-      collection={collection}
-      value={value ? [value] : []}
-      inputValue={said}
-      inputBehavior="autohighlight"
-      selectionBehavior="preserve"
-      openOnClick
-      positioning={{ sameWidth: true }}
-      onInputValueChange={({ inputValue, reason }) => {
-        if (reason !== "input-change" && reason !== "clear-trigger") return;
-        setTyped(inputValue);
-        if (!inputValue || choices.some((c) => c.value === inputValue)) put(inputValue);
-      }}
-      onValueChange={({ value: taken }) => {
-        setTyped(null);
-        if (taken[0] !== undefined) put(taken[0]);
-      }}
-      onOpenChange={({ open }) => {
-        if (open) return;
-        if (typed !== null && isEnd(choices, typed)) put(typed);
-        setTyped(null);
-      }}
-    >
-      <HStack>
-        <Combobox.Label m="0">{label}</Combobox.Label>
-        <Combobox.Control flex="1">
-          <Combobox.Input placeholder="Part of a guest, adapter, station or host" />
-          <Combobox.IndicatorGroup>
-            <Combobox.ClearTrigger aria-label={`Nothing in ${label}`} />
-            <Combobox.Trigger aria-label={`All choices for ${label}`} />
-          </Combobox.IndicatorGroup>
-        </Combobox.Control>
-      </HStack>
-      <Portal>
-        <Combobox.Positioner>
-          <Combobox.Content bg="sheet">
-            <Combobox.Empty>Nothing by that name. Any tag may follow, as in host/adapter|210.</Combobox.Empty>
-            {found.map((choice) => (
-              <Combobox.Item key={choice.value} item={choice} flexDirection="column" alignItems="start" gap="0">
-                <Text>{choice.label}</Text>
-                <Text className="mono" fontSize="xs" color="fg.muted" overflowWrap="anywhere">
-                  {choice.value}
-                </Text>
-              </Combobox.Item>
-            ))}
-          </Combobox.Content>
-        </Combobox.Positioner>
-      </Portal>
-    </Combobox.Root>
-  );
+/** The choices that match; one of them with another tag, where that was typed. */
+function ways(choices: Choice[], typed: string): Choice[] {
+  const found = matching(choices, typed);
+  if (found.some((c) => c.value === typed) || !isEnd(choices, typed)) return found;
+  const [key, tag] = typed.split("|");
+  const owner = choices.find((c) => c.value.split("|")[0] === key);
+  return [{ value: typed, label: `${owner?.label ?? key} as if tagged ${tag}`, detail: typed, text: typed }, ...found];
 }
 
 const SAID: Record<string, string> = {
