@@ -218,7 +218,8 @@ class _Play:
                     else:
                         played.took.append(now - began)
                     break
-                if answer is not None and answer.status_code == 409:
+                again = failed and answer is not None and answer.status_code == 400 and "changes nothing" in answer.text
+                if again or (answer is not None and answer.status_code == 409):
                     # Its own edit of before, whose answer got lost on the way, or a base that nobody knows any more.
                     played.conflicts += 1
                     break

@@ -56,6 +56,7 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/verdicts", views.verdicts),
     path("api/plans/<uuid:plan_id>/findings/<str:finding_id>", views.finding),
     path("api/plans/<uuid:plan_id>/preview", views.preview_edits),
+    path("api/plans/<uuid:plan_id>/gestures/renumber", views.renumbering),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
     path("api/plans/<uuid:plan_id>/bench", benching.runs),

@@ -48,6 +48,29 @@ class CommandLineTest(unittest.TestCase):
         self.assertEqual(lost, drills["fulmar/nic0"])
         self.assertIn("nobody", self.call("hears", self.plan).output)
 
+    def test_two_plans_are_laid_beside_each_other(self) -> None:
+        self.read()
+        same = self.call("compare", self.plan, self.plan)
+        self.assertEqual(same.exit_code, 0, same.output)
+        plan = json.loads(Path(self.plan).read_text())
+        group = next(g for g in plan["records"]["port_group"] if g["mode"] == "access")
+        old, group["vid"] = group["vid"], 999
+        gone = plan["records"]["separation"].pop() if plan["records"].get("separation") else None
+        other = str(Path(self.plan).with_name("other.json"))
+        Path(other).write_text(json.dumps(plan))
+        done = self.call("compare", self.plan, other)
+        self.assertEqual(done.exit_code, 1)
+        self.assertIn(f"port group {group['name']}", done.output)
+        self.assertIn(f"vid {old} → 999", done.output)
+        self.assertIn("new: ", done.output)
+        told = json.loads(self.call("compare", self.plan, other, "--json").output)
+        self.assertEqual([c["what"] for c in told["changes"]], ["gone", "changed"] if gone else ["changed"])
+        counts = [json.loads(self.call("check", p, "--json").output)["counts"] for p in (self.plan, other)]
+        self.assertEqual([told["counts"]["before"], told["counts"]["after"]], counts)
+        back = json.loads(self.call("compare", other, self.plan, "--json").output)
+        self.assertEqual(back["gone"], told["new"])
+        self.assertEqual(self.call("compare", self.plan, self.plan + ".nowhere").exit_code, 2)
+
     def test_all_home_ends_with_0(self) -> None:
         plan = json.loads((ROOT / "demo" / "brackwater.json").read_text())
         for kind in ("guest", "adapter", "guest_tag", "host_port", "mirror"):

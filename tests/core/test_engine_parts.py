@@ -16,7 +16,7 @@ from aptwire.forward.rules import RuleBook
 from aptwire.forward.tree import Joint, bridge_id, spanning_tree
 from aptwire.judge.facts import deviations, group_vids, port_vids
 from aptwire.judge.preview import apart, moves, preview, shut_down
-from aptwire.judge.verdicts import judge
+from aptwire.judge.verdicts import judge, rejudge
 from aptwire.plan import layers, vids
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import KINDS, REFS, FabricPort, FabricSwitch, Guest
@@ -131,6 +131,38 @@ class VidTest(unittest.TestCase):
         self.assertEqual((rule.out[number], rule.into[number]), (number, number))
         book.refined(Named(frozenset({3000}), frozenset()))
         self.assertEqual(int(rule.out[int(book.classes.of[3000])]), -1)
+
+
+class PairingTest(unittest.TestCase):
+    @settings(max_examples=40)
+    @given(st.integers(0, 10**9))
+    def test_what_is_kept_through_edits_is_what_would_be_made_anew(self, seed: int) -> None:
+        """VIDs are named that nobody named before, links come and go: all pairings, and the sides of all links, stay right."""
+        dice = random.Random(seed)
+        judgement = judge(random_plan(seed, rich=True))
+        for _ in range(6):
+            plan = judgement.plan
+            group = dice.choice(sorted(plan.of("port_group")) or [""])
+            if group and dice.random() < 0.5:
+                vid = dice.randrange(2, 4094)
+                edit: tuple[Operation, ...] = (Patch("port_group", group, {"mode": "access", "vid": vid}),)
+            else:
+                edit = some_edit(plan, dice)
+            try:
+                after, _ = apply_edit(plan, edit)
+            except PlanError:
+                continue
+            judgement = rejudge(judgement, after, touched(edit))
+            wiring, pairings = judgement.wiring, judgement.landing.pairings
+            for pairing in pairings.listed:
+                near, far = pairing.rules
+                self.assertEqual(pairing.there.tolist(), crossing(near, far).tolist())
+                self.assertEqual(pairing.back.tolist(), crossing(far, near).tolist())
+            ends, pairs = pairings.sides(wiring.fabric.links)
+            for link, end, pair_of in zip(wiring.fabric.links, ends.tolist(), pairs.tolist(), strict=True):
+                near, far = link.rules
+                self.assertEqual(tuple(end), link.ends)
+                self.assertEqual(pair_of, [pairings.number(near, far), pairings.number(far, near)])
 
 
 def cable(a: str, b: str, number: int, speed: int) -> Joint:

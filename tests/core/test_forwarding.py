@@ -12,7 +12,7 @@ from aptwire.forward.domains import core_links
 from aptwire.forward.fabric import loops
 from aptwire.forward.hearing import hears
 from aptwire.forward.parts import Place
-from aptwire.forward.paths import FrameAt, Roads
+from aptwire.forward.paths import HOP, FrameAt, Roads
 from aptwire.forward.trace import find_place, trace
 from aptwire.forward.walk import Stop, flood
 from aptwire.forward.wiring import Wiring
@@ -267,6 +267,44 @@ class ArraysAgainstSearchTest(unittest.TestCase):
                 self.assertEqual(found.delivered, reached)
                 if not reached:
                     self.assertTrue(any(h.reason for h in found.hops) or found.hops[-1].outcome != "passed", found.hops)
+
+    @settings(max_examples=60)
+    @given(st.integers(0, 10**9), st.booleans(), st.booleans())
+    def test_the_way_that_lacks_least_is_no_longer_than_any_other_search_finds(
+        self, seed: int, rich: bool, odd: bool
+    ) -> None:
+        """The search towards the goal, with what is kept between two of them, against one that knows no goal."""
+        wiring = compile_wiring(random_plan(seed, rich, odd))
+        places = [p for p in all_places(wiring) if p.stand.plain and not p.stand.vni and p.context > 0][:6]
+        for a in places:
+            for b in places:
+                if a.endpoint == b.endpoint:
+                    continue
+                target = (b.bridge, b.context)
+                found = Roads(wiring).wish(a, target, b.context)
+                self.assertEqual(
+                    _price(found), _least(Roads(wiring), a, target, b.context), f"{a.record} to {b.record}"
+                )
+
+
+def _price(steps) -> float | None:
+    return None if steps is None else round(sum(HOP + len(step.missing) for step in steps), 6)
+
+
+def _least(roads: Roads, source, target: tuple[int, int], wanted: int) -> float | None:
+    """What the cheapest way costs, by trying all: each spot's price is lowered until none can be."""
+    start = (source.bridge, source.context, None)
+    price = {start: 0.0}
+    waiting = [start]
+    while waiting:
+        spot = waiting.pop()
+        for step, following in roads._wishful(spot, wanted, roads.leaving(spot, source.stand.order, target[0])):
+            cost = price[spot] + HOP + len(step.missing)
+            if cost < price.get(following, float("inf")) - 1e-9:
+                price[following] = cost
+                waiting.append(following)
+    reached = [cost for spot, cost in price.items() if spot[:2] == target]
+    return round(min(reached), 6) if reached else None
 
 
 if __name__ == "__main__":

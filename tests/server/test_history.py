@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import random
 import unittest
 from typing import Any
 
 import django
 from aptwire.judge.beside import laid_beside
 from aptwire.judge.verdicts import judge
-from aptwire.plan.file import read_plan
+from aptwire.plan.compare import difference
+from aptwire.plan.edits import apply_edit, edit_to_json
+from aptwire.plan.file import read_plan, write_plan
+from aptwire.plan.plan import PlanError
 
+from tests.core.test_judging import some_edit
 from tests.server.support import Client, give_back, patch
+from tests.support import random_plan
 
 MGMT = patch("host_port", "gannet/guests0/mgmt", vid=None)
 
@@ -89,6 +95,11 @@ class HistoryTest(unittest.TestCase):
             finding = head["summary"]["findings"][0]["id"]
             self.assertEqual(self.client.get(f"{self.at}/findings/{finding}?at={number}")[0], 200)
 
+    def test_any_is_put_to_the_bench(self) -> None:
+        status, run = self.client.post(f"{self.at}/bench?at=1", {"pulls": 0, "sample": 1, "seed": 1})
+        self.assertEqual((status, run["revision"]), (201, 1))
+        self.assertEqual(self.client.post(f"{self.at}/bench/{run['number']}/cancel")[0], 200)
+
     def test_one_is_brought_back_as_a_new_revision_that_can_be_undone(self) -> None:
         status, made = self.client.post(f"{self.at}/bring-back", {"base": 3, "revision": 0})
         self.assertEqual((status, made["revision"], made["message"]), (200, 4, "Bring back revision 0"))
@@ -101,6 +112,37 @@ class HistoryTest(unittest.TestCase):
         # Who looks at an old list is told what came since.
         self.client.edit(self.plan, 5, patch("host_port", "gannet/guests0/mgmt", vid=111))
         self.assertEqual(self.client.post(f"{self.at}/bring-back", {"base": 5, "revision": 0})[0], 409)
+
+    def test_any_walk_through_edits_can_be_gone_back(self) -> None:
+        dice = random.Random(11)
+        plan = random_plan(23, rich=True)
+        _, made = self.client.upload("plans/import", [], [("file", "p.json", write_plan(plan))])
+        self.plan, self.at = made["id"], f"plans/{made['id']}"
+        known = [plan]
+        for _ in range(14):
+            edit = some_edit(known[-1], dice)
+            try:
+                after, _ = apply_edit(known[-1], edit)
+            except PlanError:
+                continue
+            if not difference(known[-1], after):
+                continue
+            status, said = self.client.edit(self.plan, len(known) - 1, *edit_to_json(edit))
+            self.assertEqual(status, 200, said)
+            known.append(after)
+        self.assertGreater(len(known), 6)
+        for number in dice.sample(range(len(known)), 6):
+            self.assertEqual(self.exported(number), known[number])
+            head = self.client.get(f"{self.at}?at={number}")[1]
+            self.assertEqual(head["summary"]["counts"], judge(known[number]).counts())
+        counts = {item["number"]: item["counts"] for item in self.history()["revisions"]}
+        self.assertEqual(counts, {n: judge(p).counts() for n, p in enumerate(known)})
+        for number in dice.sample(range(len(known) - 1), 3):
+            latest = self.client.get(self.at)[1]["revision"]
+            body = {"base": latest, "revision": number}
+            if difference(self.exported(latest), known[number]):
+                self.assertEqual(self.client.post(f"{self.at}/bring-back", body)[0], 200)
+            self.assertEqual(self.exported(self.client.get(self.at)[1]["revision"]), known[number])
 
     def test_names_for_revisions(self) -> None:
         status, made = self.client.post(f"{self.at}/marks", {"revision": 1, "name": " as built, May "})

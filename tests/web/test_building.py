@@ -445,6 +445,26 @@ class BesideTest(BuildingCase):
         self.assertEqual((made["vni"], made["over"]), (5010, "petrel/guests0/move"))
 
 
+class RenumberTest(BuildingCase):
+    def test_a_segment_gets_another_number_everywhere(self) -> None:
+        self.page.goto(f"{URL}/plans/{self.plan}/decks?at=segment-ticketing")
+        panel = self.page.get_by_role("dialog", name="Segment ticketing")
+        panel.get_by_role("button", name="Renumber").click()
+        field = panel.get_by_label("New VID")
+        expect(field).to_be_focused()
+        field.fill("220")
+        expect(panel.get_by_text("220 is in use already")).to_be_visible()
+        field.fill("1210")
+        expect(panel.get_by_text("nobody moves")).to_be_visible()
+        self.accessible()
+        self.page.keyboard.press("Enter")
+        self.revision(1)
+        expect(
+            self.host("gannet").get_by_role("button", name=re.compile("^Port group ticketing, tag 1210"))
+        ).to_be_visible()
+        expect(self.count("home")).to_have_text("33")
+
+
 class EmptyPlanTest(BuildingCase):
     size = (1280, 800)
     strokes = 0

@@ -257,6 +257,20 @@ class DecksTest(BrowserTest):
         self.accessible()
 
 
+class WordsTest(BrowserTest):
+    def test_a_word_of_ours_says_what_it_means_when_pointed_at_and_when_focused(self) -> None:
+        column = self.page.get_by_role("complementary", name="Verdicts")
+        # What is drawn scrolls into place, and a tip goes away with that.
+        expect(self.page.get_by_role("button", name="Build on gannet")).to_be_visible()
+        column.get_by_text("wavering", exact=True).hover()
+        expect(self.page.get_by_role("tooltip")).to_contain_text("works until a failover")
+        self.accessible()
+        self.page.mouse.move(400, 500)
+        expect(self.page.get_by_role("tooltip")).to_have_count(0)
+        column.get_by_text("stranded", exact=True).focus()
+        expect(self.page.get_by_role("tooltip")).to_contain_text("cut off from its gateway")
+
+
 class LandingTest(BrowserTest):
     def test_filter_group_and_take_a_mend(self) -> None:
         self.page.keyboard.press("2")
@@ -422,10 +436,10 @@ class ReadingTest(BrowserTest):
         self.page.keyboard.press("?")
         expect(self.page.get_by_role("dialog", name="Keys")).to_have_count(0)
         expect(self.page).to_have_url(re.compile("/decks"))
-        self.page.get_by_role("button", name="Check").click()
+        self.page.get_by_role("button", name="Check", exact=True).click()
         expect(self.page.get_by_role("link", name="Landing")).to_have_count(0)
         self.page.reload()
-        expect(self.page.get_by_role("button", name="Check")).to_have_attribute("aria-expanded", "false")
+        expect(self.page.get_by_role("button", name="Check", exact=True)).to_have_attribute("aria-expanded", "false")
 
     def test_an_empty_plan_says_the_next_step(self) -> None:
         _, made = someone().post("plans", {"name": "Empty"})

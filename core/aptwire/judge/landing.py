@@ -213,7 +213,7 @@ def land(
     """Where every way leads."""
     every = np.arange(gathered.ways.stand.size)
     node, mutual, entered = _enter(gathered, pairings, wiring.classes.count, every)
-    landed = _beyond_unmanaged(wiring, domains, entered, node)
+    landed = _beyond_unmanaged(gathered, domains, tags, wiring, entered, node)
     group = _groups(gathered, domains, wiring.classes.count, every, node, mutual)
     rows = Rows(node, mutual, entered, landed, _right(gathered, tags, every, landed), group)
     return Landing(wiring, pairings, domains, intent, gathered, tags, rows)
@@ -226,7 +226,7 @@ def land_again(
     old, fresh, pairings, count = before.rows, patch.rows, before.pairings, wiring.classes.count
     came = zip((old.node, old.mutual, old.entered), _enter(gathered, pairings, count, fresh), strict=True)
     node, mutual, entered = (patch.by_row(array, own) for array, own in came)
-    landed = _beyond_unmanaged(wiring, domains, entered, node)
+    landed = _beyond_unmanaged(gathered, domains, tags, wiring, entered, node)
     if tags.same(before.tags) and landed is entered and old.landed is old.entered:
         right = patch.by_row(old.right, _right(gathered, tags, fresh, landed[fresh]))
     else:
@@ -261,22 +261,34 @@ def _enter(
     return node, mutual | at_home, np.where(there >= 0, there, context).astype(np.int16)
 
 
-def _beyond_unmanaged(wiring: Wiring, domains: Domains, entered: np.ndarray, node: np.ndarray) -> np.ndarray:
-    """What each row lands on: untagged frames that pass a bridge without classifying them land on the VID that the next managed switch gives them."""
+def _beyond_unmanaged(
+    gathered: Gathered, domains: Domains, tags: Tags, wiring: Wiring, entered: np.ndarray, node: np.ndarray
+) -> np.ndarray:
+    """What each row lands on: untagged frames that pass a bridge without classifying them land on the VID that the next managed switch gives them.
+
+    Of several VIDs that leak into each other that is the own one, where it is among them, else the least; the leak is found where it is.
+    """
     unsaid = np.flatnonzero((entered == 0) & (node >= 0))
     if not unsaid.size:
         return entered
-    count = wiring.classes.count
-    component = domains.component[: wiring.crossing_count * count]
+    classes = wiring.classes
+    component = domains.component[: wiring.crossing_count * classes.count]
     beyond = component[node[unsaid]]
-    vid = wiring.classes.base[np.arange(component.size) % count]
+    vid = classes.base[np.arange(component.size) % classes.count]
     tagged = np.flatnonzero(np.isin(component, beyond) & (vid > 0))
-    # The least of several VIDs that leak into each other; the leak is found where it is.
-    given = np.full(int(component.max()) + 1, count, dtype=np.int16)
-    np.minimum.at(given, component[tagged], vid[tagged])
-    given[given == count] = 0
+    given: dict[int, list[int]] = {}
+    for at, number in sorted(set(zip(component[tagged].tolist(), vid[tagged].tolist(), strict=True))):
+        given.setdefault(at, []).append(number)
+    for numbers in given.values():
+        numbers.sort(key=classes.vid)
+    segment = gathered.columns.segment[gathered.ways.stand[unsaid]]
+    wanted = np.where(segment >= 0, tags.tag[np.maximum(segment, 0)], 0)
+    chosen: dict[tuple[int, int], int] = {}
+    for at, own in set(zip(beyond.tolist(), wanted.tolist(), strict=True)):
+        numbers = given.get(at, [0])
+        chosen[at, own] = next((n for n in numbers if own > 0 and tags.primary[n] == own), numbers[0])
     landed = entered.copy()
-    landed[unsaid] = given[beyond]
+    landed[unsaid] = [chosen[key] for key in zip(beyond.tolist(), wanted.tolist(), strict=True)]
     return landed
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import io
+import sys
 import uuid
 import zipfile
 from datetime import timedelta
@@ -23,7 +24,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from aptwire_server.plans.access import plan_for
-from aptwire_server.plans.gate import bad, body_of
+from aptwire_server.plans.gate import bad, body_of, number_asked
 from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.models import BenchRun, PlanRow
 from aptwire_server.plans.schemas import SCOPE, ref
@@ -74,7 +75,7 @@ def _workers() -> int:
 )
 @api_view(["GET", "POST"])
 def runs(request: Request, plan_id: uuid.UUID) -> Response:
-    """The latest runs of a plan, newest first, and how many workers there are to take one; or a new run, of the plan's present revision."""
+    """The latest runs of a plan, newest first, and how many workers there are to take one; or a new run, of the revision `at`, the present one unless said."""
     plan_for(request, plan_id)
     _bury(plan_id)
     if request.method == "GET":
@@ -84,6 +85,7 @@ def runs(request: Request, plan_id: uuid.UUID) -> Response:
     for name, (low, high) in SCOPE.items():
         if not low <= asked[name] <= high:
             raise bad(f"a number from {low} to {high} is needed", name)
+    at = number_asked(request, "at") if "at" in request.query_params else sys.maxsize
     with transaction.atomic():
         row = PlanRow.objects.select_for_update().get(pk=plan_id)
         if BenchRun.objects.filter(plan=row, state__in=["waiting", "running"]).exists():
@@ -92,7 +94,7 @@ def runs(request: Request, plan_id: uuid.UUID) -> Response:
         made = BenchRun.objects.create(
             plan=row,
             number=number,
-            revision=row.revision,
+            revision=min(at, row.revision),
             author=request.user,
             scope={name: asked[name] for name in SCOPE},
         )

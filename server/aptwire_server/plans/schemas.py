@@ -339,18 +339,10 @@ EVENTS: Schema = {
 }
 
 
-LOOKING: tuple[str, ...] = (
-    "",
-    "/page",
-    "/export",
-    "/verdicts",
-    "/findings/{finding_id}",
-    "/preview",
-    "/trace",
-    "/strand",
-    "/teams",
+LOOKING = (
+    *("", "/page", "/export", "/verdicts", "/findings/{finding_id}", "/preview", "/trace", "/strand", "/teams"),
+    *("/could", "/tree", "/bench"),
 )
-LOOKING += ("/could", "/tree")
 """The addresses of a plan that can be asked about an earlier revision."""
 AT: Schema = {
     "in": "query",
@@ -368,7 +360,7 @@ def add_components(result: Schema, generator: Any, request: Any, public: bool) -
     for path, item in result["paths"].items():
         looking = path.removeprefix("/api/plans/{plan_id}") in LOOKING
         for method, operation in item.items():
-            if looking and (method == "get" or path.endswith("/preview")):
+            if looking and (method == "get") != path.endswith(("/preview", "/bench")):
                 operation["parameters"] = [*operation.get("parameters", []), AT]
             if method != "get":
                 session: Schema = {} if path == "/api/session" and method == "post" else {"cookieAuth": []}

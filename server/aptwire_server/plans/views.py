@@ -14,6 +14,7 @@ from aptwire.judge.mends import brought
 from aptwire.judge.preview import moves, preview, shut_down
 from aptwire.plan.edits import Edit, edit_from_json, edit_to_json
 from aptwire.plan.file import plan_text
+from aptwire.plan.gestures import renumber
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import brief
@@ -277,6 +278,18 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
             }
         )
     return Response(made)
+
+
+@extend_schema(
+    request=body(old=bounded(1, 4094), new=bounded(1, 4094)),
+    responses={200: obj(edit=ref("Edit")), **REFUSED},
+    operation_id="renumber",
+)
+@api_view(["POST"])
+def renumbering(request: Request, plan_id: uuid.UUID) -> Response:
+    """The edit that gives a VID another number wherever the plan says it; nothing is saved."""
+    said = body_of(request, old=int, new=int)
+    return Response({"edit": edit_to_json(renumber(_engine(request, plan_id).plan, said["old"], said["new"]))})
 
 
 def _shut_down(before: Plan, after: Plan, edit: Edit) -> list[str]:

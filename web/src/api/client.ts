@@ -58,12 +58,12 @@ export function lookAt(at: { plan: string; revision: number } | null): void {
 }
 
 /** The parts of a plan that can be asked about an earlier revision. */
-const PAST = /^\/api\/plans\/([^/]+)(\/(page|verdicts|findings\/.*|preview|trace|strand|teams|could|tree))?$/;
+const PAST = /^\/api\/plans\/([^/]+)(\/(page|verdicts|findings\/.*|preview|trace|strand|teams|could|tree|bench))?$/;
 
 async function asOf(request: Request): Promise<Request> {
   const url = new URL(request.url);
   const [, plan, part] = PAST.exec(url.pathname) ?? [];
-  const asks = request.method === "GET" || part === "/preview";
+  const asks = request.method === "GET" || part === "/preview" || part === "/bench";
   if (looking === null || plan !== looking.plan || !asks) return request;
   url.searchParams.set("at", String(looking.revision));
   // A body is read first: a stream can't be handed on to another request everywhere.

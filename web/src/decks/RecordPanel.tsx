@@ -9,6 +9,7 @@ import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { titled } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
+import { Renumber } from "./Renumber";
 import { FieldForm, Outcome, OutcomeList, Panel, Sections, usePreviews, type Section } from "./Panel";
 
 type Book = ReturnType<typeof usePlan>["book"];
@@ -176,7 +177,11 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       remove,
     ],
   }),
-  segment: plain,
+  segment: ({ id, book, settings, remove, ids }) => ({
+    sections: book.get("segment", id)!.vid
+      ? [settings, { label: "Renumber", body: <Renumber id={id} {...ids} /> }, remove]
+      : [settings, remove],
+  }),
   secondary_vlan: plain,
   separation: plain,
   limits: plain,

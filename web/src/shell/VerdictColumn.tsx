@@ -7,6 +7,7 @@ import { isWorse, MARKS } from "../model/verdicts";
 import { Consequences } from "../parts/Consequences";
 import { HopList } from "../parts/HopList";
 import { VerdictMark } from "../parts/VerdictMark";
+import { Word } from "../parts/Word";
 
 export function VerdictColumn() {
   const { summary, deltas } = useHead();
@@ -49,7 +50,9 @@ export function VerdictColumn() {
                   {Math.abs(deltas[mark])}
                 </span>
               )}
-              <span className="count-word">{mark}</span>
+              <span className="count-word">
+                <Word word={mark} />
+              </span>
             </li>
           ))}
         </ul>

@@ -30,7 +30,7 @@ import { hostOf, switchOf } from "../model/records";
 
 /** Hosts in cross-section, the fabric beneath them, and one segment followed through everything. */
 export function Decks() {
-  const { snapshot, book, tell } = usePlan();
+  const { at: past, snapshot, book, tell } = usePlan();
   const [params, setParams] = useSearchParams();
   const scroller = useRef<HTMLDivElement>(null);
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
@@ -252,7 +252,7 @@ export function Decks() {
         filter={filter}
         setFilter={setFilter}
       />
-      {step && <NextStepBar step={step} idle={panel === null} take={() => takeStep(step)} />}
+      {step && past === undefined && <NextStepBar step={step} idle={panel === null} take={() => takeStep(step)} />}
       <PickBar picked={picked} pick={setPicks} open={many} />
       <div
         className={follow ? "canvas following" : "canvas"}

@@ -6,6 +6,7 @@ import { Link, useNavigate } from "react-router";
 
 import { api, unwrap, upload, type PlanItem } from "../api/client";
 import { useExport } from "../api/save";
+import { GLOSSARY } from "../model/glossary";
 import { MARKS } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
 import { Page } from "../shell/Page";
@@ -316,7 +317,7 @@ function Standing({ counts }: { counts: PlanItem["counts"] }) {
   return (
     <HStack as="ul" listStyleType="none" gap="2.5" wrap="wrap">
       {some.map((mark) => (
-        <HStack as="li" key={mark} gap="1" title={mark}>
+        <HStack as="li" key={mark} gap="1" title={`${mark}: ${GLOSSARY[mark]}`}>
           <VerdictMark mark={mark} size={11} />
           <span>
             {counts[mark]!.toLocaleString("en")}
