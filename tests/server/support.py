@@ -7,6 +7,7 @@ import http.cookiejar
 import json
 import os
 import re
+import unittest
 import urllib.error
 import urllib.parse
 import urllib.request
@@ -14,6 +15,7 @@ import uuid
 from functools import cache
 from typing import Any
 
+import django
 import jsonschema_rs
 
 from ops import serve
@@ -183,6 +185,15 @@ class Stream:
 
     def close(self) -> None:
         self.connection.close()
+
+
+class DatabaseCase(unittest.TestCase):
+    """Tests that ask the database itself, and end what they hold of it."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        django.setup()
+        cls.addClassCleanup(give_back)
 
 
 def give_back() -> None:

@@ -9,13 +9,12 @@ import unittest
 import urllib.parse
 from typing import Any
 
-import django
 import hypothesis
 from hypothesis import given
 from hypothesis import strategies as st
 
 from ops.machine import WEB
-from tests.server.support import URL, Client, Stream, drop, give_back, password, patch
+from tests.server.support import URL, Client, DatabaseCase, Stream, drop, password, patch
 from tests.support import two_hosts_files
 
 DEEP = b"[" * 5_000
@@ -217,12 +216,7 @@ class NamesTest(unittest.TestCase):
         self.assertEqual(self.client.exported(plan), exported)
 
 
-class GuessesTest(unittest.TestCase):
-    @classmethod
-    def setUpClass(cls) -> None:
-        django.setup()
-        cls.addClassCleanup(give_back)
-
+class GuessesTest(DatabaseCase):
     def guess(self, name: str, word: str, forwarded: str) -> int:
         body = json.dumps({"username": name, "password": word}).encode()
         stranger = Client(user=None)
@@ -262,12 +256,7 @@ class GuessesTest(unittest.TestCase):
         self.assertEqual(seen("2001:db8:1:2:3::4", ""), seen("2001:db8:1:2::9", ""))
 
 
-class StreamsTest(unittest.TestCase):
-    @classmethod
-    def setUpClass(cls) -> None:
-        django.setup()
-        cls.addClassCleanup(give_back)
-
+class StreamsTest(DatabaseCase):
     def test_forty_open_pages_leave_everybody_else_alone(self) -> None:
         writer = Client("ines")
         plan = writer.demo()

@@ -9,10 +9,9 @@ import unittest
 import zipfile
 from typing import Any
 
-import django
 from aptwire.plan.file import write_plan
 
-from tests.server.support import Client, give_back, patch
+from tests.server.support import Client, DatabaseCase, patch
 from tests.support import pair
 
 SCOPE = {"pulls": 0, "sample": 0, "seed": 1}
@@ -81,13 +80,8 @@ class BenchTest(unittest.TestCase):
         self.assertEqual(Client(None).get(f"{self.at}/bench")[0], 403)
 
 
-class FilesTest(unittest.TestCase):
+class FilesTest(DatabaseCase):
     """What a worker keeps of a difference, written as a worker would."""
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        django.setup()
-        cls.addClassCleanup(give_back)
 
     def test_a_difference_comes_as_a_zip_with_its_plan_and_frames(self) -> None:
         from aptwire_bench.prove import Report, Story

@@ -6,7 +6,6 @@ import random
 import unittest
 from typing import Any
 
-import django
 from aptwire.judge.beside import laid_beside
 from aptwire.judge.verdicts import judge
 from aptwire.plan.compare import difference
@@ -15,20 +14,19 @@ from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.plan import PlanError
 
 from tests.core.test_judging import some_edit
-from tests.server.support import Client, give_back, patch
+from tests.server.support import Client, DatabaseCase, patch
 from tests.support import random_plan
 
 MGMT = patch("host_port", "gannet/guests0/mgmt", vid=None)
 
 
-class HistoryTest(unittest.TestCase):
+class HistoryTest(DatabaseCase):
     client: Client
 
     @classmethod
     def setUpClass(cls) -> None:
+        super().setUpClass()
         cls.client = Client()
-        django.setup()
-        cls.addClassCleanup(give_back)
 
     def setUp(self) -> None:
         self.plan = self.client.demo()

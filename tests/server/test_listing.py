@@ -7,21 +7,19 @@ import unittest
 from datetime import timedelta
 from typing import Any
 
-import django
 from aptwire.plan.file import read_plan, write_plan
 
-from tests.server.support import Client, Stream, give_back, patch
+from tests.server.support import Client, DatabaseCase, Stream, patch
 from tests.support import random_plan
 
 
-class ListingTest(unittest.TestCase):
+class ListingTest(DatabaseCase):
     client: Client
 
     @classmethod
     def setUpClass(cls) -> None:
+        super().setUpClass()
         cls.client = Client()
-        django.setup()
-        cls.addClassCleanup(give_back)
 
     def setUp(self) -> None:
         self.plan = self.client.demo()

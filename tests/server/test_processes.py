@@ -14,7 +14,6 @@ import uuid
 from pathlib import Path
 from unittest import mock
 
-import django
 import psycopg
 from aptwire.plan.file import read_plan
 from aptwire.plan.kinds import Host, Nic
@@ -23,7 +22,7 @@ from aptwire.plan.plan import Plan
 from measure import load
 from ops import database, machine, serve
 from tests.server import support
-from tests.server.support import Client, Stream, drop, give_back, patch
+from tests.server.support import Client, DatabaseCase, Stream, drop, patch
 from tests.support import random_plan
 
 
@@ -168,13 +167,8 @@ class TablesTest(unittest.TestCase):
             self.assertEqual(self.client.get(f"plans/{made['id']}/export")[1], json.loads(write_plan(source)))
 
 
-class MendedIdsTest(unittest.TestCase):
+class MendedIdsTest(DatabaseCase):
     """Plans of before, whose ids were made of folder names as they were, are mended by a migration."""
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        django.setup()
-        cls.addClassCleanup(give_back)
 
     def test_ids_that_fit_nowhere_are_replaced_in_tables_and_revisions(self) -> None:
         from aptwire.plan.edits import Drop, Patch

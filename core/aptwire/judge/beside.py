@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,7 +9,7 @@ from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.preview import Move, moves
 from aptwire.judge.risks import Risk
-from aptwire.plan.compare import Change, Key, changes
+from aptwire.plan.compare import Change, changes
 from aptwire.plan.names import called
 
 
@@ -43,11 +42,11 @@ def _finding(found: Finding | Risk) -> dict[str, str]:
     return {"id": found.id, "verdict": found.verdict, "title": found.title, "text": found.text}
 
 
-def laid_beside(before: Judgement, after: Judgement, keys: Iterable[Key] | None = None) -> Beside:
-    """What differs; `keys` the records that may, all unless said.  A finding is the same where its id is."""
+def laid_beside(before: Judgement, after: Judgement) -> Beside:
+    """What differs.  A finding is the same where its id is."""
     old, new = ({found.id: found for found in everything(judgement)} for judgement in (before, after))
     return Beside(
-        tuple(changes(before.plan, after.plan, keys)),
+        tuple(changes(before.plan, after.plan)),
         (before.counts(), after.counts()),
         moves(before, after),
         tuple(found for id, found in old.items() if id not in new),

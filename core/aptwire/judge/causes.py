@@ -15,7 +15,6 @@ from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, HopWriter, Trace, say_state, trace
 from aptwire.forward.wiring import PLACES
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.risks import some
 from aptwire.judge.states import deviation
 from aptwire.judge.why import (
     ADDRESS,
@@ -47,7 +46,7 @@ from aptwire.plan.kinds import (
     Record,
     StationPort,
 )
-from aptwire.plan.names import called, host_of
+from aptwire.plan.names import called, host_of, some
 from aptwire.plan.plan import Plan
 
 Key = tuple[object, ...]

@@ -23,7 +23,7 @@ from aptwire.judge.findings import Finding, everything, findings
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.permits import permit
 from aptwire.judge.preview import Preview, preview
-from aptwire.judge.risks import Risk, offers, risks, some
+from aptwire.judge.risks import Risk, offers, risks
 from aptwire.judge.why import (
     ADDRESS,
     CUT_OFF,
@@ -62,7 +62,7 @@ from aptwire.plan.kinds import (
     Uplink,
     WayIn,
 )
-from aptwire.plan.names import called
+from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.ports import carries
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,8 +10,6 @@ from aptwire.plan.fields import plain
 from aptwire.plan.kinds import KINDS, SPECS, Record
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
-
-Key = tuple[str, str]
 
 
 @dataclass(frozen=True)
@@ -52,20 +49,20 @@ class Change:
         return {"kind": self.kind, "id": self.id, "name": self.name, "what": self.what, "fields": fields}
 
 
-def apart(before: Plan, after: Plan, keys: Iterable[Key] | None = None) -> list[Key]:
-    """The (kind, id) of each record that differs, in the order of the kinds and of ids; `keys` those that may, all unless said."""
-    if keys is None:
-        kinds = [kind for kind in KINDS if before.of(kind) is not after.of(kind)]
-        keys = ((kind, id) for kind in kinds for id in {**before.of(kind), **after.of(kind)})
-    order = {kind: n for n, kind in enumerate(KINDS)}
-    found = (key for key in keys if before.of(key[0]).get(key[1]) != after.of(key[0]).get(key[1]))
-    return sorted(set(found), key=lambda key: (order[key[0]], key[1]))
+def apart(before: Plan, after: Plan) -> list[tuple[str, str]]:
+    """The (kind, id) of each record that differs, in the order of the kinds and of ids."""
+    found: list[tuple[str, str]] = []
+    for kind in KINDS:
+        old, new = before.of(kind), after.of(kind)
+        if old is not new:
+            found += [(kind, id) for id in sorted({*old, *new}) if old.get(id) != new.get(id)]
+    return found
 
 
-def difference(before: Plan, after: Plan, keys: Iterable[Key] | None = None) -> Edit:
+def difference(before: Plan, after: Plan) -> Edit:
     """The edit that makes one plan say what another does; empty where they say the same."""
     made: list[Put | Patch | Drop] = []
-    for kind, id in apart(before, after, keys):
+    for kind, id in apart(before, after):
         old, new = before.of(kind).get(id), after.of(kind).get(id)
         if new is None:
             made.append(Drop(kind, id))
@@ -76,9 +73,9 @@ def difference(before: Plan, after: Plan, keys: Iterable[Key] | None = None) -> 
     return tuple(made)
 
 
-def changes(before: Plan, after: Plan, keys: Iterable[Key] | None = None) -> list[Change]:
+def changes(before: Plan, after: Plan) -> list[Change]:
     """What differs, in words; names are those of the later plan, where it has them."""
-    return [_change(before, after, kind, id) for kind, id in apart(before, after, keys)]
+    return [_change(before, after, kind, id) for kind, id in apart(before, after)]
 
 
 def _differing(old: Record, new: Record) -> list[str]:

@@ -10,7 +10,7 @@ from typing import Any
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import KINDS, SPECS, Record
-from aptwire.plan.names import called
+from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError, Problem
 
 
@@ -21,48 +21,40 @@ def renumber(plan: Plan, old: int, new: int) -> Edit:
     must be free: PlanError names who has it already.  Lists may name it (a range does); where one names it and not
     the old one, it is taken out.
     """
-    problems = [Problem(str(error), field=name) for name, vid in (("old", old), ("new", new)) for error in _wrong(vid)]
-    if not problems and old == new:
-        problems = [Problem("it has this number already", field="new")]
-    if problems:
-        raise PlanError(problems)
-    taken = [record for record in plan if any(value == new for value in _tags(record))]
-    if taken:
-        names = sorted({called(plan, record) for record in taken})
-        more = f" and {len(names) - 3} more" if len(names) > 3 else ""
-        raise PlanError([Problem(f"{new} is in use already, by {', '.join(names[:3])}{more}", field="new")])
-    made: list[Patch] = []
+    for name, vid in (("old", old), ("new", new)):
+        try:
+            vids.check_vid(vid)
+        except ValueError as error:
+            raise PlanError([Problem(str(error), field=name)]) from None
+    if old == new:
+        raise PlanError([Problem("it has this number already", field="new")])
+    having: dict[int, list[Record]] = {old: [], new: []}
     for record in plan:
-        fields = {name: said for name, said in _renamed(record, old, new).items() if said != getattr(record, name)}
-        if fields:
-            made.append(Patch(record.kind, record.id, fields))
-    if not any(value == old for record in plan for value in _tags(record)):
+        for vid in having.keys() & _tags(record):
+            having[vid].append(record)
+    if having[new]:
+        names = some(sorted({called(plan, record) for record in having[new]}))
+        raise PlanError([Problem(f"{new} is in use already, by {names}", field="new")])
+    if not having[old]:
         raise PlanError([Problem(f"nothing in this plan has VID {old}", field="old")])
-    return tuple(made)
+    renamed = ((record, _renamed(record, old, new)) for record in plan)
+    return tuple(Patch(record.kind, record.id, fields) for record, fields in renamed if fields)
 
 
-def _wrong(vid: int) -> list[ValueError]:
-    try:
-        vids.check_vid(vid)
-    except ValueError as error:
-        return [error]
-    return []
-
-
-def _fields(kind: str, *sorts: str) -> list[str]:
-    return [name for name, spec in SPECS[kind].items() if spec.kind in sorts]
+def _fields(kind: str, sort: str) -> list[str]:
+    return [name for name, spec in SPECS[kind].items() if spec.kind == sort]
 
 
 _TAGS = {kind: _fields(kind, "vid") for kind in KINDS}
 _LISTS = {kind: _fields(kind, "vids") for kind in KINDS}
 
 
-def _tags(record: Record) -> list[int | None]:
-    return [getattr(record, name) for name in _TAGS[record.kind]]
+def _tags(record: Record) -> set[int | None]:
+    return {getattr(record, name) for name in _TAGS[record.kind]}
 
 
 def _renamed(record: Record, old: int, new: int) -> dict[str, Any]:
-    """What the fields of a record say of VIDs once one is called otherwise."""
+    """What the fields of a record that differ say of VIDs, once one is called otherwise."""
     said: dict[str, Any] = {name: new for name in _TAGS[record.kind] if getattr(record, name) == old}
     for name in _LISTS[record.kind]:
         text = getattr(record, name)

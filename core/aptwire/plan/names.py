@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from aptwire.plan.kinds import (
     Adapter,
     Cable,
@@ -63,6 +65,15 @@ def called(plan: Plan, record: Record | None) -> str:
     if isinstance(record, Cable):
         return f"the cable from {called(plan, plan.find(record.a))} to {called(plan, plan.find(record.b))}"
     return getattr(record, "name", None) or f"the {record.title} of {getattr(record, 'site', record.id)}"
+
+
+def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
+    """Names as a sentence lists them: "a, b and 4 more"; where only the first ones are given, `count` says how many there are."""
+    listed = list(dict.fromkeys(names))
+    count = max(count, len(listed))
+    if count <= most:
+        return " and ".join([", ".join(listed[:-1]), listed[-1]] if len(listed) > 1 else listed)
+    return f"{', '.join(listed[: most - 1])} and {count - most + 1} more"
 
 
 def host_of(plan: Plan, record: Record) -> str:

@@ -204,13 +204,12 @@ def read_host_states(request: Request) -> Response:
         raise bad("as many paths as files are needed, and at least one", "path")
     name = name_of("".join(texts_of(request, "name")[:1]).strip()[:80] or "hosts as read")
     plan, report = read_hosts({path: file.read() for path, file in zip(paths, files, strict=True)}, name)
-    saved = None
-    if "yes" in texts_of(request, "save"):
-        saved = item_of(create_plan(plan, request.user))
+    saved = create_plan(plan, request.user) if "yes" in texts_of(request, "save") else None
     made = {
         "report": [note.to_json() for note in report.notes],
         "records": {kind: len(plan.of(kind)) for kind in KINDS},
-        "summary": summary(judge(plan)),
-        "plan": saved,
+        # One that was saved is judged already.
+        "summary": engine_of(saved).summary() if saved else summary(judge(plan)),
+        "plan": item_of(saved) if saved else None,
     }
     return Response(made, status=201 if saved else 200)

@@ -32,7 +32,7 @@ from aptwire_server.plans.commits import Committed, commit, note_counts, revisio
 from aptwire_server.plans.engine import Engine, engine_at, engine_of
 from aptwire_server.plans.gate import asked, bad, body_of, number_asked
 from aptwire_server.plans.listing import NAME_SCHEMA, REFUSED, item_of, name_of, put_into_bin, rename
-from aptwire_server.plans.models import Revision
+from aptwire_server.plans.models import PlanRow, Revision
 from aptwire_server.plans.pages import MOST_MOVES, PAGE, landed, page, told_moves
 from aptwire_server.plans.schemas import TEXT, body, bounded, many, obj, ref
 
@@ -43,8 +43,11 @@ MOST_RISKS = 5
 
 
 def _engine(request: Request, plan_id: uuid.UUID) -> Engine:
+    return _looked_at(request, plan_for(request, plan_id))
+
+
+def _looked_at(request: Request, row: PlanRow) -> Engine:
     """The engine of what a request looks at: the plan as it is, or (`at`) as it was at an earlier revision."""
-    row = plan_for(request, plan_id)
     return engine_at(row, number_asked(request, "at")) if "at" in request.query_params else engine_of(row)
 
 
@@ -67,7 +70,7 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
     if request.method == "DELETE":
         put_into_bin(row, request.user)
         return Response(item_of(row))
-    engine = _engine(request, plan_id)
+    engine = _looked_at(request, row)
     if engine.revision == row.revision != row.counted:
         note_counts(plan_id, engine)
     return Response(
@@ -112,7 +115,7 @@ def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     Parts with one ETag (the revision) make the file; one by itself is no JSON, and doesn't say that it is.
     """
     row = plan_for(request, plan_id)
-    engine = _engine(request, plan_id)
+    engine = _looked_at(request, row)
     first = number_asked(request, "from")
     text, following = plan_text(engine.plan.named(row.name), first, PAGE, engine.ids)
     whole = first == 0 and following is None

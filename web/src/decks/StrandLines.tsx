@@ -3,6 +3,12 @@ import { BAR, rounded, type Layout } from "./layout";
 import { bottomOf, type Viewport } from "./places";
 import { brief, stackReasons, type Drawing } from "./strand";
 
+/** How a line is drawn that waits or is dropped, and one that carries. */
+const LINES = [
+  { strokeWidth: 2, strokeDasharray: "5 4" },
+  { strokeWidth: 3, strokeLinecap: "round" },
+] as const;
+
 /** The followed segment's lines through the drawing, where they end, and why. */
 export function StrandLines({
   layout,
@@ -25,33 +31,20 @@ export function StrandLines({
     { left: view.left, right: view.left + view.width },
     layout.width,
   );
+  // What carries lies above what waits.
+  const strokes = [...drawing.strokes].sort((a, b) => Number(a.state === "carries") - Number(b.state === "carries"));
   return (
     <>
       <svg className="lines" width={layout.width} height={layout.height} aria-hidden>
-        {drawing.strokes
-          .filter((s) => s.state !== "carries")
-          .map((s, n) => (
-            <path
-              key={n}
-              d={rounded(s.points)}
-              fill="none"
-              stroke={style.color}
-              strokeWidth="2"
-              strokeDasharray="5 4"
-            />
-          ))}
-        {drawing.strokes
-          .filter((s) => s.state === "carries")
-          .map((s, n) => (
-            <path
-              key={n}
-              d={rounded(s.points)}
-              fill="none"
-              stroke={style.color}
-              strokeWidth="3"
-              strokeLinecap="round"
-            />
-          ))}
+        {strokes.map((s, n) => (
+          <path
+            key={n}
+            d={rounded(s.points)}
+            fill="none"
+            stroke={style.color}
+            {...LINES[Number(s.state === "carries")]}
+          />
+        ))}
         {below.map((b, n) =>
           b.kind === "open" ? null : (
             <path

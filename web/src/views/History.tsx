@@ -7,12 +7,9 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 
 import { api, unwrap, type Change, type Comparison, type HistoryItem } from "../api/client";
 import { useActions, useHead } from "../api/plan";
+import { moment, somebody } from "../model/said";
 import { MARKS, sayMoves } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
-
-const moment = (at: string): string =>
-  new Date(at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" });
-const GONE = "somebody who is gone";
 
 /** Every revision, the latest first; one of them beside another: records, verdicts and findings that differ. */
 export function History() {
@@ -57,7 +54,7 @@ export function History() {
                 <span className="history-text">
                   <span className="history-message">{item.message}</span>
                   <span className="history-who">
-                    {item.author ?? GONE}, {moment(item.at)}
+                    {somebody(item.author)}, {moment(item.at)}
                   </span>
                   <Moved item={item} />
                   {item.marks.map((mark) => (
@@ -291,7 +288,7 @@ function MarkTag({ mark, done }: { mark: HistoryItem["marks"][number]; done: () 
   });
   return (
     <Badge colorPalette="copper" variant="outline">
-      {mark.name}, by {mark.author ?? GONE}
+      {mark.name}, by {somebody(mark.author)}
       <Button
         size="2xs"
         variant="plain"

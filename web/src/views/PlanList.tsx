@@ -7,6 +7,7 @@ import { Link, useNavigate } from "react-router";
 import { api, unwrap, upload, type PlanItem } from "../api/client";
 import { useExport } from "../api/save";
 import { GLOSSARY } from "../model/glossary";
+import { moment, somebody } from "../model/said";
 import { MARKS } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
 import { Page } from "../shell/Page";
@@ -172,8 +173,6 @@ export function PlanList({ user }: { user: string }) {
 }
 
 const day = (at: string): string => new Date(at).toLocaleDateString("en-GB", { dateStyle: "medium" });
-const moment = (at: string): string =>
-  new Date(at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" });
 
 /** A table whose last column holds what can be done with a line. */
 function Listing({ columns, children }: { columns: string[]; children: ReactNode }) {
@@ -258,7 +257,7 @@ function PlanLine({
         <Table.Cell>
           {moment(plan.changed)}
           <Text fontSize="xs" color="fg.muted">
-            {plan.changed_by ?? "somebody who is gone"}, revision {plan.revision}
+            {somebody(plan.changed_by)}, revision {plan.revision}
           </Text>
         </Table.Cell>
         <Table.Cell textAlign="end">
@@ -353,7 +352,7 @@ function BinLine({ plan, restore }: { plan: PlanItem; restore: () => void }) {
       <Table.Cell>
         {moment(plan.binned!)}
         <Text fontSize="xs" color="fg.muted">
-          {plan.binned_by ?? "somebody who is gone"}
+          {somebody(plan.binned_by)}
         </Text>
       </Table.Cell>
       <Table.Cell>{day(plan.kept_until!)}</Table.Cell>

@@ -13,7 +13,7 @@ from aptwire.forward.trace import Hop
 from aptwire.judge.book import Grouping
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.kept import Rests
-from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, RiskSearch, naming, some
+from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, RiskSearch, naming
 from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac

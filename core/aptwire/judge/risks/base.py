@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -77,15 +77,6 @@ NAMING = ("host", "virtual_switch", "fabric_switch")
 def naming(look: RiskSearch, *more: str) -> Rests:
     """What names rest on, beside the records that are named; and some more kinds."""
     return tuple(look.plan.of(kind) for kind in (*NAMING, *more))
-
-
-def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
-    """Names as a sentence lists them: "a, b and 4 more"; where only the first ones are given, `count` says how many there are."""
-    listed = list(dict.fromkeys(names))
-    count = max(count, len(listed))
-    if count <= most:
-        return " and ".join([", ".join(listed[:-1]), listed[-1]] if len(listed) > 1 else listed)
-    return f"{', '.join(listed[: most - 1])} and {count - most + 1} more"
 
 
 class RiskSearch:

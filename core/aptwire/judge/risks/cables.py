@@ -18,7 +18,7 @@ from aptwire.forward.tree import Joint
 from aptwire.judge.book import Grouping
 from aptwire.judge.facts import End, Facts
 from aptwire.judge.kept import Rests, all_same
-from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, naming, short, some
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, naming, short
 from aptwire.judge.sizes import Sizes, may_differ
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
@@ -28,7 +28,7 @@ from aptwire.plan.kinds import (
     Segment,
     Uplink,
 )
-from aptwire.plan.names import called
+from aptwire.plan.names import called, some
 from aptwire.plan.ports import native, said
 
 LARGEST = 9_216

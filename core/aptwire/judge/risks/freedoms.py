@@ -8,7 +8,7 @@ from functools import partial
 
 from aptwire.judge.could import could
 from aptwire.judge.facts import Facts
-from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, some
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch, Put
 from aptwire.plan.fields import bare_address, is_nobodys
@@ -20,7 +20,7 @@ from aptwire.plan.kinds import (
     StationPort,
     VirtualSwitch,
 )
-from aptwire.plan.names import called
+from aptwire.plan.names import called, some
 from aptwire.plan.ports import said
 
 

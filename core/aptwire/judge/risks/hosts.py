@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Iterable, Iterator
 from functools import partial
 
-from aptwire.judge.risks.base import RISK, Offers, Risk, RiskSearch, some
+from aptwire.judge.risks.base import RISK, Offers, Risk, RiskSearch
 from aptwire.plan.edits import Drop, Edit, Operation, Patch
 from aptwire.plan.kinds import (
     SPECS,
@@ -18,7 +18,7 @@ from aptwire.plan.kinds import (
     PortGroup,
     Segment,
 )
-from aptwire.plan.names import called
+from aptwire.plan.names import called, some
 
 
 class HostRisks(RiskSearch):

@@ -12,7 +12,7 @@ from aptwire.forward.trace import Hop
 from aptwire.judge.book import Grouping
 from aptwire.judge.facts import Facts
 from aptwire.judge.kept import Rests
-from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, free_nic, naming, port_text, some
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, free_nic, naming, port_text
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
@@ -25,7 +25,7 @@ from aptwire.plan.kinds import (
     Uplink,
     VirtualSwitch,
 )
-from aptwire.plan.names import called
+from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
 
 ALIKE = (

@@ -9,7 +9,7 @@ from typing import Any
 
 from aptwire.judge.book import Grouping
 from aptwire.judge.facts import Facts
-from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, some
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.kinds import (
@@ -19,7 +19,7 @@ from aptwire.plan.kinds import (
     SecondaryVlan,
     Segment,
 )
-from aptwire.plan.names import called
+from aptwire.plan.names import called, some
 from aptwire.plan.ports import said
 
 
