@@ -12,9 +12,13 @@ from dataclasses import replace
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent / "core"))
 
 from aptwire.plan.checks import check_plan, make_record
+from aptwire.plan.edits import Patch, Put, apply_edit
 from aptwire.plan.file import write_plan
 from aptwire.plan.kinds import Record
+from aptwire.plan.patterns import STAMPED, parts_of
 from aptwire.plan.plan import Plan, PlanError
+from aptwire.stamping.making import from_host
+from aptwire.stamping.off import keep, off, take_out
 
 RECORDS: dict[str, dict[str, Record]] = {}
 
@@ -595,6 +599,35 @@ def within_hosts() -> None:
     put("station_port", "quay-array/storage", station="quay-array", port="quay-a/p14", **array)
 
 
+def with_pattern(plan: Plan) -> Plan:
+    """The hosts at Saltmarsh are meant to be alike: kittiwake as its pattern says, petrel off it."""
+    plan, _ = apply_edit(plan, from_host(plan, "kittiwake", "marsh hosts"))
+    pattern = next(iter(plan.of("pattern")))
+    apart = [p for p in plan.all("pattern_switch") if p.name != "guests0"]
+    apart += [p for p in plan.all("pattern_port_group") if p.name == "CCTV"]
+    for part in apart:
+        plan, _ = apply_edit(plan, take_out(plan, part.id))
+    for nic in [nic for nic in plan.all("pattern_nic") if nic.uplink is None]:
+        plan, _ = apply_edit(plan, take_out(plan, nic.id))
+    # The recorder's port group is kittiwake's own; petrel was stamped before somebody changed it by hand.
+    own = next(iter(plan.all("stamp")))
+    for one in off(plan, own):
+        plan, _ = apply_edit(plan, keep(plan, one))
+    stamp = f"petrel:{pattern}"
+    made: list[Put | Patch] = [
+        Put(make_record("stamp", {"id": stamp, "host": "petrel", "pattern": pattern, "number": 2}))
+    ]
+    for nic in plan.all("pattern_nic"):
+        taken = {"id": f"petrel:{nic.id}", "stamp": stamp, "part": nic.id, "nic": f"petrel/{nic.name}"}
+        made.append(Put(make_record("stamp_nic", taken)))
+    for kind, becomes in STAMPED.items():
+        for part in parts_of(plan, pattern, kind):
+            id = "petrel/guests0" if kind == "pattern_switch" else f"petrel/guests0/{part.name.replace(' ', '-')}"
+            if id in plan.of(becomes):
+                made.append(Patch(becomes, id, {"part": part.id}))
+    return apply_edit(plan, tuple(made))[0]
+
+
 def brackwater() -> Plan:
     """The demo plan, checked."""
     RECORDS.clear()
@@ -604,7 +637,7 @@ def brackwater() -> Plan:
     problems = check_plan(plan)
     if problems:
         raise PlanError(problems)
-    return plan
+    return with_pattern(plan)
 
 
 if __name__ == "__main__":

@@ -1,11 +1,11 @@
-"""The engine in a terminal: read, check, compare, trace, hears, could.  Exit status 0 all home, 1 findings, 2 unusable input."""
+"""The engine in a terminal: read, check, compare, stamp, trace, hears, could.  Exit status 0 all home, 1 findings, 2 unusable input."""
 
 from __future__ import annotations
 
 import json
 import os
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NoReturn
 
 import click
@@ -22,6 +22,7 @@ from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.verdicts import judge
+from aptwire.plan.edits import apply_edit
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import (
     Segment,
@@ -29,6 +30,9 @@ from aptwire.plan.kinds import (
 from aptwire.plan.names import endpoint_key
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.report import landings, summary
+from aptwire.stamping.making import STARTERS, from_host, from_starter
+from aptwire.stamping.off import off
+from aptwire.stamping.stamp import stamp as stamped
 
 
 @click.group(help=__doc__)
@@ -85,11 +89,7 @@ def read(folder: str, output: str, name: str | None, as_json: bool) -> None:
         plan, report = read_hosts(files, name or os.path.basename(os.path.normpath(folder)))
     except PlanError as error:
         _fail(error.problems)
-    try:
-        with open(output, "wb") as opened_out:
-            opened_out.write(write_plan(plan))
-    except OSError as error:
-        _fail(f"{output}: {error.strerror}")
+    _write(output, write_plan(plan))
     if as_json:
         _print_json([note.to_json() for note in report.notes])
     else:
@@ -149,6 +149,88 @@ def compare(a: str, b: str, as_json: bool) -> None:
             for finding in found:
                 click.echo(f"{word}: {finding.title}")
     sys.exit(1 if said else 0)
+
+
+@main.command(
+    help="Stamp a pattern on hosts (names), or make one of a host or a starting point first. Without hosts: who is on it, and who off."
+)
+@click.argument("plan_file")
+@click.argument("pattern")
+@click.argument("hosts", nargs=-1)
+@click.option("-o", "--output", help="the plan file to write")
+@click.option("--from", "source", metavar="HOST", help="make the pattern of all that this host has")
+@click.option("--start", type=click.Choice(tuple(STARTERS)), help="make the pattern of a starting point")
+@click.option(
+    "--nic",
+    "nics",
+    metavar="HOST/NAME=NIC",
+    multiple=True,
+    help="which NIC is the pattern’s NAME (repeatable; - for none)",
+)
+@click.option("--json", "as_json", is_flag=True, help="as JSON: host to differences")
+def stamp(
+    plan_file: str,
+    pattern: str,
+    hosts: tuple[str, ...],
+    output: str | None,
+    source: str | None,
+    start: str | None,
+    nics: tuple[str, ...],
+    as_json: bool,
+) -> None:
+    """Stamp a pattern."""
+    plan = _load(plan_file)
+    try:
+        if source is not None:
+            plan, _ = apply_edit(plan, from_host(plan, _by_name(plan, "host", source).id, pattern))
+        elif start is not None:
+            plan, _ = apply_edit(plan, from_starter(plan, start, pattern))
+        own = _by_name(plan, "pattern", pattern)
+        if hosts:
+            ids = [_by_name(plan, "host", name).id for name in hosts]
+            plan, _ = apply_edit(plan, stamped(plan, own.id, ids, dict(_nics_said(plan, own.id, nics))))
+    except PlanError as error:
+        _fail(error.problems)
+    if output is not None:
+        _write(output, write_plan(plan))
+    stamps = sorted(plan.where("stamp", "pattern", own.id), key=lambda s: s.number)
+    found = {plan.get("host", s.host).name: off(plan, s) for s in stamps}
+    if as_json:
+        _print_json({host: [one.to_json() for one in listed] for host, listed in found.items()})
+    else:
+        rows = [(host, "; ".join(map(str, listed)) or "on its pattern") for host, listed in found.items()]
+        click.echo(table(("host", f"beside pattern {pattern}"), rows or [("nobody", "–")]))
+    sys.exit(1 if any(found.values()) else 0)
+
+
+def _by_name(plan: Plan, kind: str, name: str) -> Any:
+    found = [r for r in plan.all(kind) if r.name == name]
+    if not found:
+        raise PlanError([Problem(f"there is no {kind} {name}")])
+    return found[0]
+
+
+def _nics_said(plan: Plan, pattern: str, said: Sequence[str]) -> Iterator[tuple[tuple[str, str], str | None]]:
+    """The answers to which NIC is which, as typed: HOST/NAME=NIC."""
+    for text in said:
+        left, equals, name = text.partition("=")
+        host, slash, part = left.partition("/")
+        if not (equals and slash and name):
+            raise PlanError([Problem(f"“{text}” is no HOST/NAME=NIC")])
+        own = _by_name(plan, "host", host).id
+        parts = [p for p in plan.where("pattern_nic", "pattern", pattern) if p.name == part]
+        there = [n for n in plan.where("nic", "host", own) if n.name == name]
+        if not parts or not (there or name == "-"):
+            raise PlanError([Problem(f"“{text}”: there is no such NIC")])
+        yield (own, parts[0].id), there[0].id if there else None
+
+
+def _write(path: str, data: bytes) -> None:
+    try:
+        with open(path, "wb") as file:
+            file.write(data)
+    except OSError as error:
+        _fail(f"{path}: {error.strerror}")
 
 
 @main.command(help="Follow a frame from A to B (host/tap, with |tag for a guest's own tag).")

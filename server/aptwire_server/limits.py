@@ -20,7 +20,7 @@ LIMITS = (
     (re.compile(r"^/api/session$"), 4 * KB),
     (re.compile(r"^/api/plans/import$"), 64 * MB),
     (re.compile(r"^/api/plans/read$"), 256 * MB),
-    (re.compile(r"^/api/plans/[^/]*/(edits|preview)$"), 16 * MB),
+    (re.compile(r"^/api/plans/[^/]*/(edits|preview|gestures)$"), 16 * MB),
 )
 """Bytes of a body; the first that fits the address holds, USUAL where none does."""
 

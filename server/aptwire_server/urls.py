@@ -3,7 +3,7 @@
 from django.urls import path, re_path, register_converter
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from aptwire_server.plans import benching, history, listing, sessions, views
+from aptwire_server.plans import benching, gestures, history, listing, sessions, views
 from aptwire_server.plans.front import front
 
 
@@ -56,7 +56,8 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/verdicts", views.verdicts),
     path("api/plans/<uuid:plan_id>/findings/<str:finding_id>", views.finding),
     path("api/plans/<uuid:plan_id>/preview", views.preview_edits),
-    path("api/plans/<uuid:plan_id>/gestures/renumber", views.renumbering),
+    path("api/plans/<uuid:plan_id>/gestures", gestures.gestures),
+    path("api/plans/<uuid:plan_id>/patterns", gestures.patterns),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
     path("api/plans/<uuid:plan_id>/bench", benching.runs),

@@ -349,15 +349,6 @@ class AnswersTest(unittest.TestCase):
             (seen["risks"], seen["moves"]), (mend["risks"], mend["moves"]), "as a preview of its edit says"
         )
 
-    def test_a_renumbered_vid_is_one_edit_that_moves_nobody(self) -> None:
-        at = f"plans/{self.plan}"
-        status, said = self.client.post(f"{at}/gestures/renumber", {"old": 210, "new": 1210})
-        self.assertEqual(status, 200)
-        seen = self.client.post(f"{at}/preview", {"edits": [said["edit"]]})[1][0]
-        self.assertEqual((seen["problems"], seen["moves"]), ([], []))
-        status, refused = self.client.post(f"{at}/gestures/renumber", {"old": 210, "new": 220})
-        self.assertEqual((status, refused["problems"][0]["field"]), (400, "new"))
-
     def test_a_preview_of_a_wrong_edit_says_why(self) -> None:
         edits = [[patch("segment", "segment-edge", vid=0)], [patch("segment", "segment-edge", vid=301)]]
         status, seen = self.client.post(f"plans/{self.plan}/preview", {"edits": edits})

@@ -319,7 +319,7 @@ class FabricTest(BuildingCase):
         # What hangs on a part is opened and changed from its list.
         self.opened(socket, "Station").get_by_role("button", name="tide-modem", exact=True).click()
         panel = self.page.get_by_role("dialog", name="Station tide-modem")
-        panel.get_by_label("Routes").check()
+        panel.get_by_text("Routes", exact=True).click()
         self.taken(panel, 4)
         panel = self.opened(socket, "Station")
         expect(panel.get_by_text("routes between its interfaces")).to_be_visible()
@@ -329,7 +329,7 @@ class FabricTest(BuildingCase):
         self.taken(panel, 5)
         self.opened(bar, "LAG").get_by_role("button", name="lag0: p3, p4, LACP", exact=True).click()
         panel = self.page.get_by_role("dialog", name="LAG lag0")
-        panel.get_by_label("By LACP").uncheck()
+        panel.get_by_text("By LACP", exact=True).click()
         self.taken(panel, 6)
 
     def test_a_private_port_group_from_segment_to_slot(self) -> None:
@@ -362,7 +362,7 @@ class FabricTest(BuildingCase):
         expect(self.page.get_by_role("button", name=re.compile("blocked by the spanning tree"))).to_have_count(1)
         bar = self.page.get_by_role("button", name="Fabric switch quay-b")
         panel = self.opened(bar)
-        panel.get_by_label("Spanning tree").uncheck()
+        panel.get_by_text("Spanning tree", exact=True).click()
         panel.get_by_role("button", name="Take it").click()
         self.finding("Frames go round and round").click()
         self.page.get_by_role("button", name=re.compile("Turn the spanning tree on at quay-b")).click()
@@ -398,7 +398,7 @@ class BesideTest(BuildingCase):
         row.get_by_role("button", name="Tag port group tide gauges of petrel as on the other").click()
         expect(row).to_have_count(0)
         expect(self.count("home")).to_have_text("34")
-        table.get_by_label("show what is the same too").check()
+        table.get_by_text("show what is the same too").click()
         expect(row).to_be_visible()
         table.get_by_role("button", name="port group tide gauges of petrel: 230").click()
         slot = self.page.get_by_role("button", name="Port group tide gauges, tag 230").and_(
@@ -482,7 +482,7 @@ class EmptyPlanTest(BuildingCase):
 
     def takes(self, number: int) -> None:
         """Enter takes what stands there, once the server has said what it does, and it becomes a revision."""
-        expect(self.page.get_by_role("dialog").locator("button.solid, button[type=submit]").last).to_be_enabled()
+        expect(self.page.get_by_role("dialog").locator("button.takes, button[type=submit]").last).to_be_enabled()
         self.press("Enter")
         self.revision(number)
         expect(self.page.get_by_role("dialog")).to_have_count(0)

@@ -152,7 +152,7 @@ class DrawingTest(BrowserTest):
         choices = self.page.get_by_role("listbox", name="Ports").get_by_role("option")
         self.assertGreater(choices.count(), 42)
         self.page.keyboard.press("ArrowUp")
-        expect(self.page.get_by_role("dialog").locator(".outcome")).not_to_contain_text("Working out")
+        expect(self.page.get_by_role("dialog").locator(".told")).not_to_contain_text("Working out")
 
     def test_random_fleets(self) -> None:
         for seed in (3, 5, 8, 21, 34):

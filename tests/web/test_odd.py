@@ -51,7 +51,7 @@ class OddStatesTest(BrowserTest):
         panel.get_by_label("MTU").fill("1500")
         panel.get_by_role("button", name=re.compile("^More")).click()
         expect(panel.get_by_label("The host answers")).to_be_checked()
-        panel.get_by_label("The host answers").uncheck()
+        panel.get_by_text("The host answers", exact=True).click()
         panel.get_by_role("button", name="Take it").click()
         expect(page.get_by_text("revision 1")).to_be_visible()
         self.accessible()

@@ -13,7 +13,7 @@ from functools import cached_property
 import numpy as np
 
 from aptwire.plan import vids
-from aptwire.plan.kinds import SPECS, Record
+from aptwire.plan.kinds import SPECS, UNSEEN, Record
 from aptwire.plan.plan import Plan
 
 UNTAGGED = 0
@@ -90,10 +90,11 @@ class Named:
         return Named(frozenset(single), frozenset(sets), isolated)
 
 
-_SINGLE = {kind: tuple(n for n, s in specs.items() if s.kind == "vid") for kind, specs in SPECS.items()}
-_SETS = {kind: tuple(n for n, s in specs.items() if s.kind == "vids") for kind, specs in SPECS.items()}
-_SPEAKING = tuple(kind for kind in SPECS if (_SINGLE[kind] or _SETS[kind]) and kind != "adapter")
-_ISOLATING = tuple(kind for kind, specs in SPECS.items() if "isolated" in specs and kind != "adapter")
+_SEEN = [(kind, specs) for kind, specs in SPECS.items() if kind not in UNSEEN]
+_SINGLE = {kind: tuple(n for n, s in specs.items() if s.kind == "vid") for kind, specs in _SEEN}
+_SETS = {kind: tuple(n for n, s in specs.items() if s.kind == "vids") for kind, specs in _SEEN}
+_SPEAKING = tuple(kind for kind, _ in _SEEN if (_SINGLE[kind] or _SETS[kind]) and kind != "adapter")
+_ISOLATING = tuple(kind for kind, specs in _SEEN if "isolated" in specs and kind != "adapter")
 
 
 def classify(plan: Plan) -> VidClasses:

@@ -16,6 +16,7 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks import Risk, risk_proof, risks
 from aptwire.judge.why import VERDICTS, Cause, is_idle
 from aptwire.plan.collecting import no_collecting
+from aptwire.plan.kinds import UNSEEN
 
 
 @dataclass(frozen=True)
@@ -58,8 +59,9 @@ def findings(judgement: Judgement) -> list[Finding]:
 WITHIN_BLOCKS = {
     *("adapter", "cable", "fabric_port", "group_order", "guest", "guest_tag", "host_port"),
     *("limits", "mirror", "nic", "port_group", "uplink"),
+    *UNSEEN,
 }
-"""The kinds of which an edit compiles anew the blocks that it concerns, or else the fabric."""
+"""The kinds of which an edit compiles anew the blocks that it concerns, or else the fabric; or nothing at all."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -37,7 +37,7 @@ from aptwire.judge.sizes import Misfit, Misfits, may_differ
 from aptwire.judge.states import StandVerdicts, judge_states
 from aptwire.judge.why import ASTRAY, CUT_OFF, HOME, NO_BEARER, STRANDED, TOO_LARGE, UNPROVEN, Cause, alike
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.kinds import WayIn
+from aptwire.plan.kinds import UNSEEN, WayIn
 from aptwire.plan.plan import Plan
 
 
@@ -51,7 +51,7 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
     """Every verdict after an edit that touched these records (kind, id), from the judgement before it, which stays as it was."""
     with no_collecting():
         old, keys = before.landing, list(touched)
-        wiring = rewire(old.wiring, plan, keys)
+        wiring = rewire(old.wiring, plan, [key for key in keys if _seen(old.wiring.plan, plan, *key)])
         if wiring.book is not old.wiring.book:
             return _from_nothing(wiring)
         if wiring.classes is not old.wiring.classes:
@@ -70,6 +70,14 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
         if crossing or in_doubt(wiring) or in_doubt(old.wiring) or not tags.same(old.tags):
             return _whole(landing, before.kept, Answers(before.answered))
         return _again(before, landing, patched[1], keys)
+
+
+def _seen(old: Plan, new: Plan, kind: str, id: str) -> bool:
+    """Whether an edit of a record may be any affair of a frame's: not of a pattern's, nor of what a record was stamped from."""
+    one, two = old.of(kind).get(id), new.of(kind).get(id)
+    if kind in UNSEEN or one is None or two is None or not hasattr(one, "part"):
+        return kind not in UNSEEN
+    return bool(one != replace(two, part=one.part))
 
 
 def _from_nothing(wiring: Wiring) -> Judgement:

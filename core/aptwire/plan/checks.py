@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import partial
+from operator import attrgetter
 from typing import Any
 
 from aptwire.plan import vids
@@ -16,6 +17,7 @@ from aptwire.plan.kinds import (
     REFS,
     SHAPES,
     SPECS,
+    UNSEEN,
     Adapter,
     Cable,
     FabricPort,
@@ -25,17 +27,20 @@ from aptwire.plan.kinds import (
     Limits,
     Mirror,
     Nic,
+    PatternNic,
     PortGroup,
     Record,
     SecondaryVlan,
     Segment,
     Separation,
+    StampNic,
     StationPort,
     Uplink,
     VirtualSwitch,
     WayIn,
 )
 from aptwire.plan.names import called
+from aptwire.plan.patterns import STAMPED, host_id, of_host, pattern_of
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.private import private_part
 from aptwire.plan.sharing import root
@@ -129,6 +134,9 @@ def check_touched(plan: Plan, touched: Iterable[tuple[str, str]]) -> list[Proble
         around.update(near)
         for at in near if key[0] in _SWITCHED else ():
             around.update(((other.kind, other.id), other) for other, _ in plan.referrers(*at))
+    if any(kind == "stamp" and id not in plan.of("stamp") for kind, id in asked):
+        # A stamp that is gone isn't there to say on which host it was.
+        around.update(((kind, r.id), r) for kind in STAMPED.values() for r in plan.having(kind, "part"))
     if {"segment", "secondary_vlan"} & {kind for kind, _ in asked}:
         for kind in ("port_group", "fabric_port"):
             around.update(((kind, r.id), r) for r in plan.where(kind, "mode", "private"))
@@ -169,6 +177,7 @@ def _references(plan: Plan, record: Record) -> Iterator[Problem]:
 def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) -> Iterator[Problem]:
     taken: set[tuple[str, ...]] = set()
     others = [(kind, found) for kind in KINDS if (found := plan.of(kind))]
+    alike: dict[tuple[object, ...], dict[tuple[Any, ...], list[Any]]] = {}
     for record in records:
         kind = record.kind
         for other, found in others:
@@ -176,11 +185,11 @@ def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) 
                 yield _problem(record, "id", f"is also the id of a {KINDS[other].title}")
         for names in KINDS[kind].unique:
             key = tuple(getattr(record, name) for name in names)
-            same = [
-                other
-                for other in plan.where(kind, names[0], key[0])
-                if all(getattr(other, name) == value for name, value in zip(names, key, strict=True))
-            ]
+            if (kind, names, key[0]) not in alike:
+                by_key = alike[kind, names, key[0]] = {}
+                for near in plan.where(kind, names[0], key[0]):
+                    by_key.setdefault(tuple(getattr(near, name) for name in names), []).append(near)
+            same = alike[kind, names, key[0]].get(key, [])
             if len(same) > 1 and (kind, *names, *map(str, key)) not in taken:
                 taken.add((kind, *names, *map(str, key)))
                 first, second = sorted(other.id for other in same)[:2]
@@ -203,7 +212,7 @@ def _rivalry(
     plan: Plan, record: Record, given: set[tuple[str, str]], names: dict[str, dict[str, list[Record]]]
 ) -> Iterator[Problem]:
     """What a record can't have since another one has it, or has it otherwise."""
-    for field, others, say in _rivals(plan, record, names):
+    for field, others, say in (*_rivals(plan, record, names), *_part_rivals(plan, record, names)):
         bad = [o for o in others if o.id != record.id and ((o.kind, o.id) not in given or o.id < record.id)]
         if bad:
             yield _problem(record, field, say(min(bad, key=lambda o: o.id)))
@@ -238,6 +247,13 @@ def _rivals(plan: Plan, record: Record, names: dict[str, dict[str, list[Record]]
         )
 
 
+def _part_rivals(plan: Plan, record: Any, names: dict[str, dict[str, list[Record]]]) -> Rivals:
+    if record.kind not in UNSEEN and getattr(record, "part", None) is not None:
+        same = _of_one_part(plan, record, names)
+        part = called(plan, plan.find(record.part)) if len(same) > 1 else ""
+        yield "part", same, lambda other: f"{called(plan, other)} is already the host’s {part}"
+
+
 def _cabled(name: str, other: Cable) -> str:
     return f"{name} already has a cable ({other.id}); one port takes one"
 
@@ -256,10 +272,24 @@ def _named_alike(plan: Plan, adapter: Adapter, names: dict[str, dict[str, list[R
     return names[host][adapter.name]
 
 
+def _of_one_part(plan: Plan, record: Any, names: dict[str, dict[str, list[Record]]]) -> list[Record]:
+    """The records of a host that were stamped from one part; `names` keeps them by kind and host, and part."""
+    host = host_id(plan, record)
+    key = f"{record.kind}\0{host}"
+    if key not in names:
+        found = names[key] = {}
+        for other in of_host(plan, record.kind, host):
+            if other.part is not None:
+                found.setdefault(other.part, []).append(other)
+    return names[key].get(record.part, [])
+
+
 def _fit(plan: Plan, record: Record) -> Iterator[Problem]:
     fit = _FITS.get(record.kind)
     if fit is not None:
         yield from fit(plan, record)
+    if getattr(record, "part", None) is not None and record.kind not in UNSEEN:
+        yield from _fit_part(plan, record)
 
 
 def _fit_segment(plan: Plan, segment: Segment) -> Iterator[Problem]:
@@ -487,6 +517,54 @@ def _fit_separation(plan: Plan, separation: Separation) -> Iterator[Problem]:
         yield _problem(separation, "b", f"{separation.b} and {separation.a} are kept apart already")
 
 
+def _fit_part(plan: Plan, record: Record) -> Iterator[Problem]:
+    """What is stamped is on a host on which its pattern is stamped."""
+    part = plan.find(record.part)  # type: ignore[attr-defined]
+    host, pattern = host_id(plan, record), pattern_of(plan, part)
+    if pattern is None or not any(s.pattern == pattern for s in plan.where("stamp", "host", host)):
+        name = called(plan, plan.of("pattern").get(pattern))
+        yield _problem(record, "part", f"{name} isn’t stamped on {called(plan, plan.of('host').get(host))}")
+
+
+def _fit_pattern_uplink(plan: Plan, uplink: Any) -> Iterator[Problem]:
+    """As an uplink: in the standard's words it has no other ones, and over another one no NICs."""
+    yield from _standard(uplink, uplink.members is not None)
+    for field in ("allowed", "native") if uplink.members is not None else ():
+        if getattr(uplink, field) is not None:
+            yield _problem(uplink, field, "its list of members says what it carries, in the standard’s own words")
+    if uplink.over is None:
+        if uplink.vid is not None:
+            yield _problem(uplink, "vid", "only an uplink over another one’s NICs has a tag of its own")
+        return
+    if pattern_of(plan, plan.find(uplink.over)) != pattern_of(plan, uplink):
+        yield _problem(uplink, "over", f"{called(plan, plan.find(uplink.over))} is of another pattern")
+    for nic in plan.where("pattern_nic", "uplink", uplink.id)[:1]:
+        yield _problem(uplink, "over", f"it has a NIC of its own, {nic.name}")
+
+
+def _fit_pattern_nic(plan: Plan, nic: PatternNic) -> Iterator[Problem]:
+    uplink = plan.of("pattern_uplink").get(nic.uplink)
+    if uplink is not None and pattern_of(plan, uplink) != nic.pattern:
+        yield _problem(nic, "uplink", f"{called(plan, uplink)} is of another pattern")
+
+
+def _fit_pattern_order(plan: Plan, order: Any) -> Iterator[Problem]:
+    group, nic = plan.get("pattern_port_group", order.port_group), plan.get("pattern_nic", order.nic)
+    uplink = plan.of("pattern_uplink").get(nic.uplink)
+    if uplink is None or uplink.switch != group.switch:
+        yield _problem(order, "nic", f"{called(plan, nic)} is in no uplink of the switch of {group.name}")
+
+
+def _fit_stamp_nic(plan: Plan, taken: StampNic) -> Iterator[Problem]:
+    stamp, part, nic = (plan.get(k, id) for k, id in zip(("stamp", "pattern_nic", "nic"), _TAKEN(taken), strict=True))
+    if part.pattern != stamp.pattern:
+        yield _problem(taken, "part", f"{called(plan, part)} is of another pattern than the stamp")
+    if nic.host != stamp.host:
+        yield _problem(taken, "nic", f"{called(plan, nic)} is on another host than the stamp")
+
+
+_TAKEN = attrgetter("stamp", "part", "nic")
+
 _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "segment": _fit_segment,
     "secondary_vlan": _fit_secondary,
@@ -502,6 +580,11 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "station_port": _fit_station_port,
     "cable": _fit_cable,
     "way_in": _fit_way_in,
+    "pattern_uplink": _fit_pattern_uplink,
+    "pattern_port_group": _fit_port_group,
+    "pattern_nic": _fit_pattern_nic,
+    "pattern_order": _fit_pattern_order,
+    "stamp_nic": _fit_stamp_nic,
 }
 
 

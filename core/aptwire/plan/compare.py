@@ -89,7 +89,7 @@ def _change(before: Plan, after: Plan, kind: str, id: str) -> Change:
     if old is None:
         return Change(kind, id, _subject(after, new), "made")
     fields = tuple(
-        FieldChange(name.replace("_", " "), _said(before, old, name), _said(after, new, name))
+        FieldChange(name.replace("_", " "), worded(before, old, name), worded(after, new, name))
         for name in _differing(old, new)
     )
     return Change(kind, id, _subject(after, new), "changed", fields)
@@ -100,8 +100,9 @@ def _subject(plan: Plan, record: Record) -> str:
     return name if title.lower() in name.lower() else f"{title} {name}"
 
 
-def _said(plan: Plan, record: Record, name: str) -> str:
-    value, spec = getattr(record, name), SPECS[record.kind][name]
+def worded(plan: Plan, record: Record, name: str, value: Any = ...) -> str:
+    """What a field of a record says (or would, with another value), in words."""
+    value, spec = getattr(record, name) if value is ... else value, SPECS[record.kind][name]
     if value is None or value in ("", ()):
         return "nothing"
     if spec.kind == "ref":

@@ -36,7 +36,7 @@ class Record:
         """The record as a JSON object: the id, then every field that isn't at its default."""
         made: dict[str, Any] = {"id": self.id}
         values, fields = _fields(self.kind)
-        for (name, default), value in zip(fields, values(self), strict=True):
+        for (name, default), value in zip(fields, values(self)[1:], strict=True):
             if value != default:
                 made[name] = f.plain(value)
         return made
@@ -44,9 +44,9 @@ class Record:
 
 @cache
 def _fields(kind: str) -> tuple[Callable[[Any], tuple[Any, ...]], list[tuple[str, Any]]]:
-    """What reads the fields of a kind but the id, and these fields with what they are unless said."""
+    """What reads the id and the fields of a kind, and these fields with what they are unless said."""
     fields = [(field.name, field.default) for field in dataclasses.fields(KINDS[kind]) if field.name != "id"]
-    return attrgetter(*(name for name, _ in fields)), fields
+    return attrgetter("id", *(name for name, _ in fields)), fields
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -157,6 +157,7 @@ class VirtualSwitch(Record):
     partial: bool = f.flag(
         False, help="true: it has a port that the plan doesn't hold, and what is behind that is open"
     )
+    part: str | None = f.ref("pattern_switch", optional=True, help="the part of a pattern from which it was stamped")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -196,6 +197,7 @@ class Uplink(Record):
     )
     isolated: bool = f.flag(False, help="kept from the other isolated ports of its switch")
     reflects: bool = f.flag(False, help="a frame may leave by the port that it came in by")
+    part: str | None = f.ref("pattern_uplink", optional=True, help="the part of a pattern from which it was stamped")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -258,6 +260,9 @@ class PortGroup(Record):
     receive_rate: int | None = f.number(*RATE, help="kbit/s that each adapter may receive: the committed rate")
     receive_peak: int | None = f.number(*RATE, help="kbit/s, the peak rate")
     receive_burst: int | None = f.number(*BURST, help="bytes, the burst size")
+    part: str | None = f.ref(
+        "pattern_port_group", optional=True, help="the part of a pattern from which it was stamped"
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -271,6 +276,7 @@ class GroupOrder(Record):
     nic: str = f.ref("nic")
     role: str = f.choice("active", "standby", "excluded", default="active")
     rank: int = f.number(0, 63, default=0, help="its place in the order, lowest first")
+    part: str | None = f.ref("pattern_order", optional=True, help="the part of a pattern from which it was stamped")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -289,6 +295,7 @@ class HostPort(Record):
     connected: bool = f.flag(True)
     gateway: str | None = f.ip(help="where it sends what leaves its subnet")
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet; absent: as its switch")
+    part: str | None = f.ref("pattern_host_port", optional=True, help="the part of a pattern from which it was stamped")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -502,6 +509,158 @@ class SharedAddress(Record):
     mac: str | None = f.mac()
 
 
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Pattern(Record):
+    """One definition of what hosts have alike.  Its parts are kinds of their own, which the engine doesn't see."""
+
+    kind: ClassVar[str] = "pattern"
+    title: ClassVar[str] = "pattern"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("name",),)
+    name: str = f.name()
+
+
+def _part_kind(kind: str, title: str, of: type[Record], **refs: Any) -> type[Any]:
+    """The kind of a pattern's parts that become records of another kind: its fields, but for those that only a host knows, with `refs` to
+    other parts in place of those to records (None: left out)."""
+    first = [(name, Any, made) for name, made in refs.items() if made is not None]
+    rest = [
+        (
+            field.name,
+            Any,
+            dataclasses.field(metadata=field.metadata)
+            if field.default is dataclasses.MISSING
+            else dataclasses.field(default=field.default, metadata=field.metadata),
+        )
+        for field in dataclasses.fields(of)
+        if field.name not in ("id", "part", *refs)
+    ]
+    unique = tuple(names for names in of.unique if set(names) <= {name for name, _, _ in [*first, *rest]})
+    return dataclasses.make_dataclass(
+        f"Pattern{of.__name__}",
+        [*first, *rest],
+        bases=(Record,),
+        namespace={
+            "__module__": __name__,
+            "__doc__": f"A pattern's part that becomes a {of.title} on every host that it is stamped on.",
+            "kind": kind,
+            "title": title,
+            "unique": unique or (("pattern", "name"),),
+        },
+        frozen=True,
+        kw_only=True,
+        slots=True,
+    )
+
+
+PatternSwitch = _part_kind(
+    "pattern_switch", "pattern’s switch", VirtualSwitch, host=None, pattern=f.ref("pattern"), partial=None
+)
+PatternUplink = _part_kind(
+    "pattern_uplink",
+    "pattern’s uplink",
+    Uplink,
+    switch=f.ref("pattern_switch"),
+    carries=None,
+    over=f.ref(
+        "pattern_uplink",
+        "pattern_host_port",
+        optional=True,
+        help="having no NICs: the uplink whose NICs it uses, or the host port of another switch on which it sits",
+    ),
+)
+PatternHostPort = _part_kind(
+    "pattern_host_port",
+    "pattern’s host port",
+    HostPort,
+    switch=f.ref("pattern_switch"),
+    addresses=f.listed("addresses", help="of the host with number 1; the others count on from there"),
+)
+PatternPortGroup = _part_kind(
+    "pattern_port_group",
+    "pattern’s port group",
+    PortGroup,
+    switch=f.ref("pattern_switch"),
+    over=f.ref("pattern_host_port", optional=True, help="of an overlay port group: the host port that carries it"),
+)
+PatternGroupOrder = _part_kind(
+    "pattern_order",
+    "pattern’s team order",
+    GroupOrder,
+    port_group=f.ref("pattern_port_group"),
+    nic=f.ref("pattern_nic"),
+)
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class PatternNic(Record):
+    """A NIC that a pattern asks of each host, and how it is found there: all that is said must fit, and then `place` counts."""
+
+    kind: ClassVar[str] = "pattern_nic"
+    title: ClassVar[str] = "pattern’s NIC"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("pattern", "name"),)
+    pattern: str = f.ref("pattern")
+    name: str = f.name("what the pattern calls it")
+    named: str = f.text(80, help="what the host calls it; empty: whatever it likes")
+    speed: int | None = f.number(10, 800_000, help="Mbit/s that it does; absent: any")
+    carried: str | None = f.vid_set(help="VIDs that the port carries into which it is plugged; absent: any")
+    place: int | None = f.number(
+        1, 64, help="which of those that fit, in the order of their names; absent: the only one"
+    )
+    uplink: str | None = f.ref("pattern_uplink", optional=True)
+    role: str = f.choice("active", "standby", "excluded", default="active", help="its part in the uplink")
+    rank: int = f.number(0, 63, default=0, help="its place in the uplink's order, lowest first")
+    mtu: int | None = f.number(576, 9216, help="bytes of an IP packet; absent: as the host has it")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Stamp(Record):
+    """A pattern stamped on a host."""
+
+    kind: ClassVar[str] = "stamp"
+    title: ClassVar[str] = "stamp"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("host", "pattern"), ("pattern", "number"))
+    host: str = f.ref("host")
+    pattern: str = f.ref("pattern")
+    number: int = f.number(
+        1, 100_000, default=1, help="which of the pattern's hosts it is: its addresses count on by it"
+    )
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class StampNic(Record):
+    """Which NIC of its host a stamp takes for one of the pattern's."""
+
+    kind: ClassVar[str] = "stamp_nic"
+    title: ClassVar[str] = "stamp’s NIC"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("stamp", "part"), ("nic",))
+    stamp: str = f.ref("stamp")
+    part: str = f.ref("pattern_nic")
+    nic: str = f.ref("nic")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class OwnWord(Record):
+    """Where a stamped host keeps a difference from its pattern as its own."""
+
+    kind: ClassVar[str] = "own_word"
+    title: ClassVar[str] = "own word"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("stamp", "about", "field"),)
+    stamp: str = f.ref("stamp")
+    about: str = f.ref(
+        *(
+            "pattern_switch",
+            "pattern_uplink",
+            "pattern_nic",
+            "pattern_host_port",
+            "pattern_port_group",
+            "pattern_order",
+        ),
+        *("uplink", "host_port", "port_group"),
+        help="a part of the pattern, or what the host has beside them",
+    )
+    field: str = f.text(40, help="the field that differs; empty: that it isn't there, or is there at all")
+
+
 KINDS: dict[str, type[Record]] = {
     cls.kind: cls
     for cls in (
@@ -529,8 +688,22 @@ KINDS: dict[str, type[Record]] = {
         StationPort,
         WayIn,
         SharedAddress,
+        Pattern,
+        PatternSwitch,
+        PatternUplink,
+        PatternNic,
+        PatternHostPort,
+        PatternPortGroup,
+        PatternGroupOrder,
+        Stamp,
+        StampNic,
+        OwnWord,
     )
 }
+
+UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {"stamp", "stamp_nic", "own_word"}
+"""The kinds that say how hosts are meant to be alike: no frame knows of them, and the engine doesn't see them."""
+
 
 SPECS: dict[str, dict[str, Spec]] = {
     kind: {field.name: field.metadata["spec"] for field in dataclasses.fields(cls) if field.name != "id"}
@@ -540,3 +713,9 @@ SPECS: dict[str, dict[str, Spec]] = {
 REFS: dict[str, tuple[str, ...]] = {
     kind: tuple(name for name, spec in specs.items() if spec.kind == "ref") for kind, specs in SPECS.items()
 }
+
+POINTING: dict[str, tuple[tuple[str, str], ...]] = {
+    kind: tuple((other, name) for other, names in REFS.items() for name in names if kind in SPECS[other][name].refs)
+    for kind in KINDS
+}
+"""The (kind, field) of each reference to a kind."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, TypeVar, overload
 
 K = TypeVar("K")
@@ -126,12 +126,15 @@ def row_of(records: list[Any]) -> Sequence[Any]:
     return records if len(records) <= SMALL else Many({record.id: record for record in records})
 
 
-def replaced(records: Sequence[Any], old: Any, new: Any) -> Sequence[Any]:
-    """A row of records with one in place of another: `old` None: added; `new` None: taken out."""
+def replaced(records: Sequence[Any], changes: Mapping[str, Any]) -> Sequence[Any]:
+    """A row of records with others of the same ids in their place, without those that are gone (None), and what is new at the end."""
     if isinstance(records, Many):
-        changes = {old.id: None} if old is not None else {}
-        return records.changed(changes | ({new.id: new} if new is not None else {}))
-    if old is None:
-        return [*records, new]
-    pairs: Iterable[Any] = (new if r is old else r for r in records)
-    return [r for r in pairs if r is not None]
+        return records.changed(changes)
+    made: list[Any] = []
+    left = dict(changes)
+    for record in records:
+        new = left.pop(record.id, record)
+        if new is not None:
+            made.append(new)
+    made += [record for record in left.values() if record is not None]
+    return row_of(made)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from aptwire.plan.kinds import (
+    UNSEEN,
     Adapter,
     Cable,
     FabricPort,
@@ -15,11 +16,20 @@ from aptwire.plan.kinds import (
     Limits,
     Mirror,
     Nic,
+    OwnWord,
+    PatternGroupOrder,
+    PatternHostPort,
+    PatternNic,
+    PatternPortGroup,
+    PatternSwitch,
+    PatternUplink,
     PortGroup,
     Record,
     SecondaryVlan,
     Separation,
     SharedAddress,
+    Stamp,
+    StampNic,
     StationPort,
     Uplink,
     VirtualSwitch,
@@ -64,7 +74,32 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"tag {record.vid} on {called(plan, plan.find(record.adapter))}"
     if isinstance(record, Cable):
         return f"the cable from {called(plan, plan.find(record.a))} to {called(plan, plan.find(record.b))}"
+    if record.kind in UNSEEN:
+        return _of_pattern(plan, record)
     return getattr(record, "name", None) or f"the {record.title} of {getattr(record, 'site', record.id)}"
+
+
+def _of_pattern(plan: Plan, record: Record) -> str:
+    """A pattern's part, or what says which host it is stamped on."""
+    if isinstance(record, Stamp):
+        return f"the stamp of {_name(plan, 'pattern', record.pattern)} on {_name(plan, 'host', record.host)}"
+    if isinstance(record, StampNic):
+        stamp = plan.of("stamp").get(record.stamp)
+        host = _name(plan, "host", stamp.host) if stamp is not None else record.stamp
+        return f"{_name(plan, 'pattern_nic', record.part)} on {host}"
+    if isinstance(record, OwnWord):
+        stamp = plan.of("stamp").get(record.stamp)
+        host = _name(plan, "host", stamp.host) if stamp is not None else record.stamp
+        return f"the own word of {host} about {called(plan, plan.find(record.about))}"
+    if isinstance(record, PatternGroupOrder):
+        return f"the team order of {called(plan, plan.find(record.port_group))}"
+    if isinstance(record, (PatternSwitch, PatternNic)):
+        return f"{record.name} of pattern {_name(plan, 'pattern', record.pattern)}"
+    if isinstance(record, (PatternUplink, PatternPortGroup, PatternHostPort)):
+        switch = plan.of("pattern_switch").get(record.switch)
+        pattern = _name(plan, "pattern", switch.pattern) if switch is not None else record.switch
+        return f"{record.title.removeprefix('pattern’s ')} {record.name} of pattern {pattern}"
+    return f"pattern {_name(plan, 'pattern', record.id)}"
 
 
 def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:

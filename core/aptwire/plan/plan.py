@@ -8,7 +8,7 @@ from itertools import chain
 from operator import attrgetter
 from typing import Any, TypeVar, overload
 
-from aptwire.plan.kinds import KINDS, REFS, SPECS, Adapter, Record
+from aptwire.plan.kinds import KINDS, POINTING, REFS, Adapter, Record
 from aptwire.plan.layers import layered, replaced, row_of
 
 R = TypeVar("R", bound=Record)
@@ -190,27 +190,21 @@ class Plan:
 
     def referrers(self, kind: str, id: str) -> Iterator[tuple[Record, str]]:
         """Every (record, field) that refers to the record."""
-        for other, names in REFS.items():
-            for name in names:
-                if kind in SPECS[other][name].refs:
-                    for record in self.where(other, name, id):
-                        yield record, name
+        for other, name in POINTING[kind]:
+            for record in self.where(other, name, id):
+                yield record, name
 
 
 def _reindexed(
     index: Mapping[Any, Sequence[Any]], field: str, pairs: Iterable[tuple[Record | None, Record | None]]
 ) -> Mapping[Any, Sequence[Any]]:
-    """An index brought up to date for records (before, after); lists are made anew, since older plans share them."""
-    changed: dict[Any, Sequence[Any]] = {}
+    """An index brought up to date for records (before, after); lists are made anew, since older plans share them, each of them once."""
+    changes: dict[Any, dict[str, Record | None]] = {}
     for old, new in pairs:
         before = getattr(old, field) if old is not None else None
         after = getattr(new, field) if new is not None else None
-        listed = changed.get(before, index.get(before)) if before is not None else None
-        if listed is not None and before == after:
-            changed[after] = replaced(listed, old, new)
-            continue
-        if listed is not None:
-            changed[before] = replaced(listed, old, None)
-        if after is not None and after != "":
-            changed[after] = replaced(changed.get(after, index.get(after)) or [], None, new)
-    return layered(index, changed)
+        if old is not None and before in index and before != after:
+            changes.setdefault(before, {})[old.id] = None
+        if new is not None and after is not None and after != "":
+            changes.setdefault(after, {})[new.id] = new
+    return layered(index, {value: replaced(index.get(value) or [], of) for value, of in changes.items()})

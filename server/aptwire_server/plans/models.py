@@ -207,11 +207,10 @@ def _constraints(kind: str) -> list[Any]:
                     )
                 )
     for names in KINDS[kind].unique:
-        made.append(
-            models.UniqueConstraint(
-                fields=["plan", *names], name=f"{kind}_{'_'.join(names)}_unique", deferrable=models.Deferrable.DEFERRED
-            )
-        )
+        columns = [column for name in names for column in columns_of(name, SPECS[kind][name])]
+        # A reference to records of several kinds has a column for each, of which all but one are empty.
+        more = {"nulls_distinct": False} if len(columns) > len(names) else {"deferrable": models.Deferrable.DEFERRED}
+        made.append(models.UniqueConstraint(fields=["plan", *columns], name=f"{kind}_{'_'.join(names)}_unique", **more))
     return made
 
 

@@ -52,6 +52,10 @@ def maybe(inner: Schema) -> Schema:
 
 VERDICT: Schema = {"type": "string", "enum": list(VERDICTS)}
 KIND: Schema = {"type": "string", "enum": list(KINDS)}
+GESTURE: Schema = {
+    "type": "string",
+    "enum": ["renumber", "make-pattern", "stamp", "unstamp", "adopt", "keep", "take-out", "remove-pattern"],
+}
 GRAVITY: Schema = {"type": "string", "enum": [*VERDICTS, *RISKS]}
 MAYBE_VERDICT: Schema = {"oneOf": [VERDICT, {"type": "null"}]}
 
@@ -249,6 +253,32 @@ def components() -> dict[str, Schema]:
             risks=many(TEXT),
             shut_down=many(TEXT),
         ),
+        "GestureResult": obj(
+            message=TEXT,
+            operations=NUMBER,
+            edit=maybe(ref("Edit")),
+            questions=many(ref("Question")),
+            preview=maybe(ref("PreviewResult")),
+            committed=maybe(ref("Committed")),
+        ),
+        "Question": obj(
+            host=TEXT, host_name=TEXT, part=TEXT, part_name=TEXT, text=TEXT, fits=many(obj(id=TEXT, name=TEXT))
+        ),
+        "Off": obj(
+            stamp=TEXT,
+            about=TEXT,
+            what={"type": "string", "enum": ["differs", "missing", "beside"]},
+            name=TEXT,
+            field=TEXT,
+            wanted=TEXT,
+            found=TEXT,
+            text=TEXT,
+        ),
+        "Stamped": obj(stamp=TEXT, host=TEXT, number=NUMBER, off=many(ref("Off")), own=NUMBER),
+        "Patterns": obj(
+            patterns=many(obj(id=TEXT, stamps=many(ref("Stamped")))),
+            starters=many(obj(id=TEXT, name=TEXT, does=TEXT)),
+        ),
         "BenchScope": obj(**{name: bounded(low, high) for name, (low, high) in SCOPE.items()}),
         "BenchItem": obj(
             number=NUMBER,
@@ -341,7 +371,7 @@ EVENTS: Schema = {
 
 LOOKING = (
     *("", "/page", "/export", "/verdicts", "/findings/{finding_id}", "/preview", "/trace", "/strand", "/teams"),
-    *("/could", "/tree", "/bench"),
+    *("/could", "/tree", "/bench", "/gestures", "/patterns"),
 )
 """The addresses of a plan that can be asked about an earlier revision."""
 AT: Schema = {
@@ -360,7 +390,7 @@ def add_components(result: Schema, generator: Any, request: Any, public: bool) -
     for path, item in result["paths"].items():
         looking = path.removeprefix("/api/plans/{plan_id}") in LOOKING
         for method, operation in item.items():
-            if looking and (method == "get") != path.endswith(("/preview", "/bench")):
+            if looking and (method == "get") != path.endswith(("/preview", "/bench", "/gestures")):
                 operation["parameters"] = [*operation.get("parameters", []), AT]
             if method != "get":
                 session: Schema = {} if path == "/api/session" and method == "post" else {"cookieAuth": []}

@@ -14,7 +14,6 @@ from aptwire.judge.mends import brought
 from aptwire.judge.preview import moves, preview, shut_down
 from aptwire.plan.edits import Edit, edit_from_json, edit_to_json
 from aptwire.plan.file import plan_text
-from aptwire.plan.gestures import renumber
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import brief
@@ -43,10 +42,10 @@ MOST_RISKS = 5
 
 
 def _engine(request: Request, plan_id: uuid.UUID) -> Engine:
-    return _looked_at(request, plan_for(request, plan_id))
+    return looked_at(request, plan_for(request, plan_id))
 
 
-def _looked_at(request: Request, row: PlanRow) -> Engine:
+def looked_at(request: Request, row: PlanRow) -> Engine:
     """The engine of what a request looks at: the plan as it is, or (`at`) as it was at an earlier revision."""
     return engine_at(row, number_asked(request, "at")) if "at" in request.query_params else engine_of(row)
 
@@ -70,7 +69,7 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
     if request.method == "DELETE":
         put_into_bin(row, request.user)
         return Response(item_of(row))
-    engine = _looked_at(request, row)
+    engine = looked_at(request, row)
     if engine.revision == row.revision != row.counted:
         note_counts(plan_id, engine)
     return Response(
@@ -115,7 +114,7 @@ def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     Parts with one ETag (the revision) make the file; one by itself is no JSON, and doesn't say that it is.
     """
     row = plan_for(request, plan_id)
-    engine = _looked_at(request, row)
+    engine = looked_at(request, row)
     first = number_asked(request, "from")
     text, following = plan_text(engine.plan.named(row.name), first, PAGE, engine.ids)
     whole = first == 0 and following is None
@@ -258,41 +257,28 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
     if len(edits) > MOST_PREVIEWS:
         raise bad(f"{len(edits)} edits at once; {MOST_PREVIEWS} is the most", "edits")
     engine = _engine(request, plan_id)
-    judgement = engine.judgement()
     made: list[dict[str, Any]] = []
     for item in edits:
         try:
-            edit = edit_from_json(item)
-            seen = preview(judgement, edit)
+            # A choice among many is about verdicts; the one edit that is being typed tells its risks too.
+            made.append(previewed(engine, edit_from_json(item), max(20, MOST_MOVES // len(edits)), len(edits) == 1))
         except PlanError as error:
             problems = [p.to_json() for p in error.problems]
             made.append({"counts": None, "moves": [], "tally": [], "problems": problems, "risks": [], "shut_down": []})
-            continue
-        told = told_moves(seen.moves, max(20, MOST_MOVES // len(edits)))
-        # A choice among many is about verdicts; the one edit that is being typed tells its risks too.
-        new = brought(engine.known_risks(), seen.judgement) if len(edits) == 1 else ()
-        made.append(
-            {
-                "counts": seen.judgement.counts(),
-                **told,
-                "problems": [],
-                "risks": new[:MOST_RISKS],
-                "shut_down": _shut_down(judgement.plan, seen.plan, edit),
-            }
-        )
     return Response(made)
 
 
-@extend_schema(
-    request=body(old=bounded(1, 4094), new=bounded(1, 4094)),
-    responses={200: obj(edit=ref("Edit")), **REFUSED},
-    operation_id="renumber",
-)
-@api_view(["POST"])
-def renumbering(request: Request, plan_id: uuid.UUID) -> Response:
-    """The edit that gives a VID another number wherever the plan says it; nothing is saved."""
-    said = body_of(request, old=int, new=int)
-    return Response({"edit": edit_to_json(renumber(_engine(request, plan_id).plan, said["old"], said["new"]))})
+def previewed(engine: Engine, edit: Edit, most: int = MOST_MOVES, risky: bool = True) -> dict[str, Any]:
+    """What an edit would change, as PreviewResult has it: `most` moves, and the risks that it would bring (`risky`); PlanError where it can't be made."""
+    judgement = engine.judgement()
+    seen = preview(judgement, edit)
+    return {
+        "counts": seen.judgement.counts(),
+        **told_moves(seen.moves, most),
+        "problems": [],
+        "risks": (brought(engine.known_risks(), seen.judgement) if risky else ())[:MOST_RISKS],
+        "shut_down": _shut_down(judgement.plan, seen.plan, edit),
+    }
 
 
 def _shut_down(before: Plan, after: Plan, edit: Edit) -> list[str]:

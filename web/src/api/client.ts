@@ -30,6 +30,10 @@ export type BenchDetail = Schemas["BenchDetail"];
 export type BenchReport = Schemas["BenchReport"];
 export type HistoryItem = Schemas["HistoryItem"];
 export type Comparison = Schemas["Comparison"];
+export type GestureResult = Schemas["GestureResult"];
+export type Patterns = Schemas["Patterns"];
+export type Stamped = Schemas["Stamped"];
+export type Off = Schemas["Off"];
 export type Change = Schemas["Change"];
 export type Verdict = Endpoint["verdict"];
 
@@ -58,12 +62,13 @@ export function lookAt(at: { plan: string; revision: number } | null): void {
 }
 
 /** The parts of a plan that can be asked about an earlier revision. */
-const PAST = /^\/api\/plans\/([^/]+)(\/(page|verdicts|findings\/.*|preview|trace|strand|teams|could|tree|bench))?$/;
+const PARTS = "page|verdicts|findings/.*|preview|trace|strand|teams|could|tree|bench|gestures|patterns";
+const PAST = new RegExp(`^/api/plans/([^/]+)(/(${PARTS}))?$`);
 
 async function asOf(request: Request): Promise<Request> {
   const url = new URL(request.url);
   const [, plan, part] = PAST.exec(url.pathname) ?? [];
-  const asks = request.method === "GET" || part === "/preview" || part === "/bench";
+  const asks = request.method === "GET" || part === "/preview" || part === "/bench" || part === "/gestures";
   if (looking === null || plan !== looking.plan || !asks) return request;
   url.searchParams.set("at", String(looking.revision));
   // A body is read first: a stream can't be handed on to another request everywhere.

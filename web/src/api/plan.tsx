@@ -19,6 +19,7 @@ import {
   type Committed,
   type Endpoint,
   type FindingDetail,
+  type GestureResult,
   type Operation,
   type PreviewResult,
   type RevisionTold,
@@ -37,6 +38,18 @@ export interface Told {
   number: number;
 }
 
+/** What each gesture takes. */
+export interface Gestures {
+  renumber: { old: number; new: number };
+  "make-pattern": { name: string; host: string; starter: string };
+  stamp: { pattern: string; hosts: string[]; answers: { host: string; part: string; nic: string | null }[] };
+  unstamp: { stamp: string };
+  adopt: { stamp: string; about: string; field: string };
+  keep: { stamp: string; about: string; field: string };
+  "take-out": { part: string };
+  "remove-pattern": { pattern: string };
+}
+
 /** What can be done with a plan; the same functions for as long as it is open. */
 export interface PlanActions {
   id: string;
@@ -47,6 +60,8 @@ export interface PlanActions {
   tell: (text: string, bad?: boolean) => void;
   /** Make an edit; resolves to null when it was refused (the reason is told). */
   edit: (message: string, operations: Operation[]) => Promise<Committed | null>;
+  /** Make a gesture's edit, which the server composes; resolves to null when it was refused (the reason is told). */
+  gesture: <G extends keyof Gestures>(name: G, args: Gestures[G]) => Promise<Committed | null>;
   undo: () => void;
   redo: () => void;
   preview: (edits: Operation[][]) => Promise<PreviewResult[]>;
@@ -249,6 +264,16 @@ export function PlanProvider({
     onSuccess: committed,
     onError: refused,
   });
+  const gesturing = useMutation({
+    mutationFn: async ({ name, args }: { name: keyof Gestures; args: Record<string, unknown> }) => {
+      const base = queries.getQueryData<PlanData>(key)?.revision ?? 0;
+      return unwrap(
+        await api.POST("/api/plans/{plan_id}/gestures", { ...path, body: { gesture: name, args, base, take: true } }),
+      );
+    },
+    onSuccess: ({ committed: made }) => made && committed(made),
+    onError: refused,
+  });
   const { mutateAsync: make } = making;
   const edit = useCallback(
     async (message: string, operations: Operation[]) => {
@@ -257,6 +282,19 @@ export function PlanProvider({
       return null;
     },
     [make, past, at, tell],
+  );
+  const { mutateAsync: doGesture } = gesturing;
+  const gesture = useCallback(
+    async <G extends keyof Gestures>(name: G, args: Gestures[G]) => {
+      if (!past)
+        return doGesture({ name, args: { ...args } }).then(
+          (made) => made.committed,
+          () => null,
+        );
+      tell(`This is revision ${at} as it was: nothing can be changed here.`, true);
+      return null;
+    },
+    [doGesture, past, at, tell],
   );
   const { mutate: step } = stepping;
   const undo = useCallback(() => !past && step("undo"), [step, past]);
@@ -283,11 +321,11 @@ export function PlanProvider({
   const book = useMemo(() => (records && answers ? { ...makeBook(records), ...answers } : null), [records, answers]);
   const endpoints = query.data?.endpoints;
   const nameOf = useCallback((id: string) => endpoints?.get(id)?.name ?? id, [endpoints]);
-  const busy = making.isPending || stepping.isPending;
+  const busy = making.isPending || stepping.isPending || gesturing.isPending;
   const base = past ? `/plans/${id}/at/${at}` : `/plans/${id}`;
   const actions = useMemo(
-    () => ({ id, base, at, tell, edit, undo, redo, preview }),
-    [id, base, at, tell, edit, undo, redo, preview],
+    () => ({ id, base, at, tell, edit, gesture, undo, redo, preview }),
+    [id, base, at, tell, edit, gesture, undo, redo, preview],
   );
   const said: Omit<PlanHead, "deltas"> | null = query.data ?? early;
   const head = useMemo(
@@ -379,6 +417,25 @@ function useAnswers(
   const could = data?.could;
   const answers = useMemo(() => (teams && could ? { teams, could } : null), [teams, could]);
   return [answers, answers ? null : query.error, adjust];
+}
+
+/** What a gesture would change, or what it asks first; asked for again as soon as its arguments or the plan differ. */
+export function useGesture<G extends keyof Gestures>(name: G, args: Gestures[G], enabled = true) {
+  const { id } = useActions();
+  const { revision } = useHead();
+  return useQuery<GestureResult>({
+    queryKey: ["gesture", id, revision, name, args],
+    enabled,
+    retry: false,
+    queryFn: async ({ signal }) =>
+      unwrap(
+        await api.POST("/api/plans/{plan_id}/gestures", {
+          params: { path: { plan_id: id } },
+          body: { gesture: name, args: { ...args }, base: revision, take: false },
+          signal,
+        }),
+      ),
+  });
 }
 
 /** A finding's proof and mends at the plan's present revision. */

@@ -1,4 +1,6 @@
+import { NativeSelect } from "@chakra-ui/react";
 import { useMemo, useState } from "react";
+import { FlagLine, LinkButton, Quiet } from "../parts/controls";
 
 import { usePlan, usePresence } from "../api/plan";
 import { isWorse } from "../model/verdicts";
@@ -23,7 +25,7 @@ export function Beside({
 }: {
   left: string;
   right: string;
-  choose: (left: string, right: string) => void;
+  choose: (side: "left" | "right", id: string) => void;
   close: () => void;
   open: (id: string) => void;
 }) {
@@ -91,16 +93,14 @@ export function Beside({
                   <span key={a.what} className="beside-aspect">
                     {part.aspects.length > 1 && <span className="beside-what">{a.what}</span>}
                     {a.alike && (
-                      <button
-                        type="button"
-                        className="panel-link"
+                      <LinkButton
                         disabled={busy || !!result?.problems.length}
                         onClick={() => void edit(a.alike!.message, a.alike!.operations)}
                         aria-label={a.alike.message}
                         title={a.alike.message}
                       >
                         as {here}
-                      </button>
+                      </LinkButton>
                     )}
                     {tried >= 0 && (
                       <span className={result?.moves.some(isWorse) ? "beside-worse" : "beside-moves"}>
@@ -129,27 +129,23 @@ export function Beside({
     <div className="beside" role="region" aria-label="Two hosts side by side">
       <div className="beside-bar">
         <span>{count ? `${count} difference${count > 1 ? "s" : ""}` : "No difference"}</span>
-        <label className="check">
-          <input type="checkbox" checked={all} onChange={(e) => setAll(e.target.checked)} /> show what is the same too
-        </label>
+        <FlagLine label="show what is the same too" wide="auto" value={all} put={setAll} />
         <span className="spring" />
-        <button type="button" className="panel-link" onClick={close}>
-          Back to the drawing
-        </button>
+        <LinkButton onClick={close}>Back to the drawing</LinkButton>
       </div>
       <div className="beside-scroll">
         <table>
           <thead>
             <tr>
-              <HostChoice label="Left host" id={left} choose={(id) => choose(id, right)} />
+              <HostChoice label="Left host" id={left} choose={(id) => choose("left", id)} />
               <th scope="col">Make {there} alike</th>
-              <HostChoice label="Right host" id={right} choose={(id) => choose(left, id)} />
+              <HostChoice label="Right host" id={right} choose={(id) => choose("right", id)} />
             </tr>
           </thead>
           <tbody>{lines(parts)}</tbody>
         </table>
         {!count && !all && (
-          <p className="quiet">Switches, uplinks, port groups, host ports, NICs and their neighbours are the same.</p>
+          <Quiet>Switches, uplinks, port groups, host ports, NICs and their neighbours are the same.</Quiet>
         )}
       </div>
     </div>
@@ -160,13 +156,16 @@ function HostChoice({ label, id, choose }: { label: string; id: string; choose: 
   const { book } = usePlan();
   return (
     <th scope="col">
-      <select aria-label={label} value={id} onChange={(e) => choose(e.target.value)}>
-        {hostsInOrder(book).map((h) => (
-          <option key={h.id} value={h.id}>
-            {h.name}
-          </option>
-        ))}
-      </select>
+      <NativeSelect.Root size="xs">
+        <NativeSelect.Field aria-label={label} value={id} onChange={(e) => choose(e.target.value)}>
+          {hostsInOrder(book).map((h) => (
+            <option key={h.id} value={h.id}>
+              {h.name}
+            </option>
+          ))}
+        </NativeSelect.Field>
+        <NativeSelect.Indicator />
+      </NativeSelect.Root>
     </th>
   );
 }

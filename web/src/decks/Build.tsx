@@ -1,8 +1,10 @@
+import { Button, Text, VisuallyHidden } from "@chakra-ui/react";
 import { useEffect, useId, useRef, useState, type KeyboardEvent } from "react";
 
 import { usePlan, usePresence } from "../api/plan";
 import { compareNames, readVid } from "../model/records";
 import { whereabouts } from "./edits";
+import { ChoiceLine, TakeButton, Taking, TextLine, Told } from "../parts/controls";
 import { VerdictMark } from "../parts/VerdictMark";
 import { MODES } from "./fields";
 import { freshName, newSwitch, nicsOf, nicText } from "./making";
@@ -102,29 +104,41 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
       <ol className="steps" aria-label="Steps">
         {steps.map(([key, label, said]) => (
           <li key={key}>
-            <button
-              type="button"
-              className="step"
+            <Button
+              variant="plain"
+              display="block"
+              width="100%"
+              height="auto"
+              px="0.5"
+              py="1"
+              rounded="0"
+              borderWidth="0"
+              borderTopWidth="3px"
+              borderColor="var(--line-strong)"
+              _currentStep={{ borderColor: "var(--copper)" }}
+              fontSize="11.5px"
+              fontWeight="400"
+              lineHeight="1.3"
+              whiteSpace="normal"
+              textAlign="start"
+              overflowWrap="anywhere"
               aria-current={step === key ? "step" : undefined}
               onClick={() => setStep(key)}
             >
-              <b>{label}</b> {said}
-            </button>
+              <Text as="b" display="block" fontWeight="600">
+                {label}
+              </Text>
+              {said}
+            </Button>
           </li>
         ))}
       </ol>
       {step === "nics" && (
         <>
           {!old && (
-            <label className="field inline">
-              <span>Switch</span>
-              <input
-                className="mono"
-                value={name}
-                onChange={(e) => setName(e.target.value)}
-                onKeyDown={(e) => e.key === "Enter" && setStep("group")}
-              />
-            </label>
+            <div onKeyDown={(e) => e.key === "Enter" && setStep("group")}>
+              <TextLine label="Switch" wide="60px" value={name} put={setName} />
+            </div>
           )}
           <Picker
             label={`NICs of ${owner.name}`}
@@ -135,16 +149,7 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
             empty={old ? "It has every NIC of this host already." : "This host has no NIC; the switch will be sealed."}
           />
           {nics.length > 1 && !book.of("uplink", "switch", onto ?? "").length && (
-            <label className="field inline">
-              <span>Team</span>
-              <select value={mode} onChange={(e) => setMode(e.target.value)}>
-                {MODES.map(([key, text]) => (
-                  <option key={key} value={key}>
-                    {text}
-                  </option>
-                ))}
-              </select>
-            </label>
+            <ChoiceLine label="Team" wide="60px" value={mode} put={setMode} options={MODES} />
           )}
         </>
       )}
@@ -169,29 +174,30 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
         />
       )}
       {wrong ? (
-        <p className="outcome bad">{wrong}</p>
+        <Told tone="bad">{wrong}</Told>
       ) : operations.length ? (
         <Outcome result={result} error={error} />
       ) : (
-        <p className="outcome quiet">Choose a NIC, or go on without one.</p>
+        <Told tone="quiet">Choose a NIC, or go on without one.</Told>
       )}
-      <div className="panel-actions">
-        {step !== "guests" && (
-          <button type="button" className="plain" onClick={() => setStep(step === "nics" ? "group" : "guests")}>
-            Next
-          </button>
-        )}
-        <button type="button" className="solid" disabled={blocked} onClick={make}>
-          Make it
-        </button>
-        <span className="panel-keys">
-          {step === "group"
+      <Taking
+        keys={
+          step === "group"
             ? "Enter goes on"
             : step === "nics"
               ? "Space takes, Enter goes on"
-              : "Space attaches, Enter makes it"}
-        </span>
-      </div>
+              : "Space attaches, Enter makes it"
+        }
+      >
+        {step !== "guests" && (
+          <Button size="xs" height="7" variant="outline" onClick={() => setStep(step === "nics" ? "group" : "guests")}>
+            Next
+          </Button>
+        )}
+        <TakeButton disabled={blocked} onClick={make}>
+          Make it
+        </TakeButton>
+      </Taking>
     </Panel>
   );
 }
@@ -222,18 +228,7 @@ function GroupStep({
         next();
       }}
     >
-      <label className="field inline">
-        <span>Tag</span>
-        <input
-          ref={first}
-          className="mono"
-          list={id}
-          value={tag}
-          placeholder="untagged"
-          inputMode="numeric"
-          onChange={(e) => setTag(e.target.value)}
-        />
-      </label>
+      <TextLine label="Tag" wide="60px" value={tag} put={setTag} hint="untagged" numeric hold={first} list={id} />
       <datalist id={id}>
         {book.records.segment
           .filter((s) => s.vid)
@@ -243,13 +238,10 @@ function GroupStep({
             </option>
           ))}
       </datalist>
-      <label className="field inline">
-        <span>Name</span>
-        <input value={group} placeholder={hint || "of the port group"} onChange={(e) => setGroup(e.target.value)} />
-      </label>
-      <button type="submit" className="visually-hidden">
-        Go on to the guests
-      </button>
+      <TextLine label="Name" wide="60px" value={group} put={setGroup} hint={hint || "of the port group"} plain />
+      <VisuallyHidden asChild>
+        <Button type="submit">Go on to the guests</Button>
+      </VisuallyHidden>
     </form>
   );
 }

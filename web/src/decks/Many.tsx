@@ -5,6 +5,7 @@ import type { Book } from "../model/records";
 import { moveAdapter, patch, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { FieldForm, OutcomeList, Panel, Sections } from "./Panel";
+import { LinkButton, TakeButton } from "../parts/controls";
 
 /** The records of the same kind and the same names as some (NICs, port groups ...), wherever they are. */
 export function namesakes(book: Book, ids: readonly string[]): string[] {
@@ -35,17 +36,15 @@ export function PickBar({
         <b>{counted(kind, picked.length)}</b> picked: {names.slice(0, 4).join(", ")}
         {names.length > 4 ? ` and ${names.length - 4} more` : ""}
       </span>
-      <button type="button" className="solid small" onClick={open} title="E">
+      <TakeButton onClick={open} title="E">
         Edit together
-      </button>
+      </TakeButton>
       {alike.length > picked.length && (
         <button type="button" className="chip" onClick={() => pick(alike)} title="Shift X">
           Pick all {alike.length} of {names.length === 1 ? "this name" : "these names"}
         </button>
       )}
-      <button type="button" className="panel-link" onClick={() => pick([])}>
-        Let go
-      </button>
+      <LinkButton onClick={() => pick([])}>Let go</LinkButton>
     </div>
   );
 }

@@ -6,6 +6,7 @@ import type { Operation, PreviewResult, Verdict } from "../api/client";
 import { usePlan, usePresence } from "../api/plan";
 import { isWorse } from "../model/verdicts";
 import { Consequences } from "../parts/Consequences";
+import { ChoiceLine, FlagLine, Keys, LinkButton, Quiet, TakeButton, Taking, TextLine, Told } from "../parts/controls";
 import { VerdictMark } from "../parts/VerdictMark";
 import { useDraft, type Clash } from "./draft";
 import { outcome, type Proposal } from "./edits";
@@ -34,20 +35,20 @@ export function usePreviews(edits: Operation[][], enabled = true) {
 
 /** What an edit would do, in a line. */
 export function Outcome({ result, error }: { result: PreviewResult | undefined; error?: Error | null }) {
-  if (error) return <p className="outcome bad">{error.message}</p>;
-  if (!result) return <p className="outcome quiet">Working out what would move…</p>;
+  if (error) return <Told tone="bad">{error.message}</Told>;
+  if (!result) return <Told tone="quiet">Working out what would move…</Told>;
   if (result.problems.length)
     return (
-      <p className="outcome bad">
+      <Told tone="bad">
         {result.problems.map((p) => (p.field ? `${p.field.replaceAll("_", " ")}: ${p.message}` : p.message)).join("; ")}
-      </p>
+      </Told>
     );
   const worse = result.moves.filter(isWorse);
   const better = !result.shut_down.length && result.moves.some((move) => move.after);
   return (
-    <p className={worse.length ? "outcome worse" : better ? "outcome better" : "outcome"}>
+    <Told tone={worse.length ? "worse" : better ? "better" : undefined}>
       <Consequences of={result} />
-    </p>
+    </Told>
   );
 }
 
@@ -68,9 +69,17 @@ export function Panel({ title, close, children }: { title: string; close: () => 
     >
       <div className="panel-head">
         <h2 id={id}>{title}</h2>
-        <button type="button" className="panel-close" aria-label="Close" title="Close (Esc)" onClick={close}>
+        <Button
+          size="2xs"
+          variant="ghost"
+          color="ink.muted"
+          fontSize="16px"
+          aria-label="Close"
+          title="Close (Esc)"
+          onClick={close}
+        >
           ×
-        </button>
+        </Button>
       </div>
       {children}
     </div>
@@ -144,7 +153,7 @@ export function OutcomeList({
   const resultOf = (n: number): PreviewResult | undefined => some?.[n - page];
   const now: Verdict = (endpoint ? snapshot.endpoints.get(endpoint)?.verdict : undefined) ?? "home";
   useEffect(() => list.current?.focus({ preventScroll: true }), []);
-  if (!proposals.length) return <p className="quiet">{empty}</p>;
+  if (!proposals.length) return <Quiet>{empty}</Quiet>;
   const at = Math.min(chosen, proposals.length - 1);
   return (
     <>
@@ -199,7 +208,7 @@ export function OutcomeList({
         })}
       </ul>
       <Outcome result={resultOf(at)} error={error} />
-      <p className="panel-keys">↑ ↓ choose, Enter takes, Esc leaves all as it is</p>
+      <Keys>↑ ↓ choose, Enter takes, Esc leaves all as it is</Keys>
     </>
   );
 }
@@ -258,7 +267,6 @@ export function FieldForm({
   const hidden = active.filter((f) => f.more && !(f.name in record));
   return (
     <form
-      className="fields"
       onSubmit={submit}
       onKeyDown={(event) => {
         if (event.key !== "Enter" || !(event.target instanceof HTMLSelectElement)) return;
@@ -280,38 +288,37 @@ export function FieldForm({
           />
         ))}
       {hidden.length > 0 && (
-        <button type="button" className="panel-link" aria-expanded={all} onClick={() => setAll(!all)}>
+        <LinkButton aria-expanded={all} onClick={() => setAll(!all)}>
           {all
             ? "Less"
             : `More: ${hidden
                 .slice(0, 3)
                 .map((f) => f.label.replace(/^… /, ""))
                 .join(", ")}${hidden.length > 3 ? " …" : ""}`}
-        </button>
+        </LinkButton>
       )}
       {clashes.map((clash) => (
         <Clashing key={clash.field.name} clash={clash} by={by} settle={(mine) => settle(clash, mine)} />
       ))}
       {followed.length > 0 && (
-        <p className="outcome quiet" role="status">
-          {by} changed this while it was open: {followed.join(", ")}.
-        </p>
+        <div role="status">
+          <Told tone="quiet">
+            {by} changed this while it was open: {followed.join(", ")}.
+          </Told>
+        </div>
       )}
       {wrong.length ? (
-        <p className="outcome bad">{wrong.join("; ")}</p>
+        <Told tone="bad">{wrong.join("; ")}</Told>
       ) : operations.length ? (
         <Outcome result={results?.[0]} error={error} />
       ) : (
-        <p className="outcome quiet">{making ? "Fill in what is asked." : "Nothing changed yet."}</p>
+        <Told tone="quiet">{making ? "Fill in what is asked." : "Nothing changed yet."}</Told>
       )}
-      <div className="panel-actions">
-        <button type="submit" className="solid" disabled={blocked}>
+      <Taking keys={clashes.length ? "Say first which value is meant" : "Enter takes, Esc leaves all as it is"}>
+        <TakeButton type="submit" disabled={blocked}>
           {action}
-        </button>
-        <span className="panel-keys">
-          {clashes.length ? "Say first which value is meant" : "Enter takes, Esc leaves all as it is"}
-        </span>
-      </div>
+        </TakeButton>
+      </Taking>
     </form>
   );
 }
@@ -334,19 +341,19 @@ export function Clashing({
   settle: (mine: boolean) => void;
 }) {
   return (
-    <div className="outcome bad" role="alert">
-      <p>
+    <div role="alert">
+      <Told tone="bad">
         {field.label}: {by} saved <b className="mono">{said(field, theirs)}</b> meanwhile, and you have{" "}
         <b className="mono">{said(field, mine)}</b>.
-      </p>
-      <HStack gap="2" mt="1">
-        <Button size="2xs" variant="outline" borderColor="currentcolor" onClick={() => settle(true)}>
-          Keep {said(field, mine)}
-        </Button>
-        <Button size="2xs" variant="outline" borderColor="currentcolor" onClick={() => settle(false)}>
-          Take {said(field, theirs)}
-        </Button>
-      </HStack>
+        <HStack gap="2" mt="1">
+          <Button size="2xs" variant="outline" borderColor="currentcolor" onClick={() => settle(true)}>
+            Keep {said(field, mine)}
+          </Button>
+          <Button size="2xs" variant="outline" borderColor="currentcolor" onClick={() => settle(false)}>
+            Take {said(field, theirs)}
+          </Button>
+        </HStack>
+      </Told>
     </div>
   );
 }
@@ -381,30 +388,10 @@ function FormField({
           ["false", "denied"],
         ]
       : (field.options ?? []);
-  const number = field.kind === "vid" || field.kind === "number";
-  return (
-    <label className={field.kind === "flag" ? "field flag" : "field"}>
-      <span>{field.label}</span>
-      {options.length > 0 || field.kind === "ref" ? (
-        <select ref={hold} value={String(value ?? "")} onChange={(e) => put(e.target.value)}>
-          {options.map(([key, text]) => (
-            <option key={key} value={key}>
-              {text}
-            </option>
-          ))}
-        </select>
-      ) : field.kind === "flag" ? (
-        <input ref={hold} type="checkbox" checked={Boolean(value)} onChange={(e) => put(e.target.checked)} />
-      ) : (
-        <input
-          ref={hold}
-          className="mono"
-          value={String(value ?? "")}
-          placeholder={field.hint}
-          inputMode={number ? "numeric" : undefined}
-          onChange={(e) => put(e.target.value)}
-        />
-      )}
-    </label>
-  );
+  const text = String(value ?? "");
+  if (options.length > 0 || field.kind === "ref")
+    return <ChoiceLine label={field.label} value={text} put={put} options={options} hold={hold} />;
+  if (field.kind === "flag") return <FlagLine label={field.label} value={Boolean(value)} put={put} hold={hold} />;
+  const numeric = field.kind === "vid" || field.kind === "number";
+  return <TextLine label={field.label} value={text} put={put} hint={field.hint} numeric={numeric} hold={hold} />;
 }

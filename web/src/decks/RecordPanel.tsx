@@ -1,13 +1,16 @@
+import { Button } from "@chakra-ui/react";
 import { useState } from "react";
+import { useNavigate } from "react-router";
 
 import type { Kind, Operation } from "../api/client";
 import { useActions, usePlan, usePresence } from "../api/plan";
 import { compareNames, writtenVids } from "../model/records";
+import { LinkButton, Quiet, TakeButton, Taking } from "../parts/controls";
 import { Picker } from "./Build";
 import { tagText } from "../model/ports";
 import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
-import { titled } from "../model/kinds";
+import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { Renumber } from "./Renumber";
 import { FieldForm, Outcome, OutcomeList, Panel, Sections, usePreviews, type Section } from "./Panel";
@@ -25,6 +28,8 @@ interface At {
   take: (proposal: Proposal) => void;
   build: (host: string, onto: string | null) => void;
   compare: (host: string) => void;
+  /** Leave for another view of the plan. */
+  go: (address: string) => void;
 }
 
 interface Shape {
@@ -34,12 +39,15 @@ interface Shape {
 
 const plain = ({ settings, remove }: At): Shape => ({ sections: [settings, remove] });
 
+/** What belongs to patterns is made and taken away under Patterns. */
+const bare = ({ settings }: At): Shape => ({ sections: [settings] });
+
 /** What can be done with a record of each kind. */
 const PANELS: { [K in Kind]: (at: At) => Shape } = {
   adapter: ({ id, name, book, settings, remove, ids, take }) => {
     const adapter = book.get("adapter", id)!;
     const direct = adapter.type === "direct";
-    const past = <p className="quiet">It goes past the switch: guards, limits and mirrors don’t apply to it.</p>;
+    const past = <Quiet>It goes past the switch: guards, limits and mirrors don’t apply to it.</Quiet>;
     return {
       title: `${name} of ${book.get("guest", adapter.guest)?.name ?? ""}`,
       sections: [
@@ -147,7 +155,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       ],
     };
   },
-  host: ({ id, settings, remove, ids, build, compare }) => ({
+  host: ({ id, book, settings, remove, ids, build, compare, go }) => ({
     sections: [
       {
         label: "Build",
@@ -156,6 +164,10 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
             doors={[
               ["A new switch, its NICs, port group and guests", () => build(id, null)],
               ["Lay it beside another host", () => compare(id)],
+              ["Make a pattern of it", () => go(`patterns?like=${id}`)],
+              ...(book.records.pattern.length
+                ? [["Stamp a pattern on it", () => go(`patterns?stamp=${id}`)] as [string, () => void]]
+                : []),
             ]}
           />
         ),
@@ -197,6 +209,16 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   station_port: plain,
   way_in: plain,
   shared_address: plain,
+  pattern: bare,
+  pattern_switch: bare,
+  pattern_uplink: bare,
+  pattern_nic: bare,
+  pattern_host_port: bare,
+  pattern_port_group: bare,
+  pattern_order: bare,
+  stamp: bare,
+  stamp_nic: bare,
+  own_word: bare,
 };
 
 /** What can be done with one record, beside it on the drawing. */
@@ -216,7 +238,8 @@ export function RecordPanel({
   build: (host: string, onto: string | null) => void;
   compare: (host: string) => void;
 }) {
-  const { book, edit } = usePlan();
+  const { base, book, edit } = usePlan();
+  const navigate = useNavigate();
   const record = book.byId.get(id);
   if (!record) return null;
   const kind = record.kind;
@@ -241,11 +264,15 @@ export function RecordPanel({
     name,
     book,
     settings: { label: "Settings", body: form },
-    remove: { label: "Remove", body: <Remove kind={kind} id={id} name={called ?? name} done={close} /> },
+    remove: {
+      label: "Remove",
+      body: isPatternKind(kind) ? null : <Remove kind={kind} id={id} name={called ?? name} done={close} />,
+    },
     ids: { book, done: close, open },
     take,
     build,
     compare,
+    go: (address) => void navigate(`${base}/${address}`),
   });
   return (
     <Panel title={title ?? called ?? `${titled(kind)} ${name}`} close={close}>
@@ -303,9 +330,19 @@ function Doors({ doors }: { doors: [string, () => void][] }) {
     <ul className="doors">
       {doors.map(([label, open]) => (
         <li key={label}>
-          <button type="button" className="door" onClick={open}>
+          <Button
+            variant="outline"
+            size="xs"
+            width="100%"
+            justifyContent="start"
+            height="auto"
+            py="1.5"
+            whiteSpace="normal"
+            textAlign="start"
+            onClick={open}
+          >
             {label}
-          </button>
+          </Button>
         </li>
       ))}
     </ul>
@@ -313,7 +350,17 @@ function Doors({ doors }: { doors: [string, () => void][] }) {
 }
 
 /** Taking a record away, with what goes with it and what that moves. */
-function Remove({ kind, id, name, done }: { kind: Kind; id: string; name: string; done: () => void }) {
+function Remove({
+  kind,
+  id,
+  name,
+  done,
+}: {
+  kind: Exclude<Kind, PatternKind>;
+  id: string;
+  name: string;
+  done: () => void;
+}) {
   const { book, edit } = usePlan();
   const { busy } = usePresence();
   const operations = dropWhole(book, kind, id);
@@ -321,24 +368,22 @@ function Remove({ kind, id, name, done }: { kind: Kind; id: string; name: string
   const gone = operations.filter((o) => o.op === "drop").length - 1;
   return (
     <>
-      <p className="quiet">
+      <Quiet>
         {gone
           ? gone > 1
             ? `${gone} records that hang on it go with it.`
             : "One record that hangs on it goes with it."
           : "Nothing else goes with it."}
-      </p>
+      </Quiet>
       <Outcome result={results?.[0]} error={error} />
-      <div className="panel-actions">
-        <button
-          type="button"
-          className="solid"
+      <Taking>
+        <TakeButton
           disabled={busy || !!results?.[0]?.problems.length}
           onClick={() => void edit(`Remove ${name}`, operations).then((made) => made && done())}
         >
           Remove {name}
-        </button>
-      </div>
+        </TakeButton>
+      </Taking>
     </>
   );
 }
@@ -480,23 +525,21 @@ export function ListWithDrops({
 }) {
   const { edit } = useActions();
   const { busy } = usePresence();
-  if (!items.length) return <p className="quiet">{empty}</p>;
+  if (!items.length) return <Quiet>{empty}</Quiet>;
   return (
     <ul className="plain-list" aria-label={label}>
       {items.map((item) => (
         <li key={item.key}>
-          <button type="button" className="panel-link" onClick={() => open(item.key)} title="Its settings">
+          <LinkButton onClick={() => open(item.key)} title="Its settings">
             {item.text}
-          </button>
-          <button
-            type="button"
-            className="panel-link"
+          </LinkButton>
+          <LinkButton
             disabled={busy}
             aria-label={`Remove: ${item.text}`}
             onClick={() => void edit(item.message, item.operations)}
           >
             remove
-          </button>
+          </LinkButton>
         </li>
       ))}
     </ul>
@@ -541,12 +584,11 @@ function Attach({ id, book, done }: Part) {
         empty="Every adapter of this host is here already."
       />
       {chosen.length > 0 && <Outcome result={results?.[0]} error={error} />}
-      <div className="panel-actions">
-        <button type="button" className="solid" disabled={!chosen.length} onClick={make}>
+      <Taking keys="Space takes, Enter attaches">
+        <TakeButton disabled={!chosen.length} onClick={make}>
           Attach {chosen.length || ""}
-        </button>
-        <span className="panel-keys">Space takes, Enter attaches</span>
-      </div>
+        </TakeButton>
+      </Taking>
     </>
   );
 }
@@ -559,8 +601,7 @@ function TeamOrder({ id, book, done }: Part) {
     .flatMap((u) => book.of("nic", "uplink", u.id))
     .sort((a, b) => (a.rank ?? 0) - (b.rank ?? 0));
   const own = new Map(book.of("group_order", "port_group", id).map((o) => [o.nic, o]));
-  if (nics.length < 2)
-    return <p className="quiet">Its switch has a single NIC or none: there is no order to choose.</p>;
+  if (nics.length < 2) return <Quiet>Its switch has a single NIC or none: there is no order to choose.</Quiet>;
   const options: [string, string][] = [
     ["", "as the uplink says"],
     ["active", "active"],
@@ -753,9 +794,7 @@ function Ports({ id, book, done, open }: Part) {
         <ul className="plain-list" aria-label="Its ports">
           {ports.map((p) => (
             <li key={p.id}>
-              <button type="button" className="panel-link" onClick={() => open(p.id)}>
-                {p.name}
-              </button>
+              <LinkButton onClick={() => open(p.id)}>{p.name}</LinkButton>
               <span className="port-end">
                 {tagText(p)} · {end(p.id)}
               </span>
@@ -861,17 +900,11 @@ function NewLag({ id, book, done, open }: Part) {
         empty="It has no port that is free of a LAG."
       />
       {chosen.length > 0 && <Outcome result={results?.[0]} error={error} />}
-      <div className="panel-actions">
-        <button
-          type="button"
-          className="solid"
-          disabled={!chosen.length || !!results?.[0]?.problems.length}
-          onClick={make}
-        >
+      <Taking keys="Space takes, Enter joins">
+        <TakeButton disabled={!chosen.length || !!results?.[0]?.problems.length} onClick={make}>
           Join as {name}
-        </button>
-        <span className="panel-keys">Space takes, Enter joins</span>
-      </div>
+        </TakeButton>
+      </Taking>
     </>
   );
 }
@@ -928,9 +961,7 @@ function Stations({ id, book, done, open }: Part) {
     <>
       {station && (
         <p>
-          <button type="button" className="panel-link" onClick={() => open(station.id)}>
-            {station.name}
-          </button>{" "}
+          <LinkButton onClick={() => open(station.id)}>{station.name}</LinkButton>{" "}
           {station.routes ? "routes between its interfaces." : "doesn’t route."}
         </p>
       )}

@@ -5,6 +5,7 @@ import { fieldsOf, type FieldSpec } from "./fields";
 import { drop, dropWhole, freshId, put } from "./making";
 import { FieldForm, Panel, Sections } from "./Panel";
 import { ListWithDrops } from "./RecordPanel";
+import { LinkButton, Quiet } from "../parts/controls";
 
 type Page = "host" | "fabric_switch" | "segment" | "secondary_vlan" | "separation" | "limits" | "assumed_fabric";
 const PAGES: [Page, string][] = [
@@ -42,7 +43,7 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
     const sheet = book.records.limits[0];
     return (
       <>
-        <p className="quiet">The most that your hosts take of something. What is over it becomes a finding.</p>
+        <Quiet>The most that your hosts take of something. What is over it becomes a finding.</Quiet>
         <FieldForm
           fields={fieldsOf("limits", book)}
           record={sheet}
@@ -103,9 +104,7 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
         <ul className="plain-list" aria-label="Segments">
           {book.records.segment.map((s) => (
             <li key={s.id}>
-              <button type="button" className="panel-link" onClick={() => open(s.id)}>
-                {s.name}
-              </button>
+              <LinkButton onClick={() => open(s.id)}>{s.name}</LinkButton>
               <span className="mono">{s.vid ?? (s.vni ? `VNI ${s.vni}` : "untagged")}</span>
             </li>
           ))}

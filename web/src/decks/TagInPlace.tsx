@@ -3,6 +3,7 @@ import { readVid } from "../model/records";
 import { useDraft } from "./draft";
 import type { FieldSpec } from "./fields";
 import type { Rect } from "./layout";
+import { Keys, LinkButton, Told } from "../parts/controls";
 import { Clashing, Outcome, usePreviews } from "./Panel";
 import { place } from "./parts";
 import { BUBBLE_WIDTH } from "./places";
@@ -56,20 +57,16 @@ export function TagInPlace({
         {clashes.map((clash) => (
           <Clashing key={clash.field.name} clash={clash} by={by} settle={(mine) => settle(clash, mine)} />
         ))}
-        {followed.length > 0 && <p className="outcome quiet">{by} changed it while it was open.</p>}
+        {followed.length > 0 && <Told tone="quiet">{by} changed it while it was open.</Told>}
         {!fits ? (
-          <p className="outcome bad">A VID is a number from 1 to 4094.</p>
+          <Told tone="bad">A VID is a number from 1 to 4094.</Told>
         ) : changed ? (
           <Outcome result={results?.[0]} error={error} />
         ) : (
-          <p className="outcome">Type another VID.</p>
+          <Told>Type another VID.</Told>
         )}
-        <p className="panel-keys">
-          {clashes.length ? "Say first which tag is meant; Esc leaves it" : "Enter takes it, Esc leaves it"}
-        </p>
-        <button type="button" className="panel-link" onClick={more}>
-          All that it allows and limits
-        </button>
+        <Keys>{clashes.length ? "Say first which tag is meant; Esc leaves it" : "Enter takes it, Esc leaves it"}</Keys>
+        <LinkButton onClick={more}>All that it allows and limits</LinkButton>
       </div>
     </div>
   );

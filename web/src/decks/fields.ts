@@ -155,6 +155,78 @@ const MODE_WORDS = {
 };
 export const MODES: [string, string][] = SPECS.uplink.mode.options.map((mode) => [mode, MODE_WORDS[mode]]);
 
+const switchFields: FieldSpec<"name" | "mtu" | "limits" | "filters" | "answers" | "host_untagged">[] = [
+  text("name", "Name"),
+  { ...mtu, more: false },
+  choice("limits", "Can limit", {
+    both: "both ways",
+    sending: "what adapters send",
+    receiving: "what they receive",
+    none: "nothing",
+  }),
+  flag("filters", "Filters tags", { more: true }),
+  flag("answers", "The host answers", { more: true }),
+  vids("host_untagged", "The host hears untagged", "none", { more: true, when: (d) => d.filters !== false }),
+];
+
+type OfUplink = "allowed" | "native" | "mode" | "detect" | "fail_back" | "announce" | "over" | "vid" | "name";
+
+/** An uplink's, which may go over some others unless it has NICs of its own. */
+function uplinkFields(
+  under: [string, string][],
+  over: string | null | undefined,
+  hasNics: boolean,
+): FieldSpec<OfUplink | Standard | Apart | "admits">[] {
+  const own = (d: Draft): boolean => !d.over;
+  return [
+    vids("allowed", "Lets through", "every VID", { when: (d) => !d.members }),
+    vid("native", "Native VLAN", "untagged stays untagged", { when: (d) => !d.members }),
+    choice("mode", "Mode", MODE_WORDS, { when: own }),
+    choice("detect", "Failure seen by", {}, { more: true, when: own }),
+    flag("fail_back", "Returns", { more: true, when: own }),
+    flag("announce", "Announces", { more: true, when: own }),
+    ref("over", "Goes over", [["", "NICs of its own"], ...under], {
+      more: !over,
+      when: (d) => Boolean(d.over) || !hasNics,
+    }),
+    vid("vid", "With tag", "none", { more: !over, when: (d) => Boolean(d.over) }),
+    ...standard((d) => d.allowed == null || d.allowed === "", true),
+    admits("all frames"),
+    ...apart("flag"),
+    text("name", "Name", { more: true }),
+  ];
+}
+
+/** A port group's; `ports` may carry an overlay. */
+const groupFields = (ports: { id: string; name: string }[]): FieldSpec<OfGroup>[] => [
+  ...tagging("0 for untagged"),
+  number("vni", "VNI", "", { when: is("mode", "overlay") }),
+  ref("over", "Carried by", [["", "choose a host port"], ...ports.map((p): [string, string] => [p.id, p.name])], {
+    when: is("mode", "overlay"),
+  }),
+  text("name", "Name"),
+  ...guards("flag"),
+  ...limits,
+];
+type OfGroup = Tagging | "vni" | "over" | "name" | Guard | Limit;
+
+const portFields = (book: Book, addresses: string) => [
+  vid("vid", "VID", "untagged"),
+  list("addresses", addresses, "10.64.110.11/24"),
+  list("services", "Services", "management, storage"),
+  belongs(book),
+  text("gateway", "Gateway", { hint: "as its segment says", more: true, unless: null }),
+  mtu,
+  flag("connected", "Connected"),
+  text("name", "Name", { more: true }),
+];
+
+/** The pattern’s other switches and what is on them. */
+function besideInPattern(book: Book, part: string | undefined): RecordOf<"pattern_switch">[] {
+  const own = book.get("pattern_switch", part);
+  return own ? book.of("pattern_switch", "pattern", own.pattern) : [];
+}
+
 type Fields = { [K in Kind]: (book: Book, record?: RecordOf<K>) => FieldSpec<keyof RecordOf<K> & string>[] };
 
 /**
@@ -205,20 +277,7 @@ const FIELDS: Fields = {
     vid("native", "Native VLAN", "untagged dropped"),
   ],
   host: () => [text("name", "Name"), text("site", "Site")],
-  virtual_switch: () => [
-    text("name", "Name"),
-    { ...mtu, more: false },
-    choice("limits", "Can limit", {
-      both: "both ways",
-      sending: "what adapters send",
-      receiving: "what they receive",
-      none: "nothing",
-    }),
-    flag("filters", "Filters tags", { more: true }),
-    flag("answers", "The host answers", { more: true }),
-    vids("host_untagged", "The host hears untagged", "none", { more: true, when: (d) => d.filters !== false }),
-    flag("partial", "Known in part", { more: true }),
-  ],
+  virtual_switch: () => [...switchFields, flag("partial", "Known in part", { more: true })],
   uplink: (book, record) => {
     const host = book.get("virtual_switch", record?.switch ?? "")?.host ?? "";
     const beside = book.of("virtual_switch", "host", host).filter((s) => s.id !== record?.switch);
@@ -226,24 +285,7 @@ const FIELDS: Fields = {
       ...book.of("uplink", "switch", s.id).map((u): [string, string] => [u.id, `uplink ${u.name} of ${s.name}`]),
       ...book.of("host_port", "switch", s.id).map((p): [string, string] => [p.id, `host port ${p.name} of ${s.name}`]),
     ]);
-    const own = (d: Draft): boolean => !d.over;
-    return [
-      vids("allowed", "Lets through", "every VID", { when: (d) => !d.members }),
-      vid("native", "Native VLAN", "untagged stays untagged", { when: (d) => !d.members }),
-      choice("mode", "Mode", MODE_WORDS, { when: own }),
-      choice("detect", "Failure seen by", {}, { more: true, when: own }),
-      flag("fail_back", "Returns", { more: true, when: own }),
-      flag("announce", "Announces", { more: true, when: own }),
-      ref("over", "Goes over", [["", "NICs of its own"], ...under], {
-        more: !record?.over,
-        when: (d) => Boolean(d.over) || !book.of("nic", "uplink", record?.id ?? "").length,
-      }),
-      vid("vid", "With tag", "none", { more: !record?.over, when: (d) => Boolean(d.over) }),
-      ...standard((d) => d.allowed == null || d.allowed === "", true),
-      admits("all frames"),
-      ...apart("flag"),
-      text("name", "Name", { more: true }),
-    ];
+    return uplinkFields(under, record?.over, book.of("nic", "uplink", record?.id ?? "").length > 0);
   },
   nic: () => [
     choice("role", "Part in team"),
@@ -259,28 +301,9 @@ const FIELDS: Fields = {
   ],
   port_group: (book, record) => {
     const host = book.get("virtual_switch", record?.switch ?? "")?.host ?? "";
-    const ports = book.of("virtual_switch", "host", host).flatMap((s) => book.of("host_port", "switch", s.id));
-    return [
-      ...tagging("0 for untagged"),
-      number("vni", "VNI", "", { when: is("mode", "overlay") }),
-      ref("over", "Carried by", [["", "choose a host port"], ...ports.map((p): [string, string] => [p.id, p.name])], {
-        when: is("mode", "overlay"),
-      }),
-      text("name", "Name"),
-      ...guards("flag"),
-      ...limits,
-    ];
+    return groupFields(book.of("virtual_switch", "host", host).flatMap((s) => book.of("host_port", "switch", s.id)));
   },
-  host_port: (book) => [
-    vid("vid", "VID", "untagged"),
-    list("addresses", "Addresses", "10.64.110.11/24"),
-    list("services", "Services", "management, storage"),
-    belongs(book),
-    text("gateway", "Gateway", { hint: "as its segment says", more: true, unless: null }),
-    mtu,
-    flag("connected", "Connected"),
-    text("name", "Name", { more: true }),
-  ],
+  host_port: (book) => portFields(book, "Addresses"),
   guest: () => [flag("running", "Running"), text("name", "Name")],
   adapter: (book) => [
     belongs(book),
@@ -347,6 +370,51 @@ const FIELDS: Fields = {
   group_order: () => [],
   way_in: () => [],
   shared_address: () => [],
+  pattern: () => [text("name", "Name")],
+  pattern_switch: () => switchFields,
+  pattern_uplink: (book, record) => {
+    const under = besideInPattern(book, record?.switch)
+      .filter((s) => s.id !== record?.switch)
+      .flatMap((s): [string, string][] => [
+        ...book
+          .of("pattern_uplink", "switch", s.id)
+          .map((u): [string, string] => [u.id, `uplink ${u.name} of ${s.name}`]),
+        ...book
+          .of("pattern_host_port", "switch", s.id)
+          .map((p): [string, string] => [p.id, `host port ${p.name} of ${s.name}`]),
+      ]);
+    const nics = book.of("pattern_nic", "uplink", record?.id ?? "");
+    return uplinkFields(under, record?.over, nics.length > 0).map((f) =>
+      f.name === "name" ? { ...f, more: false } : f,
+    );
+  },
+  pattern_nic: (book, record) => {
+    const uplinks = book
+      .of("pattern_switch", "pattern", record?.pattern ?? "")
+      .flatMap((s) =>
+        book.of("pattern_uplink", "switch", s.id).map((u): [string, string] => [u.id, `${u.name} of ${s.name}`]),
+      );
+    return [
+      text("name", "Name"),
+      text("named", "Called on hosts", { hint: "whatever they call it" }),
+      number("place", "Place among those", "the only one"),
+      number("speed", "Speed", "Mbit/s, any"),
+      vids("carried", "Its port carries", "whatever"),
+      ref("uplink", "Uplink", [["", "none"], ...uplinks]),
+      choice("role", "Part in team"),
+      number("rank", "Place in order", "0 is first"),
+      mtu,
+    ];
+  },
+  pattern_host_port: (book) =>
+    portFields(book, "First addresses").map((f) => (f.name === "name" ? { ...f, more: false } : f)),
+  pattern_port_group: (book, record) =>
+    groupFields(besideInPattern(book, record?.switch).flatMap((s) => book.of("pattern_host_port", "switch", s.id))),
+  // Made with what they are about: an order by whoever adopts one, the others by stamping and keeping.
+  pattern_order: () => [],
+  stamp: () => [number("number", "Number", "its addresses count on by it")],
+  stamp_nic: () => [],
+  own_word: () => [],
 };
 
 /** The fields of a record's form, each with what the API's document says of it. */

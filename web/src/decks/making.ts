@@ -1,5 +1,6 @@
 import type { Kind, Operation, RecordOf } from "../api/client";
 import { compareNames, inSubnet, speed, type Book } from "../model/records";
+import type { PatternKind } from "../model/kinds";
 import { tagText } from "../model/ports";
 import { patch, portName, type Proposal } from "./edits";
 import type { Draft } from "./fields";
@@ -229,28 +230,29 @@ export function uplinksFor(book: Book, nic: RecordOf<"nic">): Proposal[] {
 }
 
 /** Everything that hangs on a record, dropped with it; adapters and NICs are only let go. */
-export function dropWhole(book: Book, kind: Kind, id: string): Operation[] {
-  const each = (k: Kind, field: string, of: string): Operation[] =>
+export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: string): Operation[] {
+  const each = (k: Exclude<Kind, PatternKind>, field: string, of: string): Operation[] =>
     (book.of(k, field, of) as { id: string }[]).flatMap((r) => dropWhole(book, k, r.id));
   const letGo = (k: Kind, field: string): Operation[] =>
     (book.of(k, field, id) as { id: string }[]).map((r) => patch(k, r.id, { [field]: null }));
   const cables = [...book.of("cable", "a", id), ...book.of("cable", "b", id)].map((c) => drop("cable", c.id));
   const nothing = (): Operation[] => [];
   // A kind of which the API speaks can't be missing: what isn't named hangs on nothing.
-  const before: { [K in Kind]: () => Operation[] } = {
+  const words = (): Operation[] => each("own_word", "about", id);
+  const before: { [K in Exclude<Kind, PatternKind>]: () => Operation[] } = {
     virtual_switch: () => [
       ...each("port_group", "switch", id),
       ...each("host_port", "switch", id),
       ...each("uplink", "switch", id),
     ],
     uplink: () =>
-      [...each("uplink", "over", id), ...letGo("nic", "uplink")].concat(
+      [...words(), ...each("uplink", "over", id), ...letGo("nic", "uplink")].concat(
         book
           .of("nic", "uplink", id)
           .flatMap((n) => book.of("group_order", "nic", n.id).map((o) => drop("group_order", o.id))),
       ),
-    port_group: () => [...each("group_order", "port_group", id), ...letGo("adapter", "port_group")],
-    host_port: () => [...each("port_group", "over", id), ...each("uplink", "over", id)],
+    port_group: () => [...words(), ...each("group_order", "port_group", id), ...letGo("adapter", "port_group")],
+    host_port: () => [...words(), ...each("port_group", "over", id), ...each("uplink", "over", id)],
     guest: () => each("adapter", "guest", id),
     adapter: () => [
       ...each("guest_tag", "adapter", id),
@@ -259,11 +261,17 @@ export function dropWhole(book: Book, kind: Kind, id: string): Operation[] {
     ],
     nic: () => [
       ...each("group_order", "nic", id),
+      ...each("stamp_nic", "nic", id),
       ...letGo("adapter", "function_of"),
       ...letGo("uplink", "carries"),
       ...cables,
     ],
-    host: () => [...each("guest", "host", id), ...each("virtual_switch", "host", id), ...each("nic", "host", id)],
+    host: () => [
+      ...each("stamp", "host", id),
+      ...each("guest", "host", id),
+      ...each("virtual_switch", "host", id),
+      ...each("nic", "host", id),
+    ],
     lag: () => letGo("fabric_port", "lag"),
     fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
     fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
@@ -271,7 +279,9 @@ export function dropWhole(book: Book, kind: Kind, id: string): Operation[] {
     segment: () => [
       ...each("secondary_vlan", "segment", id),
       ...each("way_in", "segment", id),
-      ...(["adapter", "host_port", "guest_tag", "station_port"] as const).flatMap((k) => letGo(k, "belongs")),
+      ...(["adapter", "host_port", "guest_tag", "station_port", "pattern_host_port"] as const).flatMap((k) =>
+        letGo(k, "belongs"),
+      ),
     ],
     secondary_vlan: nothing,
     separation: nothing,
@@ -284,6 +294,9 @@ export function dropWhole(book: Book, kind: Kind, id: string): Operation[] {
     station_port: nothing,
     way_in: nothing,
     shared_address: nothing,
+    stamp: () => [...each("stamp_nic", "stamp", id), ...each("own_word", "stamp", id)],
+    stamp_nic: nothing,
+    own_word: nothing,
   };
   const operations = [...before[kind](), drop(kind, id)];
   const seen = new Set<string>();

@@ -1,5 +1,20 @@
 import type { Kind } from "../api/client";
 
+/** The kinds that say how hosts are meant to be alike: what hangs on them is the affair of gestures. */
+export const PATTERN_KINDS = [
+  "pattern",
+  "pattern_switch",
+  "pattern_uplink",
+  "pattern_nic",
+  "pattern_host_port",
+  "pattern_port_group",
+  "pattern_order",
+] as const satisfies Kind[];
+export type PatternKind = (typeof PATTERN_KINDS)[number];
+
+/** Whether a kind is a pattern’s. */
+export const isPatternKind = (kind: Kind): kind is PatternKind => (PATTERN_KINDS as readonly Kind[]).includes(kind);
+
 /** What one record of a kind is called, and several; a kind of which the API speaks can't be missing. */
 export const WORDS: { [K in Kind]: [string, string] } = {
   segment: ["segment", "segments"],
@@ -26,6 +41,16 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   station_port: ["station’s port", "stations’ ports"],
   way_in: ["way in", "ways in"],
   shared_address: ["shared address", "shared addresses"],
+  pattern: ["pattern", "patterns"],
+  pattern_switch: ["pattern’s switch", "patterns’ switches"],
+  pattern_uplink: ["pattern’s uplink", "patterns’ uplinks"],
+  pattern_nic: ["pattern’s NIC", "patterns’ NICs"],
+  pattern_host_port: ["pattern’s host port", "patterns’ host ports"],
+  pattern_port_group: ["pattern’s port group", "patterns’ port groups"],
+  pattern_order: ["pattern’s team order", "patterns’ team orders"],
+  stamp: ["stamp", "stamps"],
+  stamp_nic: ["stamp’s NIC", "stamps’ NICs"],
+  own_word: ["own word", "own words"],
 };
 
 /** Some records of a kind, counted. */

@@ -1,5 +1,6 @@
 import "./tables.css";
 import "./bench.css";
+import { LinkButton, TakeButton } from "../parts/controls";
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
@@ -129,18 +130,13 @@ export function Bench() {
             </p>
           )}
           <div className="bench-actions">
-            <button type="submit" className="solid" disabled={Boolean(wrong) || live(latest) || start.isPending}>
+            <TakeButton type="submit" disabled={Boolean(wrong) || live(latest) || start.isPending}>
               Start
-            </button>
+            </TakeButton>
             {live(latest) && (
-              <button
-                type="button"
-                className="panel-link"
-                disabled={cancel.isPending}
-                onClick={() => cancel.mutate(latest!.number)}
-              >
+              <LinkButton disabled={cancel.isPending} onClick={() => cancel.mutate(latest!.number)}>
                 Cancel the run
-              </button>
+              </LinkButton>
             )}
           </div>
         </form>

@@ -206,7 +206,13 @@ export function Decks() {
       <Beside
         left={one}
         right={two}
-        choose={setBeside}
+        choose={(side, id) => {
+          // The address knows what was chosen last, even before it is drawn.
+          const [left = one, right = two] = (new URLSearchParams(window.location.search).get("beside") ?? "").split(
+            " ",
+          );
+          setBeside(side === "left" ? id : left, side === "right" ? id : right);
+        }}
         close={() => setBeside(null, null)}
         open={(id) => setParams({ at: id })}
       />

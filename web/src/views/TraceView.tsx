@@ -1,4 +1,5 @@
 import "./tables.css";
+import { LinkButton } from "../parts/controls";
 
 import { useQuery } from "@tanstack/react-query";
 import { ArrowRightLeft } from "lucide-react";
@@ -98,13 +99,9 @@ export function TraceView() {
           </p>
           {choices.length >= 2 && (
             <p>
-              <button
-                type="button"
-                className="panel-link"
-                onClick={() => put({ a: choices[0]!.value, b: choices.at(-1)!.value })}
-              >
+              <LinkButton onClick={() => put({ a: choices[0]!.value, b: choices.at(-1)!.value })}>
                 {choices[0]!.label} to {choices.at(-1)!.label}, for example
-              </button>
+              </LinkButton>
             </p>
           )}
         </div>

@@ -1,4 +1,4 @@
-import { Cpu, History as Clock, LayoutList, ListTree, Route, type LucideIcon } from "lucide-react";
+import { Cpu, History as Clock, LayoutList, ListTree, Route, Stamp, type LucideIcon } from "lucide-react";
 import { lazy, type ComponentType, type LazyExoticComponent } from "react";
 
 /** The groups of views, in the order of the work. */
@@ -33,6 +33,16 @@ export const VIEWS: readonly View[] = [
     does: "hosts in cross-section",
     records: true,
     Shown: loaded(async () => (await import("./Decks")).Decks),
+  },
+  {
+    address: "patterns",
+    name: "Patterns",
+    group: "Plan",
+    key: "6",
+    icon: Stamp,
+    does: "what hosts have alike",
+    records: true,
+    Shown: loaded(async () => (await import("./Patterns")).Patterns),
   },
   {
     address: "landing",

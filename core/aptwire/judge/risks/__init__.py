@@ -13,6 +13,7 @@ from aptwire.forward.trace import Hop
 from aptwire.judge.book import Grouping
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.kept import Rests
+from aptwire.judge.risks.alike import NAMED, AlikeRisks
 from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, RiskSearch, naming
 from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
@@ -26,7 +27,7 @@ from aptwire.plan.edits import Edit
 __all__ = ["GRAVITY", "RISK", "UNTIDY", "Risk", "fresh_mac", "offers", "risk_proof", "risks", "some"]
 
 
-class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, TidyRisks):
+class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, TidyRisks, AlikeRisks):
     """Every search, over one look at the plan."""
 
 
@@ -62,6 +63,7 @@ GROUPED: tuple[Grouping[_All, Risk], ...] = (
     Grouping("empty", _All.unseated, _All.empty, told_of=lambda a: naming(a, "group_order")),
     Grouping("twins", _All.paired, _All.twins, told_of=naming),
     Grouping("one name", _All.ways, _All.one_name, told_of=naming),
+    NAMED,
 )
 """What is searched for host by host; an edit costs the hosts that it touched."""
 
@@ -83,7 +85,7 @@ def _kept(find: Callable[[_All], Iterator[Risk]], made_of: Callable[[_All], Rest
 SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
     *(_All.separations, _All.natives, _All.uplink_natives, _All.lags, _All.loops, _All.sizes, _All.own_guest),
     *(_All.macs, _All.guest_teams, _All.mirrors, _All.could, _All.tunnels, _All.station_twins),
-    *(_All.limits, _All.seen_names, _All.unused),
+    *(_All.limits, _All.seen_names, _All.unused, _All.off_pattern, _All.named_nearly),
     *(_kept(_All.doubled, _segments), _kept(_All.overlays, _segments), _kept(_All.gateways, _segments)),
     _kept(_All.joined_lags, _fabric),
 )

@@ -248,7 +248,7 @@ class HostRisks(RiskSearch):
 
 def _look(group: PortGroup) -> tuple[object, ...]:
     """What port groups must have in common to stand for each other: name, then all that frames see of them."""
-    seen = (name for name in SPECS["port_group"] if name not in ("id", "switch", "name"))
+    seen = (name for name in SPECS["port_group"] if name not in ("id", "switch", "name", "part"))
     return (group.name, *(getattr(group, name) for name in seen))
 
 

@@ -26,14 +26,15 @@ from aptwire.plan.ports import said
 class TidyRisks(RiskSearch):
     """What could be put in order."""
 
-    def deviating(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[Adapter, tuple[str, ...]]]]:
-        """The adapters of a host that deviate, by port group."""
+    def deviating(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[Adapter, tuple[str, ...], str]]]:
+        """The adapters of a host that deviate, by port group, with what that is called."""
         for adapter, own in (pair for found in listed for pair in found.deviating):
-            yield str(adapter.port_group), (adapter, own)
+            group = self.plan.get("port_group", adapter.port_group)
+            yield group.id, (adapter, own, called(self.plan, group))
 
-    def deviations(self, group: str, adapters: list[tuple[Adapter, tuple[str, ...]]]) -> Iterator[Risk]:
+    def deviations(self, group: str, found: list[tuple[Adapter, tuple[str, ...], str]]) -> Iterator[Risk]:
         """Adapters whose guards or limits differ from their port group's, one risk for each port group."""
-        name = called(self.plan, self.plan.get("port_group", group))
+        adapters, name = [(adapter, own) for adapter, own, _ in found], found[0][2]
         edit = tuple(Patch("adapter", a.id, dict.fromkeys(own)) for a, own in adapters)
         told = some(f"{called(self.plan, a)} ({', '.join(w.replace('_', ' ') for w in own)})" for a, own in adapters)
         yield Risk(

@@ -1,0 +1,147 @@
+"""What a pattern means on one host: which record is which part's, and what each ought to say."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import cache
+from typing import Any
+
+from aptwire.plan.fields import plain
+from aptwire.plan.ids import make_id
+from aptwire.plan.kinds import SPECS, PatternNic, Record, Stamp
+from aptwire.plan.names import called
+from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
+from aptwire.plan.plan import Plan, PlanError, Problem
+
+NIC_FIELDS = ("uplink", "role", "rank")
+"""What a pattern's NIC says of the one that a host has for it; its MTU too, where it says one."""
+
+
+@dataclass(frozen=True)
+class Meant:
+    """A part on a host: `record` is the id of what it is there (made already or not), `found` that record, `words` what its fields
+    ought to say, as a record keeps them; `own` are the fields that the host keeps as its own, "" for the whole."""
+
+    part: Any
+    record: str
+    found: Any
+    words: Mapping[str, Any]
+    own: frozenset[str]
+
+
+@cache
+def fields_of(kind: str) -> tuple[str, ...]:
+    """The fields that a part hands on to what is made of it."""
+    made = STAMPED[kind]
+    return tuple(name for name in SPECS[made] if name in SPECS[kind] and name not in ("part", OWNER[made]))
+
+
+@cache
+def _pointing(kind: str) -> frozenset[str]:
+    """The fields of a part that name another part."""
+    return frozenset(n for n in fields_of(kind) if SPECS[kind][n].kind == "ref" and SPECS[kind][n].refs[0] != "segment")
+
+
+def counted_on(address: str, number: int) -> str:
+    """The address that a host with a number has where that with number 1 has the given one; ValueError where its subnet ends before."""
+    first = ipaddress.ip_interface(address)
+    last = first.network.num_addresses - (2 if first.version == 4 and first.network.prefixlen < 31 else 1)
+    place = int(first.ip) - int(first.network.network_address) + number - 1
+    if place > last:
+        raise ValueError(f"{first.network} has no address left for number {number}, counted on from {first.ip}")
+    return f"{first.ip + (number - 1)}/{first.network.prefixlen}"
+
+
+def counted_back(address: str, number: int) -> str:
+    """The address of number 1 where the host with a number has the given one; ValueError where its subnet begins after."""
+    own = ipaddress.ip_interface(address)
+    first = int(own.ip) - (number - 1)
+    if first < int(own.network.network_address):
+        raise ValueError(f"counted back from {own.ip} as number {number}, the first would be outside {own.network}")
+    return f"{own.ip - (number - 1)}/{own.network.prefixlen}"
+
+
+def own_words(plan: Plan, stamp: str) -> dict[str, frozenset[str]]:
+    """The fields that a stamped host keeps as its own, by what they are about."""
+    found: dict[str, set[str]] = {}
+    for word in plan.where("own_word", "stamp", stamp):
+        found.setdefault(word.about, set()).add(word.field)
+    return {about: frozenset(fields) for about, fields in found.items()}
+
+
+def taken_nics(plan: Plan, stamp: str) -> dict[str, str]:
+    """The NIC (id) that a stamp takes for each of its pattern's (ids)."""
+    return {taken.part: taken.nic for taken in plan.where("stamp_nic", "stamp", stamp)}
+
+
+def meant(plan: Plan, stamp: Stamp, nics: Mapping[str, str]) -> list[Meant]:
+    """Every part of a stamp's pattern as it ought to be on its host, in the order in which they can be made: `nics` the NIC of each of the
+    pattern's.  PlanError where an address can't be counted on."""
+    own = own_words(plan, stamp.id)
+    there = {r.part: r for kind in STAMPED.values() for r in of_host(plan, kind, stamp.host) if r.part is not None}
+    at: dict[str, str] = dict(nics)
+    placed: list[tuple[Any, Any]] = []
+    for kind, becomes in STAMPED.items():
+        for part in parts_of(plan, stamp.pattern, kind):
+            owner = stamp.host if kind == "pattern_switch" else at.get(owner_of(part))
+            whole_own = "" in own.get(part.id, ())
+            if (
+                owner is None
+                or (kind == "pattern_order" and part.nic not in nics)
+                or (whole_own and part.id not in there)
+            ):
+                continue
+            found = there.get(part.id) or _unclaimed(plan, part, becomes, owner)
+            at[part.id] = found.id if found is not None else _fresh_id(plan, stamp, part)
+            placed.append((part, found))
+    return [Meant(p, at[p.id], r, _words(plan, stamp, p, at), own.get(p.id, frozenset())) for p, r in placed]
+
+
+def meant_nics(
+    plan: Plan, stamp: Stamp, nics: Mapping[str, str], at: Mapping[str, str]
+) -> Iterator[tuple[PatternNic, Any, dict[str, Any]]]:
+    """Each of the pattern's NICs with the one that the host has for it (None: none), and what that ought to say."""
+    for part in sorted(parts_of(plan, stamp.pattern, "pattern_nic"), key=lambda p: (p.rank, p.name)):
+        nic = plan.of("nic").get(nics.get(part.id))
+        words = {"uplink": at.get(part.uplink), "role": part.role, "rank": part.rank}
+        yield part, nic, words | ({"mtu": part.mtu} if part.mtu is not None else {})
+
+
+def owner_of(part: Any) -> str:
+    """The part (id) on which a part is."""
+    return str(getattr(part, "port_group", None) or part.switch)
+
+
+def _unclaimed(plan: Plan, part: Any, kind: str, owner: str) -> Any:
+    """What stands on the host already by the same name, and is no other pattern's."""
+    if kind == "group_order":
+        return None
+    same = [r for r in plan.where(kind, OWNER[kind], owner) if r.name == part.name]
+    return same[0] if same and same[0].part is None else None
+
+
+def _fresh_id(plan: Plan, stamp: Stamp, part: Record) -> str:
+    made = make_id(f"{stamp.host}:{part.id}")
+    while plan.find(made) is not None:
+        made = make_id(f"{made}+")
+    return made
+
+
+def _words(plan: Plan, stamp: Stamp, part: Any, at: Mapping[str, str]) -> dict[str, Any]:
+    words = {name: getattr(part, name) for name in fields_of(part.kind)}
+    for name in _pointing(part.kind):
+        words[name] = at.get(words[name])
+    if "addresses" in words:
+        try:
+            words["addresses"] = tuple(counted_on(address, stamp.number) for address in part.addresses)
+        except ValueError as error:
+            said = f"{error} ({called(plan, plan.of('host').get(stamp.host))})"
+            raise PlanError([Problem(said, kind=part.kind, id=part.id, field="addresses")]) from None
+    return words
+
+
+def differing(found: Record, words: Mapping[str, Any], own: frozenset[str] = frozenset()) -> dict[str, Any]:
+    """The fields of a record that don't say what they ought to, with what that is, as JSON has it."""
+    return {n: plain(v) for n, v in words.items() if n not in own and getattr(found, n) != v}

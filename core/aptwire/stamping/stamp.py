@@ -1,0 +1,224 @@
+"""Stamping: the edit that gives hosts what a pattern says, and what takes a host off it again."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
+from aptwire.plan.fields import bare_address
+from aptwire.plan.ids import make_id
+from aptwire.plan.kinds import KINDS, SPECS, Record, Stamp, StampNic
+from aptwire.plan.names import called
+from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
+from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.stamping.meant import counted_on, differing, meant, meant_nics, own_words, owner_of, taken_nics
+from aptwire.stamping.nics import Question, chosen
+
+Answers = Mapping[tuple[str, str], str | None]
+"""The NIC (id) that is a pattern's, by host and the pattern's NIC (ids); None: the host goes without."""
+
+
+def stamp(plan: Plan, pattern: str, hosts: Sequence[str], answers: Answers | None = None) -> Edit:
+    """The edit that stamps a pattern on some hosts (ids), or stamps it on them again.
+
+    What the pattern means on a host is looked for there by what it was stamped as before, then by its name, and made where it isn't.
+    What a host keeps as its own is left alone.  PlanError asks where a NIC isn't clear (`questions` says more), and
+    tells of a host where it can't be done.
+    """
+    if pattern not in plan.of("pattern"):
+        raise PlanError([Problem("there is no such pattern", field="pattern")])
+    if missing := [host for host in hosts if host not in plan.of("host")]:
+        raise PlanError([Problem(f"there is no host {missing[0]}", field="hosts")])
+    made: list[Operation] = []
+    problems: list[Problem] = []
+    numbers = _Numbers(plan, pattern)
+    for host in dict.fromkeys(hosts):
+        own, nics, asked = _seated(plan, pattern, host, numbers, answers or {})
+        problems += [Problem(q.text, kind="host", id=q.host, field=plan.get("pattern_nic", q.part).name) for q in asked]
+        try:
+            made += _on_host(plan, own, nics)
+        except PlanError as error:
+            problems += error.problems
+    if problems:
+        raise PlanError(dict.fromkeys(problems))
+    return tuple(made)
+
+
+def questions(plan: Plan, pattern: str, hosts: Iterable[str], answers: Answers | None = None) -> list[Question]:
+    """What has to be asked before a pattern can be stamped on some hosts."""
+    found: list[Question] = []
+    for host in dict.fromkeys(hosts):
+        found += _nics(plan, pattern, host, _stamp_of(plan, pattern, host), answers or {})[1]
+    return found
+
+
+def _stamp_of(plan: Plan, pattern: str, host: str) -> Stamp | None:
+    return next((s for s in plan.where("stamp", "host", host) if s.pattern == pattern), None)
+
+
+def _nics(
+    plan: Plan, pattern: str, host: str, known: Stamp | None, answers: Answers
+) -> tuple[dict[str, str], list[Question]]:
+    """The NIC for each of the pattern's on a host, as far as it is clear, and what has to be asked.  Those asked for by name go first, so that none is
+    taken by one that would do with any."""
+    nics = taken_nics(plan, known.id) if known is not None else {}
+    own = own_words(plan, known.id) if known is not None else {}
+    taken = {t.nic for n in plan.where("nic", "host", host) for t in plan.where("stamp_nic", "nic", n.id)}
+    asked: list[Question] = []
+    parts = sorted(parts_of(plan, pattern, "pattern_nic"), key=lambda p: (not p.named, p.rank, p.name))
+    # Places are counted among all that fit, so what two of the pattern's NICs want alike is counted before any is taken.
+    free = frozenset(taken)
+    for part in parts:
+        if (host, part.id) in answers:
+            answer = answers[host, part.id]
+            nics.pop(part.id, None)
+            if answer is not None:
+                nics[part.id] = answer
+        elif part.id not in nics and "" not in own.get(part.id, ()):
+            found = chosen(plan, part, host, free if part.place is not None else frozenset(taken))
+            if isinstance(found, Question):
+                asked.append(found)
+                continue
+            nics[part.id] = found.id
+        taken.add(nics.get(part.id, ""))
+    twice = {nic for nic in nics.values() if list(nics.values()).count(nic) > 1}
+    for part in parts:
+        if nics.get(part.id) in twice:
+            nic = plan.of("nic").get(nics[part.id])
+            text = f"{called(plan, nic)} would be {part.name} and another of the pattern’s NICs"
+            asked.append(Question(host, part.id, (nics[part.id],), text))
+    return nics, asked
+
+
+def _seated(
+    plan: Plan, pattern: str, host: str, numbers: _Numbers, answers: Answers
+) -> tuple[Stamp, dict[str, str], list[Question]]:
+    known = _stamp_of(plan, pattern, host)
+    nics, asked = _nics(plan, pattern, host, known, answers)
+    if known is None:
+        id = make_id(f"{host}:{pattern}")
+        while plan.find(id) is not None:
+            id = make_id(f"{id}+")
+        known = Stamp(id=id, host=host, pattern=pattern, number=numbers.next(host))
+    return known, nics, asked
+
+
+class _Numbers:
+    """Which number a host gets: that of the addresses that it bears already, else the least that is free with all its addresses."""
+
+    def __init__(self, plan: Plan, pattern: str) -> None:
+        self._plan = plan
+        self._taken = {stamp.number for stamp in plan.where("stamp", "pattern", pattern)}
+        self._ports = [port for port in parts_of(plan, pattern, "pattern_host_port") if port.addresses]
+        self._borne = set(borne(plan)) if self._ports else set()
+        self._least = 1
+
+    def next(self, host: str) -> int:
+        number = self._bears(host) or self._least
+        while number in self._taken or (number >= self._least and not self._free(number) and not self._bears(host)):
+            number += 1
+        if not self._bears(host):
+            self._least = number + 1
+        self._taken.add(number)
+        return number
+
+    def _bears(self, host: str) -> int | None:
+        """The number by which a host has the addresses of its ports of the same names."""
+        found: set[int] = set()
+        by_name = {port.name: port for port in of_host(self._plan, "host_port", host)}
+        for part in self._ports:
+            port = by_name.get(part.name)
+            if port is None or len(port.addresses) != len(part.addresses):
+                return None
+            for own, first in zip(port.addresses, part.addresses, strict=True):
+                one, two = ipaddress.ip_interface(own), ipaddress.ip_interface(first)
+                if one.network != two.network:
+                    return None
+                found.add(int(one.ip) - int(two.ip) + 1)
+        number = min(found, default=0)
+        return number if len(found) == 1 and number > 0 and number not in self._taken else None
+
+    def _free(self, number: int) -> bool:
+        try:
+            wanted = [bare_address(counted_on(a, number)) for port in self._ports for a in port.addresses]
+        except ValueError:
+            # That there is none left is told where the address is counted.
+            return True
+        return self._borne.isdisjoint(wanted)
+
+
+def borne(plan: Plan) -> Iterator[str]:
+    """Every address that the plan gives to somebody."""
+    for kind, specs in SPECS.items():
+        if specs.get("addresses") is not None and kind in KINDS and not kind.startswith("pattern"):
+            yield from (bare_address(a) for record in plan.all(kind) for a in record.addresses)
+    for segment in plan.all("segment"):
+        yield from segment.gateways
+
+
+def _on_host(plan: Plan, own: Stamp, nics: Mapping[str, str]) -> Iterator[Operation]:
+    """The operations for one host: the stamp and its NICs, then what differs, what others stand on first."""
+    if own.id not in plan.of("stamp"):
+        yield Put(own)
+    yield from _taken(plan, own, nics)
+    placed = meant(plan, own, nics)
+    at = {m.part.id: m.record for m in placed}
+    for m in placed:
+        kind = STAMPED[m.part.kind]
+        if m.found is None:
+            owner = own.host if kind == "virtual_switch" else at[owner_of(m.part)]
+            yield Put(KINDS[kind](id=m.record, **{OWNER[kind]: owner, "part": m.part.id, **m.words}))
+        elif "" not in m.own:
+            set_ = differing(m.found, {**m.words, "part": m.part.id}, m.own)
+            if set_:
+                yield Patch(kind, m.record, set_)
+    wanted = own_words(plan, own.id)
+    for part, nic, words in meant_nics(plan, own, nics, at):
+        set_ = differing(nic, words, wanted.get(part.id, frozenset())) if nic is not None else {}
+        if set_:
+            yield Patch("nic", nic.id, set_)
+    placed_ids = set(at.values())
+    for record in beside(plan, own):
+        if record.id not in wanted and record.id not in placed_ids and _unused(plan, record):
+            yield Drop(record.kind, record.id)
+
+
+def _taken(plan: Plan, own: Stamp, nics: Mapping[str, str]) -> Iterator[Operation]:
+    known = {taken.part: taken for taken in plan.where("stamp_nic", "stamp", own.id)}
+    for part, nic in nics.items():
+        if part not in known:
+            yield Put(StampNic(id=make_id(f"{own.id}:{part}"), stamp=own.id, part=part, nic=nic))
+        elif known[part].nic != nic:
+            yield Patch("stamp_nic", known[part].id, {"nic": nic})
+    for part, taken in known.items():
+        if part not in nics:
+            yield Drop("stamp_nic", taken.id)
+
+
+def beside(plan: Plan, own: Stamp) -> list[Any]:
+    """What stands on a host's stamped switches and isn't of any pattern, in the order of the kinds."""
+    switches = {part.id for part in parts_of(plan, own.pattern, "pattern_switch")}
+    on = [s.id for s in plan.where("virtual_switch", "host", own.host) if s.part in switches]
+    kinds = ("uplink", "host_port", "port_group")
+    return [r for kind in kinds for switch in on for r in plan.where(kind, "switch", switch) if r.part is None]
+
+
+def _unused(plan: Plan, record: Record) -> bool:
+    """Whether stamping may take away what isn't of the pattern: a host port is the host's own address, anything else waits until nobody uses it."""
+    return record.kind != "host_port" and not any(True for _ in plan.referrers(record.kind, record.id))
+
+
+def unstamp(plan: Plan, own: str) -> Edit:
+    """The edit that takes a host off its pattern: all that was stamped stays as it is, as the host's own."""
+    found = plan.of("stamp").get(own)
+    if found is None:
+        raise PlanError([Problem("there is no such stamp", kind="stamp", id=own)])
+    parts = {part.id for kind in STAMPED for part in parts_of(plan, found.pattern, kind)}
+    loose = [r for kind in STAMPED.values() for r in of_host(plan, kind, found.host) if r.part in parts]
+    return (
+        *(Patch(r.kind, r.id, {"part": None}) for r in loose),
+        *(Drop(kind, r.id) for kind in ("own_word", "stamp_nic") for r in plan.where(kind, "stamp", own)),
+        Drop("stamp", own),
+    )

@@ -1,0 +1,226 @@
+"""Gestures: what people do to many records at once.  One address previews each and makes it, so that no large edit travels to and fro."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from aptwire.judge.risks.alike import offs
+from aptwire.plan.edits import Edit, edit_to_json
+from aptwire.plan.gestures import renumber
+from aptwire.plan.kinds import Pattern
+from aptwire.plan.names import called, some
+from aptwire.plan.patterns import pattern_of
+from aptwire.plan.plan import Plan
+from aptwire.stamping.making import STARTERS, from_host, from_starter
+from aptwire.stamping.off import adopt, find_off, keep, remove, take_out
+from aptwire.stamping.stamp import questions, stamp, unstamp
+from drf_spectacular.utils import extend_schema
+from rest_framework.decorators import api_view
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from aptwire_server.plans.access import plan_for
+from aptwire_server.plans.changes import within
+from aptwire_server.plans.commits import commit
+from aptwire_server.plans.gate import bad, body_of
+from aptwire_server.plans.listing import REFUSED
+from aptwire_server.plans.schemas import ANY, FLAG, GESTURE, body, bounded, ref
+from aptwire_server.plans.views import CONFLICT, committed, looked_at, previewed
+
+MOST_QUESTIONS = 200
+MOST_EDIT = 200_000
+"""Bytes of an edit that is told with its preview."""
+
+
+@dataclass(frozen=True)
+class Gesture:
+    """A gesture: the arguments that it takes, each with its type, and what says and makes the edit of them."""
+
+    takes: Mapping[str, type]
+    make: Callable[[Plan, dict[str, Any]], tuple[str, Edit]]
+
+
+def _renumber(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    named = [s.name for s in plan.where("segment", "vid", said["old"])]
+    return f"Renumber {some(named) or 'VID'} from {said['old']} to {said['new']}", renumber(
+        plan, said["old"], said["new"]
+    )
+
+
+def _make_pattern(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    name = said["name"].strip()
+    if not name or len(name) > 80:
+        raise bad("a name of 1 to 80 characters is needed", "name")
+    if said["host"]:
+        edit = from_host(plan, said["host"], name)
+        return f"Make pattern {name} of {plan.get('host', said['host']).name}", edit
+    return f"Make pattern {name}", from_starter(plan, said["starter"], name)
+
+
+def _stamp(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    edit = stamp(plan, said["pattern"], _hosts(said), _answers(said))
+    names = [plan.get("host", host).name for host in said["hosts"]]
+    return f"Stamp {plan.get('pattern', said['pattern']).name} on {some(names)}", edit
+
+
+def _hosts(said: dict[str, Any]) -> list[str]:
+    if not said["hosts"] or not all(isinstance(host, str) for host in said["hosts"]):
+        raise bad("a list of one or more hosts is needed", "hosts")
+    return list(said["hosts"])
+
+
+def _answers(said: dict[str, Any]) -> dict[tuple[str, str], str | None]:
+    made: dict[tuple[str, str], str | None] = {}
+    for item in said["answers"]:
+        known = isinstance(item, dict) and set(item) == {"host", "part", "nic"}
+        if not known or not all(isinstance(item[n], str) for n in ("host", "part")):
+            raise bad("an answer is an object of host, part and nic", "answers")
+        if item["nic"] is not None and not isinstance(item["nic"], str):
+            raise bad("an answer’s nic is an id, or null to go without", "answers")
+        made[item["host"], item["part"]] = item["nic"]
+    return made
+
+
+def _unstamp(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    edit = unstamp(plan, said["stamp"])
+    own = plan.get("stamp", said["stamp"])
+    return f"Take {plan.get('host', own.host).name} off {plan.get('pattern', own.pattern).name}", edit
+
+
+def _adopt(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    one = find_off(plan, said["stamp"], said["about"], said["field"])
+    own = plan.get("stamp", one.stamp)
+    return (
+        f"Take what {plan.get('host', own.host).name} has into {plan.get('pattern', own.pattern).name}: {one}",
+        adopt(plan, one),
+    )
+
+
+def _keep(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    one = find_off(plan, said["stamp"], said["about"], said["field"])
+    own = plan.get("stamp", one.stamp)
+    return f"Keep as {plan.get('host', own.host).name}’s own: {one}", keep(plan, one)
+
+
+def _take_out(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    edit = take_out(plan, said["part"])
+    part = plan.find(said["part"])
+    pattern = plan.of("pattern").get(pattern_of(plan, part))
+    return f"Take {getattr(part, 'name', 'a team order')} out of {called(plan, pattern)}", edit
+
+
+def _remove_pattern(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    if said["pattern"] not in plan.of("pattern"):
+        raise bad("there is no such pattern", "pattern")
+    return f"Remove {called(plan, plan.get('pattern', said['pattern']))}", remove(plan, said["pattern"])
+
+
+ONE_OFF = {"stamp": str, "about": str, "field": str}
+GESTURES: dict[str, Gesture] = {
+    "renumber": Gesture({"old": int, "new": int}, _renumber),
+    "make-pattern": Gesture({"name": str, "host": str, "starter": str}, _make_pattern),
+    "stamp": Gesture({"pattern": str, "hosts": list, "answers": list}, _stamp),
+    "unstamp": Gesture({"stamp": str}, _unstamp),
+    "adopt": Gesture(ONE_OFF, _adopt),
+    "keep": Gesture(ONE_OFF, _keep),
+    "take-out": Gesture({"part": str}, _take_out),
+    "remove-pattern": Gesture({"pattern": str}, _remove_pattern),
+}
+
+
+@extend_schema(
+    request=body(gesture=GESTURE, args=ANY, base=bounded(0), take=FLAG),
+    responses={200: ref("GestureResult"), **CONFLICT},
+    operation_id="make_gesture",
+)
+@api_view(["POST"])
+def gestures(request: Request, plan_id: uuid.UUID) -> Response:
+    """What a gesture would change, nothing saved; or (`take`) make its edit against a base revision.
+
+    A pattern that can’t be stamped before somebody says which NIC is which asks so.
+    """
+    said = body_of(request, gesture=str, args=dict, base=int, take=bool)
+    row = plan_for(request, plan_id)
+    gesture = GESTURES.get(said["gesture"])
+    if gesture is None:
+        raise bad(f"there is no gesture “{said['gesture'][:40]}”", "gesture")
+    args = _args(gesture, said["args"])
+    engine = looked_at(request, row)
+    if said["gesture"] == "stamp" and not said["take"]:
+        asked = questions(engine.plan, args["pattern"], _known_hosts(engine.plan, args), _answers(args))
+        if asked:
+            return Response(_result("", (), asked=[_question(engine.plan, q) for q in asked[:MOST_QUESTIONS]]))
+    message, edit = gesture.make(engine.plan, args)
+    if said["take"]:
+        made = commit(plan_id, request.user, edit, said["base"], message)
+        return Response(_result(message, edit, committed=committed(made, request).data))
+    told = previewed(engine, edit) if edit else None
+    return Response(_result(message, edit, preview=told))
+
+
+def _args(gesture: Gesture, args: dict[str, Any]) -> dict[str, Any]:
+    for name, kind in gesture.takes.items():
+        if not isinstance(args.get(name), kind) or (isinstance(args[name], bool) and kind is int):
+            raise bad("is missing or of the wrong type", f"args/{name}")
+    for name in args:
+        if name not in gesture.takes:
+            raise bad(f"there is no field “{name[:60]}” here", f"args/{name[:60]}")
+    return args
+
+
+def _known_hosts(plan: Plan, args: dict[str, Any]) -> list[str]:
+    return [host for host in _hosts(args) if host in plan.of("host")] if args["pattern"] in plan.of("pattern") else []
+
+
+def _question(plan: Plan, question: Any) -> dict[str, Any]:
+    nics = sorted((n for n in plan.where("nic", "host", question.host)), key=lambda n: n.name)
+    fits = [plan.get("nic", id) for id in question.fits] or nics
+    return {
+        "host": question.host,
+        "host_name": plan.get("host", question.host).name,
+        "part": question.part,
+        "part_name": plan.get("pattern_nic", question.part).name,
+        "text": question.text,
+        "fits": [{"id": nic.id, "name": nic.name} for nic in fits],
+    }
+
+
+def _result(message: str, edit: Edit, asked: Any = (), preview: Any = None, committed: Any = None) -> dict[str, Any]:
+    return {
+        "message": message,
+        "operations": len(edit),
+        "edit": within(edit_to_json(edit), MOST_EDIT) if committed is None else None,
+        "questions": list(asked),
+        "preview": preview,
+        "committed": committed,
+    }
+
+
+@extend_schema(responses={200: ref("Patterns"), **REFUSED}, operation_id="get_patterns")
+@api_view(["GET"])
+def patterns(request: Request, plan_id: uuid.UUID) -> Response:
+    """The patterns with the hosts on which they are stamped: where one is off its pattern, the exact differences.  And the starting points
+    for new ones."""
+    engine = looked_at(request, plan_for(request, plan_id))
+    found, plan = offs(engine.judgement()), engine.plan
+    made = [
+        {
+            "id": pattern.id,
+            "stamps": [
+                {
+                    "stamp": own.id,
+                    "host": own.host,
+                    "number": own.number,
+                    "off": [one.to_json() for one in found.get(own.id, ())],
+                    "own": len(plan.where("own_word", "stamp", own.id)),
+                }
+                for own in sorted(plan.where("stamp", "pattern", pattern.id), key=lambda s: s.number)
+            ],
+        }
+        for pattern in sorted(plan.all(Pattern), key=lambda p: p.name)
+    ]
+    starters = [{"id": id, "name": s.name, "does": s.does} for id, s in STARTERS.items()]
+    return Response({"patterns": made, "starters": starters})

@@ -1,0 +1,81 @@
+"""Gestures over the API: each is previewed and made at one address, and patterns are told with what differs."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from tests.server.support import Client
+
+
+class GesturesTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.client = Client()
+
+    def setUp(self) -> None:
+        self.plan = self.client.demo()
+
+    def gesture(self, name: str, args: dict[str, object], take: bool = False) -> tuple[int, Any]:
+        base = self.client.get(f"plans/{self.plan}")[1]["revision"]
+        return self.client.post(
+            f"plans/{self.plan}/gestures", {"gesture": name, "args": args, "base": base, "take": take}
+        )
+
+    def test_a_renumbered_vid_is_one_edit_that_moves_nobody(self) -> None:
+        status, said = self.gesture("renumber", {"old": 210, "new": 1210})
+        self.assertEqual((status, said["message"]), (200, "Renumber ticketing from 210 to 1210"))
+        self.assertEqual((said["preview"]["problems"], said["preview"]["moves"]), ([], []))
+        seen = self.client.post(f"plans/{self.plan}/preview", {"edits": [said["edit"]]})[1][0]
+        self.assertEqual(seen, said["preview"], "as a preview of its edit says")
+        status, refused = self.gesture("renumber", {"old": 210, "new": 220})
+        self.assertEqual((status, refused["problems"][0]["field"]), (400, "new"))
+
+    def test_a_pattern_is_made_stamped_kept_and_removed(self) -> None:
+        made = self.gesture("make-pattern", {"name": "mine", "host": "gannet", "starter": ""}, take=True)[1]
+        self.assertEqual(made["committed"]["message"], "Make pattern mine of gannet")
+        self.assertEqual(made["committed"]["moves"], [])
+        _, said = self.client.get(f"plans/{self.plan}/patterns")
+        (pattern,) = said["patterns"]
+        self.assertEqual([(s["host"], s["number"], s["off"]) for s in pattern["stamps"]], [("gannet", 1, [])])
+        self.assertEqual([s["id"] for s in said["starters"]], ["two", "six", "empty"])
+        args = {"pattern": pattern["id"], "hosts": ["fulmar"], "answers": []}
+        _, seen = self.gesture("stamp", args)
+        self.assertTrue(seen["preview"]["tally"] and seen["operations"], seen)
+        _, taken = self.gesture("stamp", args, take=True)
+        self.assertEqual(taken["committed"]["message"], "Stamp mine on fulmar")
+        self.assertEqual(taken["committed"]["moves"], seen["preview"]["moves"], "as its preview said")
+        stamps = self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"][0]["stamps"]
+        beside = [one for one in stamps[1]["off"] if one["what"] == "beside"]
+        self.assertEqual(sorted(one["text"] for one in beside), sorted(one["text"] for one in stamps[1]["off"]))
+        one = {name: beside[0][name] for name in ("stamp", "about", "field")}
+        self.assertEqual(self.gesture("keep", one, take=True)[0], 200)
+        stamps = self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"][0]["stamps"]
+        self.assertEqual((len(stamps[1]["off"]), stamps[1]["own"]), (len(beside) - 1, 1))
+        self.assertEqual(self.gesture("keep", one)[0], 400, "it is told no longer")
+        for name in ("undo", "undo", "undo"):
+            self.assertEqual(self.client.post(f"plans/{self.plan}/{name}")[0], 200)
+        self.assertEqual(self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"], [])
+
+    def test_a_stamp_asks_which_nic_is_which_and_takes_answers(self) -> None:
+        made = self.gesture("make-pattern", {"name": "six", "host": "", "starter": "six"}, take=True)[1]
+        self.assertEqual(made["committed"]["message"], "Make pattern six")
+        pattern = self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"][0]["id"]
+        args = {"pattern": pattern, "hosts": ["razorbill"], "answers": []}
+        status, said = self.gesture("stamp", args)
+        asked = said["questions"]
+        self.assertEqual((status, [q["part_name"] for q in asked], said["edit"]), (200, ["nic4", "nic5", "nic6"], []))
+        self.assertEqual(self.gesture("stamp", args, take=True)[0], 400, "nothing is guessed")
+        answers = [{"host": q["host"], "part": q["part"], "nic": None} for q in asked]
+        status, said = self.gesture("stamp", {**args, "answers": answers})
+        self.assertEqual((status, said["questions"]), (200, []))
+        for wrong, field in (
+            ({**args, "hosts": []}, "hosts"),
+            ({**args, "hosts": ["nobody"]}, "hosts"),
+            ({**args, "pattern": "none"}, "pattern"),
+            ({**args, "answers": [{"host": 3}]}, "answers"),
+            ({"pattern": pattern}, "args/hosts"),
+        ):
+            status, refused = self.gesture("stamp", wrong, take=True)
+            self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
+        self.assertEqual(self.gesture("fly", {})[0], 400)
