@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import os
 import sys
@@ -16,6 +17,7 @@ from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.hearing import hears as who_hears
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
+from aptwire.judge.accepted import sorted_out, standing
 from aptwire.judge.beside import endpoint_name, laid_beside
 from aptwire.judge.causes import spoken
 from aptwire.judge.could import could as all_could
@@ -100,11 +102,14 @@ def read(folder: str, output: str, name: str | None, as_json: bool) -> None:
 @main.command(help="Judge every endpoint of a plan.")
 @click.argument("plan_file")
 @click.option("--json", "as_json", is_flag=True, help="counts, endpoints and findings as JSON")
-def check(plan_file: str, as_json: bool) -> None:
+@click.option("--today", type=click.DateTime(["%Y-%m-%d"]), help="the day by which acceptances hold; today unless said")
+def check(plan_file: str, as_json: bool, today: datetime.datetime | None) -> None:
     """Judge a plan."""
     judgement = judge(_load(plan_file))
-    found = everything(judgement)
-    made = {**summary(judgement, found), "endpoints": landings(judgement)}
+    day = today.date() if today is not None else datetime.date.today()
+    every = everything(judgement)
+    found, accepted = sorted_out(judgement.plan, every, day)
+    made = {**summary(judgement, every, day), "endpoints": landings(judgement)}
     if as_json:
         _print_json(made)
     else:
@@ -124,7 +129,14 @@ def check(plan_file: str, as_json: bool) -> None:
         click.echo(table(("verdict", "endpoint", "of", "tag", "belongs on", "lands on"), rows))
         click.echo("\n" + ", ".join(f"{n} {verdict}" for verdict, n in made["counts"].items() if n) + "\n")
         for finding in found:
-            click.echo(f"{finding.verdict}: {finding.title}\n  {finding.text}")
+            known = standing(judgement.plan, finding, day)
+            back = f"\n  Back: {known.over} (by {known.record.by}: {known.record.why})" if known is not None else ""
+            click.echo(f"{finding.verdict}: {finding.title}\n  {finding.text}{back}")
+        for finding in accepted:
+            own = standing(judgement.plan, finding, day)
+            assert own is not None
+            until = f", until {own.record.until}" if own.record.until else ""
+            click.echo(f"accepted, {finding.verdict}: {finding.title}\n  By {own.record.by}{until}: {own.record.why}")
     sys.exit(1 if any(isinstance(finding, Finding) for finding in found) else 0)
 
 

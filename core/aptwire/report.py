@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Iterable
 from typing import Any
 
 from aptwire.forward.parts import NOW, Place, Stand
 from aptwire.forward.trace import say_state
 from aptwire.forward.wiring import Wiring
+from aptwire.judge.accepted import sorted_out, standing
 from aptwire.judge.causes import spoken
 from aptwire.judge.facts import host_hears
 from aptwire.judge.findings import Finding, everything
@@ -117,18 +119,24 @@ def teams(wiring: Wiring) -> dict[str, Any]:
     return {"members": members, "carries": carrying, "reach": reach}
 
 
-def summary(judgement: Judgement, found: list[Finding | Risk] | None = None) -> dict[str, Any]:
-    """Counts, and the findings and risks, worst first: so many as a person would ever scroll through, and how many more there are."""
-    listed = everything(judgement) if found is None else found
+def summary(
+    judgement: Judgement, found: list[Finding | Risk] | None = None, today: datetime.date | None = None
+) -> dict[str, Any]:
+    """Counts, and the findings and risks, worst first: so many as a person would ever scroll through, and how many more there are; those that are accepted
+    (on the day `today`) apart."""
+    day = today or datetime.date.today()
+    listed, accepted = sorted_out(judgement.plan, everything(judgement) if found is None else found, day)
     return {
         "counts": judgement.counts(),
-        "findings": [brief(finding, judgement) for finding in listed[:MOST_FINDINGS]],
+        "findings": [brief(finding, judgement, day) for finding in listed[:MOST_FINDINGS]],
         "more": max(0, len(listed) - MOST_FINDINGS),
+        "accepted": [brief(finding, judgement, day) for finding in accepted[:MOST_FINDINGS]],
     }
 
 
-def brief(finding: Finding | Risk, judgement: Judgement) -> dict[str, Any]:
+def brief(finding: Finding | Risk, judgement: Judgement, today: datetime.date | None = None) -> dict[str, Any]:
     """A finding or risk for a program; it names no more endpoints and records than somebody would read."""
+    known = standing(judgement.plan, finding, today or datetime.date.today())
     return {
         "id": finding.id,
         "verdict": finding.verdict,
@@ -141,4 +149,5 @@ def brief(finding: Finding | Risk, judgement: Judgement) -> dict[str, Any]:
         "culprit": list(finding.culprit[:MOST_NAMED]),
         "state": say_state(judgement.wiring, finding.state),
         "idle": finding.idle,
+        "acceptance": known.to_json() if known is not None else None,
     }

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
-from tests.server.support import Client
+from tests.server.support import Client, drop, patch
 
 
 class GesturesTest(unittest.TestCase):
@@ -36,7 +36,8 @@ class GesturesTest(unittest.TestCase):
         self.assertEqual(made["committed"]["message"], "Make pattern mine of gannet")
         self.assertEqual(made["committed"]["moves"], [])
         _, said = self.client.get(f"plans/{self.plan}/patterns")
-        (pattern,) = said["patterns"]
+        pattern, other = said["patterns"][1], said["patterns"][0]
+        self.assertEqual([len(s["off"]) for s in other["stamps"]], [0, 4], "petrel is off the demo's own pattern")
         self.assertEqual([(s["host"], s["number"], s["off"]) for s in pattern["stamps"]], [("gannet", 1, [])])
         self.assertEqual([s["id"] for s in said["starters"]], ["two", "six", "empty"])
         args = {"pattern": pattern["id"], "hosts": ["fulmar"], "answers": []}
@@ -45,22 +46,22 @@ class GesturesTest(unittest.TestCase):
         _, taken = self.gesture("stamp", args, take=True)
         self.assertEqual(taken["committed"]["message"], "Stamp mine on fulmar")
         self.assertEqual(taken["committed"]["moves"], seen["preview"]["moves"], "as its preview said")
-        stamps = self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"][0]["stamps"]
+        stamps = self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"][1]["stamps"]
         beside = [one for one in stamps[1]["off"] if one["what"] == "beside"]
         self.assertEqual(sorted(one["text"] for one in beside), sorted(one["text"] for one in stamps[1]["off"]))
         one = {name: beside[0][name] for name in ("stamp", "about", "field")}
         self.assertEqual(self.gesture("keep", one, take=True)[0], 200)
-        stamps = self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"][0]["stamps"]
+        stamps = self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"][1]["stamps"]
         self.assertEqual((len(stamps[1]["off"]), stamps[1]["own"]), (len(beside) - 1, 1))
         self.assertEqual(self.gesture("keep", one)[0], 400, "it is told no longer")
         for name in ("undo", "undo", "undo"):
             self.assertEqual(self.client.post(f"plans/{self.plan}/{name}")[0], 200)
-        self.assertEqual(self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"], [])
+        self.assertEqual(len(self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"]), 1)
 
     def test_a_stamp_asks_which_nic_is_which_and_takes_answers(self) -> None:
         made = self.gesture("make-pattern", {"name": "six", "host": "", "starter": "six"}, take=True)[1]
         self.assertEqual(made["committed"]["message"], "Make pattern six")
-        pattern = self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"][0]["id"]
+        pattern = self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"][1]["id"]
         args = {"pattern": pattern, "hosts": ["razorbill"], "answers": []}
         status, said = self.gesture("stamp", args)
         asked = said["questions"]
@@ -79,3 +80,36 @@ class GesturesTest(unittest.TestCase):
             status, refused = self.gesture("stamp", wrong, take=True)
             self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
         self.assertEqual(self.gesture("fly", {})[0], 400)
+
+    def findings(self) -> tuple[list[Any], list[Any]]:
+        said = self.client.get(f"plans/{self.plan}/verdicts")[1]
+        return said["findings"], said["accepted"]
+
+    def test_an_accepted_finding_is_counted_apart_until_its_cause_changes(self) -> None:
+        open_, accepted = self.findings()
+        thin = next(f for f in open_ if f["title"].startswith("storage rests on a single NIC"))
+        self.assertEqual((accepted, thin["acceptance"]), ([], None))
+        args = {"finding": thin["id"], "why": "The new cards come in May.", "until": "2999-01-31"}
+        for wrong, field in (({**args, "why": " "}, "why"), ({**args, "until": "May"}, "until")):
+            status, refused = self.gesture("accept", wrong, take=True)
+            self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
+        self.assertEqual(self.gesture("accept", {**args, "finding": "none"})[0], 400)
+        status, made = self.gesture("accept", args, take=True)
+        self.assertEqual((status, made["committed"]["moves"]), (200, []))
+        rest, accepted = self.findings()
+        self.assertEqual(len(rest), len(open_) - 1)
+        self.assertEqual([f["id"] for f in accepted], [thin["id"]])
+        held = accepted[0]["acceptance"]
+        self.assertEqual((held["by"], held["why"], held["over"]), ("ines", args["why"], ""))
+        # Another host's storage rests on a single NIC too: that nobody has accepted.
+        self.client.edit(self.plan, 1, patch("nic", "gannet/nic3", uplink=None))
+        rest, accepted = self.findings()
+        back = next(f for f in rest if f["id"] == thin["id"])
+        self.assertEqual((accepted, back["acceptance"]["over"]), ([], "its cause has changed"))
+        self.assertEqual(self.gesture("accept", {**args, "until": "2001-01-01"}, take=True)[0], 200)
+        rest, _ = self.findings()
+        back = next(f for f in rest if f["id"] == thin["id"])
+        self.assertEqual(back["acceptance"]["over"], "it was accepted until 2001-01-01")
+        self.assertEqual(self.client.edit(self.plan, 3, drop("acceptance", held["id"]))[0], 200)
+        rest, accepted = self.findings()
+        self.assertEqual((len(rest), accepted), (len(open_), []))

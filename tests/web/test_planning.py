@@ -53,7 +53,7 @@ class PatternsTest(BrowserTest):
         page.keyboard.press("Control+z")
         expect(main.get_by_text("1 host, all on it")).to_be_visible()
         page.keyboard.press("Control+z")
-        expect(page.get_by_text("A pattern says once what hosts have alike")).to_be_visible()
+        expect(page.get_by_role("region", name="Pattern marsh hosts")).to_be_visible()
 
     def test_who_goes_off_the_pattern_is_stamped_again_or_taken_into_it(self) -> None:
         page = self.page
@@ -63,19 +63,19 @@ class PatternsTest(BrowserTest):
         expect(main.get_by_text("1 host, all on it")).to_be_visible()
         someone().edit(self.plan, 1, patch("port_group", "gannet/guests0/ticketing", vid=211))
         off = main.get_by_role("list", name="Differences of gannet")
-        expect(off.get_by_text("port group ticketing: vid is 211, not 210")).to_be_visible()
+        expect(off.get_by_text("port group ticketing: VID is 211, not 210")).to_be_visible()
         self.accessible()
         main.get_by_role("button", name="Stamp again").click()
         expect(main.get_by_text("1 host, all on it")).to_be_visible()
         someone().edit(self.plan, 3, patch("virtual_switch", "gannet/guests0", mtu=2000))
-        main.get_by_role("button", name="Into the pattern: virtual switch guests0: mtu is 2000, not 1500").click()
+        main.get_by_role("button", name="Into the pattern: virtual switch guests0: MTU is 2000, not 1500").click()
         expect(main.get_by_text("1 host, all on it")).to_be_visible()
         expect(main.get_by_text("MTU 2000")).to_be_visible()
         # The pattern is changed in place; the host is off it then.
         main.get_by_role("button", name="port group edge", exact=True).click()
         page.get_by_label("VID", exact=True).fill("301")
         page.keyboard.press("Enter")
-        expect(off.get_by_text("port group edge: vid is 300, not 301")).to_be_visible()
+        expect(off.get_by_text("port group edge: VID is 300, not 301")).to_be_visible()
         main.get_by_role("button", name="Add to guests0").click()
         page.get_by_role("menuitem", name="port group").click()
         page.get_by_label("Name").fill("lab")
@@ -85,3 +85,27 @@ class PatternsTest(BrowserTest):
         main.get_by_role("button", name="Take port group lab out").click()
         expect(off.get_by_text("port group lab is missing")).to_have_count(0)
         self.accessible()
+
+
+class AcceptedTest(BrowserTest):
+    def test_a_finding_is_accepted_with_why_and_taken_back(self) -> None:
+        page = self.page
+        title = "storage rests on a single NIC"
+        self.finding(title).click()
+        page.get_by_role("button", name="Accept it").click()
+        expect(page.get_by_label("Why")).to_be_focused()
+        expect(page.get_by_role("button", name="Accept", exact=True)).to_be_disabled()
+        page.keyboard.type("The new cards come in May.")
+        page.get_by_label("Until").fill("2999-05-31")
+        self.accessible()
+        page.get_by_label("Why").press("Enter")
+        expect(self.finding(title)).to_have_count(0)
+        page.get_by_role("button", name="1 accepted").click()
+        expect(self.finding(title)).to_contain_text("Accepted by ines until 2999-05-31: The new cards come in May.")
+        self.accessible()
+        self.finding(title).click()
+        page.get_by_role("button", name="Accept it no longer").click()
+        expect(page.get_by_role("button", name="1 accepted")).to_have_count(0)
+        expect(self.finding(title)).to_be_visible()
+        page.keyboard.press("Control+z")
+        expect(page.get_by_role("button", name="1 accepted")).to_be_visible()

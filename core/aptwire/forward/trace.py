@@ -56,21 +56,25 @@ class Trace:
         return {"delivered": self.delivered, "state": self.state, "hops": [hop.to_json() for hop in self.hops]}
 
 
-def say_state(wiring: Wiring, state: State) -> str:
-    """A state in words: "now", "when nic0 of fulmar fails", "over nic1 of fulmar"."""
+def say_state(wiring: Wiring, state: State, by_id: bool = False) -> str:
+    """A state in words: "now", "when nic0 of fulmar fails", "over nic1 of fulmar"; `by_id`: with ids, which no renaming changes, in place of names."""
+
+    def name(id: str) -> str:
+        return id if by_id else called(wiring.plan, wiring.plan.find(id))
+
     said: list[str] = []
     for key, chosen in state.choice.items():
         team = wiring.team_called(key)
-        nic = called(wiring.plan, wiring.plan.find(chosen.nic))
+        nic = name(chosen.nic)
         if chosen.one_way:
             said.append(f"when answers come back over {nic}")
         elif team is not None and team.mode == "standby":
-            first = called(wiring.plan, team.members[0].nic)
+            first = name(team.members[0].nic.id)
             stays = isinstance(team.uplink, Uplink) and not team.uplink.fail_back
             said.append(f"after {first} has failed, even once it is back" if stays else f"when {first} fails")
         else:
             said.append(f"over {nic}")
-    said.extend(f"with {called(wiring.plan, wiring.plan.get('nic', id))} lost" for id in sorted(state.lost))
+    said.extend(f"with {name(id)} lost" for id in sorted(state.lost))
     return " and ".join(dict.fromkeys(said)) or "now"
 
 

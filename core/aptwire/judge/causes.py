@@ -97,6 +97,10 @@ class Sentences:
             self._states[key] = say_state(self.wiring, cause.state)
         return self._states[key]
 
+    def state(self, cause: Cause) -> str:
+        """The state in which it happens, in ids: what is told of it is the same after a renaming."""
+        return say_state(self.wiring, cause.state, by_id=True)
+
     def other(self, cause: Cause) -> Place:
         place = self.wiring.place(cause.towards)
         assert place is not None
@@ -470,7 +474,7 @@ class WrongTag(CauseKind):
     kept = True
 
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
-        return (place.segment, say.wrong_at(place, cause), say.when(cause))
+        return (place.segment, say.wrong_at(place, cause), say.state(cause))
 
     proof = CauseKind._outward
 
@@ -527,7 +531,7 @@ class _Broken(CauseKind):
         # An access port drops every tag alike, so all who run into it share one finding whatever their segment.
         port = say.plan.find(hop.records[0]) if hop and hop.records else None
         segment = None if isinstance(port, FabricPort) and port.mode == "access" else place.segment
-        return (segment, hop.records[:1] if hop else (), hop.outcome if hop else "", say.when(cause))
+        return (segment, hop.records[:1] if hop else (), hop.outcome if hop else "", say.state(cause))
 
     def words(self, say: Sentences, whom: Concerned) -> Words:
         off = say.idle_gateway(whom.cause)

@@ -78,6 +78,14 @@ def changes(before: Plan, after: Plan) -> list[Change]:
     return [_change(before, after, kind, id) for kind, id in apart(before, after)]
 
 
+_SHORT = {"vid", "pvid", "vni", "mtu", "mac"}
+
+
+def field_words(name: str) -> str:
+    """A field's name as people write it."""
+    return " ".join(word.upper() if word in _SHORT else word for word in name.split("_"))
+
+
 def _differing(old: Record, new: Record) -> list[str]:
     return [name for name in SPECS[old.kind] if getattr(old, name) != getattr(new, name)]
 
@@ -89,7 +97,7 @@ def _change(before: Plan, after: Plan, kind: str, id: str) -> Change:
     if old is None:
         return Change(kind, id, _subject(after, new), "made")
     fields = tuple(
-        FieldChange(name.replace("_", " "), worded(before, old, name), worded(after, new, name))
+        FieldChange(field_words(name), worded(before, old, name), worded(after, new, name))
         for name in _differing(old, new)
     )
     return Change(kind, id, _subject(after, new), "changed", fields)

@@ -7,6 +7,7 @@ same in JSON Schema (`schema`).  The server builds its columns from the same spe
 from __future__ import annotations
 
 import dataclasses
+import datetime
 import ipaddress
 import re
 from dataclasses import dataclass
@@ -21,7 +22,7 @@ _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 @dataclass(frozen=True)
 class Spec:
-    """One field.  `kind` is text, number, flag, choice, vid, vids, ref, mac, ip or a list of addresses, subnets, ips, words."""
+    """One field.  `kind` is text, number, flag, choice, vid, vids, ref, mac, ip, date or a list of addresses, subnets, ips, words."""
 
     kind: str
     optional: bool = False
@@ -101,6 +102,14 @@ class Spec:
             raise ValueError(f"an IP address is needed, not {_shape(value)}")
         return _ip(value.strip())
 
+    def _take_date(self, value: Any) -> str:
+        if not isinstance(value, str):
+            raise ValueError(f"a date is needed, not {_shape(value)}")
+        try:
+            return datetime.date.fromisoformat(value.strip()).isoformat()
+        except ValueError:
+            raise ValueError(f"“{value[:40]}” is no date such as 2027-03-31") from None
+
     def _take_addresses(self, value: Any) -> tuple[str, ...]:
         return _each(value, _interface)
 
@@ -133,6 +142,8 @@ class Spec:
             made = {"type": "string", "pattern": ID_PATTERN}
         elif self.kind == "mac":
             made = {"type": "string", "pattern": r"^[0-9A-Fa-f]{2}([:-][0-9A-Fa-f]{2}){5}$"}
+        elif self.kind == "date":
+            made = {"type": "string", "format": "date"}
         elif self.kind == "ip":
             made = {"type": "string", "maxLength": 45}
         else:
@@ -277,6 +288,11 @@ def ref(*kinds: str, optional: bool = False, help: str = "") -> Any:
 def mac(help: str = "") -> Any:
     """A MAC address or nothing."""
     return _field(Spec("mac", optional=True, help=help), False)
+
+
+def date(help: str = "") -> Any:
+    """A day of the calendar (ISO 8601) or nothing."""
+    return _field(Spec("date", optional=True, help=help), False)
 
 
 def listed(kind: str, help: str = "") -> Any:

@@ -661,6 +661,21 @@ class OwnWord(Record):
     field: str = f.text(40, help="the field that differs; empty: that it isn't there, or is there at all")
 
 
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Acceptance(Record):
+    """A finding or risk that somebody accepts; it holds until the cause changes or the day is over."""
+
+    kind: ClassVar[str] = "acceptance"
+    title: ClassVar[str] = "acceptance"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("finding",),)
+    finding: str = f.name("the id of the finding")
+    cause: str = f.name("a digest of where it sits and whom it makes suffer")
+    said: str = f.text(400, help="the finding as it read when it was accepted")
+    by: str = f.text(80, help="who accepts it")
+    why: str = f.text(400)
+    until: str | None = f.date(help="the last day on which it holds; absent: as long as the cause stays")
+
+
 KINDS: dict[str, type[Record]] = {
     cls.kind: cls
     for cls in (
@@ -698,11 +713,14 @@ KINDS: dict[str, type[Record]] = {
         Stamp,
         StampNic,
         OwnWord,
+        Acceptance,
     )
 }
 
-UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {"stamp", "stamp_nic", "own_word"}
-"""The kinds that say how hosts are meant to be alike: no frame knows of them, and the engine doesn't see them."""
+UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
+    *("stamp", "stamp_nic", "own_word", "acceptance")
+}
+"""The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, and what is accepted."""
 
 
 SPECS: dict[str, dict[str, Spec]] = {

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from aptwire.plan.kinds import (
     UNSEEN,
+    Acceptance,
     Adapter,
     Cable,
     FabricPort,
@@ -80,7 +81,9 @@ def called(plan: Plan, record: Record | None) -> str:
 
 
 def _of_pattern(plan: Plan, record: Record) -> str:
-    """A pattern's part, or what says which host it is stamped on."""
+    """A pattern's part, or what says which host it is stamped on; or an acceptance."""
+    if isinstance(record, Acceptance):
+        return f"the acceptance of “{record.said[:80]}”"
     if isinstance(record, Stamp):
         return f"the stamp of {_name(plan, 'pattern', record.pattern)} on {_name(plan, 'host', record.host)}"
     if isinstance(record, StampNic):

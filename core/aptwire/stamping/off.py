@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from aptwire.plan.compare import worded
+from aptwire.plan.compare import field_words, worded
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.fields import plain
 from aptwire.plan.ids import make_id
@@ -50,7 +50,7 @@ class Off:
             return f"{self.name} is missing"
         if self.what == "beside":
             return f"{self.name} isn’t in the pattern"
-        return f"{self.name}: {self.field.replace('_', ' ')} is {self.found}, not {self.wanted}"
+        return f"{self.name}: {field_words(self.field)} is {self.found}, not {self.wanted}"
 
     def to_json(self) -> dict[str, str]:
         """For a program; `text` says it whole."""

@@ -67,7 +67,7 @@ def _nics(
     own = own_words(plan, known.id) if known is not None else {}
     taken = {t.nic for n in plan.where("nic", "host", host) for t in plan.where("stamp_nic", "nic", n.id)}
     asked: list[Question] = []
-    parts = sorted(parts_of(plan, pattern, "pattern_nic"), key=lambda p: (not p.named, p.rank, p.name))
+    parts = sorted(parts_of(plan, pattern, "pattern_nic"), key=lambda p: (not p.named, p.place or 0, p.name))
     # Places are counted among all that fit, so what two of the pattern's NICs want alike is counted before any is taken.
     free = frozenset(taken)
     for part in parts:

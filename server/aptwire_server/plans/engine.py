@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import gc
 import threading
 import uuid
@@ -22,6 +23,7 @@ from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan
 from aptwire.report import summary, teams
 from django.db import transaction
+from django.utils import timezone
 
 from aptwire_server.plans.models import PlanRow, Revision
 from aptwire_server.plans.tables import load_plan
@@ -59,7 +61,7 @@ class Engine:
     _findings: dict[str, Finding | Risk] | None = None
     _risks: frozenset[str] | None = None
     _mends: dict[str, list[Mend]] = field(default_factory=dict)
-    _summary: dict[str, Any] | None = None
+    _summary: tuple[datetime.date, dict[str, Any]] | None = None
     _ids: dict[str, list[str]] = field(default_factory=dict)
     _answers: dict[str, dict[str, Any]] | None = None
 
@@ -140,13 +142,13 @@ class Engine:
             return self._mends[finding.id]
 
     def summary(self) -> dict[str, Any]:
-        """Counts and findings as JSON."""
+        """Counts and findings as JSON; acceptances hold by the day, so it is made anew on the next."""
         found = list(self.findings().values())
-        judged = self.judgement()
+        judged, today = self.judgement(), timezone.localdate()
         with self._lock:
-            if self._summary is None:
-                self._summary = summary(judged, found)
-            return self._summary
+            if self._summary is None or self._summary[0] != today:
+                self._summary = today, summary(judged, found, today)
+            return self._summary[1]
 
 
 _engines: OrderedDict[uuid.UUID, Engine] = OrderedDict()

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from aptwire.judge.accepted import accept
 from aptwire.judge.risks.alike import offs
 from aptwire.plan.edits import Edit, edit_to_json
 from aptwire.plan.gestures import renumber
@@ -25,6 +26,7 @@ from rest_framework.response import Response
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.changes import within
 from aptwire_server.plans.commits import commit
+from aptwire_server.plans.engine import Engine
 from aptwire_server.plans.gate import bad, body_of
 from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.schemas import ANY, FLAG, GESTURE, body, bounded, ref
@@ -37,10 +39,12 @@ MOST_EDIT = 200_000
 
 @dataclass(frozen=True)
 class Gesture:
-    """A gesture: the arguments that it takes, each with its type, and what says and makes the edit of them."""
+    """A gesture: the arguments that it takes, each with its type, and what says and makes the edit of them: of the plan alone, or `about` what the engine found
+    and for whom (a name)."""
 
     takes: Mapping[str, type]
-    make: Callable[[Plan, dict[str, Any]], tuple[str, Edit]]
+    make: Callable[[Plan, dict[str, Any]], tuple[str, Edit]] | None = None
+    about: Callable[[Engine, str, dict[str, Any]], tuple[str, Edit]] | None = None
 
 
 def _renumber(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
@@ -118,6 +122,13 @@ def _remove_pattern(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
     return f"Remove {called(plan, plan.get('pattern', said['pattern']))}", remove(plan, said["pattern"])
 
 
+def _accept(engine: Engine, person: str, said: dict[str, Any]) -> tuple[str, Edit]:
+    finding = engine.findings().get(said["finding"])
+    if finding is None:
+        raise bad("this finding is no longer there", "finding")
+    return f"Accept: {finding.title}", accept(engine.plan, finding, person, said["why"], said["until"])
+
+
 ONE_OFF = {"stamp": str, "about": str, "field": str}
 GESTURES: dict[str, Gesture] = {
     "renumber": Gesture({"old": int, "new": int}, _renumber),
@@ -128,6 +139,7 @@ GESTURES: dict[str, Gesture] = {
     "keep": Gesture(ONE_OFF, _keep),
     "take-out": Gesture({"part": str}, _take_out),
     "remove-pattern": Gesture({"pattern": str}, _remove_pattern),
+    "accept": Gesture({"finding": str, "why": str, "until": str}, about=_accept),
 }
 
 
@@ -153,7 +165,11 @@ def gestures(request: Request, plan_id: uuid.UUID) -> Response:
         asked = questions(engine.plan, args["pattern"], _known_hosts(engine.plan, args), _answers(args))
         if asked:
             return Response(_result("", (), asked=[_question(engine.plan, q) for q in asked[:MOST_QUESTIONS]]))
-    message, edit = gesture.make(engine.plan, args)
+    if gesture.make is not None:
+        message, edit = gesture.make(engine.plan, args)
+    else:
+        assert gesture.about is not None
+        message, edit = gesture.about(engine, request.user.get_username(), args)
     if said["take"]:
         made = commit(plan_id, request.user, edit, said["base"], message)
         return Response(_result(message, edit, committed=committed(made, request).data))

@@ -171,6 +171,8 @@ def _column(spec: Spec) -> models.Field[Any, Any]:
         return models.CharField(max_length=16, choices=[(o, o) for o in spec.options], **more)
     if spec.kind == "vids":
         return models.TextField(**more)
+    if spec.kind == "date":
+        return models.CharField(max_length=10, **more)
     if spec.kind == "mac":
         return models.CharField(max_length=17, **more)
     if spec.kind == "ip":

@@ -54,7 +54,7 @@ VERDICT: Schema = {"type": "string", "enum": list(VERDICTS)}
 KIND: Schema = {"type": "string", "enum": list(KINDS)}
 GESTURE: Schema = {
     "type": "string",
-    "enum": ["renumber", "make-pattern", "stamp", "unstamp", "adopt", "keep", "take-out", "remove-pattern"],
+    "enum": ["renumber", "make-pattern", "stamp", "unstamp", "adopt", "keep", "take-out", "remove-pattern", "accept"],
 }
 GRAVITY: Schema = {"type": "string", "enum": [*VERDICTS, *RISKS]}
 MAYBE_VERDICT: Schema = {"oneOf": [VERDICT, {"type": "null"}]}
@@ -159,8 +159,10 @@ def components() -> dict[str, Schema]:
             culprit=many(TEXT),
             state=TEXT,
             idle=FLAG,
+            acceptance=maybe(ref("Accepted")),
         ),
-        "Summary": obj(counts=counts, findings=many(ref("Finding")), more=NUMBER),
+        "Accepted": obj(id=TEXT, by=TEXT, why=TEXT, until=maybe(TEXT), over=TEXT),
+        "Summary": obj(counts=counts, findings=many(ref("Finding")), more=NUMBER, accepted=many(ref("Finding"))),
         "Hop": hop,
         "Teams": obj(
             members={"type": "object", "additionalProperties": many(TEXT)},

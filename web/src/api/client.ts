@@ -9,6 +9,7 @@ export type RecordOf<K extends Kind> = Records[K][number];
 export type Summary = Schemas["Summary"];
 export type Endpoint = Schemas["Endpoint"];
 export type Finding = Schemas["Finding"];
+export type Accepted = Schemas["Accepted"];
 export type FindingDetail = Schemas["FindingDetail"];
 export type Trace = Schemas["Trace"];
 export type Mend = Schemas["Mend"];

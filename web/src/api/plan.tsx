@@ -48,6 +48,7 @@ export interface Gestures {
   keep: { stamp: string; about: string; field: string };
   "take-out": { part: string };
   "remove-pattern": { pattern: string };
+  accept: { finding: string; why: string; until: string };
 }
 
 /** What can be done with a plan; the same functions for as long as it is open. */

@@ -219,6 +219,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   stamp: bare,
   stamp_nic: bare,
   own_word: bare,
+  acceptance: plain,
 };
 
 /** What can be done with one record, beside it on the drawing. */

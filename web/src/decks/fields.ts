@@ -415,6 +415,7 @@ const FIELDS: Fields = {
   stamp: () => [number("number", "Number", "its addresses count on by it")],
   stamp_nic: () => [],
   own_word: () => [],
+  acceptance: () => [text("why", "Why"), text("until", "Until", { hint: "2027-03-31", unless: null })],
 };
 
 /** The fields of a record's form, each with what the API's document says of it. */

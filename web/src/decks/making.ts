@@ -297,6 +297,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     stamp: () => [...each("stamp_nic", "stamp", id), ...each("own_word", "stamp", id)],
     stamp_nic: nothing,
     own_word: nothing,
+    acceptance: nothing,
   };
   const operations = [...before[kind](), drop(kind, id)];
   const seen = new Set<string>();

@@ -51,6 +51,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   stamp: ["stamp", "stamps"],
   stamp_nic: ["stamp’s NIC", "stamps’ NICs"],
   own_word: ["own word", "own words"],
+  acceptance: ["acceptance", "acceptances"],
 };
 
 /** Some records of a kind, counted. */

@@ -1,10 +1,13 @@
-import { useEffect, useRef, useState } from "react";
+import { Box, Button, Field, HStack, Input } from "@chakra-ui/react";
+import { useEffect, useRef, useState, type FormEvent } from "react";
 import { useSearchParams } from "react-router";
 
-import type { Finding, Mend } from "../api/client";
+import type { Accepted, Finding, Mend, Operation } from "../api/client";
 import { useActions, useFinding, useHead, usePresence, WithRecords } from "../api/plan";
 import { isWorse, MARKS } from "../model/verdicts";
+import { somebody } from "../model/said";
 import { Consequences } from "../parts/Consequences";
+import { Keys, LinkButton, TakeButton, TextLine } from "../parts/controls";
 import { HopList } from "../parts/HopList";
 import { VerdictMark } from "../parts/VerdictMark";
 import { Word } from "../parts/Word";
@@ -13,7 +16,9 @@ export function VerdictColumn() {
   const { summary, deltas } = useHead();
   const [params, setParams] = useSearchParams();
   const open = params.get("finding");
-  const { counts, findings, more } = summary;
+  const { counts, findings, more, accepted } = summary;
+  const [asked, setShowing] = useState(false);
+  const showing = asked || accepted.some((finding) => finding.id === open);
   const all = MARKS.reduce((sum, mark) => sum + (counts[mark] ?? 0), 0);
   const select = (finding: Finding | null): void => {
     setParams(
@@ -60,29 +65,7 @@ export function VerdictColumn() {
       <h2 className="visually-hidden">Findings</h2>
       <ol className="findings">
         {findings.map((finding) => (
-          <li key={finding.id} className={open === finding.id ? "finding open" : "finding"}>
-            <button
-              type="button"
-              className="finding-head"
-              aria-expanded={open === finding.id}
-              onClick={() => select(open === finding.id ? null : finding)}
-            >
-              <VerdictMark
-                mark={finding.idle ? "idle" : finding.verdict}
-                size={12}
-                title={finding.idle ? `idle, ${finding.verdict}` : finding.verdict}
-              />
-              <span>
-                <strong>{finding.title}</strong>
-                <span className="finding-text">{finding.text}</span>
-              </span>
-            </button>
-            {open === finding.id && (
-              <WithRecords waiting={() => <Quiet text="Reading the plan…" />}>
-                <FindingBody finding={finding} taken={() => select(null)} />
-              </WithRecords>
-            )}
-          </li>
+          <OneFinding key={finding.id} finding={finding} open={open === finding.id} select={select} />
         ))}
       </ol>
       {all > 0 && (
@@ -95,7 +78,120 @@ export function VerdictColumn() {
         </p>
       )}
       {all === 0 && <p className="all-said">No endpoint to judge yet.</p>}
+      {accepted.length > 0 && (
+        <>
+          <Button size="xs" variant="ghost" mx="2" aria-expanded={showing} onClick={() => setShowing(!showing)}>
+            {accepted.length} accepted <span aria-hidden>{showing ? "▴" : "▾"}</span>
+          </Button>
+          {showing && (
+            <ol className="findings" aria-label="Accepted">
+              {accepted.map((finding) => (
+                <OneFinding key={finding.id} finding={finding} open={open === finding.id} select={select} />
+              ))}
+            </ol>
+          )}
+        </>
+      )}
     </aside>
+  );
+}
+
+function OneFinding({
+  finding,
+  open,
+  select,
+}: {
+  finding: Finding;
+  open: boolean;
+  select: (finding: Finding | null) => void;
+}) {
+  return (
+    <li className={open ? "finding open" : "finding"}>
+      <button type="button" className="finding-head" aria-expanded={open} onClick={() => select(open ? null : finding)}>
+        <VerdictMark
+          mark={finding.idle ? "idle" : finding.verdict}
+          size={12}
+          title={finding.idle ? `idle, ${finding.verdict}` : finding.verdict}
+        />
+        <span>
+          <strong>{finding.title}</strong>
+          <span className="finding-text">{finding.text}</span>
+          {finding.acceptance && <span className="finding-text">{saidOf(finding.acceptance)}</span>}
+        </span>
+      </button>
+      {open && (
+        <WithRecords waiting={() => <Quiet text="Reading the plan…" />}>
+          <FindingBody finding={finding} taken={() => select(null)} />
+        </WithRecords>
+      )}
+    </li>
+  );
+}
+
+/** An acceptance in words. */
+function saidOf({ by, why, until, over }: Accepted): string {
+  const who = `${somebody(by || null)}${until ? ` until ${until}` : ""}`;
+  return over ? `Back, for ${over}. ${who} had accepted it: ${why}` : `Accepted by ${who}: ${why}`;
+}
+
+/** Why a finding is accepted, and how long; or what takes that back. */
+function Acceptance({ finding, taken }: { finding: Finding; taken: () => void }) {
+  const { edit, gesture } = useActions();
+  const { busy } = usePresence();
+  const [typing, setTyping] = useState(false);
+  const [why, setWhy] = useState("");
+  const [until, setUntil] = useState("");
+  const own = finding.acceptance;
+  const field = useRef<HTMLInputElement>(null);
+  useEffect(() => {
+    if (typing) field.current?.focus();
+  }, [typing]);
+  const back = (): void => {
+    const operations: Operation[] = [{ op: "drop", kind: "acceptance", id: own!.id }];
+    void edit(`Accept no longer: ${finding.title}`, operations);
+  };
+  const accept = (event: FormEvent): void => {
+    event.preventDefault();
+    const args = { finding: finding.id, why: why.trim(), until };
+    if (args.why && !busy) void gesture("accept", args).then((made) => made && taken());
+  };
+  if (own && !own.over)
+    return (
+      <HStack px="2" pb="2">
+        <LinkButton onClick={back}>Accept it no longer</LinkButton>
+      </HStack>
+    );
+  if (!typing)
+    return (
+      <HStack px="2" pb="2" gap="3">
+        <LinkButton onClick={() => setTyping(true)}>Accept it</LinkButton>
+        {own && <LinkButton onClick={back}>Forget that it was accepted</LinkButton>}
+      </HStack>
+    );
+  return (
+    <Box as="form" px="2" pt="2" pb="1" onSubmit={accept} onKeyDown={(e) => e.key === "Escape" && setTyping(false)}>
+      <TextLine label="Why" wide="44px" value={why} put={setWhy} hint="the new cards come in May" plain hold={field} />
+      <Field.Root orientation="horizontal" gap="2" mb="1.5">
+        <Field.Label flex="0 0 44px" fontSize="12.5px" fontWeight="400">
+          Until
+        </Field.Label>
+        <Input
+          type="date"
+          size="xs"
+          height="7"
+          px="1.5"
+          bg="paper"
+          value={until}
+          onChange={(e) => setUntil(e.target.value)}
+        />
+      </Field.Root>
+      <HStack gap="2.5" py="1">
+        <TakeButton type="submit" disabled={!why.trim() || busy}>
+          Accept
+        </TakeButton>
+        <Keys>Back as soon as its cause changes or the day is over</Keys>
+      </HStack>
+    </Box>
   );
 }
 
@@ -145,6 +241,7 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
           take={() => take(mend)}
         />
       ))}
+      <Acceptance finding={finding} taken={taken} />
     </div>
   );
 }

@@ -34,7 +34,7 @@ export function Landing() {
 
   const rows = useMemo<Row[]>(() => {
     const findingOf = new Map<string, Finding>();
-    for (const finding of snapshot.summary.findings)
+    for (const finding of [...snapshot.summary.findings, ...snapshot.summary.accepted])
       for (const e of finding.endpoints) if (!findingOf.has(e)) findingOf.set(e, finding);
     return [...snapshot.endpoints.values()].flatMap((endpoint) =>
       endpoint.tags.map((tag) => ({
