@@ -28,6 +28,7 @@ def holds(spec: Spec) -> str:
         "ref": f"id of a {' or '.join(f'`{r}`' for r in spec.refs)}",
         "mac": "MAC address",
         "ip": "IP address",
+        "date": "date, such as 2027-03-31",
         "addresses": "list of addresses with prefix length",
         "subnets": "list of subnets",
         "ips": "list of IP addresses",

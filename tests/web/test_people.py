@@ -327,7 +327,7 @@ class HistoryTest(BrowserTest):
         expect(main.get_by_text("Nobody’s verdict differs.")).to_be_visible()
         page.get_by_role("region", name="Revisions").get_by_role("button").nth(1).click()
         expect(main.get_by_text("1 home → astray")).to_be_visible()
-        expect(main.get_by_role("list", name="Records that differ")).to_contain_text("host port mgmt of gannet vid 110")
+        expect(main.get_by_role("list", name="Records that differ")).to_contain_text("host port mgmt of gannet VID 110")
         expect(main.get_by_role("list", name="Newly found")).to_contain_text("gannet’s mgmt lands nowhere")
         page.get_by_label("A mark for revision 1").fill("the night it broke")
         page.keyboard.press("Enter")

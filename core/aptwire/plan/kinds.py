@@ -541,7 +541,7 @@ def _part_kind(kind: str, title: str, of: type[Record], **refs: Any) -> type[Any
         bases=(Record,),
         namespace={
             "__module__": __name__,
-            "__doc__": f"A pattern's part that becomes a {of.title} on every host that it is stamped on.",
+            "__doc__": f"A pattern's part that becomes {'an' if of.title[0] in 'aeiou' else 'a'} {of.title} on every host that it is stamped on.",
             "kind": kind,
             "title": title,
             "unique": unique or (("pattern", "name"),),
