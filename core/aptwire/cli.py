@@ -24,6 +24,9 @@ from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.verdicts import judge
+from aptwire.paper.handover import handover
+from aptwire.paper.sheets import to_csv, to_xlsx
+from aptwire.paper.tables import SHEETS, joined
 from aptwire.plan.edits import apply_edit
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import (
@@ -138,6 +141,37 @@ def check(plan_file: str, as_json: bool, today: datetime.datetime | None) -> Non
             until = f", until {own.record.until}" if own.record.until else ""
             click.echo(f"accepted, {finding.verdict}: {finding.title}\n  By {own.record.by}{until}: {own.record.why}")
     sys.exit(1 if any(isinstance(finding, Finding) for finding in found) else 0)
+
+
+@main.command(help="Write a plan’s segments (or another sheet of it) for a spreadsheet.")
+@click.argument("plan_file")
+@click.option("--of", "which", type=click.Choice(tuple(SHEETS)), default="segments", help="segments unless said")
+@click.option("--csv", "form", flag_value="csv", default="csv", help="as CSV, to the terminal unless -o names a file")
+@click.option("--xlsx", "form", flag_value="xlsx", help="as a workbook")
+@click.option("-o", "--output", help="the file to write")
+def ledger(plan_file: str, which: str, form: str, output: str | None) -> None:
+    """Write a sheet."""
+    sheets = SHEETS[which](judge(_load(plan_file)))
+    if form == "csv":
+        text = to_csv(joined(sheets))
+        if output is None:
+            click.echo(text, nl=False)
+        else:
+            _write(output, text.encode())
+    elif output is None:
+        _fail("a workbook needs a file: -o FILE")
+    else:
+        _write(output, to_xlsx(sheets or [joined(sheets)]))
+
+
+@main.command(help="Write a hand-over report of a plan: one HTML file that prints well.")
+@click.argument("plan_file")
+@click.option("-o", "--output", required=True, help="the file to write")
+@click.option("--today", type=click.DateTime(["%Y-%m-%d"]), help="the day of the report; today unless said")
+def report(plan_file: str, output: str, today: datetime.datetime | None) -> None:
+    """Write a report."""
+    day = today.date() if today is not None else datetime.date.today()
+    _write(output, "".join(handover(judge(_load(plan_file)), day)).encode())
 
 
 @main.command(help="Lay plan B beside plan A: records, verdicts and findings that differ. Exit status 1 if any does.")

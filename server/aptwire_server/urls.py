@@ -3,7 +3,7 @@
 from django.urls import path, re_path, register_converter
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from aptwire_server.plans import benching, gestures, history, listing, sessions, views
+from aptwire_server.plans import benching, gestures, history, listing, paper, sessions, views
 from aptwire_server.plans.front import front
 
 
@@ -58,6 +58,8 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/preview", views.preview_edits),
     path("api/plans/<uuid:plan_id>/gestures", gestures.gestures),
     path("api/plans/<uuid:plan_id>/patterns", gestures.patterns),
+    path("api/plans/<uuid:plan_id>/sheet", paper.sheet),
+    path("api/plans/<uuid:plan_id>/report", paper.report),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
     path("api/plans/<uuid:plan_id>/bench", benching.runs),

@@ -61,7 +61,7 @@ class CommandLineTest(unittest.TestCase):
         done = self.call("compare", self.plan, other)
         self.assertEqual(done.exit_code, 1)
         self.assertIn(f"port group {group['name']}", done.output)
-        self.assertIn(f"vid {old} → 999", done.output)
+        self.assertIn(f"VID {old} → 999", done.output)
         self.assertIn("new: ", done.output)
         told = json.loads(self.call("compare", self.plan, other, "--json").output)
         self.assertEqual([c["what"] for c in told["changes"]], ["gone", "changed"] if gone else ["changed"])

@@ -40,7 +40,7 @@ class DifferenceTest(unittest.TestCase):
         )
         said = [str(change) for change in changes(plan, after)]
         host = plan.get("host", plan.get("virtual_switch", group.switch).host).name
-        self.assertTrue(any("tickets" in s and f"vid {group.vid} → 777" in s and host in s for s in said), said)
+        self.assertTrue(any("tickets" in s and f"VID {group.vid} → 777" in s and host in s for s in said), said)
         self.assertTrue(any("connected yes → no" in s and "→ nothing" in s for s in said), said)
         self.assertTrue(any(s.endswith(": gone") for s in said), said)
         self.assertEqual(len(said), 3)

@@ -154,6 +154,11 @@ class Client:
             address = URL + link[1] if link else ""
         return b"".join(parts)
 
+    def file(self, path: str) -> tuple[Any, bytes]:
+        """The headers and the bytes of what is to be saved."""
+        with self.opener.open(f"{URL}/api/{path}", timeout=300) as response:
+            return response.headers, response.read()
+
     def edit(self, plan: str, base: int, *operations: dict[str, Any]) -> tuple[int, Any]:
         return self.post(f"plans/{plan}/edits", {"base": base, "message": "test", "edit": list(operations)})
 

@@ -357,6 +357,21 @@ class AnswersTest(unittest.TestCase):
         self.assertTrue(seen[1]["moves"])
         self.assertEqual(self.client.post(f"plans/{self.plan}/preview", {"edits": [[]] * 65})[0], 400)
 
+    def test_sheets_and_the_report_come_as_files(self) -> None:
+        at = f"plans/{self.plan}"
+        for path, kind, name, begins in (
+            ("sheet?of=segments", "text/csv; charset=utf-8", "Brackwater-Ferries-segments.csv", b"segment,role,VID"),
+            ("sheet?of=ports&form=xlsx", "application/vnd.openxml", "Brackwater-Ferries-ports.xlsx", b"PK"),
+            ("report", "text/html; charset=utf-8", "Brackwater-Ferries-report.html", b"<!doctype html>"),
+        ):
+            headers, body = self.client.file(f"{at}/{path}")
+            self.assertTrue(headers["Content-Type"].startswith(kind), path)
+            self.assertEqual(headers["Content-Disposition"], f'attachment; filename="{name}"')
+            self.assertTrue(body.startswith(begins), body[:40])
+        for wrong, field in (("of=nothing", "of"), ("of=ports&form=doc", "form"), ("", "of")):
+            status, refused = self.client.get(f"{at}/sheet?{wrong}")
+            self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
+
     def test_trace_there_and_back(self) -> None:
         path = f"plans/{self.plan}/trace?a={quote('gannet/tap-ticketing-db')}&b={quote('gannet/tap-fw-in|210')}"
         status, found = self.client.get(path)

@@ -178,8 +178,9 @@ class DrawingTest(BrowserTest):
         self.page.keyboard.type("guest-50-3")
         self.page.keyboard.press("Enter")
         expect(self.page.get_by_role("button", name="guest-50-3", exact=True)).to_be_focused()
+        self.page.get_by_role("button", name="Export").click()
         with self.page.expect_download() as download:
-            self.page.get_by_role("button", name="Export").click()
+            self.page.get_by_role("menuitem", name="Plan file").click()
         self.assertEqual(download.value.path().read_bytes(), raw, "the parts of the file are put together again")
 
     def test_folding_all_hosts_leaves_the_fabric(self) -> None:

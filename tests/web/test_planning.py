@@ -109,3 +109,22 @@ class AcceptedTest(BrowserTest):
         expect(self.finding(title)).to_be_visible()
         page.keyboard.press("Control+z")
         expect(page.get_by_role("button", name="1 accepted")).to_be_visible()
+
+
+class PaperTest(BrowserTest):
+    def test_the_report_and_the_sheets_are_taken_along(self) -> None:
+        page = self.page
+        for item, name, begins in (
+            ("Hand-over report", "Brackwater-Ferries-report.html", b"<!doctype html>"),
+            ("Wiring schedule", "Brackwater-Ferries-wiring.xlsx", b"PK"),
+        ):
+            page.get_by_role("button", name="Export").focus()
+            page.keyboard.press("Enter")
+            choice = page.get_by_role("menuitem", name=item)
+            expect(choice).to_be_visible()
+            if item == "Hand-over report":
+                self.accessible()
+            with page.expect_download() as download:
+                choice.click()
+            self.assertEqual(download.value.suggested_filename, name)
+            self.assertTrue(download.value.path().read_bytes().startswith(begins))

@@ -373,7 +373,7 @@ EVENTS: Schema = {
 
 LOOKING = (
     *("", "/page", "/export", "/verdicts", "/findings/{finding_id}", "/preview", "/trace", "/strand", "/teams"),
-    *("/could", "/tree", "/bench", "/gestures", "/patterns"),
+    *("/could", "/tree", "/bench", "/gestures", "/patterns", "/sheet", "/report"),
 )
 """The addresses of a plan that can be asked about an earlier revision."""
 AT: Schema = {

@@ -119,14 +119,18 @@ def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     text, following = plan_text(engine.plan.named(row.name), first, PAGE, engine.ids)
     whole = first == 0 and following is None
     response = HttpResponse(text, content_type="application/json" if whole else "application/octet-stream")
-    name = "".join(c if c.isascii() and c.isalnum() else "-" for c in row.name).strip("-") or "plan"
-    response["Content-Disposition"] = f'attachment; filename="{name}.json"'
+    response["Content-Disposition"] = f'attachment; filename="{file_name(row.name)}.json"'
     response["ETag"] = f'"{engine.revision}"'
     if following is not None:
         response["Link"] = (
             f'<{request.path}?{urlencode({**request.query_params.dict(), "from": following})}>; rel="next"'
         )
     return response
+
+
+def file_name(name: str) -> str:
+    """A plan's name as that of a file."""
+    return "".join(c if c.isascii() and c.isalnum() else "-" for c in name).strip("-") or "plan"
 
 
 def committed(made: Committed, request: Request) -> Response:

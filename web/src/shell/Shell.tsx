@@ -1,6 +1,6 @@
 import "./shell.css";
 
-import { Button, HStack } from "@chakra-ui/react";
+import { Button, HStack, Menu } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { ChevronDown, ChevronRight, CircleHelp, CircleStop, Download, Moon, Redo2, Search, Undo2 } from "lucide-react";
 import { useCallback, useLayoutEffect, useState, type ReactNode } from "react";
@@ -16,6 +16,16 @@ import { KeyHelp } from "./KeyHelp";
 import { useSingleKeys } from "./keys";
 import { Logo } from "./Logo";
 import { VerdictColumn } from "./VerdictColumn";
+
+/** What can be taken along beside the plan file. */
+const PAPER = [
+  ["report", "Hand-over report (HTML)"],
+  ["sheet?of=segments&form=xlsx", "Segments (XLSX)"],
+  ["sheet?of=wiring&form=xlsx", "Wiring schedule (XLSX)"],
+  ["sheet?of=ports&form=xlsx", "Ports of each switch (XLSX)"],
+  ["sheet?of=guests&form=xlsx", "Guests (XLSX)"],
+  ["sheet?of=landing&form=xlsx", "Where everything lands (XLSX)"],
+] as const;
 
 /** Whether a key press is meant for a field that takes text. */
 function isTyping(target: EventTarget | null): boolean {
@@ -40,6 +50,7 @@ export function Shell({ user }: { user: string }) {
 
   const saving = useExport(useCallback((why: string) => tell(why, true), [tell]));
   const { start } = saving;
+  const past = (part: string): string => (at === undefined ? "" : `${part.includes("?") ? "&" : "?"}at=${at}`);
   const exportPlan = useCallback(() => start(id, at), [start, id, at]);
 
   // Before anything is painted, so that no key is lost on who sees the plan.
@@ -133,10 +144,29 @@ export function Shell({ user }: { user: string }) {
         ))}
         <span className="spring" />
         {saving.records === null ? (
-          <button type="button" className="rail-item" onClick={exportPlan} title="Export the plan file">
-            <Download size={18} aria-hidden />
-            Export
-          </button>
+          <Menu.Root
+            positioning={{ placement: "right-end", strategy: "fixed" }}
+            onSelect={({ value }) => value === "plan" && exportPlan()}
+          >
+            <Menu.Trigger asChild>
+              <button type="button" className="rail-item" title="Take the plan along">
+                <Download size={18} aria-hidden />
+                Export
+              </button>
+            </Menu.Trigger>
+            <Menu.Positioner>
+              <Menu.Content bg="sheet">
+                <Menu.Item value="plan">Plan file</Menu.Item>
+                {PAPER.map(([part, label]) => (
+                  <Menu.Item key={part} value={part} asChild>
+                    <a href={`/api/plans/${id}/${part}${past(part)}`} download>
+                      {label}
+                    </a>
+                  </Menu.Item>
+                ))}
+              </Menu.Content>
+            </Menu.Positioner>
+          </Menu.Root>
         ) : (
           <button type="button" className="rail-item" onClick={saving.stop} title="Stop exporting">
             <CircleStop size={18} aria-hidden />

@@ -1,0 +1,1 @@
+"""What people take along: sheets of segments, cables, ports and guests, and a report of a plan."""

@@ -1,0 +1,198 @@
+"""A report of a plan for whoever takes it over: one HTML file that needs nothing else and prints well."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Iterable, Iterator
+from html import escape
+
+from aptwire.judge.accepted import sorted_out, standing
+from aptwire.judge.findings import Finding, everything
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.risks import Risk, risks
+from aptwire.judge.risks.alike import offs
+from aptwire.paper.sheets import Cell, Sheet
+from aptwire.paper.tables import all_ports, landing, ledger, wiring
+from aptwire.plan.kinds import Guest, Host, Pattern, Separation
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+
+MARKS = {"home": "●", "unproven": "◌", "wavering": "◐", "stranded": "▲", "astray": "◆", "exposed": "■", "idle": "○"}
+
+STYLE = """
+:root { color-scheme: light }
+body { font: 10.5pt/1.45 system-ui, sans-serif; color: #1c2733; max-width: 190mm; margin: 12mm auto; padding: 0 6mm }
+h1 { font-size: 20pt; margin: 0 0 2mm } h2 { font-size: 13pt; margin: 9mm 0 2mm; break-after: avoid }
+h3 { font-size: 11pt; margin: 5mm 0 1mm; break-after: avoid } p { margin: 0 0 2mm; max-width: 150mm }
+table { border-collapse: collapse; width: 100%; font-size: 8.5pt; margin: 0 0 3mm }
+th, td { text-align: left; vertical-align: top; padding: 0.7mm 1.6mm; border-bottom: 0.2mm solid #cfc8ba; overflow-wrap: anywhere }
+th { border-bottom-color: #1c2733; font-weight: 600 } td.n, th.n { text-align: right; font-variant-numeric: tabular-nums }
+thead { display: table-header-group } tr { break-inside: avoid }
+li { margin: 0 0 1.2mm } .quiet { color: #5a6472 } nav { columns: 2; margin: 3mm 0 }
+@media print { body { margin: 0; max-width: none; padding: 0 } nav, .screen { display: none } h2.page { break-before: page } a { color: inherit; text-decoration: none } }
+@page { margin: 14mm }
+"""
+
+
+def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
+    """The report's HTML, part by part: what the plan is, how it stands, segments, rules, patterns, findings, landing, wiring, ports."""
+    plan = judgement.plan
+    name = escape(plan.name)
+    found, accepted = sorted_out(plan, everything(judgement), today)
+    sections = (
+        "How it stands",
+        "Findings",
+        "Segments",
+        "Rules",
+        "Patterns",
+        "Where everything lands",
+        "Wiring",
+        "Ports",
+    )
+    yield f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{name}</title><style>{STYLE}</style></head><body>\n'
+    yield f"<h1>{name}</h1>\n<p class='quiet'>Hand-over report of {today.isoformat()}: {_size(plan)}.</p>\n"
+    yield "<nav>" + "<br>".join(f'<a href="#{_anchor(s)}">{s}</a>' for s in sections) + "</nav>\n"
+    yield _head(sections[0])
+    yield from _counts(judgement)
+    yield _head(sections[1])
+    yield from _findings(found)
+    if accepted:
+        yield "<h3>Accepted</h3>\n"
+        yield from _accepted(plan, accepted, today)
+    yield _head(sections[2])
+    yield from _table(ledger(judgement), "There is no segment.")
+    yield _head(sections[3])
+    yield from _rules(judgement)
+    yield _head(sections[4])
+    yield from _patterns(judgement)
+    yield _head(sections[5], True)
+    yield from _table(landing(judgement), "There is no endpoint.")
+    yield _head(sections[6], True)
+    yield from _table(_cables(plan), "There is no cable.")
+    yield _head(sections[7], True)
+    sheets = all_ports(plan)
+    for sheet in sheets:
+        yield f"<h3>{escape(sheet.name)}</h3>\n"
+        yield from _table(sheet, "")
+    if not sheets:
+        yield "<p>There is no fabric switch with ports.</p>\n"
+    yield "</body></html>\n"
+
+
+def _anchor(text: str) -> str:
+    return text.lower().replace(" ", "-")
+
+
+def _head(text: str, page: bool = False) -> str:
+    return f'<h2 id="{_anchor(text)}"{" class=page" if page else ""}>{text}</h2>\n'
+
+
+def _size(plan: Plan) -> str:
+    counted = [(len(plan.of(kind)), words) for kind, words in _COUNTED.items()]
+    return ", ".join(f"{n:,} {words[n != 1]}" for n, words in counted if n) or "nothing in it yet"
+
+
+_COUNTED = {
+    "host": ("host", "hosts"),
+    "guest": ("guest", "guests"),
+    "adapter": ("adapter", "adapters"),
+    "segment": ("segment", "segments"),
+    "fabric_switch": ("fabric switch", "fabric switches"),
+    "cable": ("cable", "cables"),
+}
+
+
+def _counts(judgement: Judgement) -> Iterator[str]:
+    counts = judgement.counts()
+    rows = tuple((f"{MARKS[verdict]} {verdict}", n) for verdict, n in counts.items() if n)
+    yield from _table(Sheet("counts", ("verdict", "endpoints"), rows), "There is no endpoint to judge yet.")
+    asleep = sum(not guest.running for guest in judgement.plan.all(Guest))
+    hosts = sum(1 for _ in judgement.plan.all(Host))
+    if hosts and not any(n for verdict, n in counts.items() if verdict not in ("home", "idle")):
+        yield "<p>Every endpoint is where it belongs, whichever NIC carries it.</p>\n"
+    if asleep:
+        yield f"<p class='quiet'>{asleep} {'guest is off; judged as if it' if asleep == 1 else 'guests are off; judged as if they'} were on, and counted as idle.</p>\n"
+
+
+def _findings(found: Iterable[Finding | Risk]) -> Iterator[str]:
+    listed = list(found)
+    if not listed:
+        yield "<p>None is left.</p>\n"
+        return
+    yield "<ul>\n"
+    for f in listed:
+        word = ("idle, " if f.idle else "") + f.verdict
+        yield f"<li><b>{escape(f.title)}</b> <span class='quiet'>({word})</span><br>{escape(f.text)}</li>\n"
+    yield "</ul>\n"
+
+
+def _accepted(plan: Plan, found: Iterable[Finding | Risk], today: datetime.date) -> Iterator[str]:
+    yield "<ul>\n"
+    for f in found:
+        known = standing(plan, f, today)
+        assert known is not None
+        until = f", until {known.record.until}" if known.record.until else ""
+        yield f"<li><b>{escape(f.title)}</b><br>{escape(known.record.by)}{until}: {escape(known.record.why)}</li>\n"
+    yield "</ul>\n"
+
+
+def _rules(judgement: Judgement) -> Iterator[str]:
+    """The separations, and how each stands."""
+    plan = judgement.plan
+    broken: dict[str, list[str]] = {}
+    for risk in risks(judgement):
+        if risk.what == "shared":
+            broken.setdefault(risk.key[0], []).append(risk.title)
+    rules = sorted(plan.all(Separation), key=lambda s: (s.a, s.b))
+    rows = tuple((f"{r.a} and {r.b}", f"never share {r.share}", "; ".join(broken.get(r.id, ["kept"]))) for r in rules)
+    yield from _table(Sheet("rules", ("rule", "what", "how it stands"), rows), "Nothing is to be kept apart by a rule.")
+
+
+def _patterns(judgement: Judgement) -> Iterator[str]:
+    plan, off = judgement.plan, offs(judgement)
+    rows: list[tuple[Cell, ...]] = []
+    for pattern in sorted(plan.all(Pattern), key=lambda p: p.name):
+        for stamp in sorted(plan.where("stamp", "pattern", pattern.id), key=lambda s: s.number):
+            text = "; ".join(map(str, off.get(stamp.id, ()))) or "on it"
+            rows.append((pattern.name, stamp.number, called(plan, plan.get("host", stamp.host)), text))
+    yield from _table(
+        Sheet("patterns", ("pattern", "number", "host", "how it stands"), tuple(rows)), "There is no pattern."
+    )
+
+
+def _cables(plan: Plan) -> Sheet:
+    """The wiring schedule with what is said of an end in one cell: a sheet of paper is narrow."""
+    rows: list[tuple[Cell, ...]] = []
+    for row in wiring(plan).rows:
+        one, two = row[:8], row[8:]
+        speeds = {f"{end[4]:,}" for end in (one, two) if isinstance(end[4], int)}
+        rows.append((*_end(one), *_end(two), " / ".join(sorted(speeds))))
+    return Sheet("wiring", ("from", "tags there", "to", "tags there", "Mbit/s"), tuple(rows))
+
+
+def _end(end: tuple[Cell, ...]) -> tuple[str, str]:
+    tagged, untagged, team = (str(cell or "") for cell in end[5:8])
+    tags = "; ".join(part for part in (tagged, f"untagged {untagged}" if untagged else "", team) if part)
+    return f"{end[1]} {end[3]}".strip(), tags
+
+
+def _table(sheet: Sheet, empty: str) -> Iterator[str]:
+    if not sheet.rows:
+        yield f"<p>{empty}</p>\n"
+        return
+    # Columns that nobody fills only make the others narrow.
+    used = [n for n in range(len(sheet.head)) if any(row[n] not in (None, "") for row in sheet.rows)]
+    numbers = {n for n in used if all(row[n] is None or isinstance(row[n], int) for row in sheet.rows)}
+    yield (
+        "<table><thead><tr>"
+        + "".join(_cell("th", sheet.head[n], n in numbers) for n in used)
+        + "</tr></thead><tbody>\n"
+    )
+    for row in sheet.rows:
+        yield "<tr>" + "".join(_cell("td", row[n], n in numbers) for n in used) + "</tr>\n"
+    yield "</tbody></table>\n"
+
+
+def _cell(tag: str, value: Cell, number: bool) -> str:
+    text = "" if value is None else escape(str(value))
+    return f"<{tag}{' class=n' if number else ''}>{text}</{tag}>"

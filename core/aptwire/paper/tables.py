@@ -1,0 +1,197 @@
+"""The sheets of a plan: segments, cables, the ports of each fabric switch, guests, and where everything lands."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from aptwire.judge.judgement import Judgement
+from aptwire.paper.sheets import Cell, Sheet
+from aptwire.plan import vids
+from aptwire.plan.kinds import Cable, FabricPort, FabricSwitch, Guest, Nic, Segment
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+from aptwire.plan.ports import said, spoken
+from aptwire.report import landings
+
+
+def natural(text: str) -> list[int | str]:
+    """A key by which names stand in the order in which people count."""
+    return [int(part) if part.isdigit() else part.casefold() for part in re.split(r"(\d+)", text)]
+
+
+def _by_name(records: Iterable[Any], name: Callable[[Any], str] = lambda record: record.name) -> list[Any]:
+    return sorted(records, key=lambda record: natural(name(record)))
+
+
+def ledger(judgement: Judgement) -> Sheet:
+    """Every segment, by VID."""
+    members = judgement.members()
+    ordered = sorted(judgement.plan.all(Segment), key=lambda s: (s.vid is None, s.vid or s.vni or 0, natural(s.name)))
+    return Sheet(
+        "segments",
+        ("segment", "role", "VID", "VNI", "subnets", "gateways", "MTU", "endpoints"),
+        tuple(
+            (s.name, s.role, s.vid, s.vni, ", ".join(s.subnets), ", ".join(s.gateways), s.mtu, members.get(s.id, 0))
+            for s in ordered
+        ),
+    )
+
+
+def wiring(plan: Plan) -> Sheet:
+    """The wiring schedule: each cable with both ends, for whoever plugs it; and each station, which is an end of its own."""
+    rows: list[tuple[Cell, ...]] = []
+    for cable in plan.all(Cable):
+        ends = [_end(plan, id) for id in (cable.a, cable.b)]
+        # Hosts stand at the left, as people read such lists.
+        rows.append(tuple(cell for end in sorted(ends, key=_host_first) for cell in end))
+    for station in plan.all("station"):
+        for port in dict.fromkeys(p.port for p in plan.where("station_port", "station", station.id)):
+            tags = sorted(p.vid or 0 for p in plan.where("station_port", "port", port))
+            text = ", ".join("untagged" if tag == 0 else str(tag) for tag in tags)
+            rows.append(("station", station.name, station.site, "", None, text, "", "", *_end(plan, port)))
+    half = ("kind", "device", "site", "port", "Mbit/s", "tagged", "untagged", "LAG or team")
+    head = tuple(f"{name} {side}" for side in ("A", "B") for name in half)
+    return Sheet("wiring", head, tuple(sorted(rows, key=lambda row: [natural(str(cell or "")) for cell in row])))
+
+
+def _host_first(end: tuple[Cell, ...]) -> tuple[bool, list[int | str]]:
+    return end[0] != "host", natural(f"{end[1]} {end[3]}")
+
+
+def _end(plan: Plan, id: str) -> tuple[Cell, ...]:
+    """One end of a cable: host or switch, its name and site, the port, its speed and tags, its native VLAN, its LAG."""
+    nic = plan.of("nic").get(id)
+    if isinstance(nic, Nic):
+        host = plan.get("host", nic.host)
+        uplink = plan.of("uplink").get(nic.uplink)
+        lets = said(uplink).gives if uplink is not None else None
+        tags = "in no uplink" if uplink is None else "all" if lets is None else spoken(lets)
+        team = f"{uplink.name} ({'LACP' if uplink.mode == 'lacp' else uplink.mode})" if uplink is not None else ""
+        return "host", host.name, host.site, nic.name, nic.speed, tags, "", team
+    port = plan.get("fabric_port", id)
+    switch = plan.get("fabric_switch", port.switch)
+    return "switch", switch.name, switch.site, port.name, port.speed, *_tags(port), _lag(plan, port)
+
+
+def _tags(port: FabricPort) -> tuple[str, str]:
+    """What a port carries tagged, and untagged."""
+    if port.mode == "private":
+        return f"private {port.vid}", ""
+    words = said(port)
+    tagged = vids.members(words.gives or "") - words.bare
+    return vids.write(tagged), str(words.pvid) if words.pvid else ""
+
+
+def _lag(plan: Plan, port: FabricPort) -> str:
+    lag = plan.of("lag").get(port.lag)
+    return f"{lag.name} ({'LACP' if lag.lacp else 'static'})" if lag is not None else ""
+
+
+def ports(plan: Plan, switch: FabricSwitch) -> Sheet:
+    """Every port of a fabric switch, for whoever configures it by hand."""
+    rows = []
+    for port in _by_name(plan.where("fabric_port", "switch", switch.id)):
+        tagged, untagged = _tags(port)
+        rows.append(
+            (
+                port.name,
+                port.mode,
+                tagged,
+                untagged,
+                _lag(plan, port),
+                port.speed,
+                port.mtu,
+                _state(port),
+                _far(plan, port),
+            )
+        )
+    head = ("port", "mode", "tagged VIDs", "untagged VID", "LAG", "speed, Mbit/s", "MTU", "state", "leads to")
+    return Sheet(_sheet_name(switch.name), head, tuple(rows))
+
+
+def _state(port: FabricPort) -> str:
+    return "enabled" if port.enabled else "shut"
+
+
+def _far(plan: Plan, port: FabricPort) -> str:
+    for end, far in (("a", "b"), ("b", "a")):
+        for cable in plan.where("cable", end, port.id):
+            return called(plan, plan.find(getattr(cable, far)))
+    stations = {s.station for s in plan.where("station_port", "port", port.id)}
+    return ", ".join(sorted(plan.get("station", id).name for id in stations))
+
+
+def _sheet_name(text: str) -> str:
+    return re.sub(r"[\\/?*\[\]:']", " ", text)[:31].strip() or "sheet"
+
+
+def all_ports(plan: Plan) -> list[Sheet]:
+    """A sheet for each fabric switch that has ports; no two of one name."""
+    made: list[Sheet] = []
+    taken: set[str] = set()
+    for switch in _by_name(plan.all(FabricSwitch)):
+        sheet = ports(plan, switch)
+        if not sheet.rows:
+            continue
+        name, n = sheet.name, 2
+        while name.casefold() in taken:
+            name, n = f"{sheet.name[:27]} {n}", n + 1
+        taken.add(name.casefold())
+        made.append(Sheet(name, sheet.head, sheet.rows))
+    return made
+
+
+def guests(plan: Plan) -> Sheet:
+    """Every adapter of every guest: where it is attached, where it belongs, its addresses."""
+    rows: list[tuple[Cell, ...]] = []
+    for guest in sorted(plan.all(Guest), key=lambda g: (natural(plan.get("host", g.host).name), natural(g.name))):
+        host = plan.get("host", guest.host).name
+        for adapter in sorted(plan.where("adapter", "guest", guest.id), key=lambda a: (a.order, natural(a.name))):
+            group, segment = plan.of("port_group").get(adapter.port_group), plan.of("segment").get(adapter.belongs)
+            rows.append(
+                (
+                    *(host, guest.name, "on" if guest.running else "off", adapter.name),
+                    *(group.name if group else "", segment.name if segment else ""),
+                    *(adapter.mac or "", ", ".join(adapter.addresses), adapter.type),
+                )
+            )
+    head = ("host", "guest", "running", "adapter", "port group", "belongs on", "MAC", "addresses", "kind")
+    return Sheet("guests", head, tuple(rows))
+
+
+def landing(judgement: Judgement) -> Sheet:
+    """Where every endpoint lands, tag by tag."""
+    names = {s.id: s.name for s in judgement.plan.all(Segment)}
+    rows: list[tuple[Cell, ...]] = []
+    for endpoint in landings(judgement):
+        for tag in endpoint["tags"]:
+            rows.append(
+                (
+                    *(endpoint["host"], endpoint["name"], endpoint["key"], tag["tag"]),
+                    *(names.get(tag["belongs"], ""), names.get(tag["lands"], ""), tag["lands_vid"]),
+                    *(("idle, " if endpoint["idle"] else "") + tag["verdict"], ", ".join(tag["addresses"])),
+                )
+            )
+    head = ("host", "endpoint", "key", "tag", "belongs on", "lands on", "VID", "verdict", "addresses")
+    return Sheet("landing", head, tuple(rows))
+
+
+SHEETS: dict[str, Callable[[Judgement], list[Sheet]]] = {
+    "segments": lambda judgement: [ledger(judgement)],
+    "wiring": lambda judgement: [wiring(judgement.plan)],
+    "ports": lambda judgement: all_ports(judgement.plan),
+    "guests": lambda judgement: [guests(judgement.plan)],
+    "landing": lambda judgement: [landing(judgement)],
+}
+"""What can be taken along as a sheet, or as several."""
+
+
+def joined(sheets: list[Sheet]) -> Sheet:
+    """Several sheets of one head as one, each row with the name of its sheet: CSV knows no more than one."""
+    if len(sheets) == 1:
+        return sheets[0]
+    head = sheets[0].head if sheets else ()
+    rows = tuple((sheet.name, *row) for sheet in sheets for row in sheet.rows)
+    return Sheet("all", ("device", *head), rows)

@@ -1,0 +1,62 @@
+"""What people take along: sheets and the hand-over report, each a file to be saved."""
+
+from __future__ import annotations
+
+import uuid
+
+from aptwire.paper.handover import handover
+from aptwire.paper.sheets import to_csv, to_xlsx
+from aptwire.paper.tables import SHEETS, joined
+from django.http import HttpResponse, HttpResponseBase, StreamingHttpResponse
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.decorators import api_view
+from rest_framework.request import Request
+
+from aptwire_server.plans.access import plan_for
+from aptwire_server.plans.gate import asked, bad
+from aptwire_server.plans.listing import REFUSED
+from aptwire_server.plans.views import file_name, looked_at
+
+WORKBOOK = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+BINARY = {"type": "string", "format": "binary"}
+
+
+@extend_schema(
+    parameters=[
+        OpenApiParameter("of", str, required=True, enum=list(SHEETS)),
+        OpenApiParameter("form", str, enum=["csv", "xlsx"], description="csv unless said"),
+    ],
+    responses={(200, "text/csv"): BINARY, (200, WORKBOOK): BINARY, **REFUSED},
+    operation_id="get_sheet",
+)
+@api_view(["GET"])
+def sheet(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
+    """A sheet of a plan for a spreadsheet: segments, the wiring schedule, the ports of each switch, guests, or where everything lands."""
+    row = plan_for(request, plan_id)
+    which, form = asked(request, "of"), asked(request, "form", "csv")
+    if which not in SHEETS:
+        raise bad(f"one of {', '.join(SHEETS)} is needed", "of")
+    if form not in ("csv", "xlsx"):
+        raise bad("csv or xlsx is needed", "form")
+    sheets = SHEETS[which](looked_at(request, row).judgement())
+    if form == "csv":
+        response = HttpResponse(to_csv(joined(sheets)), content_type="text/csv; charset=utf-8")
+    else:
+        response = HttpResponse(to_xlsx(sheets or [joined(sheets)]), content_type=WORKBOOK)
+    return _saved(response, f"{file_name(row.name)}-{which}.{form}")
+
+
+@extend_schema(responses={(200, "text/html"): BINARY, **REFUSED}, operation_id="get_report")
+@api_view(["GET"])
+def report(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
+    """The hand-over report of a plan: one HTML file that needs nothing else and prints well."""
+    row = plan_for(request, plan_id)
+    judgement = looked_at(request, row).judgement()
+    response = StreamingHttpResponse(handover(judgement, timezone.localdate()), content_type="text/html; charset=utf-8")
+    return _saved(response, f"{file_name(row.name)}-report.html")
+
+
+def _saved(response: HttpResponseBase, name: str) -> HttpResponseBase:
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
+    return response
