@@ -7,7 +7,7 @@ import unittest
 from aptwire.judge.verdicts import judge
 from aptwire.plan import vids
 from aptwire.plan.edits import Patch, apply_edit
-from aptwire.plan.gestures import renumber
+from aptwire.plan.gestures import exchange, move_guests, renumber
 from aptwire.plan.kinds import SPECS
 from aptwire.plan.plan import Plan, PlanError
 from hypothesis import given, settings
@@ -84,3 +84,113 @@ class RenumberTest(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class ExchangeTest(unittest.TestCase):
+    @settings(max_examples=60)
+    @given(st.integers(0, 10**9), st.booleans(), st.booleans(), st.data())
+    def test_with_their_cables_exchanged_too_nobody_fares_otherwise(
+        self, seed: int, rich: bool, odd: bool, data
+    ) -> None:
+        plan = random_plan(seed, rich, odd)
+        hosts = [h for h in sorted(plan.of("host")) if len(plan.where("nic", "host", h)) > 1]
+        if not hosts:
+            return
+        host = data.draw(st.sampled_from(hosts))
+        one, two = data.draw(
+            st.lists(
+                st.sampled_from([n.id for n in plan.where("nic", "host", host)]), min_size=2, max_size=2, unique=True
+            )
+        )
+        try:
+            after, back = apply_edit(plan, exchange(plan, one, two))
+        except PlanError:
+            return
+        # What a NIC is itself goes along as well, so that the two are as if they had each other's names.
+        other = {one: two, two: one}
+        known = {id: plan.get("nic", id) for id in other}
+        own = ("mac", "speed", "mtu", "link", "card", "wireless", "functions")
+        edit = [Patch("nic", id, {name: getattr(known[to], name) for name in own}) for id, to in other.items()]
+        ends = [(c, f, getattr(c, f)) for c in plan.of("cable").values() for f in ("a", "b")]
+        edit += [Patch("cable", c.id, {f: other[end]}) for c, f, end in ends if end in other]
+        adapters = (a for id in other for a in plan.where("adapter", "function_of", id))
+        edit += [Patch("adapter", a.id, {"function_of": other[a.function_of]}) for a in adapters]
+        whole, _ = apply_edit(after, tuple(edit))
+        self.assertEqual(judge(whole).verdicts(), judge(plan).verdicts())
+        self.assertEqual(apply_edit(after, back)[0], plan)
+        self.assertEqual(apply_edit(after, exchange(after, one, two))[0], plan)
+
+    def test_a_pattern_takes_the_other_one_then(self) -> None:
+        plan = demo_plan()
+        after, _ = apply_edit(plan, exchange(plan, "petrel/nic0", "petrel/nic2"))
+        self.assertEqual(after.get("nic", "petrel/nic2").uplink, plan.get("nic", "petrel/nic0").uplink)
+        taken = {t.part: t.nic for t in plan.all("stamp_nic")}
+        now = {t.part: t.nic for t in after.all("stamp_nic")}
+        self.assertEqual([nic for part, nic in now.items() if nic != taken[part]], ["petrel/nic2"])
+        for one, two in (("petrel/nic0", "fulmar/nic0"), ("petrel/nic0", "petrel/nic0"), ("petrel/nic0", "none")):
+            with self.assertRaises(PlanError):
+                exchange(plan, one, two)
+
+
+class MoveTest(unittest.TestCase):
+    def test_adapters_sit_in_the_port_group_most_like_their_own(self) -> None:
+        plan = demo_plan()
+        guests = [g.id for g in plan.where("guest", "host", "fulmar") if g.name.startswith("ticketing")]
+        self.assertTrue(guests)
+        after, back = apply_edit(plan, move_guests(plan, guests, "gannet"))
+        for id in guests:
+            self.assertEqual(after.get("guest", id).host, "gannet")
+            for adapter in after.where("adapter", "guest", id):
+                self.assertEqual(adapter.port_group, "gannet/guests0/ticketing")
+        self.assertEqual(apply_edit(after, back)[0], plan)
+        before, now = judge(plan).verdicts(), judge(after).verdicts()
+        moved = {a.id for id in guests for a in plan.where("adapter", "guest", id)}
+        self.assertEqual({now[a] for a in moved}, {"home"})
+        self.assertEqual(
+            {e: v for e, v in now.items() if e not in moved}, {e: v for e, v in before.items() if e not in moved}
+        )
+
+    def test_what_finds_no_seat_stays_unattached_and_functions_are_counted(self) -> None:
+        plan = demo_plan()
+        guest = next(g.id for g in plan.all("guest") if g.name == "restore-check")
+        after, _ = apply_edit(plan, move_guests(plan, [guest], "gannet"))
+        self.assertEqual([a.port_group for a in after.where("adapter", "guest", guest)], [None])
+        direct = next(a for a in plan.all("adapter") if a.type == "direct")
+        for host in sorted(plan.of("host")):
+            room = any(n.functions for n in plan.where("nic", "host", host))
+            try:
+                edit = move_guests(plan, [direct.guest], host)
+            except PlanError as error:
+                here = plan.get("guest", direct.guest).host == host
+                self.assertTrue(here or not room, host)
+                self.assertIn("already" if here else "no NIC there has a virtual function left", str(error))
+                continue
+            self.assertTrue(room)
+            self.assertEqual(apply_edit(plan, edit)[0].get("guest", direct.guest).host, host)
+        for guests, host in (([], "gannet"), (["nobody"], "gannet"), ([guest], "nowhere")):
+            with self.assertRaises(PlanError):
+                move_guests(plan, guests, host)
+
+    @settings(max_examples=60)
+    @given(st.integers(0, 10**9), st.booleans(), st.data())
+    def test_whoever_moves_there_and_back_is_where_he_was_or_unattached(self, seed: int, rich: bool, data) -> None:
+        plan = random_plan(seed, rich)
+        guests, hosts = sorted(plan.of("guest")), sorted(plan.of("host"))
+        if not guests:
+            return
+        guest, host = data.draw(st.sampled_from(guests)), data.draw(st.sampled_from(hosts))
+        try:
+            after, _ = apply_edit(plan, move_guests(plan, [guest], host))
+        except PlanError as error:
+            self.assertTrue(error.problems)
+            return
+        self.assertEqual(
+            {g.id: g.host for g in after.of("guest").values() if g.host != plan.get("guest", g.id).host}, {guest: host}
+        )
+        for adapter in after.where("adapter", "guest", guest):
+            group = after.of("port_group").get(adapter.port_group)
+            if group is not None:
+                self.assertEqual(after.get("virtual_switch", group.switch).host, host)
+        others = {a.id for a in after.all("adapter") if a.guest != guest}
+        for id in others:
+            self.assertEqual(after.get("adapter", id), plan.get("adapter", id))

@@ -113,3 +113,19 @@ class GesturesTest(unittest.TestCase):
         self.assertEqual(self.client.edit(self.plan, 3, drop("acceptance", held["id"]))[0], 200)
         rest, accepted = self.findings()
         self.assertEqual((len(rest), accepted), (len(open_), []))
+
+    def test_guests_move_and_nics_are_exchanged(self) -> None:
+        guests = [g["id"] for g in self.client.whole(self.plan)["records"]["guest"] if g["name"] == "ticketing-web-2"]
+        status, seen = self.gesture("move-guests", {"guests": guests, "host": "gannet"})
+        self.assertEqual(
+            (status, seen["message"], seen["preview"]["moves"]), (200, "Move ticketing-web-2 to gannet", [])
+        )
+        status, made = self.gesture("exchange", {"one": "fulmar/nic0", "two": "fulmar/nic2"}, take=True)
+        self.assertEqual((status, made["committed"]["message"]), (200, "Exchange nic0 and nic2 of fulmar"))
+        for name, args, field in (
+            ("move-guests", {"guests": [3], "host": "gannet"}, "guests"),
+            ("move-guests", {"guests": guests, "host": "nowhere"}, "host"),
+            ("exchange", {"one": "fulmar/nic0", "two": "gannet/nic0"}, "two"),
+        ):
+            status, refused = self.gesture(name, args)
+            self.assertEqual((status, refused["problems"][0]["field"]), (400, field))

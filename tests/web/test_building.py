@@ -382,6 +382,34 @@ class FabricTest(BuildingCase):
         expect(self.finding("migration and production share an uplink on")).to_be_visible()
 
 
+class GesturesTest(BuildingCase):
+    def test_a_guest_moves_to_another_host_and_is_home_there(self) -> None:
+        self.page.get_by_role("button", name="ticketing-web-2", exact=True).click()
+        panel = self.page.get_by_role("dialog", name="Guest ticketing-web-2")
+        panel.get_by_role("button", name="Move", exact=True).click()
+        expect(panel.get_by_label("To host")).to_be_focused()
+        expect(panel.get_by_role("button", name="Move it")).to_be_disabled()
+        panel.get_by_label("To host").select_option("gannet, Northquay")
+        expect(panel.get_by_text("nobody moves")).to_be_visible()
+        self.accessible()
+        panel.get_by_role("button", name="Move it").click()
+        host = self.page.get_by_role("region", name="Host gannet")
+        expect(host.get_by_role("button", name="ticketing-web-2", exact=True)).to_be_visible()
+        expect(self.count("home")).to_have_text("33")
+
+    def test_two_nics_take_each_other_s_place(self) -> None:
+        self.page.get_by_role("button", name="nic0, carries").first.click()
+        panel = self.page.get_by_role("dialog", name="fulmar nic0")
+        panel.get_by_role("button", name="Exchange", exact=True).click()
+        panel.get_by_label("nic0 with").select_option(label="nic2, 25G, in store0")
+        expect(panel.get_by_text(re.compile("home →"))).to_be_visible()
+        self.accessible()
+        panel.get_by_role("button", name="Exchange them").click()
+        expect(self.page.get_by_role("status").filter(has_text="Exchange nic0 and nic2 of fulmar")).to_be_visible()
+        self.page.keyboard.press("Control+z")
+        expect(self.count("home")).to_have_text("33")
+
+
 class BesideTest(BuildingCase):
     def test_two_hosts_side_by_side_and_made_alike(self) -> None:
         self.page.get_by_role("button", name="gannet Northquay").focus()

@@ -5,13 +5,16 @@ None of them changes a plan: the edit is previewed, made and taken back like any
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from aptwire.plan import vids
-from aptwire.plan.edits import Edit, Patch
-from aptwire.plan.kinds import KINDS, SPECS, Record
+from aptwire.plan.edits import Edit, Operation, Patch
+from aptwire.plan.fields import plain
+from aptwire.plan.kinds import KINDS, SPECS, Adapter, PortGroup, Record
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.plan.ports import group_words
 
 
 def renumber(plan: Plan, old: int, new: int) -> Edit:
@@ -39,6 +42,91 @@ def renumber(plan: Plan, old: int, new: int) -> Edit:
         raise PlanError([Problem(f"nothing in this plan has VID {old}", field="old")])
     renamed = ((record, _renamed(record, old, new)) for record in plan)
     return tuple(Patch(record.kind, record.id, fields) for record, fields in renamed if fields)
+
+
+def exchange(plan: Plan, one: str, two: str) -> Edit:
+    """The edit by which two NICs of a host take each other's place: uplink, part and rank there, team orders, the host's own addresses, and what a
+    pattern takes them for.  Cables stay where they are plugged, and virtual functions on their NIC.
+    """
+    found: list[Any] = [plan.of("nic").get(id) for id in (one, two)]
+    for name, nic in zip(("one", "two"), found, strict=True):
+        if nic is None:
+            raise PlanError([Problem("there is no such NIC", field=name)])
+    a, b = found
+    if one == two or a.host != b.host:
+        raise PlanError([Problem("two NICs of one host are needed", field="two")])
+    other = {one: two, two: one}
+    made: list[Operation] = []
+    for own, its in ((a, b), (b, a)):
+        words = {name: getattr(its, name) for name in _PLACE if getattr(own, name) != getattr(its, name)}
+        if words:
+            made.append(Patch("nic", own.id, {name: plain(value) for name, value in words.items()}))
+    for kind, field in (("group_order", "nic"), ("uplink", "carries"), ("stamp_nic", "nic")):
+        for id, to in other.items():
+            made += [Patch(kind, record.id, {field: to}) for record in plan.where(kind, field, id)]
+    if not made:
+        raise PlanError([Problem(f"{a.name} and {b.name} are in the same place already", field="two")])
+    return tuple(made)
+
+
+_PLACE = ("uplink", "role", "rank", "addresses")
+
+
+def move_guests(plan: Plan, guests: Sequence[str], host: str) -> Edit:
+    """The edit that moves guests to another host.  Each adapter goes into the port group there that is most like its own: of the same name, else
+    one that frames see as they see its own, else one of its segment's VID; where there is none it stays unattached.
+
+    A direct adapter takes the NIC there that has a virtual function left; PlanError names those for whom none has.
+    """
+    if host not in plan.of("host"):
+        raise PlanError([Problem("there is no such host", field="host")])
+    missing = [id for id in guests if id not in plan.of("guest")]
+    if missing or not guests:
+        raise PlanError([Problem("there is no such guest", field="guests")])
+    made: list[Operation] = []
+    problems: list[Problem] = []
+    groups = [g for s in plan.where("virtual_switch", "host", host) for g in plan.where("port_group", "switch", s.id)]
+    left = {
+        nic.id: (nic.functions or 0) - len(plan.where("adapter", "function_of", nic.id))
+        for nic in sorted(plan.where("nic", "host", host), key=lambda nic: nic.name)
+    }
+    for id in dict.fromkeys(guests):
+        if plan.get("guest", id).host == host:
+            continue
+        made.append(Patch("guest", id, {"host": host}))
+        for adapter in plan.where("adapter", "guest", id):
+            if adapter.type == "direct":
+                nic = next((nic for nic, free in left.items() if free > 0), None)
+                if nic is None:
+                    text = f"{called(plan, adapter)} is direct, and no NIC there has a virtual function left"
+                    problems.append(Problem(text, kind="adapter", id=adapter.id, field="function_of"))
+                    continue
+                left[nic] -= 1
+                made.append(Patch("adapter", adapter.id, {"function_of": nic}))
+            elif adapter.port_group is not None:
+                made.append(Patch("adapter", adapter.id, {"port_group": _like(plan, adapter, groups)}))
+    if problems:
+        raise PlanError(problems)
+    if not made:
+        raise PlanError([Problem("they are there already", field="host")])
+    return tuple(made)
+
+
+def _like(plan: Plan, adapter: Adapter, groups: Sequence[PortGroup]) -> str | None:
+    """The port group among some that is most like an adapter's own; None where none is."""
+    own = plan.get("port_group", adapter.port_group)
+    segment = plan.of("segment").get(adapter.belongs)
+    rank = {
+        group.id: (
+            group.name == own.name and group_words(group) == group_words(own),
+            group.name == own.name,
+            group_words(group) == group_words(own),
+            segment is not None and segment.vid is not None and group.mode == "access" and group.vid == segment.vid,
+        )
+        for group in groups
+    }
+    best = max(sorted(rank), key=lambda id: rank[id], default=None)
+    return best if best is not None and any(rank[best]) else None
 
 
 def _fields(kind: str, sort: str) -> list[str]:

@@ -10,7 +10,7 @@ from typing import Any
 from aptwire.judge.accepted import accept
 from aptwire.judge.risks.alike import offs
 from aptwire.plan.edits import Edit, edit_to_json
-from aptwire.plan.gestures import renumber
+from aptwire.plan.gestures import exchange, move_guests, renumber
 from aptwire.plan.kinds import Pattern
 from aptwire.plan.names import called, some
 from aptwire.plan.patterns import pattern_of
@@ -52,6 +52,20 @@ def _renumber(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
     return f"Renumber {some(named) or 'VID'} from {said['old']} to {said['new']}", renumber(
         plan, said["old"], said["new"]
     )
+
+
+def _exchange(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    edit = exchange(plan, said["one"], said["two"])
+    one, two = plan.get("nic", said["one"]), plan.get("nic", said["two"])
+    return f"Exchange {one.name} and {two.name} of {plan.get('host', one.host).name}", edit
+
+
+def _move_guests(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    if not all(isinstance(guest, str) for guest in said["guests"]):
+        raise bad("a list of guests is needed", "guests")
+    edit = move_guests(plan, said["guests"], said["host"])
+    names = [plan.get("guest", id).name for id in said["guests"]]
+    return f"Move {some(names)} to {plan.get('host', said['host']).name}", edit
 
 
 def _make_pattern(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
@@ -132,6 +146,8 @@ def _accept(engine: Engine, person: str, said: dict[str, Any]) -> tuple[str, Edi
 ONE_OFF = {"stamp": str, "about": str, "field": str}
 GESTURES: dict[str, Gesture] = {
     "renumber": Gesture({"old": int, "new": int}, _renumber),
+    "exchange": Gesture({"one": str, "two": str}, _exchange),
+    "move-guests": Gesture({"guests": list, "host": str}, _move_guests),
     "make-pattern": Gesture({"name": str, "host": str, "starter": str}, _make_pattern),
     "stamp": Gesture({"pattern": str, "hosts": list, "answers": list}, _stamp),
     "unstamp": Gesture({"stamp": str}, _unstamp),

@@ -54,7 +54,19 @@ VERDICT: Schema = {"type": "string", "enum": list(VERDICTS)}
 KIND: Schema = {"type": "string", "enum": list(KINDS)}
 GESTURE: Schema = {
     "type": "string",
-    "enum": ["renumber", "make-pattern", "stamp", "unstamp", "adopt", "keep", "take-out", "remove-pattern", "accept"],
+    "enum": [
+        "renumber",
+        "exchange",
+        "move-guests",
+        "make-pattern",
+        "stamp",
+        "unstamp",
+        "adopt",
+        "keep",
+        "take-out",
+        "remove-pattern",
+        "accept",
+    ],
 }
 GRAVITY: Schema = {"type": "string", "enum": [*VERDICTS, *RISKS]}
 MAYBE_VERDICT: Schema = {"oneOf": [VERDICT, {"type": "null"}]}

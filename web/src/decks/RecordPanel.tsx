@@ -12,6 +12,7 @@ import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
+import { ExchangeNics, MoveGuest } from "./Gestures";
 import { Renumber } from "./Renumber";
 import { FieldForm, Outcome, OutcomeList, Panel, Sections, usePreviews, type Section } from "./Panel";
 
@@ -69,7 +70,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       ],
     };
   },
-  nic: ({ id, book, settings, remove, take }) => {
+  nic: ({ id, book, settings, remove, ids, take }) => {
     const nic = book.get("nic", id)!;
     const gone = unplug(book, nic);
     const ports = [...portsFor(book, nic), ...(gone ? [gone] : [])];
@@ -100,6 +101,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
             />
           ),
         },
+        { label: "Exchange", body: <ExchangeNics id={id} {...ids} /> },
         settings,
         remove,
       ],
@@ -179,7 +181,12 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
     ],
   }),
   guest: ({ id, settings, remove, ids }) => ({
-    sections: [settings, { label: "Adapter", body: <NewAdapter id={id} {...ids} /> }, remove],
+    sections: [
+      settings,
+      { label: "Adapter", body: <NewAdapter id={id} {...ids} /> },
+      { label: "Move", body: <MoveGuest id={id} {...ids} /> },
+      remove,
+    ],
   }),
   fabric_switch: ({ id, settings, remove, ids }) => ({
     sections: [
