@@ -31,7 +31,7 @@ sys.path[:0] = [str(ROOT), str(ROOT / "core")]
 from aptwire.forward.compiling import compile_wiring  # noqa: E402
 from aptwire.judge.findings import findings  # noqa: E402
 from aptwire.judge.judgement import Judgement  # noqa: E402
-from aptwire.judge.preview import moves  # noqa: E402
+from aptwire.judge.preview import moves, preview  # noqa: E402
 from aptwire.judge.risks import risks  # noqa: E402
 from aptwire.judge.verdicts import judge, rejudge  # noqa: E402
 from aptwire.plan.checks import check_plan  # noqa: E402
@@ -39,6 +39,8 @@ from aptwire.plan.edits import Drop, Edit, Patch, apply_edit, touched  # noqa: E
 from aptwire.plan.file import read_plan, write_plan  # noqa: E402
 from aptwire.plan.kinds import KINDS  # noqa: E402
 from aptwire.plan.plan import Plan  # noqa: E402
+from aptwire.stamping.making import from_host  # noqa: E402
+from aptwire.stamping.stamp import stamp  # noqa: E402
 
 from measure.fleet import fleet  # noqa: E402
 from measure.plain import homeless  # noqa: E402
@@ -102,6 +104,7 @@ def engine(large: bool) -> None:
     edits(thousand, "1,000")
     floor(judge(thousand))
     profile(thousand)
+    stamping(thousand)
     if large:
         many = fleet(10_000, 80, 400)
         small: list[float] = []
@@ -115,6 +118,33 @@ def engine(large: bool) -> None:
         )
         edits(many, "10,000")
         print(f"\nmost memory of the process: {memory():.0f} MB")
+
+
+def stamping(plan: Plan) -> None:
+    """A pattern made of one host and stamped on all: the edit, its preview, the differences of all hosts afterwards, and an edit from then on."""
+    hosts = sorted(plan.of("host"))
+    before = judge(plan.indexed())
+    risks(before)
+    made = preview(before, from_host(plan, hosts[0], "all alike"))
+    risks(made.judgement)
+    pattern = next(iter(made.plan.of("pattern")))
+    whole = timed(lambda: judge(fresh(made.plan)), 3)
+    composed = timed(lambda: stamp(made.plan, pattern, hosts), 3)
+    edit = stamp(made.plan, pattern, hosts)
+    seen = timed(lambda: preview(made.judgement, edit), 3)
+    after = preview(made.judgement, edit)
+    told = timed(lambda: risks(after.judgement), 1)
+    group = after.plan.where("port_group", "switch", "host-5/guests")[0]
+    one = preview(after.judgement, (Patch("port_group", group.id, {"name": "another"}),))
+    off = timed(lambda: risks(one.judgement), 1)
+    print(
+        f"\nA pattern stamped on {len(hosts):,} hosts, an edit of {len(edit):,} records; judging the plan from nothing takes {whole:.2f} s\n"
+    )
+    print(
+        "| compose the edit | preview it | risks, the hosts off their pattern among them | risks after one more edit |"
+    )
+    print("|---|---|---|---|")
+    print(f"| {composed:.2f} s | {seen:.2f} s | {told:.2f} s | {off * 1000:.1f} ms |", flush=True)
 
 
 def first_telling(plan: Plan, tell: Callable[[Judgement], object]) -> float:

@@ -9,12 +9,14 @@ from aptwire.forward.paths import Roads
 from aptwire.judge import why as words
 from aptwire.judge.causes import CAUSES
 from aptwire.judge.cut import smallest_cut
-from aptwire.judge.findings import Finding, findings
+from aptwire.judge.findings import Finding, everything, findings
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import CANDIDATES, Mend, mends, new_port_group, next_free_address
 from aptwire.judge.preview import preview
 from aptwire.judge.risks import risks
+from aptwire.judge.together import mend_all
 from aptwire.judge.verdicts import judge
+from aptwire.judge.why import VERDICTS
 from aptwire.plan.edits import Patch, Put, apply_edit
 from aptwire.plan.plan import PlanError
 from hypothesis import given, settings
@@ -258,3 +260,32 @@ class CutTest(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class TogetherTest(unittest.TestCase):
+    def test_the_first_mends_of_many_are_one_edit_by_which_nobody_fares_worse(self) -> None:
+        better = 0
+        for seed in range(12):
+            plan = random_plan(seed, rich=seed % 2 == 1)
+            before = judge(plan)
+            found = [f for f in everything(before) if isinstance(f, Finding)]
+            heard: list[int] = []
+            made = mend_all(before, [f.id for f in found], heard.append)
+            self.assertEqual(heard, list(range(1, len(found) + 1)))
+            after = judge(apply_edit(plan, made.edit)[0])
+            one, two = before.verdicts(), after.verdicts()
+            for endpoint in one.keys() & two.keys():
+                self.assertLessEqual(VERDICTS.index(two[endpoint]), VERDICTS.index(one[endpoint]), (seed, endpoint))
+            better += sum(one[e] != two[e] for e in one.keys() & two.keys())
+            self.assertEqual(bool(made.taken), bool(made.edit))
+            self.assertLessEqual(len(made.taken) + len(made.left), len(found))
+        self.assertGreater(better, 10)
+
+    def test_what_an_earlier_mend_put_right_takes_none_and_what_is_gone_is_passed_over(self) -> None:
+        judgement = judge(demo_plan())
+        found = [f for f in everything(judgement) if isinstance(f, Finding)]
+        made = mend_all(judgement, [found[0].id, found[0].id, "none"])
+        self.assertEqual(len(made.taken) + len(made.left), 1)
+        whole = mend_all(judgement, [f.id for f in found])
+        after = judge(apply_edit(judgement.plan, whole.edit)[0])
+        self.assertGreater(after.counts()["home"], judgement.counts()["home"] + 5)

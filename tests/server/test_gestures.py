@@ -129,3 +129,13 @@ class GesturesTest(unittest.TestCase):
         ):
             status, refused = self.gesture(name, args)
             self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
+
+    def test_the_first_mends_of_several_findings_are_one_edit(self) -> None:
+        open_, _ = self.findings()
+        ids = [f["id"] for f in open_ if f["verdict"] == "astray"]
+        status, seen = self.gesture("mend-all", {"findings": ids})
+        self.assertEqual((status, seen["preview"]["counts"]["astray"]), (200, 0))
+        self.assertEqual(self.gesture("mend-all", {"findings": []})[0], 400)
+        self.assertEqual(self.gesture("mend-all", {"findings": ids * 20})[0], 400)
+        status, made = self.gesture("mend-all", {"findings": ids}, take=True)
+        self.assertEqual((status, made["committed"]["moves"]), (200, seen["preview"]["moves"]))

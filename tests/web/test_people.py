@@ -467,3 +467,19 @@ class WideTest(BrowserTest):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class MendAllTest(BrowserTest):
+    def test_all_findings_in_sight_are_mended_as_one_edit(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/landing")
+        page.get_by_role("button", name="astray", exact=True).click()
+        page.get_by_role("button", name=re.compile("^Mend 3 findings in sight")).click()
+        asked = page.get_by_role("group", name="Mend all in sight")
+        expect(asked.get_by_text(re.compile("Take [23] mends"))).to_be_visible()
+        expect(asked.get_by_text(re.compile("3 astray → home"))).to_be_visible()
+        self.accessible()
+        asked.get_by_role("button", name="Take them").click()
+        expect(self.count("astray")).to_have_text("0")
+        page.keyboard.press("Control+z")
+        expect(self.count("astray")).to_have_text("3")

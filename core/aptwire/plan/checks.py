@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from functools import partial
 from operator import attrgetter
 from typing import Any
@@ -121,8 +121,10 @@ def check_plan(plan: Plan) -> list[Problem]:
 _SWITCHED = ("virtual_switch", "uplink", "port_group")
 
 
-def check_touched(plan: Plan, touched: Iterable[tuple[str, str]]) -> list[Problem]:
-    """What is wrong around the records that an edit put, patched or dropped (kind, id).
+def check_touched(
+    plan: Plan, touched: Iterable[tuple[str, str]], alone: Container[tuple[str, str]] = ()
+) -> list[Problem]:
+    """What is wrong around the records that an edit put, patched or dropped (kind, id), or (`alone`) with such a one by itself.
 
     Records that refer to a touched one are checked too, since they may no longer fit it, and around switches those that refer to
     these: what an adapter may do hangs on its port group's switch. Where a private VLAN changes, so are the ports that speak of it by VID.
@@ -130,6 +132,8 @@ def check_touched(plan: Plan, touched: Iterable[tuple[str, str]]) -> list[Proble
     asked = list(touched)
     around = {(kind, id): plan.of(kind).get(id) for kind, id in asked}
     for key in asked:
+        if key in alone:
+            continue
         near = {(other.kind, other.id): other for other, _ in plan.referrers(*key)}
         around.update(near)
         for at in near if key[0] in _SWITCHED else ():

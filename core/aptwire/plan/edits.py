@@ -69,10 +69,16 @@ def apply_edit(plan: Plan, edit: Edit) -> tuple[Plan, Edit]:
     if problems:
         raise PlanError(problems)
     after = plan.replacing(changed)
-    problems = check_touched(after, changed)
+    problems = check_touched(after, changed, _only_parted(edit))
     if problems:
         raise PlanError(dict.fromkeys(problems))
     return after, tuple(reversed(inverse))
+
+
+def _only_parted(edit: Edit) -> set[tuple[str, str]]:
+    """The records of which an edit says nothing but from which part of a pattern they come: whoever refers to them fits as before."""
+    only = {(o.kind, o.id) for o in edit if isinstance(o, Patch) and o.changes.keys() == {"part"}}
+    return only - touched(tuple(o for o in edit if not (isinstance(o, Patch) and o.changes.keys() == {"part"})))
 
 
 def _apply_one(

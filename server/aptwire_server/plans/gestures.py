@@ -9,6 +9,7 @@ from typing import Any
 
 from aptwire.judge.accepted import accept
 from aptwire.judge.risks.alike import offs
+from aptwire.judge.together import mend_all
 from aptwire.plan.edits import Edit, edit_to_json
 from aptwire.plan.gestures import exchange, move_guests, renumber
 from aptwire.plan.kinds import Pattern
@@ -24,7 +25,6 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from aptwire_server.plans.access import plan_for
-from aptwire_server.plans.changes import within
 from aptwire_server.plans.commits import commit
 from aptwire_server.plans.engine import Engine
 from aptwire_server.plans.gate import bad, body_of
@@ -33,8 +33,9 @@ from aptwire_server.plans.schemas import ANY, FLAG, GESTURE, body, bounded, ref
 from aptwire_server.plans.views import CONFLICT, committed, looked_at, previewed
 
 MOST_QUESTIONS = 200
-MOST_EDIT = 200_000
-"""Bytes of an edit that is told with its preview."""
+MOST_MENDED = 40
+MOST_EDIT = 500
+"""Operations of an edit that is told with its preview."""
 
 
 @dataclass(frozen=True)
@@ -143,6 +144,18 @@ def _accept(engine: Engine, person: str, said: dict[str, Any]) -> tuple[str, Edi
     return f"Accept: {finding.title}", accept(engine.plan, finding, person, said["why"], said["until"])
 
 
+def _mend_all(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
+    if not said["findings"] or not all(isinstance(id, str) for id in said["findings"]):
+        raise bad("a list of one or more findings is needed", "findings")
+    if len(said["findings"]) > MOST_MENDED:
+        raise bad(f"{len(said['findings'])} findings at once; {MOST_MENDED} is the most", "findings")
+    made = mend_all(engine.judgement(), said["findings"])
+    if not made.taken:
+        raise bad("none of them has a mend by which nobody fares worse", "findings")
+    left = f"; {len(made.left)} left" if made.left else ""
+    return f"Take {len(made.taken)} mends{left}" if len(made.taken) > 1 else made.taken[0], made.edit
+
+
 ONE_OFF = {"stamp": str, "about": str, "field": str}
 GESTURES: dict[str, Gesture] = {
     "renumber": Gesture({"old": int, "new": int}, _renumber),
@@ -155,6 +168,7 @@ GESTURES: dict[str, Gesture] = {
     "keep": Gesture(ONE_OFF, _keep),
     "take-out": Gesture({"part": str}, _take_out),
     "remove-pattern": Gesture({"pattern": str}, _remove_pattern),
+    "mend-all": Gesture({"findings": list}, about=_mend_all),
     "accept": Gesture({"finding": str, "why": str, "until": str}, about=_accept),
 }
 
@@ -224,7 +238,7 @@ def _result(message: str, edit: Edit, asked: Any = (), preview: Any = None, comm
     return {
         "message": message,
         "operations": len(edit),
-        "edit": within(edit_to_json(edit), MOST_EDIT) if committed is None else None,
+        "edit": edit_to_json(edit) if committed is None and len(edit) <= MOST_EDIT else None,
         "questions": list(asked),
         "preview": preview,
         "committed": committed,

@@ -66,6 +66,7 @@ GESTURE: Schema = {
         "take-out",
         "remove-pattern",
         "accept",
+        "mend-all",
     ],
 }
 GRAVITY: Schema = {"type": "string", "enum": [*VERDICTS, *RISKS]}

@@ -50,6 +50,7 @@ export interface Gestures {
   keep: { stamp: string; about: string; field: string };
   "take-out": { part: string };
   "remove-pattern": { pattern: string };
+  "mend-all": { findings: string[] };
   accept: { finding: string; why: string; until: string };
 }
 

@@ -9,6 +9,7 @@ import { api, unwrap, type Endpoint, type Finding } from "../api/client";
 import { usePlan, usePresence } from "../api/plan";
 import { compareNames } from "../model/records";
 import { gravity, MARKS, sayMoves, type Mark } from "../model/verdicts";
+import { MendAll } from "../parts/MendAll";
 import { VerdictMark } from "../parts/VerdictMark";
 
 type Grouping = "verdict" | "host" | "segment" | "none";
@@ -21,6 +22,9 @@ interface Row {
 type Line = { head: string; count: number } | { row: Row };
 
 const ROW = 34;
+
+/** Whether somebody accepts a finding as it is. */
+const held = (finding: Finding): boolean => finding.acceptance !== null && !finding.acceptance.over;
 
 export function Landing() {
   const { id, base, snapshot, book, edit } = usePlan();
@@ -128,6 +132,12 @@ export function Landing() {
       { replace: true },
     );
   const shown = lines.filter((l) => "row" in l).length;
+  const inSight = useMemo(
+    () => [
+      ...new Set(lines.flatMap((l) => ("row" in l && l.row.finding && !held(l.row.finding) ? [l.row.finding.id] : []))),
+    ],
+    [lines],
+  );
   return (
     <div className="landing">
       <div className="tools" role="toolbar" aria-label="Filter and group">
@@ -165,6 +175,7 @@ export function Landing() {
             <option value="none">nothing</option>
           </select>
         </label>
+        <MendAll findings={inSight} />
       </div>
       <div className="table" role="table" aria-label="Landing of every endpoint" aria-rowcount={lines.length + 1}>
         <div className="row head" role="row">
