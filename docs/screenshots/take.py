@@ -47,6 +47,8 @@ def main() -> None:
         shoot(page, "decks")
         page.goto(f"{plan}/landing")
         shoot(page, "landing")
+        page.goto(f"{plan}/patterns")
+        shoot(page, "patterns")
         page.goto(f"{plan}/trace?a=kittiwake/tap-cctv-recorder&b=gannet/tap-fw-in|240")
         shoot(page, "trace")
         page.goto(f"{plan}/bench")

@@ -1,5 +1,6 @@
 import "./tables.css";
 
+import { Button, HStack, Input, NativeSelect } from "@chakra-ui/react";
 import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useMemo, useRef, useState } from "react";
@@ -141,20 +142,25 @@ export function Landing() {
   return (
     <div className="landing">
       <div className="tools" role="toolbar" aria-label="Filter and group">
-        <input
-          className="wide"
+        <Input
+          size="xs"
+          height="7"
+          width="250px"
+          bg="sheet"
           aria-label="Filter"
           placeholder="Filter by name, host, address, VID, segment"
           value={text}
           onChange={(e) => setText(e.target.value)}
         />
         {MARKS.filter((m) => snapshot.summary.counts[m]).map((mark) => (
-          <button
+          <Button
             key={mark}
-            type="button"
-            className="chip"
+            size="2xs"
+            variant="outline"
+            rounded="full"
+            fontWeight="400"
             aria-pressed={marks.has(mark)}
-            style={{ "--seg": `var(--v-${mark})` } as React.CSSProperties}
+            _pressed={{ borderColor: `var(--v-${mark})`, bg: "sheet", fontWeight: "600" }}
             onClick={() =>
               setMarks((now) => {
                 const next = new Set(now);
@@ -163,18 +169,26 @@ export function Landing() {
               })
             }
           >
-            <VerdictMark mark={mark} /> {mark}
-          </button>
+            <VerdictMark mark={mark} size={11} /> {mark}
+          </Button>
         ))}
-        <label className="group-by">
-          Group by{" "}
-          <select value={grouping} onChange={(e) => setGrouping(e.target.value as Grouping)}>
-            <option value="verdict">verdict</option>
-            <option value="host">host</option>
-            <option value="segment">segment</option>
-            <option value="none">nothing</option>
-          </select>
-        </label>
+        <HStack as="label" gap="1.5" ms="auto" color="fg.muted" whiteSpace="nowrap">
+          Group by
+          <NativeSelect.Root size="xs" width="110px">
+            <NativeSelect.Field
+              height="7"
+              bg="sheet"
+              value={grouping}
+              onChange={(e) => setGrouping(e.target.value as Grouping)}
+            >
+              <option value="verdict">verdict</option>
+              <option value="host">host</option>
+              <option value="segment">segment</option>
+              <option value="none">nothing</option>
+            </NativeSelect.Field>
+            <NativeSelect.Indicator />
+          </NativeSelect.Root>
+        </HStack>
         <MendAll findings={inSight} />
       </div>
       <div className="table" role="table" aria-label="Landing of every endpoint" aria-rowcount={lines.length + 1}>
