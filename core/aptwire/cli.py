@@ -25,8 +25,10 @@ from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.verdicts import judge
 from aptwire.paper.handover import handover
+from aptwire.paper.reading import read_table, take_segments
 from aptwire.paper.sheets import to_csv, to_xlsx
 from aptwire.paper.tables import SHEETS, joined
+from aptwire.plan.compare import changes
 from aptwire.plan.edits import apply_edit
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import (
@@ -143,15 +145,25 @@ def check(plan_file: str, as_json: bool, today: datetime.datetime | None) -> Non
     sys.exit(1 if any(isinstance(finding, Finding) for finding in found) else 0)
 
 
-@main.command(help="Write a plan’s segments (or another sheet of it) for a spreadsheet.")
+@main.command(help="Write a plan’s segments (or another sheet of it) for a spreadsheet, or take its segments from one.")
 @click.argument("plan_file")
 @click.option("--of", "which", type=click.Choice(tuple(SHEETS)), default="segments", help="segments unless said")
 @click.option("--csv", "form", flag_value="csv", default="csv", help="as CSV, to the terminal unless -o names a file")
 @click.option("--xlsx", "form", flag_value="xlsx", help="as a workbook")
+@click.option(
+    "--take", metavar="FILE", help="bring the segments to what this sheet (CSV or XLSX) says, and write the plan to -o"
+)
+@click.option("--column", "titles", metavar="FIELD=TITLE", multiple=True, help="which column is which (repeatable)")
 @click.option("-o", "--output", help="the file to write")
-def ledger(plan_file: str, which: str, form: str, output: str | None) -> None:
-    """Write a sheet."""
-    sheets = SHEETS[which](judge(_load(plan_file)))
+def ledger(
+    plan_file: str, which: str, form: str, take: str | None, titles: tuple[str, ...], output: str | None
+) -> None:
+    """Write a sheet, or take one."""
+    plan = _load(plan_file)
+    if take is not None:
+        _take_sheet(plan, take, dict(_titles(titles)), output)
+        return
+    sheets = SHEETS[which](judge(plan))
     if form == "csv":
         text = to_csv(joined(sheets))
         if output is None:
@@ -162,6 +174,33 @@ def ledger(plan_file: str, which: str, form: str, output: str | None) -> None:
         _fail("a workbook needs a file: -o FILE")
     else:
         _write(output, to_xlsx(sheets or [joined(sheets)]))
+
+
+def _titles(said: Iterable[str]) -> Iterator[tuple[str, str]]:
+    for text in said:
+        field, equals, title = text.partition("=")
+        if not equals:
+            _fail(f"“{text}” is no FIELD=TITLE")
+        yield field, title
+
+
+def _take_sheet(plan: Plan, path: str, titles: dict[str, str], output: str | None) -> None:
+    """Bring a plan's segments to what a sheet says; nothing is written where any of it can't be used."""
+    if output is None:
+        _fail("the plan needs a file to be written to: -o FILE")
+    try:
+        with open(path, "rb") as file:
+            data = file.read()
+        after, _ = apply_edit(plan, take_segments(plan, read_table(data, os.path.basename(path)), titles))
+    except OSError as error:
+        _fail(f"{path}: {error.strerror}")
+    except PlanError as error:
+        _fail(error.problems)
+    for change in changes(plan, after):
+        click.echo(str(change))
+    if after == plan:
+        click.echo("nothing differs")
+    _write(output, write_plan(after))
 
 
 @main.command(help="Write a hand-over report of a plan: one HTML file that prints well.")

@@ -1,0 +1,146 @@
+"""Sheets that come in: what we write is read back, what others write is understood, and what can't be used is told by row and column."""
+
+from __future__ import annotations
+
+import datetime
+import io
+import tempfile
+import unittest
+from pathlib import Path
+
+import openpyxl
+from aptwire.cli import main
+from aptwire.judge.verdicts import judge
+from aptwire.paper.reading import read_table, take_segments
+from aptwire.paper.sheets import to_csv, to_xlsx
+from aptwire.paper.tables import ledger
+from aptwire.plan.edits import apply_edit
+from aptwire.plan.file import read_plan
+from aptwire.plan.plan import Plan, PlanError
+from click.testing import CliRunner
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.support import ROOT, demo_plan, random_plan
+
+CSV = (
+    "Name;VLAN;Subnet;Gateway\nticketing;210;10.65.10.0/24;10.65.10.1\nlounge;VLAN 250;10.65.50.0/24, 2001:db8::/64;\n"
+)
+
+
+class RoundTest(unittest.TestCase):
+    @settings(max_examples=40)
+    @given(st.integers(0, 10**9), st.booleans())
+    def test_a_ledger_that_is_taken_back_changes_nothing_and_makes_the_same_anew(self, seed: int, rich: bool) -> None:
+        plan = random_plan(seed, rich)
+        sheet = ledger(judge(plan))
+        for data in (to_csv(sheet).encode(), to_xlsx([sheet])):
+            table = read_table(data, "ledger")
+            self.assertEqual(take_segments(plan, table), ())
+            anew, _ = apply_edit(Plan("empty"), take_segments(Plan("empty"), table))
+            for segment in plan.all("segment"):
+                twin = next(s for s in anew.all("segment") if s.name == segment.name)
+                for field in ("role", "vid", "vni", "subnets", "gateways", "mtu"):
+                    self.assertEqual(getattr(twin, field), getattr(segment, field))
+
+    def test_other_people_s_sheets(self) -> None:
+        plan = demo_plan()
+        for data in (
+            CSV.encode(),
+            CSV.encode("utf-8-sig"),
+            CSV.encode("utf-16"),
+            CSV.replace(";", "\t").encode(),
+            ("\n\n" + CSV.replace("lounge", "Salon d’été")).encode("cp1252"),
+        ):
+            after, back = apply_edit(plan, take_segments(plan, read_table(data, "s.csv")))
+            made = [s for s in after.all("segment") if s.id not in plan.of("segment")]
+            self.assertEqual([(s.vid, s.subnets) for s in made], [(250, ("10.65.50.0/24", "2001:db8::/64"))])
+            self.assertIn(made[0].name, ("lounge", "Salon d’été"))
+            self.assertEqual(apply_edit(after, back)[0], plan)
+
+    def test_a_column_of_another_title_is_said(self) -> None:
+        data = CSV.replace("Name", "Bezeichnung").replace("VLAN;", "Kennung;").encode()
+        with self.assertRaises(PlanError) as caught:
+            take_segments(demo_plan(), read_table(data, "s.csv"))
+        self.assertIn("no column is the segments’ name; the sheet has “Bezeichnung”, “Kennung”", str(caught.exception))
+        edit = take_segments(demo_plan(), read_table(data, "s.csv"), {"name": "Bezeichnung", "vid": "Kennung"})
+        self.assertEqual(len(edit), 1)
+        with self.assertRaises(PlanError):
+            take_segments(demo_plan(), read_table(data, "s.csv"), {"name": "Nix", "colour": "Kennung"})
+
+
+class WorkbookTest(unittest.TestCase):
+    def book(self, *rows: list[object], merge: str = "") -> bytes:
+        book = openpyxl.Workbook()
+        for row in rows:
+            book.active.append(row)
+        if merge:
+            book.active.merge_cells(merge)
+        written = io.BytesIO()
+        book.save(written)
+        return written.getvalue()
+
+    def test_merged_cells_texts_for_numbers_and_formulas(self) -> None:
+        data = self.book(
+            ["Segment", "Role", "VLAN"], ["a", "storage", "110"], ["b", None, 120.0], ["=1+1", None, 130], merge="B2:B4"
+        )
+        plan, _ = apply_edit(Plan("x"), take_segments(Plan("x"), read_table(data, "s.xlsx")))
+        self.assertEqual(
+            sorted((s.name, s.role, s.vid) for s in plan.all("segment")),
+            [("=1+1", "storage", 130), ("a", "storage", 110), ("b", "storage", 120)],
+        )
+
+    def test_what_cannot_be_used_is_told_by_row_and_column_and_nothing_is_taken(self) -> None:
+        data = self.book(
+            ["Segment", "VLAN", "Subnet", "Gateway"],
+            ["a", 110, "10.0.0.0/24", datetime.datetime(2027, 10, 1)],
+            ["a", 5000, "10.0.0.7/24", None],
+            [None, 7, None, None],
+            ["w" * 90, "ten", None, None],
+        )
+        with self.assertRaises(PlanError) as caught:
+            take_segments(Plan("x"), read_table(data, "s.xlsx"))
+        self.assertEqual(
+            [str(p) for p in caught.exception.problems],
+            [
+                "s.xlsx, row 2, column D (Gateway): segment, field gateways: a date, 2027-10-01, is nothing that a segment says",
+                "s.xlsx, row 3, column B (VLAN): segment, field vid: VID 5000 is outside 1 to 4094",
+                "s.xlsx, row 3, column C (Subnet): segment, field subnets: “10.0.0.7/24” is an address within a subnet; the subnet is 10.0.0.0/24",
+                "s.xlsx, row 3, column A (Segment): segment, field name: “a” stands in row 2 already",
+                "s.xlsx, row 4, column A (Segment): segment, field name: a segment needs a name",
+                "s.xlsx, row 5, column A (Segment): segment, field name: the text is 90 characters long; 80 is the most",
+                "s.xlsx, row 5, column B (VLAN): segment, field vid: “ten” is no whole number",
+            ],
+        )
+
+    def test_what_is_no_sheet_says_so(self) -> None:
+        for data, said in (
+            (b"", "the sheet is empty"),
+            (b"\n,,\n", "the sheet is empty"),
+            (b"PK\x03\x04 no zip", "this workbook can’t be read"),
+            (b"\x00\x01\x02", "neither a workbook (XLSX) nor text"),
+            (b'a,b\n"x,y', "this is no CSV"),
+            (b"name\n" + b"x\n" * 100_001, "the sheet has 100,001 rows; 100,000 is the most"),
+        ):
+            with self.assertRaises(PlanError) as caught:
+                read_table(data, "s")
+            self.assertIn(said, str(caught.exception))
+
+
+class CommandTest(unittest.TestCase):
+    def test_a_sheet_is_taken_on_the_command_line(self) -> None:
+        demo = str(ROOT / "demo" / "brackwater.json")
+        with tempfile.TemporaryDirectory() as folder:
+            sheet, out = Path(folder, "s.csv"), Path(folder, "out.json")
+            sheet.write_text(CSV)
+            said = CliRunner().invoke(main, ["ledger", demo, "--take", str(sheet), "-o", str(out)])
+            self.assertEqual(said.exit_code, 0, said.output)
+            self.assertIn("segment lounge: made", said.output)
+            self.assertEqual(len(read_plan(out.read_bytes()).of("segment")), 13)
+            again = CliRunner().invoke(main, ["ledger", str(out), "--take", str(sheet), "-o", str(out)])
+            self.assertIn("nothing differs", again.output)
+            sheet.write_text(CSV.replace("250", "25000"))
+            self.assertEqual(
+                CliRunner().invoke(main, ["ledger", demo, "--take", str(sheet), "-o", str(out)]).exit_code, 2
+            )
+            self.assertEqual(CliRunner().invoke(main, ["ledger", demo, "--take", str(sheet)]).exit_code, 2)
