@@ -165,6 +165,15 @@ class StampingTest(unittest.TestCase):
         plan = made(plan, stamp(plan, pattern, ["gannet"]))
         self.assertEqual(plan.get("port_group", group.id).name, "ticketing")
 
+    def test_what_a_host_has_beside_stays_when_it_is_stamped_first_and_is_told(self) -> None:
+        plan, pattern = pattern_of_host(demo_plan(), "gannet")
+        lab = PortGroup(id="lab", switch="fulmar/guests0", name="lab", mode="untagged")
+        plan = made(plan, (Put(lab),))
+        after = made(plan, stamp(plan, pattern, ["fulmar"]))
+        own = next(s for s in after.all("stamp") if s.host == "fulmar")
+        self.assertIn("port group lab isn’t in the pattern", [str(o) for o in off(after, own)])
+        self.assertNotIn("lab", made(after, stamp(after, pattern, ["fulmar"])).of("port_group"), "nobody uses it")
+
     def test_taking_a_part_out_leaves_it_on_its_hosts(self) -> None:
         plan, pattern = pattern_of_host(demo_plan(), "gannet")
         own = next(s for s in plan.all("stamp") if s.host == "gannet")

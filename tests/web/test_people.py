@@ -483,3 +483,16 @@ class MendAllTest(BrowserTest):
         expect(self.count("astray")).to_have_text("0")
         page.keyboard.press("Control+z")
         expect(self.count("astray")).to_have_text("3")
+
+    def test_all_findings_of_a_kind_are_mended_together(self) -> None:
+        page = self.page
+        self.finding("allow VIDs that nobody behind needs").first.click()
+        page.get_by_role("button", name="Mend 2 findings of this kind").click()
+        asked = page.get_by_role("group", name="Mend all of this kind")
+        expect(asked.get_by_text("Take 2 mends")).to_be_visible()
+        expect(asked.get_by_text("nobody moves")).to_be_visible()
+        self.accessible()
+        asked.get_by_role("button", name="Take them").click()
+        expect(self.finding("allow VIDs that nobody behind needs")).to_have_count(0)
+        page.keyboard.press("Control+z")
+        expect(self.finding("allow VIDs that nobody behind needs")).to_have_count(2)

@@ -180,7 +180,8 @@ def _on_host(plan: Plan, own: Stamp, nics: Mapping[str, str]) -> Iterator[Operat
         if set_:
             yield Patch("nic", nic.id, set_)
     placed_ids = set(at.values())
-    for record in beside(plan, own):
+    # What a host has beside its pattern is told after it was stamped once; only then is it known to be too much.
+    for record in beside(plan, own) if own.id in plan.of("stamp") else ():
         if record.id not in wanted and record.id not in placed_ids and _unused(plan, record):
             yield Drop(record.kind, record.id)
 

@@ -34,6 +34,7 @@ from aptwire_server.plans.views import CONFLICT, committed, looked_at, previewed
 
 MOST_QUESTIONS = 200
 MOST_MENDED = 40
+MOST_OFF, MOST_OFF_HOST = 2_000, 30
 MOST_EDIT = 500
 """Operations of an edit that is told with its preview."""
 
@@ -248,25 +249,29 @@ def _result(message: str, edit: Edit, asked: Any = (), preview: Any = None, comm
 @extend_schema(responses={200: ref("Patterns"), **REFUSED}, operation_id="get_patterns")
 @api_view(["GET"])
 def patterns(request: Request, plan_id: uuid.UUID) -> Response:
-    """The patterns with the hosts on which they are stamped: where one is off its pattern, the exact differences.  And the starting points
-    for new ones."""
+    """The patterns with the hosts on which they are stamped: where one is off its pattern, the exact differences, as many as an answer holds (`count` tells
+    how many there are).  And the starting points for new ones."""
     engine = looked_at(request, plan_for(request, plan_id))
     found, plan = offs(engine.judgement()), engine.plan
-    made = [
-        {
-            "id": pattern.id,
-            "stamps": [
+    room = MOST_OFF
+    made: list[dict[str, Any]] = []
+    for pattern in sorted(plan.all(Pattern), key=lambda p: p.name):
+        stamps: list[dict[str, Any]] = []
+        for own in sorted(plan.where("stamp", "pattern", pattern.id), key=lambda s: s.number):
+            listed = found.get(own.id, ())
+            told = [one.to_json() for one in listed[: min(MOST_OFF_HOST, room)]]
+            room -= len(told)
+            words = len(plan.where("own_word", "stamp", own.id))
+            stamps.append(
                 {
                     "stamp": own.id,
                     "host": own.host,
                     "number": own.number,
-                    "off": [one.to_json() for one in found.get(own.id, ())],
-                    "own": len(plan.where("own_word", "stamp", own.id)),
+                    "off": told,
+                    "count": len(listed),
+                    "own": words,
                 }
-                for own in sorted(plan.where("stamp", "pattern", pattern.id), key=lambda s: s.number)
-            ],
-        }
-        for pattern in sorted(plan.all(Pattern), key=lambda p: p.name)
-    ]
+            )
+        made.append({"id": pattern.id, "stamps": stamps})
     starters = [{"id": id, "name": s.name, "does": s.does} for id, s in STARTERS.items()]
     return Response({"patterns": made, "starters": starters})

@@ -289,7 +289,7 @@ def components() -> dict[str, Schema]:
             found=TEXT,
             text=TEXT,
         ),
-        "Stamped": obj(stamp=TEXT, host=TEXT, number=NUMBER, off=many(ref("Off")), own=NUMBER),
+        "Stamped": obj(stamp=TEXT, host=TEXT, number=NUMBER, off=many(ref("Off")), count=NUMBER, own=NUMBER),
         "Patterns": obj(
             patterns=many(obj(id=TEXT, stamps=many(ref("Stamped")))),
             starters=many(obj(id=TEXT, name=TEXT, does=TEXT)),

@@ -9,7 +9,7 @@ import { LinkButton, TakeButton, Told } from "./controls";
 const MOST = 40;
 
 /** The first mend of every finding in sight by which nobody fares worse, as one edit that is previewed. */
-export function MendAll({ findings }: { findings: string[] }) {
+export function MendAll({ findings, which = "in sight" }: { findings: string[]; which?: string }) {
   const { gesture } = useActions();
   const { busy } = usePresence();
   const [asked, setAsked] = useState<string[] | null>(null);
@@ -22,17 +22,17 @@ export function MendAll({ findings }: { findings: string[] }) {
         height="7"
         variant="outline"
         disabled={!chosen.length}
-        title={findings.length > MOST ? `The first ${MOST} of ${findings.length} findings in sight` : undefined}
+        title={findings.length > MOST ? `The first ${MOST} of ${findings.length} findings ${which}` : undefined}
         onClick={() => setAsked(chosen)}
       >
-        Mend {chosen.length === 1 ? "the finding" : `${chosen.length} findings`} in sight
+        Mend {chosen.length === 1 ? "the finding" : `${chosen.length} findings`} {which}
       </Button>
     );
   const count = asked.length === 1 ? "The first mend of one finding" : `The first mends of ${asked.length} findings`;
   return (
     <Box
       role="group"
-      aria-label="Mend all in sight"
+      aria-label={`Mend all ${which}`}
       flexBasis="100%"
       bg="sheet"
       borderWidth="1px"

@@ -14,10 +14,10 @@ export function Hosts({ stamps, waiting }: { stamps: Stamped[]; waiting: boolean
   const { book, gesture } = usePlan();
   const { busy } = usePresence();
   const [all, setAll] = useState(false);
-  const off = stamps.filter((s) => s.off.length);
+  const off = stamps.filter((s) => s.count);
   const name = (host: string): string => book.get("host", host)?.name ?? host;
   const ordered = [...stamps].sort(
-    (a, b) => Number(!a.off.length) - Number(!b.off.length) || compareNames(name(a.host), name(b.host)),
+    (a, b) => Number(!a.count) - Number(!b.count) || compareNames(name(a.host), name(b.host)),
   );
   const shown = all ? ordered : ordered.slice(0, Math.min(off.length || FEW, LISTED));
   const pattern = book.get("stamp", stamps[0]?.stamp)?.pattern;
@@ -56,11 +56,14 @@ export function Hosts({ stamps, waiting }: { stamps: Stamped[]; waiting: boolean
                 <Table.Cell textAlign="end">{stamp.number}</Table.Cell>
                 <Table.Cell fontWeight="600">{name(stamp.host)}</Table.Cell>
                 <Table.Cell>
-                  {stamp.off.length ? (
+                  {stamp.count ? (
                     <ul className="patterns-off" aria-label={`Differences of ${name(stamp.host)}`}>
                       {stamp.off.map((one) => (
                         <Difference key={`${one.about} ${one.field}`} one={one} host={name(stamp.host)} />
                       ))}
+                      {stamp.count > stamp.off.length && (
+                        <li className="quiet">{stamp.count - stamp.off.length} more differences</li>
+                      )}
                     </ul>
                   ) : (
                     <span className="quiet">on it</span>
@@ -73,7 +76,7 @@ export function Hosts({ stamps, waiting }: { stamps: Stamped[]; waiting: boolean
                 </Table.Cell>
                 <Table.Cell>
                   <HStack gap="1">
-                    {stamp.off.length > 0 && (
+                    {stamp.count > 0 && (
                       <Button size="2xs" variant="outline" disabled={busy} onClick={() => again([stamp.host])}>
                         Stamp again
                       </Button>

@@ -33,7 +33,7 @@ export function StampHosts({
   const known = useMemo(() => new Map(stamped.map((s) => [s.host, s])), [stamped]);
   const found = useMemo(() => {
     const words = typed.toLowerCase().split(/\s+/).filter(Boolean);
-    const order = (host: string): number => (known.has(host) ? (known.get(host)!.off.length ? 1 : 2) : 0);
+    const order = (host: string): number => (known.has(host) ? (known.get(host)!.count ? 1 : 2) : 0);
     return book.records.host
       .filter((h) => words.every((w) => `${h.name} ${h.site ?? ""}`.toLowerCase().includes(w)))
       .sort((a, b) => order(a.id) - order(b.id) || compareNames(a.name, b.name));
@@ -58,7 +58,7 @@ export function StampHosts({
   const toggle = (host: string): void =>
     setPicked((now) => new Set(now.has(host) ? [...now].filter((h) => h !== host) : [...now, host]));
   const listed = found.slice(0, LISTED);
-  const state = (host: string): string => (known.has(host) ? (known.get(host)!.off.length ? "off it" : "on it") : "");
+  const state = (host: string): string => (known.has(host) ? (known.get(host)!.count ? "off it" : "on it") : "");
   return (
     <Box as="form" className="patterns-stamp" onSubmit={take} aria-label={`Stamp ${pattern.name}`}>
       <HStack wrap="wrap" gap="2">

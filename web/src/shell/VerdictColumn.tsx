@@ -8,6 +8,7 @@ import { isWorse, MARKS } from "../model/verdicts";
 import { somebody } from "../model/said";
 import { Consequences } from "../parts/Consequences";
 import { Keys, LinkButton, TakeButton, TextLine } from "../parts/controls";
+import { MendAll } from "../parts/MendAll";
 import { HopList } from "../parts/HopList";
 import { VerdictMark } from "../parts/VerdictMark";
 import { Word } from "../parts/Word";
@@ -207,7 +208,9 @@ function Quiet({ text }: { text: string }) {
 
 function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }) {
   const { edit } = useActions();
+  const { summary } = useHead();
   const detail = useFinding(finding.id);
+  const alike = summary.findings.filter((f) => f.what === finding.what).map((f) => f.id);
   const [proof, setProof] = useState(false);
   const body = useRef<HTMLDivElement>(null);
   useEffect(() => {
@@ -241,6 +244,11 @@ function FindingBody({ finding, taken }: { finding: Finding; taken: () => void }
           take={() => take(mend)}
         />
       ))}
+      {alike.length > 1 && (
+        <Box px="2" pt="2">
+          <MendAll findings={alike} which="of this kind" />
+        </Box>
+      )}
       <Acceptance finding={finding} taken={taken} />
     </div>
   );

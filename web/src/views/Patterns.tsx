@@ -19,7 +19,7 @@ import { StampHosts } from "../patterns/StampHosts";
 
 /** How many of a pattern’s hosts stand as it says. */
 function standing(stamps: Stamped[]): string {
-  const off = stamps.filter((s) => s.off.length).length;
+  const off = stamps.filter((s) => s.count).length;
   if (!stamps.length) return "stamped on no host yet";
   return `${counted("host", stamps.length)}, ${off ? `${off} off it` : "all on it"}`;
 }
