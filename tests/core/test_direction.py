@@ -24,6 +24,7 @@ SERVER_MAY = {
     "procrastinate",
 }
 BENCH_MAY = {"aptwire", "aptwire_bench", "click"}
+IN_MEMORY = {"BytesIO", "StringIO"}
 OUTSIDE = {"os", "io", "pathlib", "shutil", "socket", "subprocess", "tempfile", "urllib", "http"}
 
 
@@ -32,7 +33,7 @@ def imported(path: Path) -> Iterator[str]:
     for node in ast.walk(ast.parse(path.read_text())):
         if isinstance(node, ast.Import):
             yield from (alias.name.split(".")[0] for alias in node.names)
-        elif isinstance(node, ast.ImportFrom):
+        elif isinstance(node, ast.ImportFrom) and not {alias.name for alias in node.names} <= IN_MEMORY:
             yield (node.module or "").split(".")[0]
 
 

@@ -171,6 +171,7 @@ class SwitchTest(BuildingCase):
         panel.get_by_label("Tag").fill("4095")
         expect(panel.get_by_text("A VID is a number from 1 to 4094")).to_be_visible()
         panel.get_by_label("Tag").fill("220")
+        expect(panel.get_by_text("nobody moves")).to_be_visible()
         panel.get_by_role("button", name="Make it").click()
         expect(self.host("razorbill").get_by_role("button", name="Port group berth planning, tag 220")).to_be_visible()
         panel = self.opened(self.host("razorbill").get_by_role("button", name="Switch guests0, wired"), "Host port")

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import csv
 import datetime
-import io
 import re
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from io import BytesIO, StringIO
 from typing import Any
 
 import openpyxl
@@ -70,7 +70,7 @@ def _from_text(data: bytes, name: str) -> Iterator[list[str]]:
     bare = re.sub(r'"[^"]*"', "", sample)
     separator = max(SEPARATORS, key=bare.count)
     try:
-        for row in csv.reader(io.StringIO(text, newline=""), delimiter=separator, strict=True):
+        for row in csv.reader(StringIO(text, newline=""), delimiter=separator, strict=True):
             yield [cell.strip() for cell in row]
     except csv.Error as error:
         raise PlanError([Problem(f"this is no CSV: {error}", place=name)]) from None
@@ -92,13 +92,13 @@ def _decoded(data: bytes, name: str) -> str:
 
 def _from_workbook(data: bytes, name: str) -> Iterator[list[str]]:
     try:
-        with zipfile.ZipFile(io.BytesIO(data)) as packed:
+        with zipfile.ZipFile(BytesIO(data)) as packed:
             size = sum(part.file_size for part in packed.infolist())
         if size > MOST_BYTES:
             raise PlanError(
                 [Problem(f"the workbook has {size:,} bytes unpacked; {MOST_BYTES:,} is the most", place=name)]
             )
-        book = openpyxl.load_workbook(io.BytesIO(data))
+        book = openpyxl.load_workbook(BytesIO(data))
     except (zipfile.BadZipFile, InvalidFileException, KeyError, ValueError, OSError, EOFError, SyntaxError) as error:
         raise PlanError([Problem(f"this workbook can’t be read: {error}", place=name)]) from None
     sheet = next((page for page in book.worksheets if page.sheet_state == "visible"), None)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import csv
 import datetime
-import io
 import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from io import BytesIO, StringIO
 
 import openpyxl
 from openpyxl.cell import WriteOnlyCell
@@ -32,7 +32,7 @@ class Sheet:
 
 def to_csv(sheet: Sheet) -> str:
     """The sheet as CSV with CRLF.  A text that a spreadsheet would take for a formula gets an apostrophe before it."""
-    written = io.StringIO()
+    written = StringIO()
     writer = csv.writer(written, lineterminator="\r\n")
     writer.writerow(sheet.head)
     writer.writerows([_harmless(cell) for cell in row] for row in sheet.rows)
@@ -59,7 +59,7 @@ def to_xlsx(sheets: Sequence[Sheet]) -> bytes:
         page.append(head)
         for row in sheet.rows:
             page.append([_text(page, cell) if isinstance(cell, str) else cell for cell in row])
-    written = io.BytesIO()
+    written = BytesIO()
     book.save(written)
     return written.getvalue()
 

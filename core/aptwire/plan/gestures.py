@@ -46,7 +46,7 @@ def renumber(plan: Plan, old: int, new: int) -> Edit:
 
 def exchange(plan: Plan, one: str, two: str) -> Edit:
     """The edit by which two NICs of a host take each other's place: uplink, part and rank there, team orders, the host's own addresses, and what a
-    pattern takes them for.  Cables stay where they are plugged, and virtual functions on their NIC.
+    pattern takes them for.  Cables stay where they are plugged, and virtual functions on their NIC; between NICs of one rank the name decides as before.
     """
     found: list[Any] = [plan.of("nic").get(id) for id in (one, two)]
     for name, nic in zip(("one", "two"), found, strict=True):
