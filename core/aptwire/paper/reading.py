@@ -18,7 +18,6 @@ from openpyxl.utils.exceptions import InvalidFileException
 from aptwire.plan.checks import make_record
 from aptwire.plan.edits import Edit, Operation, Patch, Put
 from aptwire.plan.fields import plain
-from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import SPECS, Segment
 from aptwire.plan.plan import Plan, PlanError, Problem
 
@@ -234,10 +233,7 @@ def _number(text: str) -> int:
 
 def _taken(plan: Plan, own: Segment | None, values: Mapping[str, Any]) -> Iterator[Operation]:
     if own is None:
-        id = make_id(f"segment-{values['name']}")
-        while plan.find(id) is not None:
-            id = make_id(f"{id}+")
-        yield Put(make_record("segment", {"id": id, **values}))
+        yield Put(make_record("segment", {"id": plan.fresh_id(f"segment-{values['name']}"), **values}))
         return
     # One of the two says how the segment is told apart.
     other = {"vid": "vni", "vni": "vid"}

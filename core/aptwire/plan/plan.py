@@ -8,6 +8,7 @@ from itertools import chain
 from operator import attrgetter
 from typing import Any, TypeVar, overload
 
+from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import KINDS, POINTING, REFS, Adapter, Record
 from aptwire.plan.layers import layered, replaced, row_of
 
@@ -160,6 +161,13 @@ class Plan:
             if id in found:
                 return found[id]
         return None
+
+    def fresh_id(self, text: str) -> str:
+        """An id made of a text, which no record has."""
+        made = make_id(text)
+        while self.find(made) is not None:
+            made = make_id(f"{made}+")
+        return made
 
     def __iter__(self) -> Iterator[Record]:
         for found in self._records.values():

@@ -72,10 +72,7 @@ def _name(plan: Plan, record: Any) -> str:
 def _fresh(plan: Plan, name: str) -> str:
     if any(p.name == name for p in plan.all(Pattern)):
         raise PlanError([Problem(f"“{name}” is taken by another pattern", field="name")])
-    id = make_id(f"pattern:{name}")
-    while plan.find(id) is not None:
-        id = make_id(f"{id}+")
-    return id
+    return plan.fresh_id(f"pattern:{name}")
 
 
 @dataclass(frozen=True)

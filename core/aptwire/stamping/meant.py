@@ -9,7 +9,6 @@ from functools import cache
 from typing import Any
 
 from aptwire.plan.fields import plain
-from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import SPECS, PatternNic, Record, Stamp
 from aptwire.plan.names import called
 from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
@@ -94,7 +93,7 @@ def meant(plan: Plan, stamp: Stamp, nics: Mapping[str, str]) -> list[Meant]:
             ):
                 continue
             found = there.get(part.id) or _unclaimed(plan, part, becomes, owner)
-            at[part.id] = found.id if found is not None else _fresh_id(plan, stamp, part)
+            at[part.id] = found.id if found is not None else plan.fresh_id(f"{stamp.host}:{part.id}")
             placed.append((part, found))
     return [Meant(p, at[p.id], r, _words(plan, stamp, p, at), own.get(p.id, frozenset())) for p, r in placed]
 
@@ -120,13 +119,6 @@ def _unclaimed(plan: Plan, part: Any, kind: str, owner: str) -> Any:
         return None
     same = [r for r in plan.where(kind, OWNER[kind], owner) if r.name == part.name]
     return same[0] if same and same[0].part is None else None
-
-
-def _fresh_id(plan: Plan, stamp: Stamp, part: Record) -> str:
-    made = make_id(f"{stamp.host}:{part.id}")
-    while plan.find(made) is not None:
-        made = make_id(f"{made}+")
-    return made
 
 
 def _words(plan: Plan, stamp: Stamp, part: Any, at: Mapping[str, str]) -> dict[str, Any]:

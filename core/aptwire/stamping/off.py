@@ -9,7 +9,6 @@ from typing import Any
 from aptwire.plan.compare import field_words, worded
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.fields import plain
-from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import KINDS, SPECS, OwnWord, Record, Stamp
 from aptwire.plan.names import called
 from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
@@ -126,20 +125,13 @@ def keep(plan: Plan, one: Off) -> Edit:
     return (
         Put(
             OwnWord(
-                id=_fresh(plan, f"{one.stamp}:{one.about}:{one.field or 'own'}"),
+                id=plan.fresh_id(f"{one.stamp}:{one.about}:{one.field or 'own'}"),
                 stamp=one.stamp,
                 about=one.about,
                 field=one.field,
             )
         ),
     )
-
-
-def _fresh(plan: Plan, text: str) -> str:
-    made = make_id(text)
-    while plan.find(made) is not None:
-        made = make_id(f"{made}+")
-    return made
 
 
 def adopt(plan: Plan, one: Off) -> Edit:
@@ -150,7 +142,7 @@ def adopt(plan: Plan, one: Off) -> Edit:
     about: Any = plan.find(one.about)
     parts = _parts_at(plan, own)
     if one.what == "beside":
-        made = part_for(plan, about, own, parts, _fresh(plan, f"{own.pattern}:{about.kind}:{about.name}"))
+        made = part_for(plan, about, own, parts, plan.fresh_id(f"{own.pattern}:{about.kind}:{about.name}"))
         return (Put(made), Patch(about.kind, about.id, {"part": made.id}))
     if about.kind == "pattern_nic":
         record = plan.get("nic", taken_nics(plan, own.id)[about.id])

@@ -98,10 +98,7 @@ def _seated(
     known = _stamp_of(plan, pattern, host)
     nics, asked = _nics(plan, pattern, host, known, answers)
     if known is None:
-        id = make_id(f"{host}:{pattern}")
-        while plan.find(id) is not None:
-            id = make_id(f"{id}+")
-        known = Stamp(id=id, host=host, pattern=pattern, number=numbers.next(host))
+        known = Stamp(id=plan.fresh_id(f"{host}:{pattern}"), host=host, pattern=pattern, number=numbers.next(host))
     return known, nics, asked
 
 
