@@ -140,8 +140,7 @@ def check(plan_file: str, as_json: bool, today: datetime.datetime | None) -> Non
         for finding in accepted:
             own = standing(judgement.plan, finding, day)
             assert own is not None
-            until = f", until {own.record.until}" if own.record.until else ""
-            click.echo(f"accepted, {finding.verdict}: {finding.title}\n  By {own.record.by}{until}: {own.record.why}")
+            click.echo(f"accepted, {finding.verdict}: {finding.title}\n  By {own}")
     sys.exit(1 if any(isinstance(finding, Finding) for finding in found) else 0)
 
 

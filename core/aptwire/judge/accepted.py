@@ -24,6 +24,10 @@ class Standing:
     record: Acceptance
     over: str
 
+    def __str__(self) -> str:
+        until = f", until {self.record.until}" if self.record.until else ""
+        return f"{self.record.by}{until}: {self.record.why}"
+
     def to_json(self) -> dict[str, Any]:
         """For a program."""
         own = self.record

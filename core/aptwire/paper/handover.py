@@ -29,7 +29,7 @@ th, td { text-align: left; vertical-align: top; padding: 0.7mm 1.6mm; border-bot
 th { border-bottom-color: #1c2733; font-weight: 600 } td.n, th.n { text-align: right; font-variant-numeric: tabular-nums }
 thead { display: table-header-group } tr { break-inside: avoid }
 li { margin: 0 0 1.2mm } .quiet { color: #5a6472 } nav { columns: 2; margin: 3mm 0 }
-@media print { body { margin: 0; max-width: none; padding: 0 } nav, .screen { display: none } h2.page { break-before: page } a { color: inherit; text-decoration: none } }
+@media print { body { margin: 0; max-width: none; padding: 0 } nav { display: none } h2.page { break-before: page } a { color: inherit; text-decoration: none } }
 @page { margin: 14mm }
 """
 
@@ -131,8 +131,7 @@ def _accepted(plan: Plan, found: Iterable[Finding | Risk], today: datetime.date)
     for f in found:
         known = standing(plan, f, today)
         assert known is not None
-        until = f", until {known.record.until}" if known.record.until else ""
-        yield f"<li><b>{escape(f.title)}</b><br>{escape(known.record.by)}{until}: {escape(known.record.why)}</li>\n"
+        yield f"<li><b>{escape(f.title)}</b><br>{escape(str(known))}</li>\n"
     yield "</ul>\n"
 
 

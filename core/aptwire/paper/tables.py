@@ -11,14 +11,15 @@ from aptwire.paper.sheets import Cell, Sheet
 from aptwire.plan import vids
 from aptwire.plan.kinds import Cable, FabricPort, FabricSwitch, Guest, Nic, Segment
 from aptwire.plan.names import called
+from aptwire.plan.names import natural as counting
 from aptwire.plan.plan import Plan
-from aptwire.plan.ports import said, spoken
+from aptwire.plan.ports import far_end, said, spoken
 from aptwire.report import landings
 
 
 def natural(text: str) -> list[int | str]:
-    """A key by which names stand in the order in which people count."""
-    return [int(part) if part.isdigit() else part.casefold() for part in re.split(r"(\d+)", text)]
+    """The order of names, whatever their case."""
+    return counting(text.casefold())
 
 
 def _by_name(records: Iterable[Any], name: Callable[[Any], str] = lambda record: record.name) -> list[Any]:
@@ -116,9 +117,9 @@ def _state(port: FabricPort) -> str:
 
 
 def _far(plan: Plan, port: FabricPort) -> str:
-    for end, far in (("a", "b"), ("b", "a")):
-        for cable in plan.where("cable", end, port.id):
-            return called(plan, plan.find(getattr(cable, far)))
+    other = far_end(plan, port.id)
+    if other is not None:
+        return called(plan, other)
     stations = {s.station for s in plan.where("station_port", "port", port.id)}
     return ", ".join(sorted(plan.get("station", id).name for id in stations))
 

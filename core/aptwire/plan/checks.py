@@ -369,10 +369,7 @@ def _fit_uplink(plan: Plan, uplink: Uplink) -> Iterator[Problem]:
 
     A port group's own order says over which NIC of the one uplink it goes; with several uplinks that says nothing.
     """
-    yield from _standard(uplink, uplink.members is not None)
-    for field in ("allowed", "native") if uplink.members is not None else ():
-        if getattr(uplink, field) is not None:
-            yield _problem(uplink, field, "its list of members says what it carries, in the standard’s own words")
+    yield from _uplink_words(uplink)
     yield from _share(plan, uplink)
     if len(plan.where("uplink", "switch", uplink.switch)) > 1:
         for group in plan.where("port_group", "switch", uplink.switch):
@@ -380,6 +377,13 @@ def _fit_uplink(plan: Plan, uplink: Uplink) -> Iterator[Problem]:
                 message = f"{group.name} has a team order of its own, which needs a switch with a single uplink"
                 yield _problem(uplink, "switch", message)
                 return
+
+
+def _uplink_words(uplink: Any) -> Iterator[Problem]:
+    yield from _standard(uplink, uplink.members is not None)
+    for field in ("allowed", "native") if uplink.members is not None else ():
+        if getattr(uplink, field) is not None:
+            yield _problem(uplink, field, "its list of members says what it carries, in the standard’s own words")
 
 
 def _share(plan: Plan, uplink: Uplink) -> Iterator[Problem]:
@@ -532,10 +536,7 @@ def _fit_part(plan: Plan, record: Record) -> Iterator[Problem]:
 
 def _fit_pattern_uplink(plan: Plan, uplink: Any) -> Iterator[Problem]:
     """As an uplink: in the standard's words it has no other ones, and over another one no NICs."""
-    yield from _standard(uplink, uplink.members is not None)
-    for field in ("allowed", "native") if uplink.members is not None else ():
-        if getattr(uplink, field) is not None:
-            yield _problem(uplink, field, "its list of members says what it carries, in the standard’s own words")
+    yield from _uplink_words(uplink)
     if uplink.over is None:
         if uplink.vid is not None:
             yield _problem(uplink, "vid", "only an uplink over another one’s NICs has a tag of its own")

@@ -77,8 +77,8 @@ def apply_edit(plan: Plan, edit: Edit) -> tuple[Plan, Edit]:
 
 def _only_parted(edit: Edit) -> set[tuple[str, str]]:
     """The records of which an edit says nothing but from which part of a pattern they come: whoever refers to them fits as before."""
-    only = {(o.kind, o.id) for o in edit if isinstance(o, Patch) and o.changes.keys() == {"part"}}
-    return only - touched(tuple(o for o in edit if not (isinstance(o, Patch) and o.changes.keys() == {"part"})))
+    more = tuple(o for o in edit if not (isinstance(o, Patch) and o.changes.keys() == {"part"}))
+    return touched(edit) - touched(more)
 
 
 def _apply_one(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 
 from aptwire.plan.kinds import (
@@ -112,6 +113,11 @@ def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
     if count <= most:
         return " and ".join([", ".join(listed[:-1]), listed[-1]] if len(listed) > 1 else listed)
     return f"{', '.join(listed[: most - 1])} and {count - most + 1} more"
+
+
+def natural(text: str) -> list[int | str]:
+    """A key by which names stand in the order in which people count: nic2 before nic10."""
+    return [int(part) if part.isdigit() else part for part in re.split(r"(\d+)", text)]
 
 
 def host_of(plan: Plan, record: Record) -> str:

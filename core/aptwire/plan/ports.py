@@ -11,7 +11,8 @@ from dataclasses import dataclass, replace
 from operator import attrgetter
 
 from aptwire.plan import vids
-from aptwire.plan.kinds import Adapter, FabricPort, PortGroup, Uplink
+from aptwire.plan.kinds import Adapter, FabricPort, PortGroup, Record, Uplink
+from aptwire.plan.plan import Plan
 
 group_words = attrgetter(
     *("mode", "vid", "allowed", "native", "vni", "pvid", "members", "untagged", "admits", "isolated", "reflects")
@@ -131,3 +132,11 @@ def spoken(allowed: str | None) -> str:
     """An allowed list in words: 0 is "untagged", an empty list "nothing"."""
     items = [item for item in (allowed or "").split(", ") if item]
     return ", ".join("untagged" if item == "0" else item for item in items) or "nothing"
+
+
+def far_end(plan: Plan, id: str) -> Record | None:
+    """What is at the other end of the cable of a NIC or fabric port; None where there is no cable."""
+    for near, far in (("a", "b"), ("b", "a")):
+        for cable in plan.where("cable", near, id):
+            return plan.find(getattr(cable, far))
+    return None

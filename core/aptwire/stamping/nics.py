@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Container
 from dataclasses import dataclass
 
 from aptwire.plan import vids
 from aptwire.plan.kinds import FabricPort, Nic, PatternNic
-from aptwire.plan.names import called, some
+from aptwire.plan.names import called, natural, some
 from aptwire.plan.plan import Plan
-from aptwire.plan.ports import carries
+from aptwire.plan.ports import carries, far_end
 
 
 @dataclass(frozen=True)
@@ -25,7 +24,7 @@ class Question:
 
 def in_order(nics: list[Nic]) -> list[Nic]:
     """NICs in the order of their names, numbers in them by value."""
-    return sorted(nics, key=lambda nic: [int(p) if p.isdigit() else p for p in re.split(r"(\d+)", nic.name)])
+    return sorted(nics, key=lambda nic: natural(nic.name))
 
 
 def fitting(plan: Plan, part: PatternNic, host: str, taken: Container[str] = ()) -> list[Nic]:
@@ -46,12 +45,8 @@ def fitting(plan: Plan, part: PatternNic, host: str, taken: Container[str] = ())
 
 def _carried(plan: Plan, nic: Nic) -> frozenset[int]:
     """The VIDs that the fabric port carries into which a NIC is plugged."""
-    for end, far in (("a", "b"), ("b", "a")):
-        for cable in plan.where("cable", end, nic.id):
-            port = plan.of("fabric_port").get(getattr(cable, far))
-            if isinstance(port, FabricPort):
-                return carries(port)
-    return frozenset()
+    port = far_end(plan, nic.id)
+    return carries(port) if isinstance(port, FabricPort) else frozenset()
 
 
 def chosen(plan: Plan, part: PatternNic, host: str, taken: Container[str]) -> Nic | Question:

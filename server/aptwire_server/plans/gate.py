@@ -6,6 +6,7 @@ told by field and place, as any other mistake.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from aptwire.plan.file import read_json
@@ -70,14 +71,19 @@ def body_of(request: Request, **fields: type | tuple[type, ...]) -> dict[str, An
     """The JSON object of a request with these fields; PlanError names the one that is missing, of another type or unknown."""
     if not isinstance(request.data, dict):
         raise bad("an object is needed")
+    return fields_of(request.data, fields)
+
+
+def fields_of(data: dict[str, Any], fields: Mapping[str, type | tuple[type, ...]], within: str = "") -> dict[str, Any]:
+    """An object with these fields and no others, each of its type; `within` is the path that leads to it."""
     for name, kind in fields.items():
-        value = request.data.get(name)
+        value = data.get(name)
         if not isinstance(value, kind) or (isinstance(value, bool) and kind is int):
-            raise bad("is missing or of the wrong type", name)
-    for name in request.data:
+            raise bad("is missing or of the wrong type", f"{within}{name}")
+    for name in data:
         if name not in fields:
-            raise bad(f"there is no field “{str(name)[:60]}” here", str(name)[:60])
-    return dict(request.data)
+            raise bad(f"there is no field “{str(name)[:60]}” here", f"{within}{str(name)[:60]}")
+    return dict(data)
 
 
 def asked(request: Request, name: str, default: str = "") -> str:

@@ -17,6 +17,7 @@ from aptwire.plan.names import called, some
 from aptwire.plan.patterns import pattern_of
 from aptwire.plan.plan import Plan
 from aptwire.stamping.making import STARTERS, from_host, from_starter
+from aptwire.stamping.nics import Question
 from aptwire.stamping.off import adopt, find_off, keep, remove, take_out
 from aptwire.stamping.stamp import questions, stamp, unstamp
 from drf_spectacular.utils import extend_schema
@@ -27,7 +28,7 @@ from rest_framework.response import Response
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.commits import commit
 from aptwire_server.plans.engine import Engine
-from aptwire_server.plans.gate import bad, body_of
+from aptwire_server.plans.gate import bad, body_of, fields_of
 from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.schemas import ANY, FLAG, GESTURE, body, bounded, ref
 from aptwire_server.plans.views import CONFLICT, committed, looked_at, previewed
@@ -39,14 +40,28 @@ MOST_EDIT = 500
 """Operations of an edit that is told with its preview."""
 
 
+Make = Callable[[Engine, str, dict[str, Any]], tuple[str, Edit]]
+"""What says and makes the edit of a gesture: of what the engine knows, for whom (a name), of the arguments."""
+
+
 @dataclass(frozen=True)
 class Gesture:
-    """A gesture: the arguments that it takes, each with its type, and what says and makes the edit of them: of the plan alone, or `about` what the engine found
-    and for whom (a name)."""
+    """A gesture: the arguments that it takes, each with its type, what makes its edit, and what it has to ask before that."""
 
     takes: Mapping[str, type]
-    make: Callable[[Plan, dict[str, Any]], tuple[str, Edit]] | None = None
-    about: Callable[[Engine, str, dict[str, Any]], tuple[str, Edit]] | None = None
+    make: Make
+    asks: Callable[[Plan, dict[str, Any]], list[Question]] = lambda _, said: []
+
+
+def _of_plan(make: Callable[[Plan, dict[str, Any]], tuple[str, Edit]]) -> Make:
+    """A gesture for which the plan is enough."""
+    return lambda engine, _, said: make(engine.plan, said)
+
+
+def _ids(said: dict[str, Any], name: str) -> list[str]:
+    if not said[name] or not all(isinstance(id, str) for id in said[name]):
+        raise bad(f"a list of one or more {name} is needed", name)
+    return list(said[name])
 
 
 def _renumber(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
@@ -63,9 +78,7 @@ def _exchange(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
 
 
 def _move_guests(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
-    if not all(isinstance(guest, str) for guest in said["guests"]):
-        raise bad("a list of guests is needed", "guests")
-    edit = move_guests(plan, said["guests"], said["host"])
+    edit = move_guests(plan, _ids(said, "guests"), said["host"])
     names = [plan.get("guest", id).name for id in said["guests"]]
     return f"Move {some(names)} to {plan.get('host', said['host']).name}", edit
 
@@ -81,15 +94,14 @@ def _make_pattern(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
 
 
 def _stamp(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
-    edit = stamp(plan, said["pattern"], _hosts(said), _answers(said))
+    edit = stamp(plan, said["pattern"], _ids(said, "hosts"), _answers(said))
     names = [plan.get("host", host).name for host in said["hosts"]]
     return f"Stamp {plan.get('pattern', said['pattern']).name} on {some(names)}", edit
 
 
-def _hosts(said: dict[str, Any]) -> list[str]:
-    if not said["hosts"] or not all(isinstance(host, str) for host in said["hosts"]):
-        raise bad("a list of one or more hosts is needed", "hosts")
-    return list(said["hosts"])
+def _asked_of_stamp(plan: Plan, said: dict[str, Any]) -> list[Question]:
+    hosts = [host for host in _ids(said, "hosts") if host in plan.of("host")]
+    return questions(plan, said["pattern"], hosts, _answers(said)) if said["pattern"] in plan.of("pattern") else []
 
 
 def _answers(said: dict[str, Any]) -> dict[tuple[str, str], str | None]:
@@ -146,11 +158,10 @@ def _accept(engine: Engine, person: str, said: dict[str, Any]) -> tuple[str, Edi
 
 
 def _mend_all(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
-    if not said["findings"] or not all(isinstance(id, str) for id in said["findings"]):
-        raise bad("a list of one or more findings is needed", "findings")
-    if len(said["findings"]) > MOST_MENDED:
-        raise bad(f"{len(said['findings'])} findings at once; {MOST_MENDED} is the most", "findings")
-    made = mend_all(engine.judgement(), said["findings"])
+    findings = _ids(said, "findings")
+    if len(findings) > MOST_MENDED:
+        raise bad(f"{len(findings)} findings at once; {MOST_MENDED} is the most", "findings")
+    made = mend_all(engine.judgement(), findings)
     if not made.taken:
         raise bad("none of them has a mend by which nobody fares worse", "findings")
     left = f"; {len(made.left)} left" if made.left else ""
@@ -159,18 +170,18 @@ def _mend_all(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
 
 ONE_OFF = {"stamp": str, "about": str, "field": str}
 GESTURES: dict[str, Gesture] = {
-    "renumber": Gesture({"old": int, "new": int}, _renumber),
-    "exchange": Gesture({"one": str, "two": str}, _exchange),
-    "move-guests": Gesture({"guests": list, "host": str}, _move_guests),
-    "make-pattern": Gesture({"name": str, "host": str, "starter": str}, _make_pattern),
-    "stamp": Gesture({"pattern": str, "hosts": list, "answers": list}, _stamp),
-    "unstamp": Gesture({"stamp": str}, _unstamp),
-    "adopt": Gesture(ONE_OFF, _adopt),
-    "keep": Gesture(ONE_OFF, _keep),
-    "take-out": Gesture({"part": str}, _take_out),
-    "remove-pattern": Gesture({"pattern": str}, _remove_pattern),
-    "mend-all": Gesture({"findings": list}, about=_mend_all),
-    "accept": Gesture({"finding": str, "why": str, "until": str}, about=_accept),
+    "renumber": Gesture({"old": int, "new": int}, _of_plan(_renumber)),
+    "exchange": Gesture({"one": str, "two": str}, _of_plan(_exchange)),
+    "move-guests": Gesture({"guests": list, "host": str}, _of_plan(_move_guests)),
+    "make-pattern": Gesture({"name": str, "host": str, "starter": str}, _of_plan(_make_pattern)),
+    "stamp": Gesture({"pattern": str, "hosts": list, "answers": list}, _of_plan(_stamp), _asked_of_stamp),
+    "unstamp": Gesture({"stamp": str}, _of_plan(_unstamp)),
+    "adopt": Gesture(ONE_OFF, _of_plan(_adopt)),
+    "keep": Gesture(ONE_OFF, _of_plan(_keep)),
+    "take-out": Gesture({"part": str}, _of_plan(_take_out)),
+    "remove-pattern": Gesture({"pattern": str}, _of_plan(_remove_pattern)),
+    "mend-all": Gesture({"findings": list}, _mend_all),
+    "accept": Gesture({"finding": str, "why": str, "until": str}, _accept),
 }
 
 
@@ -190,17 +201,12 @@ def gestures(request: Request, plan_id: uuid.UUID) -> Response:
     gesture = GESTURES.get(said["gesture"])
     if gesture is None:
         raise bad(f"there is no gesture “{said['gesture'][:40]}”", "gesture")
-    args = _args(gesture, said["args"])
+    args = fields_of(said["args"], gesture.takes, "args/")
     engine = looked_at(request, row)
-    if said["gesture"] == "stamp" and not said["take"]:
-        asked = questions(engine.plan, args["pattern"], _known_hosts(engine.plan, args), _answers(args))
-        if asked:
-            return Response(_result("", (), asked=[_question(engine.plan, q) for q in asked[:MOST_QUESTIONS]]))
-    if gesture.make is not None:
-        message, edit = gesture.make(engine.plan, args)
-    else:
-        assert gesture.about is not None
-        message, edit = gesture.about(engine, request.user.get_username(), args)
+    asked = gesture.asks(engine.plan, args) if not said["take"] else []
+    if asked:
+        return Response(_result("", (), asked=[_question(engine.plan, q) for q in asked[:MOST_QUESTIONS]]))
+    message, edit = gesture.make(engine, request.user.get_username(), args)
     if said["take"]:
         made = commit(plan_id, request.user, edit, said["base"], message)
         return Response(_result(message, edit, committed=committed(made, request).data))
@@ -208,21 +214,7 @@ def gestures(request: Request, plan_id: uuid.UUID) -> Response:
     return Response(_result(message, edit, preview=told))
 
 
-def _args(gesture: Gesture, args: dict[str, Any]) -> dict[str, Any]:
-    for name, kind in gesture.takes.items():
-        if not isinstance(args.get(name), kind) or (isinstance(args[name], bool) and kind is int):
-            raise bad("is missing or of the wrong type", f"args/{name}")
-    for name in args:
-        if name not in gesture.takes:
-            raise bad(f"there is no field “{name[:60]}” here", f"args/{name[:60]}")
-    return args
-
-
-def _known_hosts(plan: Plan, args: dict[str, Any]) -> list[str]:
-    return [host for host in _hosts(args) if host in plan.of("host")] if args["pattern"] in plan.of("pattern") else []
-
-
-def _question(plan: Plan, question: Any) -> dict[str, Any]:
+def _question(plan: Plan, question: Question) -> dict[str, Any]:
     nics = sorted((n for n in plan.where("nic", "host", question.host)), key=lambda n: n.name)
     fits = [plan.get("nic", id) for id in question.fits] or nics
     return {

@@ -221,6 +221,16 @@ const portFields = (book: Book, addresses: string) => [
   text("name", "Name", { more: true }),
 ];
 
+/** The uplinks of a pattern, and none. */
+export const patternUplinks = (book: Book, pattern: string): [string, string][] => [
+  ["", "none"],
+  ...book
+    .of("pattern_switch", "pattern", pattern)
+    .flatMap((s) =>
+      book.of("pattern_uplink", "switch", s.id).map((u): [string, string] => [u.id, `${u.name} of ${s.name}`]),
+    ),
+];
+
 /** The pattern’s other switches and what is on them. */
 function besideInPattern(book: Book, part: string | undefined): RecordOf<"pattern_switch">[] {
   const own = book.get("pattern_switch", part);
@@ -389,18 +399,13 @@ const FIELDS: Fields = {
     );
   },
   pattern_nic: (book, record) => {
-    const uplinks = book
-      .of("pattern_switch", "pattern", record?.pattern ?? "")
-      .flatMap((s) =>
-        book.of("pattern_uplink", "switch", s.id).map((u): [string, string] => [u.id, `${u.name} of ${s.name}`]),
-      );
     return [
       text("name", "Name"),
       text("named", "Called on hosts", { hint: "whatever they call it" }),
       number("place", "Place among those", "the only one"),
       number("speed", "Speed", "Mbit/s, any"),
       vids("carried", "Its port carries", "whatever"),
-      ref("uplink", "Uplink", [["", "none"], ...uplinks]),
+      ref("uplink", "Uplink", patternUplinks(book, record?.pattern ?? "")),
       choice("role", "Part in team"),
       number("rank", "Place in order", "0 is first"),
       mtu,

@@ -4,7 +4,7 @@ import { useState, type ReactNode } from "react";
 import type { RecordOf } from "../api/client";
 import { usePlan, usePresence } from "../api/plan";
 import { patch } from "../decks/edits";
-import { fieldsOf, type Draft } from "../decks/fields";
+import { fieldsOf, patternUplinks, type Draft } from "../decks/fields";
 import { freshId, put } from "../decks/making";
 import { FieldForm } from "../decks/Panel";
 import { Quiet } from "../parts/controls";
@@ -210,7 +210,9 @@ function MakePart({ kind, on, done }: { kind: Exclude<Part, "pattern_order">; on
       <Quiet>{`${titled(kind).replace("Pattern’s ", "A new ")}${own ? ` on ${own.name}` : ""}`}</Quiet>
       <FieldForm
         making
-        fields={fieldsOf(kind, book).map((f) => (f.name === "uplink" ? { ...f, options: uplinks(book, on) } : f))}
+        fields={fieldsOf(kind, book).map((f) =>
+          f.name === "uplink" ? { ...f, options: patternUplinks(book, on) } : f,
+        )}
         record={first}
         compose={(set) => [put(kind, { id: freshId(book, `${on}/${String(set.name ?? kind)}`), ...first, ...set })]}
         message={(set) => `Add ${CALLED[kind]} ${String(set.name ?? "")} to the pattern`}
@@ -220,12 +222,3 @@ function MakePart({ kind, on, done }: { kind: Exclude<Part, "pattern_order">; on
     </Box>
   );
 }
-
-const uplinks = (book: Book, pattern: string): [string, string][] => [
-  ["", "none"],
-  ...book
-    .of("pattern_switch", "pattern", pattern)
-    .flatMap((s) =>
-      book.of("pattern_uplink", "switch", s.id).map((u): [string, string] => [u.id, `${u.name} of ${s.name}`]),
-    ),
-];
