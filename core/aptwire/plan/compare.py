@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from aptwire.plan.edits import Drop, Edit, Patch, Put
+from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.fields import plain
 from aptwire.plan.kinds import KINDS, SPECS, Record
 from aptwire.plan.names import called
@@ -61,16 +61,19 @@ def apart(before: Plan, after: Plan) -> list[tuple[str, str]]:
 
 def difference(before: Plan, after: Plan) -> Edit:
     """The edit that makes one plan say what another does; empty where they say the same."""
-    made: list[Put | Patch | Drop] = []
-    for kind, id in apart(before, after):
-        old, new = before.of(kind).get(id), after.of(kind).get(id)
-        if new is None:
-            made.append(Drop(kind, id))
-        elif old is None:
-            made.append(Put(new))
-        else:
-            made.append(Patch(kind, id, {name: plain(getattr(new, name)) for name in _differing(old, new)}))
-    return tuple(made)
+    found = ((kind, id, before.of(kind).get(id), after.of(kind).get(id)) for kind, id in apart(before, after))
+    return tuple(made for one in found if (made := step_between(*one)))
+
+
+def step_between(kind: str, id: str, old: Record | None, new: Record | None) -> Operation | None:
+    """The operation that makes one record of another (None: there is none); None where they say the same."""
+    if old == new:
+        return None
+    if new is None:
+        return Drop(kind, id)
+    if old is None:
+        return Put(new)
+    return Patch(kind, id, {name: plain(getattr(new, name)) for name in differing(old, new)})
 
 
 def changes(before: Plan, after: Plan) -> list[Change]:
@@ -86,24 +89,26 @@ def field_words(name: str) -> str:
     return " ".join(word.upper() if word in _SHORT else word for word in name.split("_"))
 
 
-def _differing(old: Record, new: Record) -> list[str]:
+def differing(old: Record, new: Record) -> list[str]:
+    """The fields of which two records say different things."""
     return [name for name in SPECS[old.kind] if getattr(old, name) != getattr(new, name)]
 
 
 def _change(before: Plan, after: Plan, kind: str, id: str) -> Change:
     old, new = before.of(kind).get(id), after.of(kind).get(id)
     if new is None:
-        return Change(kind, id, _subject(before, before.get(kind, id)), "gone")
+        return Change(kind, id, subject(before, before.get(kind, id)), "gone")
     if old is None:
-        return Change(kind, id, _subject(after, new), "made")
+        return Change(kind, id, subject(after, new), "made")
     fields = tuple(
         FieldChange(field_words(name), worded(before, old, name), worded(after, new, name))
-        for name in _differing(old, new)
+        for name in differing(old, new)
     )
-    return Change(kind, id, _subject(after, new), "changed", fields)
+    return Change(kind, id, subject(after, new), "changed", fields)
 
 
-def _subject(plan: Plan, record: Record) -> str:
+def subject(plan: Plan, record: Record) -> str:
+    """A record as the one of whom something is said: "Guest tide-db", "nic0 of fulmar"."""
     name, title = called(plan, record), record.title
     return name if title.lower() in name.lower() else f"{title} {name}"
 
