@@ -3,7 +3,7 @@
 from django.urls import path, re_path, register_converter
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from aptwire_server.plans import benching, gestures, history, listing, paper, sessions, views
+from aptwire_server.plans import benching, drafts, gestures, history, listing, paper, sessions, views
 from aptwire_server.plans.front import front
 
 
@@ -57,6 +57,12 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/findings/<str:finding_id>", views.finding),
     path("api/plans/<uuid:plan_id>/preview", views.preview_edits),
     path("api/plans/<uuid:plan_id>/gestures", gestures.gestures),
+    path("api/plans/<uuid:plan_id>/drafts", drafts.drafts),
+    path("api/plans/<uuid:plan_id>/draft", drafts.draft),
+    path("api/plans/<uuid:plan_id>/beside", drafts.beside),
+    path("api/plans/<uuid:plan_id>/rebase", drafts.rebased),
+    path("api/plans/<uuid:plan_id>/land", drafts.landing),
+    path("api/plans/<uuid:plan_id>/take-up", drafts.take_up),
     path("api/plans/<uuid:plan_id>/patterns", gestures.patterns),
     path("api/plans/<uuid:plan_id>/sheet", paper.sheet),
     path("api/plans/<uuid:plan_id>/report", paper.report),

@@ -110,7 +110,11 @@ class RandomTest(unittest.TestCase):
     @given(st.integers(0, 400), st.randoms(use_true_random=False))
     def test_where_one_of_them_stood_still(self, seed: int, dice: random.Random) -> None:
         base, plan, draft = self.three(seed, dice)
-        for made, said in ((merge(base, base, draft), draft), (merge(base, plan, base), plan), (merge(base, plan, plan), plan)):
+        for made, said in (
+            (merge(base, base, draft), draft),
+            (merge(base, plan, base), plan),
+            (merge(base, plan, plan), plan),
+        ):
             self.assertEqual((made.plan, made.clashes), (said, ()))
 
 
@@ -129,9 +133,7 @@ class ClashTest(unittest.TestCase):
         plan = edited(self.base, Patch("port_group", self.group.id, {"vid": 777, "name": "tickets"}))
         draft = edited(self.base, Patch("port_group", self.group.id, {"vid": 778, "isolated": True}))
         clash = self.one(merge(self.base, plan, draft))
-        self.assertEqual(
-            (clash.label, clash.base, clash.plan, clash.draft), ("VID", str(self.group.vid), "777", "778")
-        )
+        self.assertEqual((clash.label, clash.base, clash.plan, clash.draft), ("VID", str(self.group.vid), "777", "778"))
         for word, vid in ((PLAN, 777), (DRAFT, 778)):
             made = merge(self.base, plan, draft, {clash.place: word})
             self.assertTrue(made.clean)
@@ -142,7 +144,9 @@ class ClashTest(unittest.TestCase):
     def test_the_plan_took_away_what_the_draft_changed_or_needs(self) -> None:
         adapters = self.base.where("adapter", "port_group", self.group.id)
         gone = [*(Patch("adapter", a.id, {"port_group": None, "connected": False}) for a in adapters)]
-        orders = [Drop(r.kind, r.id) for r, _ in self.base.referrers("port_group", self.group.id) if r.kind != "adapter"]
+        orders = [
+            Drop(r.kind, r.id) for r, _ in self.base.referrers("port_group", self.group.id) if r.kind != "adapter"
+        ]
         plan = edited(self.base, *gone, *orders, Drop("port_group", self.group.id))
         changed = edited(self.base, Patch("port_group", self.group.id, {"vid": 778}))
         clash = self.one(merge(self.base, plan, changed))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from playwright.sync_api import expect
 
 from tests.server.support import URL, patch
@@ -128,3 +130,79 @@ class PaperTest(BrowserTest):
                 choice.click()
             self.assertEqual(download.value.suggested_filename, name)
             self.assertTrue(download.value.path().read_bytes().startswith(begins))
+
+
+class DraftTest(BrowserTest):
+    def begin(self, name: str) -> str:
+        """A draft begun as a person does; its id."""
+        page = self.page
+        page.locator("body").press("7")
+        page.get_by_label("Name").fill(name)
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("region", name="On a draft")).to_contain_text(
+            f"Draft {name}, on revision 0 of the plan"
+        )
+        return page.url.split("/plans/")[1].split("/")[0]
+
+    def edit(self, of: str, *operations: Any) -> None:
+        """What somebody else does to a plan or draft."""
+        client = someone()
+        status, made = client.edit(of, client.get(f"plans/{of}")[1]["revision"], *operations)
+        self.assertEqual(status, 200, made)
+
+    def test_a_draft_is_worked_on_laid_beside_the_plan_landed_and_brought_back(self) -> None:
+        page = self.page
+        expect(self.count("astray")).to_have_text("3")
+        self.begin("gauges on 230")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("Brackwater Ferries/ draft gauges on 230")
+        slot = page.get_by_role("button", name="Port group tide gauges, tag 203")
+        slot.scroll_into_view_if_needed()
+        slot.click()
+        page.get_by_label("Tag of port group tide gauges").fill("230")
+        page.keyboard.press("Enter")
+        expect(self.count("astray")).to_have_text("2")
+        # The plan is as it was, one switch away.
+        page.get_by_role("button", name="Switch between").click()
+        page.get_by_role("menuitem", name="The plan itself").click()
+        expect(self.count("astray")).to_have_text("3")
+        page.get_by_role("button", name="Switch between").click()
+        page.get_by_role("menuitem", name="Draft gauges on 230").click()
+        page.get_by_role("link", name="Beside the plan, land it").click()
+        records = page.get_by_role("list", name="Records that differ")
+        expect(records.get_by_role("listitem")).to_have_count(1)
+        expect(records).to_contain_text("VID 203 → 230")
+        self.accessible()
+        page.get_by_label("Land it as").fill("gauges move to 230")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", name="Revision 1")).to_contain_text("gauges move to 230")
+        expect(self.count("astray")).to_have_text("2")
+        page.keyboard.press("Control+z")
+        expect(self.count("astray")).to_have_text("3")
+
+    def test_it_comes_along_with_the_plan_and_where_they_clash_one_chooses(self) -> None:
+        page = self.page
+        draft = self.begin("edge")
+        vid = patch("port_group", "gannet/guests0/edge", vid=777)
+        self.edit(draft, vid)
+        expect(self.count("astray")).to_have_text("4")
+        # What somebody changes in the plan arrives, and says so.
+        self.edit(self.plan, patch("host_port", "gannet/guests0/mgmt", vid=None))
+        expect(page.get_by_text("On revision 1 of the plan now: test")).to_be_visible()
+        expect(page.get_by_role("region", name="On a draft")).to_contain_text("on revision 1 of the plan")
+        self.edit(self.plan, patch("port_group", "gannet/guests0/edge", vid=778))
+        page.get_by_role("link", name="Choose whose word stands").click()
+        clash = page.get_by_role("radiogroup", name="VID of port group edge of gannet")
+        expect(clash).to_contain_text("the plan: 778")
+        take = page.get_by_role("button", name="Bring the draft along")
+        expect(take).to_be_disabled()
+        self.accessible()
+        clash.get_by_text("the draft: 777").click()
+        take.click()
+        expect(page.get_by_role("region", name="On a draft")).to_contain_text("on revision 2 of the plan")
+        expect(page.get_by_role("list", name="Records that differ")).to_contain_text("VID 778 → 777")
+        page.get_by_role("button", name="Drop it").click()
+        expect(page.get_by_text("No draft yet.")).to_be_visible()
+        page.goto(f"{URL}/plans")
+        page.get_by_role("button", name="Bin:").click()
+        expect(page.get_by_role("button", name="Take edge out of the bin")).to_be_visible()
+        expect(page.get_by_text("draft of Brackwater Ferries").first).to_be_visible()

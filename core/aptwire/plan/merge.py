@@ -230,8 +230,8 @@ class _Merging:
         """The draft took away what the plan still needs: it stays, or what needs it goes too."""
         keys = {(record.kind, record.id) for record in needing}
         by = "needed by " + some([called(self.plan, record) for record in needing])
-        stays = keys & self.kept and key not in self.forced
-        if key in self.forced or not stays and self._ask(key, "", "there", by, "gone") == DRAFT:
+        stays = bool(keys & self.kept)
+        if key in self.forced or (not stays and self._ask(key, "", "there", by, "gone") == DRAFT):
             self.taken.update(dict.fromkeys(keys))
             self.forced |= keys
         else:

@@ -12,12 +12,21 @@ from aptwire_server.plans.models import PlanRow
 
 def plan_for(request: Request, plan_id: uuid.UUID, binned: bool = False) -> PlanRow:
     """The row of a plan, or (`binned`) of one that waits in the bin; NotFound says why there is none."""
-    row = PlanRow.objects.select_related("changed_by", "binned_by").filter(pk=plan_id).first()
-    if row is None:
+    row = (
+        PlanRow.objects.select_related("changed_by", "binned_by", "author", "of__binned_by").filter(pk=plan_id).first()
+    )
+    if row is None or not seen_by(row, request.user.pk):
         raise NotFound("There is no such plan.")
     if binned and row.binned is None:
         raise NotFound("This plan isn’t in the bin.")
-    if not binned and row.binned is not None:
-        who = row.binned_by.get_username() if row.binned_by else "Somebody"
-        raise NotFound(f"{who} put this plan into the bin. It can be taken out again under Plans.")
+    for one in () if binned else filter(None, (row, row.of)):
+        if one.binned is not None:
+            who = one.binned_by.get_username() if one.binned_by else "Somebody"
+            what = "draft" if one.of_id else "plan"
+            raise NotFound(f"{who} put this {what} into the bin. It can be taken out again under Plans.")
     return row
+
+
+def seen_by(row: PlanRow, person: int) -> bool:
+    """Whether somebody may see a plan or draft: private ones are their author's."""
+    return not row.private or row.author_id == person

@@ -11,6 +11,7 @@ from typing import Any
 import orjson
 from django.contrib.auth.models import AbstractBaseUser
 
+from aptwire_server.plans.branches import follow
 from aptwire_server.plans.commits import next_steps, revision_json
 from aptwire_server.plans.engine import Engine, engine_of
 from aptwire_server.plans.models import PlanRow, Revision
@@ -60,7 +61,9 @@ def told_to_all(plan_id: uuid.UUID, before: Told) -> tuple[Told, str | None]:
 
     `answers` are those that are others than before (null: gone), `steps` those of each who edited meanwhile.
     """
-    engine = engine_of(PlanRow.objects.get(pk=plan_id))
+    row = PlanRow.objects.select_related("of").get(pk=plan_id)
+    follow(row)
+    engine = engine_of(row)
     answered = engine.answers()
     now = Told(engine.revision, answered)
     if now.revision <= before.revision:

@@ -63,11 +63,15 @@ def commit(
     changed since; PlanError when it is wrong in itself.
     """
     with turn(plan_id):
-        revision, before, plan = _written(plan_id, author, edit, base, message, how, of)
+        revision, before, plan = written(plan_id, author, edit, base, message, how, of)
         before.judgement()
         after = keep(plan_id, before.after(revision.number, plan, touched(edit)))
-    counts = note_counts(plan_id, after)
-    Revision.objects.filter(pk=revision.pk).update(counts=counts)
+    return counted(revision, before, after)
+
+
+def counted(revision: Revision, before: Engine, after: Engine) -> Committed:
+    """An edit that is on disk, with the counts to which it led."""
+    Revision.objects.filter(pk=revision.pk).update(counts=note_counts(revision.plan.pk, after))
     return Committed(revision, before, after)
 
 
@@ -80,16 +84,19 @@ def note_counts(plan_id: uuid.UUID, engine: Engine) -> dict[str, int]:
 
 
 @transaction.atomic
-def _written(
+def written(
     plan_id: uuid.UUID,
     author: AbstractBaseUser | None,
     edit: Edit,
     base: int,
     message: str,
-    how: str,
-    of: int | None,
+    how: str = "edit",
+    of: int | None = None,
 ) -> tuple[Revision, Engine, Plan]:
+    """An edit on disk once the transaction is: its revision, the engine before it, the plan after it.  Call within the plan's turn."""
     row = PlanRow.objects.select_for_update(of=("self",)).get(pk=plan_id)
+    if row.landed is not None:
+        raise Conflict(f"This draft landed as revision {row.landed} of the plan; take it up again to change it.", [])
     if base > row.revision:
         raise Conflict(f"revision {base} isn't known here", [])
     since = _standing(Revision.objects.filter(plan=row, number__gt=base).select_related("author").order_by("number"))
@@ -107,9 +114,23 @@ def _written(
     if how == "edit" and all(before.plan.of(kind).get(id) == record for (kind, id), record in changes.items()):
         raise PlanError([Problem("this changes nothing: all of it is in the plan already")])
     write_changes(row, plan, changes)
+    return append(row, author, message, edit, inverse, how, of), before, plan
+
+
+def append(
+    row: PlanRow,
+    author: AbstractBaseUser | None,
+    message: str,
+    edit: Edit,
+    inverse: Edit,
+    how: str,
+    of: int | None = None,
+) -> Revision:
+    """The next revision of a plan whose row is locked."""
     row.revision += 1
-    row.changed, row.changed_by = timezone.now(), author
-    row.save(update_fields=["revision", "changed", "changed_by"])
+    if how != "base":
+        row.changed, row.changed_by = timezone.now(), author
+    row.save(update_fields=["revision", "changed", "changed_by", "base"])
     revision = Revision.objects.create(
         plan=row,
         number=row.revision,
@@ -121,7 +142,7 @@ def _written(
         of=of,
     )
     notify({"plan": str(row.id), "revision": row.revision})
-    return revision, before, plan
+    return revision
 
 
 def _refuse_trampling(plan: Plan, edit: Edit, since: list[Revision], how: str) -> None:
@@ -176,7 +197,7 @@ def next_steps(plan_id: uuid.UUID, author: AbstractBaseUser) -> dict[str, Revisi
     Each is the top of a stack: edits and redos lie on the one of undo until an undo takes them off; undos lie on the other until
     a redo takes them off or an edit clears it.  Looked for from the newest on, since it is nearly always among the last few.
     """
-    own = Revision.objects.filter(plan_id=plan_id, author=author)
+    own = Revision.objects.filter(plan_id=plan_id, author=author).exclude(how="base")
     tops: dict[str, int | None] = {}
     taken = {"undo": 0, "redo": 0}
     for number, how, of in own.order_by("-number").values_list("number", "how", "of").iterator(chunk_size=100):

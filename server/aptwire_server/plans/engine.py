@@ -15,9 +15,10 @@ from aptwire.judge.could import could
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import Mend, known_risks, mends
-from aptwire.judge.preview import apart
+from aptwire.judge.preview import apart as standing_apart
 from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import judge, rejudge
+from aptwire.plan.compare import apart
 from aptwire.plan.edits import apply_edit, edit_from_json, touched
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan
@@ -47,13 +48,14 @@ class Span:
 class Engine:
     """A plan at a revision, judged once and asked many times.
 
-    `base` is the judgement of an earlier revision and what was touched since: the engine takes the edit.  `trail` tells
-    what the latest revisions moved.
+    `base` is the judgement from which this one is made, and the records that differ: the engine takes the edit.  `trail` tells
+    what the latest revisions moved: since `base`, or since `told`, where what was known before is another judgement.
     """
 
     revision: int
     plan: Plan
     base: tuple[Judgement, frozenset[tuple[str, str]]] | None = None
+    told: tuple[Judgement, frozenset[tuple[str, str]]] | None = None
     before: tuple[int, tuple[Span, ...]] = (0, ())
     trail: tuple[Span, ...] = ()
     _lock: threading.RLock = field(default_factory=threading.RLock)
@@ -69,14 +71,14 @@ class Engine:
         """The verdicts."""
         with self._lock:
             if self._judgement is None and self.base is not None:
-                earlier, touched = self.base
-                self._judgement = rejudge(earlier, self.plan, touched)
-                blocks = apart(self._judgement, earlier)
+                self._judgement = rejudge(self.base[0], self.plan, self.base[1])
+                earlier, touched = self.told or self.base
+                blocks = standing_apart(self._judgement, earlier)
                 if any(kind == "segment" for kind, _ in touched):
                     blocks = set(self._judgement.wiring.blocks)
                 start, trail = self.before
                 self.trail = (*trail[1 - TRAIL :], Span(start, self.revision, frozenset(blocks)))
-                self.base = None
+                self.base = self.told = None
             elif self._judgement is None:
                 self._judgement = judge(self.plan)
                 # What was loaded stays. Python looks through it for cycles once, and rather now than while somebody waits for an edit.
@@ -88,7 +90,19 @@ class Engine:
         if self._judgement is None:
             return Engine(revision, plan)
         base = (self._judgement, frozenset(touched))
-        return Engine(revision, plan, base, (self.revision, self.trail))
+        return Engine(revision, plan, base, before=(self.revision, self.trail))
+
+    def onto(
+        self,
+        revision: int,
+        base: Engine,
+        plan: Plan,
+        differing: Iterable[tuple[str, str]],
+        touched: Iterable[tuple[str, str]],
+    ) -> Engine:
+        """The engine of a draft's later revision upon another base, from which these records differ; since this one, those touched."""
+        told = (self.judgement(), frozenset(touched))
+        return Engine(revision, plan, (base.judgement(), frozenset(differing)), told, (self.revision, self.trail))
 
     def moved_since(self, revision: int) -> set[str] | None:
         """The blocks that stand differently than at an earlier revision; None: that is too long ago to know."""
@@ -197,7 +211,7 @@ def _caught_up(row: PlanRow) -> Engine:
             plan, _ = apply_edit(plan, edit)
             keys |= touched(edit)
         return keep(row.id, known.after(row.revision, plan, keys))
-    return keep(row.id, _from_tables(row))
+    return keep(row.id, _from_tables(row) if row.of_id is None else _from_base(row))
 
 
 def keep(plan_id: uuid.UUID, engine: Engine) -> Engine:
@@ -229,7 +243,7 @@ def engine_at(row: PlanRow, number: int) -> Engine:
         back = edit_from_json(revision.inverse)
         plan, _ = apply_edit(plan, back)
         keys |= touched(back)
-    made = Engine(number, plan, (now.judgement(), frozenset(keys)), (number, ()))
+    made = Engine(number, plan, (now.judgement(), frozenset(keys)), before=(number, ()))
     with _guard:
         _earlier[row.id, number] = made
         while len(_earlier) > KEPT_EARLIER:
@@ -250,3 +264,15 @@ def _from_tables(row: PlanRow) -> Engine:
     with transaction.atomic():
         fresh = PlanRow.objects.select_for_update(of=("self",)).get(pk=row.pk)
         return Engine(fresh.revision, load_plan(fresh).indexed())
+
+
+def _from_base(row: PlanRow) -> Engine:
+    """A draft: its revisions upon the plan's one on which the first was made, judged from what the plan's engine knows of its base."""
+    with transaction.atomic():
+        fresh = PlanRow.objects.select_for_update(of=("self",)).select_related("of").get(pk=row.pk)
+        plan = engine_at(fresh.of, fresh.began).plan
+        for revision in Revision.objects.filter(plan=fresh, number__lte=fresh.revision).order_by("number"):
+            plan, _ = apply_edit(plan, edit_from_json(revision.edit))
+    base = engine_at(fresh.of, fresh.base)
+    differing = frozenset(apart(base.plan, plan))
+    return Engine(fresh.revision, plan, (base.judgement(), differing), before=(fresh.revision, ()))

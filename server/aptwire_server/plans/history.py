@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from typing import Any
 
-from aptwire.judge.beside import laid_beside
+from aptwire.judge.beside import Beside, laid_beside
 from aptwire.plan.compare import difference
 from django.db import IntegrityError, transaction
 from django.shortcuts import get_object_or_404
@@ -16,7 +16,7 @@ from rest_framework.response import Response
 
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.commits import commit, revision_json
-from aptwire_server.plans.engine import engine_at, engine_of
+from aptwire_server.plans.engine import Engine, engine_at, engine_of
 from aptwire_server.plans.gate import bad, body_of, number_asked
 from aptwire_server.plans.listing import NAME_SCHEMA, REFUSED, name_of
 from aptwire_server.plans.models import Mark, PlanRow, Revision
@@ -49,7 +49,7 @@ def _beginning(row: PlanRow, marks: list[Mark]) -> dict[str, Any]:
         "number": 0,
         "author": row.author and row.author.get_username(),
         "at": row.created.isoformat(),
-        "message": "The plan was made",
+        "message": "The plan was made" if row.of_id is None else f"Begun on revision {row.began} of {row.of.name}",
         "how": "edit",
         "of": None,
         "counts": row.first_counts,
@@ -97,19 +97,22 @@ def compare(request: Request, plan_id: uuid.UUID) -> Response:
     said = laid_beside(one.judgement(), two.judgement())
     _keep_counts(row, one.revision, said.counts[0])
     _keep_counts(row, two.revision, said.counts[1])
+    return Response(comparison(one, two, said))
+
+
+def comparison(one: Engine, two: Engine, said: Beside) -> dict[str, Any]:
+    """Two engines laid beside each other, for a program."""
     told = said.to_json()
-    return Response(
-        {
-            "a": one.revision,
-            "b": two.revision,
-            "changes": told["changes"][:MOST_CHANGES],
-            "more": max(0, len(said.changes) - MOST_CHANGES),
-            "counts": told["counts"],
-            **told_moves(said.moves, MOST_CHANGES),
-            "gone": told["gone"][:MOST_FINDINGS],
-            "new": told["new"][:MOST_FINDINGS],
-        }
-    )
+    return {
+        "a": one.revision,
+        "b": two.revision,
+        "changes": told["changes"][:MOST_CHANGES],
+        "more": max(0, len(said.changes) - MOST_CHANGES),
+        "counts": told["counts"],
+        **told_moves(said.moves, MOST_CHANGES),
+        "gone": told["gone"][:MOST_FINDINGS],
+        "new": told["new"][:MOST_FINDINGS],
+    }
 
 
 def _known(row: PlanRow, number: int, field: str) -> int:

@@ -15,7 +15,7 @@ from aptwire.plan.plan import Plan
 from aptwire.report import summary
 from django.contrib.auth.models import AbstractBaseUser
 from django.db import transaction
-from django.db.models import Count, OuterRef, Subquery
+from django.db.models import Count, OuterRef, Q, Subquery
 from django.db.models.functions import Coalesce
 from django.utils import timezone
 from drf_spectacular.utils import extend_schema
@@ -39,7 +39,8 @@ WAITS = timedelta(days=30)
 
 def item_of(row: PlanRow) -> dict[str, Any]:
     """A plan as a list shows it: how large it is and how it stands, who changed it last, and since when and by whom it is in the bin."""
-    hosts, guests = (ROWS[kind].objects.filter(plan=row).count() for kind in ("host", "guest"))
+    held = row.of if row.of_id is not None else row
+    hosts, guests = (ROWS[kind].objects.filter(plan=held).count() for kind in ("host", "guest"))
     return _item(row, hosts, guests)
 
 
@@ -47,6 +48,7 @@ def _item(row: PlanRow, hosts: int, guests: int) -> dict[str, Any]:
     return {
         "id": str(row.pk),
         "name": row.name,
+        "draft_of": row.of and row.of.name,
         "revision": row.revision,
         "changed": row.changed.isoformat(),
         "changed_by": row.changed_by and row.changed_by.get_username(),
@@ -59,12 +61,14 @@ def _item(row: PlanRow, hosts: int, guests: int) -> dict[str, Any]:
     }
 
 
-def _listed(binned: bool) -> list[dict[str, Any]]:
+def _listed(person: AbstractBaseUser, binned: bool) -> list[dict[str, Any]]:
     def counted(kind: str) -> Any:
-        rows = ROWS[kind].objects.filter(plan=OuterRef("pk")).order_by().values("plan")
+        rows = ROWS[kind].objects.filter(plan=Coalesce(OuterRef("of"), OuterRef("pk"))).order_by().values("plan")
         return Coalesce(Subquery(rows.annotate(n=Count("key")).values("n")), 0)
 
-    found = PlanRow.objects.select_related("changed_by", "binned_by").filter(binned__isnull=not binned)
+    found = PlanRow.objects.select_related("changed_by", "binned_by", "of").filter(binned__isnull=not binned)
+    # Drafts stand with their plan; in the bin each for itself, but not where the plan waits there too.
+    found = found.filter(Q(of__binned=None) & (Q(private=False) | Q(author=person)) if binned else Q(of=None))
     rows: Any = found.annotate(hosts=counted("host"), guests=counted("guest")).order_by("name", "created")
     return [_item(row, row.hosts, row.guests) for row in rows]
 
@@ -94,6 +98,8 @@ def put_into_bin(row: PlanRow, person: AbstractBaseUser) -> None:
 def _tell(row: PlanRow) -> None:
     by = row.binned_by.get_username() if row.binned_by else None
     notify({"plan": str(row.pk), "about": {"name": row.name, "binned_by": by}})
+    if row.of_id is not None:
+        notify({"plan": str(row.of_id), "drafts": True})
 
 
 def purge() -> int:
@@ -120,7 +126,7 @@ def _delete(row: PlanRow) -> int:
 def plans(request: Request) -> Response:
     """All plans; or a new, empty one."""
     if request.method == "GET":
-        return Response(_listed(binned=False))
+        return Response(_listed(request.user, binned=False))
     row = create_plan(Plan(name_of(body_of(request, name=str)["name"])), request.user)
     return Response(item_of(row), status=201)
 
@@ -138,7 +144,7 @@ def copy_plan(request: Request, plan_id: uuid.UUID) -> Response:
 @api_view(["GET"])
 def bin_list(request: Request) -> Response:
     """The deleted plans that still wait."""
-    return Response(_listed(binned=True))
+    return Response(_listed(request.user, binned=True))
 
 
 @extend_schema(responses={204: None}, operation_id="delete_for_good")

@@ -26,6 +26,7 @@ from django.db import DatabaseError, InterfaceError, OperationalError, connectio
 from django.utils import timezone
 
 from aptwire_server.outer import App, Receive, Scope, Send, answer, away, session_of
+from aptwire_server.plans.access import seen_by
 from aptwire_server.plans.changes import Told, told_to_all
 from aptwire_server.plans.commits import CHANNEL, mark, notify
 from aptwire_server.plans.models import PlanRow, Presence
@@ -43,9 +44,10 @@ log = logging.getLogger(__name__)
 
 @dataclass(eq=False)
 class Stream:
-    """A browser that has a plan open; `key` that of its session."""
+    """A browser that has a plan open, or a draft of the plan `of`; `key` that of its session."""
 
     plan: uuid.UUID
+    of: uuid.UUID | None
     user: int
     key: str
     id: uuid.UUID = field(default_factory=uuid.uuid4)
@@ -103,6 +105,10 @@ class Hub:
         # Whatever was said of the plan in that moment.
         self._moved.add(stream.plan)
         self._wake.set()
+
+    def _drafts(self, plan: uuid.UUID) -> list[Stream]:
+        """Those who have a draft of a plan open."""
+        return [s for streams in self._streams.values() for s in streams if s.of == plan]
 
     def leave(self, stream: Stream) -> None:
         """The browser is gone."""
@@ -173,8 +179,15 @@ class Hub:
         if "about" in said:
             for stream in self._streams.get(plan, ()):
                 stream.tell("about", json.dumps(said["about"]))
+        elif "drafts" in said:
+            for stream in (*self._streams.get(plan, ()), *self._drafts(plan)):
+                stream.tell("drafts", "{}")
+        elif "revision" in said:
+            # Whoever works on a draft sees it come onto the plan's latest revision, or that it clashes with it.
+            self._moved |= {plan} & self._streams.keys() | {s.plan for s in self._drafts(plan)}
+            self._wake.set()
         elif plan in self._streams:
-            (self._moved if "revision" in said else self._peopled).add(plan)
+            self._peopled.add(plan)
             self._wake.set()
 
     async def _work(self) -> None:
@@ -219,9 +232,11 @@ class Hub:
             return
         if plan in self._known:
             self._known[plan] = now
-            if text is not None:
-                for stream in self._streams.get(plan, ()):
+            for stream in self._streams.get(plan, ()):
+                if text is not None:
                     stream.tell("revision", text)
+                if stream.of is not None:
+                    stream.tell("drafts", "{}")
 
     async def _beat(self) -> None:
         """Say who is still here; let go of those whose session has ended some other way than by logging out."""
@@ -313,20 +328,20 @@ async def _events(scope: Scope, receive: Receive, send: Send, plan: uuid.UUID) -
     with its name and who put it into the bin, where somebody changes that."""
     key = session_of(scope)
     try:
-        user, revision = await hub.ask(lambda: _admitted(key, plan))
+        user, row = await hub.ask(lambda: _admitted(key, plan))
     except (OperationalError, InterfaceError):
         await away(send)
         return
     if user is None:
         await answer(send, 403, "Log in first.")
         return
-    if revision is None:
+    if row is None:
         await answer(send, 404, "There is no such plan.")
         return
-    stream = Stream(plan, user, key)
+    stream = Stream(plan, row.of_id, user, key)
     gone = asyncio.ensure_future(_gone(receive))
     try:
-        hub.join(stream, revision)
+        hub.join(stream, row.revision)
         await send({"type": "http.response.start", "status": 200, "headers": HEADERS})
         async for text in _said(stream, gone):
             await send({"type": "http.response.body", "body": text.encode(), "more_body": True})
@@ -360,8 +375,8 @@ async def _gone(receive: Receive) -> None:
         pass
 
 
-def _admitted(key: str, plan: uuid.UUID) -> tuple[int | None, int | None]:
-    """Who listens (None: nobody who is logged in), and the plan's revision (None: there is no such plan)."""
+def _admitted(key: str, plan: uuid.UUID) -> tuple[int | None, PlanRow | None]:
+    """Who listens (None: nobody who is logged in), and the plan (None: there is none that they may see)."""
     user = owner(key)
-    there = PlanRow.objects.filter(pk=plan, binned=None)
-    return user, there.values_list("revision", flat=True).first() if user else None
+    row = PlanRow.objects.filter(pk=plan, binned=None).first() if user else None
+    return user, row if row is not None and user is not None and seen_by(row, user) else None

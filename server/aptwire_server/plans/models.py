@@ -22,7 +22,10 @@ def _person(**more: Any) -> models.ForeignKey[Any, Any]:
 
 
 class PlanRow(models.Model):
-    """A plan: its name, the number of its latest revision, and how it stands; one that is deleted waits in the bin."""
+    """A plan: its name, the number of its latest revision, and how it stands; one that is deleted waits in the bin.
+
+    Or a draft, a branch of a plan: it has revisions of its own and no rows of records, since it is what they make of its base.
+    """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=80)
@@ -36,9 +39,35 @@ class PlanRow(models.Model):
     first_counts = models.JSONField(null=True, help_text="as `counts`, at revision 0")
     binned: models.DateTimeField[Any, Any] = models.DateTimeField(null=True, help_text="when it was put into the bin")
     binned_by = _person()
+    of: models.ForeignKey[Any, Any] = models.ForeignKey(
+        "self",
+        null=True,
+        on_delete=models.CASCADE,
+        related_name="drafts",
+        help_text="the plan of which this is a draft",
+    )
+    began = models.PositiveIntegerField(
+        null=True, help_text="of a draft: the plan's revision on which its first one was made"
+    )
+    base = models.PositiveIntegerField(null=True, help_text="of a draft: the plan's revision on which it stands now")
+    private = models.BooleanField(default=False, help_text="of a draft: for nobody but its author")
+    landed = models.PositiveIntegerField(null=True, help_text="of a draft: the plan's revision that it became")
+    of_id: uuid.UUID | None
+    author_id: int | None
 
     class Meta:
         db_table = "plan"
+        constraints = (
+            models.CheckConstraint(
+                condition=models.Q(of=None, base=None, began=None, landed=None, private=False)
+                | models.Q(of__isnull=False, base__isnull=False, began__isnull=False),
+                name="plan_draft_whole",
+            ),
+        )
+
+
+HOW = ("edit", "undo", "redo", "base")
+"""What makes a revision; base: a draft came onto a later revision of its plan."""
 
 
 class Revision(models.Model):
@@ -51,7 +80,7 @@ class Revision(models.Model):
     message = models.CharField(max_length=400)
     edit = models.JSONField()
     inverse = models.JSONField()
-    how = models.CharField(max_length=4, choices=[("edit", "edit"), ("undo", "undo"), ("redo", "redo")], default="edit")
+    how = models.CharField(max_length=4, choices=[(how, how) for how in HOW], default="edit")
     of = models.PositiveIntegerField(null=True, help_text="the revision that an undo or redo is about")
     counts = models.JSONField(null=True, help_text="how many endpoints have each verdict after it")
 
@@ -59,7 +88,7 @@ class Revision(models.Model):
         db_table = "revision"
         constraints = (
             models.UniqueConstraint(fields=["plan", "number"], name="revision_number"),
-            models.CheckConstraint(condition=models.Q(how__in=["edit", "undo", "redo"]), name="revision_how"),
+            models.CheckConstraint(condition=models.Q(how__in=HOW), name="revision_how"),
         )
 
 

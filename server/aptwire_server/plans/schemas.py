@@ -132,6 +132,7 @@ def components() -> dict[str, Schema]:
         "PlanItem": obj(
             id=TEXT,
             name=TEXT,
+            draft_of=maybe(TEXT),
             revision=NUMBER,
             changed=TEXT,
             changed_by=maybe(TEXT),
@@ -233,8 +234,43 @@ def components() -> dict[str, Schema]:
             gone=many(ref("FindingTold")),
             new=many(ref("FindingTold")),
         ),
+        "Draft": obj(
+            id=TEXT,
+            plan=TEXT,
+            plan_name=TEXT,
+            name=TEXT,
+            author=maybe(TEXT),
+            private=FLAG,
+            revision=NUMBER,
+            base=NUMBER,
+            latest=NUMBER,
+            landed=maybe(NUMBER),
+            changed=TEXT,
+            changed_by=maybe(TEXT),
+            counts=maybe(counts),
+        ),
+        "Clash": obj(
+            kind=KIND, id=TEXT, field=TEXT, name=TEXT, label=TEXT, base=TEXT, plan=TEXT, draft=TEXT, chosen=TEXT
+        ),
+        "Choice": obj(kind=TEXT, id=TEXT, field=TEXT, word={"type": "string", "enum": ["plan", "draft"]}),
+        "Rebasing": obj(
+            to=NUMBER,
+            base=NUMBER,
+            clashes=many(ref("Clash")),
+            problems=many(ref("Problem")),
+            committed=maybe(ref("Committed")),
+        ),
+        "Landed": obj(plan=TEXT, revision=ref("Revision")),
         "Steps": obj(undo=maybe(step), redo=maybe(step)),
-        "Snapshot": obj(id=TEXT, name=TEXT, revision=NUMBER, size=counts, summary=ref("Summary"), steps=ref("Steps")),
+        "Snapshot": obj(
+            id=TEXT,
+            name=TEXT,
+            draft_of=maybe(TEXT),
+            revision=NUMBER,
+            size=counts,
+            summary=ref("Summary"),
+            steps=ref("Steps"),
+        ),
         "Revision": obj(number=NUMBER, author=maybe(TEXT), at=TEXT, message=TEXT, how=TEXT, of=maybe(NUMBER)),
         "Page": obj(revision=NUMBER, next=maybe(TEXT), records=ref("SomeRecords"), endpoints=many(ref("Endpoint"))),
         "SomeRecords": {
@@ -376,7 +412,7 @@ TOKEN: Schema = {
 EVENTS: Schema = {
     "operationId": "listen",
     "description": "Server-sent events of a plan: `revision` with a RevisionEvent, `people` with the names of those who have it open, `about` with its name and "
-    "who put it into the bin, where somebody changes that.",
+    "who put it into the bin, where somebody changes that, `drafts` (empty) when something about its drafts is different.",
     "parameters": [
         {"in": "path", "name": "plan_id", "required": True, "schema": {"type": "string", "format": "uuid"}},
     ],

@@ -55,7 +55,9 @@ def _records(
 
 
 def write_changes(row: PlanRow, plan: Plan, changes: Changes) -> None:
-    """Bring the tables to the plan for the changed records (None: gone)."""
+    """Bring the tables to the plan for the changed records (None: gone); a draft has none."""
+    if row.of_id is not None:
+        return
     with no_collecting():
         _write(row, plan, changes)
 

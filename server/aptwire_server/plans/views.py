@@ -26,6 +26,7 @@ from rest_framework.response import Response
 
 from aptwire_server.plans import schemas
 from aptwire_server.plans.access import plan_for
+from aptwire_server.plans.branches import follow
 from aptwire_server.plans.changes import changes_since, steps_of, within
 from aptwire_server.plans.commits import Committed, commit, note_counts, revision_json, step
 from aptwire_server.plans.engine import Engine, engine_at, engine_of
@@ -69,6 +70,8 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
     if request.method == "DELETE":
         put_into_bin(row, request.user)
         return Response(item_of(row))
+    if "at" not in request.query_params:
+        follow(row)
     engine = looked_at(request, row)
     if engine.revision == row.revision != row.counted:
         note_counts(plan_id, engine)
@@ -76,6 +79,7 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
         {
             "id": str(plan_id),
             "name": row.name,
+            "draft_of": row.of_id and str(row.of_id),
             "revision": engine.revision,
             "size": {kind: len(engine.plan.of(kind)) for kind in KINDS},
             "summary": engine.summary(),

@@ -16,6 +16,8 @@ export interface Heard {
   revision: (event: RevisionEvent) => void;
   people: (names: string[]) => void;
   about: (about: About) => void;
+  /** Something about the plan's drafts is different. */
+  drafts: () => void;
 }
 
 /**
@@ -49,6 +51,7 @@ export function useLive(id: string | null, heard: Heard): boolean {
       source.addEventListener("about", (event) =>
         latest.current.about(JSON.parse((event as MessageEvent<string>).data) as About),
       );
+      source.addEventListener("drafts", () => latest.current.drafts());
       source.onerror = () => {
         setConnected(false);
         void queries.invalidateQueries({ queryKey: ["session"] });

@@ -5,6 +5,8 @@ import { api, unwrap, type Endpoint, type Records, type Snapshot } from "./clien
 export interface PlanData {
   id: string;
   name: string;
+  /** The plan of which it is a draft. */
+  draft_of: string | null;
   revision: number;
   records: Records;
   endpoints: ReadonlyMap<string, Endpoint>;
@@ -46,6 +48,7 @@ export async function loadPlan(
       return {
         id,
         name: head.name,
+        draft_of: head.draft_of,
         revision: head.revision,
         records,
         endpoints,

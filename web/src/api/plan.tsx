@@ -17,6 +17,7 @@ import {
   Refused,
   unwrap,
   type Committed,
+  type Draft,
   type Endpoint,
   type FindingDetail,
   type GestureResult,
@@ -72,7 +73,7 @@ export interface PlanActions {
 }
 
 /** What a plan says of itself before its records have come. */
-export interface PlanHead extends Pick<PlanData, "name" | "revision" | "summary" | "steps"> {
+export interface PlanHead extends Pick<PlanData, "name" | "draft_of" | "revision" | "summary" | "steps"> {
   /** By how much each count moved with the last edit. */
   deltas: Record<string, number>;
 }
@@ -206,11 +207,12 @@ export function PlanProvider({
 
   /** Take over what others did, and say so. */
   const hear = useCallback(
-    (news: Later & { last: { number: number; author: string | null; message: string } | null }) => {
+    (news: Later & { last: { number: number; author: string | null; message: string; how: string } | null }) => {
       const { last } = news;
       const fresh = last && last.number > (queries.getQueryData<PlanData>(key)?.revision ?? 0);
       catchUp(news);
-      if (fresh && last.author !== user) tell(`${last.author ?? "Somebody"}: ${last.message}`);
+      if (fresh && last.how === "base") tell(last.message);
+      else if (fresh && last.author !== user) tell(`${last.author ?? "Somebody"}: ${last.message}`);
     },
     [catchUp, key, queries, tell, user],
   );
@@ -220,6 +222,9 @@ export function PlanProvider({
       setAbout(about);
       if (about.name !== (queries.getQueryData<PlanData>(key) ?? early)?.name)
         tell(`This plan is called ${about.name} now.`);
+    },
+    drafts: () => {
+      for (const about of ["drafts", "beside", "rebase"]) void queries.invalidateQueries({ queryKey: [about] });
     },
     revision: (event) => {
       const known = queries.getQueryData<PlanData>(key);
@@ -350,7 +355,9 @@ export function PlanProvider({
   const error = query.error ?? unanswered;
   if (error) return failed(error.message);
   if (about?.binned_by)
-    return failed(`${about.binned_by} put this plan into the bin. It can be taken out under Plans.`);
+    return failed(
+      `${about.binned_by} put this ${head?.draft_of ? "draft" : "plan"} into the bin. It can be taken out under Plans.`,
+    );
   if (!head) return waiting;
   return (
     <Actions.Provider value={actions}>
@@ -365,8 +372,15 @@ export function PlanProvider({
   );
 }
 
-const pickHead = ({ name, revision, summary, steps }: Omit<PlanHead, "deltas">): Omit<PlanHead, "deltas"> => ({
+const pickHead = ({
   name,
+  draft_of,
+  revision,
+  summary,
+  steps,
+}: Omit<PlanHead, "deltas">): Omit<PlanHead, "deltas"> => ({
+  name,
+  draft_of,
   revision,
   summary,
   steps,
@@ -440,6 +454,22 @@ export function useGesture<G extends keyof Gestures>(name: G, args: Gestures[G],
         }),
       ),
   });
+}
+
+/** The drafts of a plan (or, of a draft, those of its plan), the latest changed first. */
+export function useDrafts() {
+  const { id } = useActions();
+  const { draft_of: of } = useHead();
+  return useQuery<Draft[]>({
+    queryKey: ["drafts", of ?? id],
+    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/drafts", { params: { path: { plan_id: id } } })),
+  });
+}
+
+/** The draft that is worked on; undefined for a plan, and before it is known. */
+export function useDraft(): Draft | undefined {
+  const { id } = useActions();
+  return useDrafts().data?.find((draft) => draft.id === id);
 }
 
 /** A finding's proof and mends at the plan's present revision. */

@@ -11,6 +11,7 @@ import { useActions, useHead, usePresence, WithRecords } from "../api/plan";
 import { useExport } from "../api/save";
 import { toggleMode } from "../theme";
 import { GROUPED, VIEWS, type View } from "../views/registry";
+import { DraftSwitch, OnDraft } from "./Drafts";
 import { Finder } from "./Finder";
 import { KeyHelp } from "./KeyHelp";
 import { useSingleKeys } from "./keys";
@@ -37,7 +38,7 @@ function isTyping(target: EventTarget | null): boolean {
 
 export function Shell({ user }: { user: string }) {
   const { id, base, at, tell, undo, redo } = useActions();
-  const { name, revision, steps } = useHead();
+  const { draft_of: of, revision, steps } = useHead();
   const { people, connected, told, busy } = usePresence();
   const single = useSingleKeys();
   const navigate = useNavigate();
@@ -81,7 +82,7 @@ export function Shell({ user }: { user: string }) {
 
   const { undo: back, redo: forth } = steps;
   return (
-    <div className={at === undefined ? "shell" : "shell past"}>
+    <div className={at === undefined && of === null ? "shell" : "shell past"}>
       <a className="skip" href="#view">
         To the view
       </a>
@@ -89,9 +90,7 @@ export function Shell({ user }: { user: string }) {
         <Link to="/plans" className="brand" title="To the plans">
           <Logo /> <span>Apt Wire</span>
         </Link>
-        <h1 className="plan-name" title={name}>
-          {name}
-        </h1>
+        <DraftSwitch />
         <span className="revision mono">revision {revision}</span>
         {!connected && (
           <span className="offline" role="status">
@@ -195,10 +194,11 @@ export function Shell({ user }: { user: string }) {
             Its place in the history
           </Link>
           <Link className="plain-link" to={`/plans/${id}`}>
-            Back to the plan as it is
+            {of === null ? "Back to the plan as it is" : "Back to the draft as it is"}
           </Link>
         </HStack>
       )}
+      {at === undefined && of !== null && <OnDraft />}
       <main id="view" className="view" tabIndex={-1}>
         <Outlet />
       </main>

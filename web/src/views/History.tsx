@@ -1,14 +1,15 @@
 import "./history.css";
 
-import { Badge, Box, Button, Heading, HStack, Input, NativeSelect, Table, Text } from "@chakra-ui/react";
+import { Badge, Button, Heading, HStack, Input, NativeSelect } from "@chakra-ui/react";
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 
-import { api, unwrap, type Change, type Comparison, type HistoryItem } from "../api/client";
+import { api, unwrap, type HistoryItem } from "../api/client";
 import { useActions, useHead } from "../api/plan";
 import { moment, somebody } from "../model/said";
-import { MARKS, sayMoves } from "../model/verdicts";
+import { MARKS } from "../model/verdicts";
+import { Differences } from "../parts/Differences";
 import { VerdictMark } from "../parts/VerdictMark";
 
 /** Every revision, the latest first; one of them beside another: records, verdicts and findings that differ. */
@@ -54,7 +55,7 @@ export function History() {
                 <span className="history-text">
                   <span className="history-message">{item.message}</span>
                   <span className="history-who">
-                    {somebody(item.author)}, {moment(item.at)}
+                    {item.how === "base" && !item.author ? "by itself" : somebody(item.author)}, {moment(item.at)}
                   </span>
                   <Moved item={item} />
                   {item.marks.map((mark) => (
@@ -226,7 +227,9 @@ function Beside({
       )}
       {compared.isPending && <p role="status">Laying the two beside each other…</p>}
       {compared.error && <p role="alert">{compared.error.message}</p>}
-      {compared.data && <Differences of={compared.data} />}
+      {compared.data && (
+        <Differences of={compared.data} one={`Revision ${compared.data.a}`} two={`Revision ${compared.data.b}`} />
+      )}
     </>
   );
 }
@@ -298,87 +301,5 @@ function MarkTag({ mark, done }: { mark: HistoryItem["marks"][number]; done: () 
         ×
       </Button>
     </Badge>
-  );
-}
-
-const SIGNS: Record<Change["what"], string> = { made: "+", changed: "≠", gone: "−" };
-
-/** What differs between two revisions. */
-function Differences({ of }: { of: Comparison }) {
-  const { before, after } = of.counts;
-  const differing = of.changes.length + of.more;
-  return (
-    <>
-      <Table.Root size="sm" width="auto" my="2">
-        <Table.Header>
-          <Table.Row bg="shade">
-            <Table.ColumnHeader>Verdict</Table.ColumnHeader>
-            <Table.ColumnHeader textAlign="end">Revision {of.a}</Table.ColumnHeader>
-            <Table.ColumnHeader textAlign="end">Revision {of.b}</Table.ColumnHeader>
-          </Table.Row>
-        </Table.Header>
-        <Table.Body>
-          {MARKS.filter((mark) => before[mark] || after[mark]).map((mark) => (
-            <Table.Row key={mark} bg="sheet" fontWeight={before[mark] === after[mark] ? undefined : "600"}>
-              <Table.Cell>
-                <HStack gap="1.5">
-                  <VerdictMark mark={mark} size={11} /> {mark}
-                </HStack>
-              </Table.Cell>
-              <Table.Cell textAlign="end">{before[mark]?.toLocaleString("en")}</Table.Cell>
-              <Table.Cell textAlign="end">{after[mark]?.toLocaleString("en")}</Table.Cell>
-            </Table.Row>
-          ))}
-        </Table.Body>
-      </Table.Root>
-      <Text mb="3">{of.tally.length ? sayMoves(of.tally) : "Nobody’s verdict differs."}</Text>
-      <Heading as="h3" size="sm" fontWeight="600">
-        {differing
-          ? `${differing.toLocaleString("en")} ${differing === 1 ? "record differs" : "records differ"}`
-          : "Both say the same"}
-      </Heading>
-      <ul className="history-changes" aria-label="Records that differ">
-        {of.changes.map((change) => (
-          <li key={`${change.kind} ${change.id}`}>
-            <span className="mono" aria-hidden>
-              {SIGNS[change.what]}
-            </span>
-            <span>
-              <b>{change.name}</b> {change.what !== "changed" && change.what}
-              {change.fields.map((field) => (
-                <span key={field.field} className="history-field">
-                  {field.field} <span className="mono">{field.before}</span> →{" "}
-                  <span className="mono">{field.after}</span>
-                </span>
-              ))}
-            </span>
-          </li>
-        ))}
-      </ul>
-      {of.more > 0 && <Text color="fg.muted">and {of.more.toLocaleString("en")} more</Text>}
-      <Findings title="No longer found" of={of.gone} />
-      <Findings title="Newly found" of={of.new} />
-    </>
-  );
-}
-
-function Findings({ title, of }: { title: string; of: Comparison["gone"] }) {
-  if (!of.length) return null;
-  return (
-    <Box mt="3">
-      <Heading as="h3" size="sm" fontWeight="600">
-        {title}
-      </Heading>
-      <ul className="history-changes" aria-label={title}>
-        {of.map((finding) => (
-          <li key={finding.id}>
-            <VerdictMark mark={finding.verdict} size={11} />
-            <span>
-              {finding.title}. <span className="history-field">{finding.text}</span>
-            </span>
-          </li>
-        ))}
-      </ul>
-    </Box>
   );
 }

@@ -345,6 +345,11 @@ function BinLine({ plan, restore }: { plan: PlanItem; restore: () => void }) {
         <span className="clipped" title={plan.name}>
           {plan.name}
         </span>
+        {plan.draft_of !== null && (
+          <Text fontSize="xs" color="fg.muted" className="clipped">
+            draft of {plan.draft_of}
+          </Text>
+        )}
         {ending.error && <Problems title="It is still there." text={ending.error.message} />}
       </Table.Cell>
       <Table.Cell textAlign="end">{plan.hosts.toLocaleString("en")}</Table.Cell>

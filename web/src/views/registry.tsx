@@ -1,4 +1,4 @@
-import { Cpu, History as Clock, LayoutList, ListTree, Route, Stamp, type LucideIcon } from "lucide-react";
+import { Cpu, GitBranch, History as Clock, LayoutList, ListTree, Route, Stamp, type LucideIcon } from "lucide-react";
 import { lazy, type ComponentType, type LazyExoticComponent } from "react";
 
 /** The groups of views, in the order of the work. */
@@ -43,6 +43,16 @@ export const VIEWS: readonly View[] = [
     does: "what hosts have alike",
     records: true,
     Shown: loaded(async () => (await import("./Patterns")).Patterns),
+  },
+  {
+    address: "drafts",
+    name: "Drafts",
+    group: "Plan",
+    key: "7",
+    icon: GitBranch,
+    does: "try changes beside the plan, land them as one",
+    records: false,
+    Shown: loaded(async () => (await import("./Drafts")).Drafts),
   },
   {
     address: "landing",
