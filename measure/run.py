@@ -44,6 +44,7 @@ from aptwire.stamping.stamp import stamp  # noqa: E402
 
 from measure.fleet import fleet  # noqa: E402
 from measure.plain import homeless  # noqa: E402
+from ops.parts import Part  # noqa: E402
 
 
 def all_times(work: Callable[[], object], times: int) -> list[float]:
@@ -318,9 +319,46 @@ def server() -> None:
             ("verdicts", "the verdicts after it"),
         ):
             print(f"| {words} | {statistics.median(took[name]) * 1000:.0f} ms | {max(took[name]) * 1000:.0f} ms |")
+        _drafts(ask, plan, running.web)
         print(
             f"\nthe whole plan in {pages} pages: {whole:.1f} s; the largest answer of all: {ask.largest / 1e6:.2f} MB"
         )
+
+
+def _drafts(ask: Asking, plan: str, web: Part) -> None:
+    """Ten drafts of a thousand hosts, an edit in each: what they add to the memory of the web server; one brought along, one landed."""
+
+    def holds() -> float:
+        assert web.process is not None
+        status = pathlib.Path(f"/proc/{web.process.pid}/status").read_text()
+        return int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1]) / 1024
+
+    def patched(of: str, base: int, n: int) -> None:
+        edit = [{"op": "patch", "kind": "host_port", "id": f"host-{n}/mgmt", "set": {"vid": None}}]
+        ask("POST", f"plans/{of}/edits", {"base": base, "message": "bench", "edit": edit})
+
+    before, took, drafts = holds(), [], []
+    for n in range(10):
+        started = time.perf_counter()
+        draft = ask("POST", f"plans/{plan}/drafts", {"name": f"draft {n}", "private": False})["id"]
+        patched(draft, 0, 100 + n)
+        for part in ("", "/verdicts", "/could", "/teams"):
+            ask("GET", f"plans/{draft}{part}")
+        took.append(time.perf_counter() - started)
+        drafts.append(draft)
+    after = holds()
+    started = time.perf_counter()
+    patched(plan, 12, 200)
+    edited = time.perf_counter()
+    ask("GET", f"plans/{drafts[0]}")
+    along = time.perf_counter()
+    ask("POST", f"plans/{drafts[0]}/land", {"message": "bench"})
+    landed = time.perf_counter()
+    print(
+        f"\nten drafts, each begun, edited and asked for its verdicts in {statistics.median(took) * 1000:.0f} ms: the web server holds {after:.0f} MB, "
+        f"{before:.0f} MB before ({(after / before - 1) * 100:.0f} % more); an edit of the plan meanwhile {1000 * (edited - started):.0f} ms, "
+        f"a draft brought along and told {1000 * (along - edited):.0f} ms, landed in {1000 * (landed - along):.0f} ms"
+    )
 
 
 def screen() -> None:

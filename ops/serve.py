@@ -66,7 +66,8 @@ def prepare(cluster: database.Cluster, passwords: Path, name: str = "aptwire") -
     """
     env = django_environment(cluster, name)
     manage(env, "migrate", "--verbosity", "0")
-    manage(env, "load_demo", str(ROOT / "demo" / "brackwater.json"), "--passwords", str(passwords))
+    demo, along = (str(ROOT / "demo" / name) for name in ("brackwater.json", "brackwater-along.json"))
+    manage(env, "load_demo", demo, "--along", along, "--passwords", str(passwords))
     return env
 
 

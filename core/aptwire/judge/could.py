@@ -57,6 +57,11 @@ class _Taken:
             self._classes, self._known = classes, now
         return self._version
 
+    def alike(self, number: int, passed: frozenset[int]) -> frozenset[int]:
+        """What a rule lets pass: the very set that is known, where it is the same, so that many judgements of one plan share it."""
+        known = self._known.get(number)
+        return known if known == passed else passed
+
 
 _PORTS: Slot[list[Port]] = Slot()
 _WIDE: Slot[list[tuple[Port, tuple[str, ...]]]] = Slot()
@@ -137,15 +142,19 @@ class Could:
 
     def taking(self) -> tuple[object, ...]:
         """What it rests on who could do more: what the rules that are known let pass."""
-        kept, rules, classes = self.judgement.kept, self.wiring.book.rules, self.wiring.classes
-        known = kept.get("what rules let pass", (), _Taken)
-        return (known.version(classes, rules, self.taken),)
+        rules, classes = self.wiring.book.rules, self.wiring.classes
+        return (self._known.version(classes, rules, self.taken),)
+
+    @property
+    def _known(self) -> _Taken:
+        return self.judgement.kept.get("what rules let pass", (), _Taken)
 
     def taken(self, rule: PortRule) -> frozenset[int]:
         """The contexts that a port lets in or out."""
         if rule.number not in self._taken:
             into = rule.into[rule.into >= 0].tolist()
-            self._taken[rule.number] = frozenset([*into, *np.flatnonzero(rule.out > 0).tolist()])
+            passed = frozenset([*into, *np.flatnonzero(rule.out > 0).tolist()])
+            self._taken[rule.number] = self._known.alike(rule.number, passed)
         return self._taken[rule.number]
 
     def _wide(self, block: Block) -> list[tuple[Port, tuple[str, ...]]]:

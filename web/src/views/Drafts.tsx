@@ -132,7 +132,9 @@ const Private = ({ value, put }: { value: boolean; put: (value: boolean) => void
   <Checkbox.Root size="sm" checked={value} onCheckedChange={({ checked }) => put(checked === true)}>
     <Checkbox.HiddenInput />
     <Checkbox.Control />
-    <Checkbox.Label fontWeight="400" fontSize="13px">for me alone, until I share it</Checkbox.Label>
+    <Checkbox.Label fontWeight="400" fontSize="13px">
+      for me alone, until I share it
+    </Checkbox.Label>
   </Checkbox.Root>
 );
 

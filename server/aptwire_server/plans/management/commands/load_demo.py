@@ -1,4 +1,5 @@
-"""Loads a plan file under its name, unless a plan of that name is there, and makes the demo's people, unless they are."""
+"""Loads a plan file under its name, unless a plan of that name is there, with the marks and drafts that go along with it, and makes the demo's people,
+unless they are."""
 
 from __future__ import annotations
 
@@ -8,23 +9,27 @@ import secrets
 from pathlib import Path
 from typing import Any
 
+from aptwire.plan.edits import edit_from_json
 from aptwire.plan.file import read_plan
 from django.contrib.auth.models import User
 from django.core.management.base import BaseCommand, CommandParser
 
-from aptwire_server.plans.commits import create_plan
-from aptwire_server.plans.models import PlanRow
+from aptwire_server.plans.branches import begin
+from aptwire_server.plans.commits import commit, create_plan
+from aptwire_server.plans.models import Mark, PlanRow
 
 PEOPLE = ("ines", "tomas")
 
 
 class Command(BaseCommand):
-    """`manage.py load_demo FILE --passwords FILE`: whoever is made gets a password at random, which that file keeps for its owner alone."""
+    """`manage.py load_demo FILE [--along FILE] --passwords FILE`: whoever is made gets a password at random, which that file keeps for its owner
+    alone."""
 
     help = __doc__
 
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("file", type=Path)
+        parser.add_argument("--along", type=Path, help="JSON: marks and drafts for it")
         parser.add_argument("--passwords", type=Path, required=True)
 
     def handle(self, *args: Any, **options: Any) -> None:
@@ -36,8 +41,22 @@ class Command(BaseCommand):
             User.objects.create_user(name, password=word)
         plan = read_plan(options["file"].read_bytes(), options["file"].name)
         if not PlanRow.objects.filter(name=plan.name).exists():
-            create_plan(plan, User.objects.get(username=PEOPLE[0]))
+            row = create_plan(plan, User.objects.get(username=PEOPLE[0]))
+            if options["along"] is not None:
+                _along(row, json.loads(options["along"].read_text()))
             self.stdout.write(f"{plan.name} loaded")
+
+
+def _along(row: PlanRow, along: dict[str, Any]) -> None:
+    """The marks and drafts of a plan that is new."""
+    people = {user.get_username(): user for user in User.objects.filter(username__in=PEOPLE)}
+    for mark in along["marks"]:
+        Mark.objects.create(plan=row, revision=mark["revision"], name=mark["name"], author=people[mark["by"]])
+    for draft in along["drafts"]:
+        by = people[draft["by"]]
+        made = begin(row, by, draft["name"], private=False)
+        for number, edit in enumerate(draft["edits"]):
+            commit(made.pk, by, edit_from_json(edit["edit"]), number, edit["message"])
 
 
 def _write(path: Path, made: dict[str, str]) -> None:
