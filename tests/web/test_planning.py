@@ -206,3 +206,85 @@ class DraftTest(BrowserTest):
         page.get_by_role("button", name="Bin:").click()
         expect(page.get_by_role("button", name="Take edge out of the bin")).to_be_visible()
         expect(page.get_by_text("draft of Brackwater Ferries").first).to_be_visible()
+
+
+class LedgerTest(BrowserTest):
+    def cell(self, row: int, column: int) -> Any:
+        """A cell by its row in the sheet and its place behind the name."""
+        return self.page.locator(f"revogr-data[col-type=rgCol] [data-rgrow='{row}'][data-rgcol='{column}']")
+
+    def type(self, text: str) -> None:
+        """Type into the cell that has the focus, as quickly as people do; the grid opens its field at the first letter."""
+        self.page.wait_for_timeout(200)
+        self.page.keyboard.type(text, delay=40)
+        self.page.keyboard.press("Enter")
+
+    def test_the_sheet_is_worked_like_one(self) -> None:
+        page = self.page
+        page.locator("body").press("8")
+        expect(self.cell(0, 1)).to_have_text("110")
+        expect(page.get_by_text("2 cells that can’t be right")).to_be_visible()
+        expect(self.cell(3, 3)).to_have_attribute("title", "10.65.10.0/24 overlaps 10.65.10.0/24 of restore bubble")
+        self.accessible()
+        # By keyboard alone: the tag of CCTV, a VID that another has, and undo.
+        page.locator("revo-grid").focus()
+        expect(page.locator("[role=gridcell]:focus")).to_have_text("management")
+        for key in ["ArrowDown"] * 6 + ["ArrowRight"] * 2:
+            page.keyboard.press(key)
+            page.wait_for_timeout(100)
+        expect(page.locator("[role=gridcell]:focus")).to_have_text("240")
+        self.type("300")
+        expect(page.get_by_text("revision 1", exact=True)).to_be_visible()
+        expect(self.cell(6, 1)).to_have_attribute("title", "edge has this VID too")
+        page.locator("#view").focus()
+        page.keyboard.press("Control+z")
+        expect(self.cell(6, 1)).to_have_text("240")
+        # What can't be used stays as it was typed, with the reason, and changes nothing.
+        self.cell(6, 1).click()
+        self.type("5000")
+        expect(self.cell(6, 1)).to_have_attribute("title", "VID: a VID is a number from 1 to 4094")
+        expect(self.cell(6, 1)).to_have_text("5000")
+        expect(page.get_by_text("revision 2", exact=True)).to_be_visible()
+        self.cell(6, 1).click()
+        self.type("240")
+        expect(self.cell(6, 1)).not_to_have_attribute("title", "VID: a VID is a number from 1 to 4094")
+
+    def test_rows_are_pasted_filled_down_and_begun_with_what_is_free(self) -> None:
+        page = self.page
+        page.locator("body").press("8")
+        names = page.locator("revogr-data[col-type=colPinStart]")
+        names.locator(".rgCell[data-rgrow='12']").click()
+        page.evaluate(
+            """text => {
+                const data = new DataTransfer();
+                data.setData("text/plain", text);
+                document.activeElement.dispatchEvent(new ClipboardEvent("paste", { clipboardData: data, bubbles: true }));
+            }""",
+            "pilots\tproduction\t410\t\t10.67.10.0/24\ncrew\tproduction\t420\n",
+        )
+        expect(page.get_by_text("Ledger: 7 cells of 2 segments")).to_be_visible()
+        expect(names.locator(".rgCell[data-rgrow='13']")).to_have_text("crew")
+        expect(self.cell(12, 3)).to_have_text("10.67.10.0/24")
+        self.assertEqual(len(someone().whole(self.plan)["records"]["segment"]), 14)
+        # MTU of the first three, down from the first.
+        self.cell(12, 5).click()
+        self.type("9000")
+        expect(self.cell(12, 5)).to_have_text("9000")
+        self.cell(12, 5).click()
+        page.wait_for_timeout(200)
+        page.keyboard.press("Shift+ArrowDown")
+        page.wait_for_timeout(200)
+        page.keyboard.press("Control+d")
+        expect(self.cell(13, 5)).to_have_text("9000")
+        page.get_by_label("Next free for role").select_option("edge")
+        expect(page.get_by_text("VID 311, 10.66.11.0/24")).to_be_visible()
+        page.get_by_role("button", name="Begin a row with them").click()
+        expect(self.cell(14, 1)).to_have_text("311")
+        names.locator(".rgCell[data-rgrow='14']").click()
+        self.type("sheds")
+        expect(page.get_by_text("Make segment sheds")).to_be_visible()
+        # Some are kept free for something to come.
+        page.get_by_label("Keep VIDs").fill("600-609")
+        page.get_by_label("for", exact=True).fill("new terminal")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("list", name="Kept free")).to_contain_text("VID 600-609 kept for new terminal")

@@ -676,6 +676,18 @@ class Acceptance(Record):
     until: str | None = f.date(help="the last day on which it holds; absent: as long as the cause stays")
 
 
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Reservation(Record):
+    """Numbers that are kept free for something to come."""
+
+    kind: ClassVar[str] = "reservation"
+    title: ClassVar[str] = "reservation"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("name",),)
+    name: str = f.name("what they are kept for")
+    vids: str | None = f.vid_set(help="the VIDs; absent: none")
+    subnets: tuple[str, ...] = f.listed("subnets")
+
+
 KINDS: dict[str, type[Record]] = {
     cls.kind: cls
     for cls in (
@@ -714,13 +726,15 @@ KINDS: dict[str, type[Record]] = {
         StampNic,
         OwnWord,
         Acceptance,
+        Reservation,
     )
 }
 
 UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
-    *("stamp", "stamp_nic", "own_word", "acceptance")
+    *("stamp", "stamp_nic", "own_word", "acceptance", "reservation")
 }
-"""The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, and what is accepted."""
+"""The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, and what is kept
+free."""
 
 
 SPECS: dict[str, dict[str, Spec]] = {

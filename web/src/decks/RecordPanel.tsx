@@ -227,6 +227,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   stamp_nic: bare,
   own_word: bare,
   acceptance: plain,
+  reservation: plain,
 };
 
 /** What can be done with one record, beside it on the drawing. */

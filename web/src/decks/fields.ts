@@ -420,6 +420,11 @@ const FIELDS: Fields = {
   stamp: () => [number("number", "Number", "its addresses count on by it")],
   stamp_nic: () => [],
   own_word: () => [],
+  reservation: () => [
+    text("name", "Kept for"),
+    vids("vids", "VIDs", "none"),
+    list("subnets", "Subnets", "10.65.40.0/24"),
+  ],
   acceptance: () => [text("why", "Why"), text("until", "Until", { hint: "2027-03-31", unless: null })],
 };
 

@@ -298,6 +298,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     stamp_nic: nothing,
     own_word: nothing,
     acceptance: nothing,
+    reservation: nothing,
   };
   const operations = [...before[kind](), drop(kind, id)];
   const seen = new Set<string>();

@@ -52,6 +52,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   stamp_nic: ["stamp’s NIC", "stamps’ NICs"],
   own_word: ["own word", "own words"],
   acceptance: ["acceptance", "acceptances"],
+  reservation: ["reservation", "reservations"],
 };
 
 /** Some records of a kind, counted. */

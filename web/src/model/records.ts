@@ -207,6 +207,15 @@ export function inSubnet(address: string, subnet: string): boolean {
   return bits === others && one >> rest === two >> rest;
 }
 
+/** The first and last address of a subnet, and of how many bits they are. */
+export function rangeOf(subnet: string): { first: bigint; last: bigint; bits: number } {
+  const [net = "", length] = subnet.split("/");
+  const [at, bits] = addressBits(net);
+  const rest = BigInt(bits - Number(length ?? bits));
+  const first = (at >> rest) << rest;
+  return { first, last: first + (1n << rest) - 1n, bits };
+}
+
 /** Speed as people say it: 10G, 1G, 100M. */
 export function speed(mbits: number | null | undefined): string {
   if (!mbits) return "";

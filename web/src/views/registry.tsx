@@ -1,4 +1,14 @@
-import { Cpu, GitBranch, History as Clock, LayoutList, ListTree, Route, Stamp, type LucideIcon } from "lucide-react";
+import {
+  Cpu,
+  GitBranch,
+  History as Clock,
+  LayoutList,
+  ListTree,
+  Route,
+  Stamp,
+  Table2,
+  type LucideIcon,
+} from "lucide-react";
 import { lazy, type ComponentType, type LazyExoticComponent } from "react";
 
 /** The groups of views, in the order of the work. */
@@ -33,6 +43,16 @@ export const VIEWS: readonly View[] = [
     does: "hosts in cross-section",
     records: true,
     Shown: loaded(async () => (await import("./Decks")).Decks),
+  },
+  {
+    address: "ledger",
+    name: "Ledger",
+    group: "Plan",
+    key: "8",
+    icon: Table2,
+    does: "the segments as a sheet, with VIDs and addresses",
+    records: true,
+    Shown: loaded(async () => (await import("./Ledger")).Ledger),
   },
   {
     address: "patterns",
