@@ -67,6 +67,7 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/sheet", paper.sheet),
     path("api/plans/<uuid:plan_id>/report", paper.report),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
+    path("api/plans/<uuid:plan_id>/lattice", views.segments_by_hosts),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
     path("api/plans/<uuid:plan_id>/bench", benching.runs),
     path("api/plans/<uuid:plan_id>/bench/<number:number>", benching.run),

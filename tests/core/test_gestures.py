@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import random
 import unittest
 
 from aptwire.judge.verdicts import judge
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Patch, apply_edit
-from aptwire.plan.gestures import exchange, move_guests, renumber
-from aptwire.plan.kinds import SPECS
+from aptwire.plan.gestures import exchange, move_guests, offer, renumber
+from aptwire.plan.kinds import SPECS, Host, PortGroup
 from aptwire.plan.plan import Plan, PlanError
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -200,3 +201,41 @@ class MoveTest(unittest.TestCase):
         others = {a.id for a in after.all("adapter") if a.guest != guest}
         for id in others:
             self.assertEqual(after.get("adapter", id), plan.get("adapter", id))
+
+
+class OfferTest(unittest.TestCase):
+    def test_whoever_is_put_there_afterwards_is_carried_over_every_way(self) -> None:
+        offered = 0
+        for seed in range(120):
+            plan, dice = random_plan(seed), random.Random(seed)
+            segment, host = (dice.choice(sorted(plan.of(kind))) for kind in ("segment", "host"))
+            try:
+                edit = offer(plan, segment, [host])
+            except PlanError as error:
+                self.assertRegex(str(error), "no VID|no switch with a way out|offered there and let through")
+                continue
+            offered += 1
+            after, _ = apply_edit(plan, edit)
+            vid = plan.get("segment", segment).vid
+            switches = {s.id for s in plan.where("virtual_switch", "host", host)}
+            groups = [g for g in after.where("port_group", "vid", vid) if g.switch in switches]
+            self.assertTrue(groups)
+            for switch in {g.switch for g in groups if g.id not in plan.of("port_group")}:
+                for team in judge(after).wiring.blocks[switch].teams:
+                    for member in team.members[: team.usable]:
+                        if member.link is None or not member.link.records[1]:
+                            continue
+                        port = after.of("fabric_port").get(member.link.records[1][0])
+                        if port is not None and port.mode == "trunk" and port.allowed is not None:
+                            self.assertIn(vid, vids.members(port.allowed))
+            # Once is enough, and nobody who was home before is worse off by it.
+            with self.assertRaises(PlanError):
+                offer(after, segment, [host])
+        self.assertGreater(offered, 40)
+
+    def test_it_is_called_as_elsewhere_and_beside_what_is_like_it(self) -> None:
+        plan = demo_plan()
+        razorbill = next(h.id for h in plan.all(Host) if h.name == "razorbill")
+        after, _ = apply_edit(plan, offer(plan, "segment-cctv", [razorbill]))
+        (made,) = [g for g in after.all(PortGroup) if g.id not in plan.of("port_group")]
+        self.assertEqual((made.name, made.vid, made.mode), ("CCTV", 240, "access"))

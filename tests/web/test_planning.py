@@ -277,9 +277,9 @@ class LedgerTest(BrowserTest):
         page.keyboard.press("Control+d")
         expect(self.cell(13, 5)).to_have_text("9000")
         page.get_by_label("Next free for role").select_option("edge")
-        expect(page.get_by_text("VID 311, 10.66.11.0/24")).to_be_visible()
+        expect(page.get_by_text("VID 313, 10.66.11.0/24")).to_be_visible()
         page.get_by_role("button", name="Begin a row with them").click()
-        expect(self.cell(14, 1)).to_have_text("311")
+        expect(self.cell(14, 1)).to_have_text("313")
         names.locator(".rgCell[data-rgrow='14']").click()
         self.type("sheds")
         expect(page.get_by_text("Make segment sheds")).to_be_visible()
@@ -288,3 +288,37 @@ class LedgerTest(BrowserTest):
         page.get_by_label("for", exact=True).fill("new terminal")
         page.keyboard.press("Enter")
         expect(page.get_by_role("list", name="Kept free")).to_contain_text("VID 600-609 kept for new terminal")
+
+
+class LatticeTest(BrowserTest):
+    def cell(self, row: int, column: int) -> Any:
+        """A cell by the place of its segment and its host."""
+        return self.page.locator(f"revogr-data[col-type=rgCol] .rgCell[data-rgrow='{row}'][data-rgcol='{column}']")
+
+    def test_a_cell_says_how_a_host_stands_to_a_segment_and_gives_it(self) -> None:
+        page = self.page
+        page.locator("body").press("9")
+        expect(self.cell(0, 0)).to_have_attribute("aria-label", "carried")
+        # Petrel lacks what its pattern has.
+        expect(self.cell(2, 3)).to_have_attribute("aria-label", "cut off, off pattern")
+        self.accessible()
+        page.get_by_role("button", name="Uneven rows alone").click()
+        expect(page.get_by_text("segments by 5 hosts")).not_to_have_text("12 segments by 5 hosts")
+        page.get_by_role("button", name="All rows").click()
+        page.get_by_label("Segments with").fill("cctv")
+        expect(page.get_by_text("1 segment by 5 hosts")).to_be_visible()
+        expect(self.cell(0, 4)).to_have_attribute("aria-label", "ready")
+        # By keyboard: to razorbill, Enter, Enter.
+        page.locator("revo-grid").focus()
+        expect(page.locator("[role=gridcell]:focus")).to_have_text("CCTV 240")
+        for _ in range(5):
+            page.keyboard.press("ArrowRight")
+            page.wait_for_timeout(100)
+        expect(page.get_by_role("heading", name="CCTV on razorbill: ready")).to_be_visible()
+        page.keyboard.press("Enter")
+        offer = page.get_by_role("button", name="Offer CCTV on razorbill")
+        expect(offer).to_be_enabled()
+        self.accessible()
+        offer.click()
+        expect(self.cell(0, 4)).to_have_attribute("aria-label", "carried")
+        expect(page.get_by_text("revision 1", exact=True)).to_be_visible()

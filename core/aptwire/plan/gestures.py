@@ -5,13 +5,15 @@ None of them changes a plan: the edit is previewed, made and taken back like any
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from itertools import chain, count
 from typing import Any
 
 from aptwire.plan import vids
-from aptwire.plan.edits import Edit, Operation, Patch
+from aptwire.plan.edits import Edit, Operation, Patch, Put
 from aptwire.plan.fields import plain
-from aptwire.plan.kinds import KINDS, SPECS, Adapter, PortGroup, Record
+from aptwire.plan.kinds import KINDS, SPECS, Adapter, PortGroup, Record, Segment, VirtualSwitch
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.ports import group_words
@@ -127,6 +129,77 @@ def _like(plan: Plan, adapter: Adapter, groups: Sequence[PortGroup]) -> str | No
     }
     best = max(sorted(rank), key=lambda id: rank[id], default=None)
     return best if best is not None and any(rank[best]) else None
+
+
+def offer(plan: Plan, segment: str, hosts: Sequence[str]) -> Edit:
+    """The edit by which hosts offer a segment: a port group with its VID, called as most are elsewhere, on the switch that fits best (which has one of the
+    segment's role already, or the most port groups); its uplinks and the ports that their NICs are plugged into let the VID through.
+
+    What is there already stays; PlanError names the hosts on which no switch has a way out.
+    """
+    wanted = plan.of("segment").get(segment)
+    if wanted is None:
+        raise PlanError([Problem("there is no such segment", field="segment")])
+    if not wanted.vid:
+        raise PlanError([Problem(f"{wanted.name} has no VID", field="segment")])
+    made: list[Operation] = []
+    problems: list[Problem] = []
+    names = Counter(g.name for g in plan.where("port_group", "vid", wanted.vid) if g.mode == "access")
+    name = min(names, key=lambda n: (-names[n], n), default=wanted.name)
+    roles = {s.vid: s.role for s in plan.all(Segment) if s.vid}
+    for host in dict.fromkeys(hosts):
+        if host not in plan.of("host"):
+            problems.append(Problem("there is no such host", field="hosts"))
+            continue
+        switch = _best_switch(plan, host, wanted, roles)
+        if switch is None:
+            text = f"{plan.get('host', host).name} has no switch with a way out"
+            problems.append(Problem(text, kind="host", id=host, field="hosts"))
+            continue
+        groups = plan.where("port_group", "switch", switch.id)
+        if not any(g.vid == wanted.vid for g in groups):
+            taken = {g.name for g in groups}
+            free = next(n for n in chain((name,), (f"{name}-{k}" for k in count(2))) if n not in taken)
+            id = plan.fresh_id(f"{switch.id}/{free}")
+            made.append(Put(PortGroup(id=id, switch=switch.id, name=free, mode="access", vid=wanted.vid)))
+        made += _let_through(plan, switch, wanted.vid)
+    if problems:
+        raise PlanError(problems)
+    if not made:
+        raise PlanError([Problem(f"{wanted.name} is offered there and let through; where it breaks is further on")])
+    return tuple(made)
+
+
+def _best_switch(plan: Plan, host: str, segment: Segment, roles: dict[int, str]) -> VirtualSwitch | None:
+    """The switch of a host on which a segment fits best, among those whose uplinks have NICs."""
+
+    def fits(switch: VirtualSwitch) -> tuple[bool, int, int]:
+        groups = plan.where("port_group", "switch", switch.id)
+        alike = sum(bool(segment.role) and roles.get(g.vid) == segment.role for g in groups)
+        return any(g.vid == segment.vid for g in groups), alike, len(groups)
+
+    ways = [
+        switch
+        for switch in plan.where("virtual_switch", "host", host)
+        if any(plan.where("nic", "uplink", u.id) for u in plan.where("uplink", "switch", switch.id))
+    ]
+    return max(sorted(ways, key=lambda s: s.name), key=fits, default=None)
+
+
+def _let_through(plan: Plan, switch: VirtualSwitch, vid: int) -> Iterator[Operation]:
+    """What lets a VID through a switch's uplinks, and through the fabric's ports that their NICs are plugged into."""
+    for uplink in plan.where("uplink", "switch", switch.id):
+        nics = plan.where("nic", "uplink", uplink.id)
+        if nics and uplink.allowed is not None and vid not in vids.members(uplink.allowed, untagged=True):
+            yield Patch("uplink", uplink.id, {"allowed": vids.with_vid(uplink.allowed, vid)})
+        for nic in nics:
+            cables = [*plan.where("cable", "a", nic.id), *plan.where("cable", "b", nic.id)]
+            for far in (cable.b if cable.a == nic.id else cable.a for cable in cables):
+                port = plan.of("fabric_port").get(far)
+                field = {"trunk": "allowed", "standard": "members"}.get(port.mode if port is not None else "")
+                held = getattr(port, field) if field else None
+                if field and held is not None and vid not in vids.members(held):
+                    yield Patch("fabric_port", far, {field: vids.with_vid(held, vid)})
 
 
 def _fields(kind: str, sort: str) -> list[str]:

@@ -14,6 +14,7 @@ from typing import Any
 from aptwire.judge.could import could
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.lattice import Lattice, lattice
 from aptwire.judge.mends import Mend, known_risks, mends
 from aptwire.judge.preview import apart as standing_apart
 from aptwire.judge.risks import Risk
@@ -66,6 +67,7 @@ class Engine:
     _summary: tuple[datetime.date, dict[str, Any]] | None = None
     _ids: dict[str, list[str]] = field(default_factory=dict)
     _answers: dict[str, dict[str, Any]] | None = None
+    _lattice: Lattice | None = None
 
     def judgement(self) -> Judgement:
         """The verdicts."""
@@ -154,6 +156,14 @@ class Engine:
             if finding.id not in self._mends:
                 self._mends[finding.id] = mends(judged, finding)
             return self._mends[finding.id]
+
+    def lattice(self) -> Lattice:
+        """How each host stands to each segment."""
+        judged = self.judgement()
+        with self._lock:
+            if self._lattice is None:
+                self._lattice = lattice(judged)
+            return self._lattice
 
     def summary(self) -> dict[str, Any]:
         """Counts and findings as JSON; acceptances hold by the day, so it is made anew on the next."""

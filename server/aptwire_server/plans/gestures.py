@@ -11,7 +11,7 @@ from aptwire.judge.accepted import accept
 from aptwire.judge.risks.alike import offs
 from aptwire.judge.together import mend_all
 from aptwire.plan.edits import Edit, edit_to_json
-from aptwire.plan.gestures import exchange, move_guests, renumber
+from aptwire.plan.gestures import exchange, move_guests, offer, renumber
 from aptwire.plan.kinds import Pattern
 from aptwire.plan.names import called, some
 from aptwire.plan.patterns import pattern_of
@@ -168,11 +168,18 @@ def _mend_all(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
     return f"Take {len(made.taken)} mends{left}" if len(made.taken) > 1 else made.taken[0], made.edit
 
 
+def _offer(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    edit = offer(plan, said["segment"], _ids(said, "hosts"))
+    names = [plan.get("host", host).name for host in said["hosts"]]
+    return f"Offer {plan.get('segment', said['segment']).name} on {some(names)}", edit
+
+
 ONE_OFF = {"stamp": str, "about": str, "field": str}
 GESTURES: dict[str, Gesture] = {
     "renumber": Gesture({"old": int, "new": int}, _of_plan(_renumber)),
     "exchange": Gesture({"one": str, "two": str}, _of_plan(_exchange)),
     "move-guests": Gesture({"guests": list, "host": str}, _of_plan(_move_guests)),
+    "offer": Gesture({"segment": str, "hosts": list}, _of_plan(_offer)),
     "make-pattern": Gesture({"name": str, "host": str, "starter": str}, _of_plan(_make_pattern)),
     "stamp": Gesture({"pattern": str, "hosts": list, "answers": list}, _of_plan(_stamp), _asked_of_stamp),
     "unstamp": Gesture({"stamp": str}, _of_plan(_unstamp)),

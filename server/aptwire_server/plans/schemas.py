@@ -58,6 +58,7 @@ GESTURE: Schema = {
         "renumber",
         "exchange",
         "move-guests",
+        "offer",
         "make-pattern",
         "stamp",
         "unstamp",
@@ -261,6 +262,7 @@ def components() -> dict[str, Schema]:
             committed=maybe(ref("Committed")),
         ),
         "Landed": obj(plan=TEXT, revision=ref("Revision")),
+        "Lattice": obj(hosts=many(TEXT), rows={"type": "object", "additionalProperties": TEXT}),
         "Steps": obj(undo=maybe(step), redo=maybe(step)),
         "Snapshot": obj(
             id=TEXT,

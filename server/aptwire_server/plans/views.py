@@ -339,6 +339,15 @@ def could(request: Request, plan_id: uuid.UUID) -> Response:
     return Response(_engine(request, plan_id).answers()["could"])
 
 
+@extend_schema(responses={200: ref("Lattice"), **REFUSED}, operation_id="get_lattice")
+@api_view(["GET"])
+def segments_by_hosts(request: Request, plan_id: uuid.UUID) -> Response:
+    """How each host stands to each segment, a letter each: offered there and carried over every way (c), over some (s), over none that is known (u), over none (x), or without
+    a way out (l); not offered, and carried over every way (r), some (q), none (.). A capital or - is a host that is off a pattern there."""
+    found = _engine(request, plan_id).lattice()
+    return Response({"hosts": found.hosts, "rows": found.rows})
+
+
 @extend_schema(responses={200: ref("Tree"), **REFUSED}, operation_id="get_tree")
 @api_view(["GET"])
 def tree(request: Request, plan_id: uuid.UUID) -> Response:

@@ -67,7 +67,7 @@ export function lookAt(at: { plan: string; revision: number } | null): void {
 }
 
 /** The parts of a plan that can be asked about an earlier revision. */
-const PARTS = "page|verdicts|findings/.*|preview|trace|strand|teams|could|tree|bench|gestures|patterns";
+const PARTS = "page|verdicts|findings/.*|preview|trace|strand|lattice|teams|could|tree|bench|gestures|patterns";
 const PAST = new RegExp(`^/api/plans/([^/]+)(/(${PARTS}))?$`);
 
 async function asOf(request: Request): Promise<Request> {

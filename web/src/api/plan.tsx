@@ -44,6 +44,7 @@ export interface Gestures {
   renumber: { old: number; new: number };
   exchange: { one: string; two: string };
   "move-guests": { guests: string[]; host: string };
+  offer: { segment: string; hosts: string[] };
   "make-pattern": { name: string; host: string; starter: string };
   stamp: { pattern: string; hosts: string[]; answers: { host: string; part: string; nic: string | null }[] };
   unstamp: { stamp: string };

@@ -6,7 +6,7 @@ import { ChoiceLine, Quiet, TakeButton, Taking, Told } from "../parts/controls";
 import { Outcome } from "./Panel";
 
 /** A gesture in a panel: a choice, what it would change, and the button that makes it. */
-function GestureForm<G extends keyof Gestures>({
+export function GestureForm<G extends keyof Gestures>({
   name,
   args,
   ready,

@@ -1,7 +1,7 @@
-import "./sheetGrid.css";
-
 import { RevoGrid, type ColumnRegular } from "@revolist/react-datagrid";
 import { useEffect, useMemo, useRef } from "react";
+
+import { useGridRows } from "./useGridRows";
 
 /** What somebody typed, pasted or filled into a cell. */
 export interface Typed {
@@ -85,6 +85,8 @@ export function SheetGrid({
     latest.current = { columns, rows, put, fresh };
   });
 
+  useGridRows(grid, Boolean(columns[0]?.pinned));
+
   // Of the grid's own events, which reach us as such: what would change its source changes the plan instead.
   useEffect(() => {
     const element = grid.current;
@@ -137,18 +139,6 @@ export function SheetGrid({
       const { detail } = event as CustomEvent<{ model?: SheetRow }>;
       if (detail.model) picked?.(detail.model.id);
     };
-    const entered = (event: FocusEvent): void => {
-      if (event.target !== element) return;
-      void element.getFocused().then(async (at) => {
-        if (!at) {
-          const pinned = latest.current.columns[0]?.pinned ? "colPinStart" : "rgCol";
-          await element.setCellsFocus({ x: 0, y: 0 }, { x: 0, y: 0 }, pinned);
-        }
-      });
-    };
-    // The grid says which cells are heads of columns, and leaves open that they stand in a row.
-    const headed = (): void =>
-      element.querySelectorAll(".header-rgRow.actual-rgRow").forEach((row) => row.setAttribute("role", "row"));
     const filled = (event: KeyboardEvent): void => {
       if (!(event.ctrlKey || event.metaKey) || event.key.toLowerCase() !== "d") return;
       event.preventDefault();
@@ -165,22 +155,17 @@ export function SheetGrid({
         );
       });
     };
-    headed();
-    element.addEventListener("afterheaderrender", headed);
     element.addEventListener("keydown", filled, true);
     element.addEventListener("beforeedit", one);
     element.addEventListener("beforerangeedit", many);
     element.addEventListener("beforepaste", pasted);
     element.addEventListener("afterfocus", focused);
-    element.addEventListener("focus", entered);
     return () => {
-      element.removeEventListener("afterheaderrender", headed);
       element.removeEventListener("keydown", filled, true);
       element.removeEventListener("beforeedit", one);
       element.removeEventListener("beforerangeedit", many);
       element.removeEventListener("beforepaste", pasted);
       element.removeEventListener("afterfocus", focused);
-      element.removeEventListener("focus", entered);
     };
   }, [picked]);
 

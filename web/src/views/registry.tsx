@@ -1,6 +1,7 @@
 import {
   Cpu,
   GitBranch,
+  Grid3x3,
   History as Clock,
   LayoutList,
   ListTree,
@@ -73,6 +74,16 @@ export const VIEWS: readonly View[] = [
     does: "try changes beside the plan, land them as one",
     records: false,
     Shown: loaded(async () => (await import("./Drafts")).Drafts),
+  },
+  {
+    address: "lattice",
+    name: "Lattice",
+    group: "Check",
+    key: "9",
+    icon: Grid3x3,
+    does: "segments by hosts",
+    records: true,
+    Shown: loaded(async () => (await import("./Lattice")).Lattice),
   },
   {
     address: "landing",
