@@ -66,7 +66,7 @@ class DrawingTest(BrowserTest):
         raw = plan if isinstance(plan, bytes) else json.dumps(plan).encode()
         _, made = someone().upload("plans/import", [], [("file", "p.json", raw)])
         self.page.goto(f"{URL}/plans/{made['id']}/decks")
-        expect(self.page.locator(".column").first).to_be_visible()
+        expect(self.page.locator(".column, .fleet-host").first).to_be_visible()
 
     def sound(self) -> None:
         """Cards don't overlap, stay in their column, and no line runs over one, whichever segment is followed."""
@@ -164,6 +164,23 @@ class DrawingTest(BrowserTest):
     def test_a_hundred_hosts_are_found_by_filter_and_scrolled_with_few_elements(self) -> None:
         raw = write_plan(fleet(100, 24))
         self.opened(raw)
+        # So many are seen from far at first: each a mark, by hall and rack; keys lead from one to the next, Enter to it.
+        marks = self.page.get_by_role("group", name="The fleet by site and rack")
+        expect(marks.get_by_role("button")).to_have_count(100)
+        self.accessible()
+        first = marks.get_by_role("button", name="tern-0000:")
+        first.focus()
+        self.page.keyboard.press("ArrowRight")
+        expect(marks.get_by_role("button", name="tern-0001:")).to_be_focused()
+        self.page.get_by_label("Filter hosts by name or site").fill("tern-0077")
+        expect(marks.locator(".fleet-host:not(.back)")).to_have_count(1)
+        self.page.get_by_label("Filter hosts by name or site").fill("")
+        marks.get_by_role("button", name="tern-0001:").focus()
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("button", name="tern-0001 hall 0")).to_be_visible()
+        self.page.keyboard.press("-")
+        expect(marks).to_be_visible()
+        self.page.keyboard.press("+")
         few = self.page.evaluate("document.querySelectorAll('*').length")
         self.assertLess(few, 3000)
         self.page.get_by_label("Filter hosts by name or site").fill("tern-0077")

@@ -116,6 +116,8 @@ def comparison(one: Engine, two: Engine, said: Beside) -> dict[str, Any]:
 
 
 def _known(row: PlanRow, number: int, field: str) -> int:
+    if number < 0:
+        raise bad("a revision is 0 or more", field)
     if number > row.revision:
         raise bad(f"there is no revision {number} yet; {row.revision} is the latest", field)
     return number
@@ -138,7 +140,7 @@ def bring_back(request: Request, plan_id: uuid.UUID) -> Response:
     """A new revision in which the plan says what it said at an earlier one."""
     said = body_of(request, base=int, revision=int)
     row = plan_for(request, plan_id)
-    number = _known(row, max(0, said["revision"]), "revision")
+    number = _known(row, said["revision"], "revision")
     edit = difference(engine_of(row).plan, engine_at(row, number).plan)
     if not edit:
         raise bad(f"the plan says what it said at revision {number}", "revision")
@@ -156,7 +158,7 @@ def marks(request: Request, plan_id: uuid.UUID) -> Response:
     """Give a revision a name, which no other of the plan has."""
     said = body_of(request, revision=int, name=str)
     row, name = plan_for(request, plan_id), name_of(said["name"])
-    number = _known(row, max(0, said["revision"]), "revision")
+    number = _known(row, said["revision"], "revision")
     try:
         with transaction.atomic():
             made = Mark.objects.create(plan=row, revision=number, name=name, author=request.user)

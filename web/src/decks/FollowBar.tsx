@@ -1,8 +1,17 @@
+import { SegmentGroup } from "@chakra-ui/react";
 import { useCallback, useEffect, useMemo, useRef, type CSSProperties } from "react";
 
 import { segmentStyle } from "../model/records";
 import { matching, SearchBox, type Choice } from "../parts/SearchBox";
 import type { Following } from "./useFollow";
+
+/** How close one looks: every host a mark, or every part of each. */
+export type Level = "fleet" | "host";
+
+const LEVELS: readonly [Level, string, string][] = [
+  ["fleet", "Fleet", "Every host a mark, by site and rack (−, or Ctrl and the wheel)"],
+  ["host", "Hosts", "Every part of each host (+, or Ctrl and the wheel)"],
+];
 
 /** So many segments are seen at a glance; among more, one is found by typing. */
 const FEW = 8;
@@ -25,6 +34,8 @@ export function FollowBar({
   hosts,
   filter,
   setFilter,
+  level,
+  setLevel,
 }: {
   following: Following;
   adding: boolean;
@@ -32,6 +43,8 @@ export function FollowBar({
   hosts: number;
   filter: string;
   setFilter: (filter: string) => void;
+  level: Level;
+  setLevel: (level: Level) => void;
 }) {
   const choices = useMemo(() => segments.map(choiceOf), [segments]);
   const find = useCallback((typed: string) => matching(choices, typed), [choices]);
@@ -101,6 +114,20 @@ export function FollowBar({
           onChange={(e) => setFilter(e.target.value)}
         />
       )}
+      <SegmentGroup.Root
+        size="xs"
+        value={level}
+        aria-label="How close"
+        onValueChange={({ value }) => setLevel(value === "fleet" ? "fleet" : "host")}
+      >
+        <SegmentGroup.Indicator bg="copper.soft" />
+        {LEVELS.map(([value, label, title]) => (
+          <SegmentGroup.Item key={value} value={value} title={title}>
+            <SegmentGroup.ItemText>{label}</SegmentGroup.ItemText>
+            <SegmentGroup.ItemHiddenInput />
+          </SegmentGroup.Item>
+        ))}
+      </SegmentGroup.Root>
     </div>
   );
 }

@@ -2,10 +2,11 @@ import type { CSSProperties } from "react";
 
 import type { Layout, Rect } from "./layout";
 
-/** The part of the drawing that is in sight: how far it is scrolled, and how wide it is. */
+/** The part of the drawing that is in sight: how far it is scrolled, and how large it is. */
 export interface Viewport {
   left: number;
   width: number;
+  height: number;
 }
 
 const PANEL_WIDTH = 292;

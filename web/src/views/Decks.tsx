@@ -9,6 +9,7 @@ import { usePlan } from "../api/plan";
 import { Beside } from "../decks/Beside";
 import { DropOutcome } from "../decks/DropOutcome";
 import { Cables, Fabric } from "../decks/Fabric";
+import { Fleet } from "../decks/Fleet";
 import { FollowBar } from "../decks/FollowBar";
 import { HostColumn } from "../decks/HostColumn";
 import { computeLayout, hostsInOrder } from "../decks/layout";
@@ -23,6 +24,7 @@ import { drawStrand } from "../decks/strand";
 import { StrandLines } from "../decks/StrandLines";
 import { useDrag } from "../decks/useDrag";
 import { segmentAt, useFollow, useTree } from "../decks/useFollow";
+import { useLevel } from "../decks/useLevel";
 import { usePicks } from "../decks/usePicks";
 import { useViewport } from "../decks/useViewport";
 import { useVisit } from "../decks/useVisit";
@@ -48,9 +50,13 @@ export function Decks() {
     const words = filter.toLowerCase().split(/\s+/).filter(Boolean);
     return hostsInOrder(book).filter((h) => words.every((w) => `${h.name} ${h.site ?? ""}`.toLowerCase().includes(w)));
   }, [book, filter]);
+  const { level, setLevel, enter, onWheel } = useLevel(book.records.host.length);
+  const far = level === "fleet";
+  const sought = useMemo(() => (filter.trim() ? new Set(hosts.map((h) => h.id)) : null), [filter, hosts]);
   const [one, two] = (params.get("beside") ?? "").split(" ").map((h) => book.get("host", h)?.id);
-  const view = useViewport(scroller, `${hosts.length > 0} ${Boolean(one && two)}`);
-  const layout = useMemo(() => computeLayout(book, hosts, folded, view.width), [book, hosts, folded, view.width]);
+  const view = useViewport(scroller, `${hosts.length > 0} ${Boolean(one && two)} ${level}`);
+  const near = far ? NO_HOSTS : hosts;
+  const layout = useMemo(() => computeLayout(book, near, folded, view.width), [book, near, folded, view.width]);
   const drawing = useMemo(() => (follow && pieces ? drawStrand(layout, pieces) : null), [follow, pieces, layout]);
 
   // Only the columns in sight are in the page: a thousand hosts scroll like four.
@@ -171,6 +177,11 @@ export function Decks() {
   };
   const onKeyDown = (event: KeyboardEvent): void => {
     const typing = (event.target as HTMLElement).closest("input, select, textarea, [role=dialog]");
+    if ((event.key === "+" || event.key === "-") && !typing && !event.ctrlKey && !event.metaKey) {
+      event.preventDefault();
+      setLevel(event.key === "-" ? "fleet" : "host");
+      return;
+    }
     if (event.key === "a" && !typing && !event.ctrlKey && !event.metaKey && !event.altKey) {
       event.preventDefault();
       setPanel({ what: "sheet" });
@@ -257,12 +268,15 @@ export function Decks() {
         hosts={book.records.host.length}
         filter={filter}
         setFilter={setFilter}
+        level={level}
+        setLevel={setLevel}
       />
       {step && past === undefined && <NextStepBar step={step} idle={panel === null} take={() => takeStep(step)} />}
       <PickBar picked={picked} pick={setPicks} open={many} />
       <div
         className={follow ? "canvas following" : "canvas"}
         ref={scroller}
+        onWheel={onWheel}
         onClickCapture={onClickCapture}
         onPointerDown={() => setPanel(null)}
       >
@@ -274,7 +288,34 @@ export function Decks() {
             </Button>
           </div>
         )}
-        {hosts.length > 0 && (
+        {hosts.length > 0 && far && (
+          <>
+            <Fleet
+              book={book}
+              ofHost={ofHost}
+              following={following}
+              asked={sought}
+              width={view.width}
+              height={view.height}
+              enter={enter}
+            />
+            {panel && (
+              <div className="fleet-panel">
+                <Opened
+                  panel={panel}
+                  rect={null}
+                  layout={layout}
+                  view={view}
+                  picked={picked}
+                  close={close}
+                  leave={() => setPanel(null)}
+                  {...doing}
+                />
+              </div>
+            )}
+          </>
+        )}
+        {hosts.length > 0 && !far && (
           <div className="canvas-inner" style={{ width: layout.width, height: layout.height }}>
             <Cables layout={layout} columns={visible} blocked={blocked} />
             {visible.map((column) => (
@@ -331,6 +372,8 @@ export function Decks() {
     </div>
   );
 }
+
+const NO_HOSTS: never[] = [];
 
 /** The record that a part of the drawing stands for. */
 const recordAt = (target: EventTarget): string | undefined =>

@@ -1,0 +1,58 @@
+import { useCallback, useRef, type WheelEvent } from "react";
+import { useSearchParams } from "react-router";
+
+import type { Level } from "./FollowBar";
+
+/** More hosts than these are seen from far at first. */
+const MANY = 60;
+
+/** How close one looks: as the address says, else near, but where there are many hosts and none is visited. */
+export function useLevel(hosts: number): {
+  level: Level;
+  setLevel: (level: Level) => void;
+  /** Go near, to one host. */
+  enter: (host: string) => void;
+  onWheel: (event: WheelEvent) => void;
+} {
+  const [params, setParams] = useSearchParams();
+  const said = params.get("level");
+  const visiting = ["at", "see", "add", "beside"].some((name) => params.has(name));
+  const level: Level = said === "fleet" || said === "host" ? said : hosts > MANY && !visiting ? "fleet" : "host";
+  const setLevel = useCallback(
+    (next: Level) =>
+      setParams(
+        (now) => {
+          const made = new URLSearchParams(now);
+          made.set("level", next);
+          made.delete("at");
+          return made;
+        },
+        { replace: true },
+      ),
+    [setParams],
+  );
+  const enter = useCallback(
+    (host: string) =>
+      setParams((now) => {
+        const made = new URLSearchParams(now);
+        made.set("level", "host");
+        made.set("at", host);
+        return made;
+      }),
+    [setParams],
+  );
+  // A wheel turns many times for one step.
+  const turned = useRef(0);
+  const onWheel = useCallback(
+    (event: WheelEvent) => {
+      if (!event.ctrlKey) return;
+      turned.current =
+        Math.sign(turned.current) === Math.sign(event.deltaY) ? turned.current + event.deltaY : event.deltaY;
+      if (Math.abs(turned.current) < 100) return;
+      setLevel(turned.current > 0 ? "fleet" : "host");
+      turned.current = 0;
+    },
+    [setLevel],
+  );
+  return { level, setLevel, enter, onWheel };
+}
