@@ -1,6 +1,7 @@
-import { useCallback, useRef, type WheelEvent } from "react";
+import { useCallback, useEffect, useRef, type WheelEvent } from "react";
 import { useSearchParams } from "react-router";
 
+import { useSingleKeys } from "../shell/keys";
 import type { Level } from "./FollowBar";
 
 /** More hosts than these are seen from far at first. */
@@ -31,6 +32,17 @@ export function useLevel(hosts: number): {
       ),
     [setParams],
   );
+  const single = useSingleKeys();
+  useEffect(() => {
+    const onKey = (event: globalThis.KeyboardEvent): void => {
+      const typing = (event.target as HTMLElement).closest?.("input, select, textarea, [role=dialog]");
+      if (!single || typing || event.ctrlKey || event.metaKey || !["+", "-"].includes(event.key)) return;
+      event.preventDefault();
+      setLevel(event.key === "-" ? "fleet" : "host");
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [single, setLevel]);
   const enter = useCallback(
     (host: string) =>
       setParams((now) => {

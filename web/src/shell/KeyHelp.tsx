@@ -21,6 +21,8 @@ const KEYS: [string, string][] = [
   ["E", "Edit what is picked, together"],
   ["A", "Add a host, a fabric switch, a segment or a rule"],
   ["F", "Follow the segment of the focused slot or adapter"],
+  ["−, +", "See all hosts as marks, or near with every part; Ctrl and the wheel does the same"],
+  ["Ctrl D", "In a sheet: fill the first row of what is picked down"],
   ["Esc", "Close what is open; nothing is changed"],
   ["?", "These keys"],
 ];

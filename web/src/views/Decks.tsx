@@ -177,11 +177,6 @@ export function Decks() {
   };
   const onKeyDown = (event: KeyboardEvent): void => {
     const typing = (event.target as HTMLElement).closest("input, select, textarea, [role=dialog]");
-    if ((event.key === "+" || event.key === "-") && !typing && !event.ctrlKey && !event.metaKey) {
-      event.preventDefault();
-      setLevel(event.key === "-" ? "fleet" : "host");
-      return;
-    }
     if (event.key === "a" && !typing && !event.ctrlKey && !event.metaKey && !event.altKey) {
       event.preventDefault();
       setPanel({ what: "sheet" });
