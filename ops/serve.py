@@ -71,6 +71,14 @@ def prepare(cluster: database.Cluster, passwords: Path, name: str = "aptwire") -
     return env
 
 
+def terminals() -> Path:
+    """The plan file of the second demo, a fleet; made where it isn't there."""
+    path, script = DATA / "terminals.json", ROOT / "demo" / "terminals.py"
+    if not path.exists() or path.stat().st_mtime < script.stat().st_mtime:
+        command([PYTHON, script, path], "making the fleet of the demo")
+    return path
+
+
 def read_passwords(path: Path) -> dict[str, str]:
     """The passwords that the demo made, by name; empty where it found its people there already."""
     found: dict[str, str] = json.loads(path.read_text()) if path.is_file() else {}
@@ -215,6 +223,7 @@ def demo(port: int) -> int:
         cluster.create()
         passwords = DATA / PASSWORDS
         env = prepare(cluster, passwords)
+        manage(env, "load_demo", str(terminals()), "--passwords", str(passwords))
         with running(cluster, env, choose_port(port)) as all_parts:
             lock.truncate(0)
             lock.write(all_parts.url)

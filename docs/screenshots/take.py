@@ -101,6 +101,12 @@ def main() -> None:
         page.keyboard.press("Enter")
         page.get_by_text("buoys answer again, by ines").wait_for()
         shoot(page, "history")
+        page.goto(f"{running.url}/plans")
+        page.get_by_label("Plan file").set_input_files(str(serve.terminals()))
+        page.locator(".fleet-host").first.wait_for()
+        page.get_by_label("Follow", exact=True).fill("edge")
+        page.get_by_role("option", name="edge").click()
+        shoot(page, "decks-fleet")
         shoot(person(1920, 1080, dark=True), "decks-dark-1920")
         browser.close()
 

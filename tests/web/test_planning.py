@@ -322,3 +322,51 @@ class LatticeTest(BrowserTest):
         offer.click()
         expect(self.cell(0, 4)).to_have_attribute("aria-label", "carried")
         expect(page.get_by_text("revision 1", exact=True)).to_be_visible()
+
+
+class QueryTest(BrowserTest):
+    def shown(self, query: str) -> set[str]:
+        """The endpoints that Landing shows for a query, by their keys."""
+        self.page.get_by_label("Filter", exact=True).fill(query)
+        self.page.wait_for_timeout(300)
+        found = self.page.get_by_role("table").locator(".cell-link").evaluate_all("l => l.map(n => n.title)")
+        return {title.partition(":")[0] for title in found}
+
+    def test_words_and_fields_find_what_they_say_and_it_is_picked_to_be_edited(self) -> None:
+        page = self.page
+        whole = someone().whole(self.plan)
+        roles = {s["id"]: s.get("role") for s in whole["records"]["segment"]}
+        vids = {s["id"]: s.get("vid") for s in whole["records"]["segment"]}
+        page.goto(f"{URL}/plans/{self.plan}/landing")
+        tags = [(e, t) for e in whole["endpoints"].values() for t in e["tags"]]
+        for query, holds in (
+            ("role:storage", lambda e, t: roles.get(t["belongs"]) == "storage"),
+            ("vid:200-229", lambda e, t: 200 <= (vids.get(t["belongs"]) or 0) <= 229),
+            ("verdict:astray host:petrel", lambda e, t: t["verdict"] == "astray" and e["host"] == "petrel"),
+            (
+                "site:saltmarsh role:management",
+                lambda e, t: e["host"] in ("kittiwake", "petrel") and roles.get(t["belongs"]) == "management",
+            ),
+            ("pattern:off verdict:astray", lambda e, t: e["host"] == "petrel" and t["verdict"] == "astray"),
+            (
+                'segment:"tide gauges" petrel',
+                lambda e, t: e["host"] == "petrel" and "segment-tide-gauges" in (t["belongs"], t["lands"]),
+            ),
+        ):
+            with self.subTest(query=query):
+                wanted = {e["key"] for e, t in tags if holds(e, t) and not (e["idle"] and "verdict" in query)}
+                self.assertTrue(wanted)
+                self.assertEqual(self.shown(query), wanted)
+        self.accessible()
+        field = page.get_by_label("Filter", exact=True)
+        field.fill("rule:x")
+        expect(page.get_by_role("alert").filter(has_text="there is no field “rule”")).to_be_visible()
+        field.fill("ro")
+        self.assertEqual(page.locator("datalist option").evaluate_all("l => l.map(n => n.value)"), ["role:"])
+        field.fill("petrel segment:t")
+        self.assertIn(
+            'petrel segment:"tide gauges"', page.locator("datalist option").evaluate_all("l => l.map(n => n.value)")
+        )
+        field.fill("verdict:astray guest:buoy")
+        page.get_by_role("button", name="Pick the adapter").click()
+        expect(page.get_by_text("1 adapter picked")).to_be_visible()

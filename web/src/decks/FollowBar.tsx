@@ -2,6 +2,7 @@ import { SegmentGroup } from "@chakra-ui/react";
 import { useCallback, useEffect, useMemo, useRef, type CSSProperties } from "react";
 
 import { segmentStyle } from "../model/records";
+import { QueryBox } from "../parts/QueryBox";
 import { matching, SearchBox, type Choice } from "../parts/SearchBox";
 import type { Following } from "./useFollow";
 
@@ -106,12 +107,12 @@ export function FollowBar({
         + Add
       </button>
       {hosts > 6 && (
-        <input
-          className="host-filter"
+        <QueryBox
+          label="Filter hosts by name or site"
+          width="170px"
           placeholder="Filter hosts"
-          aria-label="Filter hosts by name or site"
           value={filter}
-          onChange={(e) => setFilter(e.target.value)}
+          put={setFilter}
         />
       )}
       <SegmentGroup.Root

@@ -1,5 +1,7 @@
 import { useMemo, useState } from "react";
 
+import { useLocation } from "react-router";
+
 import { usePlan } from "../api/plan";
 import { namesakes } from "./Many";
 
@@ -10,7 +12,9 @@ export function usePicks(): {
   pick: (record: string, all: boolean) => void;
 } {
   const { book } = usePlan();
-  const [picks, setPicks] = useState<readonly string[]>([]);
+  // Another view may have picked some.
+  const { state } = useLocation() as { state: { picks?: readonly string[] } | null };
+  const [picks, setPicks] = useState<readonly string[]>(state?.picks ?? []);
   const picked = useMemo(() => picks.filter((id) => book.byId.has(id)), [picks, book]);
   const pick = (record: string, all: boolean): void => {
     // A record of another kind begins anew.

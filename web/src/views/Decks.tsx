@@ -28,6 +28,7 @@ import { useLevel } from "../decks/useLevel";
 import { usePicks } from "../decks/usePicks";
 import { useViewport } from "../decks/useViewport";
 import { useVisit } from "../decks/useVisit";
+import { isEmpty, matcher, readQuery } from "../model/query";
 import { hostOf, switchOf } from "../model/records";
 
 /** Hosts in cross-section, the fabric beneath them, and one segment followed through everything. */
@@ -47,9 +48,12 @@ export function Decks() {
   const { endpoints } = snapshot;
   const ofHost = useMemo(() => byHost(endpoints), [endpoints]);
   const hosts = useMemo(() => {
-    const words = filter.toLowerCase().split(/\s+/).filter(Boolean);
-    return hostsInOrder(book).filter((h) => words.every((w) => `${h.name} ${h.site ?? ""}`.toLowerCase().includes(w)));
-  }, [book, filter]);
+    const asked = readQuery(filter);
+    const all = hostsInOrder(book);
+    if (isEmpty(asked)) return all;
+    const { host } = matcher(asked, book, snapshot.summary.findings);
+    return all.filter((h) => host(h, ofHost.get(h.name) ?? []));
+  }, [book, filter, ofHost, snapshot.summary.findings]);
   const { level, setLevel, enter, onWheel } = useLevel(book.records.host.length);
   const far = level === "fleet";
   const sought = useMemo(() => (filter.trim() ? new Set(hosts.map((h) => h.id)) : null), [filter, hosts]);

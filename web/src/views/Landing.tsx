@@ -1,6 +1,6 @@
 import "./tables.css";
 
-import { Button, HStack, Input, NativeSelect } from "@chakra-ui/react";
+import { Button, HStack, NativeSelect } from "@chakra-ui/react";
 import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useMemo, useRef, useState } from "react";
@@ -8,9 +8,11 @@ import { createSearchParams, useNavigate, useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Finding } from "../api/client";
 import { usePlan, usePresence } from "../api/plan";
+import { matcher, readQuery } from "../model/query";
 import { compareNames } from "../model/records";
 import { gravity, MARKS, sayMoves, type Mark } from "../model/verdicts";
 import { MendAll } from "../parts/MendAll";
+import { QueryBox } from "../parts/QueryBox";
 import { VerdictMark } from "../parts/VerdictMark";
 
 type Grouping = "verdict" | "host" | "segment" | "none";
@@ -54,14 +56,8 @@ export function Landing() {
   const name = (segment: string | null): string => book.get("segment", segment)?.name ?? "";
   const lines = useMemo<Line[]>(() => {
     const named = (segment: string | null): string => book.get("segment", segment)?.name ?? "";
-    const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-    const kept = rows.filter(({ endpoint: e, tag, mark }) => {
-      if (marks.size && !marks.has(mark)) return false;
-      const place = `${e.name} ${e.key} ${e.host} ${e.kind.replace("_", " ")} ${mark}`;
-      const segments = `${tag.tag} ${named(tag.belongs)} ${named(tag.lands)} ${tag.lands_vid ?? ""}`;
-      const all = `${place} ${segments} ${tag.addresses.join(" ")}`.toLowerCase();
-      return words.every((w) => all.includes(w));
-    });
+    const asked = matcher(readQuery(text), book, snapshot.summary.findings);
+    const kept = rows.filter(({ endpoint, tag, mark }) => (!marks.size || marks.has(mark)) && asked.tag(endpoint, tag));
     const keyOf = (row: Row): string =>
       grouping === "verdict"
         ? row.mark
@@ -92,7 +88,7 @@ export function Landing() {
       made.push({ row });
     }
     return made;
-  }, [rows, text, marks, grouping, book]);
+  }, [rows, text, marks, grouping, book, snapshot.summary.findings]);
 
   const virtual = useVirtualizer({
     count: lines.length,
@@ -133,6 +129,12 @@ export function Landing() {
       { replace: true },
     );
   const shown = lines.filter((l) => "row" in l).length;
+  const adapters = useMemo(
+    () => [
+      ...new Set(lines.flatMap((l) => ("row" in l && l.row.endpoint.kind === "adapter" ? [l.row.endpoint.id] : []))),
+    ],
+    [lines],
+  );
   const inSight = useMemo(
     () => [
       ...new Set(lines.flatMap((l) => ("row" in l && l.row.finding && !held(l.row.finding) ? [l.row.finding.id] : []))),
@@ -142,15 +144,12 @@ export function Landing() {
   return (
     <div className="landing">
       <div className="tools" role="toolbar" aria-label="Filter and group">
-        <Input
-          size="xs"
-          height="7"
-          width="250px"
-          bg="sheet"
-          aria-label="Filter"
-          placeholder="Filter by name, host, address, VID, segment"
+        <QueryBox
+          label="Filter"
+          width="270px"
+          placeholder="Words, or role:storage verdict:astray"
           value={text}
-          onChange={(e) => setText(e.target.value)}
+          put={setText}
         />
         {MARKS.filter((m) => snapshot.summary.counts[m]).map((mark) => (
           <Button
@@ -189,6 +188,16 @@ export function Landing() {
             <NativeSelect.Indicator />
           </NativeSelect.Root>
         </HStack>
+        {adapters.length > 0 && adapters.length < rows.length && (
+          <Button
+            size="2xs"
+            variant="outline"
+            title="Pick the adapters in sight on Decks, to edit them together"
+            onClick={() => void navigate(`${base}/decks?level=host`, { state: { picks: adapters } })}
+          >
+            Pick {adapters.length === 1 ? "the adapter" : `the ${adapters.length} adapters`}
+          </Button>
+        )}
         <MendAll findings={inSight} />
       </div>
       <div className="table" role="table" aria-label="Landing of every endpoint" aria-rowcount={lines.length + 1}>
