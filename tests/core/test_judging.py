@@ -273,6 +273,7 @@ CHANGES: dict[str, Callable[[Plan, Any, random.Random], dict[str, Any] | None]] 
 class EngineTakesTheEditTest(unittest.TestCase):
     @settings(max_examples=60)
     @given(st.integers(0, 10**9))
+    @example(4137)  # a wireless NIC loses its link: nobody is private behind it any more
     @example(3126)  # two bear a gateway's address: which is named first mustn't hang on the edits
     def test_after_any_series_of_edits_it_says_what_a_fresh_one_says(self, seed: int) -> None:
         dice = random.Random(seed)

@@ -168,7 +168,9 @@ def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dic
         if leading:
             differ |= np.isin(rows.group % EACH_VNI, list(leading))
         touched[segment[landing.ways.stand[differ]]] = True
-    touched[[*landing.private_segments, *landing.routed_segments]] = True
+    # Those that were private or routed and are no longer, too.
+    for side in (old, landing):
+        touched[[*side.private_segments, *side.routed_segments]] = True
     touched[-1] = False
     return touched, renamed
 
