@@ -6,6 +6,7 @@ import {
   useEffect,
   useLayoutEffect,
   useMemo,
+  useRef,
   useState,
   type ReactNode,
 } from "react";
@@ -217,6 +218,19 @@ export function PlanProvider({
     },
     [catchUp, key, queries, tell, user],
   );
+  const ask = useCallback(
+    (since: number) =>
+      void api
+        .GET("/api/plans/{plan_id}/changes", { params: { path: { plan_id: id }, query: { since } } })
+        .then(({ data }) => data && hear(data)),
+    [id, hear],
+  );
+  // What was told of while the records were on their way is caught up with once they are here.
+  const latest = useRef(0);
+  const here = query.data?.revision;
+  useEffect(() => {
+    if (!past && here !== undefined && here < latest.current) ask(here);
+  }, [past, here, ask]);
   const connected = useLive(past ? null : id, {
     people: setPeople,
     about: (about) => {
@@ -228,6 +242,7 @@ export function PlanProvider({
       for (const about of ["drafts", "beside", "rebase"]) void queries.invalidateQueries({ queryKey: [about] });
     },
     revision: (event) => {
+      latest.current = Math.max(latest.current, event.revision);
       const known = queries.getQueryData<PlanData>(key);
       if (!known || event.revision <= known.revision) {
         if ("since" in event) adjust(event);
@@ -238,9 +253,7 @@ export function PlanProvider({
         hear({ ...event, steps: event.steps[user] ?? known.steps });
         return;
       }
-      void api
-        .GET("/api/plans/{plan_id}/changes", { params: { path: { plan_id: id }, query: { since: known.revision } } })
-        .then(({ data }) => data && hear(data));
+      ask(known.revision);
     },
   });
 
@@ -463,7 +476,9 @@ export function useDrafts() {
   const { draft_of: of } = useHead();
   return useQuery<Draft[]>({
     queryKey: ["drafts", of ?? id],
-    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/drafts", { params: { path: { plan_id: id } } })),
+    // Of the plan itself: a draft that was dropped can't be asked any more.
+    queryFn: async () =>
+      unwrap(await api.GET("/api/plans/{plan_id}/drafts", { params: { path: { plan_id: of ?? id } } })),
   });
 }
 
