@@ -110,7 +110,8 @@ def _change(before: Plan, after: Plan, kind: str, id: str) -> Change:
 def subject(plan: Plan, record: Record) -> str:
     """A record as the one of whom something is said: "Guest tide-db", "nic0 of fulmar"."""
     name, title = called(plan, record), record.title
-    return name if title.lower() in name.lower() else f"{title} {name}"
+    said = title.lower() in name.lower() or name.lower().startswith(f"{title.split()[-1].lower()} ")
+    return name if said else f"{title} {name}"
 
 
 def worded(plan: Plan, record: Record, name: str, value: Any = ...) -> str:

@@ -222,7 +222,7 @@ function OneDraft({ draft }: { draft: Draft }) {
       {draft.landed === null && !behind && (
         <form onSubmit={land}>
           <HStack gap="2" mb="3">
-            <label htmlFor="draft-message" className="draft-item">
+            <label htmlFor="draft-message" className="history-label">
               Land it as
             </label>
             <Input
