@@ -169,8 +169,8 @@ def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dic
             differ |= np.isin(rows.group % EACH_VNI, list(leading))
         touched[segment[landing.ways.stand[differ]]] = True
     # Those that were private or routed and are no longer, too.
-    for side in (old, landing):
-        touched[[*side.private_segments, *side.routed_segments]] = True
+    for landed in (old, landing):
+        touched[[*landed.private_segments, *landed.routed_segments]] = True
     touched[-1] = False
     return touched, renamed
 
