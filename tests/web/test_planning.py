@@ -308,6 +308,10 @@ class LatticeTest(BrowserTest):
         page.get_by_label("Segments with").fill("cctv")
         expect(page.get_by_text("1 segment by 5 hosts")).to_be_visible()
         expect(self.cell(0, 4)).to_have_attribute("aria-label", "ready")
+        page.get_by_label("Segments with").fill("nowhere")
+        expect(page.get_by_text("Nothing here has these words")).to_be_visible()
+        page.get_by_label("Segments with").fill("cctv")
+        expect(self.cell(0, 4)).to_have_attribute("aria-label", "ready")
         # By keyboard: to razorbill, Enter, Enter.
         page.locator("revo-grid").focus()
         expect(page.locator("[role=gridcell]:focus")).to_have_text("CCTV 240")

@@ -29,6 +29,10 @@ OFF = {EVERY: "C", SOME: "S", UNKNOWN: "U", NONE: "X", LOCAL: "L", READY: "R", P
 """The same of a host that is off a pattern there."""
 _ORDER = (EVERY, SOME, LOCAL, UNKNOWN, NONE, READY, PARTLY, ABSENT)
 """The best first: of several switches of a host the one counts that does most for a segment."""
+_LETTERS, _OFF_LETTERS = (
+    np.frombuffer("".join(letters).encode(), dtype=np.uint8) for letters in (_ORDER, map(OFF.__getitem__, _ORDER))
+)
+"""uint8[ranks]: what is written for each."""
 _RANK = {letter: n for n, letter in enumerate(_ORDER)}
 
 
@@ -86,8 +90,7 @@ class _Looking:
         off = np.zeros(ranks.shape, dtype=bool)
         for host, n in self._off():
             off[row_of[host], n] = True
-        texts = [np.array([ord(of(letter)) for letter in _ORDER], dtype=np.uint8) for of in (str, OFF.__getitem__)]
-        drawn = np.where(off, texts[1][ranks], texts[0][ranks])
+        drawn = np.where(off, _OFF_LETTERS[ranks], _LETTERS[ranks])
         rows = {s.id: drawn[:, n].tobytes().decode() for n, s in enumerate(self.segments)}
         return Lattice(tuple(row_of), rows)
 
@@ -140,7 +143,6 @@ class _Looking:
     def _homes(self, switches: list[_Switch]) -> np.ndarray:
         """int32[segments]: the part of the fabric in which each lives, which most ways of those who offer it lead to, or most of all ways."""
         votes: list[Counter[int]] = [Counter() for _ in self.segments]
-        every = Counter[tuple[int, int]]()
         for switch in switches:
             for way in switch.ways:
                 for n in switch.offered:
@@ -149,9 +151,8 @@ class _Looking:
         left = np.array([not vote for vote in votes])
         if left.any():
             for way in (way for switch in switches for way in switch.ways):
-                every.update((n, int(way[n])) for n in np.flatnonzero(left & (way >= 0)).tolist())
-            for (n, component), count in every.items():
-                votes[n][component] = count
+                for n in np.flatnonzero(left & (way >= 0)).tolist():
+                    votes[n][int(way[n])] += 1
         return np.array([min(v, key=lambda c: (-v[c], c)) if v else -3 for v in votes], dtype=np.int32)
 
     def _ranks(self, switch: _Switch, home: np.ndarray) -> np.ndarray:

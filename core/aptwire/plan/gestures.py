@@ -13,10 +13,10 @@ from typing import Any
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Operation, Patch, Put
 from aptwire.plan.fields import plain
-from aptwire.plan.kinds import KINDS, SPECS, Adapter, PortGroup, Record, Segment, VirtualSwitch
+from aptwire.plan.kinds import KINDS, SPECS, Adapter, FabricPort, PortGroup, Record, Segment, VirtualSwitch
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.plan.ports import group_words
+from aptwire.plan.ports import far_end, group_words
 
 
 def renumber(plan: Plan, old: int, new: int) -> Edit:
@@ -192,14 +192,11 @@ def _let_through(plan: Plan, switch: VirtualSwitch, vid: int) -> Iterator[Operat
         nics = plan.where("nic", "uplink", uplink.id)
         if nics and uplink.allowed is not None and vid not in vids.members(uplink.allowed, untagged=True):
             yield Patch("uplink", uplink.id, {"allowed": vids.with_vid(uplink.allowed, vid)})
-        for nic in nics:
-            cables = [*plan.where("cable", "a", nic.id), *plan.where("cable", "b", nic.id)]
-            for far in (cable.b if cable.a == nic.id else cable.a for cable in cables):
-                port = plan.of("fabric_port").get(far)
-                field = {"trunk": "allowed", "standard": "members"}.get(port.mode if port is not None else "")
-                held = getattr(port, field) if field else None
-                if field and held is not None and vid not in vids.members(held):
-                    yield Patch("fabric_port", far, {field: vids.with_vid(held, vid)})
+        for port in (far_end(plan, nic.id) for nic in nics):
+            field = {"trunk": "allowed", "standard": "members"}.get(port.mode) if isinstance(port, FabricPort) else None
+            held = getattr(port, field) if field else None
+            if port is not None and field and held is not None and vid not in vids.members(held):
+                yield Patch("fabric_port", port.id, {field: vids.with_vid(held, vid)})
 
 
 def _fields(kind: str, sort: str) -> list[str]:

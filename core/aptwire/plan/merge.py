@@ -124,11 +124,11 @@ class _Merging:
     def _ask(self, key: Key, name: str, base: str, plan: str, draft: str) -> str:
         """Whose word stands."""
         kind, id = key
-        record = next(r for p in (self.draft, self.plan, self.base) if (r := p.of(kind).get(id)) is not None)
-        owner = self.draft if id in self.draft.of(kind) else self.plan if id in self.plan.of(kind) else self.base
+        owner = next(p for p in (self.draft, self.plan, self.base) if id in p.of(kind))
         word = self.chosen.get((kind, id, name), "")
         label = field_words(name) if name else "the whole record"
-        self.clashes[kind, id, name] = Clash(kind, id, name, subject(owner, record), label, base, plan, draft, word)
+        called_ = subject(owner, owner.get(kind, id))
+        self.clashes[kind, id, name] = Clash(kind, id, name, called_, label, base, plan, draft, word)
         return word or PLAN
 
     def _take(self, kind: str, id: str) -> None:

@@ -11,11 +11,16 @@ from aptwire_server.plans.models import PlanRow
 
 
 def plan_for(request: Request, plan_id: uuid.UUID, binned: bool = False) -> PlanRow:
-    """The row of a plan, or (`binned`) of one that waits in the bin; NotFound says why there is none."""
+    """As `plan_of`, for who asks."""
+    return plan_of(plan_id, request.user.pk, binned)
+
+
+def plan_of(plan_id: uuid.UUID, person: int, binned: bool = False) -> PlanRow:
+    """The row of a plan that somebody may see, or (`binned`) of one that waits in the bin; NotFound says why there is none."""
     row = (
         PlanRow.objects.select_related("changed_by", "binned_by", "author", "of__binned_by").filter(pk=plan_id).first()
     )
-    if row is None or not seen_by(row, request.user.pk):
+    if row is None or (row.private and row.author_id != person):
         raise NotFound("There is no such plan.")
     if binned and row.binned is None:
         raise NotFound("This plan isn’t in the bin.")
@@ -25,8 +30,3 @@ def plan_for(request: Request, plan_id: uuid.UUID, binned: bool = False) -> Plan
             what = "draft" if one.of_id else "plan"
             raise NotFound(f"{who} put this {what} into the bin. It can be taken out again under Plans.")
     return row
-
-
-def seen_by(row: PlanRow, person: int) -> bool:
-    """Whether somebody may see a plan or draft: private ones are their author's."""
-    return not row.private or row.author_id == person

@@ -12,7 +12,7 @@ from aptwire.plan.plan import PlanError, Problem
 from django.contrib.auth.models import AbstractBaseUser
 from django.db import transaction
 
-from aptwire_server.plans.commits import Committed, append, counted, notify, written
+from aptwire_server.plans.commits import Committed, append, counted, new_row, notify, written
 from aptwire_server.plans.engine import engine_at, engine_of, keep, turn
 from aptwire_server.plans.errors import Conflict
 from aptwire_server.plans.models import PlanRow, Revision
@@ -28,18 +28,7 @@ def begin(plan: PlanRow, author: AbstractBaseUser, name: str, private: bool) -> 
     engine = engine_of(plan)
     counts, number = engine.judgement().counts(), engine.revision
     with transaction.atomic():
-        made = PlanRow.objects.create(
-            name=name,
-            author=author,
-            changed_by=author,
-            of=plan,
-            began=number,
-            base=number,
-            private=private,
-            counts=counts,
-            counted=0,
-            first_counts=counts,
-        )
+        made = new_row(name, author, counts, of=plan, began=number, base=number, private=private)
         tell(plan.pk)
     return made
 

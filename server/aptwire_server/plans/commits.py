@@ -40,12 +40,17 @@ def create_plan(plan: Plan, author: AbstractBaseUser | None) -> PlanRow:
     engine = Engine(0, plan.indexed())
     counts = engine.judgement().counts()
     with transaction.atomic():
-        row = PlanRow.objects.create(
-            name=plan.name, author=author, changed_by=author, counts=counts, counted=0, first_counts=counts
-        )
+        row = new_row(plan.name, author, counts)
         write_new(row, plan)
     keep(row.id, engine)
     return row
+
+
+def new_row(name: str, author: AbstractBaseUser | None, counts: dict[str, int], **draft: Any) -> PlanRow:
+    """The row of a plan at revision 0, where it stands like this; or of a draft, with what makes it one."""
+    return PlanRow.objects.create(
+        name=name, author=author, changed_by=author, counts=counts, counted=0, first_counts=counts, **draft
+    )
 
 
 def commit(
@@ -97,6 +102,8 @@ def written(
     row = PlanRow.objects.select_for_update(of=("self",)).get(pk=plan_id)
     if row.landed is not None:
         raise Conflict(f"This draft landed as revision {row.landed} of the plan; take it up again to change it.", [])
+    if base < 0:
+        raise PlanError([Problem("a revision is 0 or more", field="base")])
     if base > row.revision:
         raise Conflict(f"revision {base} isn't known here", [])
     since = _standing(Revision.objects.filter(plan=row, number__gt=base).select_related("author").order_by("number"))

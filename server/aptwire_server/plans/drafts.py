@@ -118,6 +118,7 @@ def rebased(request: Request, plan_id: uuid.UUID) -> Response:
         return Response(_rebasing(now, row, merged, None, request))
     said = body_of(request, to=int, choices=list)
     merged, made = rebase(row.pk, _choices(said["choices"]), request.user, said["to"])
+    row.refresh_from_db(fields=["base"])
     return Response(_rebasing(engine_of(row.of), row, merged, made, request))
 
 

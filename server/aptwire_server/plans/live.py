@@ -7,6 +7,7 @@ an edit changed is told as one text, made once and handed to every page.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import logging
 import re
@@ -24,9 +25,10 @@ from django.contrib.auth.models import User
 from django.contrib.sessions.models import Session
 from django.db import DatabaseError, InterfaceError, OperationalError, connection, transaction
 from django.utils import timezone
+from rest_framework.exceptions import NotFound
 
 from aptwire_server.outer import App, Receive, Scope, Send, answer, away, session_of
-from aptwire_server.plans.access import seen_by
+from aptwire_server.plans.access import plan_of
 from aptwire_server.plans.changes import Told, told_to_all
 from aptwire_server.plans.commits import CHANNEL, mark, notify
 from aptwire_server.plans.models import PlanRow, Presence
@@ -378,5 +380,6 @@ async def _gone(receive: Receive) -> None:
 def _admitted(key: str, plan: uuid.UUID) -> tuple[int | None, PlanRow | None]:
     """Who listens (None: nobody who is logged in), and the plan (None: there is none that they may see)."""
     user = owner(key)
-    row = PlanRow.objects.filter(pk=plan, binned=None).first() if user else None
-    return user, row if row is not None and user is not None and seen_by(row, user) else None
+    with contextlib.suppress(NotFound):
+        return user, plan_of(plan, user) if user is not None else None
+    return user, None

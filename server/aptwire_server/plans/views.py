@@ -165,8 +165,6 @@ def edits(request: Request, plan_id: uuid.UUID) -> Response:
     """
     said = body_of(request, base=int, message=str, edit=list)
     plan_for(request, plan_id)
-    if said["base"] < 0:
-        raise bad("a revision is 0 or more", "base")
     edit = edit_from_json(said["edit"])
     if not edit:
         raise bad("the edit is empty", "edit")

@@ -1,5 +1,5 @@
 import type { Endpoint, Piece } from "../api/client";
-import { compareNames, type Book } from "../model/records";
+import { compareNames, hostOf, type Book } from "../model/records";
 import { VERDICTS, type Mark } from "../model/verdicts";
 
 /** Hosts that are plugged into the same fabric switches. */
@@ -142,9 +142,7 @@ export function waysOf(book: Book, pieces: readonly Piece[]): Map<string, Map<st
       if (!before || grave.indexOf(state) > grave.indexOf(before)) ways.set(port.switch, state);
       continue;
     }
-    const host =
-      book.get("guest", book.get("adapter", from)?.guest)?.host ??
-      book.get("virtual_switch", book.get("host_port", from)?.switch)?.host;
+    const host = hostOf(book, from);
     if (host) at(host);
   }
   return made;

@@ -1,7 +1,7 @@
 import { useCallback, useEffect, useRef, type WheelEvent } from "react";
 import { useSearchParams } from "react-router";
 
-import { useSingleKeys } from "../shell/keys";
+import { inPanel, isTyping, useSingleKeys } from "../shell/keys";
 import type { Level } from "./FollowBar";
 
 /** More hosts than these are seen from far at first. */
@@ -35,8 +35,8 @@ export function useLevel(hosts: number): {
   const single = useSingleKeys();
   useEffect(() => {
     const onKey = (event: globalThis.KeyboardEvent): void => {
-      const typing = (event.target as HTMLElement).closest?.("input, select, textarea, [role=dialog]");
-      if (!single || typing || event.ctrlKey || event.metaKey || !["+", "-"].includes(event.key)) return;
+      if (!single || isTyping(event.target) || inPanel(event.target)) return;
+      if (event.ctrlKey || event.metaKey || !["+", "-"].includes(event.key)) return;
       event.preventDefault();
       setLevel(event.key === "-" ? "fleet" : "host");
     };

@@ -35,18 +35,19 @@ export function Clashes({ draft }: { draft: Draft }) {
   if (asked.error) return <p role="alert">{asked.error.message}</p>;
   if (!asked.data) return <p role="status">Laying the draft upon the plan…</p>;
   // What a choice made necessary is asked beside what was.
-  const { clashes, problems } = choosing.data?.committed === null ? choosing.data : asked.data;
+  const made = choosing.data;
+  const { clashes, problems } = made?.committed === null && made.to === asked.data.to ? made : asked.data;
   const left = clashes.filter((clash) => !words.has(placeOf(clash))).length;
   const choose = (these: Clash[], word: Word): void =>
     setWords(new Map([...words, ...these.map((clash): [string, Word] => [placeOf(clash), word])]));
   const take = (): void =>
     choosing.mutate({
       to: asked.data.to,
-      choices: clashes.map(({ kind, id, field, ...clash }) => ({
-        kind,
-        id,
-        field,
-        word: words.get(placeOf({ kind, id, field, ...clash }))!,
+      choices: clashes.map((clash) => ({
+        kind: clash.kind,
+        id: clash.id,
+        field: clash.field,
+        word: words.get(placeOf(clash))!,
       })),
     });
   return (

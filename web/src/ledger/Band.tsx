@@ -2,7 +2,7 @@ import { Text } from "@chakra-ui/react";
 import { useMemo } from "react";
 
 import { usePlan } from "../api/plan";
-import { rangeOf } from "../model/records";
+import { addressText, byFirst, rangeOf } from "../model/records";
 
 interface Piece {
   subnet: string;
@@ -75,11 +75,11 @@ function stretchesOf(
     while (first >> rest !== last >> rest) rest++;
     const start = (first >> rest) << rest;
     const share = (length: bigint): number => Number((length * 1_000_000n) >> rest) / 10_000;
-    const sorted = [...spans].sort((a, b) => (a.first < b.first ? -1 : a.first > b.first ? 1 : 0));
+    const sorted = [...spans].sort(byFirst);
     const meets = (n: number): boolean =>
       sorted.some((other, m) => m !== n && other.first <= sorted[n]!.last && sorted[n]!.first <= other.last);
     return {
-      name: `${written(start, spans[0]!.bits)}/${bits - rest}`,
+      name: `${addressText(start, spans[0]!.bits)}/${bits - rest}`,
       pieces: sorted.map((span, n) => ({
         subnet: span.subnet,
         name: span.name,
@@ -89,13 +89,4 @@ function stretchesOf(
       })),
     };
   });
-}
-
-/** An address as people write it. */
-function written(address: bigint, bits: number): string {
-  const step = bits === 32 ? 8n : 16n;
-  const parts = Array.from({ length: bits === 32 ? 4 : 8 }, (_, n) =>
-    ((address >> (BigInt(bits) - step * BigInt(n + 1))) & ((1n << step) - 1n)).toString(bits === 32 ? 10 : 16),
-  );
-  return bits === 32 ? parts.join(".") : parts.join(":").replace(/(:0)+$/, "::");
 }

@@ -1,10 +1,11 @@
 import type { RecordOf, Records } from "../api/client";
-import { inSubnet, rangeOf } from "../model/records";
+import { addressText, byFirst, holdsVid, inSubnet, rangeOf } from "../model/records";
 import type { CellMark } from "../parts/SheetGrid";
 
 type Segment = RecordOf<"segment">;
 
-const cell = (segment: string, column: string): string => `${segment} ${column}`;
+/** What a cell is known by. */
+export const cellOf = (row: string, column: string): string => `${row} ${column}`;
 
 /** Names as if case, blanks and dashes were nothing. */
 const alike = (name: string): string => name.toLowerCase().replaceAll(/[\s_-]+/g, "");
@@ -24,7 +25,7 @@ export function marksOf(
   const grouped = (column: string, key: (s: Segment) => unknown, say: (names: string) => string): void => {
     for (const these of Map.groupBy(segments, key).entries())
       if (these[0] !== null && these[0] !== undefined && these[1].length > 1)
-        for (const own of these[1]) made.set(cell(own.id, column), { tone: "bad", text: say(others(these[1], own)) });
+        for (const own of these[1]) made.set(cellOf(own.id, column), { tone: "bad", text: say(others(these[1], own)) });
   };
   grouped(
     "vid",
@@ -39,17 +40,17 @@ export function marksOf(
   for (const these of Map.groupBy(segments, (s) => alike(s.name)).values())
     if (these.length > 1)
       for (const own of these)
-        made.set(cell(own.id, "name"), { tone: "warn", text: `nearly the name of ${others(these, own)}` });
+        made.set(cellOf(own.id, "name"), { tone: "warn", text: `nearly the name of ${others(these, own)}` });
   const spans = segments
     .flatMap((segment) => (segment.subnets ?? []).map((subnet) => ({ segment, subnet, ...rangeOf(subnet) })))
-    .sort((a, b) => a.bits - b.bits || (a.first < b.first ? -1 : a.first > b.first ? 1 : 0));
+    .sort((a, b) => a.bits - b.bits || byFirst(a, b));
   // Subnets lie within each other or apart: the widest one that still reaches here is the one to look at.
   let open: (typeof spans)[number] | undefined;
   for (const span of spans) {
     if (open && open.bits === span.bits && span.first <= open.last) {
       if (open.segment.id !== span.segment.id)
         for (const [own, other] of [[span, open] as const, [open, span] as const])
-          made.set(cell(own.segment.id, "subnets"), {
+          made.set(cellOf(own.segment.id, "subnets"), {
             tone: "bad",
             text: `${own.subnet} overlaps ${other.subnet} of ${other.segment.name}`,
           });
@@ -60,20 +61,27 @@ export function marksOf(
       (gateway) => segment.subnets?.length && !segment.subnets.some((subnet) => inSubnet(gateway, subnet)),
     );
     if (outside.length)
-      made.set(cell(segment.id, "gateways"), { tone: "bad", text: `${outside.join(", ")} is in none of its subnets` });
-    const kept = segment.vid && reservations.find((r) => vidsIn(r.vids).has(segment.vid!) && r.name !== segment.name);
-    if (kept && !made.has(cell(segment.id, "vid")))
-      made.set(cell(segment.id, "vid"), { tone: "warn", text: `kept for ${kept.name}` });
+      made.set(cellOf(segment.id, "gateways"), {
+        tone: "bad",
+        text: `${outside.join(", ")} is in none of its subnets`,
+      });
+    const kept =
+      segment.vid && reservations.find((r) => holdsVid(r.vids ?? "", segment.vid!) && r.name !== segment.name);
+    if (kept && !made.has(cellOf(segment.id, "vid")))
+      made.set(cellOf(segment.id, "vid"), { tone: "warn", text: `kept for ${kept.name}` });
   }
   return made;
 }
+
+/** Beyond every VID: a set that goes further is cut here. */
+const BEYOND = 4095;
 
 /** The VIDs of a set as records write it: 10, 20-29. */
 export function vidsIn(text: string | null | undefined): Set<number> {
   const found = new Set<number>();
   for (const part of (text ?? "").split(",")) {
     const [low, high = low] = part.split("-").map(Number);
-    for (let vid = low!; low && vid <= high!; vid++) found.add(vid);
+    for (let vid = low!; low && vid <= Math.min(high!, BEYOND); vid++) found.add(vid);
   }
   return found;
 }
@@ -126,9 +134,8 @@ export function freeSubnet(
   first = ((first + size - 1n) / size) * size;
   for (; first + size <= 1n << 32n; first += size) {
     const last = first + size - 1n;
-    if (!taken.some((range) => range.first <= last && first <= range.last)) return `${dotted(first)}/${length}`;
+    if (!taken.some((range) => range.first <= last && first <= range.last))
+      return `${addressText(first, 32)}/${length}`;
   }
   return null;
 }
-
-const dotted = (address: bigint): string => [24n, 16n, 8n, 0n].map((shift) => (address >> shift) & 255n).join(".");

@@ -6,6 +6,7 @@ import { patch } from "../decks/edits";
 import { fieldsOf, parsed, shown, type FieldSpec } from "../decks/fields";
 import { freshId, put as putRecord } from "../decks/making";
 import type { CellMark, Typed } from "../parts/SheetGrid";
+import { cellOf } from "./marks";
 
 /** A cell whose text isn't (or not yet) what the plan says. */
 interface Pending {
@@ -14,7 +15,6 @@ interface Pending {
 }
 
 export const FRESH = "new ";
-export const cellOf = (row: string, column: string): string => `${row} ${column}`;
 
 /** The rows of an edit, and the cells that can't be used. */
 interface Composed {
@@ -31,7 +31,6 @@ export function useTyped(): {
   problem: (row: string, column: string) => CellMark | undefined;
   rows: string[];
   put: (typed: Typed[]) => void;
-  forget: () => void;
 } {
   const { book, edit, preview } = usePlan();
   const [pending, setPending] = useState<ReadonlyMap<string, Pending>>(new Map());
@@ -77,7 +76,6 @@ export function useTyped(): {
       [pending],
     ),
     put,
-    forget: useCallback(() => setPending(new Map()), []),
   };
 }
 

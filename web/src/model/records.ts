@@ -198,6 +198,15 @@ function addressBits(text: string): [bigint, number] {
   return [groups.reduce((sum, group) => sum * 65536n + BigInt(`0x${group}`), 0n), 128];
 }
 
+/** An address as people write it. */
+export function addressText(address: bigint, bits: number): string {
+  const step = bits === 32 ? 8n : 16n;
+  const parts = Array.from({ length: bits === 32 ? 4 : 8 }, (_, n) =>
+    ((address >> (BigInt(bits) - step * BigInt(n + 1))) & ((1n << step) - 1n)).toString(bits === 32 ? 10 : 16),
+  );
+  return bits === 32 ? parts.join(".") : parts.join(":").replace(/(:0)+$/, "::");
+}
+
 /** Whether an address (a prefix length behind it or not) is in a subnet. */
 export function inSubnet(address: string, subnet: string): boolean {
   const [net = "", length = "0"] = subnet.split("/");
@@ -215,6 +224,10 @@ export function rangeOf(subnet: string): { first: bigint; last: bigint; bits: nu
   const first = (at >> rest) << rest;
   return { first, last: first + (1n << rest) - 1n, bits };
 }
+
+/** The order of ranges by where they begin. */
+export const byFirst = (a: { first: bigint }, b: { first: bigint }): number =>
+  a.first < b.first ? -1 : a.first > b.first ? 1 : 0;
 
 /** Speed as people say it: 10G, 1G, 100M. */
 export function speed(mbits: number | null | undefined): string {

@@ -1,7 +1,7 @@
-import { RevoGrid, type ColumnRegular } from "@revolist/react-datagrid";
-import { useEffect, useMemo, useRef } from "react";
+import type { ColumnRegular } from "@revolist/react-datagrid";
+import { useMemo } from "react";
 
-import { useGridRows } from "./useGridRows";
+import { Grid, type Heard } from "./Grid";
 
 /** What somebody typed, pasted or filled into a cell. */
 export interface Typed {
@@ -16,7 +16,6 @@ export interface SheetColumn {
   size: number;
   /** Nothing can be typed there. */
   told?: boolean;
-  pinned?: boolean;
 }
 
 /** Texts by column, under an id. */
@@ -46,27 +45,24 @@ export function SheetGrid({
   mark,
   put,
   fresh,
-  picked,
 }: {
   label: string;
+  /** The first of them stays where it is. */
   columns: readonly SheetColumn[];
   rows: readonly SheetRow[];
   mark: (row: string, column: string) => CellMark | undefined;
   put: (typed: Typed[]) => void;
   /** The id of the nth row below all others, which isn't there yet. */
   fresh: (n: number) => string;
-  /** Told when another row has the focus. */
-  picked?: (row: string) => void;
 }) {
-  const grid = useRef<HTMLRevoGridElement>(null);
   const shown = useMemo<ColumnRegular[]>(
     () =>
-      columns.map(({ id, name, size, told, pinned }) => ({
+      columns.map(({ id, name, size, told }, n) => ({
         prop: id,
         name,
         size,
         readonly: told,
-        pin: pinned ? "colPinStart" : undefined,
+        pin: n === 0 ? "colPinStart" : undefined,
         sortable: true,
         cellProperties: ({ model }) => {
           const found = mark(String(model.id), id);
@@ -80,108 +76,73 @@ export function SheetGrid({
     [columns, mark],
   );
   const source = useMemo(() => rows.map((row) => ({ ...row })), [rows]);
-  const latest = useRef({ columns, rows, put, fresh });
-  useEffect(() => {
-    latest.current = { columns, rows, put, fresh };
-  });
+  const idAt = (index: number): string => rows[index]?.id ?? fresh(index - rows.length);
+  const open = columns.filter((column) => !column.told);
 
-  useGridRows(grid, Boolean(columns[0]?.pinned));
-
-  // Of the grid's own events, which reach us as such: what would change its source changes the plan instead.
-  useEffect(() => {
-    const element = grid.current;
-    if (!element) return;
-    const idAt = (index: number): string =>
-      latest.current.rows[index]?.id ?? latest.current.fresh(index - latest.current.rows.length);
-    const one = (event: Event): void => {
-      const { detail } = event as CustomEvent<{ prop: string; val?: string; model: SheetRow }>;
-      event.preventDefault();
-      latest.current.put([{ row: detail.model.id, column: detail.prop, text: String(detail.val ?? "") }]);
-    };
-    const many = (event: Event): void => {
-      const { detail } = event as CustomEvent<{
-        data: Record<number, Record<string, unknown>>;
-        models: Record<number, SheetRow>;
-      }>;
-      event.preventDefault();
-      const readonly = new Set(latest.current.columns.filter((c) => c.told).map((c) => c.id));
-      latest.current.put(
-        Object.entries(detail.data).flatMap(([index, cells]) =>
-          Object.entries(cells)
-            .filter(([column]) => !readonly.has(column))
-            .map(([column, text]) => ({
-              row: detail.models[Number(index)]?.id ?? idAt(Number(index)),
-              column,
-              text: String(text ?? ""),
-            })),
+  // What would change the grid's own source changes the plan instead.
+  const one: Heard = (event) => {
+    const { detail } = event as CustomEvent<{ prop: string; val?: string; model: SheetRow }>;
+    event.preventDefault();
+    put([{ row: detail.model.id, column: detail.prop, text: String(detail.val ?? "") }]);
+  };
+  const many: Heard = (event) => {
+    const { detail } = event as CustomEvent<{
+      data: Record<number, Record<string, unknown>>;
+      models: Record<number, SheetRow>;
+    }>;
+    event.preventDefault();
+    put(
+      Object.entries(detail.data).flatMap(([index, cells]) =>
+        open
+          .filter(({ id }) => id in cells)
+          .map(({ id }) => ({
+            row: detail.models[Number(index)]?.id ?? idAt(Number(index)),
+            column: id,
+            text: String(cells[id] ?? ""),
+          })),
+      ),
+    );
+  };
+  const pasted: Heard = (event, grid) => {
+    const { detail } = event as CustomEvent<{ raw: string; event: ClipboardEvent }>;
+    event.preventDefault();
+    const text = detail.event.clipboardData?.getData("text/plain") || detail.raw;
+    void grid.getFocused().then((at) => {
+      if (!at) return;
+      const first = columns.findIndex((column) => column.id === at.column?.prop);
+      put(
+        blockOf(text).flatMap((cells, y) =>
+          cells.flatMap((cell, x) => {
+            const column = columns[first + x];
+            return column && !column.told ? [{ row: idAt(at.cell.y + y), column: column.id, text: cell.trim() }] : [];
+          }),
         ),
       );
-    };
-    const pasted = (event: Event): void => {
-      const { detail } = event as CustomEvent<{ raw: string; isHTML: boolean; event: ClipboardEvent }>;
-      event.preventDefault();
-      void element.getFocused().then((at) => {
-        if (!at) return;
-        const { columns: known } = latest.current;
-        const first = known.findIndex((column) => column.id === at.column?.prop);
-        const text = detail.event.clipboardData?.getData("text/plain") || detail.raw;
-        latest.current.put(
-          blockOf(text).flatMap((cells, y) =>
-            cells.flatMap((cell, x) => {
-              const column = known[first + x];
-              return column && !column.told ? [{ row: idAt(at.cell.y + y), column: column.id, text: cell.trim() }] : [];
-            }),
-          ),
-        );
-      });
-    };
-    const focused = (event: Event): void => {
-      const { detail } = event as CustomEvent<{ model?: SheetRow }>;
-      if (detail.model) picked?.(detail.model.id);
-    };
-    const filled = (event: KeyboardEvent): void => {
-      if (!(event.ctrlKey || event.metaKey) || event.key.toLowerCase() !== "d") return;
-      event.preventDefault();
-      void element.getSelectedRange().then((range) => {
-        if (!range) return;
-        const { columns: every, rows: all } = latest.current;
-        // Columns are counted within those that are pinned, and within the others.
-        const known = every.filter((column) => Boolean(column.pinned) === (range.colType === "colPinStart"));
-        const across = known.slice(range.x, range.x1 + 1).filter((column) => !column.told);
-        const below = Array.from({ length: range.y1 - range.y }, (_, n) => idAt(range.y + 1 + n));
-        const from = all[range.y];
-        latest.current.put(
-          below.flatMap((row) => across.map(({ id }) => ({ row, column: id, text: from?.[id] ?? "" }))),
-        );
-      });
-    };
-    element.addEventListener("keydown", filled, true);
-    element.addEventListener("beforeedit", one);
-    element.addEventListener("beforerangeedit", many);
-    element.addEventListener("beforepaste", pasted);
-    element.addEventListener("afterfocus", focused);
-    return () => {
-      element.removeEventListener("keydown", filled, true);
-      element.removeEventListener("beforeedit", one);
-      element.removeEventListener("beforerangeedit", many);
-      element.removeEventListener("beforepaste", pasted);
-      element.removeEventListener("afterfocus", focused);
-    };
-  }, [picked]);
-
+    });
+  };
+  const filled: Heard = (event, grid) => {
+    const key = event as KeyboardEvent;
+    if (!(key.ctrlKey || key.metaKey) || key.key.toLowerCase() !== "d") return;
+    event.preventDefault();
+    void grid.getSelectedRange().then((range) => {
+      if (!range) return;
+      // Columns are counted within the one that stays, and within the others.
+      const known = range.colType === "colPinStart" ? columns.slice(0, 1) : columns.slice(1);
+      const across = known.slice(range.x, range.x1 + 1).filter((column) => !column.told);
+      const below = Array.from({ length: range.y1 - range.y }, (_, n) => idAt(range.y + 1 + n));
+      const from = rows[range.y];
+      put(below.flatMap((row) => across.map(({ id }) => ({ row, column: id, text: from?.[id] ?? "" }))));
+    });
+  };
   return (
-    <RevoGrid
-      ref={grid}
-      className="sheet-grid"
-      aria-label={label}
-      theme="compact"
+    <Grid
+      label={label}
       columns={shown}
       source={source}
       rowSize={28}
       range
-      filter={false}
       resize
-      hideAttribution
+      on={{ beforeedit: one, beforerangeedit: many, beforepaste: pasted, keydown: filled }}
     />
   );
 }

@@ -14,7 +14,7 @@ import { GROUPED, VIEWS, type View } from "../views/registry";
 import { DraftSwitch, OnDraft } from "./Drafts";
 import { Finder } from "./Finder";
 import { KeyHelp } from "./KeyHelp";
-import { useSingleKeys } from "./keys";
+import { isTyping, useSingleKeys } from "./keys";
 import { Logo } from "./Logo";
 import { VerdictColumn } from "./VerdictColumn";
 
@@ -27,16 +27,6 @@ const PAPER = [
   ["sheet?of=guests&form=xlsx", "Guests (XLSX)"],
   ["sheet?of=landing&form=xlsx", "Where everything lands (XLSX)"],
 ] as const;
-
-/** Whether a key press is meant for a field that takes text. */
-function isTyping(target: EventTarget | null): boolean {
-  return (
-    target instanceof HTMLElement &&
-    (target.isContentEditable ||
-      ["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName) ||
-      target.closest("[role=treegrid]") !== null)
-  );
-}
 
 export function Shell({ user }: { user: string }) {
   const { id, base, at, tell, undo, redo } = useActions();

@@ -21,3 +21,14 @@ export const useSingleKeys = (): boolean =>
     heard.add(tell);
     return () => heard.delete(tell);
   }, areOn);
+
+/** Whether a key press is meant for a field or a sheet that takes text. */
+export const isTyping = (target: EventTarget | null): boolean =>
+  target instanceof HTMLElement &&
+  (target.isContentEditable ||
+    ["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName) ||
+    target.closest("[role=treegrid]") !== null);
+
+/** Whether it is meant for an open panel. */
+export const inPanel = (target: EventTarget | null): boolean =>
+  target instanceof Element && target.closest("[role=dialog]") !== null;

@@ -30,6 +30,7 @@ import { useViewport } from "../decks/useViewport";
 import { useVisit } from "../decks/useVisit";
 import { isEmpty, matcher, readQuery } from "../model/query";
 import { hostOf, switchOf } from "../model/records";
+import { inPanel, isTyping } from "../shell/keys";
 
 /** Hosts in cross-section, the fabric beneath them, and one segment followed through everything. */
 export function Decks() {
@@ -180,7 +181,7 @@ export function Decks() {
     pick(record, false);
   };
   const onKeyDown = (event: KeyboardEvent): void => {
-    const typing = (event.target as HTMLElement).closest("input, select, textarea, [role=dialog]");
+    const typing = isTyping(event.target) || inPanel(event.target);
     if (event.key === "a" && !typing && !event.ctrlKey && !event.metaKey && !event.altKey) {
       event.preventDefault();
       setPanel({ what: "sheet" });
@@ -258,6 +259,18 @@ export function Decks() {
       </div>
     );
   }
+  const opened = panel && (
+    <Opened
+      panel={panel}
+      rect={selectedRect}
+      layout={layout}
+      view={view}
+      picked={picked}
+      close={close}
+      leave={() => setPanel(null)}
+      {...doing}
+    />
+  );
   return (
     <div className="decks" onKeyDown={onKeyDown}>
       <FollowBar
@@ -298,20 +311,7 @@ export function Decks() {
               height={view.height}
               enter={enter}
             />
-            {panel && (
-              <div className="fleet-panel">
-                <Opened
-                  panel={panel}
-                  rect={null}
-                  layout={layout}
-                  view={view}
-                  picked={picked}
-                  close={close}
-                  leave={() => setPanel(null)}
-                  {...doing}
-                />
-              </div>
-            )}
+            {opened && <div className="fleet-panel">{opened}</div>}
           </>
         )}
         {hosts.length > 0 && !far && (
@@ -347,18 +347,7 @@ export function Decks() {
                   />
                 ) : null;
               })}
-            {panel && (
-              <Opened
-                panel={panel}
-                rect={selectedRect}
-                layout={layout}
-                view={view}
-                picked={picked}
-                close={close}
-                leave={() => setPanel(null)}
-                {...doing}
-              />
-            )}
+            {opened}
           </div>
         )}
       </div>

@@ -11,6 +11,7 @@ import { Clashes } from "../drafts/Clashes";
 import { moment, somebody } from "../model/said";
 import { Quiet, TakeButton } from "../parts/controls";
 import { Differences } from "../parts/Differences";
+import { NumberedItem } from "../parts/NumberedItem";
 import { Word } from "../parts/Word";
 
 /** The drafts of a plan: begun, opened, laid beside the plan, brought along with it, landed or dropped. */
@@ -30,28 +31,23 @@ export function Drafts() {
         {[open, landed].map((listed, n) => (
           <ol key={n} aria-label={n ? "Landed" : "Open"}>
             {listed.map((draft) => (
-              <li key={draft.id}>
-                <Button
-                  variant="ghost"
-                  className="history-item"
-                  aria-current={draft.id === id}
-                  onClick={() => void navigate(`/plans/${draft.id}/drafts`)}
-                >
-                  <span className="history-number mono">{draft.revision}</span>
-                  <span className="history-text">
-                    <span className="history-message">{draft.name}</span>
-                    <span className="history-who">
-                      {somebody(draft.changed_by)}, {moment(draft.changed)}
-                    </span>
-                    <span className="history-who">{standing(draft)}</span>
-                    {draft.private && (
-                      <Badge colorPalette="copper" variant="outline">
-                        yours alone
-                      </Badge>
-                    )}
-                  </span>
-                </Button>
-              </li>
+              <NumberedItem
+                key={draft.id}
+                number={draft.revision}
+                name={draft.name}
+                current={draft.id === id}
+                go={() => void navigate(`/plans/${draft.id}/drafts`)}
+              >
+                <span className="history-who">
+                  {somebody(draft.changed_by)}, {moment(draft.changed)}
+                </span>
+                <span className="history-who">{standing(draft)}</span>
+                {draft.private && (
+                  <Badge colorPalette="copper" variant="outline">
+                    yours alone
+                  </Badge>
+                )}
+              </NumberedItem>
             ))}
           </ol>
         ))}
@@ -151,31 +147,32 @@ function OneDraft({ draft }: { draft: Draft }) {
     queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/beside", path)),
     placeholderData: (before) => before,
   });
+  const again = (): void => void queries.invalidateQueries({ queryKey: ["drafts"] });
   const told = { onError: (error: Error) => tell(error.message, true) };
   const landing = useMutation({
     mutationFn: async (message: string) =>
       unwrap(await api.POST("/api/plans/{plan_id}/land", { ...path, body: { message } })),
     onSuccess: (made) => {
-      void queries.invalidateQueries({ queryKey: ["drafts"] });
+      again();
       void navigate(`/plans/${made.plan}/history?revision=${made.revision.number}`);
     },
     ...told,
   });
   const renaming = useMutation({
     mutationFn: async (name: string) => unwrap(await api.PATCH("/api/plans/{plan_id}", { ...path, body: { name } })),
-    onSuccess: () => void queries.invalidateQueries({ queryKey: ["drafts"] }),
+    onSuccess: again,
     ...told,
   });
   const sharing = useMutation({
     mutationFn: async (alone: boolean) =>
       unwrap(await api.PATCH("/api/plans/{plan_id}/draft", { ...path, body: { private: alone } })),
-    onSuccess: () => void queries.invalidateQueries({ queryKey: ["drafts"] }),
+    onSuccess: again,
     ...told,
   });
   const dropping = useMutation({
     mutationFn: async () => unwrap(await api.DELETE("/api/plans/{plan_id}", path)),
     onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: ["drafts"] });
+      again();
       void navigate(`/plans/${draft.plan}/drafts`);
     },
     ...told,

@@ -10,6 +10,7 @@ import { useActions, useHead } from "../api/plan";
 import { moment, somebody } from "../model/said";
 import { MARKS } from "../model/verdicts";
 import { Differences } from "../parts/Differences";
+import { NumberedItem } from "../parts/NumberedItem";
 import { VerdictMark } from "../parts/VerdictMark";
 
 /** Every revision, the latest first; one of them beside another: records, verdicts and findings that differ. */
@@ -44,28 +45,23 @@ export function History() {
       <section className="history-list" aria-label="Revisions">
         <ol>
           {items.map((item) => (
-            <li key={item.number}>
-              <Button
-                variant="ghost"
-                className="history-item"
-                aria-current={item.number === chosen}
-                onClick={() => show(item.number)}
-              >
-                <span className="history-number mono">{item.number}</span>
-                <span className="history-text">
-                  <span className="history-message">{item.message}</span>
-                  <span className="history-who">
-                    {item.how === "base" && !item.author ? "by itself" : somebody(item.author)}, {moment(item.at)}
-                  </span>
-                  <Moved item={item} />
-                  {item.marks.map((mark) => (
-                    <Badge key={mark.id} colorPalette="copper" variant="outline">
-                      {mark.name}
-                    </Badge>
-                  ))}
-                </span>
-              </Button>
-            </li>
+            <NumberedItem
+              key={item.number}
+              number={item.number}
+              name={item.message}
+              current={item.number === chosen}
+              go={() => show(item.number)}
+            >
+              <span className="history-who">
+                {item.how === "base" && !item.author ? "by itself" : somebody(item.author)}, {moment(item.at)}
+              </span>
+              <Moved item={item} />
+              {item.marks.map((mark) => (
+                <Badge key={mark.id} colorPalette="copper" variant="outline">
+                  {mark.name}
+                </Badge>
+              ))}
+            </NumberedItem>
           ))}
         </ol>
         {history.hasNextPage && (

@@ -1,9 +1,9 @@
 import "../lattice/lattice.css";
 
 import { Button, Heading, HStack, Input, Text } from "@chakra-ui/react";
-import { RevoGrid, type ColumnRegular } from "@revolist/react-datagrid";
+import type { ColumnRegular } from "@revolist/react-datagrid";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useMemo, useState } from "react";
 import { Link } from "react-router";
 
 import { api, unwrap } from "../api/client";
@@ -12,7 +12,7 @@ import { GestureForm } from "../decks/Gestures";
 import { stateOf, STATES, tally } from "../lattice/states";
 import { compareNames } from "../model/records";
 import { Quiet } from "../parts/controls";
-import { useGridRows } from "../parts/useGridRows";
+import { Grid, type Heard } from "../parts/Grid";
 
 interface Row {
   id: string;
@@ -33,8 +33,6 @@ export function Lattice() {
   const [uneven, setUneven] = useState(false);
   const [picked, setPicked] = useState<{ segment: string; host: string } | null>(null);
   const [giving, setGiving] = useState(false);
-  const grid = useRef<HTMLRevoGridElement>(null);
-  useGridRows(grid, true, asked.data !== undefined);
 
   const hosts = useMemo(() => {
     const wanted = onHosts.trim().toLowerCase();
@@ -81,29 +79,19 @@ export function Lattice() {
     ];
   }, [hosts]);
 
-  useEffect(() => {
-    const element = grid.current;
-    if (!element) return;
-    const focused = (event: Event): void => {
-      const { detail } = event as CustomEvent<{ model?: Row; column?: { prop: string } }>;
-      const number = Number(/^h(\d+)$/.exec(String(detail.column?.prop))?.[1] ?? NaN);
-      const host = asked.data?.hosts[number];
-      setPicked(detail.model && host ? { segment: detail.model.id, host } : null);
-      setGiving(false);
-    };
-    const entered = (event: KeyboardEvent): void => {
-      if (event.key !== "Enter" || !picked || at !== undefined) return;
-      event.preventDefault();
-      event.stopPropagation();
-      setGiving(true);
-    };
-    element.addEventListener("afterfocus", focused);
-    element.addEventListener("keydown", entered, true);
-    return () => {
-      element.removeEventListener("afterfocus", focused);
-      element.removeEventListener("keydown", entered, true);
-    };
-  }, [asked.data, picked, at]);
+  const focused: Heard = (event) => {
+    const { detail } = event as CustomEvent<{ model?: Row; column?: { prop: string } }>;
+    const number = Number(/^h(\d+)$/.exec(String(detail.column?.prop))?.[1] ?? NaN);
+    const host = asked.data?.hosts[number];
+    setPicked(detail.model && host ? { segment: detail.model.id, host } : null);
+    setGiving(false);
+  };
+  const entered: Heard = (event) => {
+    if ((event as KeyboardEvent).key !== "Enter" || !picked || at !== undefined) return;
+    event.preventDefault();
+    event.stopPropagation();
+    setGiving(true);
+  };
 
   if (asked.error) return <p role="alert">{asked.error.message}</p>;
   if (!asked.data) return <p role="status">Looking at every way of every host…</p>;
@@ -151,23 +139,19 @@ export function Lattice() {
               : "Segments come from the Ledger, hosts from Decks; then this shows who offers which."}
           </Text>
         ) : (
-          <RevoGrid
-            ref={grid}
-            className="sheet-grid"
-            aria-label="Segments by hosts"
-            theme="compact"
+          <Grid
+            label="Segments by hosts"
             columns={columns}
             source={rows}
             rowSize={24}
             readonly
-            filter={false}
-            hideAttribution
+            on={{ afterfocus: focused, keydown: entered }}
           />
         )}
       </div>
       <section className="lattice-cell" aria-label="The cell" aria-live="polite">
         {picked && letter ? (
-          <OneCell key={`${picked.segment} ${picked.host} ${giving}`} {...picked} letter={letter} giving={giving} />
+          <OneCell {...picked} letter={letter} giving={giving} give={setGiving} />
         ) : (
           <Quiet>
             Pick a cell: arrows or a click say what it is, Enter gives the host that segment. {tallies(asked.data.rows)}
@@ -198,15 +182,17 @@ function OneCell({
   host,
   letter,
   giving,
+  give,
 }: {
   segment: string;
   host: string;
   letter: string;
+  /** Whether the host is to be given the segment: what that would change stands open. */
   giving: boolean;
+  give: (giving: boolean) => void;
 }) {
   const { at, book } = usePlan();
   const { state, off } = stateOf(letter);
-  const [open, setOpen] = useState(giving);
   const names = [book.get("segment", segment)?.name, book.get("host", host)?.name] as const;
   const can = at === undefined && Boolean(book.get("segment", segment)?.vid) && state.letter !== "c";
   return (
@@ -216,18 +202,18 @@ function OneCell({
         {off && ", off its pattern"}
       </Heading>
       <Quiet>{state.says}.</Quiet>
-      {can && !open && (
-        <Button size="xs" variant="outline" my="1" onClick={() => setOpen(true)}>
+      {can && !giving && (
+        <Button size="xs" variant="outline" my="1" onClick={() => give(true)}>
           Offer it there
         </Button>
       )}
-      {open && can && (
+      {giving && can && (
         <GestureForm
           name="offer"
           args={{ segment, hosts: [host] }}
           ready
           action={`Offer ${names[0]} on ${names[1]}`}
-          done={() => setOpen(false)}
+          done={() => give(false)}
         >
           <Quiet>A port group with its VID; the switch’s uplinks and their ports let it through.</Quiet>
         </GestureForm>

@@ -6,15 +6,15 @@ import { useCallback, useMemo, useState } from "react";
 import { usePlan } from "../api/plan";
 import { fieldsOf } from "../decks/fields";
 import { Band } from "../ledger/Band";
-import { freeSubnet, freeVid, holders, marksOf } from "../ledger/marks";
+import { cellOf, freeSubnet, freeVid, holders, marksOf } from "../ledger/marks";
 import { Ribbon } from "../ledger/Ribbon";
-import { cellOf, FRESH, shownText, useTyped } from "../ledger/useTyped";
+import { FRESH, shownText, useTyped } from "../ledger/useTyped";
 import { compareNames } from "../model/records";
 import { MARKS } from "../model/verdicts";
 import { SheetGrid, type CellMark, type SheetColumn, type SheetRow } from "../parts/SheetGrid";
 
 const COLUMNS: readonly SheetColumn[] = [
-  { id: "name", name: "Name", size: 150, pinned: true },
+  { id: "name", name: "Name", size: 150 },
   { id: "role", name: "Role", size: 100 },
   { id: "vid", name: "VID", size: 56 },
   { id: "vni", name: "VNI", size: 64 },
