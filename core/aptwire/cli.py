@@ -15,14 +15,17 @@ from aptwire.formats.hosts import read_hosts
 from aptwire.formats.linux import LARGEST_FILE
 from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.hearing import hears as who_hears
+from aptwire.forward.strand import DROPPED, RESERVE
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
 from aptwire.judge.accepted import sorted_out, standing
+from aptwire.judge.alone import alone
 from aptwire.judge.beside import endpoint_name, laid_beside
 from aptwire.judge.causes import spoken
 from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
+from aptwire.judge.need import LACKING, SPARE, needs
 from aptwire.judge.verdicts import judge
 from aptwire.paper.handover import handover
 from aptwire.paper.reading import read_table, take_segments
@@ -32,9 +35,10 @@ from aptwire.plan.compare import changes
 from aptwire.plan.edits import apply_edit
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import (
+    Cable,
     Segment,
 )
-from aptwire.plan.names import endpoint_key
+from aptwire.plan.names import called, endpoint_key
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.report import landings, summary
 from aptwire.stamping.making import STARTERS, from_host, from_starter
@@ -361,6 +365,74 @@ def hears(plan_file: str, without: str | None, ask: tuple[str, ...], as_json: bo
         click.echo(
             table(("a broadcast from", "is heard by"), [(k, ", ".join(v) or "nobody") for k, v in found.items()])
         )
+
+
+@main.command(help="One segment alone: its strand as a tree, every break, and every place where it could be overheard.")
+@click.argument("plan_file")
+@click.argument("segment")
+@click.option("--json", "as_json", is_flag=True, help="as JSON: the lines of the tree, and what is beyond it")
+def strand(plan_file: str, segment: str, as_json: bool) -> None:
+    """A segment alone."""
+    judgement = judge(_load(plan_file))
+    plan = judgement.plan
+    named = next((s for s in plan.all(Segment) if segment in (s.id, s.name, str(s.vid))), None)
+    if named is None:
+        _fail(f"there is no segment “{segment}”; it is asked for by its name, VID or id")
+    found = alone(judgement, named)
+    ears = [*(ear for knot in found.knots for ear in knot.ears), *found.beyond]
+    broken = [b for knot in found.knots for b in knot.breaks]
+    if as_json:
+        _print_json({"knots": [k.to_json() for k in found.knots], "beyond": [e.to_json() for e in found.beyond]})
+    else:
+        for knot in found.knots:
+            name = " – ".join(called(plan, plan.find(record)) for record in knot.records)
+            word = {RESERVE: " (reserve)", DROPPED: " (cut off)"}.get(knot.state, "")
+            click.echo(f"{'  ' * knot.depth}{name}{word}{' (drawn elsewhere too)' if knot.again else ''}")
+            for said in (*(f"✕ {b.reason}" for b in knot.breaks), *(f"? {e.text}" for e in knot.ears)):
+                click.echo(f"{'  ' * knot.depth}  {said}")
+        for ear in found.beyond:
+            click.echo(f"? {ear.text}")
+        click.echo(f"\nbreaks: {len(broken)}, places where it is or could be overheard: {len(ears)}")
+    sys.exit(1 if ears or broken else 0)
+
+
+@main.command(
+    help="One cable alone, by either end (host/nic or switch/port): what it carries, who needs it, what a tap would read."
+)
+@click.argument("plan_file")
+@click.argument("end")
+@click.option("--json", "as_json", is_flag=True, help="as JSON")
+def cable(plan_file: str, end: str, as_json: bool) -> None:
+    """A cable alone."""
+    judgement = judge(_load(plan_file))
+    plan = judgement.plan
+    found = next((c for c in plan.all(Cable) if end in (_end(plan, c.a), _end(plan, c.b))), None)
+    if found is None:
+        _fail(f"there is no cable at “{end}”; ends are named host/nic or switch/port")
+    rows = needs(judgement).carried(found)
+    if as_json:
+        _print_json([row.to_json() for row in rows])
+    else:
+        head = (
+            f"on {_end(plan, found.a)} – {_end(plan, found.b)}",
+            "there",
+            "back",
+            "need",
+            "at either end",
+            "a tap reads",
+        )
+        told = [(r.vids or "untagged", r.there, r.back, r.need, f"{r.near} and {r.far}", str(r.reads)) for r in rows]
+        click.echo(table(head, told))
+    sys.exit(1 if any(row.need in (SPARE, LACKING) for row in rows) else 0)
+
+
+def _end(plan: Plan, id: str) -> str:
+    port = plan.of("fabric_port").get(id)
+    return (
+        f"{plan.get('fabric_switch', port.switch).name}/{port.name}"
+        if port is not None
+        else endpoint_key(plan, plan.get("nic", id))
+    )
 
 
 @main.command(

@@ -69,6 +69,8 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/lattice", views.segments_by_hosts),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
+    path("api/plans/<uuid:plan_id>/segment-alone", views.segment_alone),
+    path("api/plans/<uuid:plan_id>/cable-alone", views.cable_alone),
     path("api/plans/<uuid:plan_id>/bench", benching.runs),
     path("api/plans/<uuid:plan_id>/bench/<number:number>", benching.run),
     path("api/plans/<uuid:plan_id>/bench/<number:number>/cancel", benching.cancel),

@@ -48,6 +48,23 @@ class CommandLineTest(unittest.TestCase):
         self.assertEqual(lost, drills["fulmar/nic0"])
         self.assertIn("nobody", self.call("hears", self.plan).output)
 
+    def test_one_segment_and_one_cable_alone(self) -> None:
+        demo = str(ROOT / "demo" / "brackwater.json")
+        done = self.call("strand", demo, "berth planning")
+        self.assertEqual(done.exit_code, 1)
+        self.assertIn(
+            "  port p11 of marsh-a – nic1 of kittiwake (cut off)\n    ✕ port p11 of marsh-a is an", done.output
+        )
+        self.assertIn("breaks: 3, places where it is or could be overheard: 5", done.output)
+        self.assertEqual(self.call("strand", demo, "220").output, done.output)
+        told = json.loads(self.call("strand", demo, "220", "--json").output)
+        self.assertEqual(told["knots"][0]["records"], ["marsh-a"])
+        done = self.call("cable", demo, "quay-a/p3")
+        self.assertEqual((done.exit_code, done.output), (1, self.call("cable", demo, "razorbill/nic0").output))
+        self.assertRegex(done.output, r"220 +passes +passes +spare +0 and 7 +7")
+        for asked in (("strand", demo, "nowhere"), ("cable", demo, "quay-a/p99")):
+            self.assertEqual(self.call(*asked).exit_code, 2)
+
     def test_two_plans_are_laid_beside_each_other(self) -> None:
         self.read()
         same = self.call("compare", self.plan, self.plan)

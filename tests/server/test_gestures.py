@@ -130,6 +130,24 @@ class GesturesTest(unittest.TestCase):
             status, refused = self.gesture(name, args)
             self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
 
+    def test_a_segment_and_a_cable_are_looked_at_alone_and_pruned(self) -> None:
+        self.assertEqual(self.client.get(f"plans/{self.plan}/segment-alone?segment=nowhere")[0], 400)
+        self.assertEqual(self.client.get(f"plans/{self.plan}/cable-alone?cable=nowhere")[0], 400)
+        status, found = self.client.get(f"plans/{self.plan}/segment-alone?segment=segment-cctv")
+        taps = {ear["at"] for knot in found["knots"] for ear in knot["ears"] if ear["how"] == "tap"}
+        self.assertEqual((status, taps & {"quay-a/p3"}), (200, {"quay-a/p3"}))
+        cables = self.client.whole(self.plan)["records"]["cable"]
+        cable = next(c["id"] for c in cables if "quay-a/p3" in (c["a"], c["b"]))
+        rows = self.client.get(f"plans/{self.plan}/cable-alone?cable={cable}")[1]
+        self.assertEqual({r["vids"] for r in rows if r["need"] == "spare"}, {"220", "230", "240"})
+        self.assertEqual(self.gesture("prune", {"cables": [cable]})[1]["preview"]["moves"], [])
+        self.assertEqual(self.gesture("prune", {"cables": [cable]}, take=True)[0], 200)
+        after = self.client.get(f"plans/{self.plan}/cable-alone?cable={cable}")[1]
+        self.assertEqual([r for r in after if r["need"] == "spare" and "passes" in (r["there"], r["back"])], [])
+        for args in ({"cables": [cable]}, {"cables": []}, {"cables": ["nowhere"]}, {"cables": [7]}):
+            status, refused = self.gesture("prune", args)
+            self.assertEqual((status, refused["problems"][0]["field"]), (400, "cables"), args)
+
     def test_the_first_mends_of_several_findings_are_one_edit(self) -> None:
         open_, _ = self.findings()
         ids = [f["id"] for f in open_ if f["verdict"] == "astray"]

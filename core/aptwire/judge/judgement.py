@@ -129,11 +129,11 @@ class Judgement:
         if not untagged:
             return []
         segment, first = self.landing.columns.segment, self.landing.first
-        there = self._spot(self.number(place.stand))
+        there = self.spot(self.number(place.stand))
         members = np.flatnonzero(np.isin(segment, untagged) & self.landing.rows.right[first]).tolist()
-        return sorted({ids[segment[n]] for n in members if self._spot(n) == there})
+        return sorted({ids[segment[n]] for n in members if self.spot(n) == there})
 
-    def _spot(self, number: int) -> tuple[int, ...]:
+    def spot(self, number: int) -> tuple[int, ...]:
         """What a stand shares today with those that it hears: the component of the fabric, or the context of its bridge."""
         landing = self.landing
         node = int(landing.rows.node[landing.first[number]])

@@ -150,10 +150,17 @@ class _Meeting:
         listening: dict[tuple[int, int], str] = {}
         if not ears:
             return found, listening
+        speaking = np.flatnonzero(self.speaking & (rows.node >= 0) & (landing.columns.vni[ways.stand] == 0)).tolist()
+        # Where it says something into the fabric: in other groups than its own where it doesn't hear that back.
+        beyond: dict[tuple[int, int], set[int]] = {}
+        for row in speaking:
+            group, into = int(rows.group[row]), int(self.domains.component[rows.node[row]])
+            if group != into:
+                beyond.setdefault((group, int(ways.stand[row])), set()).update(self.domains.hearers(into))
         voices = {(int(rows.group[row]), int(ways.stand[row])) for row in np.flatnonzero(self.speaking).tolist()}
         for spoken, stand in voices:
             mine = int(self.segment[stand])
-            for reached in landing.reached_from(stand, spoken, self.domains):
+            for reached in landing.reached_from(stand, spoken, self.domains) | beyond.get((spoken, stand), set()):
                 for listener in ears.get(reached, ()):
                     theirs = int(self.segment[listener])
                     if theirs != mine:

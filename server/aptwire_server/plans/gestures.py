@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from aptwire.judge.accepted import accept
+from aptwire.judge.need import needs
 from aptwire.judge.risks.alike import offs
 from aptwire.judge.together import mend_all
 from aptwire.plan.edits import Edit, edit_to_json
@@ -174,12 +175,21 @@ def _offer(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
     return f"Offer {plan.get('segment', said['segment']).name} on {some(names)}", edit
 
 
+def _prune(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
+    cables = _ids(said, "cables")
+    edit = needs(engine.judgement()).prune(cables)
+    plan = engine.plan
+    what = called(plan, plan.get("cable", cables[0])) if len(cables) == 1 else f"{len(cables)} cables"
+    return f"Prune {what}", edit
+
+
 ONE_OFF = {"stamp": str, "about": str, "field": str}
 GESTURES: dict[str, Gesture] = {
     "renumber": Gesture({"old": int, "new": int}, _of_plan(_renumber)),
     "exchange": Gesture({"one": str, "two": str}, _of_plan(_exchange)),
     "move-guests": Gesture({"guests": list, "host": str}, _of_plan(_move_guests)),
     "offer": Gesture({"segment": str, "hosts": list}, _of_plan(_offer)),
+    "prune": Gesture({"cables": list}, _prune),
     "make-pattern": Gesture({"name": str, "host": str, "starter": str}, _of_plan(_make_pattern)),
     "stamp": Gesture({"pattern": str, "hosts": list, "answers": list}, _of_plan(_stamp), _asked_of_stamp),
     "unstamp": Gesture({"stamp": str}, _of_plan(_unstamp)),

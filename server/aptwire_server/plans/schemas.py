@@ -35,6 +35,11 @@ def body(**properties: Schema) -> dict[str, Schema]:
     return {"application/json": obj(**properties)}
 
 
+def choice(*words: str) -> Schema:
+    """One of some words."""
+    return {"type": "string", "enum": list(words)}
+
+
 def many(item: Schema) -> Schema:
     """A list."""
     return {"type": "array", "items": item}
@@ -50,8 +55,8 @@ def maybe(inner: Schema) -> Schema:
     return {"oneOf": [inner, {"type": "null"}]} if "$ref" in inner else {**inner, "type": [inner["type"], "null"]}
 
 
-VERDICT: Schema = {"type": "string", "enum": list(VERDICTS)}
-KIND: Schema = {"type": "string", "enum": list(KINDS)}
+VERDICT: Schema = choice(*VERDICTS)
+KIND: Schema = choice(*KINDS)
 GESTURE: Schema = {
     "type": "string",
     "enum": [
@@ -59,6 +64,7 @@ GESTURE: Schema = {
         "exchange",
         "move-guests",
         "offer",
+        "prune",
         "make-pattern",
         "stamp",
         "unstamp",
@@ -70,7 +76,7 @@ GESTURE: Schema = {
         "mend-all",
     ],
 }
-GRAVITY: Schema = {"type": "string", "enum": [*VERDICTS, *RISKS]}
+GRAVITY: Schema = choice(*VERDICTS, *RISKS)
 MAYBE_VERDICT: Schema = {"oneOf": [VERDICT, {"type": "null"}]}
 
 
@@ -383,13 +389,36 @@ def components() -> dict[str, Schema]:
             cost=counts,
             blocked={"type": "object", "additionalProperties": TEXT},
         ),
+        "Ear": obj(at=TEXT, how=choice("hears", "overhears", "copies", "could", "socket", "tap"), text=TEXT),
+        "Knot": obj(
+            records=many(TEXT),
+            depth=NUMBER,
+            state=choice("", "carries", "reserve", "dropped", "leaks"),
+            again=FLAG,
+            foreign=FLAG,
+            breaks=many(obj(at=TEXT, state=choice("dropped", "open", "leaks"), reason=TEXT)),
+            ears=many(ref("Ear")),
+        ),
+        "Carried": obj(
+            vids=TEXT,
+            segments=many(TEXT),
+            inside=many(NUMBER),
+            there=choice("passes", "dropped", "unsent"),
+            back=choice("passes", "dropped", "unsent"),
+            need=choice("spare", "perhaps", "needed", "lacking"),
+            near=NUMBER,
+            far=NUMBER,
+            names=many(many(TEXT)),
+            around=FLAG,
+            reads=NUMBER,
+        ),
         "Piece": {
             "type": "object",
             "required": ["from", "to", "state", "reason", "foreign"],
             "properties": {
                 "from": TEXT,
                 "to": TEXT,
-                "state": {"type": "string", "enum": ["carries", "reserve", "dropped", "open", "leaks"]},
+                "state": choice("carries", "reserve", "dropped", "open", "leaks"),
                 "reason": TEXT,
                 "foreign": FLAG,
             },
@@ -424,6 +453,7 @@ EVENTS: Schema = {
 
 LOOKING = (
     *("", "/page", "/export", "/verdicts", "/findings/{finding_id}", "/preview", "/trace", "/strand", "/teams"),
+    *("/segment-alone", "/cable-alone", "/lattice"),
     *("/could", "/tree", "/bench", "/gestures", "/patterns", "/sheet", "/report"),
 )
 """The addresses of a plan that can be asked about an earlier revision."""

@@ -9,8 +9,10 @@ from urllib.parse import urlencode
 from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
+from aptwire.judge.alone import alone
 from aptwire.judge.findings import proof
 from aptwire.judge.mends import brought
+from aptwire.judge.need import needs
 from aptwire.judge.preview import moves, preview, shut_down
 from aptwire.plan.edits import Edit, edit_from_json, edit_to_json
 from aptwire.plan.file import plan_text
@@ -321,6 +323,37 @@ def strand(request: Request, plan_id: uuid.UUID) -> Response:
     if segment is None:
         raise bad("there is no such segment", "segment")
     return Response([piece.to_json() for piece in strand_of(judgement.wiring, segment)])
+
+
+@extend_schema(
+    parameters=[OpenApiParameter("segment", str, required=True)],
+    responses={200: obj(knots=many(ref("Knot")), beyond=many(ref("Ear"))), **REFUSED},
+    operation_id="get_segment_alone",
+)
+@api_view(["GET"])
+def segment_alone(request: Request, plan_id: uuid.UUID) -> Response:
+    """A segment's strand as a tree, line by line from the top, with every break and every place where it could be overheard; `beyond` are those that are on no line."""
+    judgement = _engine(request, plan_id).judgement()
+    segment = judgement.plan.of("segment").get(asked(request, "segment"))
+    if segment is None:
+        raise bad("there is no such segment", "segment")
+    found = alone(judgement, segment)
+    return Response({"knots": [k.to_json() for k in found.knots], "beyond": [e.to_json() for e in found.beyond]})
+
+
+@extend_schema(
+    parameters=[OpenApiParameter("cable", str, required=True)],
+    responses={200: many(ref("Carried")), **REFUSED},
+    operation_id="get_cable_alone",
+)
+@api_view(["GET"])
+def cable_alone(request: Request, plan_id: uuid.UUID) -> Response:
+    """What a cable carries, by tag: who needs it, and how many places’ broadcasts a tap would read."""
+    judgement = _engine(request, plan_id).judgement()
+    cable = judgement.plan.of("cable").get(asked(request, "cable"))
+    if cable is None:
+        raise bad("there is no such cable", "cable")
+    return Response([row.to_json() for row in needs(judgement).carried(cable)])
 
 
 @extend_schema(responses={200: ref("Teams"), **REFUSED}, operation_id="get_teams")

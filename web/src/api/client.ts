@@ -19,6 +19,9 @@ export type Operation = Schemas["Operation"];
 export type Snapshot = Schemas["Snapshot"];
 export type Committed = Schemas["Committed"];
 export type Piece = Schemas["Piece"];
+export type Knot = Schemas["Knot"];
+export type Ear = Schemas["Ear"];
+export type Carried = Schemas["Carried"];
 export type PlanItem = Schemas["PlanItem"];
 export type PreviewResult = Schemas["PreviewResult"];
 export type Reading = Schemas["Reading"];
@@ -67,7 +70,9 @@ export function lookAt(at: { plan: string; revision: number } | null): void {
 }
 
 /** The parts of a plan that can be asked about an earlier revision. */
-const PARTS = "page|verdicts|findings/.*|preview|trace|strand|lattice|teams|could|tree|bench|gestures|patterns";
+const PARTS =
+  "page|verdicts|findings/.*|preview|trace|strand|segment-alone|cable-alone|lattice|teams|could|tree|bench|gestures|" +
+  "patterns";
 const PAST = new RegExp(`^/api/plans/([^/]+)(/(${PARTS}))?$`);
 
 async function asOf(request: Request): Promise<Request> {

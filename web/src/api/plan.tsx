@@ -46,6 +46,7 @@ export interface Gestures {
   exchange: { one: string; two: string };
   "move-guests": { guests: string[]; host: string };
   offer: { segment: string; hosts: string[] };
+  prune: { cables: string[] };
   "make-pattern": { name: string; host: string; starter: string };
   stamp: { pattern: string; hosts: string[]; answers: { host: string; part: string; nic: string | null }[] };
   unstamp: { stamp: string };
