@@ -28,9 +28,11 @@ from aptwire.judge.findings import Finding, everything
 from aptwire.judge.need import LACKING, SPARE, needs
 from aptwire.judge.verdicts import judge
 from aptwire.paper.handover import handover
-from aptwire.paper.reading import read_table, take_segments
+from aptwire.paper.reading import read_table
 from aptwire.paper.sheets import to_csv, to_xlsx
 from aptwire.paper.tables import SHEETS, joined
+from aptwire.paper.taking import SORTS
+from aptwire.paper.taking import take as take_sheet
 from aptwire.plan.compare import changes
 from aptwire.plan.edits import apply_edit
 from aptwire.plan.file import read_plan, write_plan
@@ -148,14 +150,12 @@ def check(plan_file: str, as_json: bool, today: datetime.datetime | None) -> Non
     sys.exit(1 if any(isinstance(finding, Finding) for finding in found) else 0)
 
 
-@main.command(help="Write a plan’s segments (or another sheet of it) for a spreadsheet, or take its segments from one.")
+@main.command(help="Write a plan’s segments (or another sheet of it) for a spreadsheet, or bring it to what one says.")
 @click.argument("plan_file")
-@click.option("--of", "which", type=click.Choice(tuple(SHEETS)), default="segments", help="segments unless said")
+@click.option("--of", "which", type=click.Choice((*SHEETS, "cables")), default="segments", help="segments unless said")
 @click.option("--csv", "form", flag_value="csv", default="csv", help="as CSV, to the terminal unless -o names a file")
 @click.option("--xlsx", "form", flag_value="xlsx", help="as a workbook")
-@click.option(
-    "--take", metavar="FILE", help="bring the segments to what this sheet (CSV or XLSX) says, and write the plan to -o"
-)
+@click.option("--take", metavar="FILE", help="bring the plan to what this sheet (CSV or XLSX) says, and write it to -o")
 @click.option("--column", "titles", metavar="FIELD=TITLE", multiple=True, help="which column is which (repeatable)")
 @click.option("-o", "--output", help="the file to write")
 def ledger(
@@ -164,9 +164,9 @@ def ledger(
     """Write a sheet, or take one."""
     plan = _load(plan_file)
     if take is not None:
-        _take_sheet(plan, take, dict(_titles(titles)), output)
+        _take_sheet(plan, which, take, dict(_titles(titles)), output)
         return
-    sheets = SHEETS[which](judge(plan))
+    sheets = SHEETS["wiring" if which == "cables" else which](judge(plan))
     if form == "csv":
         text = to_csv(joined(sheets))
         if output is None:
@@ -187,14 +187,17 @@ def _titles(said: Iterable[str]) -> Iterator[tuple[str, str]]:
         yield field, title
 
 
-def _take_sheet(plan: Plan, path: str, titles: dict[str, str], output: str | None) -> None:
-    """Bring a plan's segments to what a sheet says; nothing is written where any of it can't be used."""
+def _take_sheet(plan: Plan, which: str, path: str, titles: dict[str, str], output: str | None) -> None:
+    """Bring a plan to what a sheet says; nothing is written where any of it can't be used."""
     if output is None:
         _fail("the plan needs a file to be written to: -o FILE")
+    sort = "cables" if which == "wiring" else which
+    if sort not in SORTS:
+        _fail(f"a sheet of {which} can’t be taken; there are {', '.join(SORTS)}")
     try:
         with open(path, "rb") as file:
             data = file.read()
-        after, _ = apply_edit(plan, take_segments(plan, read_table(data, os.path.basename(path)), titles))
+        after, _ = apply_edit(plan, take_sheet(plan, sort, read_table(data, os.path.basename(path)), titles))
     except OSError as error:
         _fail(f"{path}: {error.strerror}")
     except PlanError as error:

@@ -3,7 +3,7 @@
 from django.urls import path, re_path, register_converter
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from aptwire_server.plans import benching, drafts, gestures, history, listing, paper, sessions, views
+from aptwire_server.plans import benching, drafts, gestures, history, listing, paper, sessions, taking, views
 from aptwire_server.plans.front import front
 
 
@@ -65,6 +65,7 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/take-up", drafts.take_up),
     path("api/plans/<uuid:plan_id>/patterns", gestures.patterns),
     path("api/plans/<uuid:plan_id>/sheet", paper.sheet),
+    path("api/plans/<uuid:plan_id>/sheets", taking.sheets),
     path("api/plans/<uuid:plan_id>/report", paper.report),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/lattice", views.segments_by_hosts),

@@ -107,12 +107,12 @@ class SheetsTest(unittest.TestCase):
     def test_a_port_sheet_says_what_the_port_carries(self) -> None:
         plan = demo_plan()
         sheet = next(s for s in SHEETS["ports"](judge(plan)) if s.name == "quay-b")
-        row = dict(zip(sheet.head, next(r for r in sheet.rows if r[0] == "p2"), strict=True))
+        row = dict(zip(sheet.head, next(r for r in sheet.rows if r[1] == "p2"), strict=True))
         self.assertEqual(
             (row["mode"], row["tagged VIDs"], row["leads to"]),
             ("trunk", "110, 120, 210, 220, 240, 300", "nic1 of fulmar"),
         )
-        shut = dict(zip(sheet.head, next(r for r in sheet.rows if r[0] == "x47"), strict=True))
+        shut = dict(zip(sheet.head, next(r for r in sheet.rows if r[1] == "x47"), strict=True))
         self.assertEqual((shut["state"], shut["untagged VID"], shut["leads to"]), ("shut", "110", ""))
 
 

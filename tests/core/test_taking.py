@@ -11,10 +11,11 @@ from pathlib import Path
 import openpyxl
 from aptwire.cli import main
 from aptwire.judge.verdicts import judge
-from aptwire.paper.reading import read_table, take_segments
+from aptwire.paper.reading import Table, read_table
 from aptwire.paper.sheets import to_csv, to_xlsx
-from aptwire.paper.tables import ledger
-from aptwire.plan.edits import apply_edit
+from aptwire.paper.tables import all_ports, guests, joined, ledger, wiring
+from aptwire.paper.taking import take
+from aptwire.plan.edits import Drop, Edit, apply_edit
 from aptwire.plan.file import read_plan
 from aptwire.plan.plan import Plan, PlanError
 from click.testing import CliRunner
@@ -26,6 +27,10 @@ from tests.support import ROOT, demo_plan, random_plan
 CSV = (
     "Name;VLAN;Subnet;Gateway\nticketing;210;10.65.10.0/24;10.65.10.1\nlounge;VLAN 250;10.65.50.0/24, 2001:db8::/64;\n"
 )
+
+
+def take_segments(plan: Plan, table: Table, said: dict[str, str] | None = None) -> Edit:
+    return take(plan, "segments", table, said)
 
 
 class RoundTest(unittest.TestCase):
@@ -42,6 +47,69 @@ class RoundTest(unittest.TestCase):
                 twin = next(s for s in anew.all("segment") if s.name == segment.name)
                 for field in ("role", "vid", "vni", "subnets", "gateways", "mtu"):
                     self.assertEqual(getattr(twin, field), getattr(segment, field))
+
+    @settings(max_examples=60)
+    @given(st.integers(0, 10**9), st.booleans(), st.booleans())
+    def test_every_sheet_that_is_taken_back_changes_nothing(self, seed: int, rich: bool, odd: bool) -> None:
+        plan = random_plan(seed, rich, odd)
+        for sort, sheets in (("guests", [guests(plan)]), ("ports", all_ports(plan)), ("cables", [wiring(plan)])):
+            for data in (to_csv(joined(sheets)).encode(), to_xlsx(sheets or [joined(sheets)])):
+                self.assertEqual(take(plan, sort, read_table(data, sort)), (), sort)
+
+    def test_what_was_taken_away_comes_back_from_its_sheet(self) -> None:
+        plan = demo_plan()
+        cables, listed = wiring(plan), guests(plan)
+        bare, _ = apply_edit(plan, [Drop("cable", cable.id) for cable in plan.all("cable")])
+        again, _ = apply_edit(bare, take(bare, "cables", read_table(to_csv(cables).encode(), "wiring")))
+        self.assertEqual(wiring(again), cables)
+        self.assertEqual(judge(again).verdicts(), judge(plan).verdicts())
+        row = next(row for row in listed.rows if row[1] == "ticketing-web-2")
+        adapter = next(a for a in plan.all("adapter") if a.name == row[3])
+        less, _ = apply_edit(plan, [Drop("adapter", adapter.id), Drop("guest", adapter.guest)])
+        back, _ = apply_edit(less, take(less, "guests", read_table(to_csv(listed).encode(), "guests")))
+        self.assertEqual(guests(back), listed)
+
+    def test_new_guests_ports_and_cables_from_other_people_s_sheets(self) -> None:
+        plan = demo_plan()
+
+        def taken(sort: str, text: str, plan: Plan = plan) -> Plan:
+            return apply_edit(plan, take(plan, sort, read_table(text.encode(), "s.csv")))[0]
+
+        after = taken("guests", "Server,Virtual machine,Port group,IP\ngannet,lounge-1,ticketing,10.65.10.77/24\n")
+        made = next(a for a in after.all("adapter") if a.name == "tap-lounge-1")
+        self.assertEqual((made.belongs, judge(after).verdicts()[made.id]), ("segment-ticketing", "home"))
+        after = taken("ports", "Switch;Port;Allowed;Native VLAN;State\nquay-a;p40;110 210;;shut\nquay-a;p41;;130;\n")
+        found = {p.name: p for p in after.where("fabric_port", "switch", "quay-a")}
+        self.assertEqual((found["p40"].mode, found["p40"].allowed, found["p40"].enabled), ("trunk", "110, 210", False))
+        self.assertEqual((found["p41"].mode, found["p41"].vid), ("access", 130))
+        # A NIC that isn't there is made; an end that is plugged in elsewhere comes out there.
+        after = taken("cables", "Host;NIC;Switch;Switch port\ngannet;nic9;quay-a;p41\nfulmar;nic0;quay-a;p40\n", after)
+        ends = {(c.a, c.b) for c in after.all("cable")}
+        self.assertLessEqual({("gannet/nic9", found["p41"].id), ("fulmar/nic0", found["p40"].id)}, ends)
+        self.assertNotIn(("fulmar/nic0", "quay-a/p2"), ends)
+
+    def test_cells_of_every_sort_that_cannot_be_used_are_told(self) -> None:
+        for sort, text, said in (
+            ("guests", "host,guest\nnowhere,a\n", "there is no host “nowhere”"),
+            ("guests", "host,guest,port group\ngannet,a,nix\n", "gannet has no port group “nix”"),
+            ("guests", "host,guest,running\ngannet,a,maybe\n", "“maybe” is none of on, off"),
+            ("guests", "host,guest\ngannet,a\nfulmar,a\n", "a is on gannet in a row above"),
+            ("guests", "host,guest,adapter\ngannet,a,t\ngannet,a,t\n", "t of a stands in row 2 already"),
+            ("ports", "switch,port,mode\nquay-a,p1,hybrid\n", "“hybrid” is none of access, trunk"),
+            ("ports", "switch,port,mode\nquay-a,p99,access\n", "an access port needs the VID"),
+            ("ports", "switch,port,tagged\nquay-a,p1,110-5000\n", "VID 5000 is outside"),
+            ("cables", "device a,port a,device b,port b\ngannet,nic0,quay-a,p99\n", "quay-a has no port “p99”"),
+            (
+                "cables",
+                "device a,port a,device b,port b\ngannet,nic0,nowhere,p1\n",
+                "no host or fabric switch “nowhere”",
+            ),
+            ("cables", "device a,port a,device b,port b\ngannet,,quay-a,p1\n", "a cable needs a port a"),
+        ):
+            with self.assertRaises(PlanError, msg=text) as caught:
+                take(demo_plan(), sort, read_table(text.encode(), "s.csv"))
+            self.assertIn(said, str(caught.exception))
+            self.assertIn("s.csv, row ", str(caught.exception))
 
     def test_other_people_s_sheets(self) -> None:
         plan = demo_plan()

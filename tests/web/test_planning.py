@@ -379,6 +379,40 @@ class QueryTest(BrowserTest):
         expect(page.get_by_text("1 adapter picked")).to_be_visible()
 
 
+class TakeSheetTest(BrowserTest):
+    SHEET = "Bezeichnung;VLAN;Netz\nlounge;250;10.65.50.0/24\nticketing;210;10.65.10.0/24\n"
+
+    def choose(self, text: str) -> None:
+        with self.page.expect_file_chooser() as chooser:
+            self.page.get_by_role("button", name="file").click()
+        chooser.value.set_files({"name": "vlans.csv", "mimeType": "text/csv", "buffer": text.encode()})
+
+    def test_somebody_else_s_sheet_is_mapped_once_taken_and_remembered(self) -> None:
+        page = self.page
+        page.keyboard.press("8")
+        page.get_by_role("button", name="Take a sheet").click()
+        panel = page.get_by_role("region", name="Take a sheet")
+        self.choose(self.SHEET.replace("250", "5000"))
+        expect(panel.get_by_text("no column is the segments’ name")).to_be_visible()
+        panel.get_by_label("name*").select_option("Bezeichnung")
+        expect(panel.get_by_text("vlans.csv, row 2, column B (VLAN): segment, field vid: VID 5000")).to_be_visible()
+        expect(panel.get_by_role("button", name="Take it")).to_be_disabled()
+        self.accessible()
+        self.choose(self.SHEET)
+        panel.get_by_label("name*").select_option("Bezeichnung")
+        panel.get_by_label("subnets").select_option("Netz")
+        expect(panel.get_by_text("Sheet vlans.csv: 1 segment made")).to_be_visible()
+        expect(panel.get_by_text("nobody moves")).to_be_visible()
+        panel.get_by_role("button", name="Take it").click()
+        expect(page.get_by_role("status").filter(has_text="1 segment made")).to_be_visible()
+        expect(page.get_by_text("13 segments")).to_be_visible()
+        # The next one with these titles is understood.
+        page.get_by_role("button", name="Take a sheet").click()
+        self.choose(self.SHEET.replace("lounge", "quarters").replace("250", "260").replace("50.0", "60.0"))
+        expect(panel.get_by_label("subnets")).to_have_value("Netz")
+        expect(panel.get_by_text("1 segment made")).to_be_visible()
+
+
 class StrandTest(BrowserTest):
     def test_a_segment_alone_tells_its_breaks_and_who_could_overhear(self) -> None:
         page = self.page

@@ -73,7 +73,8 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
     sheets = all_ports(plan)
     for sheet in sheets:
         yield f"<h3>{escape(sheet.name)}</h3>\n"
-        yield from _table(sheet, "")
+        # The heading says which switch it is.
+        yield from _table(Sheet(sheet.name, sheet.head[1:], tuple(row[1:] for row in sheet.rows)), "")
     if not sheets:
         yield "<p>There is no fabric switch with ports.</p>\n"
     yield "</body></html>\n"

@@ -97,6 +97,7 @@ def ports(plan: Plan, switch: FabricSwitch) -> Sheet:
         tagged, untagged = _tags(port)
         rows.append(
             (
+                switch.name,
                 port.name,
                 port.mode,
                 tagged,
@@ -108,8 +109,10 @@ def ports(plan: Plan, switch: FabricSwitch) -> Sheet:
                 _far(plan, port),
             )
         )
-    head = ("port", "mode", "tagged VIDs", "untagged VID", "LAG", "speed, Mbit/s", "MTU", "state", "leads to")
-    return Sheet(_sheet_name(switch.name), head, tuple(rows))
+    return Sheet(_sheet_name(switch.name), PORTS, tuple(rows))
+
+
+PORTS = ("switch", "port", "mode", "tagged VIDs", "untagged VID", "LAG", "speed, Mbit/s", "MTU", "state", "leads to")
 
 
 def _state(port: FabricPort) -> str:
@@ -190,9 +193,7 @@ SHEETS: dict[str, Callable[[Judgement], list[Sheet]]] = {
 
 
 def joined(sheets: list[Sheet]) -> Sheet:
-    """Several sheets of one head as one, each row with the name of its sheet: CSV knows no more than one."""
+    """Several sheets of one head as one: CSV knows no more than one."""
     if len(sheets) == 1:
         return sheets[0]
-    head = sheets[0].head if sheets else ()
-    rows = tuple((sheet.name, *row) for sheet in sheets for row in sheet.rows)
-    return Sheet("all", ("device", *head), rows)
+    return Sheet("all", sheets[0].head if sheets else PORTS, tuple(row for sheet in sheets for row in sheet.rows))

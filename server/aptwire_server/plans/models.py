@@ -118,6 +118,18 @@ class Presence(models.Model):
         db_table = "presence"
 
 
+class SheetColumns(models.Model):
+    """Which columns of a sort of sheet are which to somebody: what they said last."""
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
+    of = models.CharField(max_length=16)
+    columns = models.JSONField(help_text="our column to their title, empty for none")
+
+    class Meta:
+        db_table = "sheet_columns"
+        constraints = (models.UniqueConstraint(fields=["user", "of"], name="sheet_columns_once"),)
+
+
 class Guess(models.Model):
     """A password that was tried: by whom as they say, and from where."""
 

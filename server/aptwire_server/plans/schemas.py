@@ -312,6 +312,16 @@ def components() -> dict[str, Schema]:
             risks=many(TEXT),
             shut_down=many(TEXT),
         ),
+        "TakenSheet": obj(
+            titles=many(TEXT),
+            columns=many(obj(name=TEXT, needed=FLAG, title=TEXT)),
+            rows=NUMBER,
+            problems=many(TEXT),
+            more=NUMBER,
+            message=TEXT,
+            preview=maybe(ref("PreviewResult")),
+            committed=maybe(ref("Committed")),
+        ),
         "GestureResult": obj(
             message=TEXT,
             operations=NUMBER,

@@ -21,6 +21,7 @@ export type Committed = Schemas["Committed"];
 export type Piece = Schemas["Piece"];
 export type Knot = Schemas["Knot"];
 export type Ear = Schemas["Ear"];
+export type TakenSheet = Schemas["TakenSheet"];
 export type Carried = Schemas["Carried"];
 export type PlanItem = Schemas["PlanItem"];
 export type PreviewResult = Schemas["PreviewResult"];

@@ -68,6 +68,8 @@ export interface PlanActions {
   tell: (text: string, bad?: boolean) => void;
   /** Make an edit; resolves to null when it was refused (the reason is told). */
   edit: (message: string, operations: Operation[]) => Promise<Committed | null>;
+  /** Show what a commit of this page came to, where it was made otherwise than by an edit or a gesture. */
+  committed: (made: Committed) => void;
   /** Make a gesture's edit, which the server composes; resolves to null when it was refused (the reason is told). */
   gesture: <G extends keyof Gestures>(name: G, args: Gestures[G]) => Promise<Committed | null>;
   undo: () => void;
@@ -348,8 +350,8 @@ export function PlanProvider({
   const busy = making.isPending || stepping.isPending || gesturing.isPending;
   const base = past ? `/plans/${id}/at/${at}` : `/plans/${id}`;
   const actions = useMemo(
-    () => ({ id, base, at, tell, edit, gesture, undo, redo, preview }),
-    [id, base, at, tell, edit, gesture, undo, redo, preview],
+    () => ({ id, base, at, tell, edit, committed, gesture, undo, redo, preview }),
+    [id, base, at, tell, edit, committed, gesture, undo, redo, preview],
   );
   const said: Omit<PlanHead, "deltas"> | null = query.data ?? early;
   const head = useMemo(

@@ -13,8 +13,8 @@ const before = (name: string): boolean => name === "keydown";
  * The grid on which every sheet stands: rows and columns of which only those in sight are in the page.  The first
  * column stays where it is.  `on` says what is done with its events, the same ones for as long as it stands.
  *
- * It says for itself what the grid leaves open for who doesn't see it: that the heads of columns stand in a row, and
- * that a cell has the focus once the grid itself gets it.
+ * It says for itself what the grid leaves open for who doesn't see it: that the heads of columns stand in a row,
+ * that what scrolls takes the focus to be scrolled by keys, and that a cell has it once the grid itself gets it.
  */
 export function Grid({
   label,
@@ -42,8 +42,13 @@ export function Grid({
     const element = grid.current;
     if (!element) return;
     const own: Record<string, (event: Event) => void> = {
-      afterheaderrender: () =>
-        element.querySelectorAll(".header-rgRow.actual-rgRow").forEach((row) => row.setAttribute("role", "row")),
+      afterheaderrender: () => {
+        element.querySelectorAll(".header-rgRow.actual-rgRow").forEach((row) => row.setAttribute("role", "row"));
+        for (const part of element.querySelectorAll(".vertical-inner")) {
+          part.setAttribute("role", "rowgroup");
+          part.setAttribute("tabindex", "0");
+        }
+      },
       focus: (event) => {
         if (event.target !== element) return;
         void element.getFocused().then(async (at) => {

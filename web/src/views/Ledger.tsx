@@ -8,6 +8,7 @@ import { fieldsOf } from "../decks/fields";
 import { Band } from "../ledger/Band";
 import { cellOf, freeSubnet, freeVid, holders, marksOf } from "../ledger/marks";
 import { Ribbon } from "../ledger/Ribbon";
+import { TakeSheet } from "../ledger/TakeSheet";
 import { FRESH, shownText, useTyped } from "../ledger/useTyped";
 import { compareNames } from "../model/records";
 import { MARKS } from "../model/verdicts";
@@ -31,6 +32,7 @@ export function Ledger() {
   const { segment, reservation } = book.records;
   const typed = useTyped();
   const [role, setRole] = useState("");
+  const [taking, setTaking] = useState(false);
   const held = useMemo(() => holders(book.records), [book.records]);
   const marks = useMemo(() => marksOf(segment, reservation), [segment, reservation]);
 
@@ -131,7 +133,17 @@ export function Ledger() {
             Begin a row with them
           </Button>
         </HStack>
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={at !== undefined}
+          aria-expanded={taking}
+          onClick={() => setTaking(!taking)}
+        >
+          Take a sheet
+        </Button>
       </HStack>
+      {taking && <TakeSheet close={() => setTaking(false)} />}
       <Ribbon />
       <Band />
       <div className="ledger-sheet">

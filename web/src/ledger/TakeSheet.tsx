@@ -1,0 +1,157 @@
+import { Box, Button, Heading, HStack, NativeSelect, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+
+import { upload, type TakenSheet } from "../api/client";
+import { usePlan } from "../api/plan";
+import { Outcome } from "../decks/Panel";
+import { Quiet, TakeButton, Taking, Told } from "../parts/controls";
+
+const SORTS = [
+  ["segments", "Segments", "one on a row: name, VID, subnets, gateways …"],
+  ["guests", "Guests", "one adapter on a row: host, guest, port group, addresses …"],
+  ["ports", "Fabric ports", "one on a row: switch, port, mode, VIDs …"],
+  ["cables", "Cables", "one on a row: device and port at either end"],
+] as const;
+
+/** A sheet from elsewhere: which of its columns is which, what can’t be used, what taking it would change. */
+export function TakeSheet({ close }: { close: () => void }) {
+  const { id, snapshot, committed, tell } = usePlan();
+  const picker = useRef<HTMLInputElement>(null);
+  const [of, setOf] = useState<string>("segments");
+  const [file, setFile] = useState<File | null>(null);
+  const [said, setSaid] = useState<Record<string, string> | null>(null);
+  const [taking, setTaking] = useState(false);
+  const form = (take: "yes" | "no"): FormData => {
+    const made = new FormData();
+    const parts = { of, base: String(snapshot.revision), take, columns: said ? JSON.stringify(said) : "" };
+    for (const [name, value] of Object.entries(parts)) made.append(name, value);
+    made.append("file", file!);
+    return made;
+  };
+  const asked = useQuery<TakenSheet>({
+    queryKey: ["take-sheet", id, snapshot.revision, of, file?.name, file?.lastModified, file?.size, said],
+    enabled: file !== null,
+    retry: false,
+    placeholderData: (before) => before,
+    queryFn: ({ signal }) => upload<TakenSheet>(`/api/plans/${id}/sheets`, form("no"), signal),
+  });
+  const found = file ? asked.data : undefined;
+  const can = Boolean(found?.preview && !found.preview.problems.length) && !asked.isPlaceholderData && !taking;
+  const take = (): void => {
+    setTaking(true);
+    upload<TakenSheet>(`/api/plans/${id}/sheets`, form("yes"))
+      .then((made) => {
+        if (!made.committed) return void asked.refetch();
+        committed(made.committed);
+        close();
+      })
+      .catch((error: Error) => tell(error.message, true))
+      .finally(() => setTaking(false));
+  };
+  const put = (name: string, title: string): void =>
+    setSaid({ ...Object.fromEntries((found?.columns ?? []).map((c) => [c.name, c.title])), [name]: title });
+  return (
+    <Box
+      as="section"
+      aria-label="Take a sheet"
+      className="ledger-take"
+      onKeyDown={(event) => {
+        if (event.key === "Escape") close();
+        if (event.key === "Enter" && can && !(event.target as HTMLElement).closest("button, select")) take();
+      }}
+    >
+      <HStack gap="3" wrap="wrap">
+        <Heading as="h2" size="sm" fontWeight="600">
+          Take a sheet of
+        </Heading>
+        <NativeSelect.Root size="xs" width="130px">
+          <NativeSelect.Field
+            aria-label="What the sheet lists"
+            value={of}
+            onChange={(event) => {
+              setOf(event.target.value);
+              setSaid(null);
+            }}
+          >
+            {SORTS.map(([value, name]) => (
+              <option key={value} value={value}>
+                {name}
+              </option>
+            ))}
+          </NativeSelect.Field>
+          <NativeSelect.Indicator />
+        </NativeSelect.Root>
+        <input
+          ref={picker}
+          type="file"
+          accept=".csv,.tsv,.txt,.xlsx"
+          hidden
+          aria-label="Sheet"
+          onChange={(event) => {
+            setFile(event.target.files?.[0] ?? null);
+            setSaid(null);
+            event.target.value = "";
+          }}
+        />
+        <Button size="xs" variant="outline" autoFocus onClick={() => picker.current?.click()}>
+          {file ? "Another file" : "Choose a file"}
+        </Button>
+        <Quiet>
+          {file
+            ? `${file.name}${found ? `, ${found.rows} ${found.rows === 1 ? "row" : "rows"}` : ""}`
+            : `CSV or XLSX, ${SORTS.find(([value]) => value === of)![2]}`}
+        </Quiet>
+        <Button size="xs" variant="plain" ml="auto" onClick={close}>
+          Close
+        </Button>
+      </HStack>
+      {asked.error && file && <Told tone="bad">{asked.error.message}</Told>}
+      {found && !asked.error && (
+        <>
+          <HStack as="ul" aria-label="Which column is which" gap="2" rowGap="1" wrap="wrap" listStyleType="none" my="2">
+            {found.columns.map((column) => (
+              <HStack as="li" key={column.name} gap="1">
+                <Text as="label" fontSize="12px" {...{ htmlFor: `column-${column.name}` }}>
+                  {columnName(column.name)}
+                  {column.needed && "*"}
+                </Text>
+                <NativeSelect.Root size="xs" width="124px">
+                  <NativeSelect.Field
+                    id={`column-${column.name}`}
+                    value={column.title}
+                    onChange={(event) => put(column.name, event.target.value)}
+                  >
+                    <option value="">no column</option>
+                    {found.titles.map((title) => (
+                      <option key={title} value={title}>
+                        {title}
+                      </option>
+                    ))}
+                  </NativeSelect.Field>
+                  <NativeSelect.Indicator />
+                </NativeSelect.Root>
+              </HStack>
+            ))}
+          </HStack>
+          {found.problems.length > 0 ? (
+            <Told tone="bad">{[...found.problems, ...(found.more ? [`and ${found.more} more`] : [])].join("\n")}</Told>
+          ) : (
+            <>
+              <Quiet>{found.message}</Quiet>
+              {found.preview && <Outcome result={found.preview} />}
+            </>
+          )}
+          <Taking keys="Empty cells leave what is there; what the sheet doesn’t name stays. Esc leaves all as it is">
+            <TakeButton disabled={!can} onClick={take}>
+              Take it
+            </TakeButton>
+          </Taking>
+        </>
+      )}
+    </Box>
+  );
+}
+
+const columnName = (name: string): string =>
+  name.replaceAll("_", " ").replace(/^(vid|vni|mtu|mac)$/, (short) => short.toUpperCase());
