@@ -75,7 +75,7 @@ class RoundTest(unittest.TestCase):
         def taken(sort: str, text: str, plan: Plan = plan) -> Plan:
             return apply_edit(plan, take(plan, sort, read_table(text.encode(), "s.csv")))[0]
 
-        after = taken("guests", "Server,Virtual machine,Port group,IP\ngannet,lounge-1,ticketing,10.65.10.77/24\n")
+        after = taken("guests", "Server,Machine,Port group,IP\ngannet,lounge-1,ticketing,10.65.10.77/24\n")
         made = next(a for a in after.all("adapter") if a.name == "tap-lounge-1")
         self.assertEqual((made.belongs, judge(after).verdicts()[made.id]), ("segment-ticketing", "home"))
         after = taken("ports", "Switch;Port;Allowed;Native VLAN;State\nquay-a;p40;110 210;;shut\nquay-a;p41;;130;\n")

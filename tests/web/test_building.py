@@ -530,7 +530,8 @@ class EmptyPlanTest(BuildingCase):
         self.press("Enter")
         self.takes(number)
 
-    def test_two_hosts_at_home_from_nothing_by_keyboard_alone(self) -> None:
+    def two_at_home(self) -> None:
+        """From the list of plans to two hosts whose guests are home."""
         self.page.goto(f"{URL}/plans")
         self.page.get_by_role("button", name="New plan").click()
         self.strokes += 1
@@ -574,8 +575,95 @@ class EmptyPlanTest(BuildingCase):
         expect(self.count("home")).to_have_text("2")
         expect(self.page.get_by_role("region", name="Next step")).to_have_count(0)
         self.assertLess(self.strokes, 90)
+
+    def test_two_hosts_at_home_from_nothing_by_keyboard_alone(self) -> None:
+        self.two_at_home()
         for tab in ("tap-desk of desk", "tap-helm of helm"):
             expect(self.page.get_by_role("button", name=re.compile(f"^{tab}: home"))).to_be_visible()
+
+    def test_the_first_hour_from_an_empty_list_to_a_fleet(self) -> None:
+        page = self.page
+        self.two_at_home()
+        # One of them is the pattern of ten more.
+        page.get_by_role("button", name="Build on skua").click()
+        page.get_by_role("button", name="Make a pattern of it").click()
+        expect(page.get_by_label("Name")).to_be_focused()
+        page.keyboard.press("Control+a")
+        page.keyboard.type("pier hosts")
+        expect(page.get_by_text("Nobody’s verdict moves by it.")).to_be_visible()
+        page.keyboard.press("Enter")
+        self.revision(12)
+        page.get_by_role("link", name="Decks").click()
+        page.get_by_role("button", name="+ Add").click()
+        page.get_by_role("dialog").get_by_label("Name").fill("gull-[01-10]")
+        expect(page.get_by_role("dialog").get_by_text("nobody moves")).to_be_visible()
+        page.keyboard.press("Enter")
+        self.revision(13)
+        page.get_by_role("link", name="Patterns").click()
+        page.get_by_role("button", name="Stamp it on hosts").click()
+        page.get_by_label("Hosts with").fill("gull")
+        page.get_by_role("button", name="All 10 in sight").click()
+        page.get_by_role("button", name="Stamp 10 hosts").click()
+        self.revision(14)
+        # How they are cabled, and who is to run on them, comes as sheets.
+        page.get_by_role("link", name="Ledger").click()
+        cables = "Host,NIC,Switch,Switch port\n" + "".join(f"gull-{n:02},nic0,pier,p{n + 2}\n" for n in range(1, 11))
+        guests = "Host,Guest,Port group\n" + "".join(f"gull-{n:02},crew-{n},berths\n" for n in range(1, 11))
+        ports = "Switch,Port,Tagged\n" + "".join(f"pier,p{n + 2},210\n" for n in range(1, 11))
+        for sort, text, number in (("Fabric ports", ports, 15), ("Cables", cables, 16), ("Guests", guests, 17)):
+            page.get_by_role("button", name="Take a sheet").click()
+            panel = page.get_by_role("region", name="Take a sheet")
+            panel.get_by_label("What the sheet lists").select_option(sort)
+            with page.expect_file_chooser() as chooser:
+                panel.get_by_role("button", name="Choose a file").click()
+            chooser.value.set_files({"name": "sheet.csv", "mimeType": "text/csv", "buffer": text.encode()})
+            panel.get_by_role("button", name="Take it").click()
+            self.revision(number)
+        expect(self.count("home")).to_have_text("12")
+        # More segments are pasted as they stand in a spreadsheet.
+        page.locator("revogr-data[col-type=colPinStart] .rgCell[data-rgrow='0']").click()
+        page.wait_for_timeout(200)
+        page.keyboard.press("ArrowDown")
+        page.wait_for_timeout(200)
+        page.evaluate(
+            """text => {
+                const data = new DataTransfer();
+                data.setData("text/plain", text);
+                document.activeElement.dispatchEvent(new ClipboardEvent("paste", { clipboardData: data, bubbles: true }));
+            }""",
+            "pilots\tproduction\t410\ncrew\tproduction\t420\n",
+        )
+        self.revision(18)
+        # Another number is tried on a draft, laid beside the plan, landed, and taken back.
+        page.get_by_role("link", name="Drafts").click()
+        page.get_by_label("Name").fill("berths to 310")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("region", name="On a draft")).to_be_visible()
+        page.get_by_role("link", name="Decks").click()
+        page.get_by_role("button", name="+ Add").click()
+        page.get_by_role("dialog").get_by_role("button", name="Segments", exact=True).click()
+        page.get_by_role("list", name="Segments").get_by_role("button", name="berths").click()
+        panel = page.get_by_role("dialog", name="Segment berths")
+        panel.get_by_role("button", name="Renumber").click()
+        panel.get_by_label("New VID").fill("310")
+        expect(panel.get_by_text("nobody moves")).to_be_visible()
+        page.keyboard.press("Enter")
+        page.get_by_role("link", name="Beside the plan, land it").click()
+        expect(page.get_by_role("list", name="Records that differ")).to_contain_text("VID 210 → 310")
+        page.get_by_label("Land it as").fill("berths move to 310")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", name="Revision 19")).to_contain_text("berths move to 310")
+        expect(self.count("home")).to_have_text("12")
+        page.get_by_role("region", name="Revisions").get_by_role("button").nth(1).click()
+        page.get_by_role("button", name="Bring it back").click()
+        expect(page.get_by_role("heading", name="Revision 20")).to_be_visible()
+        expect(self.count("home")).to_have_text("12")
+        page.get_by_role("button", name="Export").click()
+        with page.expect_download() as download:
+            page.get_by_role("menuitem", name="Hand-over report").click()
+        report = download.value.path().read_text()
+        self.assertEqual((report.count("crew-10"), "VID 310" in report), (report.count("crew-9"), False))
+        self.accessible()
 
     def test_a_second_adapter_belongs_where_its_port_group_is_tagged(self) -> None:
         self.page.goto(f"{URL}/plans/{self.plan}/decks")

@@ -56,7 +56,9 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
   }
   if (page === "host") {
     const fields: FieldSpec[] = [
-      ...fieldsOf("host", book),
+      ...fieldsOf("host", book).map((field) =>
+        field.name === "name" ? { ...field, hint: "several: tern-[1-10], or a, b" } : field,
+      ),
       { name: "nics", label: "NICs", kind: "number", unless: 2 },
       { name: "speed", label: "Their speed", kind: "number", hint: "Mbit/s" },
     ];
@@ -65,17 +67,23 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
         fields={fields}
         making
         compose={({ name, site, nics, speed }) => {
-          if (!name) return [];
-          const id = freshId(book, String(name));
           const count = Math.min(Number(nics ?? 2), 16);
-          return [
-            put("host", { id, name, ...(site ? { site } : {}) }),
-            ...Array.from({ length: count }, (_, n) =>
-              put("nic", { id: `${id}/nic${n}`, host: id, name: `nic${n}`, ...(speed ? { speed } : {}) }),
-            ),
-          ];
+          return namesIn(String(name ?? "")).flatMap((each) => {
+            const id = freshId(book, each);
+            return [
+              put("host", { id, name: each, ...(site ? { site } : {}) }),
+              ...Array.from({ length: count }, (_, n) =>
+                put("nic", { id: `${id}/nic${n}`, host: id, name: `nic${n}`, ...(speed ? { speed } : {}) }),
+              ),
+            ];
+          });
         }}
-        message={({ name }) => `Add host ${String(name)}`}
+        message={({ name }) => {
+          const names = namesIn(String(name ?? ""));
+          return names.length > 1
+            ? `Add ${names.length} hosts, ${names[0]} to ${names.at(-1)}`
+            : `Add host ${names[0]}`;
+        }}
         done={close}
         action="Add the host"
       />
@@ -128,6 +136,23 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
       />
     </>
   );
+}
+
+/** So many are added at once. */
+const MOST = 200;
+
+/** The names that a text stands for: those between commas, and one for each number of a [1-10], written as wide. */
+function namesIn(text: string): string[] {
+  const names = text.split(",").flatMap((part) => {
+    const [all, before = "", first = "", last = "", after = ""] = /^(.*)\[(\d+)-(\d+)\](.*)$/.exec(part.trim()) ?? [];
+    if (all === undefined) return part.trim() || [];
+    const count = Math.min(MOST, Math.max(0, Number(last) - Number(first) + 1));
+    return Array.from(
+      { length: count },
+      (_, n) => `${before}${String(Number(first) + n).padStart(first.length, "0")}${after}`,
+    );
+  });
+  return [...new Set(names)].slice(0, MOST);
 }
 
 type Book = ReturnType<typeof usePlan>["book"];
