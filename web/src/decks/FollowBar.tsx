@@ -6,12 +6,13 @@ import { QueryBox } from "../parts/QueryBox";
 import { matching, SearchBox, type Choice } from "../parts/SearchBox";
 import type { Following } from "./useFollow";
 
-/** How close one looks: every host a mark, or every part of each. */
-export type Level = "fleet" | "host";
+/** How close one looks: every host a mark, hosts with their guests gathered, or every part of each. */
+export type Level = "fleet" | "hosts" | "host";
 
 const LEVELS: readonly [Level, string, string][] = [
-  ["fleet", "Fleet", "Every host a mark, by site and rack (−, or Ctrl and the wheel)"],
-  ["host", "Hosts", "Every part of each host (+, or Ctrl and the wheel)"],
+  ["fleet", "Fleet", "Every host a mark, by site and rack (− goes farther, as do Ctrl and the wheel)"],
+  ["hosts", "Hosts", "Switches, NICs and fabric, guests gathered under their port groups"],
+  ["host", "Guests", "Every guest and adapter of each host (+ goes nearer, as do Ctrl and the wheel)"],
 ];
 
 /** So many segments are seen at a glance; among more, one is found by typing. */
@@ -119,7 +120,7 @@ export function FollowBar({
         size="xs"
         value={level}
         aria-label="How close"
-        onValueChange={({ value }) => setLevel(value === "fleet" ? "fleet" : "host")}
+        onValueChange={({ value }) => setLevel(value as Level)}
       >
         <SegmentGroup.Indicator bg="copper.soft" />
         {LEVELS.map(([value, label, title]) => (

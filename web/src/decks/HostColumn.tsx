@@ -3,6 +3,7 @@ import type { Column, Layout } from "./layout";
 import {
   AdapterTab,
   FarEnd,
+  GatherStrip,
   GuestCard,
   HostHead,
   HostPortPill,
@@ -21,11 +22,14 @@ export function HostColumn({
   layout,
   column,
   toggle,
+  gather,
 }: {
   scene: Scene;
   layout: Layout;
   column: Column;
   toggle: () => void;
+  /** Gather its guests, or show each for itself. */
+  gather: () => void;
 }) {
   const { book } = usePlan();
   return (
@@ -36,7 +40,8 @@ export function HostColumn({
       <HostHead scene={scene} open={() => scene.select(column.host)} column={column} toggle={toggle} />
       {!column.collapsed && (
         <>
-          {!column.guests.length && (
+          {column.gather && <GatherStrip scene={scene} column={{ ...column, gather: column.gather }} toggle={gather} />}
+          {!column.guests.length && !column.gather && (
             <span className="deck-name" style={{ left: column.x + 16, top: layout.decks.guests, width: column.w - 32 }}>
               No guests on this host: + makes one.
             </span>
@@ -68,7 +73,9 @@ export function HostColumn({
           {column.switches.map((s) => (
             <SwitchFrame key={s.id} scene={scene} box={s} />
           ))}
-          {column.switches.flatMap((s) => s.slots.map((b) => <Slot key={b.id} scene={scene} box={b} />))}
+          {column.switches.flatMap((s) =>
+            s.slots.map((b) => <Slot key={b.id} scene={scene} box={b} gathers={Boolean(column.gather?.folded)} />),
+          )}
           {column.switches.flatMap((s) => s.ports.map((b) => <HostPortPill key={b.id} scene={scene} box={b} />))}
           {column.teams.map((t, n) => (
             <Team key={`${t.id} ${n}`} scene={scene} label={t} />

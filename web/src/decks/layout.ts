@@ -52,6 +52,8 @@ export interface Column {
   collapsed: boolean;
   left: number;
   right: number;
+  /** The strip that stands for its guests, or folds them up, where they are gathered. */
+  gather: (Rect & { folded: boolean }) | null;
   guests: GuestBox[];
   switches: SwitchBox[];
   nics: NicBox[];
@@ -103,6 +105,7 @@ export const LEAST_WIDTH = 272;
 const HEAD = 34;
 const PAD = 16;
 const GUEST = { name: 23, tab: 18, gap: 9, middle: 16, pitch: 42, tight: 34, line: 26, many: 24, least: 70 };
+const GATHER = { h: 24, gap: 9 };
 const SLOT = { h: 25, gap: 8, under: 9 };
 const PORT = { h: 30, gap: 8, under: 8 };
 const TITLE = 22;
@@ -143,6 +146,8 @@ export function computeLayout(
   hosts: readonly RecordOf<"host">[],
   collapsed: ReadonlySet<string>,
   room: number,
+  /** Hosts whose guests stand each for itself where those of the others are gathered; null: those of all do. */
+  unfolded: ReadonlySet<string> | null = null,
 ): Layout {
   const open = hosts.filter((h) => !collapsed.has(h.id)).length;
   const spare = room - PAD - (hosts.length - open) * (COLLAPSED + COLUMN_GAP) - open * COLUMN_GAP;
@@ -163,6 +168,7 @@ export function computeLayout(
       collapsed: closed,
       left: x + 8,
       right: x + w - 8,
+      gather: null,
       guests: [],
       switches: [],
       nics: [],
@@ -173,7 +179,15 @@ export function computeLayout(
   });
   const shown = columns.filter((c) => !c.collapsed);
   const guestTop = HEAD + 11;
-  const guestHeight = Math.max(60, ...shown.map((c) => placeGuests(book, c, guestTop)));
+  const guestHeight = Math.max(
+    unfolded ? GATHER.h : 60,
+    ...shown.map((c) => {
+      if (!unfolded) return placeGuests(book, c, guestTop);
+      const folded = !unfolded.has(c.host);
+      c.gather = { x: c.x + PAD, y: guestTop, w: c.w - 2 * PAD, h: GATHER.h, folded };
+      return GATHER.h + (folded ? 0 : GATHER.gap + placeGuests(book, c, guestTop + GATHER.h + GATHER.gap));
+    }),
+  );
   const switchTop = guestTop + guestHeight + 15;
   const switchHeight = Math.max(60, ...shown.map((c) => placeSwitches(book, c, switchTop)));
   const nicTop = switchTop + switchHeight + 4;

@@ -1,7 +1,7 @@
 import type { Endpoint, RecordOf } from "../api/client";
 import type { Book } from "../model/records";
 import { segmentStyle, speed } from "../model/records";
-import { MARKS, type Mark } from "../model/verdicts";
+import { MARKS, VERDICTS, type Mark } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
 import { carriesVid, settings, tagList, tagText, unusual, uplinkText } from "../model/ports";
 import type { Bar, Column, NicBox, Rect, SlotBox, SwitchBox, TeamLabel, Trunk } from "./layout";
@@ -116,6 +116,37 @@ export function HostHead({
   );
 }
 
+/** The guests of a host, gathered: how many there are, and how their adapters fare. */
+export function GatherStrip({
+  scene,
+  column,
+  toggle,
+}: {
+  scene: Scene;
+  column: Column & { gather: NonNullable<Column["gather"]> };
+  toggle: () => void;
+}) {
+  const { gather } = column;
+  const guests = scene.book.of("guest", "host", column.host);
+  const own = guests.flatMap((g) => scene.book.of("adapter", "guest", g.id));
+  const found = own.flatMap((a) => scene.endpoints.get(a.id) ?? []);
+  const host = scene.book.get("host", column.host)!.name;
+  return (
+    <button
+      type="button"
+      className="gather"
+      style={place(gather)}
+      aria-expanded={!gather.folded}
+      title={gather.folded ? `Show the guests of ${host}` : `Gather the guests of ${host}`}
+      onClick={toggle}
+    >
+      {gather.folded ? "+" : "−"} {guests.length} {guests.length === 1 ? "guest" : "guests"}
+      <span className="visually-hidden"> of {host}</span>
+      <Marks endpoints={found} />
+    </button>
+  );
+}
+
 export function GuestCard({ scene, id, rect }: { scene: Scene; id: string; rect: Rect }) {
   const guest = scene.book.get("guest", id)!;
   const running = guest.running ?? true;
@@ -212,9 +243,13 @@ export function SwitchFrame({ scene, box }: { scene: Scene; box: SwitchBox }) {
   );
 }
 
-export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
+export function Slot({ scene, box, gathers }: { scene: Scene; box: SlotBox; gathers: boolean }) {
   const group = scene.book.get("port_group", box.id)!;
-  const members = scene.book.of("adapter", "port_group", box.id).length;
+  const own = scene.book.of("adapter", "port_group", box.id);
+  const members = own.length;
+  // Where guests are gathered the worst of them shows here.
+  const marks = gathers ? new Set(own.map((a) => markOf(scene.endpoints.get(a.id)))) : null;
+  const worst = marks && [...VERDICTS].reverse().find((m) => marks.has(m));
   const hue = hueOf(scene, group.vid);
   const tag =
     group.mode === "access" || group.mode === "private"
@@ -264,7 +299,10 @@ export function Slot({ scene, box }: { scene: Scene; box: SlotBox }) {
         {odd.length > 0 && <i> {odd.join(", ")}</i>}
         {allowed.length > 0 && <i> {allowed.length === 1 ? allowed[0] : `${allowed.length} guards open`}</i>}
       </span>
-      <span className="slot-count">{members || ""}</span>
+      <span className="slot-count">
+        {worst && <VerdictMark mark={worst} size={9} title={worst === "home" ? "all home" : `some ${worst}`} />}
+        {members || ""}
+      </span>
     </button>
   );
 }

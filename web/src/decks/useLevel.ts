@@ -4,6 +4,9 @@ import { useSearchParams } from "react-router";
 import { inPanel, isTyping, useSingleKeys } from "../shell/keys";
 import type { Level } from "./FollowBar";
 
+/** From far to near. */
+const LEVELS: readonly Level[] = ["fleet", "hosts", "host"];
+
 /** More hosts than these are seen from far at first. */
 const MANY = 60;
 
@@ -18,7 +21,7 @@ export function useLevel(hosts: number): {
   const [params, setParams] = useSearchParams();
   const said = params.get("level");
   const visiting = ["at", "see", "add", "beside"].some((name) => params.has(name));
-  const level: Level = said === "fleet" || said === "host" ? said : hosts > MANY && !visiting ? "fleet" : "host";
+  const level = LEVELS.find((known) => known === said) ?? (hosts > MANY && !visiting ? "fleet" : "host");
   const setLevel = useCallback(
     (next: Level) =>
       setParams(
@@ -33,16 +36,31 @@ export function useLevel(hosts: number): {
     [setParams],
   );
   const single = useSingleKeys();
+  // A second key may come before what the first one did is drawn.
+  const latest = useRef(level);
+  useEffect(() => {
+    latest.current = level;
+  }, [level]);
+  /** One level nearer, or farther. */
+  const step = useCallback(
+    (by: 1 | -1) => {
+      const next = LEVELS[LEVELS.indexOf(latest.current) + by];
+      if (!next) return;
+      latest.current = next;
+      setLevel(next);
+    },
+    [setLevel],
+  );
   useEffect(() => {
     const onKey = (event: globalThis.KeyboardEvent): void => {
       if (!single || isTyping(event.target) || inPanel(event.target)) return;
       if (event.ctrlKey || event.metaKey || !["+", "-"].includes(event.key)) return;
       event.preventDefault();
-      setLevel(event.key === "-" ? "fleet" : "host");
+      step(event.key === "-" ? -1 : 1);
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [single, setLevel]);
+  }, [single, step]);
   const enter = useCallback(
     (host: string) =>
       setParams((now) => {
@@ -61,10 +79,10 @@ export function useLevel(hosts: number): {
       turned.current =
         Math.sign(turned.current) === Math.sign(event.deltaY) ? turned.current + event.deltaY : event.deltaY;
       if (Math.abs(turned.current) < 100) return;
-      setLevel(turned.current > 0 ? "fleet" : "host");
+      step(turned.current > 0 ? -1 : 1);
       turned.current = 0;
     },
-    [setLevel],
+    [step],
   );
   return { level, setLevel, enter, onWheel };
 }

@@ -38,6 +38,7 @@ export function Decks() {
   const [params, setParams] = useSearchParams();
   const scroller = useRef<HTMLDivElement>(null);
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
+  const [unfolded, setUnfolded] = useState<ReadonlySet<string>>(new Set());
   const [filter, setFilter] = useState("");
   const [selected, setSelected] = useState<string | null>(null);
   const [panel, setPanel] = useState<Open | null>(null);
@@ -61,7 +62,11 @@ export function Decks() {
   const [one, two] = (params.get("beside") ?? "").split(" ").map((h) => book.get("host", h)?.id);
   const view = useViewport(scroller, `${hosts.length > 0} ${Boolean(one && two)} ${level}`);
   const near = far ? NO_HOSTS : hosts;
-  const layout = useMemo(() => computeLayout(book, near, folded, view.width), [book, near, folded, view.width]);
+  const apart = level === "hosts" ? unfolded : null;
+  const layout = useMemo(
+    () => computeLayout(book, near, folded, view.width, apart),
+    [book, near, folded, view.width, apart],
+  );
   const drawing = useMemo(() => (follow && pieces ? drawStrand(layout, pieces) : null), [follow, pieces, layout]);
 
   // Only the columns in sight are in the page: a thousand hosts scroll like four.
@@ -117,9 +122,11 @@ export function Decks() {
     },
     [book, setBeside],
   );
-  /** Show the host of a part, if it is folded up or filtered out. */
+  /** Show the host of a part, if it is folded up or filtered out; and a guest, if those of its host are gathered. */
   const uncover = (record: string): void => {
     const host = hostOf(book, record);
+    const guest = book.get("guest", record) ?? book.get("adapter", record);
+    if (host && guest && apart && !apart.has(host)) setUnfolded(new Set([...apart, host]));
     if (host && folded.has(host)) setFolded(new Set([...folded].filter((h) => h !== host)));
     if (host && !hosts.some((h) => h.id === host)) setFilter("");
   };
@@ -324,6 +331,7 @@ export function Decks() {
                 layout={layout}
                 column={column}
                 toggle={() => setFolded((now) => toggled(now, column.host))}
+                gather={() => setUnfolded((now) => toggled(now, column.host))}
               />
             ))}
             <Fabric scene={scene} layout={layout} roots={roots} blocked={blocked} />
