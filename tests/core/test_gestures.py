@@ -5,16 +5,19 @@ from __future__ import annotations
 import random
 import unittest
 
+from aptwire.forward.hearing import hears
+from aptwire.forward.parts import NOW
 from aptwire.judge.verdicts import judge
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Patch, apply_edit
-from aptwire.plan.gestures import exchange, move_guests, offer, renumber
-from aptwire.plan.kinds import SPECS, Host, PortGroup
+from aptwire.plan.gestures import exchange, move_guests, offer, renumber, split_off, spread
+from aptwire.plan.kinds import SPECS, FabricPort, Host, PortGroup
 from aptwire.plan.plan import Plan, PlanError
+from aptwire.plan.ports import far_end
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import demo_plan, random_plan
+from tests.support import Small, demo_plan, random_plan
 
 
 def tags(plan: Plan) -> set[int]:
@@ -239,3 +242,107 @@ class OfferTest(unittest.TestCase):
         after, _ = apply_edit(plan, offer(plan, "segment-cctv", [razorbill]))
         (made,) = [g for g in after.all(PortGroup) if g.id not in plan.of("port_group")]
         self.assertEqual((made.name, made.vid, made.mode), ("CCTV", 240, "access"))
+
+
+class SpreadTest(unittest.TestCase):
+    def carriers(self, plan: Plan, switch: str) -> dict[str, str]:
+        """Who carries each port group today, by their names."""
+        wiring = judge(plan).wiring
+        bridge = wiring.bridge_of[switch].number
+        made = {}
+        for group in plan.where("port_group", "switch", switch):
+            orders = [group.id] if plan.where("group_order", "port_group", group.id) else [""]
+            team = wiring.teams_at(bridge, orders[0])[0]
+            carrying = wiring.carries(team, NOW)
+            made[group.name] = carrying.nic.name if carrying is not None else ""
+        return made
+
+    def test_port_groups_go_over_both_members_the_fuller_ones_apart(self) -> None:
+        plan = demo_plan()
+        self.assertEqual(set(self.carriers(plan, "fulmar/guests0").values()), {"nic0"})
+        edit = spread(plan, "fulmar/guests0/team0")
+        after, back = apply_edit(plan, edit)
+        found = self.carriers(after, "fulmar/guests0")
+        sizes = {
+            g.name: len(plan.where("adapter", "port_group", g.id))
+            for g in plan.where("port_group", "switch", "fulmar/guests0")
+        }
+        load = {nic: sum(sizes[name] for name, own in found.items() if own == nic) for nic in ("nic0", "nic1")}
+        self.assertLessEqual(abs(load["nic0"] - load["nic1"]), 1, found)
+        self.assertEqual(apply_edit(after, back)[0], plan)
+        with self.assertRaises(PlanError):
+            spread(after, "fulmar/guests0/team0")
+
+    def test_where_every_member_lets_the_same_through_nobody_fares_otherwise(self) -> None:
+        made = Small()
+        for vid in (10, 20):
+            made.segment(vid)
+        made.fabric("sw")
+        for name in "ab":
+            ports = [made.trunk(f"sw/{name}{n}", "10, 20") for n in (0, 1)]
+            made.host(name, *ports)
+            for vid in (10, 20):
+                made.guest(name, f"{name}{vid}", vid)
+        plan = made.plan()
+        after, _ = apply_edit(plan, spread(plan, "a/u"))
+        self.assertEqual(self.carriers(after, "a/s"), {"g10": "n0", "g20": "n1"})
+        self.assertEqual(judge(after).verdicts(), judge(plan).verdicts())
+        self.assertEqual(hears(after), hears(plan))
+
+    def test_what_cannot_be_spread_says_why(self) -> None:
+        for uplink, said in (
+            ("nowhere", "no such uplink"),
+            ("petrel/guests0/team0", "a pinned team shares out by itself"),
+            ("petrel/quayside0/nic3", "no second NIC"),
+        ):
+            with self.assertRaises(PlanError) as caught:
+                spread(demo_plan(), uplink)
+            self.assertIn(said, str(caught.exception))
+
+
+class SplitOffTest(unittest.TestCase):
+    def test_a_role_gets_a_switch_of_its_own_and_its_ports_let_it_through(self) -> None:
+        plan = demo_plan()
+        edit = split_off(plan, "gannet/guests0", "migration", ["gannet/nic1"])
+        after, back = apply_edit(plan, edit)
+        port = after.get("host_port", "gannet/guests0/move")
+        switch = after.get("virtual_switch", port.switch)
+        self.assertEqual((switch.name, switch.host), ("migration", "gannet"))
+        nics = [n.name for u in after.where("uplink", "switch", switch.id) for n in after.where("nic", "uplink", u.id)]
+        self.assertEqual(nics, ["nic1"])
+        self.assertEqual(judge(after).verdicts()[port.id], "home")
+        self.assertEqual(apply_edit(after, back)[0], plan)
+
+    @settings(max_examples=60)
+    @given(st.integers(0, 10**9), st.booleans(), st.data())
+    def test_it_moves_all_of_the_role_and_nothing_else_or_says_why(self, seed: int, rich: bool, data) -> None:
+        plan, _ = apply_edit(plan := random_plan(seed, rich), [Patch("segment", "seg-10", {"role": "storage"})])
+        switch = data.draw(st.sampled_from(sorted(plan.of("virtual_switch"))))
+        nics = sorted(n.id for n in plan.where("nic", "host", plan.get("virtual_switch", switch).host))
+        if not nics:
+            return
+        nic = data.draw(st.sampled_from(nics))
+        try:
+            after, back = apply_edit(plan, split_off(plan, switch, "storage", [nic]))
+        except PlanError as error:
+            self.assertTrue(all(p.message for p in error.problems))
+            return
+        for group in plan.where("port_group", "switch", switch):
+            stays = after.get("port_group", group.id).switch == switch
+            self.assertEqual(stays, not (group.mode in ("access", "private") and group.vid == 10))
+        far = far_end(after, nic)
+        if isinstance(far, FabricPort) and far.mode == "trunk":
+            self.assertIn(10, vids.members(far.allowed or ""))
+        self.assertEqual(apply_edit(after, back)[0], plan)
+
+    def test_what_cannot_be_split_off_says_why(self) -> None:
+        for switch, role, nics, field in (
+            ("nowhere", "storage", ["gannet/nic1"], "switch"),
+            ("gannet/guests0", "brass", ["gannet/nic1"], "role"),
+            ("gannet/guests0", "migration", [], "nics"),
+            ("gannet/guests0", "migration", ["fulmar/nic1"], "nics"),
+            ("gannet/guests0", "migration", ["gannet/nic2"], "nics"),
+        ):
+            with self.assertRaises(PlanError) as caught:
+                split_off(demo_plan(), switch, role, nics)
+            self.assertEqual(caught.exception.problems[0].field, field)

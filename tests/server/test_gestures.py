@@ -126,6 +126,8 @@ class GesturesTest(unittest.TestCase):
             ("move-guests", {"guests": [3], "host": "gannet"}, "guests"),
             ("move-guests", {"guests": guests, "host": "nowhere"}, "host"),
             ("exchange", {"one": "fulmar/nic0", "two": "gannet/nic0"}, "two"),
+            ("split-off", {"switch": "gannet/guests0", "role": "brass", "nics": ["gannet/nic1"]}, "role"),
+            ("spread", {"uplink": "petrel/quayside0/nic3"}, "uplink"),
         ):
             status, refused = self.gesture(name, args)
             self.assertEqual((status, refused["problems"][0]["field"]), (400, field))

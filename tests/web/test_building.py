@@ -398,6 +398,24 @@ class GesturesTest(BuildingCase):
         expect(host.get_by_role("button", name="ticketing-web-2", exact=True)).to_be_visible()
         expect(self.count("home")).to_have_text("33")
 
+    def test_a_role_is_split_off_and_port_groups_are_spread(self) -> None:
+        page = self.page
+        panel = self.opened(self.host("gannet").get_by_role("button", name="Switch guests0"), "Split off")
+        panel.get_by_label("Role").select_option("migration")
+        panel.get_by_text("nic1, 10G, from its uplink").click()
+        expect(panel.get_by_text("nobody moves").or_(panel.get_by_text("→"))).to_be_visible()
+        self.accessible()
+        panel.get_by_role("button", name="Split it off").click()
+        self.revision(1)
+        expect(self.host("gannet").get_by_role("button", name="Switch migration, wired")).to_be_visible()
+        page.keyboard.press("Control+z")
+        self.revision(2)
+        panel = self.opened(self.host("gannet").get_by_role("button", name=re.compile("team0")).first, "Spread")
+        expect(panel.get_by_role("button", name="Spread them")).to_be_enabled()
+        panel.get_by_role("button", name="Spread them").click()
+        self.revision(3)
+        expect(page.get_by_role("button", name=re.compile("own team order")).first).to_be_visible()
+
     def test_two_nics_take_each_other_s_place(self) -> None:
         self.page.get_by_role("button", name="nic0, carries").first.click()
         panel = self.page.get_by_role("dialog", name="fulmar nic0")

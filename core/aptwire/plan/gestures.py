@@ -6,14 +6,26 @@ None of them changes a plan: the edit is previewed, made and taken back like any
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Sequence, Set
 from itertools import chain, count
 from typing import Any
 
 from aptwire.plan import vids
-from aptwire.plan.edits import Edit, Operation, Patch, Put
+from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.fields import plain
-from aptwire.plan.kinds import KINDS, SPECS, Adapter, FabricPort, PortGroup, Record, Segment, VirtualSwitch
+from aptwire.plan.kinds import (
+    KINDS,
+    SPECS,
+    Adapter,
+    FabricPort,
+    GroupOrder,
+    Nic,
+    PortGroup,
+    Record,
+    Segment,
+    Uplink,
+    VirtualSwitch,
+)
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.ports import far_end, group_words
@@ -192,11 +204,110 @@ def _let_through(plan: Plan, switch: VirtualSwitch, vid: int) -> Iterator[Operat
         nics = plan.where("nic", "uplink", uplink.id)
         if nics and uplink.allowed is not None and vid not in vids.members(uplink.allowed, untagged=True):
             yield Patch("uplink", uplink.id, {"allowed": vids.with_vid(uplink.allowed, vid)})
-        for port in (far_end(plan, nic.id) for nic in nics):
-            field = {"trunk": "allowed", "standard": "members"}.get(port.mode) if isinstance(port, FabricPort) else None
-            held = getattr(port, field) if field else None
-            if port is not None and field and held is not None and vid not in vids.members(held):
-                yield Patch("fabric_port", port.id, {field: vids.with_vid(held, vid)})
+        yield from _ports_let(plan, nics, {vid})
+
+
+def _ports_let(plan: Plan, nics: Sequence[Nic], wanted: Set[int]) -> Iterator[Operation]:
+    """What lets VIDs through the fabric's ports that some NICs are plugged into."""
+    for port in (far_end(plan, nic.id) for nic in nics):
+        field = {"trunk": "allowed", "standard": "members"}.get(port.mode) if isinstance(port, FabricPort) else None
+        held = getattr(port, field) if field else None
+        if port is not None and field and held is not None and wanted - vids.members(held):
+            yield Patch("fabric_port", port.id, {field: vids.write(vids.members(held) | wanted)})
+
+
+def split_off(plan: Plan, switch: str, role: str, nics: Sequence[str]) -> Edit:
+    """The edit by which all of a role moves off a virtual switch onto one of its own, with some of the host's NICs: its port groups, its host ports, and what
+    the ports at the other end of those NICs have to let through.
+
+    The NICs are free, or members of the switch's own uplinks; team orders that this would make wrong go.  PlanError says what is in the way.
+    """
+    own = plan.of("virtual_switch").get(switch)
+    if own is None:
+        raise PlanError([Problem("there is no such switch", field="switch")])
+    of_role = {s.id: s.vid for s in plan.all(Segment) if s.role and s.role == role}
+    tags = {vid for vid in of_role.values() if vid}
+    groups = [
+        g for g in plan.where("port_group", "switch", switch) if g.mode in ("access", "private") and g.vid in tags
+    ]
+    ports = [p for p in plan.where("host_port", "switch", switch) if p.vid in tags or p.belongs in of_role]
+    if not groups and not ports:
+        raise PlanError([Problem(f"nothing on {own.name} is for {role or 'that role'}", field="role")])
+    uplinks = {u.id: u for u in plan.where("uplink", "switch", switch)}
+    taken: list[Nic] = []
+    for id in dict.fromkeys(nics):
+        nic = plan.of("nic").get(id)
+        if nic is None or nic.host != own.host or (nic.uplink is not None and nic.uplink not in uplinks):
+            raise PlanError(
+                [Problem("a free NIC of the host is needed, or one of this switch’s uplinks", field="nics")]
+            )
+        taken.append(nic)
+    if not taken:
+        raise PlanError([Problem("a NIC is needed to lead out", field="nics")])
+    names = {s.name for s in plan.where("virtual_switch", "host", own.host)}
+    name = next(n for n in chain((role,), (f"{role}-{k}" for k in count(2))) if n not in names)
+    id = plan.fresh_id(f"{own.host}/{name}")
+    uplink = plan.fresh_id(f"{id}/uplink")
+    mode = next((u.mode for u in uplinks.values() if u.mode != "lacp"), "standby")
+    moved = {nic.id for nic in taken}
+    made: list[Operation] = [
+        Put(VirtualSwitch(id=id, host=own.host, name=name, mtu=own.mtu, limits=own.limits, filters=own.filters)),
+        Put(Uplink(id=uplink, switch=id, name="uplink", mode=mode)),
+    ]
+    gone = {o.id for g in groups for o in plan.where("group_order", "port_group", g.id)}
+    gone |= {o.id for nic in taken for o in plan.where("group_order", "nic", nic.id)}
+    made += [Drop("group_order", order) for order in sorted(gone)]
+    made += [Patch("uplink", u.id, {"carries": None}) for u in uplinks.values() if u.carries in moved]
+    for rank, nic in enumerate(taken):
+        words = {"uplink": uplink, "role": "active", "rank": rank}
+        made.append(Patch("nic", nic.id, {n: v for n, v in words.items() if getattr(nic, n) != v}))
+    made += [Patch("port_group", group.id, {"switch": id}) for group in groups]
+    made += [Patch("host_port", port.id, {"switch": id}) for port in ports]
+    wanted = {record.vid for record in (*groups, *ports) if record.vid}
+    return (*made, *_ports_let(plan, taken, wanted))
+
+
+def spread(plan: Plan, uplink: str) -> Edit:
+    """The edit by which the port groups of a switch are spread over the members of its team: each has a member of its own that carries it, the fuller ones apart, and
+    the others wait.  Port groups with an order already keep it.
+
+    PlanError where the team shares out by itself, or has nothing to spread over.
+    """
+    own = plan.of("uplink").get(uplink)
+    if own is None:
+        raise PlanError([Problem("there is no such uplink", field="uplink")])
+    if own.mode != "standby":
+        raise PlanError([Problem(f"a {own.mode} team shares out by itself", field="uplink")])
+    if len(plan.where("uplink", "switch", own.switch)) > 1:
+        raise PlanError([Problem("a switch with several uplinks can’t order its teams", field="uplink")])
+    members = [n for n in plan.where("nic", "uplink", uplink) if n.role != "excluded" and n.link == "up"]
+    members.sort(key=lambda n: (n.role == "standby", n.rank, n.name))
+    if len(members) < 2:
+        raise PlanError([Problem("there is no second NIC to spread over", field="uplink")])
+    load: dict[str, tuple[int, int]] = {nic.id: (0, rank) for rank, nic in enumerate(members)}
+    sizes = {
+        g.id: len(plan.where("adapter", "port_group", g.id)) for g in plan.where("port_group", "switch", own.switch)
+    }
+    made: list[Operation] = []
+    groups = [g for g in plan.where("port_group", "switch", own.switch) if g.mode != "overlay"]
+    orders = {g.id: plan.where("group_order", "port_group", g.id) for g in groups}
+    for group in (g for g in groups if orders[g.id]):
+        first = min(orders[group.id], key=lambda o: (o.role != "active", o.rank)).nic
+        if first in load:
+            load[first] = load[first][0] + max(1, sizes[group.id]), load[first][1]
+    for group in sorted((g for g in groups if not orders[g.id]), key=lambda g: (-sizes[g.id], g.name)):
+        first = min(load, key=lambda nic: load[nic])
+        load[first] = load[first][0] + max(1, sizes[group.id]), load[first][1]
+        if first == members[0].id:
+            continue
+        ordered = sorted(members, key=lambda nic: nic.id != first)
+        for rank, nic in enumerate(ordered):
+            id = plan.fresh_id(f"{group.id}/order-{nic.name}")
+            part = "active" if nic.id == first else "standby"
+            made.append(Put(GroupOrder(id=id, port_group=group.id, nic=nic.id, role=part, rank=rank)))
+    if not made:
+        raise PlanError([Problem("they are spread already", field="uplink")])
+    return tuple(made)
 
 
 def _fields(kind: str, sort: str) -> list[str]:

@@ -12,7 +12,7 @@ from aptwire.judge.need import needs
 from aptwire.judge.risks.alike import offs
 from aptwire.judge.together import mend_all
 from aptwire.plan.edits import Edit, edit_to_json
-from aptwire.plan.gestures import exchange, move_guests, offer, renumber
+from aptwire.plan.gestures import exchange, move_guests, offer, renumber, split_off, spread
 from aptwire.plan.kinds import Pattern
 from aptwire.plan.names import called, some
 from aptwire.plan.patterns import pattern_of
@@ -175,6 +175,16 @@ def _offer(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
     return f"Offer {plan.get('segment', said['segment']).name} on {some(names)}", edit
 
 
+def _split_off(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    edit = split_off(plan, said["switch"], said["role"], _ids(said, "nics"))
+    return f"Split {said['role']} off {called(plan, plan.get('virtual_switch', said['switch']))}", edit
+
+
+def _spread(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    edit = spread(plan, said["uplink"])
+    return f"Spread port groups over {called(plan, plan.get('uplink', said['uplink']))}", edit
+
+
 def _prune(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
     cables = _ids(said, "cables")
     edit = needs(engine.judgement()).prune(cables)
@@ -190,6 +200,8 @@ GESTURES: dict[str, Gesture] = {
     "move-guests": Gesture({"guests": list, "host": str}, _of_plan(_move_guests)),
     "offer": Gesture({"segment": str, "hosts": list}, _of_plan(_offer)),
     "prune": Gesture({"cables": list}, _prune),
+    "split-off": Gesture({"switch": str, "role": str, "nics": list}, _of_plan(_split_off)),
+    "spread": Gesture({"uplink": str}, _of_plan(_spread)),
     "make-pattern": Gesture({"name": str, "host": str, "starter": str}, _of_plan(_make_pattern)),
     "stamp": Gesture({"pattern": str, "hosts": list, "answers": list}, _of_plan(_stamp), _asked_of_stamp),
     "unstamp": Gesture({"stamp": str}, _of_plan(_unstamp)),

@@ -65,6 +65,8 @@ GESTURE: Schema = {
         "move-guests",
         "offer",
         "prune",
+        "split-off",
+        "spread",
         "make-pattern",
         "stamp",
         "unstamp",

@@ -47,6 +47,8 @@ export interface Gestures {
   "move-guests": { guests: string[]; host: string };
   offer: { segment: string; hosts: string[] };
   prune: { cables: string[] };
+  "split-off": { switch: string; role: string; nics: string[] };
+  spread: { uplink: string };
   "make-pattern": { name: string; host: string; starter: string };
   stamp: { pattern: string; hosts: string[]; answers: { host: string; part: string; nic: string | null }[] };
   unstamp: { stamp: string };

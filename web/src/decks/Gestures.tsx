@@ -1,3 +1,4 @@
+import { Checkbox, HStack } from "@chakra-ui/react";
 import { useState, type FormEvent, type ReactNode } from "react";
 
 import { useActions, useGesture, usePresence, type Gestures } from "../api/plan";
@@ -102,6 +103,82 @@ export function ExchangeNics({ id, book, done }: { id: string; book: Book; done:
           ]),
         ]}
       />
+    </GestureForm>
+  );
+}
+
+/** All of a role moves off a switch onto one of its own. */
+export function SplitOff({ id, book, done }: { id: string; book: Book; done: () => void }) {
+  const own = book.get("virtual_switch", id)!;
+  const uplinks = new Set(book.of("uplink", "switch", id).map((u) => u.id));
+  const nics = book
+    .of("nic", "host", own.host)
+    .filter((n) => !n.uplink || uplinks.has(n.uplink))
+    .sort((a, b) => Number(Boolean(a.uplink)) - Number(Boolean(b.uplink)) || compareNames(a.name, b.name));
+  const tags = new Set([
+    ...book.of("port_group", "switch", id).map((g) => g.vid),
+    ...book.of("host_port", "switch", id).map((p) => p.vid),
+  ]);
+  const belong = new Set(book.of("host_port", "switch", id).map((p) => p.belongs));
+  const roles = [
+    ...new Set(
+      book.records.segment.flatMap((s) => (s.role && ((s.vid && tags.has(s.vid)) || belong.has(s.id)) ? s.role : [])),
+    ),
+  ].sort();
+  const [role, setRole] = useState("");
+  const [picked, setPicked] = useState<readonly string[]>([]);
+  if (!roles.length) return <Quiet>No segment on this switch has a role.</Quiet>;
+  if (!nics.length) return <Quiet>This host has no NIC that could lead out.</Quiet>;
+  return (
+    <GestureForm
+      name="split-off"
+      args={{ switch: id, role, nics: [...picked] }}
+      ready={role !== "" && picked.length > 0}
+      action="Split it off"
+      done={done}
+    >
+      <Quiet>
+        Its port groups and host ports move to a switch of their own; the ports of its NICs let them through.
+      </Quiet>
+      <ChoiceLine
+        label="Role"
+        value={role}
+        put={setRole}
+        options={[["", "choose one"], ...roles.map((r): [string, string] => [r, r])]}
+      />
+      <HStack as="ul" listStyleType="none" wrap="wrap" gap="3" my="1" aria-label="NICs that lead out">
+        {nics.map((nic) => (
+          <li key={nic.id}>
+            <Checkbox.Root
+              size="sm"
+              checked={picked.includes(nic.id)}
+              onCheckedChange={({ checked }) =>
+                setPicked(checked ? [...picked, nic.id] : picked.filter((one) => one !== nic.id))
+              }
+            >
+              <Checkbox.HiddenInput />
+              <Checkbox.Control />
+              <Checkbox.Label fontSize="12.5px">
+                {[nic.name, speed(nic.speed), nic.uplink ? "from its uplink" : "free"].filter(Boolean).join(", ")}
+              </Checkbox.Label>
+            </Checkbox.Root>
+          </li>
+        ))}
+      </HStack>
+    </GestureForm>
+  );
+}
+
+/** Each port group gets a member of the team that carries it. */
+export function Spread({ id, book, done }: { id: string; book: Book; done: () => void }) {
+  const groups = book.of("port_group", "switch", book.get("uplink", id)!.switch).length;
+  return (
+    <GestureForm name="spread" args={{ uplink: id }} ready={groups > 1} action="Spread them" done={done}>
+      <Quiet>
+        {groups > 1
+          ? "Each port group gets a member that carries it, the fuller ones apart; the others wait for it to fail."
+          : "There are no port groups to spread."}
+      </Quiet>
     </GestureForm>
   );
 }

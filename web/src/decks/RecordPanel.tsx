@@ -12,7 +12,7 @@ import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
-import { ExchangeNics, MoveGuest } from "./Gestures";
+import { ExchangeNics, MoveGuest, SplitOff, Spread } from "./Gestures";
 import { Renumber } from "./Renumber";
 import { FieldForm, Outcome, OutcomeList, Panel, Sections, usePreviews, type Section } from "./Panel";
 
@@ -152,6 +152,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
           body: <Doors doors={[["Take NICs, add a port group, attach guests", () => build(host, id)]]} />,
         },
         { label: "Host port", body: <NewHostPort id={id} {...ids} /> },
+        { label: "Split off", body: <SplitOff id={id} {...ids} /> },
         settings,
         remove,
       ],
@@ -205,7 +206,9 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   separation: plain,
   limits: plain,
   assumed_fabric: plain,
-  uplink: plain,
+  uplink: ({ id, settings, remove, ids }) => ({
+    sections: [settings, { label: "Spread", body: <Spread id={id} {...ids} /> }, remove],
+  }),
   host_port: plain,
   group_order: plain,
   mirror: plain,
