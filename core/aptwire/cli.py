@@ -27,6 +27,7 @@ from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.need import LACKING, SPARE, needs
 from aptwire.judge.verdicts import judge
+from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
 from aptwire.paper.reading import read_table
 from aptwire.paper.sheets import to_csv, to_xlsx
@@ -374,7 +375,8 @@ def hears(plan_file: str, without: str | None, ask: tuple[str, ...], as_json: bo
 @click.argument("plan_file")
 @click.argument("segment")
 @click.option("--json", "as_json", is_flag=True, help="as JSON: the lines of the tree, and what is beyond it")
-def strand(plan_file: str, segment: str, as_json: bool) -> None:
+@click.option("--svg", metavar="FILE", help="write it as a drawing")
+def strand(plan_file: str, segment: str, as_json: bool, svg: str | None) -> None:
     """A segment alone."""
     judgement = judge(_load(plan_file))
     plan = judgement.plan
@@ -384,6 +386,8 @@ def strand(plan_file: str, segment: str, as_json: bool) -> None:
     found = alone(judgement, named)
     ears = [*(ear for knot in found.knots for ear in knot.ears), *found.beyond]
     broken = [b for knot in found.knots for b in knot.breaks]
+    if svg is not None:
+        _write(svg, strand_svg(plan, found, f"{named.name} alone").encode())
     if as_json:
         _print_json({"knots": [k.to_json() for k in found.knots], "beyond": [e.to_json() for e in found.beyond]})
     else:

@@ -10,11 +10,14 @@ import tempfile
 import unittest
 from html.parser import HTMLParser
 from pathlib import Path
+from xml.etree import ElementTree
 
 import openpyxl
 from aptwire.cli import main
+from aptwire.judge.alone import alone
 from aptwire.judge.findings import everything
 from aptwire.judge.verdicts import judge
+from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
 from aptwire.paper.sheets import Sheet, to_csv, to_xlsx
 from aptwire.paper.tables import SHEETS, joined
@@ -114,6 +117,29 @@ class SheetsTest(unittest.TestCase):
         )
         shut = dict(zip(sheet.head, next(r for r in sheet.rows if r[1] == "x47"), strict=True))
         self.assertEqual((shut["state"], shut["untagged VID"], shut["leads to"]), ("shut", "110", ""))
+
+
+class DrawingTest(unittest.TestCase):
+    def test_every_line_of_a_strand_is_drawn_once_and_names_are_text(self) -> None:
+        for seed in range(30):
+            plan = random_plan(seed, rich=True)
+            plan, _ = apply_edit(plan, [Patch("segment", "seg-10", {"name": '<b> & "x"'})])
+            judgement = judge(plan)
+            found = alone(judgement, plan.get("segment", "seg-10"))
+            root = ElementTree.fromstring(strand_svg(plan, found, plan.get("segment", "seg-10").name))
+            said = [node.text or "" for node in root.iter("{http://www.w3.org/2000/svg}text")]
+            wanted = sum(1 + len(k.breaks) + len(k.ears) for k in found.knots) + len(found.beyond)
+            self.assertEqual(len(said), max(1, wanted))
+            for knot in found.knots:
+                for broken in knot.breaks:
+                    self.assertIn(f"✕ {broken.reason}", said)
+            self.assertEqual(root.find("{http://www.w3.org/2000/svg}title").text, '<b> & "x"')
+
+    def test_a_long_one_tells_what_is_left_out(self) -> None:
+        plan = demo_plan()
+        found = alone(judge(plan), plan.get("segment", "segment-ticketing"))
+        self.assertIn("more lines", strand_svg(plan, found, "ticketing", 10))
+        self.assertNotIn("more lines", strand_svg(plan, found, "ticketing"))
 
 
 class ReportTest(unittest.TestCase):

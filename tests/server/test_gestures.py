@@ -135,6 +135,7 @@ class GesturesTest(unittest.TestCase):
     def test_a_segment_and_a_cable_are_looked_at_alone_and_pruned(self) -> None:
         self.assertEqual(self.client.get(f"plans/{self.plan}/segment-alone?segment=nowhere")[0], 400)
         self.assertEqual(self.client.get(f"plans/{self.plan}/cable-alone?cable=nowhere")[0], 400)
+        self.assertEqual(self.client.get(f"plans/{self.plan}/strand-drawing?segment=nowhere")[0], 400)
         status, found = self.client.get(f"plans/{self.plan}/segment-alone?segment=segment-cctv")
         taps = {ear["at"] for knot in found["knots"] for ear in knot["ears"] if ear["how"] == "tap"}
         self.assertEqual((status, taps & {"quay-a/p3"}), (200, {"quay-a/p3"}))

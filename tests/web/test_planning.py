@@ -377,6 +377,22 @@ class QueryTest(BrowserTest):
         field.fill("verdict:astray guest:buoy")
         page.get_by_role("button", name="Pick the adapter").click()
         expect(page.get_by_text("1 adapter picked")).to_be_visible()
+        # The finder takes the same, and leads to all of them.
+        page.keyboard.press("Control+k")
+        page.keyboard.type("role:storage host:gannet")
+        found = page.get_by_role("option")
+        expect(found).to_have_count(2)
+        expect(found.nth(1)).to_contain_text("gannet/store")
+        page.keyboard.press("Control+a")
+        page.keyboard.type("vid:210-220")
+        expect(found.filter(has_text="segment")).to_have_count(2)
+        page.keyboard.press("Enter")
+        expect(field).to_have_value("vid:210-220")
+        expect(page.get_by_role("table").locator(".cell-link").first).to_be_visible()
+        page.keyboard.press("Control+k")
+        page.keyboard.type("rule:x")
+        expect(page.get_by_role("alert").filter(has_text="there is no field “rule”").first).to_be_visible()
+        page.keyboard.press("Escape")
 
 
 class TakeSheetTest(BrowserTest):
@@ -426,6 +442,9 @@ class StrandTest(BrowserTest):
         expect(lines.filter(has_text="access port on 130: frames tagged 220 are dropped")).to_be_visible()
         expect(lines.filter(has_text="p3: sent on to nic0 of razorbill, behind which nobody needs it")).to_be_visible()
         self.accessible()
+        with page.expect_download() as download:
+            page.get_by_role("link", name="Save as SVG").click()
+        self.assertEqual(download.value.suggested_filename, "Brackwater-Ferries-berth-planning.svg")
         # Folded by keyboard, a line says what it hides.
         tree.focus()
         page.keyboard.press("ArrowDown")

@@ -208,13 +208,21 @@ def _line(plan: Plan, record: Record | None) -> str:
     return str(getattr(record, "name", "")) or called(plan, record)
 
 
+def _frames(judgement: Judgement) -> Frames:
+    """Who can be asked about frames; the same object for as long as the judgement lives."""
+    known = judgement.memo.get("frames")
+    if not isinstance(known, Frames):
+        known = judgement.memo["frames"] = Frames(judgement.wiring)
+    return known
+
+
 class _Ears:
     """Who hears a segment today beside those who belong on it, and who could."""
 
     def __init__(self, judgement: Judgement, segment: Segment) -> None:
         self.judgement, self.segment = judgement, segment
         self.wiring, self.plan = judgement.wiring, judgement.plan
-        self.frames = Frames(self.wiring)
+        self.frames = _frames(judgement)
         self.stops: set[Stop] = set()
         self.heard: dict[str, set[Stack]] = {}
         self._listen()

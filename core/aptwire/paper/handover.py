@@ -7,13 +7,15 @@ from collections.abc import Iterable, Iterator
 from html import escape
 
 from aptwire.judge.accepted import sorted_out, standing
+from aptwire.judge.alone import alone
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks import Risk, risks
 from aptwire.judge.risks.alike import offs
+from aptwire.paper.drawing import strand_svg
 from aptwire.paper.sheets import Cell, Sheet
-from aptwire.paper.tables import all_ports, landing, ledger, wiring
-from aptwire.plan.kinds import Guest, Host, Pattern, Separation
+from aptwire.paper.tables import all_ports, landing, ledger, natural, wiring
+from aptwire.plan.kinds import Guest, Host, Pattern, Segment, Separation
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -28,14 +30,14 @@ table { border-collapse: collapse; width: 100%; font-size: 8.5pt; margin: 0 0 3m
 th, td { text-align: left; vertical-align: top; padding: 0.7mm 1.6mm; border-bottom: 0.2mm solid #cfc8ba; overflow-wrap: anywhere }
 th { border-bottom-color: #1c2733; font-weight: 600 } td.n, th.n { text-align: right; font-variant-numeric: tabular-nums }
 thead { display: table-header-group } tr { break-inside: avoid }
-li { margin: 0 0 1.2mm } .quiet { color: #5a6472 } nav { columns: 2; margin: 3mm 0 }
+.strand svg { max-width: 100%; height: auto; break-inside: avoid } li { margin: 0 0 1.2mm } .quiet { color: #5a6472 } nav { columns: 2; margin: 3mm 0 }
 @media print { body { margin: 0; max-width: none; padding: 0 } nav { display: none } h2.page { break-before: page } a { color: inherit; text-decoration: none } }
 @page { margin: 14mm }
 """
 
 
 def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
-    """The report's HTML, part by part: what the plan is, how it stands, segments, rules, patterns, findings, landing, wiring, ports."""
+    """The report's HTML, part by part: what the plan is, how it stands, segments and their strands, rules, patterns, findings, landing, wiring, ports."""
     plan = judgement.plan
     name = escape(plan.name)
     found, accepted = sorted_out(plan, everything(judgement), today)
@@ -43,6 +45,7 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         "How it stands",
         "Findings",
         "Segments",
+        "Strands",
         "Rules",
         "Patterns",
         "Where everything lands",
@@ -62,14 +65,16 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
     yield _head(sections[2])
     yield from _table(ledger(judgement), "There is no segment.")
     yield _head(sections[3])
-    yield from _rules(judgement)
+    yield from _strands(judgement)
     yield _head(sections[4])
+    yield from _rules(judgement)
+    yield _head(sections[5])
     yield from _patterns(judgement)
-    yield _head(sections[5], True)
-    yield from _table(landing(judgement), "There is no endpoint.")
     yield _head(sections[6], True)
-    yield from _table(_cables(plan), "There is no cable.")
+    yield from _table(landing(judgement), "There is no endpoint.")
     yield _head(sections[7], True)
+    yield from _table(_cables(plan), "There is no cable.")
+    yield _head(sections[8], True)
     sheets = all_ports(plan)
     for sheet in sheets:
         yield f"<h3>{escape(sheet.name)}</h3>\n"
@@ -78,6 +83,24 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
     if not sheets:
         yield "<p>There is no fabric switch with ports.</p>\n"
     yield "</body></html>\n"
+
+
+MOST_LINES = 60
+"""Of a drawing: as many as stand on a page."""
+
+
+def _strands(judgement: Judgement) -> Iterator[str]:
+    """Each segment's way through everything."""
+    plan, members = judgement.plan, judgement.members()
+    for segment in sorted(plan.all(Segment), key=lambda s: natural(s.name)):
+        yield f"<h3>{escape(segment.name)} {segment.vid or ''}</h3>\n"
+        if members.get(segment.id, 0) > MOST_LINES:
+            yield f"<p class=quiet>{members[segment.id]:,} endpoints are more than a page holds.</p>\n"
+            continue
+        drawing = strand_svg(plan, alone(judgement, segment), f"{segment.name} alone", MOST_LINES)
+        yield f"<div class=strand>{drawing}</div>\n"
+    if not plan.of("segment"):
+        yield "<p>There is no segment.</p>\n"
 
 
 def _anchor(text: str) -> str:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import uuid
 
+from aptwire.judge.alone import alone
+from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
 from aptwire.paper.sheets import to_csv, to_xlsx
 from aptwire.paper.tables import SHEETS, joined
@@ -55,6 +57,24 @@ def report(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     judgement = looked_at(request, row).judgement()
     response = StreamingHttpResponse(handover(judgement, timezone.localdate()), content_type="text/html; charset=utf-8")
     return _saved(response, f"{file_name(row.name)}-report.html")
+
+
+@extend_schema(
+    parameters=[OpenApiParameter("segment", str, required=True)],
+    responses={(200, "image/svg+xml"): BINARY, **REFUSED},
+    operation_id="get_strand_drawing",
+)
+@api_view(["GET"])
+def strand_drawing(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
+    """A segment alone as a drawing (SVG)."""
+    row = plan_for(request, plan_id)
+    judgement = looked_at(request, row).judgement()
+    segment = judgement.plan.of("segment").get(asked(request, "segment"))
+    if segment is None:
+        raise bad("there is no such segment", "segment")
+    drawing = strand_svg(judgement.plan, alone(judgement, segment), f"{segment.name} alone")
+    response = HttpResponse(drawing, content_type="image/svg+xml; charset=utf-8")
+    return _saved(response, f"{file_name(row.name)}-{file_name(segment.name)}.svg")
 
 
 def _saved(response: HttpResponseBase, name: str) -> HttpResponseBase:

@@ -465,7 +465,7 @@ EVENTS: Schema = {
 
 LOOKING = (
     *("", "/page", "/export", "/verdicts", "/findings/{finding_id}", "/preview", "/trace", "/strand", "/teams"),
-    *("/segment-alone", "/cable-alone", "/lattice"),
+    *("/segment-alone", "/cable-alone", "/strand-drawing", "/lattice"),
     *("/could", "/tree", "/bench", "/gestures", "/patterns", "/sheet", "/report"),
 )
 """The addresses of a plan that can be asked about an earlier revision."""

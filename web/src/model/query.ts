@@ -49,6 +49,8 @@ type Tag = Endpoint["tags"][number];
 /** Whether a host, an endpoint or one of its tags is what a query asks for. */
 export interface Matcher {
   tag: (endpoint: Endpoint, tag: Tag) => boolean;
+  /** A segment, by its name, role and VID. */
+  segment: (segment: RecordOf<"segment">) => boolean;
   /** A host of which something is, or which is by itself what is asked. */
   host: (host: RecordOf<"host">, endpoints: readonly Endpoint[]) => boolean;
 }
@@ -102,6 +104,12 @@ export function matcher({ words, pairs }: Query, book: Book, findings: readonly 
   };
   return {
     tag: tagHolds,
+    segment: ({ name, role, vid }) =>
+      words.every((word) => `${name} ${role ?? ""} ${vid ?? ""}`.toLowerCase().includes(word)) &&
+      pairs.every(({ field, value }) => {
+        if (field === "vid") return inRange(vid ?? null, value);
+        return { segment: name, role: role ?? "" }[field as string]?.toLowerCase().includes(value) ?? false;
+      }),
     host: (host, endpoints) => {
       const said = `${host.name} ${host.site ?? ""}`.toLowerCase();
       const byItself =

@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import { usePlan, type PlanState } from "../api/plan";
 import { portName } from "../decks/edits";
 import { tagText } from "../model/ports";
+import { matcher, readQuery, type Matcher } from "../model/query";
 import { holdsVid, readVid } from "../model/records";
 import { toggleMode } from "../theme";
 import { VIEWS } from "../views/registry";
@@ -17,6 +18,8 @@ interface Entry {
   text: string;
   /** A list of VIDs, any of which finds it. */
   carries?: string | null;
+  /** Whether it is what a query asks for; what has none is found by words alone. */
+  fits?: (asked: Matcher) => boolean;
   go: () => void;
 }
 
@@ -39,9 +42,16 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
     more: string,
     go: () => void,
     carries?: string | null,
+    fits?: Entry["fits"],
   ): void => {
-    made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), carries, go });
+    made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), carries, fits, go });
   };
+  const endpoint =
+    (id: string): Entry["fits"] =>
+    (asked) => {
+      const found = plan.snapshot.endpoints.get(id);
+      return found?.tags.some((tag) => asked.tag(found, tag)) ?? false;
+    };
   const at = (record: string) => () => navigate(`${base}/decks?at=${encodeURIComponent(record)}`);
   for (const [name, detail, go] of commands) add("command", name, detail, "", go);
   for (const s of book.records.segment) {
@@ -51,10 +61,13 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
       s.vid ? `VID ${s.vid}` : "untagged",
       [...(s.subnets ?? []), ...(s.gateways ?? [])].join(" "),
       () => navigate(`${base}/decks?follow=${encodeURIComponent(s.id)}`),
+      null,
+      (asked) => asked.segment(s),
     );
   }
   const hostName = (host: string): string => book.get("host", host)?.name ?? host;
-  for (const h of book.records.host) add("host", h.name, h.site ?? "", "", at(h.id));
+  for (const h of book.records.host)
+    add("host", h.name, h.site ?? "", "", at(h.id), null, (asked) => asked.host(h, []));
   for (const g of book.records.guest) add("guest", g.name, hostName(g.host), "", at(g.id));
   for (const a of book.records.adapter) {
     const guest = book.get("guest", a.guest);
@@ -66,6 +79,8 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
       [guest?.name, a.mac, ...addresses].filter(Boolean).join("  "),
       "",
       at(a.id),
+      null,
+      endpoint(a.id),
     );
   }
   for (const p of book.records.host_port) {
@@ -76,6 +91,8 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
       (p.addresses ?? []).join("  "),
       (p.services ?? []).join(" "),
       at(p.id),
+      null,
+      endpoint(p.id),
     );
   }
   for (const n of book.records.nic) add("NIC", `${hostName(n.host)}/${n.name}`, n.mac ?? "", "", at(n.id));
@@ -145,12 +162,28 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
       ]),
     [plan, go, showKeys, exportPlan, logOut],
   );
-  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const matching = all.filter((entry) =>
-    words.every(
-      (word) => entry.text.includes(word) || (entry.carries != null && holdsVid(entry.carries, readVid(word))),
-    ),
-  );
+  const asked = useMemo(() => readQuery(text), [text]);
+  const { book, snapshot } = plan;
+  const matching = useMemo(() => {
+    if (!asked.pairs.length) {
+      const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+      return all.filter((entry) =>
+        words.every(
+          (word) => entry.text.includes(word) || (entry.carries != null && holdsVid(entry.carries, readVid(word))),
+        ),
+      );
+    }
+    const fitting = matcher(asked, book, snapshot.summary.findings);
+    const found = all.filter((entry) => entry.fits?.(fitting));
+    const landing: Entry = {
+      what: "command",
+      name: "Show them on Landing",
+      detail: "to look through, pick and edit together",
+      text: "",
+      go: () => void go(`${plan.base}/landing?q=${encodeURIComponent(text)}`),
+    };
+    return found.some(({ what }) => what === "adapter" || what === "host port") ? [landing, ...found] : found;
+  }, [all, asked, text, book, snapshot.summary.findings, go, plan.base]);
   const first = text.toLowerCase().trim();
   const found = matching
     .map((entry, order) => ({
@@ -221,9 +254,15 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
                   </li>
                 ))}
               </ul>
-              {!found.length && (
+              {asked.wrong.length > 0 && (
+                <p className="finder-none" role="alert">
+                  {asked.wrong.join("; ")}
+                </p>
+              )}
+              {!found.length && !asked.wrong.length && (
                 <p className="finder-none">
-                  Nothing in this plan matches. Try part of a name, a MAC, an address or a VID.
+                  Nothing in this plan matches. Try part of a name, a MAC, an address or a VID, or role:storage,
+                  vid:200-299, verdict:wavering, pattern:off.
                 </p>
               )}
               {matching.length > MOST && (

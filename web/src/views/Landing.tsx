@@ -34,7 +34,14 @@ export function Landing() {
   const { busy } = usePresence();
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
-  const [text, setText] = useState("");
+  // A link may bring a query; what is typed then goes on from it.
+  const brought = params.get("q") ?? "";
+  const [known, setKnown] = useState(brought);
+  const [text, setText] = useState(brought);
+  if (brought !== known) {
+    setKnown(brought);
+    setText(brought);
+  }
   const [grouping, setGrouping] = useState<Grouping>("verdict");
   const [marks, setMarks] = useState<ReadonlySet<Mark>>(new Set());
   const scroller = useRef<HTMLDivElement>(null);

@@ -143,6 +143,7 @@ function OneSegment({ segment, number }: { segment: string; number: number }) {
   if (asked.error) return <p role="alert">{asked.error.message}</p>;
   if (!asked.data) return <p role="status">Following it through everything…</p>;
   const { knots, beyond } = asked.data;
+  const past = at === undefined ? "" : `&at=${at}`;
   const breaks = knots.reduce((sum, knot) => sum + knot.breaks.length, 0);
   const ears = knots.reduce((sum, knot) => sum + knot.ears.length, beyond.length);
   return (
@@ -158,6 +159,11 @@ function OneSegment({ segment, number }: { segment: string; number: number }) {
             {alone ? "All of it" : "Breaks and ears alone"}
           </Button>
         )}
+        <Button size="xs" variant="outline" asChild>
+          <a href={`/api/plans/${id}/strand-drawing?segment=${encodeURIComponent(segment)}${past}`} download>
+            Save as SVG
+          </a>
+        </Button>
         <Quiet>Arrows move and fold, Enter shows it on Decks.</Quiet>
       </HStack>
       <Tree
