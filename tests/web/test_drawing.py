@@ -65,7 +65,9 @@ class DrawingTest(BrowserTest):
     def opened(self, plan: dict[str, Any] | bytes) -> None:
         raw = plan if isinstance(plan, bytes) else json.dumps(plan).encode()
         _, made = someone().upload("plans/import", [], [("file", "p.json", raw)])
-        self.page.goto(f"{URL}/plans/{made['id']}/decks")
+        # As it is by itself, or with every guest.
+        level = "" if isinstance(plan, bytes) else "?level=host"
+        self.page.goto(f"{URL}/plans/{made['id']}/decks{level}")
         expect(self.page.locator(".column, .fleet-host").first).to_be_visible()
 
     def sound(self) -> None:
@@ -128,6 +130,13 @@ class DrawingTest(BrowserTest):
             records["adapter"].append({"id": f"db/{n}", "guest": "guest-ticketing-db", "name": f"tap-db-{n}"})
             records["adapter"][-1]["port_group"] = "gannet/guests0/ticketing"
         self.opened(plan)
+        self.sound()
+        # So many guests are gathered unless somebody wants them all.
+        self.page.goto(self.page.url.split("?")[0])
+        expect(self.page.get_by_role("button", name="30 guests of gannet")).to_be_visible()
+        self.sound()
+        self.page.get_by_role("button", name="30 guests of gannet").click()
+        expect(self.page.get_by_role("button", name="more-22", exact=True)).to_be_attached()
         self.sound()
 
     def test_long_switch_names_leave_the_port_and_a_cut_tag_list_says_so(self) -> None:

@@ -18,7 +18,7 @@ from rest_framework.request import Request
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.gate import asked, bad
 from aptwire_server.plans.listing import REFUSED
-from aptwire_server.plans.views import file_name, looked_at
+from aptwire_server.plans.views import asked_record, file_name, looked_at
 
 WORKBOOK = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 BINARY = {"type": "string", "format": "binary"}
@@ -69,9 +69,7 @@ def strand_drawing(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     """A segment alone as a drawing (SVG)."""
     row = plan_for(request, plan_id)
     judgement = looked_at(request, row).judgement()
-    segment = judgement.plan.of("segment").get(asked(request, "segment"))
-    if segment is None:
-        raise bad("there is no such segment", "segment")
+    segment = asked_record(request, judgement.plan, "segment")
     drawing = strand_svg(judgement.plan, alone(judgement, segment), f"{segment.name} alone")
     response = HttpResponse(drawing, content_type="image/svg+xml; charset=utf-8")
     return _saved(response, f"{file_name(row.name)}-{file_name(segment.name)}.svg")

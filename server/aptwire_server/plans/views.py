@@ -310,6 +310,14 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
     return Response({"there": trace_frame(wiring, a, b).to_json(), "back": trace_frame(wiring, b, a).to_json()})
 
 
+def asked_record(request: Request, plan: Plan, kind: str) -> Any:
+    """The record of a kind that the query names by that kind; PlanError where there is none."""
+    record = plan.of(kind).get(asked(request, kind))
+    if record is None:
+        raise bad(f"there is no such {kind.replace('_', ' ')}", kind)
+    return record
+
+
 @extend_schema(
     parameters=[OpenApiParameter("segment", str, required=True)],
     responses={200: many(ref("Piece")), **REFUSED},
@@ -319,9 +327,7 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
 def strand(request: Request, plan_id: uuid.UUID) -> Response:
     """A segment's way through everything."""
     judgement = _engine(request, plan_id).judgement()
-    segment = judgement.plan.of("segment").get(asked(request, "segment"))
-    if segment is None:
-        raise bad("there is no such segment", "segment")
+    segment = asked_record(request, judgement.plan, "segment")
     return Response([piece.to_json() for piece in strand_of(judgement.wiring, segment)])
 
 
@@ -334,9 +340,7 @@ def strand(request: Request, plan_id: uuid.UUID) -> Response:
 def segment_alone(request: Request, plan_id: uuid.UUID) -> Response:
     """A segment's strand as a tree, line by line from the top, with every break and every place where it could be overheard; `beyond` are those that are on no line."""
     judgement = _engine(request, plan_id).judgement()
-    segment = judgement.plan.of("segment").get(asked(request, "segment"))
-    if segment is None:
-        raise bad("there is no such segment", "segment")
+    segment = asked_record(request, judgement.plan, "segment")
     found = alone(judgement, segment)
     return Response({"knots": [k.to_json() for k in found.knots], "beyond": [e.to_json() for e in found.beyond]})
 
@@ -350,9 +354,7 @@ def segment_alone(request: Request, plan_id: uuid.UUID) -> Response:
 def cable_alone(request: Request, plan_id: uuid.UUID) -> Response:
     """What a cable carries, by tag: who needs it, and how many places’ broadcasts a tap would read."""
     judgement = _engine(request, plan_id).judgement()
-    cable = judgement.plan.of("cable").get(asked(request, "cable"))
-    if cable is None:
-        raise bad("there is no such cable", "cable")
+    cable = asked_record(request, judgement.plan, "cable")
     return Response([row.to_json() for row in needs(judgement).carried(cable)])
 
 

@@ -1,6 +1,7 @@
-import { useCallback, useEffect, useRef, type WheelEvent } from "react";
+import { useCallback, useEffect, useMemo, useRef, type WheelEvent } from "react";
 import { useSearchParams } from "react-router";
 
+import type { Book } from "../model/records";
 import { inPanel, isTyping, useSingleKeys } from "../shell/keys";
 import type { Level } from "./FollowBar";
 
@@ -10,8 +11,14 @@ const LEVELS: readonly Level[] = ["fleet", "hosts", "host"];
 /** More hosts than these are seen from far at first. */
 const MANY = 60;
 
-/** How close one looks: as the address says, else near, but where there are many hosts and none is visited. */
-export function useLevel(hosts: number): {
+/** A host with more guests than these is tall: they are gathered at first. */
+const CROWD = 24;
+
+/**
+ * How close one looks: as the address says, else near, but where there are many hosts, or many guests on one, and
+ * nothing is visited.
+ */
+export function useLevel(book: Book): {
   level: Level;
   setLevel: (level: Level) => void;
   /** Go near, to one host. */
@@ -21,7 +28,14 @@ export function useLevel(hosts: number): {
   const [params, setParams] = useSearchParams();
   const said = params.get("level");
   const visiting = ["at", "see", "add", "beside"].some((name) => params.has(name));
-  const level = LEVELS.find((known) => known === said) ?? (hosts > MANY && !visiting ? "fleet" : "host");
+  const { host, guest } = book.records;
+  const crowded = useMemo(() => {
+    const counts = new Map<string, number>();
+    for (const { host: on } of guest) counts.set(on, (counts.get(on) ?? 0) + 1);
+    return [...counts.values()].some((count) => count > CROWD);
+  }, [guest]);
+  const usual = visiting ? "host" : host.length > MANY ? "fleet" : crowded ? "hosts" : "host";
+  const level = LEVELS.find((known) => known === said) ?? usual;
   const setLevel = useCallback(
     (next: Level) =>
       setParams(

@@ -56,7 +56,7 @@ export function Decks() {
     const { host } = matcher(asked, book, snapshot.summary.findings);
     return all.filter((h) => host(h, ofHost.get(h.name) ?? []));
   }, [book, filter, ofHost, snapshot.summary.findings]);
-  const { level, setLevel, enter, onWheel } = useLevel(book.records.host.length);
+  const { level, setLevel, enter, onWheel } = useLevel(book);
   const far = level === "fleet";
   const sought = useMemo(() => (filter.trim() ? new Set(hosts.map((h) => h.id)) : null), [filter, hosts]);
   const [one, two] = (params.get("beside") ?? "").split(" ").map((h) => book.get("host", h)?.id);
