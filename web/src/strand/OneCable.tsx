@@ -103,7 +103,9 @@ export function OneCable({ cable }: { cable: { id: string; a: string; b: string 
             <Table.Header>
               <Table.Row>
                 {["Tag", "Segment", "Passes", "Needed", `Behind ${one}`, `Behind ${two}`].map((h) => (
-                  <Table.ColumnHeader key={h}>{h}</Table.ColumnHeader>
+                  <Table.ColumnHeader key={h} title={h}>
+                    {h}
+                  </Table.ColumnHeader>
                 ))}
                 <Table.ColumnHeader textAlign="end">A tap reads</Table.ColumnHeader>
               </Table.Row>

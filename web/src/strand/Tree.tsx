@@ -176,13 +176,14 @@ function Told({ row, mark }: { row: Row; mark: (id: string) => Mark | undefined 
   const verdict = mark(last);
   const cable = knot.records.length > 1 ? book.far.get(knot.records[0]!)?.cable : undefined;
   const belongs = book.get("segment", snapshot.endpoints.get(last)?.tags[0]?.belongs)?.name;
+  const names = knot.records.map((id) => nameOf(book, snapshot.endpoints, id));
   return (
-    <span className="strand-said">
+    <span className="strand-said" title={names.join(" – ")}>
       {verdict && <VerdictMark mark={verdict} title={verdict} />}
       {knot.records.map((id, n) => (
         <span key={id} className={book.get("fabric_switch", id) ? "strand-switch" : undefined}>
           {n > 0 && <span className="strand-to"> – </span>}
-          {link(id, nameOf(book, snapshot.endpoints, id))}
+          {link(id, names[n])}
         </span>
       ))}
       {book.get("fabric_switch", last)?.site && <em>{book.get("fabric_switch", last)!.site}</em>}
