@@ -10,11 +10,11 @@ from aptwire.forward.domains import crossing
 from aptwire.forward.frames import Frames
 from aptwire.forward.hearing import hears
 from aptwire.forward.strand import strand
-from aptwire.judge.alone import HEARS, OVERHEARS, SOCKET, TAP, Ear, alone
-from aptwire.judge.need import LACKING, NEEDED, SPARE, Carried, Needs, needs
+from aptwire.judge.alone import COPIES, HEARS, OVERHEARS, SOCKET, TAP, Ear, alone
+from aptwire.judge.need import LACKING, NEEDED, PERHAPS, SPARE, Carried, Needs, needs
 from aptwire.judge.verdicts import judge
 from aptwire.judge.why import is_idle
-from aptwire.plan.edits import Put, apply_edit
+from aptwire.plan.edits import Patch, Put, apply_edit
 from aptwire.plan.kinds import Adapter, Cable, FabricPort, FabricSwitch, Segment, Station, StationPort
 from aptwire.plan.names import endpoint_key
 from aptwire.plan.plan import Plan, PlanError
@@ -86,6 +86,56 @@ class PruneTest(unittest.TestCase):
         self.assertEqual({p.allowed for p in pruned.all(FabricPort)}, {"10"})
         with self.assertRaises(PlanError):
             needs(judge(pruned)).prune(cables)
+
+    def test_what_an_open_end_might_need_stays(self) -> None:
+        made = two_switches()
+        made.guest("a", "a2", 20)
+        made.trunk("west/p9", "20")
+        plan = made.plan()
+        found = rows(plan, "east/x")["20"]
+        self.assertEqual((found.need, found.far), (PERHAPS, 0))
+        pruned = apply_edit(plan, needs(judge(plan)).prune([c.id for c in plan.all(Cable)]))[0]
+        self.assertEqual(pruned.get("fabric_port", "east/x").allowed, "10, 20")
+        # Once it is shut nobody can be behind it.
+        shut, _ = apply_edit(plan, (Patch("fabric_port", "west/p9", {"enabled": False}),))
+        self.assertEqual(rows(shut, "east/x")["20"].need, SPARE)
+
+    def test_a_port_of_which_not_all_is_said_is_left_alone(self) -> None:
+        made = two_switches()
+        next(p for p in made.kinds["fabric_port"] if p["id"] == "east/x")["partial"] = True
+        plan = made.plan()
+        edit = needs(judge(plan)).prune([c.id for c in plan.all(Cable)])
+        self.assertNotIn("east/x", {operation.id for operation in edit})
+
+    def test_the_ports_of_a_lag_are_pruned_together(self) -> None:
+        made = two_switches()
+        for switch in ("east", "west"):
+            made.put("lag", f"{switch}/lag", switch=switch, name="lag")
+            next(p for p in made.kinds["fabric_port"] if p["id"] == f"{switch}/x")["lag"] = f"{switch}/lag"
+            made.trunk(f"{switch}/y", "10, 20, 30-39", lag=f"{switch}/lag")
+        made.cable("east/y", "west/y")
+        plan = made.plan()
+        one = next(c.id for c in plan.all(Cable) if c.a == "east/x")
+        pruned = apply_edit(plan, needs(judge(plan)).prune([one]))[0]
+        for port in ("east/x", "east/y", "west/x", "west/y"):
+            self.assertEqual(pruned.get("fabric_port", port).allowed, "10", port)
+        self.assertEqual(pruned.get("fabric_port", "east/p1").allowed, "10, 20", "nobody asked for it")
+        self.assertEqual(judge(pruned).verdicts(), judge(plan).verdicts())
+
+    def test_a_way_that_the_tree_blocks_is_needed_for_when_it_does_not(self) -> None:
+        made = two_switches()
+        for switch in made.kinds["fabric_switch"]:
+            switch["spanning_tree"] = True
+        for switch in ("east", "west"):
+            made.trunk(f"{switch}/y", "10, 20")
+        made.cable("east/y", "west/y")
+        plan = made.plan()
+        blocked = judge(plan).wiring.fabric.tree.blocked
+        self.assertEqual(len(blocked), 1)
+        for end in ("east/x", "east/y"):
+            found = rows(plan, end)
+            self.assertEqual((found["10"].need, found["20"].need), (NEEDED, SPARE))
+            self.assertTrue(found["10"].around)
 
     def test_unknown_cables_are_refused(self) -> None:
         with self.assertRaises(PlanError) as caught:
@@ -222,6 +272,22 @@ class EarsTest(unittest.TestCase):
         self.assertEqual({e.how for e in ears(made.plan(), "s10") if e.at == "free"}, {HEARS})
         text = next(e.text for e in ears(made.plan(), "s10") if e.at == "free")
         self.assertEqual(text, "free gets its frames with tag 10, for which nobody there asked")
+
+    def test_mirrors_copy_it_and_who_could_hear_it_by_tagging_is_told(self) -> None:
+        made = two_switches()
+        made.guest("a", "probe", 10)
+        made.put("mirror", "m", source="a1", target="probe", direction="both")
+        made.put("port_group", "b/all", switch="b/s", name="all", mode="trunk", allowed="10, 20")
+        made.put("guest", "g-free", name="free", host="b")
+        made.put("adapter", "free", guest="g-free", name="tap-free", port_group="b/all", belongs="s20")
+        made.put("guest_tag", "free/20", adapter="free", vid=20, belongs="s20")
+        found = ears(made.plan(), "s10")
+        copies = [(e.at, e.text) for e in found if e.how == COPIES]
+        self.assertEqual(copies, [("probe", "probe gets a copy of what a1 sends or takes")])
+        self.assertIn(("free", HEARS), {(e.at, e.how) for e in found})
+        # Behind a port for its own tag alone nothing of it comes.
+        apart, _ = apply_edit(made.plan(), (Patch("port_group", "b/all", {"allowed": "20"}),))
+        self.assertNotIn("free", {e.at for e in ears(apart, "s10")})
 
     def test_a_free_port_is_told_where_a_station_plugged_in_there_hears_it(self) -> None:
         """Against frames: whoever is put on the port hears somebody of the segment, on one of the port's tags."""

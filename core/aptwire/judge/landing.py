@@ -199,8 +199,14 @@ class Landing:
 
     def wide(self, stand: int) -> bool:
         """Whether a stand hears and reaches all of its private VLAN, as a promiscuous port or one outside it does."""
-        hears = self.stands[stand].hears
-        return (len(hears) > 1 and self.columns.context[stand] == hears[0]) or self.stands[stand].plain
+        own = self.stands[stand]
+        base = self.wiring.classes.base
+        return own.plain or (len(own.hears) > 1 and int(base[own.context]) not in self._secondary)
+
+    @cached_property
+    def _secondary(self) -> frozenset[int]:
+        """The classes of secondary VLANs: who speaks in one isn't promiscuous, however its number compares with the primary's."""
+        return frozenset(int(self.wiring.classes.of[s.vid]) for s in self.wiring.plan.all(SecondaryVlan))
 
     def narrow(self, stand: int) -> bool:
         """Whether it is isolated: it doesn't hear its own VLAN."""
