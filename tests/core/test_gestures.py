@@ -46,6 +46,12 @@ class RenumberTest(unittest.TestCase):
         again, _ = apply_edit(after, renumber(after, new, old))
         self.assertEqual(judge(again).verdicts(), before.verdicts())
 
+    def test_a_primary_vlan_may_have_a_greater_number_than_its_secondary_ones(self) -> None:
+        plan = random_plan(4462, rich=True)
+        before = judge(plan).verdicts()
+        for new in (1, 13, 99, 4094):
+            self.assertEqual(judge(apply_edit(plan, renumber(plan, 10, new))[0]).verdicts(), before, new)
+
     def test_lists_and_ranges_and_every_kind_follow(self) -> None:
         plan = demo_plan()
         after, _ = apply_edit(plan, renumber(plan, 210, 1210))
