@@ -389,7 +389,7 @@ def strand(plan_file: str, segment: str, as_json: bool, svg: str | None) -> None
     if svg is not None:
         _write(svg, strand_svg(plan, found, f"{named.name} alone").encode())
     if as_json:
-        _print_json({"knots": [k.to_json() for k in found.knots], "beyond": [e.to_json() for e in found.beyond]})
+        _print_json(found.to_json())
     else:
         for knot in found.knots:
             name = " – ".join(called(plan, plan.find(record)) for record in knot.records)

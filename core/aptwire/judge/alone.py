@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass, field
 
 from aptwire.forward.frames import Frames, Seat
-from aptwire.forward.rules import Stack
+from aptwire.forward.rules import PortRule, Stack
 from aptwire.forward.strand import CARRIES, DROPPED, LEAKS, OPEN, RESERVE, Piece, strand
 from aptwire.forward.walk import Stop, flood
 from aptwire.judge.causes import spoken
@@ -31,10 +31,6 @@ class Ear:
     at: str
     how: str
     text: str
-
-    def to_json(self) -> dict[str, object]:
-        """The ear for a program."""
-        return asdict(self)
 
 
 @dataclass(frozen=True)
@@ -61,10 +57,6 @@ class Knot:
     breaks: list[Break] = field(default_factory=list)
     ears: list[Ear] = field(default_factory=list)
 
-    def to_json(self) -> dict[str, object]:
-        """The line for a program."""
-        return asdict(self)
-
 
 @dataclass(frozen=True)
 class Alone:
@@ -72,6 +64,10 @@ class Alone:
 
     knots: list[Knot]
     beyond: list[Ear]
+
+    def to_json(self) -> dict[str, object]:
+        """All of it for a program."""
+        return asdict(self)
 
 
 def alone(judgement: Judgement, segment: Segment) -> Alone:
@@ -101,8 +97,7 @@ class _Tree:
         self.foreign: set[str] = set()
         self.beside: dict[str, dict[str, str]] = {}
         self._orders: dict[str, tuple[int, list[int | str], str]] = {}
-        places = [*plan.of("adapter"), *plan.of("host_port"), *plan.of("station_port")]
-        endpoints = set(places)
+        endpoints = {*plan.of("adapter"), *plan.of("host_port"), *plan.of("station_port")}
         for piece in pieces:
             if piece.state in (DROPPED, OPEN, LEAKS):
                 at = piece.start if piece.start in endpoints and not self._seats(piece.start) else piece.to
@@ -209,11 +204,12 @@ def _line(plan: Plan, record: Record | None) -> str:
 
 
 def _frames(judgement: Judgement) -> Frames:
-    """Who can be asked about frames; the same object for as long as the judgement lives."""
-    known = judgement.memo.get("frames")
-    if not isinstance(known, Frames):
-        known = judgement.memo["frames"] = Frames(judgement.wiring)
-    return known
+    return Frames(judgement.wiring)
+
+
+def _leaving(rule: PortRule, stops: Iterable[Stop]) -> set[int]:
+    """The labels with which frames that are there leave by a port."""
+    return {label for stop in stops if (label := int(rule.out[stop.context])) >= 0}
 
 
 class _Ears:
@@ -222,10 +218,13 @@ class _Ears:
     def __init__(self, judgement: Judgement, segment: Segment) -> None:
         self.judgement, self.segment = judgement, segment
         self.wiring, self.plan = judgement.wiring, judgement.plan
-        self.frames = _frames(judgement)
+        self.frames = judgement.once(_frames)
         self.stops: set[Stop] = set()
         self.heard: dict[str, set[Stack]] = {}
         self._listen()
+        self.at: dict[int, list[Stop]] = {}
+        for stop in self.stops:
+            self.at.setdefault(stop.bridge, []).append(stop)
 
     def _listen(self) -> None:
         """Send a broadcast from whoever belongs on the segment and got there; one for all of whom everybody further on hears the same."""
@@ -325,11 +324,8 @@ class _Ears:
 
     def _sockets(self) -> Iterator[Ear]:
         """Ports that are free, and from which its frames go out."""
-        at: dict[int, set[int]] = {}
-        for stop in self.stops:
-            at.setdefault(stop.bridge, set()).add(stop.context)
         for bridge, rule, record in self.wiring.fabric.open_ports:
-            labels = {int(rule.out[context]) for context in at.get(bridge, ()) if rule.out[context] >= 0}
+            labels = _leaving(rule, self.at.get(bridge, ()))
             if labels:
                 who = called(self.plan, self.plan.find(record))
                 told = some(str(self.wiring.classes.vid(n)) if n else "untagged" for n in sorted(labels))
@@ -338,9 +334,6 @@ class _Ears:
     def _taps(self) -> Iterator[Ear]:
         """Cables on which its frames are sent, and nobody behind needs them."""
         known = needs(self.judgement)
-        at: dict[int, list[Stop]] = {}
-        for stop in self.stops:
-            at.setdefault(stop.bridge, []).append(stop)
         seen: set[str] = set()
         for way in known.ways:
             link, levels = way.link, known.levels[known.of_cable.get(way.link.cable or "", [])]
@@ -351,10 +344,9 @@ class _Ears:
                 if not link.cable or link.cable in seen or record not in self.plan.of("fabric_port"):
                     continue
                 # What came in by a port isn't sent back there.
-                stops = (
-                    stop for stop in at.get(link.ends[side], ()) if stop.entry is None or stop.entry.cable != link.cable
-                )
-                out = {label for stop in stops if (label := int(link.rules[side].out[stop.context])) >= 0}
+                there = self.at.get(link.ends[side], ())
+                stops = (stop for stop in there if stop.entry is None or stop.entry.cable != link.cable)
+                out = _leaving(link.rules[side], stops)
                 if out and not levels[:, sorted(out)].any():
                     seen.add(link.cable)
                     taken = any(link.rules[1 - side].into[label] >= 0 for label in out)

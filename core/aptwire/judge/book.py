@@ -218,7 +218,4 @@ def _alike_by_host(one: Mapping[str, tuple[Any, ...]], two: Mapping[str, tuple[A
 
 def book_of(judgement: Judgement) -> Book:
     """The book of a judgement, made once."""
-    known = judgement.memo.get("book")
-    if not isinstance(known, Book):
-        known = judgement.memo["book"] = Book(judgement)
-    return known
+    return judgement.once(Book)

@@ -299,10 +299,7 @@ WIDE: Grouping[Could, object] = Grouping("wide", Could.wide_switches, made_of=Co
 
 def could(judgement: Judgement) -> Could:
     """What the guests of a judged plan could do; the same object for as long as the judgement lives."""
-    known = judgement.memo.get("could")
-    if not isinstance(known, Could):
-        known = judgement.memo["could"] = Could(judgement)
-    return known
+    return judgement.once(Could)
 
 
 MOST_STACKS = 4_000

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence, Set
+from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -22,6 +23,8 @@ from aptwire.judge.sizes import Misfit
 from aptwire.judge.states import StandVerdicts
 from aptwire.judge.why import HOME, VERDICTS, Cause, is_idle
 from aptwire.plan.plan import Plan
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -51,7 +54,7 @@ class Judgement:
 
     `status` int8[stands] indexes VERDICTS; `causes` why a stand isn't home; `own` what single places have beside
     their stand (an address of another subnet, a twin); `known` what the next judgement begins with, `since` how it differs from the one that it was
-    made from; `memo` what others worked out from it, once; `kept` and `answered` what they
+    made from; `memo` what others worked out from it (`once`); `kept` and `answered` what they
     found in this judgement or those before it, as far as it still holds.
     """
 
@@ -63,7 +66,7 @@ class Judgement:
     since: Since | None = None
     kept: Kept = field(default_factory=Kept)
     answered: Answers = field(default_factory=Answers)
-    memo: dict[str, object] = field(default_factory=dict)
+    memo: dict[Callable[..., Any], Any] = field(default_factory=dict)
     token: object = field(default_factory=object)
 
     @property
@@ -141,16 +144,22 @@ class Judgement:
             return (int(landing.domains.component[node]),)
         return int(landing.columns.bridge[number]), int(landing.columns.context[number])
 
+    def once(self, make: Callable[[Judgement], T]) -> T:
+        """What somebody makes of the judgement: made when it is first asked for, and the same object for as long as the judgement lives."""
+        if make not in self.memo:
+            self.memo[make] = make(self)
+        found: T = self.memo[make]
+        return found
+
     def members(self) -> dict[str, int]:
         """How many places belong on each segment."""
-        known = self.memo.get("members")
-        if isinstance(known, dict):
-            return known
+        return self.once(Judgement._members)
+
+    def _members(self) -> dict[str, int]:
         ids = list(self.intent.subnets)
         columns = self.landing.columns
         counted = np.bincount(columns.segment + 1, weights=columns.weight, minlength=len(ids) + 1)
         made: dict[str, int] = dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
-        self.memo["members"] = made
         return made
 
     def troubled(self, blocks: Set[str]) -> Iterator[tuple[str, tuple[str, ...], int, Cause]]:

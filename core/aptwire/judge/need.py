@@ -7,7 +7,7 @@ biconnected part, once everybody is joined to one node more.  The ends of a virt
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass, replace
 from functools import cached_property
 
@@ -16,7 +16,6 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from aptwire.forward.classes import UNTAGGED
-from aptwire.forward.domains import crossing
 from aptwire.forward.parts import Link, Stand
 from aptwire.forward.portrules import PortRules
 from aptwire.forward.rules import PortRule
@@ -27,7 +26,7 @@ from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import Cable, FabricPort, PortGroup, WayIn
 from aptwire.plan.plan import PlanError, Problem
-from aptwire.plan.ports import said_of
+from aptwire.plan.ports import said_of, vid_list
 
 SPARE, PERHAPS, NEEDED, LACKING = "spare", "perhaps", "needed", "lacking"
 """Nobody needs it; somebody of whom nobody knows might (behind an open end, within tags of which the plan doesn't say all, or round a circle in which tags
@@ -110,16 +109,15 @@ class Needs:
             raise PlanError([Problem("there is no such cable", field="cables")])
         kept: dict[str, set[int]] = {}
         for port in dict.fromkeys(p for id in cables for p in self._ports(self.plan.get("cable", id))):
-            together = self.plan.where("fabric_port", "lag", port.lag) if port.lag else [port]
             if port.id in kept:
                 continue
-            known = [self._kept(other) for other in together]
-            for other in together:
-                kept[other.id] = set().union(*known)
+            together = self.plan.where("fabric_port", "lag", port.lag) if port.lag else [port]
+            needed = set().union(*map(self._kept, together))
+            kept.update((other.id, needed) for other in together)
         made = []
         for id, needed in sorted(kept.items()):
             port = self.plan.get("fabric_port", id)
-            field = {"trunk": "allowed", "standard": "members"}.get(port.mode)
+            field = vid_list(port)
             if field is None or port.partial:
                 continue
             listed = vids.members(getattr(port, field) or "")
@@ -144,7 +142,7 @@ class Needs:
         cable = self.wiring.far.get(port.id, ("", ""))[1]
         numbers = self.of_cable.get(cable, [])
         if not numbers:
-            return set(range(1, 4095))
+            return set(vids.members(vids.ALL))
         labels = np.flatnonzero(self.levels[numbers].max(axis=0) > 0).tolist()
         return {vid for label in labels for vid in self.classes.members[label]}
 
@@ -152,14 +150,12 @@ class Needs:
         """Every link over which frames may go, today or when another fails."""
         wiring, count = self.wiring, len(self.wiring.bridges)
         known: set[tuple[object, ...]] = set()
-        cables: set[str] = set()
         members = (m.link for team in wiring.all_teams() for m in team.members if m.link is not None)
         for link in (*wiring.fabric.links, *members, *self._waiting()):
             key = (link.ends, link.rules[0].number, link.rules[1].number, link.cable or link.key)
             if key in known:
                 continue
             known.add(key)
-            cables.add(link.cable or "")
             ends = []
             for end in link.ends:
                 bridge = wiring.bridges[end]
@@ -195,13 +191,11 @@ class Needs:
         for n, way in enumerate(self.ways):
             for side in (0, 1):
                 near, far = way.link.rules[side], way.link.rules[1 - side]
-                there, back = crossing(near, far), crossing(far, near)
-                contexts = np.flatnonzero((there >= 0) & self.real)
-                arrived = base[there[contexts]]
-                returned = back[there[contexts]]
-                thrown = (returned >= 0) & (base[np.maximum(returned, 0)] != base[contexts]) & (not far.reflects)
-                thrown |= base[there[contexts]] != there[contexts]
-                start, stop = way.ends[side] * count + base[contexts], way.ends[1 - side] * count + arrived
+                pairing = self.judgement.pairings(near, far)
+                contexts = np.flatnonzero((pairing.there >= 0) & self.real)
+                arrived = pairing.there[contexts]
+                thrown = pairing.bounces[contexts] | (base[arrived] != arrived)
+                start, stop = way.ends[side] * count + base[contexts], way.ends[1 - side] * count + base[arrived]
                 parts.append((np.full(contexts.size, n), start, stop, base[near.out[contexts]], thrown))
         size = max((end + 1 for way in self.ways for end in way.ends), default=0)
         ways, start, stop, label, thrown = (
@@ -255,7 +249,6 @@ class Needs:
     def _unknown(self) -> np.ndarray:
         """int64[n]: the nodes beyond which nobody knows who is."""
         count, base = self.classes.count, self.base
-        every = base[np.arange(count)]
         found = []
         for bridge, rule, _ in self.wiring.fabric.open_ports:
             out = np.flatnonzero(rule.out >= 0)
@@ -265,15 +258,23 @@ class Needs:
                 found.append(team.bridge * count + base[team.rule.out >= 0])
         for way in self.ways:
             if any(map(_unclear, way.link.rules)):
-                found += [end * count + every for end in way.ends]
+                found += [end * count + base for end in way.ends]
         return np.unique(np.concatenate(found)).astype(np.int64) if found else np.zeros(0, dtype=np.int64)
+
+    @property
+    def _own(self) -> int:
+        """The first of the nodes that are a virtual switch's own ends."""
+        return len(self.wiring.bridges) * self.classes.count
+
+    @cached_property
+    def _leaf(self) -> np.ndarray:
+        """bool[passings]: those to or from such an end."""
+        return (self.graph.start >= self._own) | (self.graph.stop >= self._own)
 
     @cached_property
     def needed(self) -> np.ndarray:
         """int8[passings]: 0 spare, 1 perhaps, 2 needed, both directions and all cables of a LAG alike."""
-        graph, count = self.graph, self.classes.count
-        own = len(self.wiring.bridges) * count
-        leaf = (graph.start >= own) | (graph.stop >= own)
+        graph, own, leaf = self.graph, self._own, self._leaf
         outer = np.where(graph.start >= own, graph.start, graph.stop)
         inner = np.where(graph.start >= own, graph.stop, graph.start)
         made = np.zeros(graph.way.size, dtype=np.int8)
@@ -299,9 +300,7 @@ class Needs:
     def circles(self) -> np.ndarray:
         """bool[passings]: those in a part where a tag changes on its way, or a port is isolated, and links close a circle: a frame may get round it to where it
         couldn't turn back."""
-        graph = self.graph
-        core = graph.stop < len(self.wiring.bridges) * self.classes.count
-        core &= graph.start < len(self.wiring.bridges) * self.classes.count
+        graph, core = self.graph, ~self._leaf
         part = self.parts(core)
         joints = self.wiring.fabric.joint_of
         names = [joints.get(way.link.cable or "", str(n)) for n, way in enumerate(self.ways)]
@@ -340,10 +339,11 @@ def _unclear(rule: PortRule) -> bool:
 
 def needs(judgement: Judgement) -> Needs:
     """What the cables of a judged plan carry and need; the same object for as long as the judgement lives."""
-    known = judgement.memo.get("needs")
-    if not isinstance(known, Needs):
-        known = judgement.memo["needs"] = Needs(judgement)
-    return known
+    return judgement.once(Needs)
+
+
+_Sides = list[tuple[tuple[PortRule, PortRule], tuple[int, int]]]
+"""Of each way over a cable the rules and the nodes at its ends, as seen from the cable's end a."""
 
 
 class _OneCable:
@@ -392,19 +392,12 @@ class _OneCable:
         turned = self.cable.a not in way.link.records[0]
         return (way.link.rules[::-1], way.ends[::-1]) if turned else (way.link.rules, way.ends)
 
-    def _said(self, sides: Iterable[tuple[tuple[PortRule, PortRule], tuple[int, int]]], label: int, side: int) -> str:
+    def _said(self, sides: _Sides, label: int, side: int) -> str:
         """Whether frames with a label pass from one end."""
-        found = UNSENT
-        for rules, _ in sides:
-            if label in _sent(rules[side]):
-                found = PASSES if rules[1 - side].into[label] >= 0 else max(found, DROPPED, key=_SAID.index)
-            if found == PASSES:
-                break
-        return found
+        taken = [rules[1 - side].into[label] >= 0 for rules, _ in sides if label in _sent(rules[side])]
+        return PASSES if any(taken) else DROPPED if taken else UNSENT
 
-    def _nodes(
-        self, sides: Iterable[tuple[tuple[PortRule, PortRule], tuple[int, int]]], label: int, side: int
-    ) -> list[int]:
+    def _nodes(self, sides: _Sides, label: int, side: int) -> list[int]:
         """The nodes at one end from which frames leave with a label, or that they enter."""
         count, base = self.needs.classes.count, self.needs.base
         found: set[int] = set()
@@ -442,9 +435,7 @@ class _OneCable:
         found: list[int] = np.unique(stands[wanted]).tolist()
         return found
 
-    def _nearer(
-        self, near: list[int], far: list[int], sides: list[tuple[tuple[PortRule, PortRule], tuple[int, int]]]
-    ) -> tuple[list[int], list[int]]:
+    def _nearer(self, near: list[int], far: list[int], sides: _Sides) -> tuple[list[int], list[int]]:
         """Those at either end, without those of a virtual switch at the other."""
         own = [{end[side] for _, end in sides} for side in (0, 1)]
         least = len(self.wiring.bridges)
@@ -460,9 +451,6 @@ class _OneCable:
     def _names(self, stands: list[int]) -> tuple[str, ...]:
         records = sorted(record for n in stands for record in self.needs.everybody[n].records)
         return tuple(spoken(self.plan, record) for record in records[:MOST_NAMES])
-
-
-_SAID = (UNSENT, DROPPED, PASSES)
 
 
 def _sent(rule: PortRule) -> set[int]:

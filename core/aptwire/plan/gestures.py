@@ -28,7 +28,7 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.plan.ports import far_end, group_words
+from aptwire.plan.ports import far_end, group_words, vid_list
 
 
 def renumber(plan: Plan, old: int, new: int) -> Edit:
@@ -171,7 +171,7 @@ def offer(plan: Plan, segment: str, hosts: Sequence[str]) -> Edit:
         groups = plan.where("port_group", "switch", switch.id)
         if not any(g.vid == wanted.vid for g in groups):
             taken = {g.name for g in groups}
-            free = next(n for n in chain((name,), (f"{name}-{k}" for k in count(2))) if n not in taken)
+            free = _free(name, taken)
             id = plan.fresh_id(f"{switch.id}/{free}")
             made.append(Put(PortGroup(id=id, switch=switch.id, name=free, mode="access", vid=wanted.vid)))
         made += _let_through(plan, switch, wanted.vid)
@@ -180,6 +180,11 @@ def offer(plan: Plan, segment: str, hosts: Sequence[str]) -> Edit:
     if not made:
         raise PlanError([Problem(f"{wanted.name} is offered there and let through; where it breaks is further on")])
     return tuple(made)
+
+
+def _free(name: str, taken: Set[str]) -> str:
+    """A name that isn't taken: itself, or with a number behind it."""
+    return next(n for n in chain((name,), (f"{name}-{k}" for k in count(2))) if n not in taken)
 
 
 def _best_switch(plan: Plan, host: str, segment: Segment, roles: dict[int, str]) -> VirtualSwitch | None:
@@ -209,10 +214,11 @@ def _let_through(plan: Plan, switch: VirtualSwitch, vid: int) -> Iterator[Operat
 
 def _ports_let(plan: Plan, nics: Sequence[Nic], wanted: Set[int]) -> Iterator[Operation]:
     """What lets VIDs through the fabric's ports that some NICs are plugged into."""
-    for port in (far_end(plan, nic.id) for nic in nics):
-        field = {"trunk": "allowed", "standard": "members"}.get(port.mode) if isinstance(port, FabricPort) else None
+    ends = (far_end(plan, nic.id) for nic in nics)
+    for port in (end for end in ends if isinstance(end, FabricPort)):
+        field = vid_list(port)
         held = getattr(port, field) if field else None
-        if port is not None and field and held is not None and wanted - vids.members(held):
+        if field and held is not None and wanted - vids.members(held):
             yield Patch("fabric_port", port.id, {field: vids.write(vids.members(held) | wanted)})
 
 
@@ -245,7 +251,7 @@ def split_off(plan: Plan, switch: str, role: str, nics: Sequence[str]) -> Edit:
     if not taken:
         raise PlanError([Problem("a NIC is needed to lead out", field="nics")])
     names = {s.name for s in plan.where("virtual_switch", "host", own.host)}
-    name = next(n for n in chain((role,), (f"{role}-{k}" for k in count(2))) if n not in names)
+    name = _free(role, names)
     id = plan.fresh_id(f"{own.host}/{name}")
     uplink = plan.fresh_id(f"{id}/uplink")
     mode = next((u.mode for u in uplinks.values() if u.mode != "lacp"), "standby")
@@ -284,20 +290,19 @@ def spread(plan: Plan, uplink: str) -> Edit:
     members.sort(key=lambda n: (n.role == "standby", n.rank, n.name))
     if len(members) < 2:
         raise PlanError([Problem("there is no second NIC to spread over", field="uplink")])
-    load: dict[str, tuple[int, int]] = {nic.id: (0, rank) for rank, nic in enumerate(members)}
-    sizes = {
-        g.id: len(plan.where("adapter", "port_group", g.id)) for g in plan.where("port_group", "switch", own.switch)
-    }
+    # The first of several that are as empty is the first in the team's order.
+    load = {nic.id: 0 for nic in members}
     made: list[Operation] = []
     groups = [g for g in plan.where("port_group", "switch", own.switch) if g.mode != "overlay"]
+    sizes = {g.id: len(plan.where("adapter", "port_group", g.id)) for g in groups}
     orders = {g.id: plan.where("group_order", "port_group", g.id) for g in groups}
     for group in (g for g in groups if orders[g.id]):
         first = min(orders[group.id], key=lambda o: (o.role != "active", o.rank)).nic
         if first in load:
-            load[first] = load[first][0] + max(1, sizes[group.id]), load[first][1]
+            load[first] += max(1, sizes[group.id])
     for group in sorted((g for g in groups if not orders[g.id]), key=lambda g: (-sizes[g.id], g.name)):
-        first = min(load, key=lambda nic: load[nic])
-        load[first] = load[first][0] + max(1, sizes[group.id]), load[first][1]
+        first = min(load, key=load.__getitem__)
+        load[first] += max(1, sizes[group.id])
         if first == members[0].id:
             continue
         ordered = sorted(members, key=lambda nic: nic.id != first)

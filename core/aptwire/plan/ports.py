@@ -123,6 +123,11 @@ def carries(record: PortGroup | FabricPort | Uplink) -> frozenset[int]:
     return said(record).members
 
 
+def vid_list(port: FabricPort) -> str | None:
+    """The field in which a port lists the VIDs that it carries tagged; None: it has no list."""
+    return {"trunk": "allowed", "standard": "members"}.get(port.mode)
+
+
 def native(record: FabricPort | Uplink) -> int | None:
     """The VID that untagged frames get at a port; None: they are dropped, or belong to a private VLAN."""
     return None if getattr(record, "mode", "") == "private" else said(record).pvid

@@ -341,8 +341,7 @@ def segment_alone(request: Request, plan_id: uuid.UUID) -> Response:
     """A segment's strand as a tree, line by line from the top, with every break and every place where it could be overheard; `beyond` are those that are on no line."""
     judgement = _engine(request, plan_id).judgement()
     segment = asked_record(request, judgement.plan, "segment")
-    found = alone(judgement, segment)
-    return Response({"knots": [k.to_json() for k in found.knots], "beyond": [e.to_json() for e in found.beyond]})
+    return Response(alone(judgement, segment).to_json())
 
 
 @extend_schema(
