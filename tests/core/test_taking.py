@@ -15,7 +15,7 @@ from aptwire.paper.reading import Table, read_table
 from aptwire.paper.sheets import to_csv, to_xlsx
 from aptwire.paper.tables import all_ports, guests, joined, ledger, wiring
 from aptwire.paper.taking import take
-from aptwire.plan.edits import Drop, Edit, apply_edit
+from aptwire.plan.edits import Drop, Edit, Patch, apply_edit
 from aptwire.plan.file import read_plan
 from aptwire.plan.plan import Plan, PlanError
 from click.testing import CliRunner
@@ -87,6 +87,40 @@ class RoundTest(unittest.TestCase):
         ends = {(c.a, c.b) for c in after.all("cable")}
         self.assertLessEqual({("gannet/nic9", found["p41"].id), ("fulmar/nic0", found["p40"].id)}, ends)
         self.assertNotIn(("fulmar/nic0", "quay-a/p2"), ends)
+
+    def test_an_empty_cell_of_a_port_leaves_what_is_there(self) -> None:
+        plan, _ = apply_edit(
+            demo_plan(),
+            [
+                Patch("fabric_port", "quay-a/p2", {"native": 230}),
+                Patch(
+                    "fabric_port",
+                    "quay-a/p1",
+                    {
+                        "mode": "standard",
+                        "allowed": None,
+                        "members": "110, 120, 210",
+                        "untagged": "110, 120",
+                        "pvid": 110,
+                    },
+                ),
+            ],
+        )
+        text = "Switch,Port,Mode,Tagged,Untagged\nquay-a,p2,,110 120,\nquay-a,p1,,220,\nquay-b,p2,access,,110\n"
+        after, _ = apply_edit(plan, take(plan, "ports", read_table(text.encode(), "s.csv")))
+        one, two, other = (after.get("fabric_port", id) for id in ("quay-a/p1", "quay-a/p2", "quay-b/p2"))
+        self.assertEqual((two.mode, two.allowed, two.native), ("trunk", "110, 120", 230))
+        self.assertEqual((one.members, one.untagged, one.pvid), ("110, 120, 220", "110, 120", 110))
+        self.assertEqual((other.mode, other.vid, other.allowed), ("access", 110, None))
+
+    def test_a_new_nic_that_is_cabled_twice_is_told(self) -> None:
+        text = "device a,port a,device b,port b\ngannet,nic9,quay-a,p1\ngannet,nic9,quay-b,x47\n"
+        with self.assertRaises(PlanError) as caught:
+            take(demo_plan(), "cables", read_table(text.encode(), "s.csv"))
+        self.assertIn(
+            "s.csv, row 3, column B (port a): cable, field port_a: gannet nic9 stands in row 2 already",
+            str(caught.exception),
+        )
 
     def test_cells_of_every_sort_that_cannot_be_used_are_told(self) -> None:
         for sort, text, said in (

@@ -90,6 +90,7 @@ class _Taking:
         self.problems: list[Problem] = []
         self.rows_of: dict[object, int] = {}
         self.fresh: set[str] = set()
+        self.nics: dict[tuple[str, str], str] = {}
 
     def rows(self) -> Iterator[_Row]:
         """The rows that say anything, those that lack what is needed told and left out."""
@@ -267,8 +268,6 @@ def _guests(taking: _Taking) -> None:
                 segment = next(iter(plan.where("segment", "vid", group.vid)), None)
         if segment is not None:
             values["belongs"] = segment.id
-        elif there is not None:
-            values.pop("belongs", None)
         if there is None and values.get("type") == "direct":
             row.wrong("type", "a direct adapter needs its NIC, which a sheet doesn’t say; make it on Decks")
             continue
@@ -316,10 +315,14 @@ def _ports(taking: _Taking) -> None:
             written[switch.id] = {
                 str(cells[1]): tuple(map(str, cells[2:5])) for cells in ports_sheet(plan, switch).rows
             }
-        tags = tuple(row.text(column) for column in ("mode", "tagged", "untagged"))
-        # A row that says what ours would say of the port changes nothing about its tags.
-        if own is None or any(new and new != old for new, old in zip(tags, written[switch.id][name], strict=True)):
-            values |= _tags(row, own)
+        old = written[switch.id].get(name, ("", "", ""))
+        tags = tuple(row.text(column).casefold() for column in ("mode", "tagged", "untagged"))
+        # A row that says what ours would say of the port changes nothing about its tags; of a port that stays of its mode an empty cell leaves what is there.
+        if own is None or any(new and new != before for new, before in zip(tags, old, strict=True)):
+            stays = tags[0] in ("", old[0])
+            values |= _tags(
+                row, own, *(new or before for new, before in zip(tags, old, strict=True)) if stays else tags
+            )
         if enabled is not None:
             values["enabled"] = enabled
         if len(taking.problems) == before:
@@ -327,17 +330,19 @@ def _ports(taking: _Taking) -> None:
             taking.say("fabric_port", own, id, {"switch": switch.id, "name": name, **values})
 
 
-def _tags(row: _Row, own: FabricPort | None) -> dict[str, Any]:
-    """What a row says of a port's mode and VIDs."""
-    mode, tagged, untagged = (row.text(column).casefold() for column in ("mode", "tagged", "untagged"))
+def _tags(row: _Row, own: FabricPort | None, mode: str, tagged: str, untagged: str) -> dict[str, Any]:
+    """What these texts of a row say of a port's mode and VIDs."""
     try:
         listed = vids.canonical(re.sub(r"[;\s]+", ",", tagged)) if tagged else ""
     except ValueError as error:
         row.wrong("tagged", str(error))
         return {}
-    bare = row.values("fabric_port", {"untagged": "vid"}).get("vid") if untagged else None
-    if not mode:
-        mode = own.mode if own is not None else "trunk" if listed else "access"
+    try:
+        bare = _value("fabric_port", "vid", untagged) if untagged else None
+    except ValueError as error:
+        row.wrong("untagged", str(error))
+        return {}
+    mode = mode or ("trunk" if listed else "access")
     nothing = dict.fromkeys(("vid", "allowed", "native", "pvid", "members", "untagged"))
     if mode == "trunk":
         return {**nothing, "mode": mode, "allowed": listed, "native": bare}
@@ -348,8 +353,11 @@ def _tags(row: _Row, own: FabricPort | None) -> dict[str, Any]:
             row.wrong("tagged", "an access port carries nothing tagged")
         return {**nothing, "mode": mode, "vid": bare}
     if mode == "standard":
-        members = vids.write(vids.members(listed) | ({bare} if bare else set()))
-        return {**nothing, "mode": mode, "members": members, "pvid": bare, "untagged": str(bare) if bare else None}
+        # Several that leave untagged are more than a cell says; they stay until another one is said.
+        leaves = own.untagged if own is not None and not row.text("untagged") else None
+        leaves = leaves or (str(bare) if bare else None)
+        members = vids.write(vids.members(listed) | vids.members(leaves or "") | ({bare} if bare else set()))
+        return {**nothing, "mode": mode, "members": members, "pvid": bare, "untagged": leaves}
     if mode == "private":
         found = re.search(r"\d+", tagged) or re.search(r"\d+", untagged)
         if found is None:
@@ -407,12 +415,13 @@ def _end(row: _Row, side: str) -> str | None:
     if nic is not None:
         return str(nic.id)
     name = row.values("nic", {f"port_{side}": "name"}).get("name")
-    if name is None or ("nic", host.id, name) in taking.rows_of:
+    if name is None:
         return None
-    taking.rows_of["nic", host.id, name] = row.n
-    id = taking.id_for(f"{host.id}/{name}")
-    taking.made.append(Put(make_record("nic", {"id": id, "host": host.id, "name": name})))
-    return id
+    key = host.id, name
+    if key not in taking.nics:
+        taking.nics[key] = taking.id_for(f"{host.id}/{name}")
+        taking.made.append(Put(make_record("nic", {"id": taking.nics[key], "host": host.id, "name": name})))
+    return taking.nics[key]
 
 
 _SEGMENT: dict[str, tuple[str, ...]] = {
