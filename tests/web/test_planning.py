@@ -455,8 +455,12 @@ class StrandTest(BrowserTest):
         expect(kittiwake.get_by_role("img", name="exposed")).to_be_visible()
         page.keyboard.press("ArrowRight")
         expect(kittiwake).to_have_attribute("aria-expanded", "true")
+        # A line without lines of its own has nothing to fold.
+        broken = lines.filter(has_text="drawn elsewhere too").first
+        expect(broken.get_by_role("button")).to_have_count(0)
         page.get_by_role("button", name="Breaks and ears alone").click()
         expect(kittiwake).to_have_count(0)
+        expect(lines.filter(has_text="p11").first.get_by_role("button")).to_have_count(0)
         expect(lines.filter(has_text="p11")).to_have_count(2)
         page.keyboard.press("Tab")
         tree.focus()

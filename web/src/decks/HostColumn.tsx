@@ -40,7 +40,7 @@ export function HostColumn({
       <HostHead scene={scene} open={() => scene.select(column.host)} column={column} toggle={toggle} />
       {!column.collapsed && (
         <>
-          {column.gather && <GatherStrip scene={scene} column={{ ...column, gather: column.gather }} toggle={gather} />}
+          {column.gather && <GatherStrip scene={scene} host={column.host} gather={column.gather} toggle={gather} />}
           {!column.guests.length && !column.gather && (
             <span className="deck-name" style={{ left: column.x + 16, top: layout.decks.guests, width: column.w - 32 }}>
               No guests on this host: + makes one.

@@ -119,29 +119,30 @@ export function HostHead({
 /** The guests of a host, gathered: how many there are, and how their adapters fare. */
 export function GatherStrip({
   scene,
-  column,
+  host,
+  gather,
   toggle,
 }: {
   scene: Scene;
-  column: Column & { gather: NonNullable<Column["gather"]> };
+  host: string;
+  gather: NonNullable<Column["gather"]>;
   toggle: () => void;
 }) {
-  const { gather } = column;
-  const guests = scene.book.of("guest", "host", column.host);
+  const guests = scene.book.of("guest", "host", host);
   const own = guests.flatMap((g) => scene.book.of("adapter", "guest", g.id));
   const found = own.flatMap((a) => scene.endpoints.get(a.id) ?? []);
-  const host = scene.book.get("host", column.host)!.name;
+  const name = scene.book.get("host", host)!.name;
   return (
     <button
       type="button"
       className="gather"
       style={place(gather)}
       aria-expanded={!gather.folded}
-      title={gather.folded ? `Show the guests of ${host}` : `Gather the guests of ${host}`}
+      title={gather.folded ? `Show the guests of ${name}` : `Gather the guests of ${name}`}
       onClick={toggle}
     >
       {gather.folded ? "+" : "−"} {guests.length} {guests.length === 1 ? "guest" : "guests"}
-      <span className="visually-hidden"> of {host}</span>
+      <span className="visually-hidden"> of {name}</span>
       <Marks endpoints={found} />
     </button>
   );

@@ -1,10 +1,11 @@
 import { Box, Button, Heading, HStack, NativeSelect, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 
 import { upload, type TakenSheet } from "../api/client";
 import { usePlan } from "../api/plan";
 import { Outcome } from "../decks/Panel";
+import { FileButton } from "../parts/FileButton";
 import { Quiet, TakeButton, Taking, Told } from "../parts/controls";
 
 const SORTS = [
@@ -17,7 +18,6 @@ const SORTS = [
 /** A sheet from elsewhere: which of its columns is which, what can’t be used, what taking it would change. */
 export function TakeSheet({ close }: { close: () => void }) {
   const { id, snapshot, committed, tell } = usePlan();
-  const picker = useRef<HTMLInputElement>(null);
   const [of, setOf] = useState<string>("segments");
   const [file, setFile] = useState<File | null>(null);
   const [said, setSaid] = useState<Record<string, string> | null>(null);
@@ -82,21 +82,19 @@ export function TakeSheet({ close }: { close: () => void }) {
           </NativeSelect.Field>
           <NativeSelect.Indicator />
         </NativeSelect.Root>
-        <input
-          ref={picker}
-          type="file"
+        <FileButton
+          label="Sheet"
           accept=".csv,.tsv,.txt,.xlsx"
-          hidden
-          aria-label="Sheet"
-          onChange={(event) => {
-            setFile(event.target.files?.[0] ?? null);
+          take={(chosen) => {
+            setFile(chosen);
             setSaid(null);
-            event.target.value = "";
           }}
-        />
-        <Button size="xs" variant="outline" autoFocus onClick={() => picker.current?.click()}>
+          size="xs"
+          variant="outline"
+          autoFocus
+        >
           {file ? "Another file" : "Choose a file"}
-        </Button>
+        </FileButton>
         <Quiet>
           {file
             ? `${file.name}${found ? `, ${found.rows} ${found.rows === 1 ? "row" : "rows"}` : ""}`

@@ -41,10 +41,9 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
     detail: string,
     more: string,
     go: () => void,
-    carries?: string | null,
-    fits?: Entry["fits"],
+    found: Pick<Entry, "carries" | "fits"> = {},
   ): void => {
-    made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), carries, fits, go });
+    made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), go, ...found });
   };
   const endpoint =
     (id: string): Entry["fits"] =>
@@ -61,13 +60,12 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
       s.vid ? `VID ${s.vid}` : "untagged",
       [...(s.subnets ?? []), ...(s.gateways ?? [])].join(" "),
       () => navigate(`${base}/decks?follow=${encodeURIComponent(s.id)}`),
-      null,
-      (asked) => asked.segment(s),
+      { fits: (asked) => asked.segment(s) },
     );
   }
   const hostName = (host: string): string => book.get("host", host)?.name ?? host;
   for (const h of book.records.host)
-    add("host", h.name, h.site ?? "", "", at(h.id), null, (asked) => asked.host(h, []));
+    add("host", h.name, h.site ?? "", "", at(h.id), { fits: (asked) => asked.host(h, []) });
   for (const g of book.records.guest) add("guest", g.name, hostName(g.host), "", at(g.id));
   for (const a of book.records.adapter) {
     const guest = book.get("guest", a.guest);
@@ -79,8 +77,7 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
       [guest?.name, a.mac, ...addresses].filter(Boolean).join("  "),
       "",
       at(a.id),
-      null,
-      endpoint(a.id),
+      { fits: endpoint(a.id) },
     );
   }
   for (const p of book.records.host_port) {
@@ -91,8 +88,7 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
       (p.addresses ?? []).join("  "),
       (p.services ?? []).join(" "),
       at(p.id),
-      null,
-      endpoint(p.id),
+      { fits: endpoint(p.id) },
     );
   }
   for (const n of book.records.nic) add("NIC", `${hostName(n.host)}/${n.name}`, n.mac ?? "", "", at(n.id));
@@ -103,10 +99,10 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
   };
   for (const s of book.records.virtual_switch) add("virtual switch", `${hostName(s.host)}/${s.name}`, "", "", at(s.id));
   for (const g of book.records.port_group)
-    add("port group", g.name, `${tagText(g)} on ${on(g.switch)}`, "", at(g.id), g.allowed);
+    add("port group", g.name, `${tagText(g)} on ${on(g.switch)}`, "", at(g.id), { carries: g.allowed });
   for (const u of book.records.uplink) add("uplink", u.name, on(u.switch), "team", at(u.id));
   for (const p of book.records.fabric_port)
-    add("fabric port", portName(book, p.id), tagText(p), "port", at(p.id), p.allowed);
+    add("fabric port", portName(book, p.id), tagText(p), "port", at(p.id), { carries: p.allowed });
   for (const l of book.records.lag)
     add(
       "LAG",

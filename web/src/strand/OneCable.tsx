@@ -7,7 +7,7 @@ import { usePlan } from "../api/plan";
 import { GestureForm } from "../decks/Gestures";
 import { speed, type Book } from "../model/records";
 import { Quiet } from "../parts/controls";
-import { cableName } from "./rows";
+import { endsOf } from "./rows";
 
 const NEEDS: Record<Carried["need"], string> = {
   needed: "needed",
@@ -43,7 +43,7 @@ export function OneCable({ cable }: { cable: { id: string; a: string; b: string 
   const rows = asked.data.filter((r) => !idle.includes(r));
   const spare = rows.filter((r) => r.need === "spare");
   const readable = rows.filter((r) => r.reads > 0);
-  const [one, two] = cableName(book, cable).split(" – ");
+  const [one, two] = endsOf(book, cable);
   return (
     <div className="strand-one">
       <Text fontSize="15px" fontWeight="600">
@@ -122,7 +122,7 @@ export function OneCable({ cable }: { cable: { id: string; a: string; b: string 
                       <span className="soft">–</span>
                     )}
                   </Table.Cell>
-                  <Table.Cell>{passes(row, one!, two!)}</Table.Cell>
+                  <Table.Cell>{passes(row, one, two)}</Table.Cell>
                   <Table.Cell className={`strand-${row.need}`} title={NEED_SAYS[row.need]}>
                     {NEEDS[row.need]}
                   </Table.Cell>

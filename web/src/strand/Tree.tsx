@@ -43,7 +43,6 @@ export function Tree({
     const row = rows[at];
     if (!row || event.ctrlKey || event.metaKey || event.altKey) return;
     const knot = row.what.is === "knot" ? row.what : null;
-    const holds = (rows[at + 1]?.depth ?? -1) > row.depth;
     const above = rows.slice(0, at).findLastIndex((other) => other.depth < row.depth);
     const moves: Record<string, () => void> = {
       ArrowDown: () => go(at + 1),
@@ -53,7 +52,7 @@ export function Tree({
       Home: () => go(0),
       End: () => go(rows.length - 1),
       ArrowRight: () => (knot?.hides ? fold(knotKey(knot.knot), false) : go(at + 1)),
-      ArrowLeft: () => (knot && holds ? fold(knotKey(knot.knot), true) : above >= 0 && go(above)),
+      ArrowLeft: () => (knot?.holds && !knot.hides ? fold(knotKey(knot.knot), true) : above >= 0 && go(above)),
       Enter: () => scroller.current?.querySelector<HTMLElement>(`[data-row="${at}"] a`)?.click(),
     };
     const move = moves[event.key];
@@ -75,7 +74,6 @@ export function Tree({
         {virtual.getVirtualItems().map((item) => {
           const row = rows[item.index]!;
           const knot = row.what.is === "knot" ? row.what : null;
-          const holds = (rows[item.index + 1]?.depth ?? -1) > row.depth;
           return (
             <div
               key={row.key}
@@ -83,22 +81,22 @@ export function Tree({
               data-row={item.index}
               role="treeitem"
               aria-level={row.depth + 1}
-              aria-expanded={knot && (knot.hides || holds) ? !knot.hides : undefined}
+              aria-expanded={knot?.holds ? !knot.hides : undefined}
               aria-selected={item.index === at}
               className={`strand-row ${row.what.is} ${row.state || "carries"}`}
               style={{ transform: `translateY(${item.start}px)`, height: ROW }}
               onClick={() => setFocused(item.index)}
             >
               <Gutter row={row} color={color} />
-              {row.what.is === "knot" && (holds || row.what.hides) && (
+              {knot?.holds && (
                 <button
                   type="button"
                   className="strand-fold"
                   tabIndex={-1}
-                  aria-label={row.what.hides ? "Unfold" : "Fold"}
-                  onClick={() => knot && fold(knotKey(knot.knot), !knot.hides)}
+                  aria-label={knot.hides ? "Unfold" : "Fold"}
+                  onClick={() => fold(knotKey(knot.knot), !knot.hides)}
                 >
-                  {row.what.hides ? "+" : "−"}
+                  {knot.hides ? "+" : "−"}
                 </button>
               )}
               <Told row={row} mark={mark} />

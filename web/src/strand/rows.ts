@@ -1,5 +1,6 @@
 import type { Endpoint, Ear, Knot } from "../api/client";
-import type { Book } from "../model/records";
+import { portName } from "../decks/edits";
+import { hostOf, type Book } from "../model/records";
 import type { Mark } from "../model/verdicts";
 
 /** A line of the drawn tree. */
@@ -11,8 +12,11 @@ export interface Row {
   /** Whether its own line runs on to a sibling below. */
   runsOn: boolean;
   state: Knot["state"];
-  /** A line of records, a break of it, or somebody who could overhear there. */
-  what: { is: "knot"; knot: Knot; hides: Hidden | null } | { is: "break"; text: string } | { is: "ear"; ear: Ear };
+  /** A line of records (and whether others hang on it), a break of it, or somebody who could overhear there. */
+  what:
+    | { is: "knot"; knot: Knot; holds: boolean; hides: Hidden | null }
+    | { is: "break"; text: string }
+    | { is: "ear"; ear: Ear };
 }
 
 /** What a folded line hides. */
@@ -46,10 +50,10 @@ export function rowsOf(
       if (knot.breaks.length || knot.ears.length) for (let d = 0; d <= knot.depth; d += 1) troubled.add(above[d]!);
     });
   }
+  const shown = wanted ? knots.filter((_, n) => troubled.has(n)) : knots;
   const rows: Omit<Row, "guides" | "runsOn">[] = [];
   let hiding: { depth: number; hides: Hidden } | null = null;
-  knots.forEach((knot, n) => {
-    if (wanted && !troubled.has(n)) return;
+  shown.forEach((knot, n) => {
     if (hiding && knot.depth > hiding.depth) {
       for (const record of knot.again ? [] : knot.records) {
         const mark = marks(record);
@@ -61,9 +65,9 @@ export function rowsOf(
     }
     hiding = null;
     const key = knotKey(knot);
-    const holds = (knots[n + 1]?.depth ?? -1) > knot.depth;
+    const holds = (shown[n + 1]?.depth ?? -1) > knot.depth;
     const hides = folded.has(key) && holds ? { marks: {}, breaks: 0, ears: 0 } : null;
-    rows.push({ key: `${n}`, depth: knot.depth, state: knot.state, what: { is: "knot", knot, hides } });
+    rows.push({ key: `${n}`, depth: knot.depth, state: knot.state, what: { is: "knot", knot, holds, hides } });
     if (hides) hiding = { depth: knot.depth, hides };
     knot.breaks.forEach((b, k) =>
       rows.push({
@@ -99,28 +103,30 @@ function withLines(rows: readonly Omit<Row, "guides" | "runsOn">[]): Row[] {
 
 /** What a record of the tree is called. */
 export function nameOf(book: Book, endpoints: ReadonlyMap<string, Endpoint>, id: string): string {
-  const host = (switchId: string | undefined): string =>
-    book.get("host", book.get("virtual_switch", switchId)?.host)?.name ?? "";
+  const host = book.get("host", hostOf(book, id))?.name ?? "";
   const nic = book.get("nic", id);
-  if (nic) return `${book.get("host", nic.host)?.name ?? ""} ${nic.name}`;
+  if (nic) return `${host} ${nic.name}`;
   const group = book.get("port_group", id);
-  if (group) return `${group.name} on ${host(group.switch)}`;
+  if (group) return `${group.name} on ${host}`;
   const endpoint = endpoints.get(id);
   if (endpoint) return endpoint.name;
   const uplink = book.get("uplink", id);
-  if (uplink) return `uplink ${uplink.name} of ${host(uplink.switch)}`;
+  if (uplink) return `uplink ${uplink.name} of ${host}`;
   const station = book.get("station_port", id);
   if (station) return book.get("station", station.station)?.name ?? id;
   return book.get("fabric_switch", id)?.name ?? book.get("fabric_port", id)?.name ?? id;
 }
 
+/** Both ends of a cable: a NIC with its host, a port with its switch. */
+export function endsOf(book: Book, { a, b }: { a: string; b: string }): [string, string] {
+  const end = (id: string): string => {
+    const nic = book.get("nic", id);
+    return nic ? `${book.get("host", nic.host)?.name ?? ""} ${nic.name}` : portName(book, id);
+  };
+  return [end(a), end(b)];
+}
+
 /** A cable as people name it: both its ends. */
 export function cableName(book: Book, cable: { a: string; b: string }): string {
-  const end = (id: string): string => {
-    const port = book.get("fabric_port", id);
-    const nic = book.get("nic", id);
-    if (port) return `${book.get("fabric_switch", port.switch)?.name ?? ""} ${port.name}`;
-    return nic ? `${book.get("host", nic.host)?.name ?? ""} ${nic.name}` : id;
-  };
-  return `${end(cable.a)} – ${end(cable.b)}`;
+  return endsOf(book, cable).join(" – ");
 }

@@ -9,6 +9,7 @@ import { useExport } from "../api/save";
 import { GLOSSARY } from "../model/glossary";
 import { moment, somebody } from "../model/said";
 import { MARKS } from "../model/verdicts";
+import { FileButton } from "../parts/FileButton";
 import { VerdictMark } from "../parts/VerdictMark";
 import { Page } from "../shell/Page";
 
@@ -23,7 +24,6 @@ type Naming = { what: "new" } | { what: "copy" | "rename"; of: PlanItem };
 export function PlanList({ user }: { user: string }) {
   const navigate = useNavigate();
   const queries = useQueryClient();
-  const picker = useRef<HTMLInputElement>(null);
   const [naming, setNaming] = useState<Naming | null>(null);
   const [inBin, setInBin] = useState(false);
   const [unsaved, setUnsaved] = useState("");
@@ -70,32 +70,22 @@ export function PlanList({ user }: { user: string }) {
           Plans
         </Heading>
         <HStack>
-          <input
-            ref={picker}
-            type="file"
-            accept=".json,application/json"
-            hidden
-            aria-label="Plan file"
-            onChange={(e) => {
-              const file = e.target.files?.[0];
-              if (file) importing.mutate(file);
-              e.target.value = "";
-            }}
-          />
           <Button size="sm" variant="outline" asChild>
             <Link to="/plans/read">
               <FolderInput size={15} /> Read real hosts
             </Link>
           </Button>
-          <Button
+          <FileButton
+            label="Plan file"
+            accept=".json,application/json"
+            take={(file) => importing.mutate(file)}
             size="sm"
             variant="outline"
             loading={importing.isPending}
             loadingText="Importing"
-            onClick={() => picker.current?.click()}
           >
             <FileUp size={15} /> Import a plan file
-          </Button>
+          </FileButton>
           <Button size="sm" colorPalette="copper" onClick={() => setNaming({ what: "new" })}>
             <FilePlus2 size={15} /> New plan
           </Button>
