@@ -79,7 +79,13 @@ export function SearchBox({
       <HStack>
         <Combobox.Label m="0">{label}</Combobox.Label>
         <Combobox.Control flex="1">
-          <Combobox.Input placeholder={placeholder} />
+          {/* The list hears Escape a frame after it opened; what was typed goes with the key, whenever it comes. */}
+          <Combobox.Input
+            placeholder={placeholder}
+            onKeyDown={(event) => {
+              if (event.key === "Escape") setTyped(null);
+            }}
+          />
           <Combobox.IndicatorGroup>
             <Combobox.ClearTrigger aria-label={`Nothing in ${label}`} />
             <Combobox.Trigger aria-label={`All choices for ${label}`} />
