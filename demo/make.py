@@ -551,11 +551,30 @@ def whole_wiring() -> None:
     put("cable", "cable-terminals-2", a="quay-b/x48", b="marsh-a/x48")
 
 
+def change(kind: str, id: str, **values: object) -> None:
+    RECORDS[kind][id] = replace(RECORDS[kind][id], **values)  # type: ignore[arg-type]
+
+
+def said() -> None:
+    """What people say of records: who answers for them, what to know, what is written on cables."""
+    for name in SEGMENTS:
+        owner = "harbour platform" if name in ("management", "migration", "storage") else "ferry services"
+        change("segment", SEG[name], owner="security desk" if name == "CCTV" else owner)
+    for name in ("ticketing", "tide gauges"):
+        change("segment", SEG[name], lease_servers=RECORDS["segment"][SEG[name]].gateways)  # type: ignore[attr-defined]
+    change("segment", SEG["edge"], note="The public addresses are lent by the line’s provider until June.")
+    change("host", "gannet", owner="harbour platform", note="The firewall guest lives here: call ferry services first.")
+    change("host", "petrel", note="Its board was changed in May; the NICs came back in another order.")
+    change("guest", "guest-ticketing-db", owner="ferry services", note="Moves only at night, after the last ferry.")
+    change("guest", "guest-edge-firewall", owner="harbour platform")
+    for number, id in enumerate(sorted(RECORDS["cable"]), 1):
+        change("cable", id, label=f"BF-{number:03}")
+    change("cable", "cable-terminals", places=("N1 port 3", "S1 port 3"), note="Leased fibre under the estuary.")
+    change("cable", "cable-terminals-2", places=("N1 port 4", "S1 port 4"))
+
+
 def within_hosts() -> None:
     """What stays inside a host, and what is said of single ports, teams and adapters."""
-
-    def change(kind: str, id: str, **values: object) -> None:
-        RECORDS[kind][id] = replace(RECORDS[kind][id], **values)  # type: ignore[arg-type]
 
     def inner(host: str, switch: str, segment: str, role: str, guest: str, number: int, **adapter: object) -> None:
         put("segment", f"segment-{segment}", name=segment, role=role, subnets=[f"10.66.{number}.0/24"], mtu=1500)
@@ -631,7 +650,7 @@ def with_pattern(plan: Plan) -> Plan:
 def brackwater() -> Plan:
     """The demo plan, checked."""
     RECORDS.clear()
-    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams, within_hosts):
+    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams, within_hosts, said):
         make()
     plan = Plan("Brackwater Ferries", RECORDS)
     problems = check_plan(plan)

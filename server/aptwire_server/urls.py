@@ -3,7 +3,7 @@
 from django.urls import path, re_path, register_converter
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from aptwire_server.plans import benching, drafts, gestures, history, listing, paper, sessions, taking, views
+from aptwire_server.plans import benching, chosen, drafts, gestures, history, listing, paper, sessions, taking, views
 from aptwire_server.plans.front import front
 
 
@@ -30,6 +30,7 @@ urlpatterns = [
     path("api/health", sessions.health),
     path("api/session", sessions.session),
     path("api/schema", SpectacularJSONAPIView.as_view(), name="schema"),
+    path("api/columns/<str:of>", chosen.chosen),
     path("api/plans", listing.plans),
     path("api/plans/import", listing.import_plan),
     path("api/plans/read", listing.read_host_states),

@@ -84,6 +84,21 @@ class DemoTest(unittest.TestCase):
                 self.assertTrue(traces and all(t.hops for t in traces))
                 self.assertTrue(mends(self.judgement, finding))
 
+    def test_what_people_alone_read_is_no_affair_of_frames(self) -> None:
+        """Notes, owners, labels and lease servers move nobody, and put no host off its pattern."""
+        plan = self.judgement.plan
+        edit = [
+            Patch(record.kind, record.id, {"note": f"of {record.id}", "owner": "the night shift"}) for record in plan
+        ]
+        edit += [Patch("cable", id, {"label": f"other {id}", "places": ["A 1"]}) for id in plan.of("cable")]
+        edit += [Patch("segment", id, {"lease_servers": ["10.64.0.9"]}) for id in plan.of("segment")]
+        after = preview(self.judgement, tuple(edit))
+        self.assertEqual(after.moves, ())
+        self.assertEqual(after.judgement.verdicts(), judge(after.judgement.plan).verdicts())
+        about_them = {"marked-twice", "no-lease-server", "held-lease-server"}
+        found = {f.id for f in everything(after.judgement) if f.what not in about_them}
+        self.assertEqual(found, {f.id for f in everything(self.judgement)})
+
     def test_swapped_cables_are_one_finding_mended_by_swapping_back(self) -> None:
         found = self.finding("lose the rest of their segments")
         self.assertEqual(len(found.endpoints), 4)

@@ -434,6 +434,30 @@ class RiskTest(unittest.TestCase):
         self.assertEqual(int(mac[:2], 16) & 3, 2, "locally administered, and no group address")
         self.assertNotEqual(fresh_mac([mac], "b1"), mac)
 
+    def test_two_cables_of_one_label_or_over_one_place(self) -> None:
+        made = pair()
+        one, two = made.kinds["cable"][:2]
+        one |= {"label": "K-1", "places": ["A 1", "B 1"]}
+        two |= {"label": "K-2", "places": ["C 1"]}
+        self.absent(made, "marked-twice")
+        two["label"] = "K-1"
+        self.risk(made, "marked-twice", "2 cables are labelled K-1")
+        two |= {"label": "K-2", "places": ["B 1"]}
+        self.risk(made, "marked-twice", "2 cables go over B 1")
+
+    def test_a_lease_server_that_nobody_bears_or_that_may_not_answer(self) -> None:
+        made = pair()
+        made.kinds["segment"][0]["lease_servers"] = ["10.64.10.9"]
+        self.mended(made, "no-lease-server", "Take 10.64.10.9 away from s10", "Nobody in the plan bears")
+        made.kinds["adapter"][0]["addresses"] = ["10.64.10.9/24"]
+        self.absent(made, "no-lease-server")
+        self.mended(made, "held-lease-server", "Let a1 of a1 serve leases", "a1 leases the addresses of s10")
+        made.kinds["adapter"][0]["serve_leases"] = True
+        self.absent(made, "held-lease-server")
+        del made.kinds["adapter"][0]["serve_leases"]
+        made.kinds["port_group"][0]["serve_leases"] = True
+        self.absent(made, "held-lease-server")
+
     def test_a_guest_that_teams_adapters_of_two_vlans(self) -> None:
         made = pair()
         made.segment(20)

@@ -56,6 +56,43 @@ class RoundTest(unittest.TestCase):
             for data in (to_csv(joined(sheets)).encode(), to_xlsx(sheets or [joined(sheets)])):
                 self.assertEqual(take(plan, sort, read_table(data, sort)), (), sort)
 
+    @settings(max_examples=40)
+    @given(st.integers(0, 10**9), st.booleans())
+    def test_notes_owners_labels_and_panels_go_out_and_come_back(self, seed: int, rich: bool) -> None:
+        """What is said of records in a plan comes by its sheets into the same plan without it."""
+        plan = random_plan(seed, rich)
+        kinds = ("segment", "guest", "fabric_port", "cable")
+        noted, _ = apply_edit(
+            plan,
+            [
+                Patch(
+                    record.kind,
+                    record.id,
+                    {
+                        "note": f"note, {n}; “{record.id}”",
+                        "owner": f"owner {n % 3}",
+                        **({"label": f"K-{n}", "places": [f"A {n}", f"B {n}"]} if record.kind == "cable" else {}),
+                    },
+                )
+                for n, record in enumerate(r for kind in kinds for r in plan.all(kind))
+            ],
+        )
+        again = plan
+        for sort, sheets in (
+            ("segments", [ledger(judge(noted))]),
+            ("guests", [guests(noted)]),
+            ("ports", all_ports(noted)),
+            ("cables", [wiring(noted)]),
+        ):
+            table = read_table(to_csv(joined(sheets)).encode(), sort)
+            again, _ = apply_edit(again, take(again, sort, table))
+        # A guest without an adapter stands in no sheet.
+        adapted = {adapter.guest for adapter in plan.all("adapter")}
+        for kind in kinds:
+            for id, record in noted.of(kind).items():
+                if kind != "guest" or id in adapted:
+                    self.assertEqual(again.of(kind)[id], record)
+
     def test_what_was_taken_away_comes_back_from_its_sheet(self) -> None:
         plan = demo_plan()
         cables, listed = wiring(plan), guests(plan)

@@ -111,6 +111,9 @@ class Client:
     def post(self, path: str, data: Any = None) -> tuple[int, Any]:
         return self.request("POST", path, json.dumps(data).encode(), Content_Type="application/json")
 
+    def put(self, path: str, data: Any) -> tuple[int, Any]:
+        return self.request("PUT", path, json.dumps(data).encode(), Content_Type="application/json")
+
     def upload(self, path: str, fields: list[tuple[str, str]], files: list[tuple[str, str, bytes]]) -> tuple[int, Any]:
         mark = uuid.uuid4().hex
         parts = [f'--{mark}\r\nContent-Disposition: form-data; name="{n}"\r\n\r\n{v}\r\n'.encode() for n, v in fields]

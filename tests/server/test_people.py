@@ -7,6 +7,25 @@ import unittest
 from tests.server.support import Client, Stream, patch
 
 
+class ColumnsTest(unittest.TestCase):
+    def test_columns_are_chosen_by_each_person(self) -> None:
+        ines, tomas = Client("ines"), Client("tomas")
+        self.assertEqual(tomas.get("columns/landing"), (200, {"columns": None}))
+        for wanted in (["verdict", "owner"], []):
+            said = ines.put("columns/landing", {"columns": wanted})
+            self.assertEqual(said, (200, {"columns": wanted}))
+            self.assertEqual(Client("ines").get("columns/landing")[1], {"columns": wanted})
+        self.assertEqual(tomas.get("columns/landing")[1], {"columns": None})
+
+    def test_what_cannot_be_columns_is_refused(self) -> None:
+        ines = Client("ines")
+        self.assertEqual(ines.get("columns/decks")[0], 400)
+        for wrong in ("verdict", [1], ["a", "a"], ["x" * 31], [""], [str(n) for n in range(41)]):
+            said = ines.put("columns/landing", {"columns": wrong})
+            self.assertEqual((said[0], said[1]["problems"][0]["field"]), (400, "columns"), wrong)
+        self.assertIn(Client(None).get("columns/landing")[0], (401, 403))
+
+
 class PresenceTest(unittest.TestCase):
     def test_people_come_and_go(self) -> None:
         ines, tomas = Client("ines"), Client("tomas")

@@ -9,7 +9,9 @@ from typing import Any
 from tests.server.support import Client
 
 CABLES = b"Machine,Card,To,At\nkittiwake,nic9,quay-b,p2\n"
-MAPPED = {"device_a": "Machine", "port_a": "Card", "device_b": "To", "port_b": "At", "kind_a": "", "kind_b": ""}
+MAPPED = {"device_a": "Machine", "port_a": "Card", "device_b": "To", "port_b": "At"} | dict.fromkeys(
+    ("kind_a", "kind_b", "label", "places", "note", "owner"), ""
+)
 
 
 class SheetsTest(unittest.TestCase):

@@ -271,6 +271,9 @@ class WordsTest(BrowserTest):
         expect(self.page.get_by_role("tooltip")).to_contain_text("cut off from its gateway")
 
 
+USUAL = ["verdict", "endpoint", "host", "tag", "belongs", "lands", "address", "gateway", "could", "mend"]
+
+
 class LandingTest(BrowserTest):
     def test_filter_group_and_take_a_mend(self) -> None:
         self.page.keyboard.press("2")
@@ -289,6 +292,29 @@ class LandingTest(BrowserTest):
         expect(table.get_by_role("row", name="kittiwake 1", exact=True)).to_be_visible()
         table.get_by_role("button", name="berth-display").click()
         expect(self.page.get_by_role("button", name=re.compile("^tap-berth-display of"))).to_be_focused()
+
+    def test_columns_are_chosen_and_remembered(self) -> None:
+        page = self.page
+        self.addCleanup(someone().put, "columns/landing", {"columns": USUAL})
+        page.keyboard.press("2")
+        heads = page.get_by_role("columnheader")
+        expect(heads).to_have_text([re.compile(name, re.IGNORECASE) for name in USUAL])
+        page.get_by_role("button", name="Columns").click()
+        for name in ("Owner", "Note", "Gateway"):
+            page.get_by_role("menuitemcheckbox", name=name).click()
+        page.keyboard.press("Escape")
+        expect(heads.filter(has_text="Owner")).to_be_visible()
+        expect(heads.filter(has_text="Gateway")).to_have_count(0)
+        self.accessible()
+        page.get_by_label("Filter", exact=True).fill('owner:"ferry services" verdict:exposed')
+        row = page.get_by_role("row").filter(has_text="ticketing-db")
+        expect(row).to_contain_text("Moves only at night")
+        page.reload()
+        expect(heads.filter(has_text="Note")).to_be_visible()
+        page.get_by_role("button", name="Columns").click()
+        page.get_by_role("menuitem", name="The usual ones").click()
+        expect(heads.filter(has_text="Note")).to_have_count(0)
+        expect(heads.filter(has_text="Gateway")).to_be_visible()
 
 
 class TraceTest(BrowserTest):

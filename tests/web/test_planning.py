@@ -468,6 +468,18 @@ class StrandTest(BrowserTest):
         page.keyboard.press("Enter")
         page.wait_for_url("**/decks?at=marsh-a")
 
+    def test_a_cable_is_labelled_where_it_is_looked_at(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/strand?cable=cable-terminals")
+        expect(page.get_by_text("over N1 port 3, S1 port 3")).to_be_visible()
+        page.get_by_role("button", name="Change", exact=True).click()
+        page.get_by_label("Patch panels").fill("N1 port 3, M7 port 9, S1 port 3")
+        page.get_by_label("Owner").fill("harbour platform")
+        page.get_by_role("button", name="Take it").click()
+        expect(page.get_by_text("over N1 port 3, M7 port 9, S1 port 3")).to_be_visible()
+        expect(page.get_by_text("owner harbour platform")).to_be_visible()
+        self.accessible()
+
     def test_a_cable_alone_is_pruned_of_what_nobody_needs(self) -> None:
         page = self.page
         page.goto(f"{URL}/plans/{self.plan}/strand?segment=segment-cctv")

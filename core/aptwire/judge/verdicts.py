@@ -12,8 +12,11 @@ after an edit those alone are judged of which a stand, a way, a gateway or the d
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
+from functools import cache
+from operator import attrgetter
+from typing import Any
 
 import numpy as np
 
@@ -37,7 +40,7 @@ from aptwire.judge.sizes import Misfit, Misfits, may_differ
 from aptwire.judge.states import StandVerdicts, judge_states
 from aptwire.judge.why import ASTRAY, CUT_OFF, HOME, NO_BEARER, STRANDED, TOO_LARGE, UNPROVEN, Cause, alike
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.kinds import UNSEEN, WayIn
+from aptwire.plan.kinds import ABOUT, BESIDE, SPECS, UNSEEN, WayIn
 from aptwire.plan.plan import Plan
 
 
@@ -73,11 +76,19 @@ def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -
 
 
 def _seen(old: Plan, new: Plan, kind: str, id: str) -> bool:
-    """Whether an edit of a record may be any affair of a frame's: not of a pattern's, nor of what a record was stamped from."""
+    """Whether an edit of a record may be any affair of a frame's: not of a pattern's, nor of what only people read."""
     one, two = old.of(kind).get(id), new.of(kind).get(id)
-    if kind in UNSEEN or one is None or two is None or not hasattr(one, "part"):
+    if kind in UNSEEN or one is None or two is None:
         return kind not in UNSEEN
-    return bool(one != replace(two, part=one.part))
+    frames_read = _frames_read(kind)
+    return bool(frames_read(one) != frames_read(two))
+
+
+@cache
+def _frames_read(kind: str) -> Callable[[Any], Any]:
+    """What reads the fields of a kind on which frames depend."""
+    read = [name for name in SPECS[kind] if name not in (*ABOUT, "part", *BESIDE.get(kind, ()))]
+    return attrgetter("id", *read)
 
 
 def _from_nothing(wiring: Wiring) -> Judgement:

@@ -15,7 +15,7 @@ from aptwire.judge.risks.alike import offs
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.sheets import Cell, Sheet
 from aptwire.paper.tables import all_ports, landing, ledger, natural, wiring
-from aptwire.plan.kinds import Guest, Host, Pattern, Segment, Separation
+from aptwire.plan.kinds import ABOUT, KINDS, Guest, Host, Pattern, Segment, Separation
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -51,6 +51,7 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         "Where everything lands",
         "Wiring",
         "Ports",
+        "Notes",
     )
     yield f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{name}</title><style>{STYLE}</style></head><body>\n'
     yield f"<h1>{name}</h1>\n<p class='quiet'>Hand-over report of {today.isoformat()}: {_size(plan)}.</p>\n"
@@ -82,6 +83,8 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         yield from _table(Sheet(sheet.name, sheet.head[1:], tuple(row[1:] for row in sheet.rows)), "")
     if not sheets:
         yield "<p>There is no fabric switch with ports.</p>\n"
+    yield _head(sections[9])
+    yield from _table(_said(plan), "Nobody noted anything.")
     yield "</body></html>\n"
 
 
@@ -187,10 +190,20 @@ def _cables(plan: Plan) -> Sheet:
     """The wiring schedule with what is said of an end in one cell: a sheet of paper is narrow."""
     rows: list[tuple[Cell, ...]] = []
     for row in wiring(plan).rows:
-        one, two = row[:8], row[8:]
+        one, two, marks = row[:8], row[8:16], (str(cell) for cell in row[16:18] if cell)
         speeds = {f"{end[4]:,}" for end in (one, two) if isinstance(end[4], int)}
-        rows.append((*_end(one), *_end(two), " / ".join(sorted(speeds))))
-    return Sheet("wiring", ("from", "tags there", "to", "tags there", "Mbit/s"), tuple(rows))
+        rows.append((*_end(one), *_end(two), " / ".join(sorted(speeds)), ", ".join(marks)))
+    return Sheet("wiring", ("from", "tags there", "to", "tags there", "Mbit/s", "label, panels"), tuple(rows))
+
+
+def _said(plan: Plan) -> Sheet:
+    """What people say of records, and who answers for them; what sheets of their own say of segments, cables, ports and guests stands there."""
+    rows = [
+        (KINDS[record.kind].title, called(plan, record), record.note, record.owner)
+        for record in plan
+        if record.kind not in ("segment", "cable", "fabric_port", "acceptance") and (record.note or record.owner)
+    ]
+    return Sheet("notes", ("kind", "of", *ABOUT), tuple(rows))
 
 
 def _end(end: tuple[Cell, ...]) -> tuple[str, str]:

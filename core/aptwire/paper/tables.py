@@ -9,7 +9,7 @@ from typing import Any
 from aptwire.judge.judgement import Judgement
 from aptwire.paper.sheets import Cell, Sheet
 from aptwire.plan import vids
-from aptwire.plan.kinds import Cable, FabricPort, FabricSwitch, Guest, Nic, Segment
+from aptwire.plan.kinds import ABOUT, Cable, FabricPort, FabricSwitch, Guest, Nic, Record, Segment
 from aptwire.plan.names import called
 from aptwire.plan.names import natural as counting
 from aptwire.plan.plan import Plan
@@ -32,12 +32,20 @@ def ledger(judgement: Judgement) -> Sheet:
     ordered = sorted(judgement.plan.all(Segment), key=lambda s: (s.vid is None, s.vid or s.vni or 0, natural(s.name)))
     return Sheet(
         "segments",
-        ("segment", "role", "VID", "VNI", "subnets", "gateways", "MTU", "endpoints"),
+        ("segment", "role", "VID", "VNI", "subnets", "gateways", "lease servers", "MTU", "endpoints", *ABOUT),
         tuple(
-            (s.name, s.role, s.vid, s.vni, ", ".join(s.subnets), ", ".join(s.gateways), s.mtu, members.get(s.id, 0))
+            (
+                *(s.name, s.role, s.vid, s.vni, ", ".join(s.subnets), ", ".join(s.gateways)),
+                *(", ".join(s.lease_servers), s.mtu, members.get(s.id, 0), *_about(s)),
+            )
             for s in ordered
         ),
     )
+
+
+def _about(record: Record) -> tuple[str, str]:
+    """What people say of a record."""
+    return record.note, record.owner
 
 
 def wiring(plan: Plan) -> Sheet:
@@ -46,14 +54,18 @@ def wiring(plan: Plan) -> Sheet:
     for cable in plan.all(Cable):
         ends = [_end(plan, id) for id in (cable.a, cable.b)]
         # Hosts stand at the left, as people read such lists.
-        rows.append(tuple(cell for end in sorted(ends, key=_host_first) for cell in end))
+        ordered = sorted(ends, key=_host_first)
+        places = cable.places if ordered == ends else tuple(reversed(cable.places))
+        rows.append((*(cell for end in ordered for cell in end), cable.label, ", ".join(places), *_about(cable)))
     for station in plan.all("station"):
         for port in dict.fromkeys(p.port for p in plan.where("station_port", "station", station.id)):
             tags = sorted(p.vid or 0 for p in plan.where("station_port", "port", port))
             text = ", ".join("untagged" if tag == 0 else str(tag) for tag in tags)
-            rows.append(("station", station.name, station.site, "", None, text, "", "", *_end(plan, port)))
+            rows.append(
+                ("station", station.name, station.site, "", None, text, "", "", *_end(plan, port), "", "", "", "")
+            )
     half = ("kind", "device", "site", "port", "Mbit/s", "tagged", "untagged", "LAG or team")
-    head = tuple(f"{name} {side}" for side in ("A", "B") for name in half)
+    head = (*(f"{name} {side}" for side in ("A", "B") for name in half), "label", "patch panels", *ABOUT)
     return Sheet("wiring", head, tuple(sorted(rows, key=lambda row: [natural(str(cell or "")) for cell in row])))
 
 
@@ -107,12 +119,27 @@ def ports(plan: Plan, switch: FabricSwitch) -> Sheet:
                 port.mtu,
                 _state(port),
                 _far(plan, port),
+                _cable_of(plan, port),
+                *_about(port),
             )
         )
     return Sheet(_sheet_name(switch.name), PORTS, tuple(rows))
 
 
-PORTS = ("switch", "port", "mode", "tagged VIDs", "untagged VID", "LAG", "speed, Mbit/s", "MTU", "state", "leads to")
+PORTS = (
+    "switch",
+    "port",
+    "mode",
+    "tagged VIDs",
+    "untagged VID",
+    "LAG",
+    "speed, Mbit/s",
+    "MTU",
+    "state",
+    "leads to",
+    "cable",
+    *ABOUT,
+)
 
 
 def _state(port: FabricPort) -> str:
@@ -125,6 +152,14 @@ def _far(plan: Plan, port: FabricPort) -> str:
         return called(plan, other)
     stations = {s.station for s in plan.where("station_port", "port", port.id)}
     return ", ".join(sorted(plan.get("station", id).name for id in stations))
+
+
+def _cable_of(plan: Plan, port: FabricPort) -> str:
+    """What is written on the cable in a port, and over which panels it goes, from the port on."""
+    for end, here in (("a", 1), ("b", -1)):
+        for cable in plan.where("cable", end, port.id):
+            return ", ".join(filter(None, (cable.label, *cable.places[::here])))
+    return ""
 
 
 def _sheet_name(text: str) -> str:
@@ -158,10 +193,10 @@ def guests(plan: Plan) -> Sheet:
                 (
                     *(host, guest.name, "on" if guest.running else "off", adapter.name),
                     *(group.name if group else "", segment.name if segment else ""),
-                    *(adapter.mac or "", ", ".join(adapter.addresses), adapter.type),
+                    *(adapter.mac or "", ", ".join(adapter.addresses), adapter.type, *_about(guest)),
                 )
             )
-    head = ("host", "guest", "running", "adapter", "port group", "belongs on", "MAC", "addresses", "kind")
+    head = ("host", "guest", "running", "adapter", "port group", "belongs on", "MAC", "addresses", "kind", *ABOUT)
     return Sheet("guests", head, tuple(rows))
 
 

@@ -202,6 +202,8 @@ def _value(kind: str, name: str, text: str) -> Any:
         raise ValueError(f"a date, {text.removeprefix(DATE)}, is nothing that a {kind.replace('_', ' ')} says")
     if spec.kind in ("vid", "number"):
         return spec.take(_number(text))
+    if spec.kind == "words":
+        return plain(spec.take([part for part in map(str.strip, re.split(r"[,;]", text)) if part]))
     if spec.kind in ("subnets", "ips", "addresses"):
         return plain(spec.take([part for part in re.split(r"[,;\s]+", text) if part]))
     return spec.take(" ".join(text.split()))
@@ -247,7 +249,7 @@ def _guests(taking: _Taking) -> None:
         own = by_name.get(name)
         if name not in said:
             id = own.id if own is not None else taking.id_for(f"guest-{name}")
-            more = {} if running is None else {"running": running}
+            more = {**({} if running is None else {"running": running}), **row.values("guest", _ABOUT_FIELDS)}
             taking.say("guest", own, id, {"host": host.id, "name": name, **more})
             said[name] = id, host
         elif said[name][1] is not host:
@@ -302,7 +304,7 @@ def _ports(taking: _Taking) -> None:
         before = len(taking.problems)
         switch: FabricSwitch | None = row.named("switch", taking.switches, "fabric switch")
         name = row.values("fabric_port", {"port": "name"}).get("name")
-        values = row.values("fabric_port", {"speed": "speed", "mtu": "mtu"})
+        values = row.values("fabric_port", {"speed": "speed", "mtu": "mtu", **_ABOUT_FIELDS})
         enabled = row.yes("state", {"enabled": True, "up": True, "shut": False, "down": False, "disabled": False})
         if (
             switch is None
@@ -382,14 +384,18 @@ def _cables(taking: _Taking) -> None:
         if one == two:
             row.wrong("port_b", "a cable needs two different ends")
             continue
+        values = row.values("cable", {"label": "label", "places": "places", **_ABOUT_FIELDS})
         known = [cable for end in (one, two) if (cable := cable_of.get(end)) is not None]
         if len(known) == 2 and known[0] is known[1]:
+            if "places" in values and known[0].a != one:
+                values["places"].reverse()
+            taking.say("cable", known[0], known[0].id, values)
             continue
         for cable in known:
             if cable.id not in gone:
                 gone.add(cable.id)
                 taking.made.insert(0, Drop("cable", cable.id))
-        taking.made.append(Put(make_record("cable", {"id": taking.id_for(f"cable-{one}"), "a": one, "b": two})))
+        taking.say("cable", None, taking.id_for(f"cable-{one}"), {"a": one, "b": two, **values})
 
 
 def _end(row: _Row, side: str) -> str | None:
@@ -424,6 +430,11 @@ def _end(row: _Row, side: str) -> str | None:
     return taking.nics[key]
 
 
+_ABOUT: dict[str, tuple[str, ...]] = {
+    "note": ("note", "notes", "comment", "comments", "remark", "remarks"),
+    "owner": ("owner", "contact", "responsible", "team"),
+}
+_ABOUT_FIELDS = {name: name for name in _ABOUT}
 _SEGMENT: dict[str, tuple[str, ...]] = {
     "name": ("segment", "name", "vlan name", "segment name", "network name", "description"),
     "role": ("role", "use", "purpose", "zone", "type"),
@@ -431,7 +442,9 @@ _SEGMENT: dict[str, tuple[str, ...]] = {
     "vni": ("vni",),
     "subnets": ("subnets", "subnet", "network", "prefix", "cidr", "range", "ipv4", "ip network"),
     "gateways": ("gateways", "gateway", "gw", "default gateway", "router"),
+    "lease_servers": ("lease servers", "lease server", "dhcp", "dhcp server", "dhcp servers"),
     "mtu": ("mtu",),
+    **_ABOUT,
 }
 SORTS: dict[str, Sort] = {
     "segments": Sort("segment", _SEGMENT, ("name",), _segments),
@@ -447,6 +460,7 @@ SORTS: dict[str, Sort] = {
             "mac": ("mac", "mac address", "hardware address"),
             "addresses": ("addresses", "address", "ip", "ips", "ip address", "ip addresses", "ipv4"),
             "type": ("kind", "type"),
+            **_ABOUT,
         },
         ("host", "guest"),
         _guests,
@@ -462,6 +476,7 @@ SORTS: dict[str, Sort] = {
             "speed": ("speed, mbit/s", "speed", "mbit/s"),
             "mtu": ("mtu",),
             "state": ("state", "enabled", "status"),
+            **_ABOUT,
         },
         ("switch", "port"),
         _ports,
@@ -475,6 +490,9 @@ SORTS: dict[str, Sort] = {
             "port_b": ("port b", "to port", "switch port", "port", "destination port"),
             "kind_a": ("kind a",),
             "kind_b": ("kind b",),
+            "label": ("label", "cable label", "cable", "cable id"),
+            "places": ("patch panels", "patch panel", "panel", "panels", "patching"),
+            **_ABOUT,
         },
         ("device_a", "port_a", "device_b", "port_b"),
         _cables,

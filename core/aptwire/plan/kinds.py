@@ -25,9 +25,11 @@ SHAPES = ("send_rate", "send_peak", "send_burst", "receive_rate", "receive_peak"
 
 @dataclass(frozen=True, kw_only=True, slots=True)
 class Record:
-    """What every kind has: a stable id, and class facts that the checks and the server read."""
+    """What every kind has: a stable id, what people say about it, and class facts that the checks and the server read."""
 
     id: str
+    note: str = f.text(500, help="whatever people should know about it")
+    owner: str = f.text(80, help="who answers for it: a person, a team")
     kind: ClassVar[str] = ""
     title: ClassVar[str] = ""
     unique: ClassVar[tuple[tuple[str, ...], ...]] = ()
@@ -42,10 +44,14 @@ class Record:
         return made
 
 
+ABOUT = ("note", "owner")
+"""The fields of every kind that say something to people alone: no frame depends on them, and no pattern hands them on."""
+
+
 @cache
 def _fields(kind: str) -> tuple[Callable[[Any], tuple[Any, ...]], list[tuple[str, Any]]]:
     """What reads the id and the fields of a kind, and these fields with what they are unless said."""
-    fields = [(field.name, field.default) for field in dataclasses.fields(KINDS[kind]) if field.name != "id"]
+    fields = [(field.name, field.default) for field in _own_first(KINDS[kind])]
     return attrgetter("id", *(name for name, _ in fields)), fields
 
 
@@ -61,6 +67,9 @@ class Segment(Record):
     vid: int | None = f.vid(help="absent: the segment travels untagged")
     subnets: tuple[str, ...] = f.listed("subnets")
     gateways: tuple[str, ...] = f.listed("ips", help="addresses that its endpoints send to when they leave the subnet")
+    lease_servers: tuple[str, ...] = f.listed(
+        "ips", help="addresses of the servers from which its endpoints get theirs"
+    )
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
     vni: int | None = f.number(1, 16_777_215, help="of an overlay segment, in place of a VID")
     encapsulation: str = f.choice(
@@ -455,6 +464,8 @@ class Cable(Record):
     title: ClassVar[str] = "cable"
     a: str = f.ref("nic", "fabric_port")
     b: str = f.ref("nic", "fabric_port")
+    label: str = f.text(80, help="what is written on it")
+    places: tuple[str, ...] = f.listed("words", help="its places on patch panels, in order from a to b")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -532,7 +543,7 @@ def _part_kind(kind: str, title: str, of: type[Record], **refs: Any) -> type[Any
             else dataclasses.field(default=field.default, metadata=field.metadata),
         )
         for field in dataclasses.fields(of)
-        if field.name not in ("id", "part", *refs)
+        if field.name not in ("id", *ABOUT, "part", *refs)
     ]
     unique = tuple(names for names in of.unique if set(names) <= {name for name, _, _ in [*first, *rest]})
     return dataclasses.make_dataclass(
@@ -736,10 +747,19 @@ UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, and what is kept
 free."""
 
+BESIDE = {"segment": ("lease_servers",), "cable": ("label", "places")}
+"""Fields of kinds that frames do know, of which none depends on."""
+
+
+def _own_first(cls: type[Record]) -> list[dataclasses.Field[Any]]:
+    """The fields of a kind but its id: its own, then those that every kind has."""
+    return sorted(
+        (field for field in dataclasses.fields(cls) if field.name != "id"), key=lambda field: field.name in ABOUT
+    )
+
 
 SPECS: dict[str, dict[str, Spec]] = {
-    kind: {field.name: field.metadata["spec"] for field in dataclasses.fields(cls) if field.name != "id"}
-    for kind, cls in KINDS.items()
+    kind: {field.name: field.metadata["spec"] for field in _own_first(cls)} for kind, cls in KINDS.items()
 }
 
 REFS: dict[str, tuple[str, ...]] = {

@@ -9,7 +9,7 @@ from functools import cache
 from typing import Any
 
 from aptwire.plan.fields import plain
-from aptwire.plan.kinds import SPECS, PatternNic, Record, Stamp
+from aptwire.plan.kinds import ABOUT, SPECS, PatternNic, Record, Stamp
 from aptwire.plan.names import called
 from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -34,7 +34,7 @@ class Meant:
 def fields_of(kind: str) -> tuple[str, ...]:
     """The fields that a part hands on to what is made of it."""
     made = STAMPED[kind]
-    return tuple(name for name in SPECS[made] if name in SPECS[kind] and name not in ("part", OWNER[made]))
+    return tuple(name for name in SPECS[made] if name in SPECS[kind] and name not in ("part", OWNER[made], *ABOUT))
 
 
 @cache

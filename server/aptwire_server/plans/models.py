@@ -130,6 +130,18 @@ class SheetColumns(models.Model):
         constraints = (models.UniqueConstraint(fields=["user", "of"], name="sheet_columns_once"),)
 
 
+class ChosenColumns(models.Model):
+    """The columns that somebody wants to see of a table."""
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
+    of = models.CharField(max_length=16)
+    columns = models.JSONField(help_text="their names, in order")
+
+    class Meta:
+        db_table = "chosen_columns"
+        constraints = (models.UniqueConstraint(fields=["user", "of"], name="chosen_columns_once"),)
+
+
 class Guess(models.Model):
     """A password that was tried: by whom as they say, and from where."""
 

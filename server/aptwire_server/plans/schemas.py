@@ -314,6 +314,7 @@ def components() -> dict[str, Schema]:
             risks=many(TEXT),
             shut_down=many(TEXT),
         ),
+        "Columns": obj(columns=maybe(many(TEXT))),
         "TakenSheet": obj(
             titles=many(TEXT),
             columns=many(obj(name=TEXT, needed=FLAG, title=TEXT)),

@@ -7,6 +7,7 @@ import { useActions, usePlan, usePresence } from "../api/plan";
 import { compareNames, writtenVids } from "../model/records";
 import { LinkButton, Quiet, TakeButton, Taking } from "../parts/controls";
 import { Picker } from "./Build";
+import { endsOf } from "../strand/rows";
 import { tagText } from "../model/ports";
 import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
@@ -80,13 +81,16 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
         {
           label: "Cable",
           body: (
-            <OutcomeList
-              label="Ports"
-              proposals={ports}
-              endpoint={null}
-              take={take}
-              empty="No fabric port at its site is free."
-            />
+            <>
+              <CableDoor id={id} {...ids} />
+              <OutcomeList
+                label="Ports"
+                proposals={ports}
+                endpoint={null}
+                take={take}
+                empty="No fabric port at its site is free."
+              />
+            </>
           ),
         },
         {
@@ -115,16 +119,20 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       sections.push({
         label: "Cable",
         body: (
-          <OutcomeList
-            label="Ports"
-            proposals={portsFor(book, nic)}
-            endpoint={null}
-            take={take}
-            empty="No other port at this site is free."
-          />
+          <>
+            <CableDoor id={id} {...ids} />
+            <OutcomeList
+              label="Ports"
+              proposals={portsFor(book, nic)}
+              endpoint={null}
+              take={take}
+              empty="No other port at this site is free."
+            />
+          </>
         ),
       });
-    else if (!book.far.has(id))
+    else if (book.far.has(id)) sections.push({ label: "Cable", body: <CableDoor id={id} {...ids} /> });
+    else
       sections.push(
         { label: "Plug in", body: <PlugIn id={id} {...ids} /> },
         { label: "Station", body: <Stations id={id} {...ids} /> },
@@ -288,6 +296,7 @@ export function RecordPanel({
   });
   return (
     <Panel title={title ?? called ?? `${titled(kind)} ${name}`} close={close}>
+      <About record={record} />
       <Sections
         label="What to do"
         sections={sections}
@@ -297,6 +306,19 @@ export function RecordPanel({
         )}
       />
     </Panel>
+  );
+}
+
+/** What people say of a record: its note, and who answers for it. */
+function About({ record }: { record: Draft }) {
+  const { note, owner } = record as { note?: string; owner?: string };
+  if (!note && !owner) return null;
+  return (
+    <Quiet>
+      {note}
+      {note && owner && " · "}
+      {owner && `Owner: ${owner}`}
+    </Quiet>
   );
 }
 
@@ -316,6 +338,7 @@ const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
     return `${a} and ${b} kept apart`;
   },
   secondary_vlan: (book, id) => `Secondary VLAN ${book.get("secondary_vlan", id)!.vid}`,
+  cable: (book, id) => `Cable ${endsOf(book, book.get("cable", id)!).join(" – ")}`,
   assumed_fabric: (book, id) => `Assumed at ${book.get("assumed_fabric", id)!.site}`,
 };
 
@@ -335,6 +358,18 @@ interface Part {
   done: () => void;
   /** Show another record's panel. */
   open: (id: string) => void;
+}
+
+/** The way to the cable in a NIC or a port: what is written on it, and where it is patched. */
+function CableDoor({ id, book, open }: Part) {
+  const cable = book.of("cable", "a", id)[0] ?? book.of("cable", "b", id)[0];
+  if (!cable) return null;
+  const said = [cable.label, ...(cable.places ?? [])].filter(Boolean).join(", ");
+  return (
+    <p>
+      <LinkButton onClick={() => open(cable.id)}>{said ? `Its cable: ${said}` : "Label its cable"}</LinkButton>
+    </p>
+  );
 }
 
 function Doors({ doors }: { doors: [string, () => void][] }) {
@@ -960,7 +995,7 @@ function Stations({ id, book, done, open }: Part) {
   const own = book.of("station_port", "port", id);
   const station = book.get("station", own[0]?.station);
   const site = book.get("fabric_switch", book.get("fabric_port", id)!.switch)?.site ?? "";
-  const more = fieldsOf("station_port", book).map((f) => ({ ...f, more: false }));
+  const more = fieldsOf("station_port", book).map((f) => ({ ...f, more: f.more && f.name !== "mtu" }));
   const routes = fieldsOf("station", book).filter((f) => f.name === "routes");
   const fields = station
     ? more

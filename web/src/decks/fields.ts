@@ -24,6 +24,8 @@ export interface FieldSpec<N extends string = string> {
   /** The least and the most of a number, as the API's document says. */
   least?: number;
   most?: number;
+  /** What parts the values of a list; absent: commas and blanks. */
+  parted?: string;
   /** What an absent value means, as the API's document says. */
   unless?: unknown;
 }
@@ -250,6 +252,7 @@ const FIELDS: Fields = {
     vid("vid", "VID", "untagged", { when: (d) => !d.vni }),
     list("subnets", "Subnets", "10.65.10.0/24"),
     list("gateways", "Gateways", "10.65.10.1"),
+    list("lease_servers", "Lease servers", "10.65.10.2", { more: true }),
     mtu,
     number("vni", "VNI (overlay)", "none", { more: true, when: (d) => !d.vid }),
     choice(
@@ -374,9 +377,11 @@ const FIELDS: Fields = {
     list("addresses", "Addresses", "10.65.10.1/24"),
     mtu,
   ],
-  // These are made and taken away whole, each where it is seen: a cable at a NIC, an order at a port group, the
-  // others by their mends.
-  cable: () => [],
+  cable: () => [
+    text("label", "Label", { hint: "what is written on it" }),
+    list("places", "Patch panels", "A1 port 12, B3 port 7", { parted: "," }),
+  ],
+  // These are made and taken away whole, each where it is seen: an order at a port group, the others by their mends.
   group_order: () => [],
   way_in: () => [],
   shared_address: () => [],
@@ -428,11 +433,17 @@ const FIELDS: Fields = {
   acceptance: () => [text("why", "Why"), text("until", "Until", { hint: "2027-03-31", unless: null })],
 };
 
+/** What people say of a record of any kind. */
+const ABOUT: FieldSpec[] = [
+  text("note", "Note", { hint: "what people should know", more: true }),
+  text("owner", "Owner", { hint: "who answers for it", more: true }),
+];
+
 /** The fields of a record's form, each with what the API's document says of it. */
 export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
   const fields = FIELDS[kind] as (book: Book, record?: unknown) => FieldSpec[];
   const said = SPECS[kind] as Record<string, Said>;
-  return fields(book, id ? book.byId.get(id) : undefined).map((field) => ({
+  return [...fields(book, id ? book.byId.get(id) : undefined), ...ABOUT].map((field) => ({
     ...field,
     ...told(field, said[field.name] ?? {}),
   }));
@@ -472,7 +483,11 @@ export function parsed(field: FieldSpec, value: unknown, wrong: string[], before
   if (field.kind === "flag") return Boolean(value);
   const said = String(value ?? "").trim();
   if (field.kind === "maybe") return said === "" ? null : said === "true";
-  if (field.kind === "list") return said.split(/[,\s]+/).filter(Boolean);
+  if (field.kind === "list")
+    return said
+      .split(field.parted ?? /[,\s]+/)
+      .map((part) => part.trim())
+      .filter(Boolean);
   if (field.kind === "vid" || field.kind === "number") {
     if (!said) return field.kind === "number" && field.unless !== undefined ? field.unless : null;
     const held = /^\d+$/.test(said) ? Number(said) : NaN;

@@ -13,6 +13,8 @@ export const QUERY_FIELDS = {
   vid: "its segment’s VID, or a range: 200-299",
   address: "an address of its own",
   pattern: "a pattern of its host by name, none, or off",
+  owner: "who answers for it, its guest, host or segment",
+  note: "what is said of it, its guest, host or segment",
 } as const;
 export type QueryField = keyof typeof QUERY_FIELDS;
 
@@ -70,6 +72,12 @@ export function matcher({ words, pairs }: Query, book: Book, findings: readonly 
     if (value === "none") return stamps.length === 0;
     return stamps.some((s) => book.get("pattern", s.pattern)?.name.toLowerCase().includes(value));
   };
+  const read = (id: unknown): Record<string, unknown> => (typeof id === "string" && book.byId.get(id)) || {};
+  /** Who may say something of a place: itself, its guest or station, its segment, its host. */
+  const about = (endpoint: Endpoint, tag: Tag): Record<string, unknown>[] => {
+    const own = read(endpoint.id);
+    return [own, ...[own.guest, own.station, tag.belongs, hosts.get(endpoint.host)?.id].map(read)];
+  };
   const holds = (endpoint: Endpoint, tag: Tag, field: QueryField, value: string): boolean => {
     const own = ofHost(hosts.get(endpoint.host), field, value);
     if (own !== null) return own;
@@ -84,6 +92,13 @@ export function matcher({ words, pairs }: Query, book: Book, findings: readonly 
         return (book.get("segment", tag.belongs)?.role ?? "").toLowerCase().includes(value);
       case "vid":
         return inRange(book.get("segment", tag.belongs)?.vid ?? null, value);
+      case "owner":
+      case "note":
+        return about(endpoint, tag).some((record) =>
+          String(record[field] ?? "")
+            .toLowerCase()
+            .includes(value),
+        );
       case "address":
         return tag.addresses.some((address) => address.toLowerCase().startsWith(value));
       default:
@@ -104,17 +119,22 @@ export function matcher({ words, pairs }: Query, book: Book, findings: readonly 
   };
   return {
     tag: tagHolds,
-    segment: ({ name, role, vid }) =>
+    segment: ({ name, role, vid, owner, note }) =>
       words.every((word) => `${name} ${role ?? ""} ${vid ?? ""}`.toLowerCase().includes(word)) &&
       pairs.every(({ field, value }) => {
         if (field === "vid") return inRange(vid ?? null, value);
-        return { segment: name, role: role ?? "" }[field as string]?.toLowerCase().includes(value) ?? false;
+        const said: Partial<Record<QueryField, string>> = { segment: name, role, owner, note };
+        return said[field]?.toLowerCase().includes(value) ?? false;
       }),
     host: (host, endpoints) => {
       const said = `${host.name} ${host.site ?? ""}`.toLowerCase();
       const byItself =
         words.every((word) => said.includes(word)) &&
-        pairs.every(({ field, value }) => ofHost(host, field, value) === true);
+        pairs.every(({ field, value }) =>
+          field === "owner" || field === "note"
+            ? (host[field] ?? "").toLowerCase().includes(value)
+            : ofHost(host, field, value) === true,
+        );
       return byItself || (pairs.length > 0 && endpoints.some((e) => e.tags.some((tag) => tagHolds(e, tag))));
     },
   };
@@ -145,7 +165,7 @@ export function goOn(text: string, book: Book): string[] {
 }
 
 function valuesOf(field: string, book: Book): string[] {
-  const { host, segment, pattern } = book.records;
+  const { host, segment, pattern, guest } = book.records;
   const found: Record<string, () => (string | undefined)[]> = {
     verdict: () => [...MARKS],
     host: () => host.map((h) => h.name),
@@ -153,6 +173,7 @@ function valuesOf(field: string, book: Book): string[] {
     segment: () => segment.map((s) => s.name),
     role: () => segment.map((s) => s.role),
     vid: () => segment.map((s) => (s.vid ? String(s.vid) : undefined)),
+    owner: () => [...host, ...segment, ...guest].map((record) => record.owner),
     pattern: () => ["off", "none", ...pattern.map((p) => p.name)],
   };
   return [...new Set((found[field]?.() ?? []).filter((value): value is string => Boolean(value)))].sort();

@@ -1,12 +1,15 @@
-import { Button, HStack, Table, Text } from "@chakra-ui/react";
+import { Box, Button, HStack, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { api, unwrap, type Carried } from "../api/client";
 import { usePlan } from "../api/plan";
+import { patch } from "../decks/edits";
+import { fieldsOf } from "../decks/fields";
 import { GestureForm } from "../decks/Gestures";
+import { FieldForm } from "../decks/Panel";
 import { speed, type Book } from "../model/records";
-import { Quiet } from "../parts/controls";
+import { LinkButton, Quiet } from "../parts/controls";
 import { endsOf } from "./rows";
 
 const NEEDS: Record<Carried["need"], string> = {
@@ -50,6 +53,7 @@ export function OneCable({ cable }: { cable: { id: string; a: string; b: string 
         {one} – {two}
       </Text>
       <Quiet>{[speedOf(book, cable), ...lagsOf(book, cable)].filter(Boolean).join(", ")}</Quiet>
+      <Labelled key={cable.id} id={cable.id} />
       <Text my="1.5" fontSize="13px" aria-live="polite">
         {asked.data.length === 0
           ? "Nothing passes: an end is disabled, or its link is down."
@@ -98,7 +102,7 @@ export function OneCable({ cable }: { cable: { id: string; a: string; b: string 
         </GestureForm>
       )}
       {rows.length > 0 && (
-        <Table.ScrollArea>
+        <Table.ScrollArea tabIndex={0}>
           <Table.Root size="sm" className="strand-table" aria-label="What the cable carries">
             <Table.Header>
               <Table.Row>
@@ -143,6 +147,43 @@ export function OneCable({ cable }: { cable: { id: string; a: string; b: string 
         </Text>
       )}
     </div>
+  );
+}
+
+/** What is written on the cable, where it is patched, and what people say of it. */
+function Labelled({ id }: { id: string }) {
+  const { at, book } = usePlan();
+  const [typing, setTyping] = useState(false);
+  const cable = book.get("cable", id);
+  if (!cable) return null;
+  const said = [
+    cable.label && `Label ${cable.label}`,
+    cable.places?.length && `over ${cable.places.join(", ")}`,
+    cable.note,
+    cable.owner && `owner ${cable.owner}`,
+  ].filter(Boolean);
+  return (
+    <>
+      <HStack my="1" gap="2" fontSize="13px" wrap="wrap">
+        <span>{said.join("; ") || "No label yet."}</span>
+        {at === undefined && (
+          <LinkButton aria-expanded={typing} onClick={() => setTyping(!typing)}>
+            {said.length ? "Change" : "Label it"}
+          </LinkButton>
+        )}
+      </HStack>
+      {typing && (
+        <Box maxW="420px" mb="2">
+          <FieldForm
+            fields={fieldsOf("cable", book).map((field) => ({ ...field, more: false }))}
+            record={{ ...cable }}
+            compose={(set) => [patch("cable", id, set)]}
+            message={() => "Label a cable"}
+            done={() => setTyping(false)}
+          />
+        </Box>
+      )}
+    </>
   );
 }
 

@@ -3,11 +3,14 @@ import "./tables.css";
 import { Button, HStack, NativeSelect } from "@chakra-ui/react";
 import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useMemo, useRef, useState } from "react";
+import { useMemo, useRef, useState, type CSSProperties, type ReactNode } from "react";
 import { createSearchParams, useNavigate, useSearchParams } from "react-router";
 
-import { api, unwrap, type Endpoint, type Finding } from "../api/client";
+import { api, unwrap, type Finding } from "../api/client";
 import { usePlan, usePresence } from "../api/plan";
+import { COLUMNS, fitting, landsOn, type Row } from "../landing/columns";
+import { ColumnMenu } from "../landing/ColumnMenu";
+import { useColumns } from "../landing/useColumns";
 import { matcher, readQuery } from "../model/query";
 import { compareNames } from "../model/records";
 import { gravity, MARKS, sayMoves, type Mark } from "../model/verdicts";
@@ -16,12 +19,6 @@ import { QueryBox } from "../parts/QueryBox";
 import { VerdictMark } from "../parts/VerdictMark";
 
 type Grouping = "verdict" | "host" | "segment" | "none";
-interface Row {
-  endpoint: Endpoint;
-  tag: Endpoint["tags"][number];
-  finding: Finding | undefined;
-  mark: Mark;
-}
 type Line = { head: string; count: number } | { row: Row };
 
 const ROW = 34;
@@ -31,6 +28,7 @@ const held = (finding: Finding): boolean => finding.acceptance !== null && !find
 
 export function Landing() {
   const { id, base, snapshot, book, edit } = usePlan();
+  const { columns, choose } = useColumns();
   const { busy } = usePresence();
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
@@ -60,7 +58,6 @@ export function Landing() {
     );
   }, [snapshot.summary, snapshot.endpoints]);
 
-  const name = (segment: string | null): string => book.get("segment", segment)?.name ?? "";
   const lines = useMemo<Line[]>(() => {
     const named = (segment: string | null): string => book.get("segment", segment)?.name ?? "";
     const asked = matcher(readQuery(text), book, snapshot.summary.findings);
@@ -136,6 +133,7 @@ export function Landing() {
       { replace: true },
     );
   const shown = lines.filter((l) => "row" in l).length;
+  const { grid, least } = useMemo(() => fitting(columns, rows, book), [columns, rows, book]);
   const adapters = useMemo(
     () => [
       ...new Set(lines.flatMap((l) => ("row" in l && l.row.endpoint.kind === "adapter" ? [l.row.endpoint.id] : []))),
@@ -148,6 +146,104 @@ export function Landing() {
     ],
     [lines],
   );
+  /** What stands in a cell beside its text, or in place of it. */
+  const cell = (column: string, row: Row): { body: ReactNode; title?: string; className?: string } => {
+    const { endpoint, tag, finding, mark } = row;
+    const segment = book.get("segment", tag.belongs);
+    switch (column) {
+      case "verdict":
+        return {
+          className: "verdict",
+          body: (
+            <>
+              <VerdictMark mark={mark} /> {mark}
+            </>
+          ),
+        };
+      case "endpoint":
+        return {
+          title: endpoint.key,
+          body: (
+            <button
+              type="button"
+              className="cell-link"
+              title={`${endpoint.key}: show it on Decks`}
+              onClick={() =>
+                void navigate({
+                  pathname: `${base}/decks`,
+                  search: String(
+                    createSearchParams({ at: endpoint.id, ...(tag.belongs ? { follow: tag.belongs } : {}) }),
+                  ),
+                })
+              }
+            >
+              {endpoint.name}
+            </button>
+          ),
+        };
+      case "belongs":
+        return {
+          body: (
+            <>
+              {segment?.name ?? "not said"} <span className="mono soft">{segment?.vid}</span>
+            </>
+          ),
+        };
+      case "lands":
+        return {
+          className: tag.verdict === "astray" ? "wrong" : undefined,
+          body: (
+            <>
+              {landsOn(row, book)} <span className="mono soft">{tag.lands_vid || ""}</span>
+            </>
+          ),
+        };
+      case "could": {
+        const beyond = (book.could[endpoint.id] ?? []).map((s) => book.get("segment", s)!);
+        return {
+          className: beyond.length ? "wrong" : "soft",
+          title: beyond.length
+            ? `By sending what it isn’t meant to it could hear or reach ${beyond.map((s) => s.name).join(", ")}`
+            : undefined,
+          body: beyond.length > 1 ? `${beyond.length} VIDs` : (beyond[0]?.vid ?? beyond[0]?.name),
+        };
+      }
+      case "mend":
+        return { className: "mend-cell", body: finding && mendCell(finding) };
+      default: {
+        const text = COLUMNS.find(({ id: own }) => own === column)!.text(row, book);
+        const whole = { address: tag.addresses, gateway: segment?.gateways }[column]?.join(" ") ?? text;
+        return { title: whole || undefined, body: text };
+      }
+    }
+  };
+  const mendCell = (finding: Finding): ReactNode => {
+    const mend = mendOf.get(finding.id);
+    if (!mend)
+      return (
+        <button type="button" className="cell-link" onClick={() => open(finding)}>
+          {finding.title}
+        </button>
+      );
+    const says = `${mend.title}: ${sayMoves(mend.tally)}`;
+    return (
+      <>
+        <button
+          type="button"
+          className="take"
+          disabled={busy}
+          title={says}
+          aria-label={`Take the mend: ${mend.title}`}
+          onClick={() => void edit(mend.title, mend.edit)}
+        >
+          Take
+        </button>
+        <button type="button" className="cell-link" title={says} onClick={() => open(finding)}>
+          {mend.title}
+        </button>
+      </>
+    );
+  };
   return (
     <div className="landing">
       <div className="tools" role="toolbar" aria-label="Filter and group">
@@ -205,23 +301,22 @@ export function Landing() {
             Pick {adapters.length === 1 ? "the adapter" : `the ${adapters.length} adapters`}
           </Button>
         )}
+        <ColumnMenu shown={columns} choose={choose} />
         <MendAll findings={inSight} />
       </div>
-      <div className="table" role="table" aria-label="Landing of every endpoint" aria-rowcount={lines.length + 1}>
+      <div
+        className="table"
+        role="table"
+        aria-label="Landing of every endpoint"
+        aria-rowcount={lines.length + 1}
+        style={{ "--columns": grid, "--least": `${least}px` } as CSSProperties}
+      >
         <div className="row head" role="row">
-          {["Verdict", "Endpoint", "Host", "Tag", "Belongs on", "Lands on", "Address", "Gateway", "Could", "Mend"].map(
-            (h) => (
-              <span
-                key={h}
-                role="columnheader"
-                title={
-                  h === "Could" ? "Segments that it could hear or reach by sending what it isn’t meant to" : undefined
-                }
-              >
-                {h}
-              </span>
-            ),
-          )}
+          {columns.map((column) => (
+            <span key={column.id} role="columnheader" title={column.hint}>
+              {column.title}
+            </span>
+          ))}
         </div>
         {!shown && (
           <div role="row" className="nothing">
@@ -253,96 +348,18 @@ export function Landing() {
                   </div>
                 );
               }
-              const { endpoint, tag, finding, mark } = line.row;
-              const segment = book.get("segment", tag.belongs);
-              const beyond = (book.could[endpoint.id] ?? []).map((s) => book.get("segment", s)!);
-              const mend = finding ? mendOf.get(finding.id) : undefined;
-              const lands = tag.lands
-                ? name(tag.lands)
-                : tag.lands_vid === null || (tag.lands_vid === 0 && tag.verdict === "astray")
-                  ? "nowhere"
-                  : tag.lands_vid === 0
-                    ? "untagged"
-                    : "no segment";
+              const { row } = line;
               return (
                 <div key={item.key} className="row" role="row" style={style} aria-rowindex={item.index + 2}>
-                  <span role="cell" className="verdict">
-                    <VerdictMark mark={mark} /> {mark}
-                  </span>
-                  <span role="cell" title={endpoint.key}>
-                    <button
-                      type="button"
-                      className="cell-link"
-                      title={`${endpoint.key}: show it on Decks`}
-                      onClick={() =>
-                        void navigate({
-                          pathname: `${base}/decks`,
-                          search: String(
-                            createSearchParams({ at: endpoint.id, ...(tag.belongs ? { follow: tag.belongs } : {}) }),
-                          ),
-                        })
-                      }
-                    >
-                      {endpoint.name}
-                    </button>
-                  </span>
-                  <span role="cell">{endpoint.host}</span>
-                  <span role="cell" className="mono">
-                    {tag.tag}
-                  </span>
-                  <span role="cell">
-                    {name(tag.belongs) || "not said"} <span className="mono soft">{segment?.vid}</span>
-                  </span>
-                  <span role="cell" className={tag.verdict === "astray" ? "wrong" : ""}>
-                    {lands} <span className="mono soft">{tag.lands_vid || ""}</span>
-                  </span>
-                  <span role="cell" className="mono" title={tag.addresses.join(" ")}>
-                    {tag.addresses[0]?.split("/")[0]}
-                  </span>
-                  <span role="cell" className="mono" title={segment?.gateways?.join(" ")}>
-                    {segment?.gateways?.[0] ?? ""}
-                  </span>
-                  <span
-                    role="cell"
-                    className={beyond.length ? "wrong" : "soft"}
-                    title={
-                      beyond.length
-                        ? "By sending what it isn’t meant to it could hear or reach " +
-                          beyond.map((s) => s.name).join(", ")
-                        : undefined
-                    }
-                  >
-                    {beyond.length > 1 ? `${beyond.length} VIDs` : (beyond[0]?.vid ?? beyond[0]?.name)}
-                  </span>
-                  <span role="cell" className="mend-cell">
-                    {finding &&
-                      (mend ? (
-                        <>
-                          <button
-                            type="button"
-                            className="take"
-                            disabled={busy}
-                            title={`${mend.title}: ${sayMoves(mend.tally)}`}
-                            aria-label={`Take the mend: ${mend.title}`}
-                            onClick={() => void edit(mend.title, mend.edit)}
-                          >
-                            Take
-                          </button>
-                          <button
-                            type="button"
-                            className="cell-link"
-                            title={`${mend.title}: ${sayMoves(mend.tally)}`}
-                            onClick={() => open(finding)}
-                          >
-                            {mend.title}
-                          </button>
-                        </>
-                      ) : (
-                        <button type="button" className="cell-link" onClick={() => open(finding)}>
-                          {finding.title}
-                        </button>
-                      ))}
-                  </span>
+                  {columns.map((column) => {
+                    const { className, title, body } = cell(column.id, row);
+                    const words = [column.mono && "mono", className].filter(Boolean).join(" ");
+                    return (
+                      <span key={column.id} role="cell" className={words || undefined} title={title}>
+                        {body}
+                      </span>
+                    );
+                  })}
                 </div>
               );
             })}

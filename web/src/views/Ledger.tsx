@@ -15,15 +15,18 @@ import { MARKS } from "../model/verdicts";
 import { SheetGrid, type CellMark, type SheetColumn, type SheetRow } from "../parts/SheetGrid";
 
 const COLUMNS: readonly SheetColumn[] = [
-  { id: "name", name: "Name", size: 150 },
-  { id: "role", name: "Role", size: 100 },
-  { id: "vid", name: "VID", size: 56 },
-  { id: "vni", name: "VNI", size: 64 },
-  { id: "subnets", name: "Subnets", size: 150 },
-  { id: "gateways", name: "Gateways", size: 120 },
-  { id: "mtu", name: "MTU", size: 56 },
-  { id: "encapsulation", name: "Overlay", size: 70 },
+  { id: "name", name: "Name", size: 140 },
+  { id: "role", name: "Role", size: 92 },
+  { id: "vid", name: "VID", size: 52 },
+  { id: "vni", name: "VNI", size: 56 },
+  { id: "subnets", name: "Subnets", size: 130 },
+  { id: "gateways", name: "Gateways", size: 100 },
+  { id: "lease_servers", name: "Lease servers", size: 106 },
+  { id: "mtu", name: "MTU", size: 54 },
   { id: "stands", name: "Adapters", size: 168, told: true },
+  { id: "note", name: "Note", size: 170 },
+  { id: "owner", name: "Owner", size: 110 },
+  { id: "encapsulation", name: "Overlay", size: 70 },
 ];
 
 /** The segment sheet: worked like one, with the VIDs and the address space beside it. */

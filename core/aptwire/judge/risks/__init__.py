@@ -73,6 +73,10 @@ def _segments(look: _All) -> Rests:
     return (look.plan.of("segment"), look.plan.of("secondary_vlan"), with_members)
 
 
+def _cables(look: _All) -> Rests:
+    return naming(look, "cable", "nic", "fabric_port")
+
+
 def _kept(find: Callable[[_All], Iterator[Risk]], made_of: Callable[[_All], Rests]) -> Callable[[_All], list[Risk]]:
     """A search of which the answer holds for as long as what it rests on."""
 
@@ -87,7 +91,7 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
     *(_All.macs, _All.guest_teams, _All.mirrors, _All.could, _All.tunnels, _All.station_twins),
     *(_All.limits, _All.seen_names, _All.unused, _All.off_pattern, _All.named_nearly),
     *(_kept(_All.doubled, _segments), _kept(_All.overlays, _segments), _kept(_All.gateways, _segments)),
-    _kept(_All.joined_lags, _fabric),
+    *(_kept(_All.joined_lags, _fabric), _kept(_All.marked_twice, _cables), _All.lease_servers),
 )
 """What is about few, and searched for anew each time."""
 

@@ -106,6 +106,30 @@ class CableRisks(RiskSearch):
             if one.mode != "private" and two.mode != "private" and self._managed(one, two):
                 yield from self._disagreeing((cable,), _Trunk(one), [_Trunk(two)])
 
+    def marked_twice(self) -> Iterator[Risk]:
+        """Labels and places on patch panels that two cables have: whoever stands before them takes the wrong one."""
+        held: dict[tuple[str, str], list[str]] = {}
+        for label, cables in self.plan.grouped("cable", "label").items():
+            if label:
+                held.setdefault(("label", label), []).extend(cable.id for cable in cables)
+        for cable in self.plan.having("cable", "places"):
+            for place in dict.fromkeys(cable.places):
+                held.setdefault(("place", place), []).append(cable.id)
+        for (what, text), ids in sorted(held.items()):
+            if len(ids) > 1:
+                names = some([called(self.plan, self.plan.get("cable", id)) for id in sorted(ids)])
+                yield Risk(
+                    UNTIDY,
+                    "marked-twice",
+                    (what, text),
+                    f"{len(ids)} cables are labelled {text}"
+                    if what == "label"
+                    else f"{len(ids)} cables go over {text}",
+                    f"Whoever unplugs one of them may take another: {names}.",
+                    tuple(sorted(ids)),
+                    facts=tuple(self.fact(id, text, f"the same {what}") for id in sorted(ids)[:20]),
+                )
+
     def uplink_natives(self) -> Iterator[Risk]:
         """The same between an uplink with a native VLAN and its NICs' ports."""
         speaking = {u.id: u for field in ("native", "pvid") for u in self.plan.having("uplink", field)}

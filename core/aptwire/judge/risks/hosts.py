@@ -9,6 +9,7 @@ from functools import partial
 from aptwire.judge.risks.base import RISK, Offers, Risk, RiskSearch
 from aptwire.plan.edits import Drop, Edit, Operation, Patch
 from aptwire.plan.kinds import (
+    ABOUT,
     SPECS,
     Adapter,
     Guest,
@@ -248,7 +249,7 @@ class HostRisks(RiskSearch):
 
 def _look(group: PortGroup) -> tuple[object, ...]:
     """What port groups must have in common to stand for each other: name, then all that frames see of them."""
-    seen = (name for name in SPECS["port_group"] if name not in ("id", "switch", "name", "part"))
+    seen = (name for name in SPECS["port_group"] if name not in ("switch", "name", "part", *ABOUT))
     return (group.name, *(getattr(group, name) for name in seen))
 
 

@@ -1,0 +1,139 @@
+import type { Endpoint, Finding } from "../api/client";
+import type { Book } from "../model/records";
+import type { Mark } from "../model/verdicts";
+
+/** A place, tag by tag. */
+export interface Row {
+  endpoint: Endpoint;
+  tag: Endpoint["tags"][number];
+  finding: Finding | undefined;
+  mark: Mark;
+}
+
+export interface Column {
+  id: string;
+  title: string;
+  hint?: string;
+  /** It stands always, since rows are told apart and picked by it. */
+  always?: true;
+  /** It stands unless somebody chose others. */
+  usual?: true;
+  /** Numbers and addresses, which stand in a face of one width. */
+  mono?: true;
+  /** The most that it takes when there isn't room for all, in px. */
+  most: number;
+  text: (row: Row, book: Book) => string;
+}
+
+const segmentOf = ({ tag }: Row, book: Book) => book.get("segment", tag.belongs);
+const adapterOf = ({ endpoint }: Row, book: Book) => book.get("adapter", endpoint.id);
+/** What people say of a place by its note and owner: of itself, else of its guest or station. */
+const said = (field: "note" | "owner", { endpoint }: Row, book: Book): string => {
+  const own = book.byId.get(endpoint.id) as { guest?: string; station?: string; note?: string; owner?: string };
+  const whole = book.get("guest", own?.guest) ?? book.get("station", own?.station);
+  return own?.[field] || (whole?.[field] ?? "");
+};
+
+/** Where a place lands, in words. */
+export function landsOn({ tag }: Row, book: Book): string {
+  if (tag.lands) return book.get("segment", tag.lands)?.name ?? "";
+  if (tag.lands_vid === null || (tag.lands_vid === 0 && tag.verdict === "astray")) return "nowhere";
+  return tag.lands_vid === 0 ? "untagged" : "no segment";
+}
+
+const sites = new WeakMap<Book, Map<string, string>>();
+function siteOf(host: string, book: Book): string {
+  const known = sites.get(book) ?? new Map(book.records.host.map((h) => [h.name, h.site ?? ""]));
+  sites.set(book, known);
+  return known.get(host) ?? "";
+}
+
+/** Everything that can be seen of a place, in the order in which it stands. */
+export const COLUMNS: readonly Column[] = [
+  { id: "verdict", title: "Verdict", always: true, usual: true, most: 84, text: ({ mark }) => `${mark}mmm` },
+  { id: "endpoint", title: "Endpoint", always: true, usual: true, most: 116, text: ({ endpoint }) => endpoint.name },
+  { id: "kind", title: "Kind", most: 90, text: ({ endpoint }) => endpoint.kind.replaceAll("_", " ") },
+  { id: "host", title: "Host", usual: true, most: 74, text: ({ endpoint }) => endpoint.host },
+  { id: "site", title: "Site", most: 90, text: ({ endpoint }, book) => siteOf(endpoint.host, book) },
+  { id: "tag", title: "Tag", usual: true, mono: true, most: 60, text: ({ tag }) => tag.tag },
+  {
+    id: "port_group",
+    title: "Port group",
+    most: 110,
+    text: (row, book) => book.get("port_group", adapterOf(row, book)?.port_group)?.name ?? "",
+  },
+  {
+    id: "belongs",
+    title: "Belongs on",
+    usual: true,
+    most: 100,
+    text: (row, book) => `${segmentOf(row, book)?.name ?? "not said"} ${segmentOf(row, book)?.vid ?? ""}`,
+  },
+  {
+    id: "lands",
+    title: "Lands on",
+    usual: true,
+    most: 92,
+    text: (row, book) => `${landsOn(row, book)} ${row.tag.lands_vid || ""}`,
+  },
+  { id: "role", title: "Role", most: 90, text: (row, book) => segmentOf(row, book)?.role ?? "" },
+  {
+    id: "address",
+    title: "Address",
+    usual: true,
+    mono: true,
+    most: 106,
+    text: ({ tag }) => tag.addresses[0]?.split("/")[0] ?? "",
+  },
+  { id: "mac", title: "MAC", mono: true, most: 124, text: (row, book) => adapterOf(row, book)?.mac ?? "" },
+  {
+    id: "gateway",
+    title: "Gateway",
+    usual: true,
+    mono: true,
+    most: 80,
+    text: (row, book) => segmentOf(row, book)?.gateways?.[0] ?? "",
+  },
+  {
+    id: "lease_servers",
+    title: "Lease server",
+    mono: true,
+    most: 92,
+    text: (row, book) => segmentOf(row, book)?.lease_servers?.join(", ") ?? "",
+  },
+  {
+    id: "could",
+    title: "Could",
+    hint: "Segments that it could hear or reach by sending what it isn’t meant to",
+    usual: true,
+    most: 56,
+    text: ({ endpoint }, book) => ((book.could[endpoint.id] ?? []).length ? "2 VIDs" : ""),
+  },
+  { id: "owner", title: "Owner", most: 100, text: (row, book) => said("owner", row, book) },
+  { id: "note", title: "Note", most: 140, text: (row, book) => said("note", row, book) },
+  { id: "mend", title: "Mend", usual: true, most: 136, text: ({ finding }) => finding?.title ?? "" },
+];
+
+export const USUAL: readonly string[] = COLUMNS.filter((column) => column.usual).map((column) => column.id);
+
+/** So many rows are looked at to see how wide a column is. */
+const SAMPLE = 1500;
+const LETTER = 6.4;
+const MONO_LETTER = 7;
+const LEAST = 40;
+const GAP = 7;
+
+/** The widths of a grid that fit what its columns hold, as CSS has them, and the least width of a row in px. */
+export function fitting(columns: readonly Column[], rows: readonly Row[], book: Book): { grid: string; least: number } {
+  const step = Math.max(1, Math.floor(rows.length / SAMPLE));
+  const widths = columns.map(({ title, text, mono }) => {
+    let longest = title.length + 1;
+    for (let n = 0; n < rows.length; n += step) longest = Math.max(longest, text(rows[n]!, book).length);
+    return Math.max(LEAST, Math.ceil(longest * (mono ? MONO_LETTER : LETTER)) + 2);
+  });
+  const least = widths.map((width, n) => Math.min(width, columns[n]!.most));
+  return {
+    grid: widths.map((width, n) => `minmax(${least[n]}px, ${Math.min(width, 420)}fr)`).join(" "),
+    least: least.reduce((a, b) => a + b, 24 + GAP * (columns.length - 1)),
+  };
+}

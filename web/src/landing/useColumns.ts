@@ -1,0 +1,28 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+
+import { api, unwrap } from "../api/client";
+import { COLUMNS, USUAL, type Column } from "./columns";
+
+const KEY = ["columns", "landing"];
+
+/** The columns of Landing that somebody chose, kept by the server for wherever they log in. */
+export function useColumns(): { columns: readonly Column[]; choose: (ids: readonly string[] | null) => void } {
+  const client = useQueryClient();
+  const asked = useQuery({
+    queryKey: KEY,
+    queryFn: async () => unwrap(await api.GET("/api/columns/{of}", { params: { path: { of: "landing" } } })),
+    staleTime: Infinity,
+  });
+  const { mutate } = useMutation({
+    mutationFn: async (columns: string[]) =>
+      unwrap(await api.PUT("/api/columns/{of}", { params: { path: { of: "landing" } }, body: { columns } })),
+    onMutate: (columns) => client.setQueryData(KEY, { columns }),
+    // What the server didn't keep isn't shown as if it had.
+    onError: () => client.invalidateQueries({ queryKey: KEY }),
+  });
+  const chosen = new Set(asked.data?.columns ?? USUAL);
+  return {
+    columns: COLUMNS.filter((column) => column.always || chosen.has(column.id)),
+    choose: (ids) => mutate([...(ids ?? USUAL)]),
+  };
+}
