@@ -165,6 +165,38 @@ class DecksTest(BrowserTest):
         expect(self.count("home")).to_have_text("32")
         expect(tab).to_have_accessible_name("tap-ticketing-web-1 of ticketing-web-1: astray, in berth planning")
 
+    def test_a_guest_is_dragged_to_another_host_which_says_how_it_would_fare(self) -> None:
+        card = self.page.get_by_role("button", name="crew-roster", exact=True)
+        host = self.page.get_by_role("region", name="Host gannet").get_by_role(
+            "button", name="Port group berth planning"
+        )
+        a, b = card.bounding_box(), host.bounding_box()
+        assert a and b
+        self.page.mouse.move(a["x"] + 12, a["y"] + 8)
+        self.page.mouse.down()
+        self.page.mouse.move(a["x"] + 30, a["y"] + 40, steps=4)
+        expect(self.page.locator(".slot-outcome").filter(has_text="move here").first).to_be_visible()
+        self.page.mouse.move(b["x"] + 30, b["y"] + 40, steps=6)
+        expect(self.page.locator(".slot-outcome").filter(has_text="home")).to_be_visible()
+        # Esc lets go, and nothing is moved.
+        self.page.keyboard.press("Escape")
+        self.page.mouse.up()
+        expect(self.page.locator(".slot-outcome")).to_have_count(0)
+        expect(self.page.get_by_text("revision 0")).to_be_visible()
+        card.focus()
+        self.page.keyboard.press("m")
+        expect(self.page.get_by_label("To host")).to_be_visible()
+        self.page.keyboard.press("Escape")
+        self.page.mouse.move(a["x"] + 12, a["y"] + 8)
+        self.page.mouse.down()
+        self.page.mouse.move(b["x"] + 30, b["y"] + 40, steps=6)
+        self.page.mouse.up()
+        expect(self.page.get_by_text("revision 1")).to_be_visible()
+        moved = self.page.get_by_role("region", name="Host gannet").get_by_role(
+            "button", name="crew-roster", exact=True
+        )
+        expect(moved).to_be_visible()
+
     def test_an_adapter_is_moved_by_keyboard(self) -> None:
         tab = self.page.get_by_role("button", name=re.compile("^tap-ticketing-web-1 of"))
         tab.focus()

@@ -464,15 +464,25 @@ export function useGesture<G extends keyof Gestures>(name: G, args: Gestures[G],
     queryKey: ["gesture", id, revision, name, args],
     enabled,
     retry: false,
-    queryFn: async ({ signal }) =>
-      unwrap(
-        await api.POST("/api/plans/{plan_id}/gestures", {
-          params: { path: { plan_id: id } },
-          body: { gesture: name, args: { ...args }, base: revision, take: false },
-          signal,
-        }),
-      ),
+    queryFn: ({ signal }) => tryGesture(id, revision, name, args, signal),
   });
+}
+
+/** What a gesture would change, asked once. */
+export async function tryGesture<G extends keyof Gestures>(
+  id: string,
+  revision: number,
+  name: G,
+  args: Gestures[G],
+  signal?: AbortSignal,
+): Promise<GestureResult> {
+  return unwrap(
+    await api.POST("/api/plans/{plan_id}/gestures", {
+      params: { path: { plan_id: id } },
+      body: { gesture: name, args: { ...args }, base: revision, take: false },
+      signal,
+    }),
+  );
 }
 
 /** The drafts of a plan (or, of a draft, those of its plan), the latest changed first. */

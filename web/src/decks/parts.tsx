@@ -157,8 +157,9 @@ export function GuestCard({ scene, id, rect }: { scene: Scene; id: string; rect:
       data-id={id}
       className={names(scene, id, "guest", !running && "asleep")}
       style={place(rect)}
-      title={running ? guest.name : `${guest.name} (off)`}
+      title={`${guest.name}${running ? "" : " (off)"}. Drag it, or press M, to move it to another host.`}
       onClick={() => scene.select(id)}
+      onPointerDown={(e) => scene.grab(e, id)}
     >
       {guest.name}
       {!running && <span className="visually-hidden"> (off)</span>}

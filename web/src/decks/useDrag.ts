@@ -1,23 +1,37 @@
 import { useCallback, useMemo, useRef, useState, type PointerEvent as Pressed, type RefObject } from "react";
 
 import type { PreviewResult } from "../api/client";
-import { usePlan } from "../api/plan";
+import { tryGesture, usePlan } from "../api/plan";
 import type { Book } from "../model/records";
 import { moveAdapter, plug, sameSite, type Proposal } from "./edits";
 import type { Layout } from "./layout";
 import { uplinksFor } from "./making";
 import { locate } from "./places";
 
+/** A guest taken to another host: the server finds which port groups its adapters take there. */
+interface GuestMove {
+  guests: string[];
+  host: string;
+}
+
 export interface Drag {
   id: string;
   x: number;
   y: number;
   over: string | null;
-  proposals: ReadonlyMap<string, Proposal>;
+  proposals: ReadonlyMap<string, Proposal | GuestMove>;
 }
 
+/** So near to the edge of what is in sight, in pixels, the drawing comes along. */
+const EDGE = 48;
+
 /** Where a part could be dropped, and the edit that this would be. */
-function proposalsFor(book: Book, layout: Layout, record: string): Map<string, Proposal> {
+function proposalsFor(book: Book, layout: Layout, record: string): Map<string, Proposal | GuestMove> {
+  const guest = book.get("guest", record);
+  if (guest) {
+    const others = layout.columns.filter((column) => column.host !== guest.host);
+    return new Map(others.map(({ host }) => [host, { guests: [record], host }]));
+  }
   const adapter = book.get("adapter", record);
   if (adapter) {
     const column = layout.adapterOf.get(record)?.column;
@@ -66,7 +80,8 @@ export function useDrag(
   grab: (event: Pressed, record: string) => void;
   justEnded: RefObject<boolean>;
 } {
-  const { book, preview, edit, tell } = usePlan();
+  const { id: plan, snapshot, book, preview, edit, gesture, tell } = usePlan();
+  const { revision } = snapshot;
   const [drag, setDrag] = useState<Drag | null>(null);
   const [outcomes, setOutcomes] = useState<Map<string, PreviewResult>>(new Map());
   const dragged = useRef<Drag | null>(null);
@@ -76,6 +91,7 @@ export function useDrag(
       if (event.button !== 0) return;
       const start = { x: event.clientX, y: event.clientY };
       const proposals = proposalsFor(book, layout, record);
+      const asked = new Set<string>();
       const toCanvas = (x: number, y: number): [number, number] => {
         const node = scroller.current!;
         const box = node.getBoundingClientRect();
@@ -86,18 +102,32 @@ export function useDrag(
           if (Math.hypot(e.clientX - start.x, e.clientY - start.y) < 5) return;
           if (!proposals.size) return;
           began(record);
-          const keys = [...proposals.keys()];
           setOutcomes(new Map());
-          void preview(keys.map((k) => proposals.get(k)!.operations)).then(
-            (results) => setOutcomes(new Map(keys.map((k, n) => [k, results[n]!]))),
+          const edits = [...proposals].flatMap(([k, p]) => ("operations" in p ? [[k, p.operations] as const] : []));
+          if (edits.length)
+            void preview(edits.map(([, operations]) => operations)).then(
+              (results) => setOutcomes(new Map(edits.map(([k], n) => [k, results[n]!]))),
+              (error: Error) => tell(error.message, true),
+            );
+        }
+        const box = scroller.current!.getBoundingClientRect();
+        if (e.clientX > box.right - EDGE) scroller.current!.scrollLeft += EDGE / 2;
+        else if (e.clientX < box.left + EDGE) scroller.current!.scrollLeft -= EDGE / 2;
+        const [x, y] = toCanvas(e.clientX, e.clientY);
+        const over = [...proposals.keys()].find((k) => {
+          // All of a host takes a guest.
+          const column = layout.columns.find((c) => c.host === k);
+          const r = column ? { x: column.x, y: 0, w: column.w, h: layout.height } : locate(layout, k);
+          return r !== null && x >= r.x - 3 && x <= r.x + r.w + 3 && y >= r.y - 3 && y <= r.y + r.h + 3;
+        });
+        const onto = over && over !== dragged.current?.over ? proposals.get(over) : undefined;
+        if (over && onto && "guests" in onto && !asked.has(over)) {
+          asked.add(over);
+          void tryGesture(plan, revision, "move-guests", onto).then(
+            ({ preview: found }) => found && setOutcomes((now) => new Map(now).set(over, found)),
             (error: Error) => tell(error.message, true),
           );
         }
-        const [x, y] = toCanvas(e.clientX, e.clientY);
-        const over = [...proposals.keys()].find((k) => {
-          const r = locate(layout, k);
-          return r !== null && x >= r.x - 3 && x <= r.x + r.w + 3 && y >= r.y - 3 && y <= r.y + r.h + 3;
-        });
         dragged.current = { id: record, x: e.clientX, y: e.clientY, over: over ?? null, proposals };
         setDrag(dragged.current);
       };
@@ -112,7 +142,9 @@ export function useDrag(
         justEnded.current = true;
         setTimeout(() => (justEnded.current = false), 0);
         const proposal = now.over ? now.proposals.get(now.over) : undefined;
-        if (dropped && proposal) void edit(proposal.message, proposal.operations);
+        if (!dropped || !proposal) return;
+        if ("operations" in proposal) void edit(proposal.message, proposal.operations);
+        else void gesture("move-guests", proposal);
       };
       const up = (): void => end(true);
       const onKey = (e: KeyboardEvent): void => {
@@ -125,7 +157,7 @@ export function useDrag(
       window.addEventListener("pointerup", up);
       window.addEventListener("keydown", onKey, true);
     },
-    [book, scroller, layout, began, preview, edit, tell],
+    [plan, revision, book, scroller, layout, began, preview, edit, gesture, tell],
   );
   const targets = useMemo(() => new Set(drag ? drag.proposals.keys() : []), [drag]);
   return { drag, outcomes, targets, grab, justEnded };

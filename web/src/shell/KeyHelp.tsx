@@ -9,7 +9,7 @@ const KEYS: [string, string][] = [
   [VIEWS.map((view) => view.key).join(", "), VIEWS.map((view) => view.name).join(", ")],
   ["Tab, Shift Tab", "From one part of the drawing to the next"],
   ["Enter", "Open what is focused: a tag to change, an adapter to move, a cable to plug elsewhere, a finding"],
-  ["M", "Move the focused adapter, with the outcome of each port group"],
+  ["M", "Move the focused adapter to a port group, or guest to a host, with what would become of it"],
   ["↑ ↓, Enter", "Choose an outcome, take it"],
   ["N", "Make a switch on the host of what is focused: NICs, port group, guests"],
   ["G", "Build on the focused switch: more NICs, another port group, guests"],

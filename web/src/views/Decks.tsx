@@ -205,7 +205,9 @@ export function Decks() {
       n: host && (() => build(host, null)),
       g: sw && (() => build(sw.host, sw.id)),
       c: host && (() => compare(host)),
-      m: book.get("adapter", record) && (() => select(record)),
+      m:
+        (book.get("adapter", record) && (() => select(record))) ||
+        (book.get("guest", record) && (() => open(record, "Move"))),
       f: () => {
         const segment = segmentAt(book, endpoints, record);
         if (segment) setFollow(segment);
@@ -218,6 +220,11 @@ export function Decks() {
     act();
   };
 
+  const dragged = !drag
+    ? []
+    : book.get("adapter", drag.id)
+      ? [drag.id]
+      : book.of("adapter", "guest", drag.id).map((adapter) => adapter.id);
   const doing = { open, build, compare };
   if (one && two)
     return (
@@ -350,8 +357,8 @@ export function Decks() {
                     key={key}
                     rect={rect}
                     result={outcomes.get(key)}
-                    endpoint={book.get("adapter", drag.id) ? drag.id : null}
-                    now={endpoints.get(drag.id)?.verdict ?? "home"}
+                    endpoints={dragged.map((id) => [id, endpoints.get(id)?.verdict ?? "home"])}
+                    waiting={book.get("guest", drag.id) && key !== drag.over ? "move here" : "…"}
                   />
                 ) : null;
               })}
@@ -361,7 +368,7 @@ export function Decks() {
       </div>
       {drag && (
         <div className="ghost" style={{ left: drag.x + 12, top: drag.y + 10 }}>
-          {(book.get("adapter", drag.id) ?? book.get("nic", drag.id))?.name ??
+          {(book.get("adapter", drag.id) ?? book.get("nic", drag.id) ?? book.get("guest", drag.id))?.name ??
             `cable of ${book.get("nic", book.far.get(drag.id)?.id)?.name ?? ""}`}
         </div>
       )}
