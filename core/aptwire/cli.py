@@ -27,6 +27,7 @@ from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.need import LACKING, SPARE, needs
 from aptwire.judge.verdicts import judge
+from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
 from aptwire.paper.reading import read_table
@@ -39,9 +40,10 @@ from aptwire.plan.edits import apply_edit
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import (
     Cable,
+    Host,
     Segment,
 )
-from aptwire.plan.names import called, endpoint_key
+from aptwire.plan.names import called, endpoint_key, some
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.report import landings, summary
 from aptwire.stamping.making import STARTERS, from_host, from_starter
@@ -369,6 +371,23 @@ def hears(plan_file: str, without: str | None, ask: tuple[str, ...], as_json: bo
         click.echo(
             table(("a broadcast from", "is heard by"), [(k, ", ".join(v) or "nobody") for k, v in found.items()])
         )
+
+
+@main.command(help=f"Hosts in cross-section as a drawing (SVG): those named, or all of them, at most {MOST_HOSTS}.")
+@click.argument("plan_file")
+@click.argument("hosts", nargs=-1)
+@click.option("--svg", metavar="FILE", required=True, help="where it is written")
+def decks(plan_file: str, hosts: tuple[str, ...], svg: str) -> None:
+    """Hosts as a drawing."""
+    plan = _load(plan_file)
+    named = {host.name: host for host in plan.all(Host)}
+    unknown = [name for name in hosts if name not in named]
+    if unknown:
+        _fail(f"there is no host {some([f'“{name}”' for name in unknown])}")
+    chosen = [named[name] for name in hosts or named]
+    if len(chosen) > MOST_HOSTS:
+        _fail(f"{len(chosen)} hosts are too many for a drawing; name at most {MOST_HOSTS}")
+    _write(svg, decks_svg(judge(plan), chosen, plan.name).encode())
 
 
 @main.command(help="One segment alone: its strand as a tree, every break, and every place where it could be overheard.")

@@ -17,6 +17,7 @@ from aptwire.cli import main
 from aptwire.judge.alone import alone
 from aptwire.judge.findings import everything
 from aptwire.judge.verdicts import judge
+from aptwire.paper.decks import decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
 from aptwire.paper.sheets import Sheet, to_csv, to_xlsx
@@ -141,6 +142,33 @@ class DrawingTest(unittest.TestCase):
         self.assertIn("more lines", strand_svg(plan, found, "ticketing", 10))
         self.assertNotIn("more lines", strand_svg(plan, found, "ticketing"))
 
+    @settings(max_examples=60)
+    @given(st.integers(0, 10**9), st.booleans(), st.booleans())
+    def test_hosts_are_drawn_whole_within_their_paper(self, seed: int, rich: bool, odd: bool) -> None:
+        """Each endpoint has its mark, each switch and NIC its name, and nothing lies beyond the drawing."""
+        plan = random_plan(seed, rich, odd)
+        first = next(iter(plan.all("guest")), None)
+        if first is not None:
+            plan, _ = apply_edit(plan, [Patch("guest", first.id, {"name": '<b> & "x"' * 8})])
+        judgement = judge(plan)
+        hosts = list(plan.all("host"))
+        root = ElementTree.fromstring(decks_svg(judgement, hosts, "<all> hosts"))
+        marks = [node.text or "" for node in root.iter(f"{SVG}title")][1:]
+        known = {e["id"]: "idle" if e["idle"] else e["verdict"] for e in landings(judgement)}
+        self.assertEqual(sorted(marks), sorted(known.values()))
+        texts = [node.text or "" for node in root.iter(f"{SVG}text")]
+        for kind in ("host", "virtual_switch", "nic"):
+            missing = {record.name for record in plan.all(kind)} - {text for text in texts if not text.endswith("…")}
+            self.assertTrue(all(len(name) > 8 for name in missing), missing)
+        width, height = (float(root.get(name, "0")) for name in ("width", "height"))
+        for box in root.iter(f"{SVG}rect"):
+            if box.get("rx"):
+                x, y, w, h = (float(box.get(name, "0")) for name in ("x", "y", "width", "height"))
+                self.assertTrue(0 <= x <= x + w <= width and 0 <= y <= y + h <= height)
+
+
+SVG = "{http://www.w3.org/2000/svg}"
+
 
 class ReportTest(unittest.TestCase):
     def test_it_holds_segments_landings_findings_rules_and_patterns(self) -> None:
@@ -184,3 +212,9 @@ class ReportTest(unittest.TestCase):
             self.assertEqual(run.invoke(main, ["report", demo, "-o", str(page)]).exit_code, 0)
             self.assertTrue(page.read_text().startswith("<!doctype html>"))
             self.assertEqual(run.invoke(main, ["report", demo, "-o", f"{folder}/no/such/place"]).exit_code, 2)
+            drawn = Path(folder, "d.svg")
+            self.assertEqual(run.invoke(main, ["decks", demo, "petrel", "--svg", str(drawn)]).exit_code, 0)
+            self.assertIn(">petrel<", drawn.read_text())
+            self.assertNotIn(">gannet<", drawn.read_text())
+            wrong = run.invoke(main, ["decks", demo, "nobody", "--svg", str(drawn)])
+            self.assertEqual((wrong.exit_code, wrong.stderr), (2, "error: there is no host “nobody”\n"))

@@ -363,6 +363,7 @@ class AnswersTest(unittest.TestCase):
             ("sheet?of=segments", "text/csv; charset=utf-8", "Brackwater-Ferries-segments.csv", b"segment,role,VID"),
             ("sheet?of=ports&form=xlsx", "application/vnd.openxml", "Brackwater-Ferries-ports.xlsx", b"PK"),
             ("report", "text/html; charset=utf-8", "Brackwater-Ferries-report.html", b"<!doctype html>"),
+            ("decks-drawing?host=petrel", "image/svg+xml; charset=utf-8", "Brackwater-Ferries-decks.svg", b"<svg"),
         ):
             headers, body = self.client.file(f"{at}/{path}")
             self.assertTrue(headers["Content-Type"].startswith(kind), path)
@@ -371,6 +372,8 @@ class AnswersTest(unittest.TestCase):
         for wrong, field in (("of=nothing", "of"), ("of=ports&form=doc", "form"), ("", "of")):
             status, refused = self.client.get(f"{at}/sheet?{wrong}")
             self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
+        status, refused = self.client.get(f"{at}/decks-drawing?host=petrel&host=nobody")
+        self.assertEqual((status, refused["problems"][0]["text"]), (400, "field host: there is no host “nobody”"))
 
     def test_trace_there_and_back(self) -> None:
         path = f"plans/{self.plan}/trace?a={quote('gannet/tap-ticketing-db')}&b={quote('gannet/tap-fw-in|210')}"

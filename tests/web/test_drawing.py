@@ -93,6 +93,14 @@ class DrawingTest(BrowserTest):
         self.page.keyboard.press("Escape")
         expect(field).to_have_value("CCTV")
 
+    def test_the_hosts_in_sight_are_saved_as_a_drawing(self) -> None:
+        with self.page.expect_download() as download:
+            self.page.get_by_role("link", name="Save as SVG").click()
+        self.assertEqual(download.value.suggested_filename, "Brackwater-Ferries-decks.svg")
+        drawn = download.value.path().read_text()
+        for host in ("fulmar", "gannet", "kittiwake", "petrel", "razorbill"):
+            self.assertIn(f">{host}<", drawn)
+
     def test_the_demo(self) -> None:
         self.sound()
         self.assertEqual(self.page.evaluate(CUT), [])
@@ -181,6 +189,10 @@ class DrawingTest(BrowserTest):
         first.focus()
         self.page.keyboard.press("ArrowRight")
         expect(marks.get_by_role("button", name="tern-0001:")).to_be_focused()
+        # The cables between switches, over which a segment is followed.
+        between = marks.get_by_role("group", name="Cables between switches").get_by_role("img")
+        self.assertGreater(between.count(), 4)
+        expect(self.page.get_by_role("button", name="Save as SVG")).to_be_disabled()
         self.page.get_by_label("Filter hosts by name or site").fill("tern-0077")
         expect(marks.locator(".fleet-host:not(.back)")).to_have_count(1)
         self.page.get_by_label("Filter hosts by name or site").fill("")

@@ -12,6 +12,7 @@ from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks import Risk, risks
 from aptwire.judge.risks.alike import offs
+from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.sheets import Cell, Sheet
 from aptwire.paper.tables import all_ports, landing, ledger, natural, wiring
@@ -43,6 +44,7 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
     found, accepted = sorted_out(plan, everything(judgement), today)
     sections = (
         "How it stands",
+        "Drawing",
         "Findings",
         "Segments",
         "Strands",
@@ -59,23 +61,25 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
     yield _head(sections[0])
     yield from _counts(judgement)
     yield _head(sections[1])
+    yield from _drawing(judgement)
+    yield _head(sections[2])
     yield from _findings(found)
     if accepted:
         yield "<h3>Accepted</h3>\n"
         yield from _accepted(plan, accepted, today)
-    yield _head(sections[2])
-    yield from _table(ledger(judgement), "There is no segment.")
     yield _head(sections[3])
-    yield from _strands(judgement)
+    yield from _table(ledger(judgement), "There is no segment.")
     yield _head(sections[4])
-    yield from _rules(judgement)
+    yield from _strands(judgement)
     yield _head(sections[5])
+    yield from _rules(judgement)
+    yield _head(sections[6])
     yield from _patterns(judgement)
-    yield _head(sections[6], True)
-    yield from _table(landing(judgement), "There is no endpoint.")
     yield _head(sections[7], True)
-    yield from _table(_cables(plan), "There is no cable.")
+    yield from _table(landing(judgement), "There is no endpoint.")
     yield _head(sections[8], True)
+    yield from _table(_cables(plan), "There is no cable.")
+    yield _head(sections[9], True)
     sheets = all_ports(plan)
     for sheet in sheets:
         yield f"<h3>{escape(sheet.name)}</h3>\n"
@@ -83,9 +87,20 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         yield from _table(Sheet(sheet.name, sheet.head[1:], tuple(row[1:] for row in sheet.rows)), "")
     if not sheets:
         yield "<p>There is no fabric switch with ports.</p>\n"
-    yield _head(sections[9])
+    yield _head(sections[10])
     yield from _table(_said(plan), "Nobody noted anything.")
     yield "</body></html>\n"
+
+
+def _drawing(judgement: Judgement) -> Iterator[str]:
+    """The hosts in cross-section, as far as anybody would look at so many."""
+    hosts = list(judgement.plan.all(Host))
+    if len(hosts) > MOST_HOSTS:
+        yield f"<p class=quiet>{len(hosts):,} hosts are more than a page holds.</p>\n"
+    elif hosts:
+        yield f"<div class=strand>{decks_svg(judgement, hosts, judgement.plan.name)}</div>\n"
+    else:
+        yield "<p>There is no host.</p>\n"
 
 
 MOST_LINES = 60

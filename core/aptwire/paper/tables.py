@@ -22,7 +22,7 @@ def natural(text: str) -> list[int | str]:
     return counting(text.casefold())
 
 
-def _by_name(records: Iterable[Any], name: Callable[[Any], str] = lambda record: record.name) -> list[Any]:
+def by_name(records: Iterable[Any], name: Callable[[Any], str] = lambda record: record.name) -> list[Any]:
     return sorted(records, key=lambda record: natural(name(record)))
 
 
@@ -85,10 +85,10 @@ def _end(plan: Plan, id: str) -> tuple[Cell, ...]:
         return "host", host.name, host.site, nic.name, nic.speed, tags, "", team
     port = plan.get("fabric_port", id)
     switch = plan.get("fabric_switch", port.switch)
-    return "switch", switch.name, switch.site, port.name, port.speed, *_tags(port), _lag(plan, port)
+    return "switch", switch.name, switch.site, port.name, port.speed, *port_tags(port), _lag(plan, port)
 
 
-def _tags(port: FabricPort) -> tuple[str, str]:
+def port_tags(port: FabricPort) -> tuple[str, str]:
     """What a port carries tagged, and untagged."""
     if port.mode == "private":
         return f"private {port.vid}", ""
@@ -105,8 +105,8 @@ def _lag(plan: Plan, port: FabricPort) -> str:
 def ports(plan: Plan, switch: FabricSwitch) -> Sheet:
     """Every port of a fabric switch, for whoever configures it by hand."""
     rows = []
-    for port in _by_name(plan.where("fabric_port", "switch", switch.id)):
-        tagged, untagged = _tags(port)
+    for port in by_name(plan.where("fabric_port", "switch", switch.id)):
+        tagged, untagged = port_tags(port)
         rows.append(
             (
                 switch.name,
@@ -170,7 +170,7 @@ def all_ports(plan: Plan) -> list[Sheet]:
     """A sheet for each fabric switch that has ports; no two of one name."""
     made: list[Sheet] = []
     taken: set[str] = set()
-    for switch in _by_name(plan.all(FabricSwitch)):
+    for switch in by_name(plan.all(FabricSwitch)):
         sheet = ports(plan, switch)
         if not sheet.rows:
             continue

@@ -5,6 +5,7 @@ from __future__ import annotations
 import uuid
 
 from aptwire.judge.alone import alone
+from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
 from aptwire.paper.sheets import to_csv, to_xlsx
@@ -73,6 +74,32 @@ def strand_drawing(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     drawing = strand_svg(judgement.plan, alone(judgement, segment), f"{segment.name} alone")
     response = HttpResponse(drawing, content_type="image/svg+xml; charset=utf-8")
     return _saved(response, f"{file_name(row.name)}-{file_name(segment.name)}.svg")
+
+
+@extend_schema(
+    parameters=[
+        OpenApiParameter(
+            "host", {"type": "array", "items": {"type": "string"}}, description="their ids; all unless said"
+        )
+    ],
+    responses={(200, "image/svg+xml"): BINARY, **REFUSED},
+    operation_id="get_decks_drawing",
+)
+@api_view(["GET"])
+def decks_drawing(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
+    """Hosts in cross-section as a drawing (SVG)."""
+    row = plan_for(request, plan_id)
+    judgement = looked_at(request, row).judgement()
+    known = judgement.plan.of("host")
+    asked = request.query_params.getlist("host")
+    unknown = [id for id in asked if id not in known]
+    if unknown:
+        raise bad(f"there is no host “{unknown[0][:80]}”", "host")
+    chosen = [known[id] for id in dict.fromkeys(asked or known)]
+    if len(chosen) > MOST_HOSTS:
+        raise bad(f"{len(chosen)} hosts are too many for a drawing; {MOST_HOSTS} are the most", "host")
+    response = HttpResponse(decks_svg(judgement, chosen, row.name), content_type="image/svg+xml; charset=utf-8")
+    return _saved(response, f"{file_name(row.name)}-decks.svg")
 
 
 def _saved(response: HttpResponseBase, name: str) -> HttpResponseBase:

@@ -466,7 +466,7 @@ EVENTS: Schema = {
 
 LOOKING = (
     *("", "/page", "/export", "/verdicts", "/findings/{finding_id}", "/preview", "/trace", "/strand", "/teams"),
-    *("/segment-alone", "/cable-alone", "/strand-drawing", "/lattice"),
+    *("/segment-alone", "/cable-alone", "/strand-drawing", "/decks-drawing", "/lattice"),
     *("/could", "/tree", "/bench", "/gestures", "/patterns", "/sheet", "/report"),
 )
 """The addresses of a plan that can be asked about an earlier revision."""

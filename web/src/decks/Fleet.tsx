@@ -4,7 +4,19 @@ import type { Endpoint } from "../api/client";
 import { segmentStyle, type Book } from "../model/records";
 import type { Mark } from "../model/verdicts";
 import { Shape } from "../parts/VerdictMark";
-import { BAR, layFleet, racksOf, standingOf, waysOf, WIRES, type Placed, type Standing, type Way } from "./fleet";
+import {
+  BAR,
+  fabricBand,
+  layFleet,
+  racksOf,
+  standingOf,
+  waysOf,
+  WIRES,
+  type FabricBand,
+  type Placed,
+  type Standing,
+  type Way,
+} from "./fleet";
 import type { Following } from "./useFollow";
 
 /** A host that is this wide, in pixels, has room for its name. */
@@ -32,7 +44,12 @@ export function Fleet({
   enter: (host: string) => void;
 }) {
   const racks = useMemo(() => racksOf(book), [book]);
-  const layout = useMemo(() => layFleet(racks, width, height), [racks, width, height]);
+  const band = useMemo(
+    () => fabricBand(book, racks, (follow && pieces) ?? null, width),
+    [book, racks, follow, pieces, width],
+  );
+  const below = band ? BAND_HEAD + band.deep : 0;
+  const layout = useMemo(() => layFleet(racks, width, height - below), [racks, width, height, below]);
   const standings = useMemo(
     () => new Map(book.records.host.map((host) => [host.id, standingOf(ofHost.get(host.name) ?? [])])),
     [book, ofHost],
@@ -70,7 +87,7 @@ export function Fleet({
       ref={drawing}
       className="fleet"
       width={layout.width}
-      height={layout.height}
+      height={layout.height + below}
       role="group"
       aria-label="The fleet by site and rack"
       onKeyDown={onKeyDown}
@@ -98,9 +115,90 @@ export function Fleet({
           enter={enter}
         />
       ))}
+      {band && <Between band={band} book={book} top={layout.height} color={color} following={ways !== null} />}
     </svg>
   );
 }
+
+/** The fabric between the racks: each switch, and what joins it to others; the followed segment over it. */
+function Between({
+  band,
+  book,
+  top,
+  color,
+  following,
+}: {
+  band: FabricBand;
+  book: Book;
+  top: number;
+  color: string;
+  following: boolean;
+}) {
+  const line = BAND_HEAD - BAR;
+  return (
+    <g transform={`translate(0 ${top})`} role="group" aria-label="Cables between switches">
+      <text x="12" y="11" className="fleet-site">
+        Between switches
+        <tspan className="fleet-count" dx="8">
+          {band.links.reduce((sum, link) => sum + link.cables, 0).toLocaleString("en")} cables
+        </tspan>
+      </text>
+      {band.links.map(({ key, a, b, cables, deep, way, names }) => {
+        const dropped = way === "dropped";
+        const says = way && WAY_SAYS[way];
+        return (
+          <g key={key} role="img" aria-label={`${names}: ${cables}${says ? `, ${says}` : ""}`}>
+            <title>{`${names}: ${cables} ${cables === 1 ? "cable" : "cables"}${says ? `, ${says}` : ""}`}</title>
+            <path
+              d={`M${a} ${BAND_HEAD}C${a} ${BAND_HEAD + deep * 1.3} ${b} ${BAND_HEAD + deep * 1.3} ${b} ${BAND_HEAD}`}
+              fill="none"
+              className={way || !following ? "fleet-arc" : "fleet-arc back"}
+              stroke={way ? (dropped ? "var(--v-stranded)" : color) : "var(--line-strong)"}
+              strokeWidth={Math.min(4, 0.6 + cables * 0.6)}
+              strokeDasharray={way === "reserve" ? "3 3" : undefined}
+            />
+            {dropped && (
+              <path
+                d={`M${(a + b) / 2 - 4} ${BAND_HEAD + deep - 4}l8 8m0 -8l-8 8`}
+                stroke="var(--v-stranded)"
+                strokeWidth="1.8"
+                fill="none"
+              />
+            )}
+          </g>
+        );
+      })}
+      {band.switches.map(({ id, x, w }) => (
+        <g key={id}>
+          <title>{book.get("fabric_switch", id)?.name}</title>
+          <rect x={x} y={line} width={w} height={BAR} rx="2" className="fleet-switch" />
+          {w >= NAMED_SWITCH && (
+            <text x={x + w / 2} y={line - 4} textAnchor="middle" className="fleet-count" fontSize="10.5">
+              {shortened(book.get("fabric_switch", id)?.name ?? id, w)}
+            </text>
+          )}
+        </g>
+      ))}
+    </g>
+  );
+}
+
+/** A switch that is this wide, in pixels, has room for its name. */
+const NAMED_SWITCH = 40;
+/** Above the arcs: a heading, the names of switches, and their bars. */
+const BAND_HEAD = 42;
+const WAY_SAYS: Readonly<Record<Way, string>> = {
+  carries: "carries the segment",
+  reserve: "carries it after a failover",
+  dropped: "drops it",
+  open: "carries it to an open end",
+  leaks: "carries it into another VID",
+};
+
+const shortened = (name: string, width: number): string => {
+  const most = Math.floor(width / 6);
+  return name.length > most ? `${name.slice(0, most - 1)}…` : name;
+};
 
 const RackMark = memo(function RackMark({
   rack,

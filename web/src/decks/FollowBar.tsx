@@ -1,4 +1,5 @@
-import { SegmentGroup } from "@chakra-ui/react";
+import { IconButton, SegmentGroup } from "@chakra-ui/react";
+import { Download } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, type CSSProperties } from "react";
 
 import { segmentStyle } from "../model/records";
@@ -14,6 +15,9 @@ const LEVELS: readonly [Level, string, string][] = [
   ["hosts", "Hosts", "Switches, NICs and fabric, guests gathered under their port groups"],
   ["host", "Guests", "Every guest and adapter of each host (+ goes nearer, as do Ctrl and the wheel)"],
 ];
+
+/** As many hosts are drawn at once. */
+export const MOST_DRAWN = 60;
 
 /** So many segments are seen at a glance; among more, one is found by typing. */
 const FEW = 8;
@@ -38,6 +42,7 @@ export function FollowBar({
   setFilter,
   level,
   setLevel,
+  drawing,
 }: {
   following: Following;
   adding: boolean;
@@ -47,6 +52,8 @@ export function FollowBar({
   setFilter: (filter: string) => void;
   level: Level;
   setLevel: (level: Level) => void;
+  /** Where the hosts in sight are as a drawing; null where they are too many for one. */
+  drawing: string | null;
 }) {
   const choices = useMemo(() => segments.map(choiceOf), [segments]);
   const find = useCallback((typed: string) => matching(choices, typed), [choices]);
@@ -130,6 +137,22 @@ export function FollowBar({
           </SegmentGroup.Item>
         ))}
       </SegmentGroup.Root>
+      <IconButton
+        size="xs"
+        variant="outline"
+        asChild={drawing !== null}
+        disabled={drawing === null}
+        aria-label="Save as SVG"
+        title={drawing ? "Save the hosts in sight as a drawing (SVG)" : `Filter to ${MOST_DRAWN} hosts to save them`}
+      >
+        {drawing === null ? (
+          <Download size={14} />
+        ) : (
+          <a href={drawing} download>
+            <Download size={14} />
+          </a>
+        )}
+      </IconButton>
     </div>
   );
 }

@@ -13,6 +13,9 @@ export interface Rack {
 /** How a followed segment gets from a host to a switch. */
 export type Way = Piece["state"];
 
+/** Of several ways the gravest is told. */
+const GRAVE: readonly Way[] = ["reserve", "carries", "open", "leaks", "dropped"];
+
 export interface Placed extends Rack {
   x: number;
   y: number;
@@ -102,6 +105,64 @@ function laySite(
   return { racks, width, height: y + deep };
 }
 
+/** Switches side by side, and the cables between them as arcs. */
+export interface FabricBand {
+  switches: { id: string; x: number; w: number }[];
+  links: { key: string; a: number; b: number; cables: number; deep: number; way: Way | undefined; names: string }[];
+  /** How far the arcs reach down. */
+  deep: number;
+}
+
+const ARC = 54;
+
+/** The fabric between the switches: in the order of the racks, those without hosts amid the others of their site. */
+export function fabricBand(
+  book: Book,
+  racks: readonly Rack[],
+  pieces: readonly Piece[] | null,
+  width: number,
+): FabricBand | null {
+  const between = book.records.cable.flatMap(({ a, b }) => {
+    const [one, two] = [book.get("fabric_port", a), book.get("fabric_port", b)];
+    return one && two && one.switch !== two.switch ? [{ one, two }] : [];
+  });
+  if (!between.length) return null;
+  const order = inRackOrder(book, racks);
+  const step = Math.min(64, (width - 2 * GAP) / order.length);
+  const placed = order.map((id, n) => ({ id, x: GAP + n * step, w: Math.max(1.5, step - 3) }));
+  const middle = new Map(placed.map(({ id, x, w }) => [id, x + w / 2]));
+  const ways = new Map<string, Way>();
+  for (const { from, to, state } of pieces ?? []) {
+    const [one, two] = [book.get("fabric_port", from), book.get("fabric_port", to)];
+    if (!one || !two || one.switch === two.switch) continue;
+    const key = pairOf(one.switch, two.switch);
+    const before = ways.get(key);
+    if (!before || GRAVE.indexOf(state) > GRAVE.indexOf(before)) ways.set(key, state);
+  }
+  const links = [...Map.groupBy(between, ({ one, two }) => pairOf(one.switch, two.switch))].map(([key, own]) => {
+    const { one, two } = own[0]!;
+    const [a, b] = [middle.get(one.switch)!, middle.get(two.switch)!];
+    const names = `${nameOf(book, one.switch)} – ${nameOf(book, two.switch)}`;
+    const deep = Math.min(ARC, 10 + Math.abs(a - b) * 0.3);
+    return { key, a: Math.min(a, b), b: Math.max(a, b), cables: own.length, deep, way: ways.get(key), names };
+  });
+  return { switches: placed, links, deep: Math.max(...links.map((link) => link.deep)) };
+}
+
+const pairOf = (one: string, two: string): string => (one < two ? `${one} ${two}` : `${two} ${one}`);
+
+function inRackOrder(book: Book, racks: readonly Rack[]): string[] {
+  const racked = new Set(racks.flatMap((rack) => rack.switches));
+  const sites = Map.groupBy(book.records.fabric_switch, (s) => s.site ?? "");
+  return [...sites.keys()].sort(compareNames).flatMap((site) => {
+    const own = sites.get(site)!.map((s) => s.id);
+    const order = [...racked].filter((id) => own.includes(id));
+    const others = own.filter((id) => !racked.has(id)).sort((a, b) => compareNames(nameOf(book, a), nameOf(book, b)));
+    const half = Math.ceil(order.length / 2);
+    return [...order.slice(0, half), ...others, ...order.slice(half)];
+  });
+}
+
 /** What a host's endpoints come to: the worst verdict that isn't home, and what share of them has each. */
 export interface Standing {
   worst: Mark | null;
@@ -132,14 +193,13 @@ export function waysOf(book: Book, pieces: readonly Piece[]): Map<string, Map<st
     made.set(host, known);
     return known;
   };
-  const grave: Way[] = ["reserve", "carries", "open", "leaks", "dropped"];
   for (const { from, to, state } of pieces) {
     const nic = book.get("nic", from);
     const port = nic && book.get("fabric_port", to);
     if (nic && port) {
       const ways = at(nic.host);
       const before = ways.get(port.switch);
-      if (!before || grave.indexOf(state) > grave.indexOf(before)) ways.set(port.switch, state);
+      if (!before || GRAVE.indexOf(state) > GRAVE.indexOf(before)) ways.set(port.switch, state);
       continue;
     }
     const host = hostOf(book, from);

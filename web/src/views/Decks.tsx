@@ -10,7 +10,7 @@ import { Beside } from "../decks/Beside";
 import { DropOutcome } from "../decks/DropOutcome";
 import { Cables, Fabric } from "../decks/Fabric";
 import { Fleet } from "../decks/Fleet";
-import { FollowBar } from "../decks/FollowBar";
+import { FollowBar, MOST_DRAWN } from "../decks/FollowBar";
 import { HostColumn } from "../decks/HostColumn";
 import { computeLayout, hostsInOrder } from "../decks/layout";
 import { PickBar } from "../decks/Many";
@@ -34,7 +34,7 @@ import { inPanel, isTyping } from "../shell/keys";
 
 /** Hosts in cross-section, the fabric beneath them, and one segment followed through everything. */
 export function Decks() {
-  const { at: past, snapshot, book, tell } = usePlan();
+  const { id: plan, at: past, snapshot, book, tell } = usePlan();
   const [params, setParams] = useSearchParams();
   const scroller = useRef<HTMLDivElement>(null);
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
@@ -225,6 +225,9 @@ export function Decks() {
     : book.get("adapter", drag.id)
       ? [drag.id]
       : book.of("adapter", "guest", drag.id).map((adapter) => adapter.id);
+  const chosen = hosts.length < book.records.host.length ? hosts.map((h): [string, string] => ["host", h.id]) : [];
+  const asAt: [string, string][] = past === undefined ? [] : [["at", String(past)]];
+  const drawn = `/api/plans/${plan}/decks-drawing?${String(new URLSearchParams([...chosen, ...asAt]))}`;
   const doing = { open, build, compare };
   if (one && two)
     return (
@@ -296,6 +299,7 @@ export function Decks() {
         setFilter={setFilter}
         level={level}
         setLevel={setLevel}
+        drawing={hosts.length && hosts.length <= MOST_DRAWN ? drawn : null}
       />
       {step && past === undefined && <NextStepBar step={step} idle={panel === null} take={() => takeStep(step)} />}
       <PickBar picked={picked} pick={setPicks} open={many} />
