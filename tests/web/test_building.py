@@ -224,6 +224,13 @@ class PartsTest(BuildingCase):
         panel = self.opened(self.page.get_by_role("button", name="Build on razorbill"), "Guest")
         panel.get_by_label("Guest").fill("pilot-office")
         panel.get_by_label("Port group").select_option("ticketing")
+        # The next one that nobody has, where its tag leads, is offered.
+        records = [r for of in someone().whole(self.plan)["records"].values() for r in of]
+        held = {a.partition("/")[0] for r in records for a in r.get("addresses", ())}
+        free = next(f"10.65.10.{n}" for n in range(2, 255) if f"10.65.10.{n}" not in held)
+        panel.get_by_role("button", name=f"{free}/24 is free").click()
+        expect(panel.get_by_label("Addresses")).to_have_value(f"{free}/24")
+        expect(panel.get_by_role("button", name=" is free")).to_have_count(0)
         panel.get_by_label("Addresses").fill("10.65.10.77/24")
         expect(panel.get_by_text("1 new → home")).to_be_visible()
         self.page.keyboard.press("Enter")

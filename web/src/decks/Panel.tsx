@@ -2,8 +2,10 @@ import { Button, HStack } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState, type FormEvent, type ReactNode } from "react";
 
-import type { Operation, PreviewResult, Verdict } from "../api/client";
+import type { Operation, PreviewResult, RecordOf, Verdict } from "../api/client";
 import { usePlan, usePresence } from "../api/plan";
+import { freeAddress } from "../model/addresses";
+import type { Book } from "../model/records";
 import { isWorse } from "../model/verdicts";
 import { Consequences } from "../parts/Consequences";
 import { ChoiceLine, FlagLine, Keys, LinkButton, Quiet, TakeButton, Taking, TextLine, Told } from "../parts/controls";
@@ -223,7 +225,7 @@ export function FieldForm({
   done,
   action = "Take it",
 }: FormProps) {
-  const { edit, snapshot } = usePlan();
+  const { book, edit, snapshot } = usePlan();
   const { busy } = usePresence();
   // What is made anew stands nowhere yet, so nobody else can have changed it.
   const [begun] = useState(record);
@@ -264,6 +266,7 @@ export function FieldForm({
     void edit(message(set), operations).then((made) => made && done());
   };
   const active = fields.filter((f) => f.when?.(draft) ?? true);
+  const free = active.some((f) => f.name in ADDRESSES) ? offered(book, draft, record) : null;
   const hidden = active.filter((f) => f.more && !(f.name in record));
   return (
     <form
@@ -282,6 +285,7 @@ export function FieldForm({
             field={field}
             value={draft[field.name]}
             put={(value) => put(field.name, value)}
+            offer={ADDRESSES[field.name] === undefined ? null : ADDRESSES[field.name] ? free : bare(free)}
             hold={(node) => {
               if (n === 0) first.current = node;
             }}
@@ -369,15 +373,31 @@ interface FormProps {
   action?: string;
 }
 
+/** The fields in which addresses are typed, and whether a prefix length stands behind them. */
+const ADDRESSES: Readonly<Record<string, boolean>> = { addresses: true, gateways: false, lease_servers: false };
+const bare = (address: string | null): string | null => address?.split("/")[0] ?? null;
+
+/** The next free address where a record belongs, as its form says it: on its segment, or where its tag leads. */
+function offered(book: Book, draft: Draft, record: Draft): string | null {
+  const own = { ...record, ...draft };
+  if (Array.isArray(record.subnets)) return freeAddress(book, record as unknown as RecordOf<"segment">);
+  const vid = own.vid ?? book.get("port_group", own.port_group as string)?.vid;
+  const tagged = vid ? book.records.segment.find((segment) => segment.vid === Number(vid)) : undefined;
+  return freeAddress(book, book.get("segment", own.belongs as string) ?? tagged);
+}
+
 function FormField({
   field,
   value,
   put,
+  offer,
   hold,
 }: {
   field: FieldSpec;
   value: unknown;
   put: (value: unknown) => void;
+  /** An address that could stand there too. */
+  offer: string | null;
   hold: (node: HTMLElement | null) => void;
 }) {
   const options: [string, string][] =
@@ -393,5 +413,13 @@ function FormField({
     return <ChoiceLine label={field.label} value={text} put={put} options={options} hold={hold} />;
   if (field.kind === "flag") return <FlagLine label={field.label} value={Boolean(value)} put={put} hold={hold} />;
   const numeric = field.kind === "vid" || field.kind === "number";
-  return <TextLine label={field.label} value={text} put={put} hint={field.hint} numeric={numeric} hold={hold} />;
+  const { label, hint } = field;
+  const line = <TextLine label={label} value={text} put={put} hint={hint} numeric={numeric} hold={hold} />;
+  if (!offer || text.includes(offer)) return line;
+  return (
+    <>
+      {line}
+      <LinkButton onClick={() => put(text.trim() ? `${text.trim()}, ${offer}` : offer)}>{offer} is free</LinkButton>
+    </>
+  );
 }

@@ -1,0 +1,41 @@
+import type { RecordOf } from "../api/client";
+import { addressText, rangeOf, type Book } from "./records";
+
+/** So many addresses of a subnet are tried; one in which as many are taken in a row offers none. */
+const TRIED = 20_000n;
+
+const bearing = new WeakMap<Book, ReadonlySet<string>>();
+
+/** Every address that a plan speaks of, by number and bits. */
+function taken(book: Book): ReadonlySet<string> {
+  const known = bearing.get(book);
+  if (known) return known;
+  const { adapter, guest_tag, host_port, station_port, nic, segment, shared_address } = book.records;
+  const borne = [adapter, guest_tag, host_port, station_port, nic].flatMap((these) =>
+    (these as { addresses?: string[] }[]).flatMap((record) => record.addresses ?? []),
+  );
+  const named = segment.flatMap((s) => [...(s.gateways ?? []), ...(s.lease_servers ?? [])]);
+  const made = new Set<string>();
+  for (const text of [...borne, ...named, ...shared_address.map((s) => s.address)]) {
+    const { first, bits } = rangeOf(text.split("/")[0]!);
+    made.add(`${bits} ${first}`);
+  }
+  bearing.set(book, made);
+  return made;
+}
+
+/** The next address of a segment's first subnet that nobody has, with its prefix length; null where there is none. */
+export function freeAddress(book: Book, segment: RecordOf<"segment"> | undefined): string | null {
+  const subnet = segment?.subnets?.[0];
+  if (!subnet) return null;
+  const { first, last, bits } = rangeOf(subnet);
+  const used = taken(book);
+  // Of two addresses, or one, all are somebody's (RFC 3021, RFC 6164); of more, the first is the network's own, and
+  // the last one in IPv4 everybody's.
+  const few = last - first < 2n;
+  const from = few ? first : first + 1n;
+  const to = few || bits === 128 ? last : last - 1n;
+  for (let at = from; at <= to && at < from + TRIED; at++)
+    if (!used.has(`${bits} ${at}`)) return `${addressText(at, bits)}/${subnet.split("/")[1]}`;
+  return null;
+}
