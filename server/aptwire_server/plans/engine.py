@@ -45,6 +45,19 @@ class Span:
     blocks: frozenset[str]
 
 
+ENDPOINTS = "endpoint"
+MOST_PAGES = 400
+
+
+@dataclass(frozen=True)
+class Written:
+    """A page as it was written: the cursor of the next one, its text packed, and the kinds of which it holds any."""
+
+    following: str | None
+    packed: bytes
+    kinds: frozenset[str]
+
+
 @dataclass
 class Engine:
     """A plan at a revision, judged once and asked many times.
@@ -59,6 +72,7 @@ class Engine:
     told: tuple[Judgement, frozenset[tuple[str, str]]] | None = None
     before: tuple[int, tuple[Span, ...]] = (0, ())
     trail: tuple[Span, ...] = ()
+    pages: dict[str, Written] = field(default_factory=dict)
     _lock: threading.RLock = field(default_factory=threading.RLock)
     _judgement: Judgement | None = None
     _findings: dict[str, Finding | Risk] | None = None
@@ -92,7 +106,15 @@ class Engine:
         if self._judgement is None:
             return Engine(revision, plan)
         base = (self._judgement, frozenset(touched))
-        return Engine(revision, plan, base, before=(self.revision, self.trail))
+        differing = {ENDPOINTS, *(kind for kind, _ in base[1])}
+        pages = {cursor: page for cursor, page in list(self.pages.items()) if not page.kinds & differing}
+        return Engine(
+            revision,
+            plan,
+            base,
+            before=(self.revision, self.trail),
+            pages=pages if len(pages) < MOST_PAGES else {},
+        )
 
     def onto(
         self,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Iterable
 from typing import Any
 
@@ -12,25 +13,33 @@ from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import PlanError, Problem
 from aptwire.report import landings
 
-from aptwire_server.plans.engine import Engine
+from aptwire_server.plans.engine import ENDPOINTS, Engine, Written
 
 PAGE = 700_000
-ENDPOINTS = "endpoint"
 CHUNK = 400
 MOST_LANDED = 1_500
 MOST_MOVES = 4_000
 
 
-def page(engine: Engine, cursor: str) -> bytes:
+def page(engine: Engine, cursor: str, keep: bool = False) -> bytes:
     """The JSON of one page: records by kind and, after all records, endpoints; `next` is the cursor of the page after it.
 
-    A cursor is a kind and how many of it came before; PlanError if it is none.
+    A cursor is a kind and how many of it came before; PlanError if it is none.  `keep`: what was written is kept for whoever
+    opens the plan next, a tenth of its size, until a record in it differs.
     """
-    with no_collecting():
-        return _page(engine, cursor)
+    written = engine.pages.get(cursor)
+    if written is None:
+        with no_collecting():
+            following, body, kinds = _page(engine, cursor)
+        if keep:
+            engine.pages[cursor] = Written(following, zlib.compress(body, 1), kinds)
+    else:
+        following, body = written.following, zlib.decompress(written.packed)
+    return b'{"revision":%d,"next":%b,%b}' % (engine.revision, orjson.dumps(following), body)
 
 
-def _page(engine: Engine, cursor: str) -> bytes:
+def _page(engine: Engine, cursor: str) -> tuple[str | None, bytes, frozenset[str]]:
+    """The cursor of the next page, a page's records and endpoints, and of which kinds they are."""
     kinds = [*KINDS, ENDPOINTS]
     kind, _, number = cursor.partition(":")
     if kind not in kinds or not (number.isascii() and number.isdigit()) or len(number) > 9:
@@ -48,10 +57,10 @@ def _page(engine: Engine, cursor: str) -> bytes:
             following = f"{kind}:{offset + len(texts)}"
             break
         at, offset = at + 1, 0
+    held = frozenset(parts)
     endpoints = parts.pop(ENDPOINTS, [])
     records = b",".join(b'"%b":[%b]' % (name.encode(), b",".join(texts)) for name, texts in parts.items())
-    head = (engine.revision, orjson.dumps(following), records, b",".join(endpoints))
-    return b'{"revision":%d,"next":%b,"records":{%b},"endpoints":[%b]}' % head
+    return following, b'"records":{%b},"endpoints":[%b]' % (records, b",".join(endpoints)), held
 
 
 def _texts(engine: Engine, kind: str, offset: int, room: int) -> tuple[list[bytes], bool]:

@@ -101,7 +101,10 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
 def plan_page(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     """One page of a plan's records and, after them, of its endpoints; pages of one revision make the whole plan."""
     cursor = asked(request, "after", f"{next(iter(KINDS))}:0")
-    return HttpResponse(page(_engine(request, plan_id), cursor), content_type="application/json")
+    row = plan_for(request, plan_id)
+    # A draft, or a revision of before, is opened by few.
+    keep = row.of_id is None and "at" not in request.query_params
+    return HttpResponse(page(looked_at(request, row), cursor, keep), content_type="application/json")
 
 
 @extend_schema(

@@ -1,9 +1,11 @@
+import { memo } from "react";
+
 import { usePlan } from "../api/plan";
 import { rounded, type Column, type Layout } from "./layout";
 import { FabricBar, MorePorts, Socket, TrunkEnd, type Scene } from "./parts";
 
 /** The cables, beneath everything: those of the columns in sight, and those between switches. */
-export function Cables({
+export const Cables = memo(function Cables({
   layout,
   columns,
   blocked,
@@ -41,10 +43,10 @@ export function Cables({
       ))}
     </svg>
   );
-}
+});
 
 /** The fabric's switches with their free ports and the ends of the cables between them. */
-export function Fabric({
+export const Fabric = memo(function Fabric({
   scene,
   layout,
   roots,
@@ -82,4 +84,4 @@ export function Fabric({
       )}
     </section>
   );
-}
+});

@@ -1,3 +1,5 @@
+import { memo } from "react";
+
 import { usePlan } from "../api/plan";
 import type { Column, Layout } from "./layout";
 import {
@@ -17,7 +19,7 @@ import {
 /**
  * One host in cross-section, from its guests down to what its NICs are plugged into; its head alone where it is folded.
  */
-export function HostColumn({
+export const HostColumn = memo(function HostColumn({
   scene,
   layout,
   column,
@@ -27,9 +29,9 @@ export function HostColumn({
   scene: Scene;
   layout: Layout;
   column: Column;
-  toggle: () => void;
+  toggle: (host: string) => void;
   /** Gather its guests, or show each for itself. */
-  gather: () => void;
+  gather: (host: string) => void;
 }) {
   const { book } = usePlan();
   return (
@@ -37,10 +39,17 @@ export function HostColumn({
       {!column.collapsed && (
         <div className="column" style={{ left: column.x, width: column.w, height: layout.decks.floor - 2 }} />
       )}
-      <HostHead scene={scene} open={() => scene.select(column.host)} column={column} toggle={toggle} />
+      <HostHead
+        scene={scene}
+        open={() => scene.select(column.host)}
+        column={column}
+        toggle={() => toggle(column.host)}
+      />
       {!column.collapsed && (
         <>
-          {column.gather && <GatherStrip scene={scene} host={column.host} gather={column.gather} toggle={gather} />}
+          {column.gather && (
+            <GatherStrip scene={scene} host={column.host} gather={column.gather} toggle={() => gather(column.host)} />
+          )}
           {!column.guests.length && !column.gather && (
             <span className="deck-name" style={{ left: column.x + 16, top: layout.decks.guests, width: column.w - 32 }}>
               No guests on this host: + makes one.
@@ -90,4 +99,4 @@ export function HostColumn({
       )}
     </section>
   );
-}
+});

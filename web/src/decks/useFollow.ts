@@ -78,6 +78,8 @@ export function segmentAt(book: Book, endpoints: ReadonlyMap<string, Endpoint>, 
   return seated.find((tag) => tag.lands)?.lands ?? seated.find((tag) => tag.belongs)?.belongs ?? null;
 }
 
+const NONE: Record<string, string> = {};
+
 /**
  * The spanning tree, where switches take part in one: its roots, and the cables that it blocks with the switch that
  * does.
@@ -92,6 +94,6 @@ export function useTree(): { roots: ReadonlySet<string>; blocked: Record<string,
     queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/tree", { params: { path: { plan_id: id } } })),
   });
   const roots = useMemo(() => new Set(planted ? Object.values(tree.data?.roots ?? {}) : []), [planted, tree.data]);
-  const blocked = planted ? (tree.data?.blocked ?? {}) : {};
+  const blocked = (planted ? tree.data?.blocked : undefined) ?? NONE;
   return { roots, blocked };
 }

@@ -1,7 +1,7 @@
 import "../decks/Decks.css";
 
 import { Button } from "@chakra-ui/react";
-import { useCallback, useMemo, useRef, useState, type KeyboardEvent, type MouseEvent } from "react";
+import { useCallback, useDeferredValue, useMemo, useRef, useState, type KeyboardEvent, type MouseEvent } from "react";
 import { Link, useLocation, useSearchParams } from "react-router";
 
 import type { Endpoint } from "../api/client";
@@ -70,7 +70,11 @@ export function Decks() {
   const drawing = useMemo(() => (follow && pieces ? drawStrand(layout, pieces) : null), [follow, pieces, layout]);
 
   // Only the columns in sight are in the page: a thousand hosts scroll like four.
-  const visible = layout.columns.filter((c) => c.x + c.w > view.left - 320 && c.x < view.left + view.width + 320);
+  // Scrolling doesn't wait for those that come into sight.
+  const seen = useDeferredValue(view);
+  const begin = layout.columns.findIndex((c) => c.x + c.w > seen.left - BESIDE);
+  const beyond = layout.columns.findLastIndex((c) => c.x < seen.left + seen.width + BESIDE);
+  const visible = useMemo(() => layout.columns.slice(Math.max(begin, 0), beyond + 1), [layout, begin, beyond]);
   const inSight = useMemo(() => new Set(visible.map((c) => c.host)), [visible]);
   const shows = (record: string): boolean => {
     const column = layout.columnOf.get(record);
@@ -158,21 +162,29 @@ export function Decks() {
     () => new Set(drawing?.breaks.filter((b) => b.kind !== "open").map((b) => b.at) ?? []),
     [drawing],
   );
-  const scene: Scene = {
-    book,
-    endpoints,
-    ofHost,
-    segmentOf,
-    numberOf,
-    follow,
-    touched,
-    broken,
-    selected: panel || drag ? selected : null,
-    targets,
-    over: drag?.over ?? null,
-    select,
-    grab,
-  };
+  // The same for as long as nothing of it differs, so that what is in sight isn't drawn anew while it is scrolled.
+  const lit = panel || drag ? selected : null;
+  const over = drag?.over ?? null;
+  const scene = useMemo<Scene>(
+    () => ({
+      book,
+      endpoints,
+      ofHost,
+      segmentOf,
+      numberOf,
+      follow,
+      touched,
+      broken,
+      selected: lit,
+      targets,
+      over,
+      select,
+      grab,
+    }),
+    [book, endpoints, ofHost, segmentOf, numberOf, follow, touched, broken, lit, targets, over, select, grab],
+  );
+  const toggle = useCallback((host: string) => setFolded((now) => toggled(now, host)), []);
+  const gather = useCallback((host: string) => setUnfolded((now) => toggled(now, host)), []);
   const selectedRect = panel && selected ? locate(layout, selected) : null;
   const pick = (record: string, all: boolean): void => {
     setPanel(null);
@@ -341,8 +353,8 @@ export function Decks() {
                 scene={scene}
                 layout={layout}
                 column={column}
-                toggle={() => setFolded((now) => toggled(now, column.host))}
-                gather={() => setUnfolded((now) => toggled(now, column.host))}
+                toggle={toggle}
+                gather={gather}
               />
             ))}
             <Fabric scene={scene} layout={layout} roots={roots} blocked={blocked} />
@@ -381,6 +393,9 @@ export function Decks() {
 }
 
 const NO_HOSTS: never[] = [];
+
+/** So far beyond what is in sight, in pixels, hosts are in the page. */
+const BESIDE = 480;
 
 /** The record that a part of the drawing stands for. */
 const recordAt = (target: EventTarget): string | undefined =>
