@@ -7,13 +7,16 @@ import random
 import threading
 import time
 import unittest
+from typing import Any
+from unittest import mock
 from urllib.parse import quote
 
 import jsonschema
+from aptwire.plan.edits import Patch, apply_edit, touched
 from aptwire.plan.file import read_plan, write_plan
 
 from measure.fleet import fleet
-from tests.server.support import Client, Stream, drop, patch
+from tests.server.support import Client, DatabaseCase, Stream, drop, patch
 from tests.support import demo_plan, random_plan, two_hosts_files
 
 
@@ -404,6 +407,36 @@ class AnswersTest(unittest.TestCase):
         for path, url in answers.items():
             schema = document["paths"][path]["get"]["responses"]["200"]["content"]["application/json"]["schema"]
             jsonschema.validate(self.client.get(url)[1], {**schema, "components": document["components"]})
+
+
+class PagesTest(DatabaseCase):
+    def test_pages_that_are_kept_say_what_they_would_if_written_anew(self) -> None:
+        """Whatever is edited, and however small pages are."""
+        from aptwire_server.plans import pages
+        from aptwire_server.plans.engine import Engine
+
+        def read(engine: Any, keep: bool) -> list[bytes]:
+            made, cursor = [], "segment:0"
+            while cursor:
+                made.append(pages.page(engine, cursor, keep))
+                cursor = json.loads(made[-1])["next"]
+            return made
+
+        with mock.patch.object(pages, "PAGE", 4_000):
+            for seed in range(12):
+                dice = random.Random(seed)
+                engine = Engine(0, random_plan(seed, rich=True))
+                self.assertEqual(read(engine, True), read(Engine(0, engine.plan), False))
+                for revision in range(1, 6):
+                    record = dice.choice([r for r in engine.plan if r.kind in ("adapter", "segment", "host", "nic")])
+                    edit = (Patch(record.kind, record.id, {"note": f"note {revision}"}),)
+                    if dice.random() < 0.3 and record.kind == "adapter":
+                        edit = (Patch("adapter", record.id, {"connected": not record.connected}),)
+                    after, _ = apply_edit(engine.plan, edit)
+                    kept = len(engine.pages)
+                    engine = engine.after(revision, after, touched(edit))
+                    self.assertLess(len(engine.pages), kept)
+                    self.assertEqual(read(engine, True), read(Engine(revision, after), False))
 
 
 class LiveTest(unittest.TestCase):

@@ -14,6 +14,7 @@ from aptwire.plan.ids import is_id
 from aptwire.plan.kinds import (
     GUARDS,
     KINDS,
+    NEEDED,
     REFS,
     SHAPES,
     SPECS,
@@ -65,13 +66,12 @@ def make_record(kind: str, data: Mapping[str, Any], place: str = "") -> Record:
                 )
             ]
         )
-    values, problems = _take_values(kind, id, {k: v for k, v in data.items() if k != "id"}, place)
-    for name, spec in SPECS[kind].items():
-        field = cls.__dataclass_fields__[name]
-        if name not in data and field.default is dataclasses.MISSING:
+    given = dict(data)
+    del given["id"]
+    values, problems = _take_values(kind, id, given, place)
+    for name in NEEDED[kind]:
+        if name not in data:
             problems.append(Problem("is missing", kind=kind, id=id, field=name, place=place))
-        elif name not in data:
-            values[name] = spec.default
     if problems:
         raise PlanError(problems)
     return cls(id=id, **values)
@@ -178,13 +178,18 @@ def _references(plan: Plan, record: Record) -> Iterator[Problem]:
             yield _problem(record, name, f"refers to “{id}”, and there is no such {what}")
 
 
+MANY = 5_000
+
+
 def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) -> Iterator[Problem]:
     taken: set[tuple[str, ...]] = set()
     others = [(kind, found) for kind in KINDS if (found := plan.of(kind))]
+    # Of many, ids are counted once: as many as there are records means that none stands twice.
+    shared = len(records) < MANY or len(set().union(*(found for _, found in others))) < sum(len(f) for _, f in others)
     alike: dict[tuple[object, ...], dict[tuple[Any, ...], list[Any]]] = {}
     for record in records:
         kind = record.kind
-        for other, found in others:
+        for other, found in others if shared else ():
             if record.id in found and other != kind:
                 yield _problem(record, "id", f"is also the id of a {KINDS[other].title}")
         for names in KINDS[kind].unique:

@@ -13,7 +13,7 @@ import jsonschema_rs
 from aptwire.plan.checks import check_plan, make_record
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.ids import ID_PATTERN
-from aptwire.plan.kinds import KINDS, SPECS, Record
+from aptwire.plan.kinds import KINDS, NEEDED, SPECS, Record
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.texts import refuse_unfit
 
@@ -45,14 +45,11 @@ def schema() -> dict[str, Any]:
 
 def _kind_schema(kind: str) -> dict[str, Any]:
     cls = KINDS[kind]
-    required = [
-        name for name in SPECS[kind] if cls.__dataclass_fields__[name].default.__class__.__name__ == "_MISSING_TYPE"
-    ]
     return {
         "title": cls.title,
         "description": (cls.__doc__ or "").strip(),
         "type": "object",
-        "required": ["id", *required],
+        "required": ["id", *NEEDED[kind]],
         "additionalProperties": False,
         "properties": {
             "id": {"type": "string", "pattern": ID_PATTERN},

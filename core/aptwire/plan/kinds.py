@@ -766,6 +766,12 @@ SPECS: dict[str, dict[str, Spec]] = {
     kind: {field.name: field.metadata["spec"] for field in _own_first(cls)} for kind, cls in KINDS.items()
 }
 
+NEEDED: dict[str, tuple[str, ...]] = {
+    kind: tuple(field.name for field in _own_first(cls) if field.default is dataclasses.MISSING)
+    for kind, cls in KINDS.items()
+}
+"""The fields of each kind that have to be said."""
+
 REFS: dict[str, tuple[str, ...]] = {
     kind: tuple(name for name, spec in specs.items() if spec.kind == "ref") for kind, specs in SPECS.items()
 }
