@@ -173,7 +173,7 @@ function Between({
           <title>{book.get("fabric_switch", id)?.name}</title>
           <rect x={x} y={line} width={w} height={BAR} rx="2" className="fleet-switch" />
           {w >= NAMED_SWITCH && (
-            <text x={x + w / 2} y={line - 4} textAnchor="middle" className="fleet-count" fontSize="10.5">
+            <text x={x + w / 2} y={line - 4} textAnchor="middle" className="fleet-fabric-name">
               {shortened(book.get("fabric_switch", id)?.name ?? id, w)}
             </text>
           )}
@@ -196,7 +196,7 @@ const WAY_SAYS: Readonly<Record<Way, string>> = {
 };
 
 const shortened = (name: string, width: number): string => {
-  const most = Math.floor(width / 6);
+  const most = Math.floor(width / 5.6);
   return name.length > most ? `${name.slice(0, most - 1)}…` : name;
 };
 
