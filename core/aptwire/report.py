@@ -123,14 +123,16 @@ def summary(
     judgement: Judgement, found: list[Finding | Risk] | None = None, today: datetime.date | None = None
 ) -> dict[str, Any]:
     """Counts, and the findings and risks, worst first: so many as a person would ever scroll through, and how many more there are; those that are accepted
-    (on the day `today`) apart."""
+    (on the day `today`) apart; `off` the ids of all hosts that are off a pattern."""
     day = today or datetime.date.today()
-    listed, accepted = sorted_out(judgement.plan, everything(judgement) if found is None else found, day)
+    every = everything(judgement) if found is None else found
+    listed, accepted = sorted_out(judgement.plan, every, day)
     return {
         "counts": judgement.counts(),
         "findings": [brief(finding, judgement, day) for finding in listed[:MOST_FINDINGS]],
         "more": max(0, len(listed) - MOST_FINDINGS),
         "accepted": [brief(finding, judgement, day) for finding in accepted[:MOST_FINDINGS]],
+        "off": sorted({host for finding in every if finding.what == "off-pattern" for host in finding.culprit}),
     }
 
 

@@ -11,6 +11,7 @@ from aptwire.report import landings, summary
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from demo.terminals import build
 from tests.support import demo_plan, pair, random_plan
 
 
@@ -38,6 +39,12 @@ class LandingsTest(unittest.TestCase):
     def test_the_state_of_a_wavering_tag_is_said(self) -> None:
         found = next(e for e in landings(judge(demo_plan())) if e["id"] == "adapter-tide-gauge-view")
         self.assertEqual(found["tags"][0]["state"], "when nic0 of fulmar fails")
+
+    def test_every_host_that_is_off_its_pattern_is_told(self) -> None:
+        self.assertEqual(summary(judge(demo_plan()))["off"], ["petrel"])
+        # However many findings stand before the one that says so.
+        off = summary(judge(build()))["off"]
+        self.assertEqual(len(off), 5)
 
     @settings(max_examples=40)
     @given(st.integers(0, 10**9))

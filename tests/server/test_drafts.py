@@ -99,6 +99,14 @@ class WorkTest(DraftCase):
         self.assertEqual([self.held(d).get("port_group", GROUP).vid for d in (one, two, self.plan)], [777, 778, 300])
         self.assertEqual([d["name"] for d in self.get(f"plans/{one}/drafts")], ["two", "one"])
 
+    def test_two_are_not_called_the_same_among_those_that_one_sees(self) -> None:
+        self.begin("summer")
+        for client in (self.client, self.other):
+            refused = client.post(f"plans/{self.plan}/drafts", {"name": "summer", "private": True})
+            self.assertEqual((refused[0], refused[1]["problems"][0]["field"]), (400, "name"))
+        self.begin("winter", private=True)
+        self.begin("winter", client=self.other)
+
     def test_a_private_one_is_its_authors_until_it_is_shared(self) -> None:
         draft = self.begin(private=True)
         self.assertEqual(self.other.get(f"plans/{self.plan}/drafts"), (200, []))

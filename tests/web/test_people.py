@@ -260,6 +260,11 @@ class DecksTest(BrowserTest):
         expect(self.page.get_by_text("240 is missing", exact=True).first).to_be_visible()
         expect(self.page.locator("svg.lines path").first).to_be_attached()
 
+    def test_a_host_that_is_off_its_pattern_says_so(self) -> None:
+        self.page.locator(".canvas").evaluate("n => n.scrollTo(n.scrollWidth, 0)")
+        expect(self.page.get_by_role("button", name=re.compile("^petrel .*off its pattern"))).to_be_visible()
+        expect(self.page.get_by_role("button", name=re.compile("^kittiwake .*off its pattern"))).to_have_count(0)
+
     def test_folding_a_host_and_the_finder(self) -> None:
         self.page.get_by_role("button", name=re.compile("^fulmar Northquay")).click()
         expect(self.page.get_by_role("button", name=re.compile("^tap-cctv-archive"))).to_have_count(0)

@@ -185,7 +185,13 @@ def components() -> dict[str, Schema]:
             acceptance=maybe(ref("Accepted")),
         ),
         "Accepted": obj(id=TEXT, by=TEXT, why=TEXT, until=maybe(TEXT), over=TEXT),
-        "Summary": obj(counts=counts, findings=many(ref("Finding")), more=NUMBER, accepted=many(ref("Finding"))),
+        "Summary": obj(
+            counts=counts,
+            findings=many(ref("Finding")),
+            more=NUMBER,
+            accepted=many(ref("Finding")),
+            off=many(TEXT),
+        ),
         "Hop": hop,
         "Teams": obj(
             members={"type": "object", "additionalProperties": many(TEXT)},

@@ -224,6 +224,7 @@ export function FieldForm({
   message,
   done,
   action = "Take it",
+  beside = false,
 }: FormProps) {
   const { book, edit, snapshot } = usePlan();
   const { busy } = usePresence();
@@ -234,9 +235,10 @@ export function FieldForm({
   const [all, setAll] = useState(false);
   const first = useRef<HTMLElement | null>(null);
   useEffect(() => {
+    if (beside) return;
     first.current?.focus({ preventScroll: true });
     if (first.current instanceof HTMLInputElement && first.current.type !== "checkbox") first.current.select();
-  }, []);
+  }, [beside]);
   const wrong: string[] = [];
   const set: Draft = {};
   for (const field of fields) {
@@ -371,6 +373,8 @@ interface FormProps {
   message: (set: Draft) => string;
   done: () => void;
   action?: string;
+  /** It stands beside another form, in which typing begins. */
+  beside?: boolean;
 }
 
 /** The fields in which addresses are typed, and whether a prefix length stands behind them. */

@@ -15,6 +15,7 @@ import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { ExchangeNics, MoveGuest, SplitOff, Spread } from "./Gestures";
 import { Renumber } from "./Renumber";
+import { TeamOrder } from "./TeamOrder";
 import { FieldForm, Outcome, OutcomeList, Panel, Sections, usePreviews, type Section } from "./Panel";
 
 type Book = ReturnType<typeof usePlan>["book"];
@@ -143,11 +144,11 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
     });
     return { title: `Port ${port.name} of ${book.get("fabric_switch", port.switch)?.name ?? ""}`, sections };
   },
-  port_group: ({ id, settings, remove, ids }) => ({
+  port_group: ({ id, book, settings, remove, ids }) => ({
     sections: [
       settings,
       { label: "Attach", body: <Attach id={id} {...ids} /> },
-      { label: "Team order", body: <TeamOrder id={id} {...ids} /> },
+      { label: "Team order", body: <TeamOrder group={book.get("port_group", id)!} done={ids.done} /> },
       remove,
     ],
   }),
@@ -641,48 +642,6 @@ function Attach({ id, book, done }: Part) {
 }
 
 /** The port group's own word on each NIC of the uplink. */
-function TeamOrder({ id, book, done }: Part) {
-  const group = book.get("port_group", id)!;
-  const nics = book
-    .of("uplink", "switch", group.switch)
-    .flatMap((u) => book.of("nic", "uplink", u.id))
-    .sort((a, b) => (a.rank ?? 0) - (b.rank ?? 0));
-  const own = new Map(book.of("group_order", "port_group", id).map((o) => [o.nic, o]));
-  if (nics.length < 2) return <Quiet>Its switch has a single NIC or none: there is no order to choose.</Quiet>;
-  const options: [string, string][] = [
-    ["", "as the uplink says"],
-    ["active", "active"],
-    ["standby", "standby"],
-    ["excluded", "excluded"],
-  ];
-  const fields = nics.map((n) => ({ name: n.id, label: n.name, kind: "choice" as const, options, unless: "" }));
-  const record = Object.fromEntries([...own].map(([nic, o]) => [nic, o.role ?? "active"]));
-  return (
-    <FieldForm
-      fields={fields}
-      record={record}
-      compose={(set) =>
-        Object.entries(set).map(([nic, role]) => {
-          const held = own.get(nic);
-          if (!role) return drop("group_order", held!.id);
-          const rank = nics.findIndex((n) => n.id === nic);
-          return held
-            ? patch("group_order", held.id, { role, rank })
-            : put("group_order", {
-                id: freshId(book, `${id}/order-${book.get("nic", nic)?.name ?? ""}`),
-                port_group: id,
-                nic,
-                role,
-                rank,
-              });
-        })
-      }
-      message={() => `Give ${group.name} a team order of its own`}
-      done={done}
-    />
-  );
-}
-
 function NewHostPort({ id, book, done }: Part) {
   const name = { name: "name", label: "Name", kind: "text" as const };
   const fields = [name, ...fieldsOf("host_port", book).filter((f) => f.name !== "name")];

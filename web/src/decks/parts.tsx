@@ -17,6 +17,8 @@ export interface Scene {
   follow: RecordOf<"segment"> | null;
   touched: ReadonlySet<string>;
   broken: ReadonlySet<string>;
+  /** The hosts that are off their pattern. */
+  off: ReadonlySet<string>;
   selected: string | null;
   /** Record ids on which what is dragged may be dropped, and the one it is over. */
   targets: ReadonlySet<string>;
@@ -70,7 +72,8 @@ export function HostHead({
   const host = scene.book.get("host", column.host)!;
   const own = scene.ofHost.get(host.name) ?? [];
   // A site of which a letter or two would be left isn't said.
-  const room = column.w - 60 - host.name.length * 7.8 - new Set(own.map(markOf)).size * 28;
+  const room =
+    column.w - 60 - host.name.length * 7.8 - new Set(own.map(markOf)).size * 28 - (scene.off.has(host.id) ? 18 : 0);
   if (column.collapsed) {
     return (
       <button
@@ -100,6 +103,11 @@ export function HostHead({
       >
         <strong>{host.name}</strong>
         <span className={room > 40 ? "site" : "visually-hidden"}>{host.site}</span>
+        {scene.off.has(host.id) && (
+          <span className="off-pattern" title={`${host.name} is off its pattern`}>
+            ≠<span className="visually-hidden">off its pattern</span>
+          </span>
+        )}
         <Marks endpoints={own} />
       </button>
       <button

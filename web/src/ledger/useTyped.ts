@@ -12,6 +12,8 @@ import { cellOf } from "./marks";
 interface Pending {
   text: string;
   problem?: string;
+  /** The plan doesn't take it: it holds up nothing else, and is tried again when something is typed in its row. */
+  refused?: true;
 }
 
 export const FRESH = "new ";
@@ -38,7 +40,7 @@ export function useTyped(): {
     (typed: Typed[]) => {
       const all = new Map(pending);
       for (const { row, column, text } of typed) all.set(cellOf(row, column), { text });
-      const { operations, cells, wrong, made } = compose(book, all);
+      const { operations, cells, wrong, made } = compose(book, tried(all, new Set(typed.map(({ row }) => row))));
       for (const [cell, problem] of wrong) all.set(cell, { text: all.get(cell)!.text, problem });
       for (const [cell, { text }] of all) if (same(book, cell, text)) all.delete(cell);
       setPending(all);
@@ -54,7 +56,7 @@ export function useTyped(): {
           for (const { id, field, text } of refused?.problems ?? []) {
             const row = [...made].find(([, own]) => own === id)?.[0] ?? id;
             const cell = told.has(cellOf(row, field)) ? cellOf(row, field) : cells.find((c) => c.startsWith(`${row} `));
-            if (cell && told.has(cell)) told.set(cell, { text: told.get(cell)!.text, problem: text });
+            if (cell && told.has(cell)) told.set(cell, { text: told.get(cell)!.text, problem: text, refused: true });
           }
           return told;
         });
@@ -77,6 +79,17 @@ export function useTyped(): {
     ),
     put,
   };
+}
+
+/** What is tried when something is typed in some rows: of others nothing refused, nor a new row with such a cell. */
+function tried(pending: ReadonlyMap<string, Pending>, rows: ReadonlySet<string>): Map<string, Pending> {
+  const held = new Set([...pending].filter(([, { refused }]) => refused).map(([cell]) => rowOf(cell)));
+  return new Map(
+    [...pending].filter(([cell, { refused }]) => {
+      const row = rowOf(cell);
+      return rows.has(row) || !held.has(row) || !(refused || row.startsWith(FRESH));
+    }),
+  );
 }
 
 const rowOf = (cell: string): string => cell.slice(0, cell.lastIndexOf(" "));

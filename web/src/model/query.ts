@@ -1,4 +1,4 @@
-import type { Endpoint, Finding, RecordOf } from "../api/client";
+import type { Endpoint, RecordOf } from "../api/client";
 import type { Book } from "./records";
 import { MARKS, type Mark } from "./verdicts";
 
@@ -53,13 +53,15 @@ export interface Matcher {
   tag: (endpoint: Endpoint, tag: Tag) => boolean;
   /** A segment, by its name, role and VID. */
   segment: (segment: RecordOf<"segment">) => boolean;
+  /** Any other record, by its name, note and owner, and the VIDs that it carries. */
+  record: (record: { name?: string; note?: string; owner?: string }, carries?: string | null) => boolean;
   /** A host of which something is, or which is by itself what is asked. */
   host: (host: RecordOf<"host">, endpoints: readonly Endpoint[]) => boolean;
 }
 
-export function matcher({ words, pairs }: Query, book: Book, findings: readonly Finding[]): Matcher {
+export function matcher({ words, pairs }: Query, book: Book, offPattern: readonly string[]): Matcher {
   const hosts = new Map(book.records.host.map((host) => [host.name, host]));
-  const off = new Set(findings.filter((f) => f.what === "off-pattern").flatMap((f) => f.culprit));
+  const off = new Set(offPattern);
   const segmentsOf = (tag: Tag): RecordOf<"segment">[] =>
     [tag.belongs, tag.lands].flatMap((id) => book.get("segment", id) ?? []);
   const ofHost = (host: RecordOf<"host"> | undefined, field: QueryField, value: string): boolean | null => {
@@ -126,6 +128,12 @@ export function matcher({ words, pairs }: Query, book: Book, findings: readonly 
         const said: Partial<Record<QueryField, string>> = { segment: name, role, owner, note };
         return said[field]?.toLowerCase().includes(value) ?? false;
       }),
+    record: ({ name, note, owner }, carries) =>
+      words.every((word) => (name ?? "").toLowerCase().includes(word)) &&
+      pairs.every(({ field, value }) => {
+        if (field === "vid") return carries != null && overlaps(carries, value);
+        return ({ note, owner } as Record<string, string | undefined>)[field]?.toLowerCase().includes(value) ?? false;
+      }),
     host: (host, endpoints) => {
       const said = `${host.name} ${host.site ?? ""}`.toLowerCase();
       const byItself =
@@ -138,6 +146,16 @@ export function matcher({ words, pairs }: Query, book: Book, findings: readonly 
       return byItself || (pairs.length > 0 && endpoints.some((e) => e.tags.some((tag) => tagHolds(e, tag))));
     },
   };
+}
+
+/** Whether a set of VIDs has any of a range. */
+function overlaps(carries: string, value: string): boolean {
+  const [, low, high = low] = /^(\d+)(?:-(\d+))?$/.exec(value) ?? [];
+  if (low === undefined) return false;
+  return carries.split(",").some((part) => {
+    const [first, last = first] = part.split("-").map(Number);
+    return first! <= Number(high) && last! >= Number(low);
+  });
 }
 
 function inRange(vid: number | null, value: string): boolean {

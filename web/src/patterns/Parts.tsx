@@ -7,6 +7,7 @@ import { patch } from "../decks/edits";
 import { fieldsOf, patternUplinks, type Draft } from "../decks/fields";
 import { freshId, put } from "../decks/making";
 import { FieldForm } from "../decks/Panel";
+import { TeamOrder } from "../decks/TeamOrder";
 import { Quiet } from "../parts/controls";
 import { tagText } from "../model/ports";
 import { titled, type PatternKind } from "../model/kinds";
@@ -56,6 +57,12 @@ function portText(book: Book, port: RecordOf<"pattern_host_port">): string {
     .join("; ");
 }
 
+function groupText(book: Book, group: RecordOf<"pattern_port_group">): string {
+  const orders = book.of("pattern_order", "port_group", group.id);
+  const said = orders.map((o) => `${book.get("pattern_nic", o.nic)?.name ?? ""} ${o.role ?? "active"}`);
+  return [tagText(group), ...said.sort(compareNames)].join("; ");
+}
+
 /** What a pattern says, part by part; each opens in place. */
 export function Parts({ pattern }: { pattern: RecordOf<"pattern"> }) {
   const { book } = usePlan();
@@ -97,7 +104,7 @@ export function Parts({ pattern }: { pattern: RecordOf<"pattern"> }) {
             line("pattern_host_port", p.id, p.name, portText(book, p), true),
           ),
           ...byName(book.of("pattern_port_group", "switch", sw.id)).map((g) =>
-            line("pattern_port_group", g.id, g.name, tagText(g), true),
+            line("pattern_port_group", g.id, g.name, groupText(book, g), true),
           ),
         ])}
       </ul>
@@ -135,6 +142,7 @@ function PartLine({
   const { book, gesture } = usePlan();
   const { busy } = usePresence();
   const mine = open !== null && "id" in open && open.id === id;
+  const group = book.get("pattern_port_group", id);
   const close = (): void => setOpen(null);
   return (
     <li className={deep ? "deep" : undefined}>
@@ -193,6 +201,14 @@ function PartLine({
             message={() => `Change ${CALLED[kind]} ${name} of the pattern`}
             done={close}
           />
+          {group && (
+            <>
+              <Heading as="h4" size="xs" fontWeight="600" mt="3" mb="1">
+                Team order
+              </Heading>
+              <TeamOrder group={group} done={close} />
+            </>
+          )}
         </Box>
       )}
     </li>

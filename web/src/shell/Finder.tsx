@@ -2,11 +2,13 @@ import { Dialog, Portal } from "@chakra-ui/react";
 import { useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 
+import type { RecordOf } from "../api/client";
 import { usePlan, type PlanState } from "../api/plan";
 import { portName } from "../decks/edits";
 import { tagText } from "../model/ports";
-import { matcher, readQuery, type Matcher } from "../model/query";
+import { goOn, matcher, readQuery, type Matcher } from "../model/query";
 import { holdsVid, readVid } from "../model/records";
+import { endsOf } from "../strand/rows";
 import { toggleMode } from "../theme";
 import { VIEWS } from "../views/registry";
 
@@ -21,9 +23,24 @@ interface Entry {
   /** Whether it is what a query asks for; what has none is found by words alone. */
   fits?: (asked: Matcher) => boolean;
   go: () => void;
+  /** What the query becomes by it, where it is a way to go on. */
+  query?: string;
 }
 
+/** A way in which what is typed could go on. */
+const wayOn = (query: string): Entry => ({
+  what: "query",
+  name: query,
+  detail: "go on",
+  text: "",
+  go: () => {},
+  query,
+});
+
 const MOST = 40;
+const MOST_WAYS = 6;
+/** A pair of which the value isn't typed yet. */
+const OPEN_PAIR = /(^|\s)[a-z]+:$/i;
 const ADD = [
   ["host", "a host"],
   ["fabric_switch", "a fabric switch"],
@@ -66,7 +83,12 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
   const hostName = (host: string): string => book.get("host", host)?.name ?? host;
   for (const h of book.records.host)
     add("host", h.name, h.site ?? "", "", at(h.id), { fits: (asked) => asked.host(h, []) });
-  for (const g of book.records.guest) add("guest", g.name, hostName(g.host), "", at(g.id));
+  for (const g of book.records.guest) {
+    const own = book.of("adapter", "guest", g.id).map((a) => endpoint(a.id)!);
+    add("guest", g.name, hostName(g.host), "", at(g.id), {
+      fits: (asked) => asked.record(g) || own.some((fits) => fits(asked)),
+    });
+  }
   for (const a of book.records.adapter) {
     const guest = book.get("guest", a.guest);
     const tags = book.of("guest_tag", "adapter", a.id);
@@ -102,7 +124,22 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
     add("port group", g.name, `${tagText(g)} on ${on(g.switch)}`, "", at(g.id), { carries: g.allowed });
   for (const u of book.records.uplink) add("uplink", u.name, on(u.switch), "team", at(u.id));
   for (const p of book.records.fabric_port)
-    add("fabric port", portName(book, p.id), tagText(p), "port", at(p.id), { carries: p.allowed });
+    add("fabric port", portName(book, p.id), tagText(p), "port", at(p.id), {
+      carries: p.allowed,
+      fits: (asked) => asked.record({ ...p, name: portName(book, p.id) }, carried(p)),
+    });
+  for (const c of book.records.cable) {
+    const name = endsOf(book, c).join(" – ");
+    const ends = [c.a, c.b].map((end) => book.get("fabric_port", end)).filter((port) => port !== undefined);
+    add(
+      "cable",
+      name,
+      [c.label, ...(c.places ?? [])].filter(Boolean).join("  "),
+      "",
+      () => navigate(`${base}/strand?cable=${encodeURIComponent(c.id)}`),
+      { fits: (asked) => ends.length > 0 && ends.every((port) => asked.record({ ...c, name }, carried(port))) },
+    );
+  }
   for (const l of book.records.lag)
     add(
       "LAG",
@@ -119,6 +156,13 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
     add("station", s.name, ports.flatMap((p) => p.addresses ?? []).join("  "), "", at(s.id));
   }
   return made;
+}
+
+/** The VIDs that a port lets through, as a list. */
+function carried({ mode, vid, allowed, members }: RecordOf<"fabric_port">): string {
+  if (mode === "standard") return members ?? "";
+  if (mode === "trunk") return allowed ?? "0-4094";
+  return vid ? String(vid) : "";
 }
 
 interface Commands {
@@ -161,7 +205,7 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
   const asked = useMemo(() => readQuery(text), [text]);
   const { book, snapshot } = plan;
   const matching = useMemo(() => {
-    if (!asked.pairs.length) {
+    if (!asked.pairs.length && !OPEN_PAIR.test(text)) {
       const words = text.toLowerCase().split(/\s+/).filter(Boolean);
       return all.filter((entry) =>
         words.every(
@@ -169,8 +213,10 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
         ),
       );
     }
-    const fitting = matcher(asked, book, snapshot.summary.findings);
-    const found = all.filter((entry) => entry.fits?.(fitting));
+    const fitting = matcher(asked, book, snapshot.summary.off);
+    // A field without its value asks for nothing yet.
+    const found = asked.pairs.length ? all.filter((entry) => entry.fits?.(fitting)) : [];
+    const ways = goOn(text, book).filter((way) => way !== text);
     const landing: Entry = {
       what: "command",
       name: "Show them on Landing",
@@ -178,8 +224,9 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
       text: "",
       go: () => void go(`${plan.base}/landing?q=${encodeURIComponent(text)}`),
     };
-    return found.some(({ what }) => what === "adapter" || what === "host port") ? [landing, ...found] : found;
-  }, [all, asked, text, book, snapshot.summary.findings, go, plan.base]);
+    const places = found.some(({ what }) => what === "adapter" || what === "host port");
+    return [...ways.slice(0, MOST_WAYS).map(wayOn), ...(places ? [landing] : []), ...found];
+  }, [all, asked, text, book, snapshot.summary.off, go, plan.base]);
   const first = text.toLowerCase().trim();
   const found = matching
     .map((entry, order) => ({
@@ -199,6 +246,11 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
   const at = Math.min(chosen, Math.max(found.length - 1, 0));
   const take = (entry: Entry | undefined): void => {
     if (!entry) return;
+    if (entry.query !== undefined) {
+      setText(entry.query);
+      setChosen(0);
+      return;
+    }
     close();
     entry.go();
   };

@@ -53,9 +53,9 @@ export function Decks() {
     const asked = readQuery(filter);
     const all = hostsInOrder(book);
     if (isEmpty(asked)) return all;
-    const { host } = matcher(asked, book, snapshot.summary.findings);
+    const { host } = matcher(asked, book, snapshot.summary.off);
     return all.filter((h) => host(h, ofHost.get(h.name) ?? []));
-  }, [book, filter, ofHost, snapshot.summary.findings]);
+  }, [book, filter, ofHost, snapshot.summary.off]);
   const { level, setLevel, enter, onWheel } = useLevel(book);
   const far = level === "fleet";
   const sought = useMemo(() => (filter.trim() ? new Set(hosts.map((h) => h.id)) : null), [filter, hosts]);
@@ -164,6 +164,7 @@ export function Decks() {
   );
   // The same for as long as nothing of it differs, so that what is in sight isn't drawn anew while it is scrolled.
   const lit = panel || drag ? selected : null;
+  const off = useMemo(() => new Set(snapshot.summary.off), [snapshot.summary.off]);
   const over = drag?.over ?? null;
   const scene = useMemo<Scene>(
     () => ({
@@ -175,13 +176,14 @@ export function Decks() {
       follow,
       touched,
       broken,
+      off,
       selected: lit,
       targets,
       over,
       select,
       grab,
     }),
-    [book, endpoints, ofHost, segmentOf, numberOf, follow, touched, broken, lit, targets, over, select, grab],
+    [book, endpoints, ofHost, segmentOf, numberOf, follow, touched, broken, off, lit, targets, over, select, grab],
   );
   const toggle = useCallback((host: string) => setFolded((now) => toggled(now, host)), []);
   const gather = useCallback((host: string) => setUnfolded((now) => toggled(now, host)), []);

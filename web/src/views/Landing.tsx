@@ -60,7 +60,7 @@ export function Landing() {
 
   const lines = useMemo<Line[]>(() => {
     const named = (segment: string | null): string => book.get("segment", segment)?.name ?? "";
-    const asked = matcher(readQuery(text), book, snapshot.summary.findings);
+    const asked = matcher(readQuery(text), book, snapshot.summary.off);
     const kept = rows.filter(({ endpoint, tag, mark }) => (!marks.size || marks.has(mark)) && asked.tag(endpoint, tag));
     const keyOf = (row: Row): string =>
       grouping === "verdict"
@@ -92,7 +92,7 @@ export function Landing() {
       made.push({ row });
     }
     return made;
-  }, [rows, text, marks, grouping, book, snapshot.summary.findings]);
+  }, [rows, text, marks, grouping, book, snapshot.summary.off]);
 
   const virtual = useVirtualizer({
     count: lines.length,
