@@ -408,6 +408,13 @@ class HistoryTest(BrowserTest):
         page.keyboard.press("Enter")
         expect(page.get_by_role("alert")).to_contain_text("nothing can be changed here")
         page.keyboard.press("Escape")
+        # A form shows what would come of it, and can't be taken.
+        page.get_by_role("button", name="crew-roster", exact=True).click()
+        panel = page.get_by_role("dialog")
+        panel.get_by_label("Name").fill("crew-lists")
+        expect(panel.get_by_text("nothing can be changed here")).to_be_visible()
+        expect(panel.get_by_role("button", name="Take it")).to_be_disabled()
+        panel.get_by_label("Name").press("Escape")
         page.get_by_role("link", name="Its place in the history").click()
         page.get_by_label("beside revision").fill("0")
         page.keyboard.press("Enter")

@@ -226,7 +226,7 @@ export function FieldForm({
   action = "Take it",
   beside = false,
 }: FormProps) {
-  const { book, edit, snapshot } = usePlan();
+  const { at, book, edit, snapshot } = usePlan();
   const { busy } = usePresence();
   // What is made anew stands nowhere yet, so nobody else can have changed it.
   const [begun] = useState(record);
@@ -261,7 +261,9 @@ export function FieldForm({
   const changed = making || Object.keys(set).length > 0;
   const operations = changed && !wrong.length ? compose(set) : [];
   const { results, error } = usePreviews([operations], operations.length > 0);
-  const blocked = !operations.length || busy || clashes.length > 0 || !!results?.[0]?.problems.length;
+  const blocked =
+    at !== undefined || !operations.length || busy || clashes.length > 0 || !!results?.[0]?.problems.length;
+  const keys = clashes.length ? "Say first which value is meant" : "Enter takes, Esc leaves all as it is";
   const submit = (event: FormEvent): void => {
     event.preventDefault();
     if (blocked) return;
@@ -320,7 +322,7 @@ export function FieldForm({
       ) : (
         <Told tone="quiet">{making ? "Fill in what is asked." : "Nothing changed yet."}</Told>
       )}
-      <Taking keys={clashes.length ? "Say first which value is meant" : "Enter takes, Esc leaves all as it is"}>
+      <Taking keys={at !== undefined ? `Revision ${at} as it was: nothing can be changed here` : keys}>
         <TakeButton type="submit" disabled={blocked}>
           {action}
         </TakeButton>

@@ -50,7 +50,12 @@ export function TakeSheet({ close }: { close: () => void }) {
       .finally(() => setTaking(false));
   };
   const put = (name: string, title: string): void =>
-    setSaid({ ...Object.fromEntries((found?.columns ?? []).map((c) => [c.name, c.title])), [name]: title });
+    // What was said since the last answer counts before what that says.
+    setSaid((now) => ({
+      ...Object.fromEntries((found?.columns ?? []).map((c) => [c.name, c.title])),
+      ...now,
+      [name]: title,
+    }));
   return (
     <Box
       as="section"
@@ -117,7 +122,7 @@ export function TakeSheet({ close }: { close: () => void }) {
                 <NativeSelect.Root size="xs" width="124px">
                   <NativeSelect.Field
                     id={`column-${column.name}`}
-                    value={column.title}
+                    value={said?.[column.name] ?? column.title}
                     onChange={(event) => put(column.name, event.target.value)}
                   >
                     <option value="">no column</option>
