@@ -9,7 +9,8 @@ from html import escape
 from typing import Any
 
 from aptwire.judge.judgement import Judgement
-from aptwire.paper.tables import by_name, port_tags
+from aptwire.paper.drawing import INK, QUIET
+from aptwire.paper.tables import by_name, port_tags, team_mode
 from aptwire.plan.kinds import Adapter, FabricPort, FabricSwitch, Host, Nic, PortGroup, Uplink, VirtualSwitch
 from aptwire.plan.ports import far_end, said
 from aptwire.report import landings, teams
@@ -19,7 +20,7 @@ MOST_HOSTS = 60
 
 WIDE, GAP, PAD, ROW, LETTER = 250, 14, 8, 15, 6.3
 ACROSS = 4
-INK, QUIET, LINE, SHADE, FABRIC = "#1c232c", "#5a6472", "#b9b2a4", "#f2ede4", "#2a3340"
+LINE, SHADE, FABRIC = "#b9b2a4", "#f2ede4", "#2a3340"
 _COLOURS = {
     "home": "#22703b",
     "unproven": "#5b6370",
@@ -43,9 +44,10 @@ _SHAPES = {
 def decks_svg(judgement: Judgement, hosts: Sequence[Host], title: str) -> str:
     """The drawing of these hosts and of the fabric switches that they are plugged into, as text."""
     plan = judgement.plan
-    ids = {host.id for host in hosts}
-    endpoints = [a.id for a in plan.all(Adapter) if plan.get("guest", a.guest).host in ids]
-    endpoints += [p.id for p in plan.all("host_port") if plan.get("virtual_switch", p.switch).host in ids]
+    guests = [guest for host in hosts for guest in plan.where("guest", "host", host.id)]
+    switches = [switch for host in hosts for switch in plan.where("virtual_switch", "host", host.id)]
+    endpoints = [a.id for guest in guests for a in plan.where("adapter", "guest", guest.id)]
+    endpoints += [port.id for switch in switches for port in plan.where("host_port", "switch", switch.id)]
     drawing = _Decks(judgement, {e["id"]: e for e in landings(judgement, endpoints, ordered=False)})
     x, y, deep = float(GAP), float(GAP), 0.0
     drawing.pen.text(x, y + 10, title, 700, bold=True, size=13)
@@ -211,9 +213,8 @@ class _Decks:
                 continue
             words = "in no uplink"
             if uplink is not None:
-                mode = "LACP" if uplink.mode == "lacp" else uplink.mode
                 switch = self.plan.get("virtual_switch", uplink.switch).name
-                words = f"{uplink.name} of {switch}{f' · {mode}' if len(own) > 1 else ''}"
+                words = f"{uplink.name} of {switch}{f' · {team_mode(uplink)}' if len(own) > 1 else ''}"
             self.pen.text(x, top + 10, words, WIDE - 2 * PAD, ink=QUIET)
             top += ROW
             for n, nic in enumerate(sorted(own, key=lambda nic: (nic.rank, nic.name))):

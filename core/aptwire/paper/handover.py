@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from html import escape
 
 from aptwire.judge.accepted import sorted_out, standing
@@ -42,44 +42,41 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
     plan = judgement.plan
     name = escape(plan.name)
     found, accepted = sorted_out(plan, everything(judgement), today)
-    sections = (
-        "How it stands",
-        "Drawing",
-        "Findings",
-        "Segments",
-        "Strands",
-        "Rules",
-        "Patterns",
-        "Where everything lands",
-        "Wiring",
-        "Ports",
-        "Notes",
+    # What each is called, whether it begins a page, and what stands in it.
+    sections: tuple[tuple[str, bool, Iterator[str]], ...] = (
+        ("How it stands", False, _counts(judgement)),
+        ("Drawing", False, _drawing(judgement)),
+        ("Findings", False, _left(plan, found, accepted, today)),
+        ("Segments", False, _table(ledger(judgement), "There is no segment.")),
+        ("Strands", False, _strands(judgement)),
+        ("Rules", False, _rules(judgement)),
+        ("Patterns", False, _patterns(judgement)),
+        ("Where everything lands", True, _table(landing(judgement), "There is no endpoint.")),
+        ("Wiring", True, _table(_cables(plan), "There is no cable.")),
+        ("Ports", True, _ports(plan)),
+        ("Notes", False, _table(_said(plan), "Nobody noted anything.")),
     )
     yield f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{name}</title><style>{STYLE}</style></head><body>\n'
     yield f"<h1>{name}</h1>\n<p class='quiet'>Hand-over report of {today.isoformat()}: {_size(plan)}.</p>\n"
-    yield "<nav>" + "<br>".join(f'<a href="#{_anchor(s)}">{s}</a>' for s in sections) + "</nav>\n"
-    yield _head(sections[0])
-    yield from _counts(judgement)
-    yield _head(sections[1])
-    yield from _drawing(judgement)
-    yield _head(sections[2])
+    yield "<nav>" + "<br>".join(f'<a href="#{_anchor(s)}">{s}</a>' for s, _, _ in sections) + "</nav>\n"
+    for section, page, body in sections:
+        yield _head(section, page)
+        yield from body
+    yield "</body></html>\n"
+
+
+def _left(
+    plan: Plan, found: Iterable[Finding | Risk], accepted: Sequence[Finding | Risk], today: datetime.date
+) -> Iterator[str]:
+    """The findings that are left, and apart from them those that somebody accepts."""
     yield from _findings(found)
     if accepted:
         yield "<h3>Accepted</h3>\n"
         yield from _accepted(plan, accepted, today)
-    yield _head(sections[3])
-    yield from _table(ledger(judgement), "There is no segment.")
-    yield _head(sections[4])
-    yield from _strands(judgement)
-    yield _head(sections[5])
-    yield from _rules(judgement)
-    yield _head(sections[6])
-    yield from _patterns(judgement)
-    yield _head(sections[7], True)
-    yield from _table(landing(judgement), "There is no endpoint.")
-    yield _head(sections[8], True)
-    yield from _table(_cables(plan), "There is no cable.")
-    yield _head(sections[9], True)
+
+
+def _ports(plan: Plan) -> Iterator[str]:
+    """The ports of each fabric switch."""
     sheets = all_ports(plan)
     for sheet in sheets:
         yield f"<h3>{escape(sheet.name)}</h3>\n"
@@ -87,9 +84,6 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         yield from _table(Sheet(sheet.name, sheet.head[1:], tuple(row[1:] for row in sheet.rows)), "")
     if not sheets:
         yield "<p>There is no fabric switch with ports.</p>\n"
-    yield _head(sections[10])
-    yield from _table(_said(plan), "Nobody noted anything.")
-    yield "</body></html>\n"
 
 
 def _drawing(judgement: Judgement) -> Iterator[str]:
@@ -212,7 +206,7 @@ def _cables(plan: Plan) -> Sheet:
 
 
 def _said(plan: Plan) -> Sheet:
-    """What people say of records, and who answers for them; what sheets of their own say of segments, cables, ports and guests stands there."""
+    """What people say of records, and who answers for them; what is said of segments, cables and ports stands in their own tables."""
     rows = [
         (KINDS[record.kind].title, called(plan, record), record.note, record.owner)
         for record in plan

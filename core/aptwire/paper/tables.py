@@ -9,7 +9,7 @@ from typing import Any
 from aptwire.judge.judgement import Judgement
 from aptwire.paper.sheets import Cell, Sheet
 from aptwire.plan import vids
-from aptwire.plan.kinds import ABOUT, Cable, FabricPort, FabricSwitch, Guest, Nic, Record, Segment
+from aptwire.plan.kinds import ABOUT, Cable, FabricPort, FabricSwitch, Guest, Nic, Record, Segment, Uplink
 from aptwire.plan.names import called
 from aptwire.plan.names import natural as counting
 from aptwire.plan.plan import Plan
@@ -81,11 +81,16 @@ def _end(plan: Plan, id: str) -> tuple[Cell, ...]:
         uplink = plan.of("uplink").get(nic.uplink)
         lets = said(uplink).gives if uplink is not None else None
         tags = "in no uplink" if uplink is None else "all" if lets is None else spoken(lets)
-        team = f"{uplink.name} ({'LACP' if uplink.mode == 'lacp' else uplink.mode})" if uplink is not None else ""
+        team = f"{uplink.name} ({team_mode(uplink)})" if uplink is not None else ""
         return "host", host.name, host.site, nic.name, nic.speed, tags, "", team
     port = plan.get("fabric_port", id)
     switch = plan.get("fabric_switch", port.switch)
     return "switch", switch.name, switch.site, port.name, port.speed, *port_tags(port), _lag(plan, port)
+
+
+def team_mode(uplink: Uplink) -> str:
+    """How a team shares out its traffic, in a word."""
+    return "LACP" if uplink.mode == "lacp" else uplink.mode
 
 
 def port_tags(port: FabricPort) -> tuple[str, str]:

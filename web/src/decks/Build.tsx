@@ -2,7 +2,7 @@ import { Button, Text, VisuallyHidden } from "@chakra-ui/react";
 import { useEffect, useId, useRef, useState, type KeyboardEvent } from "react";
 
 import { usePlan, usePresence } from "../api/plan";
-import { compareNames, readVid } from "../model/records";
+import { compareNames, readVid, segmentWith } from "../model/records";
 import { whereabouts } from "./edits";
 import { ChoiceLine, TakeButton, Taking, TextLine, Told } from "../parts/controls";
 import { VerdictMark } from "../parts/VerdictMark";
@@ -39,7 +39,7 @@ export function Build({ host, onto, close }: { host: string; onto: string | null
   const [adapters, setAdapters] = useState<string[]>([]);
 
   const vid = readVid(tag);
-  const segment = vid ? book.records.segment.find((s) => s.vid === vid) : undefined;
+  const segment = segmentWith(book, vid);
   const wrong = tag.trim() && vid === null ? "A VID is a number from 1 to 4094; leave it empty for untagged." : "";
   const title =
     group.trim() || (adapters.length || tag.trim() ? (segment?.name ?? (vid ? `VID ${vid}` : "untagged")) : "");

@@ -19,7 +19,7 @@ export function DropOutcome({
   waiting: string;
 }) {
   const become = endpoints.map(([id, now]) => outcome(result, id, now));
-  const becomes = become.includes(null) ? null : [...become].sort((a, b) => gravity(b!) - gravity(a!))[0];
+  const becomes = become.includes(null) ? null : become.sort((a, b) => gravity(b!) - gravity(a!))[0];
   const worse = result?.moves.filter((m) => m.after !== "home").length ?? 0;
   const better = result?.moves.filter((m) => m.after === "home").length ?? 0;
   return (

@@ -1,6 +1,5 @@
 import { memo } from "react";
 
-import { usePlan } from "../api/plan";
 import type { Column, Layout } from "./layout";
 import {
   AdapterTab,
@@ -33,7 +32,7 @@ export const HostColumn = memo(function HostColumn({
   /** Gather its guests, or show each for itself. */
   gather: (host: string) => void;
 }) {
-  const { book } = usePlan();
+  const { book } = scene;
   return (
     <section aria-label={`Host ${book.get("host", column.host)?.name ?? ""}`}>
       {!column.collapsed && (

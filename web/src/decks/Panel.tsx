@@ -5,7 +5,7 @@ import { useEffect, useId, useRef, useState, type FormEvent, type ReactNode } fr
 import type { Operation, PreviewResult, RecordOf, Verdict } from "../api/client";
 import { usePlan, usePresence } from "../api/plan";
 import { freeAddress } from "../model/addresses";
-import type { Book } from "../model/records";
+import { segmentWith, type Book } from "../model/records";
 import { isWorse } from "../model/verdicts";
 import { Consequences } from "../parts/Consequences";
 import { ChoiceLine, FlagLine, Keys, LinkButton, Quiet, TakeButton, Taking, TextLine, Told } from "../parts/controls";
@@ -388,8 +388,7 @@ function offered(book: Book, draft: Draft, record: Draft): string | null {
   const own = { ...record, ...draft };
   if (Array.isArray(record.subnets)) return freeAddress(book, record as unknown as RecordOf<"segment">);
   const vid = own.vid ?? book.get("port_group", own.port_group as string)?.vid;
-  const tagged = vid ? book.records.segment.find((segment) => segment.vid === Number(vid)) : undefined;
-  return freeAddress(book, book.get("segment", own.belongs as string) ?? tagged);
+  return freeAddress(book, book.get("segment", own.belongs as string) ?? segmentWith(book, Number(vid)));
 }
 
 function FormField({

@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 
 import type { Kind, Operation } from "../api/client";
 import { useActions, usePlan, usePresence } from "../api/plan";
-import { compareNames, writtenVids } from "../model/records";
+import { compareNames, segmentWith, writtenVids } from "../model/records";
 import { LinkButton, Quiet, TakeButton, Taking } from "../parts/controls";
 import { Picker } from "./Build";
 import { endsOf } from "../strand/rows";
@@ -81,18 +81,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       sections: [
         {
           label: "Cable",
-          body: (
-            <>
-              <CableDoor id={id} {...ids} />
-              <OutcomeList
-                label="Ports"
-                proposals={ports}
-                endpoint={null}
-                take={take}
-                empty="No fabric port at its site is free."
-              />
-            </>
-          ),
+          body: <Recable proposals={ports} take={take} empty="No fabric port at its site is free." id={id} {...ids} />,
         },
         {
           label: "Uplink",
@@ -120,16 +109,13 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       sections.push({
         label: "Cable",
         body: (
-          <>
-            <CableDoor id={id} {...ids} />
-            <OutcomeList
-              label="Ports"
-              proposals={portsFor(book, nic)}
-              endpoint={null}
-              take={take}
-              empty="No other port at this site is free."
-            />
-          </>
+          <Recable
+            proposals={portsFor(book, nic)}
+            take={take}
+            empty="No other port at this site is free."
+            id={id}
+            {...ids}
+          />
         ),
       });
     else if (book.far.has(id)) sections.push({ label: "Cable", body: <CableDoor id={id} {...ids} /> });
@@ -359,6 +345,21 @@ interface Part {
   done: () => void;
   /** Show another record's panel. */
   open: (id: string) => void;
+}
+
+/** A cable's label, and the ports into which it could be plugged instead. */
+function Recable({
+  proposals,
+  take,
+  empty,
+  ...part
+}: Part & { proposals: Proposal[]; take: (proposal: Proposal) => void; empty: string }) {
+  return (
+    <>
+      <CableDoor {...part} />
+      <OutcomeList label="Ports" proposals={proposals} endpoint={null} take={take} empty={empty} />
+    </>
+  );
 }
 
 /** The way to the cable in a NIC or a port: what is written on it, and where it is patched. */
@@ -683,7 +684,7 @@ function onlySeat(book: Book, host: string): { port_group?: string } {
 function seated(book: Book, host: string, said: Draft): Draft {
   const set = { ...onlySeat(book, host), ...said };
   const vid = book.get("port_group", String(set.port_group ?? ""))?.vid;
-  const belongs = said.belongs ?? book.records.segment.find((s) => s.vid && s.vid === vid)?.id;
+  const belongs = said.belongs ?? segmentWith(book, vid)?.id;
   return belongs ? { ...set, belongs } : set;
 }
 

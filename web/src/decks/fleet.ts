@@ -16,6 +16,11 @@ export type Way = Piece["state"];
 /** Of several ways the gravest is told. */
 const GRAVE: readonly Way[] = ["reserve", "carries", "open", "leaks", "dropped"];
 
+function note(ways: Map<string, Way>, key: string, state: Way): void {
+  const before = ways.get(key);
+  if (!before || GRAVE.indexOf(state) > GRAVE.indexOf(before)) ways.set(key, state);
+}
+
 export interface Placed extends Rack {
   x: number;
   y: number;
@@ -136,8 +141,7 @@ export function fabricBand(
     const [one, two] = [book.get("fabric_port", from), book.get("fabric_port", to)];
     if (!one || !two || one.switch === two.switch) continue;
     const key = pairOf(one.switch, two.switch);
-    const before = ways.get(key);
-    if (!before || GRAVE.indexOf(state) > GRAVE.indexOf(before)) ways.set(key, state);
+    note(ways, key, state);
   }
   const links = [...Map.groupBy(between, ({ one, two }) => pairOf(one.switch, two.switch))].map(([key, own]) => {
     const { one, two } = own[0]!;
@@ -198,8 +202,7 @@ export function waysOf(book: Book, pieces: readonly Piece[]): Map<string, Map<st
     const port = nic && book.get("fabric_port", to);
     if (nic && port) {
       const ways = at(nic.host);
-      const before = ways.get(port.switch);
-      if (!before || GRAVE.indexOf(state) > GRAVE.indexOf(before)) ways.set(port.switch, state);
+      note(ways, port.switch, state);
       continue;
     }
     const host = hostOf(book, from);

@@ -116,8 +116,8 @@ export function useDrag(
         const [x, y] = toCanvas(e.clientX, e.clientY);
         const over = [...proposals.keys()].find((k) => {
           // All of a host takes a guest.
-          const column = layout.columns.find((c) => c.host === k);
-          const r = column ? { x: column.x, y: 0, w: column.w, h: layout.height } : locate(layout, k);
+          const column = layout.columnOf.get(k);
+          const r = column?.host === k ? { x: column.x, y: 0, w: column.w, h: layout.height } : locate(layout, k);
           return r !== null && x >= r.x - 3 && x <= r.x + r.w + 3 && y >= r.y - 3 && y <= r.y + r.h + 3;
         });
         const onto = over && over !== dragged.current?.over ? proposals.get(over) : undefined;

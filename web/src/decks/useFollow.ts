@@ -4,7 +4,7 @@ import { useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Piece, type RecordOf } from "../api/client";
 import { usePlan } from "../api/plan";
-import { compareNames, type Book } from "../model/records";
+import { compareNames, segmentWith, type Book } from "../model/records";
 
 type Segment = RecordOf<"segment">;
 
@@ -71,8 +71,7 @@ export function useFollow(): Following {
 export function segmentAt(book: Book, endpoints: ReadonlyMap<string, Endpoint>, record: string): string | null {
   const own = endpoints.get(record)?.tags[0];
   if (own) return own.belongs ?? own.lands;
-  const vid = book.get("port_group", record)?.vid;
-  const named = vid && book.records.segment.find((s) => s.vid === vid);
+  const named = segmentWith(book, book.get("port_group", record)?.vid);
   if (named) return named.id;
   const seated = book.of("adapter", "port_group", record).flatMap((a) => endpoints.get(a.id)?.tags[0] ?? []);
   return seated.find((tag) => tag.lands)?.lands ?? seated.find((tag) => tag.belongs)?.belongs ?? null;

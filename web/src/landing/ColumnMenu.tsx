@@ -1,22 +1,16 @@
 import { Button, Menu, Portal } from "@chakra-ui/react";
 
-import { COLUMNS, type Column } from "./columns";
+import { COLUMNS, USUAL, type Column } from "./columns";
 
 /** Which columns stand: each is shown or left out; the usual ones come back in one step. */
-export function ColumnMenu({
-  shown,
-  choose,
-}: {
-  shown: readonly Column[];
-  choose: (ids: readonly string[] | null) => void;
-}) {
+export function ColumnMenu({ shown, choose }: { shown: readonly Column[]; choose: (ids: readonly string[]) => void }) {
   const ids = shown.map((column) => column.id);
   return (
     <Menu.Root
       size="sm"
       closeOnSelect={false}
       positioning={{ placement: "bottom-end" }}
-      onSelect={({ value }) => value === "usual" && choose(null)}
+      onSelect={({ value }) => value === "usual" && choose(USUAL)}
     >
       <Menu.Trigger asChild>
         <Button size="xs" height="7" variant="outline">

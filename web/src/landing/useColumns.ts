@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo } from "react";
 
 import { api, unwrap } from "../api/client";
 import { COLUMNS, USUAL, type Column } from "./columns";
@@ -6,7 +7,7 @@ import { COLUMNS, USUAL, type Column } from "./columns";
 const KEY = ["columns", "landing"];
 
 /** The columns of Landing that somebody chose, kept by the server for wherever they log in. */
-export function useColumns(): { columns: readonly Column[]; choose: (ids: readonly string[] | null) => void } {
+export function useColumns(): { columns: readonly Column[]; choose: (ids: readonly string[]) => void } {
   const client = useQueryClient();
   const asked = useQuery({
     queryKey: KEY,
@@ -20,9 +21,8 @@ export function useColumns(): { columns: readonly Column[]; choose: (ids: readon
     // What the server didn't keep isn't shown as if it had.
     onError: () => client.invalidateQueries({ queryKey: KEY }),
   });
-  const chosen = new Set(asked.data?.columns ?? USUAL);
-  return {
-    columns: COLUMNS.filter((column) => column.always || chosen.has(column.id)),
-    choose: (ids) => mutate([...(ids ?? USUAL)]),
-  };
+  const chosen = asked.data?.columns ?? USUAL;
+  // The same for as long as nobody chooses others, since their widths are worked out of all rows.
+  const columns = useMemo(() => COLUMNS.filter(({ always, id }) => always || chosen.includes(id)), [chosen]);
+  return { columns, choose: (ids) => mutate([...ids]) };
 }

@@ -96,11 +96,7 @@ export function matcher({ words, pairs }: Query, book: Book, offPattern: readonl
         return inRange(book.get("segment", tag.belongs)?.vid ?? null, value);
       case "owner":
       case "note":
-        return about(endpoint, tag).some((record) =>
-          String(record[field] ?? "")
-            .toLowerCase()
-            .includes(value),
-        );
+        return about(endpoint, tag).some((record) => says(record[field], value));
       case "address":
         return tag.addresses.some((address) => address.toLowerCase().startsWith(value));
       default:
@@ -126,22 +122,21 @@ export function matcher({ words, pairs }: Query, book: Book, offPattern: readonl
       pairs.every(({ field, value }) => {
         if (field === "vid") return inRange(vid ?? null, value);
         const said: Partial<Record<QueryField, string>> = { segment: name, role, owner, note };
-        return said[field]?.toLowerCase().includes(value) ?? false;
+        return said[field] !== undefined && says(said[field], value);
       }),
     record: ({ name, note, owner }, carries) =>
       words.every((word) => (name ?? "").toLowerCase().includes(word)) &&
       pairs.every(({ field, value }) => {
         if (field === "vid") return carries != null && overlaps(carries, value);
-        return ({ note, owner } as Record<string, string | undefined>)[field]?.toLowerCase().includes(value) ?? false;
+        const said: Partial<Record<QueryField, string>> = { note, owner };
+        return said[field] !== undefined && says(said[field], value);
       }),
     host: (host, endpoints) => {
       const said = `${host.name} ${host.site ?? ""}`.toLowerCase();
       const byItself =
         words.every((word) => said.includes(word)) &&
         pairs.every(({ field, value }) =>
-          field === "owner" || field === "note"
-            ? (host[field] ?? "").toLowerCase().includes(value)
-            : ofHost(host, field, value) === true,
+          field === "owner" || field === "note" ? says(host[field], value) : ofHost(host, field, value) === true,
         );
       return byItself || (pairs.length > 0 && endpoints.some((e) => e.tags.some((tag) => tagHolds(e, tag))));
     },
@@ -150,18 +145,32 @@ export function matcher({ words, pairs }: Query, book: Book, offPattern: readonl
 
 /** Whether a set of VIDs has any of a range. */
 function overlaps(carries: string, value: string): boolean {
-  const [, low, high = low] = /^(\d+)(?:-(\d+))?$/.exec(value) ?? [];
-  if (low === undefined) return false;
-  return carries.split(",").some((part) => {
-    const [first, last = first] = part.split("-").map(Number);
-    return first! <= Number(high) && last! >= Number(low);
-  });
+  const asked = rangeAsked(value);
+  return (
+    asked !== null &&
+    carries.split(",").some((part) => {
+      const [first, last = first] = part.split("-").map(Number);
+      return first! <= asked.high && last! >= asked.low;
+    })
+  );
 }
 
 function inRange(vid: number | null, value: string): boolean {
-  const [, low, high = low] = /^(\d+)(?:-(\d+))?$/.exec(value) ?? [];
-  return vid !== null && low !== undefined && vid >= Number(low) && vid <= Number(high);
+  const asked = rangeAsked(value);
+  return asked !== null && vid !== null && vid >= asked.low && vid <= asked.high;
 }
+
+/** The VIDs that a value asks for: one, or from one to another. */
+function rangeAsked(value: string): { low: number; high: number } | null {
+  const [, low, high = low] = /^(\d+)(?:-(\d+))?$/.exec(value) ?? [];
+  return low === undefined ? null : { low: Number(low), high: Number(high) };
+}
+
+/** Whether a text has a value in it, whatever the case. */
+const says = (text: unknown, value: string): boolean =>
+  String(text ?? "")
+    .toLowerCase()
+    .includes(value);
 
 /** As many ways to go on as somebody would read. */
 const MOST = 12;

@@ -102,6 +102,12 @@ export function makeBook(records: Records): Omit<Book, keyof Answers> {
   return { records, byId, of, get, far: farOf(records.cable) };
 }
 
+/** The segment that has a VID. */
+export const segmentWith = (
+  book: Pick<Book, "records">,
+  vid: number | null | undefined,
+): RecordOf<"segment"> | undefined => (vid ? book.records.segment.find((segment) => segment.vid === vid) : undefined);
+
 /** The virtual switch on which a record is, or whose way out it is. */
 export function switchOf(book: Book, id: string): RecordOf<"virtual_switch"> | undefined {
   const part =

@@ -63,8 +63,8 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
     made.push({ what, name, detail, text: `${name} ${detail} ${more} ${what}`.toLowerCase(), go, ...found });
   };
   const endpoint =
-    (id: string): Entry["fits"] =>
-    (asked) => {
+    (id: string) =>
+    (asked: Matcher): boolean => {
       const found = plan.snapshot.endpoints.get(id);
       return found?.tags.some((tag) => asked.tag(found, tag)) ?? false;
     };
@@ -83,12 +83,10 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
   const hostName = (host: string): string => book.get("host", host)?.name ?? host;
   for (const h of book.records.host)
     add("host", h.name, h.site ?? "", "", at(h.id), { fits: (asked) => asked.host(h, []) });
-  for (const g of book.records.guest) {
-    const own = book.of("adapter", "guest", g.id).map((a) => endpoint(a.id)!);
+  for (const g of book.records.guest)
     add("guest", g.name, hostName(g.host), "", at(g.id), {
-      fits: (asked) => asked.record(g) || own.some((fits) => fits(asked)),
+      fits: (asked) => asked.record(g) || book.of("adapter", "guest", g.id).some((a) => endpoint(a.id)(asked)),
     });
-  }
   for (const a of book.records.adapter) {
     const guest = book.get("guest", a.guest);
     const tags = book.of("guest_tag", "adapter", a.id);
@@ -123,21 +121,27 @@ function entries(plan: PlanState, navigate: (to: string) => void, commands: [str
   for (const g of book.records.port_group)
     add("port group", g.name, `${tagText(g)} on ${on(g.switch)}`, "", at(g.id), { carries: g.allowed });
   for (const u of book.records.uplink) add("uplink", u.name, on(u.switch), "team", at(u.id));
-  for (const p of book.records.fabric_port)
-    add("fabric port", portName(book, p.id), tagText(p), "port", at(p.id), {
+  for (const p of book.records.fabric_port) {
+    const name = portName(book, p.id);
+    add("fabric port", name, tagText(p), "port", at(p.id), {
       carries: p.allowed,
-      fits: (asked) => asked.record({ ...p, name: portName(book, p.id) }, carried(p)),
+      fits: (asked) => asked.record({ ...p, name }, carried(p)),
     });
+  }
   for (const c of book.records.cable) {
     const name = endsOf(book, c).join(" – ");
-    const ends = [c.a, c.b].map((end) => book.get("fabric_port", end)).filter((port) => port !== undefined);
     add(
       "cable",
       name,
       [c.label, ...(c.places ?? [])].filter(Boolean).join("  "),
       "",
       () => navigate(`${base}/strand?cable=${encodeURIComponent(c.id)}`),
-      { fits: (asked) => ends.length > 0 && ends.every((port) => asked.record({ ...c, name }, carried(port))) },
+      {
+        fits: (asked) => {
+          const ends = [c.a, c.b].flatMap((end) => book.get("fabric_port", end) ?? []);
+          return ends.length > 0 && ends.every((port) => asked.record({ ...c, name }, carried(port)));
+        },
+      },
     );
   }
   for (const l of book.records.lag)

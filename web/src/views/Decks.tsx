@@ -368,9 +368,9 @@ export function Decks() {
               return rect && shows(id) ? <div key={id} className="picked-mark" style={place(rect)} /> : null;
             })}
             {drag &&
-              [...drag.proposals.keys()].map((key) => {
+              [...drag.proposals.keys()].filter(shows).map((key) => {
                 const rect = locate(layout, key);
-                return rect && shows(key) ? (
+                return rect ? (
                   <DropOutcome
                     key={key}
                     rect={rect}

@@ -8,7 +8,7 @@ import { createSearchParams, useNavigate, useSearchParams } from "react-router";
 
 import { api, unwrap, type Finding } from "../api/client";
 import { usePlan, usePresence } from "../api/plan";
-import { COLUMNS, fitting, landsOn, type Row } from "../landing/columns";
+import { fitting, landsOn, type Column, type Row } from "../landing/columns";
 import { ColumnMenu } from "../landing/ColumnMenu";
 import { useColumns } from "../landing/useColumns";
 import { matcher, readQuery } from "../model/query";
@@ -147,10 +147,10 @@ export function Landing() {
     [lines],
   );
   /** What stands in a cell beside its text, or in place of it. */
-  const cell = (column: string, row: Row): { body: ReactNode; title?: string; className?: string } => {
+  const cell = (column: Column, row: Row): { body: ReactNode; title?: string; className?: string } => {
     const { endpoint, tag, finding, mark } = row;
     const segment = book.get("segment", tag.belongs);
-    switch (column) {
+    switch (column.id) {
       case "verdict":
         return {
           className: "verdict",
@@ -211,8 +211,8 @@ export function Landing() {
       case "mend":
         return { className: "mend-cell", body: finding && mendCell(finding) };
       default: {
-        const text = COLUMNS.find(({ id: own }) => own === column)!.text(row, book);
-        const whole = { address: tag.addresses, gateway: segment?.gateways }[column]?.join(" ") ?? text;
+        const text = column.text(row, book);
+        const whole = { address: tag.addresses, gateway: segment?.gateways }[column.id]?.join(" ") ?? text;
         return { title: whole || undefined, body: text };
       }
     }
@@ -352,7 +352,7 @@ export function Landing() {
               return (
                 <div key={item.key} className="row" role="row" style={style} aria-rowindex={item.index + 2}>
                   {columns.map((column) => {
-                    const { className, title, body } = cell(column.id, row);
+                    const { className, title, body } = cell(column, row);
                     const words = [column.mono && "mono", className].filter(Boolean).join(" ");
                     return (
                       <span key={column.id} role="cell" className={words || undefined} title={title}>

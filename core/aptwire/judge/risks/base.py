@@ -96,6 +96,11 @@ class RiskSearch:
         """A line of a proof."""
         return Hop((id,), called(self.plan, self.plan.find(id)), "", "", rule, "astray", reason)
 
+    def adapter_of(self, bearer: str) -> Adapter | None:
+        """The adapter that bears an address, by itself or by a guest's tag; None where something else does."""
+        owner = self.plan.find(bearer)
+        return owner if isinstance(owner, Adapter) else self.plan.of("adapter").get(getattr(owner, "adapter", None))
+
     def by_guest(self, field: str) -> list[tuple[tuple[str, str], list[Adapter]]]:
         """The adapters with one value in a text field, by guest and value, in order; those without one are left out."""
         found: dict[tuple[str, str], list[Adapter]] = {}

@@ -110,11 +110,10 @@ class CableRisks(RiskSearch):
         """Labels and places on patch panels that two cables have: whoever stands before them takes the wrong one."""
         held: dict[tuple[str, str], list[str]] = {}
         for label, cables in self.plan.grouped("cable", "label").items():
-            if label:
-                held.setdefault(("label", label), []).extend(cable.id for cable in cables)
-        for cable in self.plan.having("cable", "places"):
-            for place in dict.fromkeys(cable.places):
-                held.setdefault(("place", place), []).append(cable.id)
+            held["label", label] = [cable.id for cable in cables]
+        for places, cables in self.plan.grouped("cable", "places").items():
+            for place in dict.fromkeys(places):
+                held.setdefault(("place", place), []).extend(cable.id for cable in cables)
         for (what, text), ids in sorted(held.items()):
             if len(ids) > 1:
                 names = some([called(self.plan, self.plan.get("cable", id)) for id in sorted(ids)])

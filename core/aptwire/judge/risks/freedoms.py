@@ -5,7 +5,6 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterator
 from functools import partial
-from typing import Any
 
 from aptwire.judge.could import could
 from aptwire.judge.facts import Facts
@@ -212,7 +211,6 @@ class FreedomRisks(RiskSearch):
                         if nobody
                         else f"isn’t in {some(map(str, same))}"
                     )
-                    rest = [g for g in segment.gateways if g != text]
                     yield Risk(
                         RISK,
                         "gateway",
@@ -222,12 +220,7 @@ class FreedomRisks(RiskSearch):
                         (segment.id,),
                         segment=segment.id,
                         facts=(self.fact(segment.id, text, why),),
-                        mends=(
-                            (
-                                f"Take {text} away from {segment.name}",
-                                (Patch("segment", segment.id, {"gateways": rest}),),
-                            ),
-                        ),
+                        mends=(_without(segment, "gateways", text),),
                     )
         plain = [s for s in listed if s.vni is None and nets[s.id]]
         for n, one in enumerate(plain):
@@ -247,7 +240,7 @@ class FreedomRisks(RiskSearch):
 
     def lease_servers(self) -> Iterator[Risk]:
         """Lease servers that nobody bears, or that a guard keeps from answering."""
-        for segment in sorted(self.plan.all(Segment), key=lambda s: s.id):
+        for segment in sorted((s for s in self.plan.all(Segment) if s.lease_servers), key=lambda s: s.id):
             for address in segment.lease_servers:
                 bearers = sorted(self.wiring.bearers.get(address, ()))
                 if not bearers:
@@ -260,26 +253,14 @@ class FreedomRisks(RiskSearch):
                         (segment.id,),
                         segment=segment.id,
                         facts=(self.fact(segment.id, f"lease server {address}", "nobody bears it"),),
-                        mends=(
-                            (
-                                f"Take {address} away from {segment.name}",
-                                (
-                                    Patch(
-                                        "segment",
-                                        segment.id,
-                                        {"lease_servers": [a for a in segment.lease_servers if a != address]},
-                                    ),
-                                ),
-                            ),
-                        ),
+                        mends=(_without(segment, "lease_servers", address),),
                     )
                 for record in bearers:
                     yield from self._held_back(segment, address, record)
 
     def _held_back(self, segment: Segment, address: str, bearer: str) -> Iterator[Risk]:
         """That a guard keeps a lease server from answering, where it is one on an adapter behind one."""
-        owner: Any = self.plan.find(bearer)
-        adapter = self.plan.of("adapter").get(getattr(owner, "adapter", owner.id))
+        adapter = self.adapter_of(bearer)
         group = self.plan.of("port_group").get(adapter.port_group) if adapter is not None else None
         if adapter is None or group is None or adapter.type == "direct":
             return
@@ -323,3 +304,9 @@ class FreedomRisks(RiskSearch):
 
     def _shared(self, address: str) -> Put:
         return Put(SharedAddress(id=make_id(f"shared:{address}"), address=address))
+
+
+def _without(segment: Segment, field: str, address: str) -> tuple[str, Edit]:
+    """An address taken away from a list of a segment's, in words and as an edit."""
+    rest = [other for other in getattr(segment, field) if other != address]
+    return f"Take {address} away from {segment.name}", (Patch("segment", segment.id, {field: rest}),)

@@ -11,7 +11,6 @@ from aptwire.plan.edits import Drop, Edit, Operation, Patch
 from aptwire.plan.kinds import (
     ABOUT,
     SPECS,
-    Adapter,
     Guest,
     Host,
     Limits,
@@ -33,10 +32,7 @@ class HostRisks(RiskSearch):
         bearing: dict[str, set[str]] = {}
         for gate in asked:
             for record in self.wiring.bearers.get(gate, ()):
-                owner = plan.find(record)
-                adapter = (
-                    owner if isinstance(owner, Adapter) else plan.of("adapter").get(getattr(owner, "adapter", None))
-                )
+                adapter = self.adapter_of(record)
                 if adapter is not None:
                     bearing.setdefault(plan.get("guest", adapter.guest).host, set()).add(gate)
         switches = (switch for host in sorted(bearing) for switch in plan.where("virtual_switch", "host", host))
@@ -47,12 +43,7 @@ class HostRisks(RiskSearch):
             host = self.plan.get("virtual_switch", port.switch).host
             for gate in (gate for gate in gates if gate in bearing[host]):
                 for record in self.wiring.bearers.get(gate, ()):
-                    owner = self.plan.find(record)
-                    adapter = (
-                        owner
-                        if isinstance(owner, Adapter)
-                        else self.plan.of("adapter").get(getattr(owner, "adapter", None))
-                    )
+                    adapter = self.adapter_of(record)
                     guest = self.plan.get("guest", adapter.guest) if adapter is not None else None
                     if guest is not None and guest.host == host:
                         yield Risk(
