@@ -13,6 +13,7 @@ import json
 import pathlib
 import platform
 import pstats
+import re
 import resource
 import statistics
 import sys
@@ -246,12 +247,13 @@ def profile(plan: Plan) -> None:
 
 
 class Asking:
-    """Requests of one session to a running server, timed."""
+    """Requests of one session to a running server: the largest answer, and the path of the part after the latest."""
 
     def __init__(self, url: str, password: str) -> None:
         self.url, self.jar = url, CookieJar()
         self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.jar))
         self.largest = 0
+        self.following = ""
         self("GET", "session")
         self("POST", "session", {"username": "ines", "password": password})
 
@@ -264,6 +266,8 @@ class Asking:
         request.add_header("X-CSRFToken", next((c.value or "" for c in self.jar if c.name == "csrftoken"), ""))
         with self.opener.open(request, timeout=300) as response:
             raw = response.read()
+            link = re.match(r'</api/(.*)>; rel="next"', response.headers["Link"] or "")
+        self.following = link[1] if link else ""
         self.largest = max(self.largest, len(raw))
         return json.loads(raw) if raw else None
 
@@ -299,9 +303,10 @@ def server() -> None:
         ask = Asking(running.url, running.password("ines"))
         ask("GET", f"plans/{plan}")
         ask.largest = 0
-        started, after, pages = time.perf_counter(), "segment:0", 0
-        while after:
-            after = ask("GET", f"plans/{plan}/page?after={after}")["next"]
+        started, path, pages = time.perf_counter(), f"plans/{plan}/page", 0
+        while path:
+            ask("GET", path)
+            path = ask.following
             pages += 1
         whole = time.perf_counter() - started
         took: dict[str, list[float]] = {"edit": [], "verdicts": []}

@@ -75,6 +75,35 @@ def _component(name: str) -> Any:
     )
 
 
+def unfolded(rows: Any) -> list[dict[str, Any]]:
+    """Items out of the columns of a page."""
+    made: list[dict[str, Any]] = [{} for _ in range(rows["count"])]
+    for name, column in rows["fields"].items():
+        values = column if isinstance(column, list) else [column["values"][n] for n in column["at"]]
+        assert len(values) == len(made), name
+        for item, value in zip(made, values, strict=True):
+            if value is not None:
+                item[name] = value
+    return made
+
+
+def unfolded_endpoints(rows: Any) -> list[dict[str, Any]]:
+    """Endpoints out of the columns of a page."""
+    made = unfolded(rows)
+    for item in made:
+        item["tags"] = [
+            {"record": record or item["id"], "addresses": addresses, **rows["landed"][n]}
+            for record, addresses, n in item["tags"]
+        ]
+    return made
+
+
+def _following(response: Any) -> str:
+    """The address of the part after an answer's; empty where there is none."""
+    link = re.match(r'<(.*)>; rel="next"', response.headers["Link"] or "")
+    return URL + link[1] if link else ""
+
+
 class Client:
     """Requests of one session."""
 
@@ -131,19 +160,21 @@ class Client:
         assert status == 201, made
         return str(made["id"])
 
-    def whole(self, plan: str) -> dict[str, Any]:
-        """All pages of a plan put together: records by kind, endpoints by id, and the size of the largest page."""
+    def whole(self, plan: str, at: int | None = None) -> dict[str, Any]:
+        """All pages of a plan, as it is or was at a revision: records by kind, endpoints by id, and the size of the largest page."""
         made: dict[str, Any] = {"records": {}, "endpoints": {}, "largest": 0, "pages": 0}
-        after = ""
-        while after is not None:
-            status, page = self.get(f"plans/{plan}/page" + (f"?after={after}" if after else ""))
-            assert status == 200, page
+        address = f"{URL}/api/plans/{plan}/page" + ("" if at is None else f"?at={at}")
+        while address:
+            with self.opener.open(address, timeout=300) as response:
+                text, link = response.read(), _following(response)
+            page = json.loads(text)
+            as_documented("GET", urllib.parse.urlsplit(address).path, 200, "application/json", page)
             for kind, found in page["records"].items():
-                made["records"].setdefault(kind, []).extend(found)
-            made["endpoints"].update({e["id"]: e for e in page["endpoints"]})
-            made["largest"] = max(made["largest"], len(json.dumps(page, ensure_ascii=False).encode()))
+                made["records"].setdefault(kind, []).extend(record for rows in found for record in unfolded(rows))
+            made["endpoints"].update({e["id"]: e for rows in page["endpoints"] for e in unfolded_endpoints(rows)})
+            made["largest"] = max(made["largest"], len(text))
             made["pages"] += 1
-            after = page["next"]
+            address = link
         return made
 
     def exported(self, plan: str, at: int | None = None) -> bytes:
@@ -152,9 +183,8 @@ class Client:
         while address:
             with self.opener.open(address, timeout=300) as response:
                 parts.append(response.read())
-                link = re.match(r'<(.*)>; rel="next"', response.headers["Link"] or "")
+                address = _following(response)
             assert len(parts[-1]) < 1_000_000, len(parts[-1])
-            address = URL + link[1] if link else ""
         return b"".join(parts)
 
     def file(self, path: str) -> tuple[Any, bytes]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import random
 import threading
@@ -14,9 +15,11 @@ from urllib.parse import quote
 import jsonschema
 from aptwire.plan.edits import Patch, apply_edit, touched
 from aptwire.plan.file import read_plan, write_plan
+from aptwire.plan.kinds import KINDS
+from aptwire.report import landings
 
 from measure.fleet import fleet
-from tests.server.support import Client, DatabaseCase, Stream, drop, patch
+from tests.server.support import Client, DatabaseCase, Stream, drop, patch, unfolded, unfolded_endpoints
 from tests.support import demo_plan, random_plan, two_hosts_files
 
 
@@ -300,7 +303,7 @@ class AnswersTest(unittest.TestCase):
                 self.assertEqual(seen, now)
 
     def test_a_fleet_comes_in_pages_and_no_answer_is_large(self) -> None:
-        source = fleet(60, 60, faults=0.05)
+        source = fleet(100, 100, faults=0.05)
         _, made = self.client.upload("plans/import", [], [("file", "fleet.json", write_plan(source))])
         plan = made["id"]
         told = self.client.whole(plan)
@@ -309,7 +312,7 @@ class AnswersTest(unittest.TestCase):
         self.assertEqual(
             {k: len(v) for k, v in told["records"].items()}, {k: len(source.of(k)) for k in told["records"]}
         )
-        self.assertEqual(len(told["endpoints"]), 60 * 63)
+        self.assertEqual(len(told["endpoints"]), 100 * 103)
         self.assertEqual(self.client.exported(plan), write_plan(source))
         endpoint = told["endpoints"]["host-3/a1"]
         status, answer = self.client.edit(plan, 0, patch("adapter", "host-3/a1", port_group=None))
@@ -418,15 +421,28 @@ class PagesTest(DatabaseCase):
         def read(engine: Any, keep: bool) -> list[bytes]:
             made, cursor = [], "segment:0"
             while cursor:
-                made.append(pages.page(engine, cursor, keep))
-                cursor = json.loads(made[-1])["next"]
+                written = pages.page(engine, cursor, keep)
+                made.append(gzip.decompress(written.packed))
+                cursor = written.following
             return made
 
         with mock.patch.object(pages, "PAGE", 4_000):
             for seed in range(12):
                 dice = random.Random(seed)
                 engine = Engine(0, random_plan(seed, rich=True))
-                self.assertEqual(read(engine, True), read(Engine(0, engine.plan), False))
+                texts = read(engine, True)
+                self.assertEqual(texts, read(Engine(0, engine.plan), False))
+                records: dict[str, list[Any]] = {}
+                endpoints: list[Any] = []
+                for page in map(json.loads, texts):
+                    for kind, blocks in page["records"].items():
+                        records.setdefault(kind, []).extend(r for rows in blocks for r in unfolded(rows))
+                    endpoints += [e for rows in page["endpoints"] for e in unfolded_endpoints(rows)]
+                self.assertEqual(
+                    {kind: {r["id"]: r for r in found} for kind, found in records.items()},
+                    {kind: told for kind in KINDS if (told := {r.id: r.to_json() for r in engine.plan.all(kind)})},
+                )
+                self.assertEqual({e["id"]: e for e in endpoints}, {e["id"]: e for e in landings(engine.judgement())})
                 for revision in range(1, 6):
                     record = dice.choice([r for r in engine.plan if r.kind in ("adapter", "segment", "host", "nic")])
                     edit = (Patch(record.kind, record.id, {"note": f"note {revision}"}),)

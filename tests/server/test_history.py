@@ -87,9 +87,9 @@ class HistoryTest(DatabaseCase):
             judgement = judge(plan)
             head = self.client.get(f"{self.at}?at={number}")[1]
             self.assertEqual((head["revision"], head["summary"]["counts"]), (number, judgement.counts()))
-            page = self.client.get(f"{self.at}/page?at={number}")[1]
-            self.assertEqual({e["id"]: e["verdict"] for e in page["endpoints"]}, judgement.verdicts())
-            self.assertEqual({s["id"] for s in page["records"]["segment"]}, set(plan.of("segment")))
+            whole = self.client.whole(self.plan, number)
+            self.assertEqual({id: e["verdict"] for id, e in whole["endpoints"].items()}, judgement.verdicts())
+            self.assertEqual({s["id"] for s in whole["records"]["segment"]}, set(plan.of("segment")))
             finding = head["summary"]["findings"][0]["id"]
             self.assertEqual(self.client.get(f"{self.at}/findings/{finding}?at={number}")[0], 200)
 

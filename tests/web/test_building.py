@@ -492,10 +492,8 @@ class BesideTest(BuildingCase):
         row.get_by_role("button", name="Make port group restore on petrel").click()
         expect(row).to_have_count(0)
         self.revision(1)
-        _, page = someone().get(f"plans/{self.plan}/page")
-        made = next(
-            g for g in page["records"]["port_group"] if g["id"].startswith("petrel/") and g["mode"] == "overlay"
-        )
+        groups = someone().whole(self.plan)["records"]["port_group"]
+        made = next(g for g in groups if g["id"].startswith("petrel/") and g["mode"] == "overlay")
         self.assertEqual((made["vni"], made["over"]), (5010, "petrel/guests0/move"))
 
 

@@ -1,6 +1,6 @@
 import { Button, Center, Spinner, Text, VStack } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { Suspense } from "react";
+import { Suspense, useEffect } from "react";
 import { Link, Navigate, Route, Routes, useNavigate, useParams } from "react-router";
 
 import { api, unwrap } from "./api/client";
@@ -54,7 +54,9 @@ function OnePlan({ user }: { user: string }) {
   );
 }
 
-function OneView({ view: { records, Shown } }: { view: View }) {
+function OneView({ view: { records, load, Shown } }: { view: View }) {
+  // Beside the records, not after them.
+  useEffect(() => void load(), [load]);
   const shown = (
     <Suspense fallback={<Waiting what="Opening the view" />}>
       <Shown />

@@ -51,7 +51,7 @@ MOST_PAGES = 400
 
 @dataclass(frozen=True)
 class Written:
-    """A page as it was written: the cursor of the next one, its text packed, and the kinds of which it holds any."""
+    """A page as it was written: the cursor of the next one, its text packed (gzip, RFC 1952), and the kinds of which it holds any."""
 
     following: str | None
     packed: bytes

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import orjson
@@ -14,32 +14,35 @@ from aptwire.plan.plan import PlanError, Problem
 from aptwire.report import landings
 
 from aptwire_server.plans.engine import ENDPOINTS, Engine, Written
+from aptwire_server.plans.schemas import SAID
 
 PAGE = 700_000
-CHUNK = 400
+GZIP = 31
+"""What zlib calls a stream of RFC 1952."""
+CHUNK = 1000
 MOST_LANDED = 1_500
 MOST_MOVES = 4_000
 
 
-def page(engine: Engine, cursor: str, keep: bool = False) -> bytes:
-    """The JSON of one page: records by kind and, after all records, endpoints; `next` is the cursor of the page after it.
+def page(engine: Engine, cursor: str, keep: bool = False) -> Written:
+    """One page: records by kind and, after all records, endpoints.
 
     A cursor is a kind and how many of it came before; PlanError if it is none.  `keep`: what was written is kept for whoever
-    opens the plan next, a tenth of its size, until a record in it differs.
+    opens the plan next, until a record in it differs.
     """
     written = engine.pages.get(cursor)
     if written is None:
         with no_collecting():
-            following, body, kinds = _page(engine, cursor)
+            following, text, kinds = _page(engine, cursor)
+        packing = zlib.compressobj(1, wbits=GZIP)
+        written = Written(following, packing.compress(text) + packing.flush(), kinds)
         if keep:
-            engine.pages[cursor] = Written(following, zlib.compress(body, 1), kinds)
-    else:
-        following, body = written.following, zlib.decompress(written.packed)
-    return b'{"revision":%d,"next":%b,%b}' % (engine.revision, orjson.dumps(following), body)
+            engine.pages[cursor] = written
+    return written
 
 
 def _page(engine: Engine, cursor: str) -> tuple[str | None, bytes, frozenset[str]]:
-    """The cursor of the next page, a page's records and endpoints, and of which kinds they are."""
+    """The cursor of the page after it, a page's JSON, and the kinds of which it holds any."""
     kinds = [*KINDS, ENDPOINTS]
     kind, _, number = cursor.partition(":")
     if kind not in kinds or not (number.isascii() and number.isdigit()) or len(number) > 9:
@@ -47,42 +50,66 @@ def _page(engine: Engine, cursor: str) -> tuple[str | None, bytes, frozenset[str
     at, offset, room = kinds.index(kind), int(number), PAGE
     parts: dict[str, list[bytes]] = {}
     following = None
-    while at < len(kinds):
+    while at < len(kinds) and following is None:
         kind = kinds[at]
-        texts, more = _texts(engine, kind, offset, room)
-        if texts:
-            parts[kind] = texts
-        room -= sum(map(len, texts))
-        if more:
-            following = f"{kind}:{offset + len(texts)}"
-            break
+        ids = engine.ids(kind)
+        while offset < len(ids):
+            count, text = _block(engine, kind, ids[offset : offset + CHUNK], 0 if parts else room)
+            if parts and room < len(text):
+                following = f"{kind}:{offset}"
+                break
+            parts.setdefault(kind, []).append(text)
+            offset, room = offset + count, room - len(text)
         at, offset = at + 1, 0
     held = frozenset(parts)
     endpoints = parts.pop(ENDPOINTS, [])
     records = b",".join(b'"%b":[%b]' % (name.encode(), b",".join(texts)) for name, texts in parts.items())
-    return following, b'"records":{%b},"endpoints":[%b]' % (records, b",".join(endpoints)), held
+    return following, b'{"records":{%b},"endpoints":[%b]}' % (records, b",".join(endpoints)), held
 
 
-def _texts(engine: Engine, kind: str, offset: int, room: int) -> tuple[list[bytes], bool]:
-    """The JSON texts of a kind from an offset on that fit into the room, at least one; and whether there are more."""
-    ids = engine.ids(kind)
-    texts: list[bytes] = []
-    while offset + len(texts) < len(ids):
-        start = offset + len(texts)
-        chunk = ids[start : start + CHUNK]
-        if kind == ENDPOINTS:
-            found: Iterable[Any] = landings(engine.judgement(), chunk, ordered=False)
-        else:
-            found = (engine.plan.get(kind, id).to_json() for id in chunk)
-        for item in found:
-            text = orjson.dumps(item)
-            if texts and room < len(text):
-                return texts, True
-            texts.append(text)
-            room -= len(text)
-        if room <= 0 and start + len(chunk) < len(ids):
-            return texts, True
-    return texts, False
+def _block(engine: Engine, kind: str, ids: list[str], most: int) -> tuple[int, bytes]:
+    """The columns of records, or endpoints; where `most` is said, of so many of them that they take no more bytes, at least one."""
+    if kind == ENDPOINTS:
+        items = landings(engine.judgement(), ids, ordered=False)
+    else:
+        items = [engine.plan.get(kind, id).to_json() for id in ids]
+    while True:
+        text = orjson.dumps(endpoint_columns(items) if kind == ENDPOINTS else columns(items))
+        if not most or len(text) <= most or len(items) == 1:
+            return len(items), text
+        items = items[: len(items) // 2]
+
+
+def columns(items: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """Values field by field, a third of the text: how many there are, and the list of each field that any of them has, null where one hasn't.
+
+    What stands there more than twice, most of it does, is said once: `values`, and `at` of each item the place of its own in them.
+    """
+    fields: dict[str, Any] = {}
+    for name in dict.fromkeys(name for item in items for name in item):
+        fields[name] = values = [item.get(name) for item in items]
+        if all(value is None or isinstance(value, str | int) for value in values):
+            places = {value: n for n, value in enumerate(dict.fromkeys(values))}
+            if len(places) * 2 < len(values):
+                fields[name] = {"values": list(places), "at": [places[value] for value in values]}
+    return {"count": len(items), "fields": fields}
+
+
+def endpoint_columns(endpoints: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """Columns of endpoints; what is said of each of their tags (`landed`) they share with whoever stands where they do.
+
+    A tag is its record (null where that is the endpoint itself), its addresses, and the place of what is said of it.
+    """
+    landed: dict[tuple[Any, ...], int] = {}
+    rows = []
+    for endpoint in endpoints:
+        tags = []
+        for tag in endpoint["tags"]:
+            record = None if tag["record"] == endpoint["id"] else tag["record"]
+            said = landed.setdefault(tuple(tag[name] for name in SAID), len(landed))
+            tags.append((record, tag["addresses"], said))
+        rows.append({**endpoint, "tags": tags})
+    return {**columns(rows), "landed": [dict(zip(SAID, said, strict=True)) for said in landed]}
 
 
 def landed(engine: Engine, since: int) -> list[dict[str, Any]] | None:

@@ -16,6 +16,9 @@ FLAG: Schema = {"type": "boolean"}
 ANY: Schema = {"type": "object", "additionalProperties": True}
 
 
+SAID = ("tag", "belongs", "lands_vid", "lands", "verdict", "state")
+"""What an endpoint's tag says, beside its record and addresses: alike for all that stand alike."""
+
 SCOPE = {"pulls": (0, 100), "sample": (0, 100_000), "seed": (0, 1_000_000)}
 """How much a run of the bench asks: the bounds of each number."""
 
@@ -105,6 +108,9 @@ def components() -> dict[str, Schema]:
         "summary": ref("Summary"),
         "landed": maybe(many(ref("Endpoint"))),
     }
+    # Any value, or values said once and the place of each item's own in them.
+    column = {"oneOf": [{"type": "array", "items": {}}, obj(values={"type": "array", "items": {}}, at=many(NUMBER))]}
+    rows = {"count": NUMBER, "fields": {"type": "object", "additionalProperties": column}}
     return {
         **{f"record_{kind}": {k: v for k, v in defs[kind].items() if k != "title"} for kind in KINDS},
         "Records": {
@@ -288,12 +294,16 @@ def components() -> dict[str, Schema]:
             steps=ref("Steps"),
         ),
         "Revision": obj(number=NUMBER, author=maybe(TEXT), at=TEXT, message=TEXT, how=TEXT, of=maybe(NUMBER)),
-        "Page": obj(revision=NUMBER, next=maybe(TEXT), records=ref("SomeRecords"), endpoints=many(ref("Endpoint"))),
-        "SomeRecords": {
-            "type": "object",
-            "properties": {kind: many(ref(f"record_{kind}")) for kind in KINDS},
-            "additionalProperties": False,
-        },
+        "Page": obj(
+            records={
+                "type": "object",
+                "properties": {kind: many(ref("Rows")) for kind in KINDS},
+                "additionalProperties": False,
+            },
+            endpoints=many(ref("EndpointRows")),
+        ),
+        "Rows": obj(**rows),
+        "EndpointRows": obj(**rows, landed=many(obj(**{name: tag["properties"][name] for name in SAID}))),
         "Committed": obj(
             revision=NUMBER,
             message=TEXT,

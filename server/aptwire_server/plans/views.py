@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import uuid
 from typing import Any
 from urllib.parse import urlencode
@@ -20,6 +21,7 @@ from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import brief
 from django.http import HttpResponse
+from django.utils.cache import patch_vary_headers
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.decorators import api_view
 from rest_framework.exceptions import NotFound
@@ -99,12 +101,23 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
 )
 @api_view(["GET"])
 def plan_page(request: Request, plan_id: uuid.UUID) -> HttpResponse:
-    """One page of a plan's records and, after them, of its endpoints; pages of one revision make the whole plan."""
+    """One page of a plan's records and, after them, of its endpoints, and a Link header (RFC 8288) to the next.
+
+    Pages with one ETag (the revision) make the whole plan.
+    """
     cursor = asked(request, "after", f"{next(iter(KINDS))}:0")
     row = plan_for(request, plan_id)
     # A draft, or a revision of before, is opened by few.
     keep = row.of_id is None and "at" not in request.query_params
-    return HttpResponse(page(looked_at(request, row), cursor, keep), content_type="application/json")
+    engine = looked_at(request, row)
+    written = page(engine, cursor, keep)
+    taken = "gzip" in request.headers.get("Accept-Encoding", "")
+    text = written.packed if taken else gzip.decompress(written.packed)
+    response = HttpResponse(text, content_type="application/json")
+    if taken:
+        response["Content-Encoding"] = "gzip"
+    patch_vary_headers(response, ["Accept-Encoding"])
+    return _one_of_many(request, response, engine, "after", written.following)
 
 
 @extend_schema(
@@ -129,11 +142,17 @@ def export_plan(request: Request, plan_id: uuid.UUID) -> HttpResponse:
     whole = first == 0 and following is None
     response = HttpResponse(text, content_type="application/json" if whole else "application/octet-stream")
     response["Content-Disposition"] = f'attachment; filename="{file_name(row.name)}.json"'
+    return _one_of_many(request, response, engine, "from", following)
+
+
+def _one_of_many(
+    request: Request, response: HttpResponse, engine: Engine, name: str, following: str | int | None
+) -> HttpResponse:
+    """A part of a plan, with the revision of which it is, and where the next part is."""
     response["ETag"] = f'"{engine.revision}"'
     if following is not None:
-        response["Link"] = (
-            f'<{request.path}?{urlencode({**request.query_params.dict(), "from": following})}>; rel="next"'
-        )
+        query = urlencode({**request.query_params.dict(), name: following})
+        response["Link"] = f'<{request.path}?{query}>; rel="next"'
     return response
 
 

@@ -1,5 +1,14 @@
 import type { Kind } from "./client";
-import { api, unwrap, type Endpoint, type Records, type Snapshot } from "./client";
+import {
+  api,
+  unwrap,
+  type Endpoint,
+  type EndpointRows,
+  type Page,
+  type Records,
+  type Rows,
+  type Snapshot,
+} from "./client";
 
 /** A whole plan as the browser holds it. */
 export interface PlanData {
@@ -10,6 +19,8 @@ export interface PlanData {
   revision: number;
   records: Records;
   endpoints: ReadonlyMap<string, Endpoint>;
+  /** The endpoints of each host, by its name; the same list for as long as none of them differs. */
+  ofHost: ReadonlyMap<string, readonly Endpoint[]>;
   summary: Snapshot["summary"];
   steps: Snapshot["steps"];
   /** Who changed each record last, as far as that was while the plan is open. */
@@ -51,7 +62,7 @@ export async function loadPlan(
         draft_of: head.draft_of,
         revision: head.revision,
         records,
-        endpoints,
+        ...byHost(endpoints),
         summary: head.summary,
         steps: head.steps,
         authors: new Map(),
@@ -59,10 +70,44 @@ export async function loadPlan(
   }
 }
 
+type Landed = Pick<PlanData, "endpoints" | "ofHost">;
+
+function byHost(endpoints: ReadonlyMap<string, Endpoint>): Landed {
+  return { endpoints, ofHost: Map.groupBy(endpoints.values(), (endpoint) => endpoint.host) };
+}
+
+/** Endpoints after an edit that took some away, and after which some land anew. */
+export function landAnew(known: Landed, gone: Iterable<string>, landed: readonly Endpoint[]): Landed {
+  const endpoints = new Map(known.endpoints);
+  const ofHost = new Map(known.ofHost);
+  const hosts = new Map<string, Endpoint[]>();
+  const touch = (host: string | undefined): void =>
+    void (host !== undefined && !hosts.has(host) && hosts.set(host, []));
+  for (const id of gone) {
+    touch(endpoints.get(id)?.host);
+    endpoints.delete(id);
+  }
+  for (const endpoint of landed) {
+    const before = endpoints.get(endpoint.id);
+    touch(before?.host);
+    touch(endpoint.host);
+    if (before?.host !== endpoint.host) hosts.get(endpoint.host)!.push(endpoint);
+    endpoints.set(endpoint.id, endpoint);
+  }
+  for (const [host, come] of hosts) {
+    const there = (known.ofHost.get(host) ?? []).flatMap((endpoint) => endpoints.get(endpoint.id) ?? []);
+    const own = [...there.filter((endpoint) => endpoint.host === host), ...come];
+    if (own.length) ofHost.set(host, own);
+    else ofHost.delete(host);
+  }
+  return { endpoints, ofHost };
+}
+
 /** All endpoints at a revision; null where the plan has moved on. */
-export async function loadEndpoints(id: string, revision: number): Promise<Map<string, Endpoint> | null> {
+export async function loadEndpoints(id: string, revision: number): Promise<Landed | null> {
   const endpoints = new Map<string, Endpoint>();
-  return (await pages(id, `${ENDPOINTS}0`, revision, null, endpoints, undefined, () => undefined)) ? endpoints : null;
+  const whole = await pages(id, `${ENDPOINTS}0`, revision, null, endpoints, undefined, () => undefined);
+  return whole ? byHost(endpoints) : null;
 }
 
 /**
@@ -78,23 +123,65 @@ async function pages(
   signal: AbortSignal | undefined,
   count: (more: number) => void,
 ): Promise<boolean> {
-  let after: string | null | undefined = from;
-  do {
-    const page: Awaited<ReturnType<typeof one>> = await one(id, after ?? undefined, signal);
-    if (page.revision !== revision) return false;
-    if (records) {
-      for (const [kind, found] of Object.entries(page.records)) {
-        (records[kind as Kind] as unknown[]).push(...found);
-        count(found.length);
+  const take = (page: Page): void => {
+    if (records)
+      for (const [kind, found] of Object.entries(page.records))
+        for (const rows of found) {
+          for (const record of unfold(rows)) (records[kind as Kind] as unknown[]).push(record);
+          count(rows.count);
+        }
+    else
+      for (const rows of page.endpoints) {
+        for (const endpoint of unfoldEndpoints(rows)) endpoints.set(endpoint.id, endpoint);
+        count(rows.count);
       }
-    } else {
-      for (const endpoint of page.endpoints) endpoints.set(endpoint.id, endpoint);
-      count(page.endpoints.length);
-    }
-    after = page.next;
-  } while (after && !(records && after.startsWith(ENDPOINTS)));
-  return true;
+  };
+  let page = await one(id, from, signal);
+  for (;;) {
+    if (page.revision !== revision) return false;
+    // On its way while this one is read.
+    const more = page.next && !(records && page.next.startsWith(ENDPOINTS)) ? one(id, page.next, signal) : null;
+    const [next] = await Promise.all([more, page.read().then(take)]);
+    if (!next) return true;
+    page = next;
+  }
 }
 
-const one = async (id: string, after: string | undefined, signal: AbortSignal | undefined) =>
-  unwrap(await api.GET("/api/plans/{plan_id}/page", { params: { path: { plan_id: id }, query: { after } }, signal }));
+/** Items out of their columns. */
+function unfold({ count, fields }: Rows): Record<string, unknown>[] {
+  const made = Array.from({ length: count }, (): Record<string, unknown> => ({}));
+  for (const [name, column] of Object.entries(fields)) {
+    const [values, at] = Array.isArray(column) ? [column] : [column.values, column.at];
+    made.forEach((item, n) => {
+      const value: unknown = values[at ? at[n]! : n];
+      if (value !== null) item[name] = value;
+    });
+  }
+  return made;
+}
+
+/** Endpoints out of their columns: a tag is there its record (null: the endpoint), its addresses, where it lands. */
+function unfoldEndpoints(rows: EndpointRows): Endpoint[] {
+  const made = unfold(rows);
+  for (const row of made)
+    row.tags = (row.tags as [string | null, string[], number][]).map(([record, addresses, at]) => ({
+      record: record ?? row.id,
+      addresses,
+      ...rows.landed[at]!,
+    }));
+  return made as unknown as Endpoint[];
+}
+
+/** A page as soon as it begins to come: of which revision it is, where the next one begins, and how to have it. */
+async function one(id: string, after: string | undefined, signal: AbortSignal | undefined) {
+  const path = { path: { plan_id: id }, query: { after } };
+  const answer = await api.GET("/api/plans/{plan_id}/page", { params: path, signal, parseAs: "stream" });
+  const body = unwrap(answer);
+  const { headers } = answer.response;
+  const next = /<([^>]*)>; rel="next"/.exec(headers.get("Link") ?? "")?.[1];
+  return {
+    revision: Number(/\d+/.exec(headers.get("ETag") ?? "")?.[0]),
+    next: next && new URL(next, location.origin).searchParams.get("after"),
+    read: async () => (await new Response(body).json()) as Page,
+  };
+}

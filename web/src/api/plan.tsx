@@ -28,7 +28,7 @@ import {
   type Snapshot,
 } from "./client";
 import { useLive, type About } from "./live";
-import { loadEndpoints, loadPlan, type PlanData } from "./load";
+import { landAnew, loadEndpoints, loadPlan, type PlanData } from "./load";
 
 /** The server takes no more edits than these in one request. */
 const MOST_PREVIEWS = 64;
@@ -192,25 +192,25 @@ export function PlanProvider({
         return;
       }
       const records = fresh.reduce((r, e) => applyOperations(r, e.edit), known.records);
-      const endpoints = new Map(known.endpoints);
-      const there = new Set([...records.adapter, ...records.host_port].map((r) => r.id));
-      for (const id of endpoints.keys()) if (!there.has(id)) endpoints.delete(id);
-      for (const endpoint of landed ?? []) endpoints.set(endpoint.id, endpoint);
+      const gone = new Set<string>();
+      for (const operation of fresh.flatMap((e) => e.edit))
+        if (operation.op === "drop") gone.add(operation.id!);
+        else if (operation.op === "put") gone.delete((operation.record as { id: string }).id);
+      const now = landAnew(known, gone, landed ?? []);
       const authors = new Map(known.authors);
       for (const { author, edit } of fresh)
         for (const operation of edit) authors.set(String(operation.id ?? operation.record?.id), author ?? "Somebody");
       setDeltas(difference(known.summary.counts, summary.counts));
-      queries.setQueryData<PlanData>(key, { ...known, revision, records, endpoints, summary, steps, authors });
+      queries.setQueryData<PlanData>(key, { ...known, ...now, revision, records, summary, steps, authors });
       if (landed !== null) return;
       void loadEndpoints(id, revision).then((all) => {
-        if (all)
-          queries.setQueryData<PlanData>(key, (now) => (now?.revision === revision ? { ...now, endpoints: all } : now));
+        if (all) queries.setQueryData<PlanData>(key, (now) => (now?.revision === revision ? { ...now, ...all } : now));
       });
     },
     [id, key, queries],
   );
 
-  const [answers, unanswered, adjust] = useAnswers(id, at, query.data?.revision);
+  const [answers, unanswered, adjust] = useAnswers(id, at, (query.data ?? early)?.revision);
 
   /** Take over what others did, and say so. */
   const hear = useCallback(

@@ -22,10 +22,11 @@ import type { Following } from "./useFollow";
 /** A host that is this wide, in pixels, has room for its name. */
 const NAMED = 14;
 const NONE: ReadonlyMap<string, Way> = new Map();
+const NOBODY: readonly Endpoint[] = [];
 
 /** Every host a small mark with its verdicts, by site and rack; what is followed, or asked for, stands out. */
 export function Fleet({
-  book,
+  book: whole,
   ofHost,
   following: { follow, numberOf, pieces },
   asked,
@@ -35,7 +36,7 @@ export function Fleet({
 }: {
   book: Book;
   /** The endpoints of each host, by its name. */
-  ofHost: ReadonlyMap<string, Endpoint[]>;
+  ofHost: ReadonlyMap<string, readonly Endpoint[]>;
   following: Following;
   /** The hosts that are asked for; null: all of them. */
   asked: ReadonlySet<string> | null;
@@ -43,6 +44,7 @@ export function Fleet({
   height: number;
   enter: (host: string) => void;
 }) {
+  const book = useWired(whole);
   const racks = useMemo(() => racksOf(book), [book]);
   const band = useMemo(
     () => fabricBand(book, racks, (follow && pieces) ?? null, width),
@@ -51,10 +53,10 @@ export function Fleet({
   const below = band ? BAND_HEAD + band.deep : 0;
   const layout = useMemo(() => layFleet(racks, width, height - below), [racks, width, height, below]);
   const standings = useMemo(
-    () => new Map(book.records.host.map((host) => [host.id, standingOf(ofHost.get(host.name) ?? [])])),
+    () => new Map(book.records.host.map((host) => [host.id, standingOf(ofHost.get(host.name) ?? NOBODY)])),
     [book, ofHost],
   );
-  const ways = useMemo(() => (follow && pieces ? waysOf(book, pieces) : null), [book, follow, pieces]);
+  const ways = useMemo(() => (follow && pieces ? waysOf(whole, pieces) : null), [whole, follow, pieces]);
   const order = useMemo(() => layout.racks.flatMap((rack) => rack.hosts), [layout]);
   const [current, setCurrent] = useState<string | null>(null);
   const drawing = useRef<SVGSVGElement>(null);
@@ -118,6 +120,17 @@ export function Fleet({
       {band && <Between band={band} book={book} top={layout.height} color={color} following={ways !== null} />}
     </svg>
   );
+}
+
+/** What the drawing is made of, beside verdicts and what is followed. */
+const WIRED = ["host", "nic", "cable", "fabric_port", "fabric_switch"] as const;
+
+/** The same book for as long as none of these differs. */
+function useWired(book: Book): Book {
+  const [kept, setKept] = useState(book);
+  if (kept === book || WIRED.every((kind) => kept.records[kind] === book.records[kind])) return kept;
+  setKept(book);
+  return book;
 }
 
 /** The fabric between the racks: each switch, and what joins it to others; the followed segment over it. */
@@ -200,18 +213,7 @@ const shortened = (name: string, width: number): string => {
   return name.length > most ? `${name.slice(0, most - 1)}…` : name;
 };
 
-const RackMark = memo(function RackMark({
-  rack,
-  pitch,
-  high,
-  book,
-  standings,
-  ways,
-  asked,
-  color,
-  current,
-  enter,
-}: {
+interface RackProps {
   rack: Placed;
   pitch: number;
   high: number;
@@ -222,7 +224,24 @@ const RackMark = memo(function RackMark({
   color: string;
   current: string | null;
   enter: (host: string) => void;
-}) {
+}
+
+/** A rack is drawn anew where something of its own hosts differs, not where anything does. */
+const sameRack = (before: RackProps, now: RackProps): boolean =>
+  (Object.keys(now) as (keyof RackProps)[]).every(
+    (prop) => prop === "standings" || prop === "ways" || before[prop] === now[prop],
+  ) &&
+  (before.ways === null) === (now.ways === null) &&
+  now.rack.hosts.every(
+    (host) =>
+      before.standings.get(host) === now.standings.get(host) && sameWays(before.ways?.get(host), now.ways?.get(host)),
+  );
+
+const sameWays = (before: ReadonlyMap<string, Way> | undefined, now: ReadonlyMap<string, Way> | undefined): boolean =>
+  before?.size === now?.size && [...(now ?? [])].every(([to, way]) => before?.get(to) === way);
+
+const RackMark = memo(function RackMark(props: RackProps) {
+  const { rack, pitch, high, book, standings, ways, asked, color, current, enter } = props;
   const bar = (n: number): number => high + WIRES + n * (BAR + 3);
   return (
     <g transform={`translate(${rack.x} ${rack.y})`}>
@@ -267,7 +286,7 @@ const RackMark = memo(function RackMark({
       })}
     </g>
   );
-});
+}, sameRack);
 
 /** From a host down to its switches; the followed segment over them, and where it is dropped. */
 function Lines({

@@ -174,7 +174,18 @@ export interface Standing {
   told: string;
 }
 
+const standings = new WeakMap<readonly Endpoint[], Standing>();
+
+/** The same for the same list. */
 export function standingOf(endpoints: readonly Endpoint[]): Standing {
+  const known = standings.get(endpoints);
+  if (known) return known;
+  const made = makeStanding(endpoints);
+  standings.set(endpoints, made);
+  return made;
+}
+
+function makeStanding(endpoints: readonly Endpoint[]): Standing {
   const counts = Map.groupBy(endpoints, (endpoint): Mark => (endpoint.idle ? "idle" : endpoint.verdict));
   const order: Mark[] = [...VERDICTS, "idle"];
   const shares = order.flatMap((mark): [Mark, number][] => {

@@ -11,7 +11,7 @@ export interface Scene {
   book: Book;
   endpoints: ReadonlyMap<string, Endpoint>;
   /** The endpoints by the name of their host. */
-  ofHost: ReadonlyMap<string, Endpoint[]>;
+  ofHost: ReadonlyMap<string, readonly Endpoint[]>;
   segmentOf: ReadonlyMap<number, RecordOf<"segment">>;
   numberOf: ReadonlyMap<string, number>;
   follow: RecordOf<"segment"> | null;
@@ -44,7 +44,7 @@ const names = (scene: Scene, id: string, ...more: (string | false | undefined)[]
     .filter(Boolean)
     .join(" ");
 
-export function Marks({ endpoints }: { endpoints: Endpoint[] }) {
+export function Marks({ endpoints }: { endpoints: readonly Endpoint[] }) {
   const counts = new Map<Mark, number>();
   for (const e of endpoints) counts.set(markOf(e), (counts.get(markOf(e)) ?? 0) + 1);
   return (

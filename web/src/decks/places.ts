@@ -6,6 +6,7 @@ import type { Layout, Rect } from "./layout";
 export interface Viewport {
   left: number;
   width: number;
+  /** 0 before it was measured. */
   height: number;
 }
 

@@ -4,7 +4,6 @@ import { Button } from "@chakra-ui/react";
 import { useCallback, useDeferredValue, useMemo, useRef, useState, type KeyboardEvent, type MouseEvent } from "react";
 import { Link, useLocation, useSearchParams } from "react-router";
 
-import type { Endpoint } from "../api/client";
 import { usePlan } from "../api/plan";
 import { Beside } from "../decks/Beside";
 import { DropOutcome } from "../decks/DropOutcome";
@@ -47,8 +46,7 @@ export function Decks() {
   const { roots, blocked } = useTree();
   const { picked, setPicks, pick: pickOne } = usePicks();
 
-  const { endpoints } = snapshot;
-  const ofHost = useMemo(() => byHost(endpoints), [endpoints]);
+  const { endpoints, ofHost } = snapshot;
   const hosts = useMemo(() => {
     const asked = readQuery(filter);
     const all = hostsInOrder(book);
@@ -334,15 +332,17 @@ export function Decks() {
         )}
         {hosts.length > 0 && far && (
           <>
-            <Fleet
-              book={book}
-              ofHost={ofHost}
-              following={following}
-              asked={sought}
-              width={view.width}
-              height={view.height}
-              enter={enter}
-            />
+            {view.height > 0 && (
+              <Fleet
+                book={book}
+                ofHost={ofHost}
+                following={following}
+                asked={sought}
+                width={view.width}
+                height={view.height}
+                enter={enter}
+              />
+            )}
             {opened && <div className="fleet-panel">{opened}</div>}
           </>
         )}
@@ -402,16 +402,6 @@ const BESIDE = 480;
 /** The record that a part of the drawing stands for. */
 const recordAt = (target: EventTarget): string | undefined =>
   (target as HTMLElement).closest<HTMLElement>("[data-id]")?.dataset.id;
-
-function byHost(endpoints: ReadonlyMap<string, Endpoint>): Map<string, Endpoint[]> {
-  const made = new Map<string, Endpoint[]>();
-  for (const endpoint of endpoints.values()) {
-    const known = made.get(endpoint.host);
-    if (known) known.push(endpoint);
-    else made.set(endpoint.host, [endpoint]);
-  }
-  return made;
-}
 
 function toggled(set: ReadonlySet<string>, item: string): ReadonlySet<string> {
   const next = new Set(set);

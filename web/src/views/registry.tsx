@@ -29,11 +29,15 @@ export interface View {
   does: string;
   /** Whether it waits for all records of the plan. */
   records: boolean;
+  /** Has its code come, once. */
+  load: () => Promise<ComponentType>;
   Shown: LazyExoticComponent<ComponentType>;
 }
 
-const loaded = (load: () => Promise<ComponentType>): LazyExoticComponent<ComponentType> =>
-  lazy(async () => ({ default: await load() }));
+const loaded = (load: () => Promise<ComponentType>): Pick<View, "load" | "Shown"> => ({
+  load,
+  Shown: lazy(async () => ({ default: await load() })),
+});
 
 export const VIEWS: readonly View[] = [
   {
@@ -44,7 +48,7 @@ export const VIEWS: readonly View[] = [
     icon: ListTree,
     does: "hosts in cross-section",
     records: true,
-    Shown: loaded(async () => (await import("./Decks")).Decks),
+    ...loaded(async () => (await import("./Decks")).Decks),
   },
   {
     address: "strand",
@@ -54,7 +58,7 @@ export const VIEWS: readonly View[] = [
     icon: Split,
     does: "one segment alone, or one cable",
     records: true,
-    Shown: loaded(async () => (await import("./Strand")).Strand),
+    ...loaded(async () => (await import("./Strand")).Strand),
   },
   {
     address: "ledger",
@@ -64,7 +68,7 @@ export const VIEWS: readonly View[] = [
     icon: Table2,
     does: "the segments as a sheet, with VIDs and addresses",
     records: true,
-    Shown: loaded(async () => (await import("./Ledger")).Ledger),
+    ...loaded(async () => (await import("./Ledger")).Ledger),
   },
   {
     address: "patterns",
@@ -74,7 +78,7 @@ export const VIEWS: readonly View[] = [
     icon: Stamp,
     does: "what hosts have alike",
     records: true,
-    Shown: loaded(async () => (await import("./Patterns")).Patterns),
+    ...loaded(async () => (await import("./Patterns")).Patterns),
   },
   {
     address: "drafts",
@@ -84,7 +88,7 @@ export const VIEWS: readonly View[] = [
     icon: GitBranch,
     does: "try changes beside the plan, land them as one",
     records: false,
-    Shown: loaded(async () => (await import("./Drafts")).Drafts),
+    ...loaded(async () => (await import("./Drafts")).Drafts),
   },
   {
     address: "lattice",
@@ -94,7 +98,7 @@ export const VIEWS: readonly View[] = [
     icon: Grid3x3,
     does: "segments by hosts",
     records: true,
-    Shown: loaded(async () => (await import("./Lattice")).Lattice),
+    ...loaded(async () => (await import("./Lattice")).Lattice),
   },
   {
     address: "landing",
@@ -104,7 +108,7 @@ export const VIEWS: readonly View[] = [
     icon: LayoutList,
     does: "where every adapter lands",
     records: true,
-    Shown: loaded(async () => (await import("./Landing")).Landing),
+    ...loaded(async () => (await import("./Landing")).Landing),
   },
   {
     address: "trace",
@@ -114,7 +118,7 @@ export const VIEWS: readonly View[] = [
     icon: Route,
     does: "follow a frame",
     records: true,
-    Shown: loaded(async () => (await import("./TraceView")).TraceView),
+    ...loaded(async () => (await import("./TraceView")).TraceView),
   },
   {
     address: "bench",
@@ -124,7 +128,7 @@ export const VIEWS: readonly View[] = [
     icon: Cpu,
     does: "prove the plan in a real kernel",
     records: false,
-    Shown: loaded(async () => (await import("./Bench")).Bench),
+    ...loaded(async () => (await import("./Bench")).Bench),
   },
   {
     address: "history",
@@ -134,7 +138,7 @@ export const VIEWS: readonly View[] = [
     icon: Clock,
     does: "every revision, and any two beside each other",
     records: false,
-    Shown: loaded(async () => (await import("./History")).History),
+    ...loaded(async () => (await import("./History")).History),
   },
 ];
 
