@@ -566,7 +566,7 @@ def said() -> None:
     change("host", "gannet", owner="harbour platform", note="The firewall guest lives here: call ferry services first.")
     change("host", "petrel", note="Its board was changed in May; the NICs came back in another order.")
     change("guest", "guest-ticketing-db", owner="ferry services", note="Moves only at night, after the last ferry.")
-    change("guest", "guest-edge-firewall", owner="harbour platform")
+    change("guest", "guest-edge-firewall", owner="harbour platform", routes=True)
     for number, id in enumerate(sorted(RECORDS["cable"]), 1):
         change("cable", id, label=f"BF-{number:03}")
     change("cable", "cable-terminals", places=("N1 port 3", "S1 port 3"), note="Leased fibre under the estuary.")

@@ -276,12 +276,13 @@ def came(sock: socket.socket) -> Iterator[bytes]:
 
 
 class Echo:
-    """An ICMP echo request (RFC 792) over a device, and the reply that it may get."""
+    """An ICMP echo request (RFC 792) over a device (empty: whichever the routing table says), and the reply that it may get."""
 
     def __init__(self, device: str, address: str, number: int) -> None:
         self.number = number
         self.sock = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_ICMP)
-        self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, device.encode())
+        if device:
+            self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, device.encode())
         self.sock.setblocking(False)
         check = ~(0x0800 + number) & 0xFFFF
         try:
@@ -391,6 +392,12 @@ class Job:
             with open("/proc/sys/net/ipv4/ip_forward", "w") as file:
                 file.write("1")
             self.kernel.leave()
+        for space in (space for scene in self.scenes for space in scene.get("shy", ())):
+            # An address is answered for at its own interface alone (RFC 1122 section 3.3.4.2 lets a host do either).
+            self.kernel.enter(space)
+            with open("/proc/sys/net/ipv4/conf/all/arp_ignore", "w") as file:
+                file.write("1")
+            self.kernel.leave()
         for space in (space for scene in self.scenes for space in scene.get("strict", ())):
             # What comes in by another interface than answers go out by is nobody's there (RFC 3704 section 2.2).
             self.kernel.enter(space)
@@ -480,7 +487,7 @@ class Job:
                 self.kernel.enter(space)
                 try:
                     asked.append(
-                        Echo(device, trial["to"], number) if trial["what"] == "ping" else Discover(device, number)
+                        Discover(device, number) if trial["what"] == "lease" else Echo(device, trial["to"], number)
                     )
                 finally:
                     self.kernel.leave()

@@ -18,7 +18,7 @@ from aptwire_bench.kernel import BenchError, Kernel, Progress
 from aptwire_bench.questions import Paper, Question, Scope, Situation, after, examine, frame_of, once, state_of
 from aptwire_bench.scene import Scene, build
 from aptwire_bench.shrink import smallest
-from aptwire_bench.trials import Burst, Trial, burst_frame, bursts, choose, routers, trial_job
+from aptwire_bench.trials import Burst, Trial, burst_frame, bursts, choose, trial_job
 
 SETTLE = 1.3
 """Seconds after which every device knows which links are up: the kernel tells of it once a second."""
@@ -189,8 +189,7 @@ class Case:
         fitted = fit(plan)
         frames = Frames(compile_wiring(fitted.plan))
         trials = choose(fitted.plan, frames, scope.trials, scope.seed)
-        seats = {h.seat for t in trials for h in (t.source, t.target)} | routers(fitted.plan, trials)
-        scene = build(fitted.plan, prefix, seats)
+        scene = build(fitted.plan, prefix, {seat for trial in trials for seat in trial.seats})
         return Case(plan, fitted, scene, Paper(), trials, bursts(fitted.plan, frames, scene, scope.trials))
 
     def ask(self, scope: Scope, progress: Progress | None = None) -> None:

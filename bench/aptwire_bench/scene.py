@@ -73,6 +73,7 @@ class Scene:
     space_of: dict[str, str] = field(default_factory=dict)
     stacks: dict[str, tuple[str, str]] = field(default_factory=dict)
     routers: list[str] = field(default_factory=list)
+    shy: list[str] = field(default_factory=list)
     limits: list[Limit] = field(default_factory=list)
 
     def to_json(self) -> dict[str, Any]:
@@ -84,6 +85,7 @@ class Scene:
             "ears": [[e.space, e.device] for e in self.ears],
             "bridges": self.bridges,
             "routers": self.routers,
+            "shy": self.shy,
             "trees": self.trees,
             "lacp": self.lacp,
         }
@@ -163,6 +165,15 @@ def gates_of(plan: Plan, host_port: str) -> list[tuple[str, str]]:
     return [(station, id) for gateway in wanted for station, id, address in borne if address == gateway]
 
 
+def owner_of(plan: Plan, record: Any) -> str:
+    """The guest, station or host whose interface a record is."""
+    if record.kind == "guest_tag":
+        record = plan.get("adapter", record.adapter)
+    if record.kind == "host_port":
+        return str(plan.get("virtual_switch", record.switch).host)
+    return str(record.guest if record.kind == "adapter" else record.station)
+
+
 @dataclass(frozen=True)
 class Door:
     """A bridge port's rule: VIDs that pass tagged, VIDs that leave untagged, the VID of untagged frames, and which tagged
@@ -198,7 +209,10 @@ class _Builder:
         self.space_of = self.scene.space_of
         self.names: dict[str, dict[str, str]] = {}
         self.device_of: dict[str, tuple[str, str]] = {}
-        self.macs = 0
+        self.macs = self.ways = 0
+        self.stack_spaces: dict[str, str] = {}
+        self.bound: dict[str, list[str]] = {}
+        self.owned: dict[str, set[str]] = {}
         self.in_team: set[str] = set()
         self.listening = self._space(EARS, "e")
 
@@ -225,6 +239,7 @@ class _Builder:
                 space, device = self.device_of[nic.id]
                 self._line(space, "ip", f"link set dev {device} down")
         self._sizes()
+        self._static()
         for space in self.scene.spaces:
             self._line(space, "ip", "link set dev lo up")
         return self.scene
@@ -286,7 +301,7 @@ class _Builder:
 
     def _far_ear(self, seat: str, near: tuple[str, str], mac: str) -> None:
         """The other end of a bridge port: what sends and listens there."""
-        space = self._space(f"{EARS} {seat}", f"p{len(self.space_of)}") if seat in self.addressed else self.listening
+        space = self._stack_space(seat) if seat in self.addressed else self.listening
         device = self._name(space, "")
         self._pair(near, (space, device))
         size = size_of(self.plan, self.plan.find(seat)) or LARGEST
@@ -295,35 +310,88 @@ class _Builder:
         if space is not self.listening:
             self._addresses(seat, space, device)
 
+    def _stack_space(self, seat: str) -> str:
+        """The namespace of a guest or station, in which all its interfaces are."""
+        adapter = self.plan.of("adapter").get(seat)
+        owner = owner_of(self.plan, adapter or self.plan.where("station_port", "port", seat)[0])
+        known = self.space_of.get(f"{EARS} {owner}")
+        if known is not None:
+            return known
+        space = self._space(f"{EARS} {owner}", f"p{len(self.space_of)}")
+        self.scene.shy.append(space)
+        self.stack_spaces[owner] = space
+        if any(owner in self.plan.of(kind) and self.plan.get(kind, owner).routes for kind in ("guest", "station")):
+            self.scene.routers.append(space)
+        return space
+
+    def _static(self) -> None:
+        """The routes of stacks that are there; the kernel takes none whose next hop is in no subnet of its own."""
+        for route in sorted(self.plan.all("route"), key=lambda r: r.id):
+            space = self.stack_spaces.get(route.of)
+            if space is None or route.via in self._own_addresses(route.of):
+                continue
+            held = (ipaddress.ip_interface(a).network for a in self.bound.get(space, ()))
+            if ":" not in route.via and any(ipaddress.ip_address(route.via) in net for net in held):
+                for to in route.to:
+                    self._line(space, "ip", f"route append {to} via {route.via}")
+
     def _addresses(self, seat: str, space: str, device: str) -> None:
-        """What the plan says of a seat's addresses; a station on a trunk has an interface for each tag, and routes if it does."""
+        """What the plan says of a seat's addresses; whoever tags for itself has an interface for each tag."""
         adapter = self.plan.of("adapter").get(seat)
         if adapter is not None:
-            self._address(space, device, adapter.addresses, adapter.belongs)
+            self._address(space, device, adapter.addresses, self._gateways(adapter))
             self.scene.stacks[adapter.id] = (space, device)
+            for tag in sorted(self.plan.where("guest_tag", "adapter", adapter.id), key=lambda t: t.vid):
+                inner = self._tagged(space, device, tag.vid)
+                self._address(space, inner, tag.addresses, self._gateways(tag))
+                self.scene.stacks[tag.id] = (space, inner)
         for port in sorted(self.plan.where("station_port", "port", seat), key=lambda p: p.vid or 0):
             inner = device
             if port.vid:
-                inner = self._name(space, f"v{port.vid}")
-                self._line(space, "ip", f"link add link {device} name {inner} type vlan id {port.vid}")
-                self._line(space, "ip", f"link set dev {inner} up")
+                inner = self._tagged(space, device, port.vid)
             if port.mtu:
                 self._line(space, "ip", f"link set dev {inner} mtu {port.mtu}")
-            self._address(space, inner, port.addresses, None)
+            self._address(space, inner, port.addresses, self._gateways(port))
             self.scene.stacks[port.id] = (space, inner)
-            if self.plan.get("station", port.station).routes and space not in self.scene.routers:
-                self.scene.routers.append(space)
 
-    def _address(self, space: str, device: str, addresses: Iterable[str], segment: str | None) -> None:
-        """IPv4 addresses of an interface, and the way out over its segment's gateway."""
+    def _tagged(self, space: str, device: str, vid: int) -> str:
+        """A VLAN interface on a device."""
+        inner = self._name(space, f"v{vid}")
+        self._line(space, "ip", f"link add link {device} name {inner} type vlan id {vid}")
+        self._line(space, "ip", f"link set dev {inner} up")
+        return inner
+
+    def _gateways(self, record: Any) -> tuple[str, ...]:
+        """Where an interface sends what leaves its subnets, unless there is a route for it: nowhere where its stack has one for everything."""
+        owner = owner_of(self.plan, record)
+        if any("0.0.0.0/0" in route.to for route in self.plan.where("route", "of", owner)):
+            return ()
+        own = getattr(record, "gateway", None)
+        segment = self.plan.of("segment").get(record.belongs)
+        said = (own,) if own else segment.gateways if segment is not None else ()
+        mine = self._own_addresses(owner)
+        return tuple(gateway for gateway in said if gateway not in mine)
+
+    def _own_addresses(self, owner: str) -> set[str]:
+        """All addresses of a guest, station or host."""
+        if owner not in self.owned:
+            kinds = ("adapter", "guest_tag", "host_port", "station_port")
+            records = (r for kind in kinds for r in self.plan.all(kind) if owner_of(self.plan, r) == owner)
+            self.owned[owner] = {address.split("/")[0] for r in records for address in r.addresses}
+        return self.owned[owner]
+
+    def _address(self, space: str, device: str, addresses: Iterable[str], gateways: Iterable[str]) -> None:
+        """IPv4 addresses of an interface, and the ways out over gateways in their subnets, those said first first."""
         mine = [a for a in addresses if ":" not in a]
+        bound = self.bound.setdefault(space, [])
+        bound += mine
         for address in mine:
             self._line(space, "ip", f"addr add {address} dev {device}")
-        found = self.plan.of("segment").get(segment)
-        for gateway in found.gateways if found is not None and mine else ():
+        for gateway in gateways if mine else ():
             nets = [ipaddress.ip_interface(a).network for a in mine]
             if ":" not in gateway and any(ipaddress.ip_address(gateway) in net for net in nets):
-                self._line(space, "ip", f"route replace default via {gateway} dev {device}")
+                self.ways += 1
+                self._line(space, "ip", f"route add default via {gateway} dev {device} metric {self.ways}")
 
     def _bridge(self, space: str, name: str, filtering: bool = True, more: str = "") -> str:
         # Whatever isn't said holds as Linux has it; nothing is snooped and nothing waits.
@@ -578,8 +646,9 @@ class _Builder:
             self._line(space, "bridge", f"link set dev {near} flood off")
         self._ear(port.id, space, device, mac)
         if port.id in self.addressed:
-            self._address(space, device, port.addresses, None)
+            self._address(space, device, port.addresses, self._gateways(port))
             self.scene.stacks[port.id] = (space, device)
+            self.stack_spaces[self.plan.get("virtual_switch", port.switch).host] = space
 
     def _uplink(self, space: str, bridge: str, uplink: Uplink) -> None:
         nics = [n for n in self.plan.where("nic", "uplink", uplink.id) if n.role != "excluded"]

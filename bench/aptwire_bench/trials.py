@@ -7,13 +7,17 @@ import random
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from aptwire.above.ping import ANSWERED, SILENT, Ping, ping
 from aptwire.forward.frames import Frames, guard
+from aptwire.forward.parts import NOW
+from aptwire.judge.verdicts import judge
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
-from aptwire_bench.scene import Limit, Scene
+from aptwire_bench.scene import Limit, Scene, owner_of
 
-PING, LEASE = "ping", "lease"
+BEARING = ("adapter", "guest_tag", "host_port", "station_port")
+PING, LEASE, REACH = "ping", "lease", "reach"
 
 
 @dataclass(frozen=True)
@@ -29,17 +33,19 @@ class Holder:
 
 @dataclass(frozen=True)
 class Trial:
-    """A ping to an address, or a lease from a server: who asks whom, and whether the engine says that it succeeds."""
+    """A ping to an address out of one interface, one that goes as routing tables say (*reach*), or a lease from a server: who asks whom, whether the
+    engine says that it succeeds, and the `seats` of all that may have a part in it."""
 
     what: str
     source: Holder
     target: Holder
     expected: bool
+    seats: frozenset[str]
 
     def say(self, plan: Plan) -> str:
         """In words."""
         names = [called(plan, plan.find(h.record)) for h in (self.source, self.target)]
-        if self.what == PING:
+        if self.what != LEASE:
             return f"{names[0]} pings {self.target.address.ip} of {names[1]}"
         return f"{names[0]} asks for a lease of {names[1]}"
 
@@ -67,18 +73,22 @@ def meets(frames: Frames, one: Holder, two: Holder) -> bool:
 
 
 def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
-    """A sample of pings within a subnet and over one router, and of leases."""
+    """A sample of pings within a subnet, over one router, and over any number of them, and of leases."""
     dice = random.Random(seed)
     everybody = holders(plan, frames)
     pings = [
-        Trial(PING, a, b, meets(frames, a, b))
+        Trial(PING, a, b, meets(frames, a, b), frozenset([a.seat, b.seat]))
         for a in everybody
         for b in everybody
-        if a is not b and a.seat != b.seat and a.address.network == b.address.network and not _one_host(plan, a, b)
+        if a is not b
+        and a.seat != b.seat
+        and a.address.network == b.address.network
+        and owner_of(plan, plan.find(a.record)) != owner_of(plan, plan.find(b.record))
     ]
     routed = list(_routed(plan, frames, everybody))
     leases = list(_leases(plan, frames, everybody))
     made = [*dice.sample(pings, min(most, len(pings))), *dice.sample(routed, min(most // 2, len(routed)))]
+    made += _reaches(plan, everybody, most // 2, dice)
     servers: set[str] = set()
     clients: set[str] = set()
     for lease in dice.sample(leases, len(leases)):
@@ -96,11 +106,31 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
     return made
 
 
-def _one_host(plan: Plan, one: Holder, two: Holder) -> bool:
-    """Whether both are host ports of one host: it would send no frame to itself."""
-    ports = [plan.of("host_port").get(holder.record) for holder in (one, two)]
-    hosts = {plan.get("virtual_switch", port.switch).host for port in ports if port is not None}
-    return None not in ports and len(hosts) == 1
+def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random) -> Iterator[Trial]:
+    """From one stack to another, over as many routers as it takes: half of them answered, as far as there are any.  What the engine doesn't
+    know isn't asked."""
+    pairs = [(a, b) for a in everybody for b in everybody if a.address.network != b.address.network]
+    judgement = judge(plan) if pairs else None
+    left = {ANSWERED: most - most // 2, SILENT: most // 2}
+    for a, b in dice.sample(pairs, min(8 * most, len(pairs))):
+        assert judgement is not None
+        told = ping(judgement, a.record, b.record, NOW)
+        if not left.get(told.outcome) or owner_of(plan, plan.find(a.record)) == owner_of(plan, plan.find(b.record)):
+            continue
+        left[told.outcome] -= 1
+        yield Trial(REACH, a, b, told.outcome == ANSWERED, frozenset(_seats(plan, told, a, b)))
+
+
+def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
+    """Where everybody sits who may have a part in a ping: who sends, and whoever has the address of a next hop, with all their interfaces."""
+    addresses = {leg.address for way in told.ways for leg in way.legs}
+    sending = {leg.out for way in told.ways for leg in way.legs} | {end.record for end in ends}
+    records = [record for kind in BEARING for record in plan.all(kind)]
+    having = [r for r in records if r.id in sending or any(a.split("/")[0] in addresses for a in r.addresses)]
+    owners = {owner_of(plan, record) for record in having}
+    for record in records:
+        if owner_of(plan, record) in owners:
+            yield getattr(record, "adapter", getattr(record, "port", record.id))
 
 
 def _routed(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Trial]:
@@ -122,7 +152,8 @@ def _routed(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Tri
             one, two = gate(a), gate(b)
             if one is None or two is None or a.address.network == b.address.network or one.seat != two.seat:
                 continue
-            yield Trial(PING, a, b, meets(frames, a, one) and meets(frames, b, two))
+            through = frozenset(_with_router(plan, {a.seat, b.seat, one.seat}))
+            yield Trial(PING, a, b, meets(frames, a, one) and meets(frames, b, two), through)
 
 
 def _leases(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Trial]:
@@ -137,15 +168,15 @@ def _leases(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Tri
                 continue
             adapter = plan.of("adapter").get(server.record)
             may = adapter is None or adapter.type == "direct" or guard(plan, adapter, "serve_leases")
-            yield Trial(LEASE, client, server, may and meets(frames, client, server))
+            expected = may and meets(frames, client, server)
+            yield Trial(LEASE, client, server, expected, frozenset([client.seat, server.seat]))
 
 
-def routers(plan: Plan, trials: list[Trial]) -> set[str]:
-    """The seats of the stations that route, where a ping goes over one."""
-    if all(t.source.address.network == t.target.address.network for t in trials):
-        return set()
-    ports = plan.all("station_port")
-    return {p.port for p in ports if plan.get("station", p.station).routes}
+def _with_router(plan: Plan, seats: set[str]) -> Iterator[str]:
+    """Seats, and all those of the stations that are among them."""
+    yield from seats
+    stations = {port.station for seat in seats for port in plan.where("station_port", "port", seat)}
+    yield from (port.port for station in stations for port in plan.where("station_port", "station", station))
 
 
 SIZE, SLACK = 1_000, 0.25
@@ -198,7 +229,9 @@ def bursts(plan: Plan, frames: Frames, scene: Scene, most: int) -> list[Burst]:
 def trial_job(trial: Trial, stacks: dict[str, tuple[str, str]]) -> dict[str, object]:
     """A trial as the agent takes it."""
     made: dict[str, object] = {"what": trial.what, "from": list(stacks[trial.source.record])}
-    if trial.what == PING:
+    if trial.what == REACH:
+        made["from"] = [stacks[trial.source.record][0], ""]
+    if trial.what != LEASE:
         return {**made, "to": str(trial.target.address.ip)}
     net = trial.target.address.network
     first, last = net.network_address + 2, net.broadcast_address - 1

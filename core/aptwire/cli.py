@@ -1,4 +1,4 @@
-"""The engine in a terminal: read, check, compare, stamp, trace, hears, could.  Exit status 0 all home, 1 findings, 2 unusable input."""
+"""The engine in a terminal: read, check, compare, stamp, trace, ping, hears, could.  Exit status 0 all home, 1 findings, 2 unusable input."""
 
 from __future__ import annotations
 
@@ -11,10 +11,14 @@ from typing import Any, NoReturn
 
 import click
 
+from aptwire.above.ping import ANSWERED, end_of
+from aptwire.above.ping import ping as ask_ping
 from aptwire.formats.hosts import read_hosts
 from aptwire.formats.linux import LARGEST_FILE
 from aptwire.forward.compiling import compile_wiring
+from aptwire.forward.hearing import find_nic
 from aptwire.forward.hearing import hears as who_hears
+from aptwire.forward.parts import State
 from aptwire.forward.strand import DROPPED, RESERVE
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
@@ -350,6 +354,36 @@ def trace(plan_file: str, a: str, b: str, as_json: bool) -> None:
         said = "It arrives" if found.delivered else "It does not arrive on layer 2; a router may still carry packets"
         click.echo(f"\n{said} ({found.state}).")
     sys.exit(0 if found.delivered else 1)
+
+
+@main.command(help="Whether B answers a ping from A (a guest, station, host, host/adapter; B may be an address).")
+@click.argument("plan_file")
+@click.argument("a")
+@click.argument("b")
+@click.option("--without", metavar="HOST/NIC", help="with the link of this NIC lost, and in no other state")
+@click.option("--json", "as_json", is_flag=True, help="the answer with its hops as JSON")
+def ping(plan_file: str, a: str, b: str, without: str | None, as_json: bool) -> None:
+    """Ping somebody."""
+    plan = _load(plan_file)
+    try:
+        state = State(lost=frozenset([find_nic(plan, without)])) if without else None
+        found = ask_ping(judge(plan), end_of(plan, a), end_of(plan, b), state)
+    except PlanError as error:
+        _fail(error.problems)
+    if as_json:
+        _print_json(found.to_json())
+    else:
+        for way, title in zip(found.ways, ("there", "back"), strict=False):
+            rows = []
+            for n, leg in enumerate(way.legs, 1):
+                whose = called(plan, plan.find(leg.to)) if leg.to else "–"
+                out = called(plan, plan.find(leg.out))
+                rows.append((str(n), out, leg.address, whose, leg.by, leg.reason or "passed"))
+            click.echo(f"{table((title, 'out of', 'next hop', 'whose', 'why there', 'outcome'), rows)}\n")
+        for when, outcome, reason in found.elsewhere:
+            click.echo(f"{when}: {outcome}{f', {reason}' if reason else ''}")
+        click.echo(found.sentence)
+    sys.exit(0 if found.outcome == ANSWERED else 1)
 
 
 @main.command(help="Who receives a broadcast from each adapter and tag.")

@@ -71,6 +71,7 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/sheets", taking.sheets),
     path("api/plans/<uuid:plan_id>/report", paper.report),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
+    path("api/plans/<uuid:plan_id>/ping", views.get_ping),
     path("api/plans/<uuid:plan_id>/lattice", views.segments_by_hosts),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
     path("api/plans/<uuid:plan_id>/segment-alone", views.segment_alone),

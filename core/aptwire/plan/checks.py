@@ -31,6 +31,7 @@ from aptwire.plan.kinds import (
     PatternNic,
     PortGroup,
     Record,
+    Route,
     SecondaryVlan,
     Segment,
     Separation,
@@ -523,6 +524,15 @@ def _fit_way_in(plan: Plan, way: WayIn) -> Iterator[Problem]:
         )
 
 
+def _fit_route(plan: Plan, route: Route) -> Iterator[Problem]:
+    if not route.to:
+        yield _problem(route, "to", "a route leads to at least one subnet; 0.0.0.0/0 or ::/0 is everything else")
+    family = 6 if ":" in route.via else 4
+    for subnet in route.to:
+        if (6 if ":" in subnet else 4) != family:
+            yield _problem(route, "to", f"{subnet} is not of the family of its next hop, {route.via}")
+
+
 def _fit_separation(plan: Plan, separation: Separation) -> Iterator[Problem]:
     if separation.a == separation.b:
         yield _problem(separation, "b", "two different roles or segments are needed")
@@ -590,6 +600,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "station_port": _fit_station_port,
     "cable": _fit_cable,
     "way_in": _fit_way_in,
+    "route": _fit_route,
     "pattern_uplink": _fit_pattern_uplink,
     "pattern_port_group": _fit_port_group,
     "pattern_nic": _fit_pattern_nic,

@@ -321,6 +321,7 @@ class Guest(Record):
     host: str = f.ref("host")
     name: str = f.name()
     running: bool = f.flag(True)
+    routes: bool = f.flag(False, help="forwards between its interfaces")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -508,6 +509,18 @@ class WayIn(Record):
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("segment", "port"),)
     segment: str = f.ref("segment")
     port: str = f.ref("fabric_port")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Route(Record):
+    """Where a guest, station or host sends packets for other subnets than its own (RFC 1812 section 5.2.4)."""
+
+    kind: ClassVar[str] = "route"
+    title: ClassVar[str] = "route"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("of", "via"),)
+    of: str = f.ref("guest", "station", "host")
+    to: tuple[str, ...] = f.listed("subnets", help="0.0.0.0/0 or ::/0 for everything else")
+    via: str = f.ip("the next hop, an address in a subnet of its own", required=True)
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -729,6 +742,7 @@ KINDS: dict[str, type[Record]] = {
         Station,
         StationPort,
         WayIn,
+        Route,
         SharedAddress,
         Pattern,
         PatternSwitch,
@@ -746,12 +760,12 @@ KINDS: dict[str, type[Record]] = {
 }
 
 UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
-    *("stamp", "stamp_nic", "own_word", "acceptance", "reservation")
+    *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "route")
 }
-"""The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, and what is kept
-free."""
+"""The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
+free, and where packets are sent on."""
 
-BESIDE = {"segment": ("lease_servers",), "cable": ("label", "places")}
+BESIDE = {"segment": ("lease_servers",), "guest": ("routes",), "cable": ("label", "places")}
 """Fields of kinds that frames do know, of which none depends on."""
 
 

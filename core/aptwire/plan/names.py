@@ -27,6 +27,7 @@ from aptwire.plan.kinds import (
     PatternUplink,
     PortGroup,
     Record,
+    Route,
     SecondaryVlan,
     Separation,
     SharedAddress,
@@ -66,6 +67,8 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"the separation of {record.a} and {record.b}"
     if isinstance(record, WayIn):
         return f"the way in of {_name(plan, 'segment', record.segment)} at {called(plan, plan.find(record.port))}"
+    if isinstance(record, Route):
+        return f"the route of {called(plan, plan.find(record.of))} over {record.via}"
     if isinstance(record, SharedAddress):
         return f"the shared address {record.address}"
     if isinstance(record, Limits):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.judge.risks import GRAVITY as RISKS
 from aptwire.judge.why import VERDICTS
 from aptwire.plan.file import schema as plan_schema
@@ -59,6 +60,7 @@ def maybe(inner: Schema) -> Schema:
 
 
 VERDICT: Schema = choice(*VERDICTS)
+PINGED: Schema = choice(ANSWERED, WAVERS, SILENT, UNPROVEN)
 KIND: Schema = choice(*KINDS)
 GESTURE: Schema = {
     "type": "string",
@@ -212,6 +214,18 @@ def components() -> dict[str, Schema]:
         ),
         "Could": {"type": "object", "additionalProperties": many(TEXT)},
         "Trace": obj(delivered=FLAG, state=TEXT, hops=many(ref("Hop"))),
+        "Leg": obj(
+            out=TEXT, address=TEXT, to=maybe(TEXT), by=TEXT, outcome=PINGED, reason=TEXT, trace=maybe(ref("Trace"))
+        ),
+        "Way": obj(source=TEXT, target=TEXT, legs=many(ref("Leg")), outcome=PINGED, reason=TEXT),
+        "Ping": obj(
+            source=TEXT,
+            target=TEXT,
+            outcome=PINGED,
+            sentence=TEXT,
+            ways=many(ref("Way")),
+            elsewhere=many(obj(state=TEXT, outcome=PINGED, reason=TEXT)),
+        ),
         "Move": obj(endpoint=TEXT, before=MAYBE_VERDICT, after=MAYBE_VERDICT),
         "Tally": obj(before=MAYBE_VERDICT, after=MAYBE_VERDICT, count=NUMBER),
         "Mend": obj(
@@ -481,7 +495,18 @@ EVENTS: Schema = {
 
 
 LOOKING = (
-    *("", "/page", "/export", "/verdicts", "/findings/{finding_id}", "/preview", "/trace", "/strand", "/teams"),
+    *(
+        "",
+        "/page",
+        "/export",
+        "/verdicts",
+        "/findings/{finding_id}",
+        "/preview",
+        "/trace",
+        "/ping",
+        "/strand",
+        "/teams",
+    ),
     *("/segment-alone", "/cable-alone", "/strand-drawing", "/decks-drawing", "/lattice"),
     *("/could", "/tree", "/bench", "/gestures", "/patterns", "/sheet", "/report"),
 )

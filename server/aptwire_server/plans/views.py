@@ -7,6 +7,7 @@ import uuid
 from typing import Any
 from urllib.parse import urlencode
 
+from aptwire.above.ping import end_of, ping
 from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
@@ -330,6 +331,26 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
     except ValueError as error:
         raise bad(str(error)) from None
     return Response({"there": trace_frame(wiring, a, b).to_json(), "back": trace_frame(wiring, b, a).to_json()})
+
+
+@extend_schema(
+    parameters=[OpenApiParameter("a", str, required=True), OpenApiParameter("b", str, required=True)],
+    responses={200: ref("Ping"), **REFUSED},
+    operation_id="get_ping",
+)
+@api_view(["GET"])
+def get_ping(request: Request, plan_id: uuid.UUID) -> Response:
+    """Whether b answers a ping from a: a guest, station, host, host/tap, or a record's id; b may be an address."""
+    judgement = _engine(request, plan_id).judgement()
+    a, b = (_end(judgement.plan, asked(request, name), name) for name in ("a", "b"))
+    return Response(ping(judgement, a, b).to_json())
+
+
+def _end(plan: Plan, text: str, name: str) -> str:
+    try:
+        return end_of(plan, text)
+    except PlanError as error:
+        raise bad(error.problems[0].message, name) from None
 
 
 def asked_record(request: Request, plan: Plan, kind: str) -> Any:

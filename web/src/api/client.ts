@@ -15,6 +15,8 @@ export type Finding = Schemas["Finding"];
 export type Accepted = Schemas["Accepted"];
 export type FindingDetail = Schemas["FindingDetail"];
 export type Trace = Schemas["Trace"];
+export type Ping = Schemas["Ping"];
+export type Way = Schemas["Way"];
 export type Mend = Schemas["Mend"];
 export type Tally = Schemas["Tally"];
 export type Move = Schemas["Move"];
@@ -75,8 +77,8 @@ export function lookAt(at: { plan: string; revision: number } | null): void {
 
 /** The parts of a plan that can be asked about an earlier revision. */
 const PARTS =
-  "page|verdicts|findings/.*|preview|trace|strand|segment-alone|cable-alone|lattice|teams|could|tree|bench|gestures|" +
-  "patterns";
+  "page|verdicts|findings/.*|preview|trace|ping|strand|segment-alone|cable-alone|lattice|teams|could|tree|bench|" +
+  "gestures|patterns";
 const PAST = new RegExp(`^/api/plans/([^/]+)(/(${PARTS}))?$`);
 
 async function asOf(request: Request): Promise<Request> {

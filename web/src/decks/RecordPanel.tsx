@@ -172,6 +172,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       },
       { label: "Guest", body: <NewGuest id={id} {...ids} /> },
       { label: "NIC", body: <NewNic id={id} {...ids} /> },
+      { label: "Routes", body: <Routes id={id} {...ids} /> },
       settings,
       remove,
     ],
@@ -181,6 +182,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       settings,
       { label: "Adapter", body: <NewAdapter id={id} {...ids} /> },
       { label: "Move", body: <MoveGuest id={id} {...ids} /> },
+      { label: "Routes", body: <Routes id={id} {...ids} /> },
       remove,
     ],
   }),
@@ -210,9 +212,12 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   guest_tag: plain,
   lag: plain,
   cable: plain,
-  station: plain,
+  station: ({ id, settings, remove, ids }) => ({
+    sections: [settings, { label: "Routes", body: <Routes id={id} {...ids} /> }, remove],
+  }),
   station_port: plain,
   way_in: plain,
+  route: plain,
   shared_address: plain,
   pattern: bare,
   pattern_switch: bare,
@@ -311,6 +316,10 @@ function About({ record }: { record: Draft }) {
 
 /** What is a part of another record is called after it. */
 const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
+  route: (book, id) => {
+    const { of, via } = book.get("route", id)!;
+    return `Route of ${String(book.byId.get(of)?.name ?? of)} over ${via}`;
+  },
   guest_tag: (book, id) => {
     const tag = book.get("guest_tag", id)!;
     return `Tag ${tag.vid} of ${book.get("adapter", tag.adapter)?.name ?? ""}`;
@@ -508,6 +517,36 @@ function GuestTags({ id, book, done, open }: Part) {
         message={(set) => `Let it use tag ${String(set.vid)}`}
         done={done}
         action="Add the tag"
+      />
+    </>
+  );
+}
+
+/** Where a guest, station or host sends what is for other subnets than its own. */
+function Routes({ id, book, done, open }: Part) {
+  const name = String(book.byId.get(id)?.name ?? id);
+  return (
+    <>
+      <ListWithDrops
+        label="Routes"
+        items={book.of("route", "of", id).map((route) => ({
+          key: route.id,
+          text: `${(route.to ?? []).join(", ")} over ${route.via}`,
+          operations: [drop("route", route.id)],
+          message: `Take the route of ${name} over ${route.via} away`,
+        }))}
+        empty="It has no routes: what is in none of its subnets goes to the gateway of the segment where it belongs."
+        open={open}
+      />
+      <FieldForm
+        fields={fieldsOf("route", book)}
+        making
+        compose={(set) =>
+          set.via ? [put("route", { id: freshId(book, `${id}/route-${String(set.via)}`), of: id, ...set })] : []
+        }
+        message={(set) => `Route of ${name} over ${String(set.via)}`}
+        done={done}
+        action="Add the route"
       />
     </>
   );

@@ -317,7 +317,7 @@ const FIELDS: Fields = {
     return groupFields(book.of("virtual_switch", "host", host).flatMap((s) => book.of("host_port", "switch", s.id)));
   },
   host_port: (book) => portFields(book, "Addresses"),
-  guest: () => [flag("running", "Running"), text("name", "Name")],
+  guest: () => [flag("running", "Running"), flag("routes", "Routes"), text("name", "Name")],
   adapter: (book) => [
     belongs(book),
     list("addresses", "Addresses", "10.65.10.11/24"),
@@ -377,6 +377,7 @@ const FIELDS: Fields = {
     list("addresses", "Addresses", "10.65.10.1/24"),
     mtu,
   ],
+  route: () => [list("to", "Subnets", "10.65.0.0/16"), text("via", "Next hop", { hint: "10.65.30.1" })],
   cable: () => [
     text("label", "Label", { hint: "what is written on it" }),
     list("places", "Patch panels", "A1 port 12, B3 port 7", { parted: "," }),

@@ -253,7 +253,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
       ),
     port_group: () => [...words(), ...each("group_order", "port_group", id), ...letGo("adapter", "port_group")],
     host_port: () => [...words(), ...each("port_group", "over", id), ...each("uplink", "over", id)],
-    guest: () => each("adapter", "guest", id),
+    guest: () => [...each("route", "of", id), ...each("adapter", "guest", id)],
     adapter: () => [
       ...each("guest_tag", "adapter", id),
       ...each("mirror", "source", id),
@@ -267,6 +267,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
       ...cables,
     ],
     host: () => [
+      ...each("route", "of", id),
       ...each("stamp", "host", id),
       ...each("guest", "host", id),
       ...each("virtual_switch", "host", id),
@@ -275,7 +276,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     lag: () => letGo("fabric_port", "lag"),
     fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
     fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
-    station: () => each("station_port", "station", id),
+    station: () => [...each("route", "of", id), ...each("station_port", "station", id)],
     segment: () => [
       ...each("secondary_vlan", "segment", id),
       ...each("way_in", "segment", id),
@@ -293,6 +294,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     cable: nothing,
     station_port: nothing,
     way_in: nothing,
+    route: nothing,
     shared_address: nothing,
     stamp: () => [...each("stamp_nic", "stamp", id), ...each("own_word", "stamp", id)],
     stamp_nic: nothing,

@@ -40,6 +40,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   station: ["station", "stations"],
   station_port: ["station’s port", "stations’ ports"],
   way_in: ["way in", "ways in"],
+  route: ["route", "routes"],
   shared_address: ["shared address", "shared addresses"],
   pattern: ["pattern", "patterns"],
   pattern_switch: ["pattern’s switch", "patterns’ switches"],

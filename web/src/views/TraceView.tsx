@@ -6,7 +6,7 @@ import { ArrowRightLeft } from "lucide-react";
 import { useCallback, useMemo } from "react";
 import { useSearchParams } from "react-router";
 
-import { api, unwrap, type Endpoint, type Trace } from "../api/client";
+import { api, unwrap, type Endpoint, type Ping, type Trace, type Way } from "../api/client";
 import { usePlan } from "../api/plan";
 import type { Book } from "../model/records";
 import { matching, SearchBox, type Choice } from "../parts/SearchBox";
@@ -38,6 +38,17 @@ export function TraceView() {
   const b = params.get("b") ?? "";
   const choices = useMemo(() => ends(book, snapshot.endpoints), [book, snapshot.endpoints]);
   const find = useCallback((typed: string) => ways(choices, typed), [choices]);
+  const findTo = useCallback(
+    (typed: string) => {
+      const text = typed.trim();
+      const found = ways(choices, typed);
+      return ADDRESS.test(text) && !found.some((c) => c.value === text)
+        ? [...found, { value: text, label: text, detail: "as an address", text }]
+        : found;
+    },
+    [choices],
+  );
+  const nameOf = (record: string): string => nameIn(choices, book, record);
   const put = (ends: { a?: string; b?: string }): void => {
     // What the address says by now: the other end may have been chosen a moment ago, and not be rendered yet.
     const next = new URLSearchParams(window.location.search);
@@ -48,6 +59,14 @@ export function TraceView() {
     setParams(next, { replace: true });
   };
   const known = (value: string): boolean => isEnd(choices, value);
+  const ping = useQuery({
+    queryKey: ["ping", id, snapshot.revision, a, b],
+    enabled: isMeant(choices, a) && (isMeant(choices, b) || ADDRESS.test(b)) && a !== b,
+    // While an edit is asked about, the answer of before stands; that of other ends doesn't.
+    placeholderData: (before, query) => (query?.queryKey[3] === a && query.queryKey[4] === b ? before : undefined),
+    queryFn: async () =>
+      unwrap(await api.GET("/api/plans/{plan_id}/ping", { params: { path: { plan_id: id }, query: { a, b } } })),
+  });
   const trace = useQuery({
     queryKey: ["trace", id, snapshot.revision, a, b],
     enabled: known(a) && known(b) && a !== b,
@@ -79,23 +98,23 @@ export function TraceView() {
           label="To"
           value={b}
           said={labelOf(choices, b)}
-          find={find}
+          find={findTo}
           put={(v) => put({ b: v })}
-          placeholder="Part of a guest, adapter, station or host"
-          empty="Nothing by that name. Any tag may follow, as in host/adapter|210."
+          placeholder="Part of a guest, adapter, station or host, or an address"
+          empty="Nothing by that name. Any tag may follow, as in host/adapter|210; an address is asked as it is."
         />
       </div>
-      {trace.error && (
+      {(trace.error ?? ping.error) && (
         <p role="alert" className="nothing">
-          {trace.error.message}
+          {(trace.error ?? ping.error)!.message}
         </p>
       )}
-      {!trace.data && !trace.error && (
+      {!trace.data && !trace.error && !ping.data && !ping.error && (
         <div className="empty-state">
           <h2>{a && b && a === b ? "Choose two different endpoints" : "Choose two endpoints"}</h2>
           <p>
-            A frame is followed from one to the other and back: every port it passes, its tag before and after, the rule
-            that let it pass, and where it is dropped.
+            A ping is asked from one to the other, over routers too. A frame is followed there and back: every port it
+            passes, its tag before and after, the rule that let it pass, and where it is dropped.
           </p>
           {choices.length >= 2 && (
             <p>
@@ -106,10 +125,29 @@ export function TraceView() {
           )}
         </div>
       )}
-      {trace.data && (
+      {(trace.data ?? ping.data) && (
         <div className="traces">
-          <HopTable title={`There: ${labelOf(choices, a)} to ${labelOf(choices, b)}`} trace={trace.data.there} />
-          <HopTable title={`Back: ${labelOf(choices, b)} to ${labelOf(choices, a)}`} trace={trace.data.back} />
+          {ping.data && <Pinged ping={ping.data} nameOf={nameOf} />}
+          {ping.data?.ways.map((way, n) =>
+            way.legs.length > 1 || !trace.data
+              ? way.legs.map(
+                  (leg, hop) =>
+                    leg.trace && (
+                      <HopTable
+                        key={`${n} ${hop}`}
+                        title={`${WAYS[n]}, hop ${hop + 1}: ${nameOf(leg.out)} to ${leg.address}`}
+                        trace={leg.trace}
+                      />
+                    ),
+                )
+              : null,
+          )}
+          {trace.data && (
+            <>
+              <HopTable title={`There: ${labelOf(choices, a)} to ${labelOf(choices, b)}`} trace={trace.data.there} />
+              <HopTable title={`Back: ${labelOf(choices, b)} to ${labelOf(choices, a)}`} trace={trace.data.back} />
+            </>
+          )}
         </div>
       )}
     </div>
@@ -141,6 +179,107 @@ function ways(choices: Choice[], typed: string): Choice[] {
   const [key, tag] = typed.split("|");
   const owner = choices.find((c) => c.value.split("|")[0] === key);
   return [{ value: typed, label: `${owner?.label ?? key} as if tagged ${tag}`, detail: typed, text: typed }, ...found];
+}
+
+/** Looks like an IPv4 or IPv6 address. */
+const ADDRESS = /^(\d{1,3}(\.\d{1,3}){3}|[0-9a-fA-F:.]*:[0-9a-fA-F:.]*)$/;
+
+/** An endpoint of the list with a tag that it is meant to use: only such have addresses. */
+const isMeant = (choices: Choice[], value: string): boolean => choices.some((c) => c.value === value);
+
+function nameIn(choices: Choice[], book: Book, record: string): string {
+  const tag = book.get("guest_tag", record);
+  const adapter = book.get("adapter", tag?.adapter ?? record);
+  const port = book.get("host_port", record);
+  const station = book.get("station_port", record);
+  if (adapter) {
+    const guest = book.get("guest", adapter.guest)?.name ?? "";
+    return `${adapter.name} of ${guest}${tag ? ` tag ${tag.vid}` : ""}`;
+  }
+  if (port) return `${port.name} of ${book.get("host", book.get("virtual_switch", port.switch)?.host)?.name ?? ""}`;
+  if (station) return `${book.get("station", station.station)?.name ?? ""}${station.vid ? ` tag ${station.vid}` : ""}`;
+  return labelOf(choices, record);
+}
+
+const PINGED: Readonly<Record<Ping["outcome"], [string, string]>> = {
+  answered: ["answers", "arrives"],
+  wavers: ["not in every state", "lost"],
+  silent: ["no answer", "lost"],
+  unproven: ["not known", "doubtful"],
+};
+
+const WAYS = ["The question", "The answer"];
+
+/** So many states in which a ping fares otherwise are told. */
+const MOST_TOLD = 8;
+
+/** Whether a ping is answered, why not, and the links that it goes over. */
+function Pinged({ ping, nameOf }: { ping: Ping; nameOf: (record: string) => string }) {
+  const [said, look] = PINGED[ping.outcome];
+  return (
+    <section className="ping" aria-label="Ping">
+      <h2>
+        Ping <span className={look}>{said}</span>
+      </h2>
+      <p className="ping-said">{ping.sentence}</p>
+      {ping.elsewhere.length > 1 && (
+        <ul className="ping-states" aria-label="Other states">
+          {ping.elsewhere.slice(0, MOST_TOLD).map(({ state, outcome, reason }) => (
+            <li key={state}>
+              {state}: <b>{PINGED[outcome][0]}</b>
+              {reason && `, ${reason}`}
+            </li>
+          ))}
+          {ping.elsewhere.length > MOST_TOLD && <li>and {ping.elsewhere.length - MOST_TOLD} more states</li>}
+        </ul>
+      )}
+      {ping.ways.map(
+        (way, n) => way.legs.length > 0 && <Legs key={n} title={WAYS[n] ?? ""} way={way} nameOf={nameOf} />,
+      )}
+    </section>
+  );
+}
+
+function Legs({ title, way, nameOf }: { title: string; way: Way; nameOf: (record: string) => string }) {
+  return (
+    <table className="hop-table">
+      <caption>
+        {title}, from {way.source || "no address"} to {way.target}
+      </caption>
+      <thead>
+        <tr>
+          <th scope="col">Hop</th>
+          <th scope="col">Out of</th>
+          <th scope="col">Next hop</th>
+          <th scope="col">Whose it is</th>
+          <th scope="col">Why there</th>
+          <th scope="col">Outcome</th>
+        </tr>
+      </thead>
+      <tbody>
+        {way.legs.map((leg, n) => (
+          <tr
+            key={n}
+            className={leg.outcome === "answered" ? "" : leg.outcome === "silent" ? "hop-dropped" : "hop-open"}
+          >
+            <td>{n + 1}</td>
+            <td>{nameOf(leg.out)}</td>
+            <td className="mono">{leg.address}</td>
+            <td>{leg.to ? nameOf(leg.to) : "nobody’s"}</td>
+            <td>{leg.by}</td>
+            <td>{leg.reason ? <b>{leg.reason}</b> : "passes"}</td>
+          </tr>
+        ))}
+        {way.reason && way.legs.at(-1)?.outcome === "answered" && (
+          <tr className={way.outcome === "silent" ? "hop-dropped" : "hop-open"}>
+            <td colSpan={6}>
+              <b>{way.reason}</b>
+            </td>
+          </tr>
+        )}
+      </tbody>
+    </table>
+  );
 }
 
 const SAID: Record<string, string> = {

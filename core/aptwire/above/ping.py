@@ -1,0 +1,435 @@
+"""Ping: whether one stack gets an answer from another (RFC 792), hop by hop over routers, each hop a layer-2 question of its own.
+
+A packet goes to whom it is for where that is on link (RFC 1122 section 3.3.1.1, RFC 4861 section 5.2), else to the next hop of the longest prefix
+(RFC 1812 section 5.2.4.3).  Whoever has the next hop's address must hear the question for it (RFC 826, RFC 4861 section 7.2) and be
+heard with the answer.  The answer finds its own way back.  What the plan doesn't say makes unproven what depends on it: it is
+never taken as reached.  Filters, translation and leases aren't in a plan yet, nor is the size of packets asked here.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from itertools import islice, product
+from typing import Any
+
+from aptwire.above.stacks import CONNECTED, Address, Entry, Stack, owner_of, stack_of
+from aptwire.forward.parts import NOW, Place, State, Team, TeamKey
+from aptwire.forward.trace import Trace, say_state, trace
+from aptwire.forward.wiring import Wiring
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.why import OPEN_END, is_idle
+from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import Record
+from aptwire.plan.names import called, some
+from aptwire.plan.plan import Plan, PlanError, Problem
+
+ANSWERED, SILENT, UNPROVEN, WAVERS = "answered", "silent", "unproven", "wavers"
+MOST_STATES = 64
+"""As many combinations of what teams may do are asked; where there are more, an answer in all of those asked is no proof."""
+MOST_HOPS = 32
+
+
+@dataclass(frozen=True)
+class Leg:
+    """One link on the way: out of an interface (`out`, a record) to the next hop's `address`, which `to` (a record; None: nobody) bears; `by` says why it goes
+    there, and `trace` is the question for the address, or the answer where that gets lost."""
+
+    out: str
+    address: str
+    to: str | None
+    by: str
+    outcome: str
+    reason: str = ""
+    trace: Trace | None = None
+
+    def to_json(self) -> dict[str, Any]:
+        """The leg for a program."""
+        return {**self.__dict__, "trace": self.trace.to_json() if self.trace else None}
+
+
+@dataclass(frozen=True)
+class Way:
+    """A packet's way from one address to another."""
+
+    source: str
+    target: str
+    legs: tuple[Leg, ...]
+    outcome: str
+    reason: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        """The way for a program."""
+        return {**self.__dict__, "legs": [leg.to_json() for leg in self.legs]}
+
+
+@dataclass(frozen=True)
+class Ping:
+    """Whether `source` gets an answer from `target`, in a sentence: today and, where that differs, in other states (`elsewhere`: the state, what
+    becomes of it there, and why); `ways` there and back today."""
+
+    source: str
+    target: str
+    outcome: str
+    sentence: str
+    ways: tuple[Way, ...]
+    elsewhere: tuple[tuple[str, str, str], ...]
+
+    def to_json(self) -> dict[str, Any]:
+        """The answer for a program."""
+        return {
+            **self.__dict__,
+            "ways": [way.to_json() for way in self.ways],
+            "elsewhere": [dict(zip(("state", "outcome", "reason"), one, strict=True)) for one in self.elsewhere],
+        }
+
+
+def ping(judgement: Judgement, source: str, target: str, state: State | None = None) -> Ping:
+    """Ask from an endpoint's stack (`source`, a record) whether an address, or a record that bears one, answers; `state`: in that alone, else today and
+    after whatever else the teams on the way may do.  PlanError where the records are none that have a stack."""
+    return _Asking(judgement).ask(source, target, state)
+
+
+def end_of(plan: Plan, name: str) -> str:
+    """The record, or address, that somebody means: a record's id, an address, host/name of an endpoint (with |tag for a guest's own), or the name of a guest,
+    station or host; PlanError says what is wrong with it."""
+    text, _, tag = name.strip().partition("|")
+    if plan.find(text, (*_OWNING, *_BEARING)) is not None and not tag:
+        return text
+    try:
+        return str(ipaddress.ip_address(bare_address(text)))
+    except ValueError:
+        pass
+    host, _, port = text.rpartition("/")
+    found: list[str] = [record.id for kind in ("adapter", "host_port") for record in plan.where(kind, "name", port) if host]
+    found = [id for id in found if _host_name(plan, id) == host]
+    if tag:
+        own = [t for id in found or [text] for t in plan.where("guest_tag", "adapter", id) if str(t.vid) == tag]
+        if not own:
+            raise PlanError([Problem(f"nobody tags {tag[:20]} at “{text[:80]}”")])
+        return str(own[0].id)
+    found += [record.id for kind in ("guest", "station", "host") for record in plan.where(kind, "name", text)]
+    if len(found) == 1:
+        return found[0]
+    if found:
+        raise PlanError([Problem(f"“{text[:80]}” is the name of several; use an id: {some(sorted(found), 6)}")])
+    raise PlanError(
+        [Problem(f"nobody is called “{text[:80]}”: a guest, a station, host/adapter, or an address is needed")]
+    )
+
+
+def _host_name(plan: Plan, id: str) -> str:
+    record = plan.find(id, _BEARING)
+    assert record is not None
+    owner = owner_of(plan, record)
+    return str(plan.get("host", getattr(owner, "host", owner.id)).name)
+
+
+@dataclass
+class _Asking:
+    judgement: Judgement
+    stacks: dict[str, Stack] = field(default_factory=dict)
+    traces: dict[tuple[str, str, str], Trace] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.wiring, self.plan = self.judgement.wiring, self.judgement.plan
+
+    def ask(self, source: str, target: str, state: State | None) -> Ping:
+        here = self._start(source)
+        address, name, owner = self._target(target, here)
+        names = here.name, name
+        if address is None:
+            return Ping(*names, UNPROVEN, f"The plan gives {name} no address.", (), ())
+        if not any(own.version == address.version for own in here.own):
+            family = f"IPv{address.version} address" if here.own else "address"
+            return Ping(*names, UNPROVEN, f"The plan gives {here.name} no {family}.", (), ())
+        ways = self._both(here, address, owner, state or NOW)
+        today, reason = _told(ways)
+        if state is not None:
+            return Ping(*names, today, _sentence(names, str(address), today, reason), ways, ())
+        free, fails, more = self._states(ways)
+        either = [(other, *_told(self._both(here, address, owner, other))) for other in free]
+        later = [(other, *_told(self._both(here, address, owner, other))) for other in fails]
+        differs = [(say_state(self.wiring, s), o, why) for s, o, why in [*either, *later] if o != today]
+        # Nobody says which member carries where it isn't a standby team, so that today may be any of these.
+        outcome, reason = _over([(NOW, today, reason), *either], self.wiring)
+        if outcome == ANSWERED:
+            outcome, reason = _over([(NOW, today, ""), *later], self.wiring)
+        if outcome == ANSWERED and more:
+            outcome, reason = (
+                UNPROVEN,
+                f"it does in {MOST_STATES} of the states that teams may be in, and there are more",
+            )
+        return Ping(*names, outcome, _sentence(names, str(address), outcome, reason), ways, tuple(differs))
+
+    def _start(self, source: str) -> Stack:
+        record = self.plan.find(source, (*_OWNING, *_BEARING))
+        if record is None:
+            raise PlanError(
+                [Problem("a ping starts at a guest, a station, a host or one of their interfaces", field="from")]
+            )
+        return self._stack(record if record.kind in _OWNING else owner_of(self.plan, record))
+
+    def _target(self, target: str, here: Stack) -> tuple[Address | None, str, Record | None]:
+        """The address that is asked for, what it is called, and whose it ought to be: one in a subnet of whoever asks, if there is one."""
+        record = self.plan.find(target, (*_OWNING, *_BEARING))
+        if record is None:
+            try:
+                return ipaddress.ip_address(bare_address(target)), bare_address(target), None
+            except ValueError:
+                raise PlanError(
+                    [Problem("a ping goes to an address, or to somebody who may have one", field="to")]
+                ) from None
+        owner = record if record.kind in _OWNING else owner_of(self.plan, record)
+        stack = self._stack(owner)
+        interfaces = [i for i in stack.interfaces if record is owner or i.record == record.id]
+        bound = [address.ip for interface in interfaces for address in interface.addresses]
+        versions = {own.version for own in here.own}
+        name = called(self.plan, record if owner.kind == "host" else owner)
+        near = (a for a in bound if any(interface.holds(a) for interface in here.interfaces))
+        usable = (a for a in bound if a.version in versions)
+        return next(near, next(usable, next(iter(bound), None))), name, owner
+
+    def _stack(self, owner: Record) -> Stack:
+        if owner.id not in self.stacks:
+            self.stacks[owner.id] = stack_of(self.plan, owner)
+        return self.stacks[owner.id]
+
+    def _at(self, record: str) -> Stack:
+        """The stack of which a record is an interface."""
+        found = self.plan.find(record, _BEARING)
+        assert found is not None
+        return self._stack(owner_of(self.plan, found))
+
+    def _both(self, here: Stack, address: Address, owner: Record | None, state: State) -> tuple[Way, ...]:
+        """The way there and, if it arrives where it ought to, the way back of the answer."""
+        there = self._way(here, None, address, state)
+        if there.outcome != ANSWERED or not there.legs:
+            return (there,)
+        target = self._at(str(there.legs[-1].to))
+        if owner is not None and target.owner.id != owner.id:
+            reason = f"{target.name} has {address} too, and answers in its place"
+            return (replace(there, outcome=SILENT, reason=reason),)
+        return there, self._way(target, address, ipaddress.ip_address(there.source), state)
+
+    def _way(self, here: Stack, source: Address | None, target: Address, state: State) -> Way:
+        if target in here.own:
+            return Way(str(target), str(target), (), ANSWERED)
+        ways = []
+        for line in here.choices(target):
+            address = source or here.sends_from(line, target)
+            ways += self._onward(here, line, str(address or ""), target, state, ())
+        if not ways:
+            return Way(str(source or ""), str(target), (), *self._no_route(here, target))
+        return _one_of(ways, here.name)
+
+    def _no_route(self, here: Stack, target: Address) -> tuple[str, str]:
+        """What becomes of a packet for which a stack has no line."""
+        unused = next(here.unused(), None)
+        if unused is not None:
+            via = self.plan.get("route", unused).via
+            why = f"{here.name} has no way to {target}: the next hop {via} of its route is in none of its subnets"
+            return SILENT, why
+        if here.forwards and not self.wiring.bearers.get(str(target)):
+            return UNPROVEN, f"the plan doesn’t say where {here.name} sends what is for outside"
+        if here.forwards:
+            return SILENT, f"{here.name} has no route to {target}"
+        why = f"{target} is in another subnet than {here.name}"
+        unsaid = [i for i in here.interfaces if i.addresses and not i.said]
+        if unsaid:
+            return (
+                UNPROVEN,
+                f"{why}, and the plan doesn’t say where {self._name(unsaid[0].record)} belongs, so not its gateway",
+            )
+        return SILENT, f"{why}, which has no gateway and no route there"
+
+    def _onward(
+        self, here: Stack, line: Entry, source: str, target: Address, state: State, legs: tuple[Leg, ...]
+    ) -> list[Way]:
+        """The ways from a stack on by a line of its table: one, or more where the plan leaves open which is taken."""
+        if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs):
+            return [
+                Way(source, str(target), legs, SILENT, f"the packet goes in a circle and comes back to {here.name}")
+            ]
+        made = []
+        for leg in self._legs(here, line, target, state):
+            done = (*legs, leg)
+            if leg.outcome != ANSWERED:
+                made.append(Way(source, str(target), done, leg.outcome, leg.reason))
+                continue
+            assert leg.to is not None
+            there = self._at(leg.to)
+            if target in there.own and (there.forwards or there.at(leg.to, target)):
+                made.append(Way(source, str(target), done, ANSWERED))
+            elif target in there.own:
+                # Whether somebody takes at one interface what is for another is its own affair (RFC 1122 section 3.3.4.2).
+                reason = f"{there.name} has {target} on another interface than the one that is reached"
+                made.append(Way(source, str(target), done, UNPROVEN, reason))
+            elif not there.forwards:
+                reason = f"{there.name} gets it as next hop {leg.address}, and doesn’t forward"
+                made.append(Way(source, str(target), done, SILENT, reason))
+            else:
+                onward = [w for n in there.choices(target) for w in self._onward(there, n, source, target, state, done)]
+                made += onward or [Way(source, str(target), done, *self._no_route(there, target))]
+        return made
+
+    def _legs(self, here: Stack, line: Entry, target: Address, state: State) -> Iterator[Leg]:
+        """Who gets a packet that goes out by a line: one leg, or one for each who may answer for the next hop's address."""
+        via = line.via or target
+        by = "on link" if line.how == CONNECTED else f"by its {'gateway' if line.how == 'gateway' else 'route'} {via}"
+        place = self._place(line.out)
+        if isinstance(place, str):
+            yield Leg(line.out, str(via), None, by, SILENT, place)
+            return
+        bearers = [record for record in self.wiring.bearers.get(str(via), ()) if record != line.out]
+        asked = [self._asked(line.out, record, state) for record in sorted(bearers)]
+        heard = [(record, found) for record, outcome, _, found in asked if outcome == ANSWERED]
+        first = {self._at(record).owner.id: (record, found) for record, found in reversed(heard)}
+        if len(first) > 1 and not self.plan.where("shared_address", "address", str(via)):
+            names = some(sorted(self._name(record) for record, _ in heard))
+            yield Leg(line.out, str(via), heard[0][0], by, UNPROVEN, f"{names} both answer for {via}", heard[0][1])
+            return
+        if heard:
+            for record, found in first.values():
+                yield Leg(line.out, str(via), record, by, ANSWERED, "", found)
+            return
+        open_end = next((one for one in asked if one[1] == UNPROVEN), None)
+        if open_end is not None:
+            yield Leg(line.out, str(via), open_end[0], by, UNPROVEN, open_end[2], open_end[3])
+        elif weak := self._beside(bearers, line.out, state):
+            reason = f"{self._name(bearers[0])} has {via} on an interface that isn’t reached, and may answer at {self._name(weak)}"
+            yield Leg(line.out, str(via), weak, by, UNPROVEN, reason)
+        elif asked:
+            record, _, reason, found = asked[0]
+            yield Leg(line.out, str(via), record, by, SILENT, reason, found)
+        else:
+            yield Leg(line.out, str(via), None, by, *self._nobody(via, line))
+
+    def _asked(self, out: str, record: str, state: State) -> tuple[str, str, str, Trace | None]:
+        """Who bears the next hop's address, whether it hears the question for it and its answer is heard, and why not."""
+        place = self._place(record)
+        if isinstance(place, str):
+            return record, SILENT, place, None
+        here = self._place(out)
+        assert not isinstance(here, str)
+        for one, two in ((here, place), (place, here)):
+            found = self._trace(one, two, state)
+            if not found.delivered:
+                open_end = any(hop.outcome == "open" for hop in found.hops) or self._in_part(one) or self._in_part(two)
+                why = next((hop.reason for hop in reversed(found.hops) if hop.reason), "")
+                lost = f"{self._name(two.record)} isn’t reached" if one is here else "its answer gets lost"
+                who = "" if one is here else f"{self._name(place.record)} hears the question; "
+                return record, UNPROVEN if open_end else SILENT, f"{who}{lost}{f': {why}' if why else ''}", found
+        if self._in_part(here) or self._in_part(place):
+            return record, UNPROVEN, "what is known of the way there isn’t all", self._trace(here, place, state)
+        return record, ANSWERED, "", self._trace(here, place, state)
+
+    def _trace(self, one: Place, two: Place, state: State) -> Trace:
+        key = (one.record, two.record, repr(sorted(state.choice.items())) + repr(sorted(state.lost)))
+        if key not in self.traces:
+            self.traces[key] = trace(self.wiring, one, two, state)
+        return self.traces[key]
+
+    def _in_part(self, place: Place) -> bool:
+        """Whether the engine says of a place that it depends on what nobody knows."""
+        cause = self.judgement.cause_of(place) if place.stand.judged else None
+        return cause is not None and cause.what == OPEN_END
+
+    def _beside(self, bearers: list[str], out: str, state: State) -> str | None:
+        """Another interface of somebody who bears the address, which is reached: it may answer there for any of its own (RFC 1122
+        section 3.3.4.2)."""
+        for record in bearers:
+            for interface in self._at(record).interfaces:
+                if interface.record not in (record, out) and self._asked(out, interface.record, state)[1] != SILENT:
+                    return interface.record
+        return None
+
+    def _nobody(self, via: Address, line: Entry) -> tuple[str, str]:
+        """What becomes of a packet whose next hop's address nobody in the plan bears."""
+        if line.via is not None:
+            return UNPROVEN, f"the plan doesn’t say who has {via}, so what is behind it isn’t known"
+        segment = getattr(self.plan.find(line.out), "belongs", None)
+        servers = segment is not None and self.plan.get("segment", segment).lease_servers
+        if servers or any(not getattr(r, "addresses", ()) for r in self.plan.where("adapter", "belongs", segment)):
+            return UNPROVEN, f"nobody in the plan has {via}, and not everybody on the segment says its address"
+        return SILENT, f"nobody in the plan has {via}"
+
+    def _place(self, record: str) -> Place | str:
+        """Where a record's frames enter; or why none do."""
+        place = self.wiring.place(record)
+        name = self._name(record)
+        if place is None:
+            return f"{name} isn’t attached to anything"
+        if place.stand.judged and is_idle(self.plan, place.endpoint):
+            return f"{name} is disconnected, or its guest is off"
+        return place
+
+    def _name(self, record: str) -> str:
+        return called(self.plan, self.plan.find(record))
+
+    def _states(self, ways: tuple[Way, ...]) -> tuple[list[State], list[State], bool]:
+        """What the teams on the ways may do beside what is taken to be so today: every combination of the members of those of which nobody says who carries, each
+        failover of the others, and whether there is more than is asked."""
+        teams: dict[TeamKey, Team] = {team.key: team for team in self.wiring.crossing_teams}
+        for leg in (leg for way in ways for leg in way.legs):
+            for record in (leg.out, leg.to):
+                place = self.wiring.place(record) if record else None
+                if place is not None:
+                    teams.update({team.key: team for team in self.wiring.teams_at(place.bridge, place.stand.order)})
+        members = {key: [m.key for m in team.members[: team.usable]] for key, team in sorted(teams.items())}
+        free = [key for key, of in members.items() if len(of) > 1 and teams[key].mode != "standby"]
+        every = product(*(members[key] for key in free))
+        # The first is today's.
+        either = [State(dict(zip(free, chosen, strict=True))) for chosen in islice(every, 1, MOST_STATES + 1)]
+        fails = [State({key: m}) for key, of in members.items() if key not in free for m in of[1:]]
+        more = len(either) > MOST_STATES - 1 or len(fails) > MOST_STATES
+        return either[: MOST_STATES - 1], fails[:MOST_STATES], more
+
+
+_OWNING = ("guest", "station", "host")
+_BEARING = ("adapter", "guest_tag", "host_port", "station_port")
+
+
+def _told(ways: tuple[Way, ...]) -> tuple[str, str]:
+    """What becomes of a question and its answer."""
+    last = ways[-1]
+    if last.outcome == ANSWERED or len(ways) == 1:
+        return last.outcome, last.reason
+    return last.outcome, f"the question arrives, but its answer doesn’t: {last.reason}"
+
+
+def _over(found: list[tuple[State, str, str]], wiring: Wiring) -> tuple[str, str]:
+    """What states come to, and why it isn't an answer in all of them."""
+    outcomes = {outcome for _, outcome, _ in found}
+    if len(outcomes) == 1 and outcomes != {UNPROVEN}:
+        return found[0][1], found[0][2]
+    worst = SILENT if {SILENT, ANSWERED} <= outcomes else UNPROVEN
+    state, _, reason = next(one for one in found if one[1] == worst)
+    when = say_state(wiring, state)
+    return WAVERS if worst == SILENT else UNPROVEN, reason if when == "now" else f"{when}, {reason}"
+
+
+def _one_of(ways: list[Way], name: str) -> Way:
+    """The way that is taken, of some of which the plan doesn't say which: where they end alike, the first."""
+    if len({way.outcome for way in ways}) == 1:
+        return ways[0]
+    bad = next(way for way in ways if way.outcome != ANSWERED)
+    return Way(
+        bad.source,
+        bad.target,
+        bad.legs,
+        UNPROVEN,
+        f"the plan doesn’t say which of several ways from {name} is taken; on one, {bad.reason}",
+    )
+
+
+def _sentence(names: tuple[str, str], address: str, outcome: str, reason: str) -> str:
+    target = names[1] if names[1] == address else f"{names[1]} ({address})"
+    if outcome == ANSWERED:
+        return f"{target} answers {names[0]}."
+    if outcome == WAVERS:
+        return f"{target} doesn’t answer {names[0]} in every state: {reason}."
+    if outcome == SILENT:
+        return f"{target} doesn’t answer {names[0]}: {reason}."
+    return f"Whether {target} answers {names[0]} isn’t known: {reason}."

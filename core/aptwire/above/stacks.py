@@ -1,0 +1,168 @@
+"""Stacks: a guest, station or host with all its interfaces, and where it sends a packet (RFC 1122 section 3.3.1, RFC 1812 section 5.2.4).
+
+A virtual switch has none: it never routes.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from functools import cached_property
+
+from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import GuestTag, HostPort, Record
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+
+Address = ipaddress.IPv4Address | ipaddress.IPv6Address
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+Bound = ipaddress.IPv4Interface | ipaddress.IPv6Interface
+"""An address with the length of its subnet's prefix."""
+
+STATIC, GATEWAY, CONNECTED = "static", "gateway", "connected"
+
+
+@dataclass(frozen=True)
+class Interface:
+    """A record that bears addresses: an adapter, a guest's tag, a host port, a station's port; `gateways` are those to which it sends what leaves its
+    subnets, unless its stack has a route for that, and `said` whether the plan says them, or on which segment it belongs."""
+
+    record: str
+    addresses: tuple[Bound, ...]
+    gateways: tuple[Address, ...]
+    said: bool
+
+    def holds(self, address: Address) -> Bound | None:
+        """Its own address in whose subnet another one is."""
+        return next((own for own in self.addresses if own.version == address.version and address in own.network), None)
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A line of a stack's routing table: packets `to` a subnet go out of an interface (`out`, a record) to the next hop `via`, or (None) to whom they are for;
+    `how` it comes there, and the route `record` that says it."""
+
+    to: Network
+    via: Address | None
+    out: str
+    how: str
+    record: str = ""
+
+
+@dataclass(frozen=True)
+class Stack:
+    """Who has interfaces: `owner` is a guest, station or host; `forwards` what isn't for itself."""
+
+    plan: Plan
+    owner: Record
+    interfaces: tuple[Interface, ...]
+
+    @property
+    def name(self) -> str:
+        """As sentences call it."""
+        return called(self.plan, self.owner)
+
+    @property
+    def forwards(self) -> bool:
+        """Whether it sends on what isn't for itself."""
+        return bool(getattr(self.owner, "routes", False))
+
+    @cached_property
+    def own(self) -> frozenset[Address]:
+        """All its addresses."""
+        return frozenset(address.ip for interface in self.interfaces for address in interface.addresses)
+
+    def at(self, record: str, address: Address) -> bool:
+        """Whether an address is that of a certain interface."""
+        return any(address == own.ip for i in self.interfaces if i.record == record for own in i.addresses)
+
+    @cached_property
+    def table(self) -> tuple[Entry, ...]:
+        """Its routing table: what is connected, its routes, and its gateways where it has no route for everything else."""
+        lines = [
+            Entry(address.network, None, interface.record, CONNECTED)
+            for interface in self.interfaces
+            for address in interface.addresses
+        ]
+        lines += self._routes()
+        for version in (4, 6):
+            if not any(line.how == STATIC and line.to.prefixlen == 0 and line.to.version == version for line in lines):
+                lines += self._gateways(version)
+        return tuple(dict.fromkeys(lines))
+
+    def _routes(self) -> Iterator[Entry]:
+        for route in sorted(self.plan.where("route", "of", self.owner.id), key=lambda r: r.id):
+            via = ipaddress.ip_address(route.via)
+            out = next((interface.record for interface in self.interfaces if interface.holds(via)), None)
+            # A next hop in no subnet of its own is none (RFC 1812 section 5.2.4.2): the route isn't there.
+            if out is not None and via not in self.own:
+                yield from (Entry(ipaddress.ip_network(to), via, out, STATIC, route.id) for to in route.to)
+
+    def _gateways(self, version: int) -> Iterator[Entry]:
+        everything = ipaddress.ip_network("0.0.0.0/0" if version == 4 else "::/0")
+        for interface in self.interfaces:
+            for via in interface.gateways:
+                if via.version == version and interface.holds(via) and via not in self.own:
+                    yield Entry(everything, via, interface.record, GATEWAY)
+
+    def choices(self, address: Address) -> list[Entry]:
+        """The lines by which a packet may go: those of the longest prefix, all of them where there are several and none is connected."""
+        fit = [line for line in self.table if line.to.version == address.version and address in line.to]
+        longest = max((line.to.prefixlen for line in fit), default=0)
+        fit = [line for line in fit if line.to.prefixlen == longest]
+        return [line for line in fit if line.how == CONNECTED] or fit
+
+    def unused(self) -> Iterator[str]:
+        """The routes whose next hop is in no subnet of its own."""
+        used = {line.record for line in self.table}
+        yield from (route.id for route in self.plan.where("route", "of", self.owner.id) if route.id not in used)
+
+    def sends_from(self, line: Entry, address: Address) -> Address | None:
+        """The address from which a packet of its own leaves by a line: the one in the next hop's subnet."""
+        interface = next(i for i in self.interfaces if i.record == line.out)
+        held = interface.holds(line.via or address)
+        return held.ip if held is not None else None
+
+
+def stack_of(plan: Plan, owner: Record) -> Stack:
+    """The stack of a guest, station or host."""
+    return Stack(plan, owner, tuple(_interface(plan, record) for record in _records(plan, owner)))
+
+
+def owner_of(plan: Plan, record: Record) -> Record:
+    """The guest, station or host whose interface a record is."""
+    if isinstance(record, GuestTag):
+        record = plan.get("adapter", record.adapter)
+    if isinstance(record, HostPort):
+        found = plan.get("host", plan.get("virtual_switch", record.switch).host)
+    elif record.kind == "adapter":
+        found = plan.get("guest", record.guest)  # type: ignore[attr-defined]
+    else:
+        found = plan.get("station", record.station)  # type: ignore[attr-defined]
+    return found  # type: ignore[no-any-return]
+
+
+def _records(plan: Plan, owner: Record) -> Iterable[Record]:
+    if owner.kind == "guest":
+        for adapter in sorted(plan.where("adapter", "guest", owner.id), key=lambda a: (a.order, a.id)):
+            yield adapter
+            yield from sorted(plan.where("guest_tag", "adapter", adapter.id), key=lambda tag: tag.vid)
+    elif owner.kind == "station":
+        yield from sorted(plan.where("station_port", "station", owner.id), key=lambda p: (p.port, p.vid or 0))
+    else:
+        switches = sorted(plan.where("virtual_switch", "host", owner.id), key=lambda s: s.id)
+        for switch in switches:
+            yield from sorted(plan.where("host_port", "switch", switch.id), key=lambda p: p.id)
+
+
+def _interface(plan: Plan, record: Record) -> Interface:
+    segment = plan.of("segment").get(record.belongs)  # type: ignore[attr-defined]
+    own = getattr(record, "gateway", None)
+    gateways = (own,) if own else segment.gateways if segment is not None else ()
+    return Interface(
+        record.id,
+        tuple(ipaddress.ip_interface(address) for address in record.addresses),  # type: ignore[attr-defined]
+        tuple(ipaddress.ip_address(bare_address(address)) for address in gateways),
+        own is not None or segment is not None,
+    )

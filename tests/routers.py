@@ -1,0 +1,107 @@
+"""Random small plans with routers: guests and stations that forward, static routes, gateways, and what goes wrong with them."""
+
+from __future__ import annotations
+
+import random
+
+from aptwire.plan.plan import Plan
+
+from tests.support import Small
+
+VIDS = (10, 20, 30, 40)
+
+
+def routed_plan(seed: int) -> Plan:
+    """Two hosts at one switch, four segments with a subnet each, one to three routers in a row or a ring, and faults: a VID that a trunk lacks, a
+    gateway that nobody has or whose bearer doesn't forward, a route that is missing, too narrow, or leads back."""
+    dice = random.Random(seed)
+    made = Small()
+    for vid in VIDS:
+        made.segment(vid, subnets=[f"10.64.{vid}.0/24"], gateways=[f"10.64.{vid}.1"] if dice.random() < 0.8 else [])
+    made.fabric("sw")
+    for n, host in enumerate("ab"):
+        lacking = dice.choice([None, None, None, *VIDS])
+        mode = dice.choice(["standby", "pinned", "hashed"])
+        ports = [
+            made.trunk(f"sw/{host}{k}", ", ".join(str(v) for v in VIDS if v != lacking or k != n % 2)) for k in range(2)
+        ]
+        made.host(host, *ports, uplink={"mode": mode})
+    for n in range(dice.randint(3, 6)):
+        vid = dice.choice(VIDS)
+        address = f"10.64.{vid}.{20 + n}/{dice.choice([24, 24, 24, 25, 28])}"
+        belongs = dice.choice(["", "", "", None])
+        made.guest(dice.choice("ab"), f"g{n}", vid, belongs, addresses=[address])
+    routers = [dice.choice(["guest", "guest", "station"]) for _ in range(dice.randint(1, 3))]
+    order = dice.sample(VIDS, 4)
+    legs: list[list[int]] = [[] for _ in routers]
+    for n, vid in enumerate(order):
+        legs[n % len(routers)].append(vid)
+    joined: list[tuple[int, int, int]] = []
+    for n in range(len(routers) - 1 + (len(routers) > 2 and dice.random() < 0.3)):
+        a, b = n, (n + 1) % len(routers)
+        joined.append((a, b, legs[a][0]))
+        if legs[a][0] not in legs[b]:
+            legs[b].append(legs[a][0])
+    for n, kind in enumerate(routers):
+        _router(made, dice, n, kind, legs[n])
+    for a, b, via in joined:
+        _routes(made, dice, routers, legs, a, b, via)
+        _routes(made, dice, routers, legs, b, a, via)
+    return made.plan()
+
+
+def _address(n: int, vid: int, owned: bool) -> str:
+    return f"10.64.{vid}.{1 if owned else 2 + n}/24"
+
+
+def _router(made: Small, dice: random.Random, n: int, kind: str, vids: list[int]) -> None:
+    forwards = dice.random() < 0.75
+    own = {vid: not any(f"10.64.{vid}.1/24" in r.get("addresses", ()) for r in _bearing(made)) for vid in vids}
+    if kind == "station":
+        made.put("station", f"r{n}", name=f"r{n}", routes=forwards)
+        port = made.trunk(f"sw/r{n}", ", ".join(map(str, vids)))
+        for vid in vids:
+            made.put(
+                "station_port",
+                f"r{n}/{vid}",
+                station=f"r{n}",
+                port=port,
+                vid=vid,
+                belongs=f"s{vid}",
+                addresses=[_address(n, vid, own[vid])],
+            )
+        return
+    host = dice.choice("ab")
+    made.put("guest", f"guest-r{n}", host=host, name=f"r{n}", routes=forwards)
+    for vid in vids:
+        name = f"r{n}v{vid}"
+        group = made.put("port_group", f"{host}/{name}", switch=f"{host}/s", name=name, mode="access", vid=vid)
+        made.put(
+            "adapter",
+            name,
+            guest=f"guest-r{n}",
+            name=name,
+            port_group=group,
+            belongs=f"s{vid}",
+            addresses=[_address(n, vid, own[vid])],
+        )
+
+
+def _routes(
+    made: Small, dice: random.Random, routers: list[str], legs: list[list[int]], here: int, other: int, via: int
+) -> None:
+    """A router's routes to what is behind another one, over the segment that joins them."""
+    name = f"r{other}v{via}" if routers[other] == "guest" else f"r{other}/{via}"
+    held = next((r["addresses"][0] for r in _bearing(made) if r["id"] == name), None)
+    behind = [vid for vid in legs[other] if vid not in legs[here]]
+    if held is None or not behind or dice.random() < 0.1:
+        return
+    to = dice.choice([["0.0.0.0/0"], ["10.64.0.0/16"], [f"10.64.{vid}.0/24" for vid in behind]])
+    if dice.random() < 0.1:
+        to = [f"10.64.{behind[0]}.0/28"]
+    owner = f"guest-r{here}" if routers[here] == "guest" else f"r{here}"
+    made.put("route", f"route-{here}-{other}", of=owner, to=to, via=held.split("/")[0])
+
+
+def _bearing(made: Small) -> list[dict[str, object]]:
+    return [*made.kinds.get("adapter", []), *made.kinds.get("station_port", [])]
