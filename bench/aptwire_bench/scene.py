@@ -648,7 +648,10 @@ class _Builder:
         if port.id in self.addressed:
             self._address(space, device, port.addresses, self._gateways(port))
             self.scene.stacks[port.id] = (space, device)
-            self.stack_spaces[self.plan.get("virtual_switch", port.switch).host] = space
+            host = self.plan.get("host", self.plan.get("virtual_switch", port.switch).host)
+            self.stack_spaces[host.id] = space
+            if host.routes and space not in self.scene.routers:
+                self.scene.routers.append(space)
 
     def _uplink(self, space: str, bridge: str, uplink: Uplink) -> None:
         nics = [n for n in self.plan.where("nic", "uplink", uplink.id) if n.role != "excluded"]

@@ -9,6 +9,7 @@ import unittest
 
 from aptwire.formats import lldp, pcap
 from aptwire.formats.hosts import read_hosts
+from aptwire.formats.making import Report
 from aptwire.forward.hearing import hears
 from aptwire.judge.findings import everything
 from aptwire.judge.verdicts import judge
@@ -234,6 +235,35 @@ class OtherHostsTest(unittest.TestCase):
             with self.assertRaises(PlanError) as refused:
                 read_hosts({"h/ip-link.json": links(bridge("br0")), "h/sysctl.txt": raw}, "x")
             self.assertEqual(refused.exception.problems[0].place, place)
+
+    def test_routes_are_read_by_next_hop_and_what_a_plan_does_not_hold_is_told(self) -> None:
+        def read(lines: list[dict[str, object]]) -> tuple[Plan, Report]:
+            files = {"h/ip-link.json": links(bridge("br0")), "h/ip-route.json": json.dumps(lines).encode()}
+            return read_hosts(files, "x")
+
+        plan, report = read(
+            [
+                {"dst": "default", "gateway": "10.0.0.1", "dev": "br0", "metric": 100},
+                {"dst": "default", "gateway": "10.0.0.2", "dev": "br0", "metric": 200},
+                {"dst": "10.9.0.0/16", "gateway": "10.0.0.1", "dev": "br0"},
+                {"dst": "10.8.0.5", "nexthops": [{"gateway": "10.0.0.3"}, {"gateway": "10.0.0.4"}]},
+                {"dst": "10.7.0.0/16", "via": {"family": "inet6", "host": "fe80::1"}, "dev": "br0"},
+                {"dst": "10.0.0.0/24", "dev": "br0", "prefsrc": "10.0.0.9"},
+                {"type": "blackhole", "dst": "10.6.0.0/16"},
+            ]
+        )
+        self.assertEqual(
+            {route.via: route.to for route in plan.all("route")},
+            {
+                "10.0.0.1": ("0.0.0.0/0", "10.9.0.0/16"),
+                "10.0.0.3": ("10.8.0.5/32",),
+                "10.0.0.4": ("10.8.0.5/32",),
+            },
+        )
+        self.assertTrue(any("other family" in note.text for note in report.notes))
+        for wrong in ({"gateway": "10.0.0.1"}, {"dst": "x", "gateway": "10.0.0.1"}, {"dst": "default", "gateway": "y"}):
+            with self.assertRaisesRegex(PlanError, "h/ip-route.json: entry 1"):
+                read([wrong])
 
     def test_two_nics_put_in_one_by_one_are_two_uplinks_and_reported(self) -> None:
         plan, report = read(

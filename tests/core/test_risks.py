@@ -445,6 +445,23 @@ class RiskTest(unittest.TestCase):
         two |= {"label": "K-2", "places": ["B 1"]}
         self.risk(made, "marked-twice", "2 cables go over B 1")
 
+    def test_a_gateway_that_is_not_said_to_forward(self) -> None:
+        made = pair()
+        made.kinds["segment"][0]["gateways"] = ["10.0.0.1"]
+        self.absent(made, "shut-gateway")
+        made.kinds["adapter"][0]["addresses"] = ["10.0.0.1/24"]
+        self.mended(made, "shut-gateway", "Say that a1 forwards", "a1 bears the gateway of s10")
+        made.kinds["guest"][0]["routes"] = True
+        self.absent(made, "shut-gateway")
+
+    def test_a_route_whose_next_hop_is_in_no_subnet_of_its_own(self) -> None:
+        made = pair()
+        made.kinds["adapter"][0]["addresses"] = ["10.0.0.5/24"]
+        made.put("route", "out", of="guest-a1", to=["0.0.0.0/0"], via="10.0.0.1")
+        self.absent(made, "lost-route")
+        made.kinds["route"][0]["via"] = "10.0.1.1"
+        self.mended(made, "lost-route", "Take the route over 10.0.1.1 away from a1", "a1 sends to 10.0.1.1")
+
     def test_a_lease_server_that_nobody_bears_or_that_may_not_answer(self) -> None:
         made = pair()
         made.kinds["segment"][0]["lease_servers"] = ["10.64.10.9"]

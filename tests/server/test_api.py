@@ -13,6 +13,8 @@ from unittest import mock
 from urllib.parse import quote
 
 import jsonschema
+from aptwire.above.ping import ping
+from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Patch, apply_edit, touched
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import KINDS
@@ -301,6 +303,25 @@ class AnswersTest(unittest.TestCase):
             if since == 0:
                 seen = {**before, **{e["id"]: e for e in told["landed"]}}
                 self.assertEqual(seen, now)
+
+    def test_a_ping_is_answered_as_the_core_says_at_any_revision(self) -> None:
+        plan = self.client.demo()
+        asked = f"plans/{plan}/ping?a=ticketing-web-1&b=berth-planner"
+        status, told = self.client.get(asked)
+        core = ping(judge(demo_plan()), "guest-ticketing-web-1", "guest-berth-planner")
+        self.assertEqual((status, told), (200, json.loads(json.dumps(core.to_json()))))
+        self.assertEqual(told["outcome"], "answered")
+        self.client.edit(plan, 0, patch("guest", "guest-edge-firewall", routes=False))
+        self.assertEqual(self.client.get(asked)[1]["outcome"], "silent")
+        self.assertEqual(self.client.get(f"{asked}&at=0")[1], told)
+        for a, b, field in (
+            ("nobody", "berth-planner", "a"),
+            ("berth-planner", "no one", "b"),
+            ("10.0.0.1", "gannet", ""),
+        ):
+            status, refused = self.client.get(f"plans/{plan}/ping?a={quote(a)}&b={quote(b)}")
+            self.assertEqual(status, 400)
+            self.assertIn(field, refused["problems"][0]["field"])
 
     def test_a_fleet_comes_in_pages_and_no_answer_is_large(self) -> None:
         source = fleet(100, 100, faults=0.05)

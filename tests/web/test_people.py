@@ -376,6 +376,39 @@ class TraceTest(BrowserTest):
         self.page.keyboard.press("Enter")
         expect(self.page.get_by_role("heading", name=re.compile("^There: quay-array"))).to_be_visible()
 
+    def test_a_ping_over_a_router_tells_its_hops_and_what_takes_it_away(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/trace?a=gannet/tap-ticketing-web-1&b=gannet/tap-berth-planner")
+        ping = page.get_by_role("region", name="Ping")
+        expect(ping).to_contain_text("berth-planner (10.65.20.11) answers ticketing-web-1.")
+        question = ping.get_by_role("table").first
+        expect(question.get_by_role("row").nth(1)).to_contain_text("by its gateway 10.65.10.1")
+        expect(question.get_by_role("row").nth(2)).to_contain_text("on link")
+        expect(page.get_by_role("heading", name="The question, hop 2")).to_contain_text("arrives")
+        self.accessible()
+        # The router stops forwarding, in somebody's edit: the answer changes by itself.
+        someone().edit(self.plan, 0, patch("guest", "guest-edge-firewall", routes=False))
+        expect(ping).to_contain_text("edge-firewall gets it as next hop 10.65.10.1, and doesn’t forward")
+        to = page.get_by_role("combobox", name="To", exact=True)
+        to.fill("192.0.2.7")
+        expect(page.get_by_role("option")).to_contain_text("as an address")
+        page.keyboard.press("Enter")
+        expect(ping).to_contain_text("192.0.2.7")
+        expect(page).to_have_url(re.compile("b=192.0.2.7"))
+
+    def test_a_route_is_written_at_a_guest(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")
+        page.locator('[data-id="guest-edge-firewall"]').first.click()
+        panel = page.get_by_role("dialog")
+        panel.get_by_role("button", name="Routes", exact=True).click()
+        panel.get_by_label("Subnets").fill("0.0.0.0/0")
+        panel.get_by_label("Next hop").fill("198.51.100.1")
+        panel.get_by_role("button", name="Add the route").click()
+        expect(page.get_by_text("revision 1", exact=True)).to_be_visible()
+        (made,) = someone().whole(self.plan)["records"]["route"]
+        self.assertEqual((made["of"], made["to"], made["via"]), ("guest-edge-firewall", ["0.0.0.0/0"], "198.51.100.1"))
+
 
 class HistoryTest(BrowserTest):
     def test_what_somebody_did_is_found_looked_at_marked_and_brought_back(self) -> None:

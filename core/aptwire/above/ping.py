@@ -102,7 +102,9 @@ def end_of(plan: Plan, name: str) -> str:
     except ValueError:
         pass
     host, _, port = text.rpartition("/")
-    found: list[str] = [record.id for kind in ("adapter", "host_port") for record in plan.where(kind, "name", port) if host]
+    found: list[str] = [
+        record.id for kind in ("adapter", "host_port") for record in plan.where(kind, "name", port) if host
+    ]
     found = [id for id in found if _host_name(plan, id) == host]
     if tag:
         own = [t for id in found or [text] for t in plan.where("guest_tag", "adapter", id) if str(t.vid) == tag]

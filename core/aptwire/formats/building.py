@@ -30,6 +30,7 @@ from aptwire.plan.kinds import (
     Lag,
     Nic,
     PortGroup,
+    Route,
     Segment,
     Uplink,
     VirtualSwitch,
@@ -183,7 +184,14 @@ class _HostBuilder:
 
     def build(self) -> None:
         device, made = self.device, self.made
-        made.put(Host(id=self.host, name=device.name[:80]))
+        made.put(Host(id=self.host, name=device.name[:80], routes=bool(device.settings.forwards())))
+        for via, to in sorted(device.routes.items()):
+            family = [subnet for subnet in to if (":" in subnet) == (":" in via)][:64]
+            if len(family) < len(to):
+                text = f"routes over {via} to subnets of the other family, or more than 64 of them, which a plan doesn’t hold"
+                self.report.add("left out", device.name, text)
+            if family:
+                made.put(Route(id=self._id(f"route-{via}"), of=self.host, to=tuple(family), via=via))
         nics = sorted((i for i in device.interfaces.values() if self._is_nic(i)), key=lambda i: i.index)
         for rank, nic in enumerate(nics):
             made.put(
@@ -214,8 +222,8 @@ class _HostBuilder:
         for other in device.interfaces.values():
             self._left_out(other)
         if versions := device.settings.forwards():
-            text = f"it forwards {' and '.join(versions)} between its interfaces; who reaches whom over it isn’t judged"
-            self.report.add("left out", device.name, text)
+            text = f"it forwards {' and '.join(versions)} between its interfaces, which a ping is asked over; what it filters isn’t read"
+            self.report.add("read", device.name, text)
 
     def _id(self, name: str) -> str:
         return make_id(f"{self.device.name}/{name}")

@@ -1,9 +1,9 @@
-"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`, `sysctl`."""
+"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`, `ip -json route show`, `sysctl`."""
 
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans, Tunnel
@@ -21,7 +21,8 @@ LINK, ADDR, VLAN, PORTS, FDB = STATES = (
     "bridge-link.json",
     "bridge-fdb.json",
 )
-FILES = (*STATES, SYSCTL)
+ROUTES = ("ip-route.json", "ip-route6.json")
+FILES = (*STATES, SYSCTL, *ROUTES)
 ALL_ZEROS = "00:00:00:00:00:00"
 """Whom a tunnel's entry for this address names gets what it floods."""
 
@@ -60,7 +61,45 @@ def read_device(name: str, files: Mapping[str, bytes]) -> Device:
             owner.tunnel = replace(owner.tunnel, flood=(*owner.tunnel.flood, _bare(shape, "dst")), odd=odd)
     unread = () if VLAN in files else tuple(b.name for b in interfaces.values() if b.kind == "bridge" and b.filters)
     settings = read_settings(files[SYSCTL], f"{name}/{SYSCTL}") if SYSCTL in files else Settings()
-    return Device(name, interfaces, port_vlans, unread, settings)
+    return Device(name, interfaces, port_vlans, unread, settings, _routes(load(ROUTES[0]), load(ROUTES[1])))
+
+
+def _routes(four: Iterable[Shape], six: Iterable[Shape]) -> dict[str, tuple[str, ...]]:
+    """The subnets that are sent to each next hop, as `ip -json route show` says of IPv4 and IPv6; of several lines for one subnet those of the least
+    metric."""
+    best: dict[str, tuple[int, list[str]]] = {}
+    for everything, shape in [*(("0.0.0.0/0", s) for s in four), *(("::/0", s) for s in six)]:
+        hops = [_hop(part) for part in (shape, *shape.parts("nexthops"))]
+        via = [hop for hop in hops if hop]
+        if not via or shape.text("type", "unicast") != "unicast":
+            continue
+        to = everything if shape.text("dst", None) == "default" else _prefix(shape)
+        metric = shape.whole("metric")
+        known = best.get(to)
+        if known is None or metric < known[0]:
+            best[to] = (metric, via)
+        elif metric == known[0]:
+            known[1].extend(via)
+    made: dict[str, list[str]] = {}
+    for to, (_, hops) in best.items():
+        for hop in dict.fromkeys(hops):
+            made.setdefault(hop, []).append(to)
+    return {hop: tuple(to) for hop, to in made.items()}
+
+
+def _hop(shape: Shape) -> str:
+    """A next hop, which may be of the other family; empty for what is connected."""
+    if "via" in shape.data:
+        return _bare(shape.part("via"), "host")
+    return _bare(shape, "gateway") if "gateway" in shape.data else ""
+
+
+def _prefix(shape: Shape) -> str:
+    text = shape.text("dst", None)
+    try:
+        return str(ipaddress.ip_network(text))
+    except ValueError:
+        shape.refuse("dst", f"“{text[:60]}” is no subnet")
 
 
 def _port_settings(shape: Shape, interface: Interface | None) -> None:

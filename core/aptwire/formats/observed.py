@@ -6,6 +6,7 @@ where it was read (`source`), and `unread` what a device was not asked for.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from aptwire.formats.settings import Settings
@@ -112,13 +113,15 @@ class Interface:
 
 @dataclass
 class Device:
-    """A device: its interfaces by name, the VLANs of its bridge ports, and what it answers and forwards as far as that was read."""
+    """A device: its interfaces by name, the VLANs of its bridge ports, what it answers and forwards as far as that was read, and the subnets that it sends to
+    each next hop."""
 
     name: str
     interfaces: dict[str, Interface]
     vlans: dict[str, PortVlans]
     unread: tuple[str, ...] = ()
     settings: Settings = field(default_factory=Settings)
+    routes: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     def under(self, master: str) -> list[Interface]:
         """The interfaces that a bridge or bond has taken in, in the order in which the device numbers them."""

@@ -147,6 +147,7 @@ class Host(Record):
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("name",),)
     name: str = f.name()
     site: str = f.text(80)
+    routes: bool = f.flag(False, help="forwards between its interfaces")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -765,7 +766,7 @@ UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
 free, and where packets are sent on."""
 
-BESIDE = {"segment": ("lease_servers",), "guest": ("routes",), "cable": ("label", "places")}
+BESIDE = {"segment": ("lease_servers",), "host": ("routes",), "guest": ("routes",), "cable": ("label", "places")}
 """Fields of kinds that frames do know, of which none depends on."""
 
 

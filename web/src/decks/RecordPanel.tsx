@@ -45,9 +45,14 @@ const plain = ({ settings, remove }: At): Shape => ({ sections: [settings, remov
 /** What belongs to patterns is made and taken away under Patterns. */
 const bare = ({ settings }: At): Shape => ({ sections: [settings] });
 
+const pinging = (id: string, go: At["go"]): Section => ({
+  label: "Ping",
+  body: <Doors doors={[["Ask whom it reaches, and over what", () => go(`trace?a=${encodeURIComponent(id)}`)]]} />,
+});
+
 /** What can be done with a record of each kind. */
 const PANELS: { [K in Kind]: (at: At) => Shape } = {
-  adapter: ({ id, name, book, settings, remove, ids, take }) => {
+  adapter: ({ id, name, book, settings, remove, ids, take, go }) => {
     const adapter = book.get("adapter", id)!;
     const direct = adapter.type === "direct";
     const past = <Quiet>It goes past the switch: guards, limits and mirrors don’t apply to it.</Quiet>;
@@ -67,6 +72,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
             }
           : settings,
         { label: "Tags", body: <GuestTags id={id} {...ids} /> },
+        pinging(id, go),
         ...(direct ? [] : [{ label: "Mirror", body: <Mirrors id={id} {...ids} /> }]),
         remove,
       ],
@@ -206,7 +212,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   uplink: ({ id, settings, remove, ids }) => ({
     sections: [settings, { label: "Spread", body: <Spread id={id} {...ids} /> }, remove],
   }),
-  host_port: plain,
+  host_port: ({ id, settings, remove, go }) => ({ sections: [settings, pinging(id, go), remove] }),
   group_order: plain,
   mirror: plain,
   guest_tag: plain,

@@ -289,7 +289,7 @@ const FIELDS: Fields = {
     vids("allowed", "Carries VIDs", "110, 200-219"),
     vid("native", "Native VLAN", "untagged dropped"),
   ],
-  host: () => [text("name", "Name"), text("site", "Site")],
+  host: () => [text("name", "Name"), text("site", "Site"), flag("routes", "Routes", { more: true })],
   virtual_switch: () => [...switchFields, flag("partial", "Known in part", { more: true })],
   uplink: (book, record) => {
     const host = book.get("virtual_switch", record?.switch ?? "")?.host ?? "";

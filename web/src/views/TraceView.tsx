@@ -34,9 +34,15 @@ function ends(book: Book, endpoints: ReadonlyMap<string, Endpoint>): Choice[] {
 export function TraceView() {
   const { id, snapshot, book } = usePlan();
   const [params, setParams] = useSearchParams();
-  const a = params.get("a") ?? "";
-  const b = params.get("b") ?? "";
   const choices = useMemo(() => ends(book, snapshot.endpoints), [book, snapshot.endpoints]);
+  // A link may name an endpoint by its id.
+  const named = (end: string): string => {
+    const endpoint = snapshot.endpoints.get(end);
+    const tag = endpoint?.tags[0]?.tag;
+    return endpoint ? (tag && tag !== "untagged" ? `${endpoint.key}|${tag}` : endpoint.key) : end;
+  };
+  const a = named(params.get("a") ?? "");
+  const b = named(params.get("b") ?? "");
   const find = useCallback((typed: string) => ways(choices, typed), [choices]);
   const findTo = useCallback(
     (typed: string) => {
@@ -126,7 +132,7 @@ export function TraceView() {
         </div>
       )}
       {(trace.data ?? ping.data) && (
-        <div className="traces">
+        <div className="traces" role="region" aria-label="What becomes of it" tabIndex={0}>
           {ping.data && <Pinged ping={ping.data} nameOf={nameOf} />}
           {ping.data?.ways.map((way, n) =>
             way.legs.length > 1 || !trace.data

@@ -18,6 +18,7 @@ from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, RiskSearch, na
 from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
+from aptwire.judge.risks.routes import RouteRisks
 from aptwire.judge.risks.teams import TeamRisks
 from aptwire.judge.risks.thin import ThinRisks
 from aptwire.judge.risks.tidy import TidyRisks
@@ -27,7 +28,7 @@ from aptwire.plan.edits import Edit
 __all__ = ["GRAVITY", "RISK", "UNTIDY", "Risk", "fresh_mac", "offers", "risk_proof", "risks", "some"]
 
 
-class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, TidyRisks, AlikeRisks):
+class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, RouteRisks, TidyRisks, AlikeRisks):
     """Every search, over one look at the plan."""
 
 
@@ -92,6 +93,7 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
     *(_All.limits, _All.seen_names, _All.unused, _All.off_pattern, _All.named_nearly),
     *(_kept(_All.doubled, _segments), _kept(_All.overlays, _segments), _kept(_All.gateways, _segments)),
     *(_kept(_All.joined_lags, _fabric), _kept(_All.marked_twice, _cables), _All.lease_servers),
+    *(_All.shut_gateways, _All.lost_routes),
 )
 """What is about few, and searched for anew each time."""
 

@@ -1,0 +1,84 @@
+"""Gateways through which nobody gets, and routes that lead nowhere."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
+from aptwire.plan.edits import Drop, Patch
+from aptwire.plan.kinds import Record, Route, Segment
+from aptwire.plan.names import called, some
+
+
+class RouteRisks(RiskSearch):
+    """What keeps packets from leaving their subnet."""
+
+    def shut_gateways(self) -> Iterator[Risk]:
+        """Guests and stations that bear a segment's gateway and aren't said to forward."""
+        shut: dict[str, list[tuple[Segment, str]]] = {}
+        for segment in sorted((s for s in self.plan.all(Segment) if s.gateways), key=lambda s: s.id):
+            for address in segment.gateways:
+                owners = {owner.id: owner for owner in map(self._router, self.wiring.bearers.get(address, ())) if owner}
+                if not any(getattr(owner, "routes", False) for owner in owners.values()):
+                    for id in owners:
+                        shut.setdefault(id, []).append((segment, address))
+        for id, borne in sorted(shut.items()):
+            owner = self.plan.find(id, ("guest", "station"))
+            assert owner is not None
+            name = called(self.plan, owner)
+            segments = some(dict.fromkeys(segment.name for segment, _ in borne))
+            yield Risk(
+                UNTIDY,
+                "shut-gateway",
+                (id,),
+                f"{name} bears the gateway of {segments}, and isn’t said to forward",
+                "As the plan has it, what is sent there for other subnets ends there.",
+                (id,),
+                segment=borne[0][0].id,
+                facts=tuple(self.fact(id, address, f"the gateway of {segment.name}") for segment, address in borne),
+                mends=(
+                    (f"Say that {name} forwards between its interfaces", (Patch(owner.kind, id, {"routes": True}),)),
+                ),
+            )
+
+    def _router(self, bearer: str) -> Record | None:
+        """The guest or station that bears an address by a record; None: a host does."""
+        adapter = self.adapter_of(bearer)
+        if adapter is not None:
+            return self.plan.of("guest").get(adapter.guest)
+        port = self.plan.of("station_port").get(bearer)
+        return self.plan.of("station").get(port.station) if port is not None else None
+
+    def lost_routes(self) -> Iterator[Risk]:
+        """Routes whose next hop is in no subnet of whoever has them (RFC 1812 section 5.2.4.2)."""
+        for route in sorted(self.plan.all(Route), key=lambda r: r.id):
+            via = ipaddress.ip_address(route.via)
+            nets = [ipaddress.ip_interface(address).network for address in self._addresses(route.of)]
+            if any(net.version == via.version and via in net for net in nets):
+                continue
+            owner = called(self.plan, self.plan.find(route.of))
+            yield Risk(
+                RISK,
+                "lost-route",
+                (route.id,),
+                f"{owner} sends to {route.via}, which is in none of its subnets",
+                f"Packets for {some(route.to)} have no next hop there.",
+                (route.of,),
+                facts=(self.fact(route.of, f"route over {route.via}", "no interface of its own is in that subnet"),),
+                mends=((f"Take the route over {route.via} away from {owner}", (Drop("route", route.id),)),),
+            )
+
+    def _addresses(self, owner: str) -> Iterator[str]:
+        """All addresses of a guest, station or host."""
+        for adapter in self.plan.where("adapter", "guest", owner):
+            yield from adapter.addresses
+            for tag in self.plan.where("guest_tag", "adapter", adapter.id):
+                yield from tag.addresses
+        for port in self.plan.where("station_port", "station", owner):
+            yield from port.addresses
+        for nic in self.plan.where("nic", "host", owner):
+            yield from nic.addresses
+        for switch in self.plan.where("virtual_switch", "host", owner):
+            for port in self.plan.where("host_port", "switch", switch.id):
+                yield from port.addresses
