@@ -106,6 +106,15 @@ class WorkTest(DraftCase):
             self.assertEqual((refused[0], refused[1]["problems"][0]["field"]), (400, "name"))
         self.begin("winter", private=True)
         self.begin("winter", client=self.other)
+        spring = self.begin("spring")
+        status, refused = self.client.request(
+            "PATCH", f"plans/{spring}", b'{"name": "summer"}', Content_Type="application/json"
+        )
+        self.assertEqual((status, refused["problems"][0]["field"]), (400, "name"))
+        for name in ("spring", "autumn"):
+            body = json.dumps({"name": name}).encode()
+            status, _ = self.client.request("PATCH", f"plans/{spring}", body, Content_Type="application/json")
+            self.assertEqual((status, self.listed(spring)["name"]), (200, name))
 
     def test_a_private_one_is_its_authors_until_it_is_shared(self) -> None:
         draft = self.begin(private=True)

@@ -11,11 +11,11 @@ from aptwire.plan.merge import Merged, Place, merge
 from aptwire.plan.plan import PlanError, Problem
 from django.contrib.auth.models import AbstractBaseUser
 from django.db import transaction
-from django.db.models import Q
 
 from aptwire_server.plans.commits import Committed, append, counted, new_row, notify, written
 from aptwire_server.plans.engine import engine_at, engine_of, keep, turn
 from aptwire_server.plans.errors import Conflict
+from aptwire_server.plans.listing import refuse_taken
 from aptwire_server.plans.models import PlanRow, Revision
 
 
@@ -29,11 +29,7 @@ def begin(plan: PlanRow, author: AbstractBaseUser, name: str, private: bool) -> 
     engine = engine_of(plan)
     counts, number = engine.judgement().counts(), engine.revision
     with transaction.atomic():
-        # Those who begin one at once do so one after the other.
-        PlanRow.objects.select_for_update().get(pk=plan.pk)
-        seen = PlanRow.objects.filter(Q(private=False) | Q(author=author), of=plan, binned=None, landed=None)
-        if seen.filter(name=name).exists():
-            raise PlanError([Problem(f"a draft is called “{name}” already", field="name")])
+        refuse_taken(plan.pk, author, name)
         made = new_row(name, author, counts, of=plan, began=number, base=number, private=private)
         tell(plan.pk)
     return made

@@ -11,7 +11,7 @@ from aptwire.judge.verdicts import judge
 from aptwire.plan.fields import Spec
 from aptwire.plan.file import read_plan
 from aptwire.plan.kinds import KINDS
-from aptwire.plan.plan import Plan
+from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.report import summary
 from django.contrib.auth.models import AbstractBaseUser
 from django.db import transaction
@@ -81,11 +81,22 @@ def name_of(text: str) -> str:
         raise bad(str(error), "name") from None
 
 
-def rename(row: PlanRow, name: str) -> None:
-    """Give a plan another name, and tell whoever has it open."""
-    row.name = name
-    row.save(update_fields=["name"])
+def rename(row: PlanRow, person: AbstractBaseUser, name: str) -> None:
+    """Give a plan another name, and tell whoever has it open; PlanError where another draft has it."""
+    with transaction.atomic():
+        if row.of_id is not None:
+            refuse_taken(row.of_id, person, name, row)
+        row.name = name
+        row.save(update_fields=["name"])
     _tell(row)
+
+
+def refuse_taken(plan_id: uuid.UUID, person: AbstractBaseUser, name: str, but: PlanRow | None = None) -> None:
+    """PlanError where a draft of a plan that a person sees has a name; in a transaction, in which those who name one at once do so one after the other."""
+    PlanRow.objects.select_for_update().get(pk=plan_id)
+    seen = PlanRow.objects.filter(Q(private=False) | Q(author=person), of=plan_id, binned=None, landed=None)
+    if seen.filter(name=name).exclude(pk=but.pk if but else None).exists():
+        raise PlanError([Problem(f"a draft is called “{name}” already", field="name")])
 
 
 def put_into_bin(row: PlanRow, person: AbstractBaseUser) -> None:

@@ -70,7 +70,7 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
     into the bin, where it waits for 30 days."""
     row = plan_for(request, plan_id)
     if request.method == "PATCH":
-        rename(row, name_of(body_of(request, name=str)["name"]))
+        rename(row, request.user, name_of(body_of(request, name=str)["name"]))
         return Response(item_of(row))
     if request.method == "DELETE":
         put_into_bin(row, request.user)

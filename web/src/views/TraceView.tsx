@@ -33,6 +33,7 @@ function ends(book: Book, endpoints: ReadonlyMap<string, Endpoint>): Choice[] {
 
 export function TraceView() {
   const { id, snapshot, book } = usePlan();
+  const of = snapshot.draft_of;
   const [params, setParams] = useSearchParams();
   const choices = useMemo(() => ends(book, snapshot.endpoints), [book, snapshot.endpoints]);
   // A link may name an endpoint by its id.
@@ -65,9 +66,10 @@ export function TraceView() {
     setParams(next, { replace: true });
   };
   const known = (value: string): boolean => isEnd(choices, value);
+  const meant = isMeant(choices, a) && (isMeant(choices, b) || ADDRESS.test(b)) && a !== b;
   const ping = useQuery({
     queryKey: ["ping", id, snapshot.revision, a, b],
-    enabled: isMeant(choices, a) && (isMeant(choices, b) || ADDRESS.test(b)) && a !== b,
+    enabled: meant,
     // While an edit is asked about, the answer of before stands; that of other ends doesn't.
     placeholderData: (before, query) => (query?.queryKey[3] === a && query.queryKey[4] === b ? before : undefined),
     queryFn: async () =>
@@ -78,6 +80,17 @@ export function TraceView() {
     enabled: known(a) && known(b) && a !== b,
     queryFn: async () =>
       unwrap(await api.GET("/api/plans/{plan_id}/trace", { params: { path: { plan_id: id }, query: { a, b } } })),
+  });
+  // What the plan itself says, beside a draft; whoever is new in the draft isn't there.
+  const base = useQuery({
+    queryKey: ["ping", of, snapshot.revision, a, b],
+    enabled: meant && of !== null,
+    retry: false,
+    queryFn: async () => {
+      const path = { path: { plan_id: of! }, query: { a, b } };
+      const { data } = await api.GET("/api/plans/{plan_id}/ping", { params: path });
+      return data ?? null;
+    },
   });
   return (
     <div className="trace">
@@ -133,7 +146,7 @@ export function TraceView() {
       )}
       {(trace.data ?? ping.data) && (
         <div className="traces" role="region" aria-label="What becomes of it" tabIndex={0}>
-          {ping.data && <Pinged ping={ping.data} nameOf={nameOf} />}
+          {ping.data && <Pinged ping={ping.data} before={base.data ?? null} nameOf={nameOf} />}
           {ping.data?.ways.map((way, n) =>
             way.legs.length > 1 || !trace.data
               ? way.legs.map(
@@ -220,7 +233,16 @@ const WAYS = ["The question", "The answer"];
 const MOST_TOLD = 8;
 
 /** Whether a ping is answered, why not, and the links that it goes over. */
-function Pinged({ ping, nameOf }: { ping: Ping; nameOf: (record: string) => string }) {
+function Pinged({
+  ping,
+  before,
+  nameOf,
+}: {
+  ping: Ping;
+  /** What the plan says of which this is a draft. */
+  before: Ping | null;
+  nameOf: (record: string) => string;
+}) {
   const [said, look] = PINGED[ping.outcome];
   return (
     <section className="ping" aria-label="Ping">
@@ -228,6 +250,11 @@ function Pinged({ ping, nameOf }: { ping: Ping; nameOf: (record: string) => stri
         Ping <span className={look}>{said}</span>
       </h2>
       <p className="ping-said">{ping.sentence}</p>
+      {before && (
+        <p className="ping-said">
+          <b>The plan itself:</b> {before.sentence === ping.sentence ? "the same." : before.sentence}
+        </p>
+      )}
       {ping.elsewhere.length > 1 && (
         <ul className="ping-states" aria-label="Other states">
           {ping.elsewhere.slice(0, MOST_TOLD).map(({ state, outcome, reason }) => (
