@@ -73,7 +73,7 @@ def meets(frames: Frames, one: Holder, two: Holder) -> bool:
 
 
 def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
-    """A sample of pings within a subnet, over one router, and over any number of them, and of leases."""
+    """A sample of pings within a subnet and over routers, and of leases."""
     dice = random.Random(seed)
     everybody = holders(plan, frames)
     pings = [
@@ -85,10 +85,8 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
         and a.address.network == b.address.network
         and owner_of(plan, plan.find(a.record)) != owner_of(plan, plan.find(b.record))
     ]
-    routed = list(_routed(plan, frames, everybody))
     leases = list(_leases(plan, frames, everybody))
-    made = [*dice.sample(pings, min(most, len(pings))), *dice.sample(routed, min(most // 2, len(routed)))]
-    made += _reaches(plan, everybody, most // 2, dice)
+    made = [*dice.sample(pings, min(most, len(pings))), *_reaches(plan, everybody, most // 2, dice)]
     servers: set[str] = set()
     clients: set[str] = set()
     for lease in dice.sample(leases, len(leases)):
@@ -133,29 +131,6 @@ def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
             yield getattr(record, "adapter", getattr(record, "port", record.id))
 
 
-def _routed(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Trial]:
-    """From one subnet to another over a station that routes and bears the gateway address of both."""
-    gateways: dict[str, Holder] = {}
-    for holder in everybody:
-        port = plan.of("station_port").get(holder.record)
-        if port is not None and plan.get("station", port.station).routes:
-            gateways[str(holder.address.ip)] = holder
-    guests = [h for h in everybody if h.record in plan.of("adapter") and h.segment]
-
-    def gate(holder: Holder) -> Holder | None:
-        listed = [g for g in plan.get("segment", holder.segment).gateways if ":" not in g]
-        found = gateways.get(listed[0]) if listed else None
-        return found if found is not None and found.address.network == holder.address.network else None
-
-    for a in guests:
-        for b in guests:
-            one, two = gate(a), gate(b)
-            if one is None or two is None or a.address.network == b.address.network or one.seat != two.seat:
-                continue
-            through = frozenset(_with_router(plan, {a.seat, b.seat, one.seat}))
-            yield Trial(PING, a, b, meets(frames, a, one) and meets(frames, b, two), through)
-
-
 def _leases(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Trial]:
     """From an adapter to whoever could serve leases in its subnet; an adapter serves only where its guards let it."""
     for client in everybody:
@@ -170,13 +145,6 @@ def _leases(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Tri
             may = adapter is None or adapter.type == "direct" or guard(plan, adapter, "serve_leases")
             expected = may and meets(frames, client, server)
             yield Trial(LEASE, client, server, expected, frozenset([client.seat, server.seat]))
-
-
-def _with_router(plan: Plan, seats: set[str]) -> Iterator[str]:
-    """Seats, and all those of the stations that are among them."""
-    yield from seats
-    stations = {port.station for seat in seats for port in plan.where("station_port", "port", seat)}
-    yield from (port.port for station in stations for port in plan.where("station_port", "station", station))
 
 
 SIZE, SLACK = 1_000, 0.25

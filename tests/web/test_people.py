@@ -396,6 +396,20 @@ class TraceTest(BrowserTest):
         expect(ping).to_contain_text("192.0.2.7")
         expect(page).to_have_url(re.compile("b=192.0.2.7"))
 
+    def test_a_gateway_in_landing_is_pinged(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/landing")
+        page.get_by_label("Filter", exact=True).fill("ticketing-web-2")
+        page.get_by_role("row").filter(has_text="ticketing-web-2").get_by_role(
+            "button", name="10.65.10.1", exact=True
+        ).click()
+        expect(page.get_by_role("region", name="Ping")).to_contain_text("10.65.10.1 answers ticketing-web-2.")
+        page.go_back()
+        page.get_by_label("Filter", exact=True).fill("ticketing-web-2")
+        page.get_by_role("row").filter(has_text="ticketing-web-2").get_by_role("button", name="10.65.10.12").click()
+        expect(page.get_by_role("combobox", name="From")).to_have_value("ticketing-web-2")
+        expect(page.get_by_role("heading", name="Choose two endpoints")).to_be_visible()
+
     def test_a_route_is_written_at_a_guest(self) -> None:
         page = self.page
         page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")

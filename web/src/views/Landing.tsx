@@ -208,12 +208,31 @@ export function Landing() {
           body: beyond.length > 1 ? `${beyond.length} VIDs` : (beyond[0]?.vid ?? beyond[0]?.name),
         };
       }
+      case "address":
+      case "gateway": {
+        const known = (column.id === "address" ? tag.addresses : segment?.gateways) ?? [];
+        if (!tag.addresses.length || !known.length) return { title: known.join(" "), body: column.text(row, book) };
+        const a = tag.tag === "untagged" ? endpoint.key : `${endpoint.key}|${tag.tag}`;
+        const asked: Record<string, string> = column.id === "address" ? { a } : { a, b: known[0]! };
+        const says = column.id === "address" ? "ping somebody from here" : "ping it from here";
+        return {
+          body: (
+            <button
+              type="button"
+              className="cell-link mono"
+              title={`${known.join(" ")}: ${says}`}
+              onClick={() => void navigate({ pathname: `${base}/trace`, search: String(createSearchParams(asked)) })}
+            >
+              {column.text(row, book)}
+            </button>
+          ),
+        };
+      }
       case "mend":
         return { className: "mend-cell", body: finding && mendCell(finding) };
       default: {
         const text = column.text(row, book);
-        const whole = { address: tag.addresses, gateway: segment?.gateways }[column.id]?.join(" ") ?? text;
-        return { title: whole || undefined, body: text };
+        return { title: text || undefined, body: text };
       }
     }
   };
