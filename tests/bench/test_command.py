@@ -65,7 +65,7 @@ class CommandTest(unittest.TestCase):
             asked=9,
             agreed=7,
             differences=[difference],
-            failed=[Trial(PING, a1, b1, True)],
+            failed=[Trial(PING, a1, b1, True, frozenset())],
             stories=[story],
             times=TIMES,
         )

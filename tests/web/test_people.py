@@ -413,7 +413,9 @@ class TraceTest(BrowserTest):
     def test_a_route_is_written_at_a_guest(self) -> None:
         page = self.page
         page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")
-        page.locator('[data-id="guest-edge-firewall"]').first.click()
+        guest = page.locator('.guest[data-id="guest-edge-firewall"]')
+        expect(guest).to_contain_text("forwards between lan0 tag 210 (ticketing)")
+        guest.click()
         panel = page.get_by_role("dialog")
         panel.get_by_role("button", name="Routes", exact=True).click()
         panel.get_by_label("Subnets").fill("0.0.0.0/0")

@@ -156,20 +156,45 @@ export function GatherStrip({
   );
 }
 
+/** A guest's interfaces by the names that it sees, and the segments that they are in. */
+function interfacesOf(book: Book, guest: string): string {
+  const segment = (id: string | null | undefined): string => book.get("segment", id)?.name ?? "no segment said";
+  return book
+    .of("adapter", "guest", guest)
+    .flatMap((adapter) => {
+      const name = adapter.seen_as || adapter.name;
+      const tags = book.of("guest_tag", "adapter", adapter.id);
+      return tags.length
+        ? tags.map((tag) => `${name} tag ${tag.vid} (${segment(tag.belongs)})`)
+        : [`${name} (${segment(adapter.belongs)})`];
+    })
+    .join(", ");
+}
+
 export function GuestCard({ scene, id, rect }: { scene: Scene; id: string; rect: Rect }) {
   const guest = scene.book.get("guest", id)!;
   const running = guest.running ?? true;
+  const forwards = guest.routes ? interfacesOf(scene.book, id) : "";
   return (
     <button
       type="button"
       data-id={id}
       className={names(scene, id, "guest", !running && "asleep")}
       style={place(rect)}
-      title={`${guest.name}${running ? "" : " (off)"}. Drag it, or press M, to move it to another host.`}
+      title={[
+        `${guest.name}${running ? "" : " (off)"}. Drag it, or press M, to move it to another host.`,
+        ...(forwards ? [`It forwards between ${forwards}.`] : []),
+      ].join("\n")}
       onClick={() => scene.select(id)}
       onPointerDown={(e) => scene.grab(e, id)}
     >
+      {forwards && (
+        <span className="forwards" aria-hidden>
+          ⇄{" "}
+        </span>
+      )}
       {guest.name}
+      {forwards && <span className="visually-hidden"> (forwards between {forwards})</span>}
       {!running && <span className="visually-hidden"> (off)</span>}
     </button>
   );
