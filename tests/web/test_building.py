@@ -327,7 +327,7 @@ class FabricTest(BuildingCase):
         # What hangs on a part is opened and changed from its list.
         self.opened(socket, "Station").get_by_role("button", name="tide-modem", exact=True).click()
         panel = self.page.get_by_role("dialog", name="Station tide-modem")
-        panel.get_by_text("Routes", exact=True).click()
+        panel.get_by_text("Forwards", exact=True).click()
         self.taken(panel, 4)
         panel = self.opened(socket, "Station")
         expect(panel.get_by_text("routes between its interfaces")).to_be_visible()

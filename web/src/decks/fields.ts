@@ -289,7 +289,7 @@ const FIELDS: Fields = {
     vids("allowed", "Carries VIDs", "110, 200-219"),
     vid("native", "Native VLAN", "untagged dropped"),
   ],
-  host: () => [text("name", "Name"), text("site", "Site"), flag("routes", "Routes", { more: true })],
+  host: () => [text("name", "Name"), text("site", "Site"), flag("routes", "Forwards", { more: true })],
   virtual_switch: () => [...switchFields, flag("partial", "Known in part", { more: true })],
   uplink: (book, record) => {
     const host = book.get("virtual_switch", record?.switch ?? "")?.host ?? "";
@@ -317,7 +317,7 @@ const FIELDS: Fields = {
     return groupFields(book.of("virtual_switch", "host", host).flatMap((s) => book.of("host_port", "switch", s.id)));
   },
   host_port: (book) => portFields(book, "Addresses"),
-  guest: () => [flag("running", "Running"), flag("routes", "Routes"), text("name", "Name")],
+  guest: () => [flag("running", "Running"), flag("routes", "Forwards"), text("name", "Name")],
   adapter: (book) => [
     belongs(book),
     list("addresses", "Addresses", "10.65.10.11/24"),
@@ -370,7 +370,7 @@ const FIELDS: Fields = {
       text("name", "Name", { more: true }),
     ];
   },
-  station: () => [text("name", "Name"), flag("routes", "Routes")],
+  station: () => [text("name", "Name"), flag("routes", "Forwards")],
   station_port: (book) => [
     vid("vid", "Tag", "untagged"),
     belongs(book),
