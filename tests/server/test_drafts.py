@@ -105,8 +105,13 @@ class WorkTest(DraftCase):
         for client in (self.client, self.other):
             refused = client.post(f"plans/{self.plan}/drafts", {"name": "summer", "private": True})
             self.assertEqual((refused[0], refused[1]["problems"][0]["field"]), (400, "name"))
-        self.begin("winter", private=True)
+        mine = self.begin("winter", private=True)
         self.begin("winter", client=self.other)
+        shared = self.client.request(
+            "PATCH", f"plans/{mine}/draft", b'{"private": false}', Content_Type="application/json"
+        )
+        self.assertEqual((shared[0], shared[1]["problems"][0]["field"]), (400, "name"))
+        self.assertTrue(self.listed(mine)["private"])
         spring = self.begin("spring")
         status, refused = self.client.request(
             "PATCH", f"plans/{spring}", b'{"name": "summer"}', Content_Type="application/json"

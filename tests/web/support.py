@@ -99,6 +99,11 @@ class BrowserTest(unittest.TestCase):
     def accessible(self, page: Page | None = None) -> None:
         """No violation that axe can find on a page that has come."""
         expect((page or self.page).locator("main")).to_be_attached()
+        # Colours on their way from one to another are neither.
+        (page or self.page).evaluate(
+            """() => Promise.allSettled(document.getAnimations()
+                .filter((a) => a.effect.getComputedTiming().iterations !== Infinity).map((a) => a.finished))"""
+        )
         found = Axe().run(page or self.page).response["violations"]
         said = [f"{v['id']}: {v['nodes'][0]['html'][:200]} {v['nodes'][0]['failureSummary']}" for v in found]
         self.assertEqual(said, [])

@@ -21,7 +21,7 @@ from aptwire_server.plans.commits import Committed, revision_json
 from aptwire_server.plans.engine import Engine, engine_at, engine_of
 from aptwire_server.plans.gate import bad, body_of
 from aptwire_server.plans.history import comparison
-from aptwire_server.plans.listing import NAME_SCHEMA, REFUSED, name_of
+from aptwire_server.plans.listing import NAME_SCHEMA, REFUSED, name_of, refuse_taken
 from aptwire_server.plans.models import PlanRow
 from aptwire_server.plans.schemas import FLAG, body, bounded, many, ref
 from aptwire_server.plans.views import CONFLICT, committed
@@ -84,6 +84,8 @@ def draft(request: Request, plan_id: uuid.UUID) -> Response:
         raise PermissionDenied("Only who began a draft can say who sees it.")
     row.private = body_of(request, private=bool)["private"]
     with transaction.atomic():
+        if not row.private:
+            refuse_taken(row.of.pk, request.user, row.name, row)
         row.save(update_fields=["private"])
         tell(row.of.pk)
     return Response(draft_json(row))
