@@ -328,6 +328,16 @@ def wait_for(path: str) -> dict[str, Any]:
         return found
 
 
+SETTINGS = {
+    "routers": "ip_forward",
+    # An address is answered for at its own interface alone (RFC 1122 section 3.3.4.2 lets a host do either).
+    "shy": "conf/all/arp_ignore",
+    # What comes in by another interface than answers go out by is nobody's there (RFC 3704 section 2.2).
+    "strict": "conf/all/rp_filter",
+}
+"""What is switched on in the namespaces that a scene lists under each name."""
+
+
 class Job:
     """Scenes built side by side, asked phase by phase."""
 
@@ -387,23 +397,12 @@ class Job:
         # ip keeps a file open for each namespace that it names, and may open a thousand.
         for at in range(0, len(wires), 400):
             self.kernel.tell("ip", wires[at : at + 400])
-        for space in (space for scene in self.scenes for space in scene["routers"]):
-            self.kernel.enter(space)
-            with open("/proc/sys/net/ipv4/ip_forward", "w") as file:
-                file.write("1")
-            self.kernel.leave()
-        for space in (space for scene in self.scenes for space in scene.get("shy", ())):
-            # An address is answered for at its own interface alone (RFC 1122 section 3.3.4.2 lets a host do either).
-            self.kernel.enter(space)
-            with open("/proc/sys/net/ipv4/conf/all/arp_ignore", "w") as file:
-                file.write("1")
-            self.kernel.leave()
-        for space in (space for scene in self.scenes for space in scene.get("strict", ())):
-            # What comes in by another interface than answers go out by is nobody's there (RFC 3704 section 2.2).
-            self.kernel.enter(space)
-            with open("/proc/sys/net/ipv4/conf/all/rp_filter", "w") as file:
-                file.write("1")
-            self.kernel.leave()
+        for which, setting in SETTINGS.items():
+            for space in (space for scene in self.scenes for space in scene.get(which, ())):
+                self.kernel.enter(space)
+                with open(f"/proc/sys/net/ipv4/{setting}", "w") as file:
+                    file.write("1")
+                self.kernel.leave()
         for number, (scene, space) in enumerate((s, p) for s in self.scenes for p in s["spaces"]):
             for tool in ("ip", "bridge", "tc"):
                 self.kernel.tell(tool, scene["inside"][space][tool], space)

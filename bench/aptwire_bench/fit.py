@@ -14,13 +14,13 @@ from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.domains import core_links
 from aptwire.forward.fabric import joints_of, loops
 from aptwire.forward.parts import NOW, Link, State
-from aptwire.forward.routed import gateways_of
-from aptwire.forward.wiring import PLACES, Wiring
+from aptwire.forward.wiring import Wiring
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, apply_edit
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import FabricPort, Nic, Uplink
+from aptwire.plan.kinds import PLACES, FabricPort, Nic, Uplink
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
+from aptwire.plan.stacks import gateways_of
 
 
 @dataclass(frozen=True)

@@ -16,9 +16,11 @@ from typing import Any
 from aptwire.forward.fabric import joints_of
 from aptwire.forward.tree import Joint, port_order
 from aptwire.plan import vids
-from aptwire.plan.kinds import SPECS, Adapter, FabricPort, FabricSwitch, HostPort, Nic, PortGroup, Uplink
+from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import PLACES, SPECS, Adapter, FabricPort, FabricSwitch, HostPort, Nic, PortGroup, Uplink
 from aptwire.plan.plan import Plan
 from aptwire.plan.private import private_part
+from aptwire.plan.stacks import gateways_of, owner_of
 
 EARS = "ears"
 LARGEST = 9_216
@@ -165,15 +167,6 @@ def gates_of(plan: Plan, host_port: str) -> list[tuple[str, str]]:
     return [(station, id) for gateway in wanted for station, id, address in borne if address == gateway]
 
 
-def owner_of(plan: Plan, record: Any) -> str:
-    """The guest, station or host whose interface a record is."""
-    if record.kind == "guest_tag":
-        record = plan.get("adapter", record.adapter)
-    if record.kind == "host_port":
-        return str(plan.get("virtual_switch", record.switch).host)
-    return str(record.guest if record.kind == "adapter" else record.station)
-
-
 @dataclass(frozen=True)
 class Door:
     """A bridge port's rule: VIDs that pass tagged, VIDs that leave untagged, the VID of untagged frames, and which tagged
@@ -313,16 +306,13 @@ class _Builder:
     def _stack_space(self, seat: str) -> str:
         """The namespace of a guest or station, in which all its interfaces are."""
         adapter = self.plan.of("adapter").get(seat)
-        owner = owner_of(self.plan, adapter or self.plan.where("station_port", "port", seat)[0])
-        known = self.space_of.get(f"{EARS} {owner}")
-        if known is not None:
-            return known
-        space = self._space(f"{EARS} {owner}", f"p{len(self.space_of)}")
-        self.scene.shy.append(space)
-        self.stack_spaces[owner] = space
-        if any(owner in self.plan.of(kind) and self.plan.get(kind, owner).routes for kind in ("guest", "station")):
-            self.scene.routers.append(space)
-        return space
+        owner: Any = owner_of(self.plan, adapter or self.plan.where("station_port", "port", seat)[0])
+        if owner.id not in self.stack_spaces:
+            space = self.stack_spaces[owner.id] = self._space(f"{EARS} {owner.id}", f"p{len(self.space_of)}")
+            self.scene.shy.append(space)
+            if owner.routes:
+                self.scene.routers.append(space)
+        return self.stack_spaces[owner.id]
 
     def _static(self) -> None:
         """The routes of stacks that are there; the kernel takes none whose next hop is in no subnet of its own."""
@@ -363,22 +353,19 @@ class _Builder:
 
     def _gateways(self, record: Any) -> tuple[str, ...]:
         """Where an interface sends what leaves its subnets, unless there is a route for it: nowhere where its stack has one for everything."""
-        owner = owner_of(self.plan, record)
+        owner = owner_of(self.plan, record).id
         if any("0.0.0.0/0" in route.to for route in self.plan.where("route", "of", owner)):
             return ()
-        own = getattr(record, "gateway", None)
-        segment = self.plan.of("segment").get(record.belongs)
-        said = (own,) if own else segment.gateways if segment is not None else ()
         mine = self._own_addresses(owner)
-        return tuple(gateway for gateway in said if gateway not in mine)
+        return tuple(gateway for gateway in gateways_of(self.plan, record) if gateway not in mine)
 
     def _own_addresses(self, owner: str) -> set[str]:
         """All addresses of a guest, station or host."""
-        if owner not in self.owned:
-            kinds = ("adapter", "guest_tag", "host_port", "station_port")
-            records = (r for kind in kinds for r in self.plan.all(kind) if owner_of(self.plan, r) == owner)
-            self.owned[owner] = {address.split("/")[0] for r in records for address in r.addresses}
-        return self.owned[owner]
+        if not self.owned:
+            for record in (record for kind in PLACES for record in self.plan.all(kind)):
+                held = self.owned.setdefault(owner_of(self.plan, record).id, set())
+                held |= {bare_address(address) for address in record.addresses}
+        return self.owned.get(owner, set())
 
     def _address(self, space: str, device: str, addresses: Iterable[str], gateways: Iterable[str]) -> None:
         """IPv4 addresses of an interface, and the ways out over gateways in their subnets, those said first first."""
@@ -648,7 +635,7 @@ class _Builder:
         if port.id in self.addressed:
             self._address(space, device, port.addresses, self._gateways(port))
             self.scene.stacks[port.id] = (space, device)
-            host = self.plan.get("host", self.plan.get("virtual_switch", port.switch).host)
+            host: Any = owner_of(self.plan, port)
             self.stack_spaces[host.id] = space
             if host.routes and space not in self.scene.routers:
                 self.scene.routers.append(space)

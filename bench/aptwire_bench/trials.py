@@ -11,12 +11,14 @@ from aptwire.above.ping import ANSWERED, SILENT, Ping, ping
 from aptwire.forward.frames import Frames, guard
 from aptwire.forward.parts import NOW
 from aptwire.judge.verdicts import judge
+from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import PLACES
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
+from aptwire.plan.stacks import owner_of
 
-from aptwire_bench.scene import Limit, Scene, owner_of
+from aptwire_bench.scene import Limit, Scene
 
-BEARING = ("adapter", "guest_tag", "host_port", "station_port")
 PING, LEASE, REACH = "ping", "lease", "reach"
 
 
@@ -83,7 +85,7 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
         if a is not b
         and a.seat != b.seat
         and a.address.network == b.address.network
-        and owner_of(plan, plan.find(a.record)) != owner_of(plan, plan.find(b.record))
+        and _machine(plan, a) != _machine(plan, b)
     ]
     leases = list(_leases(plan, frames, everybody))
     made = [*dice.sample(pings, min(most, len(pings))), *_reaches(plan, everybody, most // 2, dice)]
@@ -104,6 +106,13 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
     return made
 
 
+def _machine(plan: Plan, holder: Holder) -> str:
+    """The guest, station or host whose address it is."""
+    record = plan.find(holder.record)
+    assert record is not None
+    return owner_of(plan, record).id
+
+
 def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random) -> Iterator[Trial]:
     """From one stack to another, over as many routers as it takes: half of them answered, as far as there are any.  What the engine doesn't
     know isn't asked."""
@@ -113,7 +122,7 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
     for a, b in dice.sample(pairs, min(8 * most, len(pairs))):
         assert judgement is not None
         told = ping(judgement, a.record, b.record, NOW)
-        if not left.get(told.outcome) or owner_of(plan, plan.find(a.record)) == owner_of(plan, plan.find(b.record)):
+        if not left.get(told.outcome) or _machine(plan, a) == _machine(plan, b):
             continue
         left[told.outcome] -= 1
         yield Trial(REACH, a, b, told.outcome == ANSWERED, frozenset(_seats(plan, told, a, b)))
@@ -123,11 +132,11 @@ def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
     """Where everybody sits who may have a part in a ping: who sends, and whoever has the address of a next hop, with all their interfaces."""
     addresses = {leg.address for way in told.ways for leg in way.legs}
     sending = {leg.out for way in told.ways for leg in way.legs} | {end.record for end in ends}
-    records = [record for kind in BEARING for record in plan.all(kind)]
-    having = [r for r in records if r.id in sending or any(a.split("/")[0] in addresses for a in r.addresses)]
-    owners = {owner_of(plan, record) for record in having}
+    records = [record for kind in PLACES for record in plan.all(kind)]
+    having = [r for r in records if r.id in sending or any(bare_address(a) in addresses for a in r.addresses)]
+    owners = {owner_of(plan, record).id for record in having}
     for record in records:
-        if owner_of(plan, record) in owners:
+        if owner_of(plan, record).id in owners:
             yield getattr(record, "adapter", getattr(record, "port", record.id))
 
 

@@ -6,10 +6,10 @@ import ipaddress
 import unittest
 
 from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, WAVERS, Ping, end_of, ping
-from aptwire.above.stacks import CONNECTED, owner_of, stack_of
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Patch, apply_edit
 from aptwire.plan.plan import PlanError
+from aptwire.plan.stacks import CONNECTED, owner_of, stack_of
 
 from tests.routers import routed_plan
 from tests.support import Small, demo_plan, pair

@@ -14,16 +14,16 @@ from dataclasses import dataclass, field, replace
 from itertools import islice, product
 from typing import Any
 
-from aptwire.above.stacks import CONNECTED, Address, Entry, Stack, owner_of, stack_of
 from aptwire.forward.parts import NOW, Place, State, Team, TeamKey
 from aptwire.forward.trace import Trace, say_state, trace
 from aptwire.forward.wiring import Wiring
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import Record
-from aptwire.plan.names import called, some
+from aptwire.plan.kinds import PLACES, Record
+from aptwire.plan.names import called, some, with_key
 from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.plan.stacks import CONNECTED, GATEWAY, Address, Entry, Stack, owner_of, stack_of
 
 ANSWERED, SILENT, UNPROVEN, WAVERS = "answered", "silent", "unproven", "wavers"
 MOST_STATES = 64
@@ -95,23 +95,19 @@ def end_of(plan: Plan, name: str) -> str:
     """The record, or address, that somebody means: a record's id, an address, host/name of an endpoint (with |tag for a guest's own), or the name of a guest,
     station or host; PlanError says what is wrong with it."""
     text, _, tag = name.strip().partition("|")
-    if plan.find(text, (*_OWNING, *_BEARING)) is not None and not tag:
+    if plan.find(text, (*_OWNING, *PLACES)) is not None and not tag:
         return text
     try:
         return str(ipaddress.ip_address(bare_address(text)))
     except ValueError:
         pass
-    host, _, port = text.rpartition("/")
-    found: list[str] = [
-        record.id for kind in ("adapter", "host_port") for record in plan.where(kind, "name", port) if host
-    ]
-    found = [id for id in found if _host_name(plan, id) == host]
+    found = with_key(plan, text)
     if tag:
         own = [t for id in found or [text] for t in plan.where("guest_tag", "adapter", id) if str(t.vid) == tag]
         if not own:
             raise PlanError([Problem(f"nobody tags {tag[:20]} at “{text[:80]}”")])
         return str(own[0].id)
-    found += [record.id for kind in ("guest", "station", "host") for record in plan.where(kind, "name", text)]
+    found += [record.id for kind in _OWNING for record in plan.where(kind, "name", text)]
     if len(found) == 1:
         return found[0]
     if found:
@@ -119,13 +115,6 @@ def end_of(plan: Plan, name: str) -> str:
     raise PlanError(
         [Problem(f"nobody is called “{text[:80]}”: a guest, a station, host/adapter, or an address is needed")]
     )
-
-
-def _host_name(plan: Plan, id: str) -> str:
-    record = plan.find(id, _BEARING)
-    assert record is not None
-    owner = owner_of(plan, record)
-    return str(plan.get("host", getattr(owner, "host", owner.id)).name)
 
 
 @dataclass
@@ -166,7 +155,7 @@ class _Asking:
         return Ping(*names, outcome, _sentence(names, str(address), outcome, reason), ways, tuple(differs))
 
     def _start(self, source: str) -> Stack:
-        record = self.plan.find(source, (*_OWNING, *_BEARING))
+        record = self.plan.find(source, (*_OWNING, *PLACES))
         if record is None:
             raise PlanError(
                 [Problem("a ping starts at a guest, a station, a host or one of their interfaces", field="from")]
@@ -175,7 +164,7 @@ class _Asking:
 
     def _target(self, target: str, here: Stack) -> tuple[Address | None, str, Record | None]:
         """The address that is asked for, what it is called, and whose it ought to be: one in a subnet of whoever asks, if there is one."""
-        record = self.plan.find(target, (*_OWNING, *_BEARING))
+        record = self.plan.find(target, (*_OWNING, *PLACES))
         if record is None:
             try:
                 return ipaddress.ip_address(bare_address(target)), bare_address(target), None
@@ -200,7 +189,7 @@ class _Asking:
 
     def _at(self, record: str) -> Stack:
         """The stack of which a record is an interface."""
-        found = self.plan.find(record, _BEARING)
+        found = self.plan.find(record, PLACES)
         assert found is not None
         return self._stack(owner_of(self.plan, found))
 
@@ -279,7 +268,7 @@ class _Asking:
     def _legs(self, here: Stack, line: Entry, target: Address, state: State) -> Iterator[Leg]:
         """Who gets a packet that goes out by a line: one leg, or one for each who may answer for the next hop's address."""
         via = line.via or target
-        by = "on link" if line.how == CONNECTED else f"by its {'gateway' if line.how == 'gateway' else 'route'} {via}"
+        by = "on link" if line.how == CONNECTED else f"by its {'gateway' if line.how == GATEWAY else 'route'} {via}"
         place = self._place(line.out)
         if isinstance(place, str):
             yield Leg(line.out, str(via), None, by, SILENT, place)
@@ -315,6 +304,7 @@ class _Asking:
             return record, SILENT, place, None
         here = self._place(out)
         assert not isinstance(here, str)
+        question = self._trace(here, place, state)
         for one, two in ((here, place), (place, here)):
             found = self._trace(one, two, state)
             if not found.delivered:
@@ -324,8 +314,8 @@ class _Asking:
                 who = "" if one is here else f"{self._name(place.record)} hears the question; "
                 return record, UNPROVEN if open_end else SILENT, f"{who}{lost}{f': {why}' if why else ''}", found
         if self._in_part(here) or self._in_part(place):
-            return record, UNPROVEN, "what is known of the way there isn’t all", self._trace(here, place, state)
-        return record, ANSWERED, "", self._trace(here, place, state)
+            return record, UNPROVEN, "what is known of the way there isn’t all", question
+        return record, ANSWERED, "", question
 
     def _trace(self, one: Place, two: Place, state: State) -> Trace:
         key = (one.record, two.record, repr(sorted(state.choice.items())) + repr(sorted(state.lost)))
@@ -390,7 +380,6 @@ class _Asking:
 
 
 _OWNING = ("guest", "station", "host")
-_BEARING = ("adapter", "guest_tag", "host_port", "station_port")
 
 
 def _told(ways: tuple[Way, ...]) -> tuple[str, str]:

@@ -9,21 +9,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import (
-    HostPort,
-    StationPort,
-)
+from aptwire.plan.kinds import StationPort
 from aptwire.plan.plan import Plan
+from aptwire.plan.stacks import gateways_of
 
 Ways = Mapping[str, tuple[tuple[str, str], ...]]
 """For each host port that carries an overlay: the stations that route and bear its gateway's address, each with the station port
 that does (ids)."""
-
-
-def gateways_of(plan: Plan, port: HostPort) -> tuple[str, ...]:
-    """Where a host port sends what leaves its subnet: its own word, or else its segment's gateways."""
-    segment = plan.of("segment").get(port.belongs)
-    return (port.gateway,) if port.gateway else segment.gateways if segment is not None else ()
 
 
 def ways_out(plan: Plan) -> Ways:

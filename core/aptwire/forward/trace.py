@@ -17,7 +17,7 @@ from aptwire.plan.kinds import (
     Nic,
     Uplink,
 )
-from aptwire.plan.names import called, endpoint_key
+from aptwire.plan.names import called, endpoint_key, with_key
 from aptwire.plan.ports import spoken
 
 
@@ -451,7 +451,7 @@ def find_place(wiring: Wiring, name: str) -> Place:
     if place is not None:
         return place
     key, _, tag = name.partition("|")
-    owners = [key] if wiring.plan.find(key) is not None else _named(wiring, key)
+    owners = [key] if wiring.plan.find(key) is not None else with_key(wiring.plan, key)
     if len(owners) > 1:
         raise ValueError(f"“{key}” is the name of several endpoints; use an id: {', '.join(sorted(owners))}")
     found = wiring.places_of(owners[0]) if owners else []
@@ -476,10 +476,3 @@ def _with_tag(wiring: Wiring, place: Place, vid: int) -> Place:
     reason = "" if context >= 0 else f"drops frames that arrive tagged {vid}" if rule is not None else stand.reason
     other = replace(stand, label=label, context=context, hears=hears, segment=None, reason=reason, records=[])
     return Place(place.record, place.endpoint, other, (), vid)
-
-
-def _named(wiring: Wiring, key: str) -> list[str]:
-    """The endpoints with this key, host/name."""
-    plan, name = wiring.plan, key.rpartition("/")[2]
-    found = [r for kind in ("adapter", "host_port") for r in plan.where(kind, "name", name)]
-    return [r.id for r in found if endpoint_key(plan, r) == key]

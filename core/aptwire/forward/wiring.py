@@ -32,6 +32,7 @@ from aptwire.forward.parts import (
 from aptwire.forward.routed import Ways, ways_out
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.kinds import (
+    PLACES,
     Adapter,
     FabricPort,
     Record,
@@ -261,6 +262,3 @@ class Wiring:
     def endpoints(self) -> Iterator[str]:
         """Every adapter and host port, by id."""
         yield from sorted([*self.plan.of("adapter"), *self.plan.of("host_port")])
-
-
-PLACES = ("adapter", "guest_tag", "host_port", "station_port")

@@ -13,7 +13,6 @@ from ipaddress import ip_address, ip_network
 from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, HopWriter, Trace, say_state, trace
-from aptwire.forward.wiring import PLACES
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.states import deviation
 from aptwire.judge.why import (
@@ -36,6 +35,7 @@ from aptwire.judge.why import (
 )
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import (
+    PLACES,
     Adapter,
     Cable,
     FabricPort,

@@ -16,7 +16,6 @@ from typing import Any
 from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step, goal
 from aptwire.forward.routed import over_router
-from aptwire.forward.wiring import PLACES
 from aptwire.judge.causes import CAUSES, spoken
 from aptwire.judge.cut import cutting, smallest_cut
 from aptwire.judge.findings import Finding, everything, findings
@@ -46,6 +45,7 @@ from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put, edit_to_json
 from aptwire.plan.fields import bare_address
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
+    PLACES,
     Adapter,
     AssumedFabric,
     Cable,

@@ -760,6 +760,9 @@ KINDS: dict[str, type[Record]] = {
     )
 }
 
+PLACES = ("adapter", "guest_tag", "host_port", "station_port")
+"""The kinds whose records stand somewhere with frames of their own, and bear addresses."""
+
 UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
     *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "route")
 }

@@ -140,5 +140,12 @@ def endpoint_key(plan: Plan, record: Record) -> str:
     return f"{host_of(plan, record)}/{getattr(record, 'name', record.id)}"
 
 
+def with_key(plan: Plan, key: str) -> list[str]:
+    """The endpoints with this key, host/name."""
+    name = key.rpartition("/")[2]
+    found = [r for kind in ("adapter", "host_port") for r in plan.where(kind, "name", name)]
+    return [r.id for r in found if endpoint_key(plan, r) == key]
+
+
 def _name(plan: Plan, kind: str, id: str) -> str:
     return getattr(plan.of(kind).get(id), "name", id)

@@ -150,6 +150,10 @@ export function applyOperations(records: Records, edit: readonly Operation[]): R
   return made as unknown as Records;
 }
 
+/** An endpoint with a tag that it is meant to use, as an end of a trace or ping. */
+export const frameEnd = ({ key }: { key: string }, tag: string | undefined): string =>
+  tag && tag !== "untagged" ? `${key}|${tag}` : key;
+
 /** VIDs as people write them: 110, 200-219. */
 export function writtenVids(vids: readonly number[]): string {
   const runs: [number, number][] = [];

@@ -12,7 +12,7 @@ import { fitting, landsOn, type Column, type Row } from "../landing/columns";
 import { ColumnMenu } from "../landing/ColumnMenu";
 import { useColumns } from "../landing/useColumns";
 import { matcher, readQuery } from "../model/query";
-import { compareNames } from "../model/records";
+import { compareNames, frameEnd } from "../model/records";
 import { gravity, MARKS, sayMoves, type Mark } from "../model/verdicts";
 import { MendAll } from "../parts/MendAll";
 import { QueryBox } from "../parts/QueryBox";
@@ -212,7 +212,7 @@ export function Landing() {
       case "gateway": {
         const known = (column.id === "address" ? tag.addresses : segment?.gateways) ?? [];
         if (!tag.addresses.length || !known.length) return { title: known.join(" "), body: column.text(row, book) };
-        const a = tag.tag === "untagged" ? endpoint.key : `${endpoint.key}|${tag.tag}`;
+        const a = frameEnd(endpoint, tag.tag);
         const asked: Record<string, string> = column.id === "address" ? { a } : { a, b: known[0]! };
         const says = column.id === "address" ? "ping somebody from here" : "ping it from here";
         return {

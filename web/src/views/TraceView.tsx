@@ -8,7 +8,7 @@ import { useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Ping, type Trace, type Way } from "../api/client";
 import { usePlan } from "../api/plan";
-import type { Book } from "../model/records";
+import { frameEnd, type Book } from "../model/records";
 import { matching, SearchBox, type Choice } from "../parts/SearchBox";
 
 /**
@@ -22,8 +22,7 @@ function ends(book: Book, endpoints: ReadonlyMap<string, Endpoint>): Choice[] {
     made.push({ value, label, detail: value, text: `${label} ${value} ${more}`.toLowerCase() });
   };
   for (const e of endpoints.values())
-    for (const t of e.tags)
-      add(t.tag === "untagged" ? e.key : `${e.key}|${t.tag}`, e.name, t.tag, t.addresses.join(" "));
+    for (const t of e.tags) add(frameEnd(e, t.tag), e.name, t.tag, t.addresses.join(" "));
   for (const port of book.records.station_port) {
     const name = book.get("station", port.station)?.name ?? "";
     add(port.id, name, port.vid ? String(port.vid) : "untagged", `station ${(port.addresses ?? []).join(" ")}`);
@@ -39,8 +38,7 @@ export function TraceView() {
   // A link may name an endpoint by its id.
   const named = (end: string): string => {
     const endpoint = snapshot.endpoints.get(end);
-    const tag = endpoint?.tags[0]?.tag;
-    return endpoint ? (tag && tag !== "untagged" ? `${endpoint.key}|${tag}` : endpoint.key) : end;
+    return endpoint ? frameEnd(endpoint, endpoint.tags[0]?.tag) : end;
   };
   const a = named(params.get("a") ?? "");
   const b = named(params.get("b") ?? "");
@@ -83,7 +81,7 @@ export function TraceView() {
   });
   // What the plan itself says, beside a draft; whoever is new in the draft isn't there.
   const base = useQuery({
-    queryKey: ["ping", of, snapshot.revision, a, b],
+    queryKey: ["ping beside", of, id, snapshot.revision, a, b],
     enabled: meant && of !== null,
     retry: false,
     queryFn: async () => {

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Iterator
+from ipaddress import ip_address, ip_interface
 
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
 from aptwire.plan.edits import Drop, Patch
-from aptwire.plan.kinds import Record, Route, Segment
+from aptwire.plan.kinds import PLACES, Record, Route, Segment
 from aptwire.plan.names import called, some
+from aptwire.plan.stacks import owner_of, stack_of
 
 
 class RouteRisks(RiskSearch):
@@ -44,20 +45,22 @@ class RouteRisks(RiskSearch):
 
     def _router(self, bearer: str) -> Record | None:
         """The guest or station that bears an address by a record; None: a host does."""
-        adapter = self.adapter_of(bearer)
-        if adapter is not None:
-            return self.plan.of("guest").get(adapter.guest)
-        port = self.plan.of("station_port").get(bearer)
-        return self.plan.of("station").get(port.station) if port is not None else None
+        record = self.plan.find(bearer, PLACES)
+        owner = owner_of(self.plan, record) if record is not None else None
+        return owner if owner is not None and owner.kind != "host" else None
 
     def lost_routes(self) -> Iterator[Risk]:
         """Routes whose next hop is in no subnet of whoever has them (RFC 1812 section 5.2.4.2)."""
         for route in sorted(self.plan.all(Route), key=lambda r: r.id):
-            via = ipaddress.ip_address(route.via)
-            nets = [ipaddress.ip_interface(address).network for address in self._addresses(route.of)]
-            if any(net.version == via.version and via in net for net in nets):
+            via = ip_address(route.via)
+            sender = self.plan.find(route.of)
+            assert sender is not None
+            on_nics = [a for nic in self.plan.where("nic", "host", route.of) for a in map(ip_interface, nic.addresses)]
+            if any(i.holds(via) for i in stack_of(self.plan, sender).interfaces) or any(
+                a.version == via.version and via in a.network for a in on_nics
+            ):
                 continue
-            owner = called(self.plan, self.plan.find(route.of))
+            owner = called(self.plan, sender)
             yield Risk(
                 RISK,
                 "lost-route",
@@ -68,17 +71,3 @@ class RouteRisks(RiskSearch):
                 facts=(self.fact(route.of, f"route over {route.via}", "no interface of its own is in that subnet"),),
                 mends=((f"Take the route over {route.via} away from {owner}", (Drop("route", route.id),)),),
             )
-
-    def _addresses(self, owner: str) -> Iterator[str]:
-        """All addresses of a guest, station or host."""
-        for adapter in self.plan.where("adapter", "guest", owner):
-            yield from adapter.addresses
-            for tag in self.plan.where("guest_tag", "adapter", adapter.id):
-                yield from tag.addresses
-        for port in self.plan.where("station_port", "station", owner):
-            yield from port.addresses
-        for nic in self.plan.where("nic", "host", owner):
-            yield from nic.addresses
-        for switch in self.plan.where("virtual_switch", "host", owner):
-            for port in self.plan.where("host_port", "switch", switch.id):
-                yield from port.addresses

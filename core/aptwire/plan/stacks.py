@@ -143,6 +143,13 @@ def owner_of(plan: Plan, record: Record) -> Record:
     return found  # type: ignore[no-any-return]
 
 
+def gateways_of(plan: Plan, record: Record) -> tuple[str, ...]:
+    """Where an interface sends what leaves its subnets: its own word, or else its segment's gateways."""
+    own = getattr(record, "gateway", None)
+    segment = plan.of("segment").get(record.belongs)  # type: ignore[attr-defined]
+    return (own,) if own else segment.gateways if segment is not None else ()
+
+
 def _records(plan: Plan, owner: Record) -> Iterable[Record]:
     if owner.kind == "guest":
         for adapter in sorted(plan.where("adapter", "guest", owner.id), key=lambda a: (a.order, a.id)):
@@ -159,10 +166,9 @@ def _records(plan: Plan, owner: Record) -> Iterable[Record]:
 def _interface(plan: Plan, record: Record) -> Interface:
     segment = plan.of("segment").get(record.belongs)  # type: ignore[attr-defined]
     own = getattr(record, "gateway", None)
-    gateways = (own,) if own else segment.gateways if segment is not None else ()
     return Interface(
         record.id,
         tuple(ipaddress.ip_interface(address) for address in record.addresses),  # type: ignore[attr-defined]
-        tuple(ipaddress.ip_address(bare_address(address)) for address in gateways),
+        tuple(ipaddress.ip_address(bare_address(address)) for address in gateways_of(plan, record)),
         own is not None or segment is not None,
     )
