@@ -525,8 +525,14 @@ def whole_wiring() -> None:
             belongs="segment-restore",
             addresses=[f"10.65.10.{20 + n}/24"],
         )
-    put("separation", "apart-storage", a="storage", b="production", share="nic")
-    put("separation", "apart-management", a="management", b="production", share="vid")
+    put("rule", "apart-storage", text="role storage and role production share no VID, virtual switch, uplink or NIC")
+    put("rule", "apart-management", text="role management and role production share no VID")
+    put("rule", "visitors-apart", text="keep visitors apart from ticketing")
+    put("rule", "visitors-off-management", text="keep visitors apart from role management")
+    put("rule", "crew-reaches-tides", text="let crew-roster reach tide-model only through edge-firewall")
+    put("rule", "hosts-reach-router", text="every host reaches quay-router")
+    put("rule", "bubble-apart", text='keep "restore bubble" apart from everything even if hostile')
+    put("rule", "lab-apart", text="keep role lab apart from role production", note="for the laptops that come in May")
     put(
         "limits", "limits", paravirtual_adapters=10, emulated_adapters=4, direct_adapters=2, port_groups=64, functions=8
     )

@@ -1,4 +1,4 @@
-"""The engine in a terminal: read, check, compare, stamp, trace, ping, hears, could.  Exit status 0 all home, 1 findings, 2 unusable input."""
+"""The engine in a terminal: read, check, compare, stamp, trace, ping, rules, hears, could.  Exit status 0 all home, 1 findings, 2 unusable input."""
 
 from __future__ import annotations
 
@@ -30,6 +30,7 @@ from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.need import LACKING, SPARE, needs
+from aptwire.judge.risks.rules import RULE_RISKS
 from aptwire.judge.verdicts import judge
 from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
@@ -49,7 +50,10 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.names import called, endpoint_key, some
 from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.plan.sentences import RuleError
 from aptwire.report import landings, summary
+from aptwire.rules.asking import BROKEN
+from aptwire.rules.asking import asked as asked_rules
 from aptwire.stamping.making import STARTERS, from_host, from_starter
 from aptwire.stamping.off import off
 from aptwire.stamping.stamp import stamp as stamped
@@ -154,7 +158,8 @@ def check(plan_file: str, as_json: bool, today: datetime.datetime | None) -> Non
             own = standing(judgement.plan, finding, day)
             assert own is not None
             click.echo(f"accepted, {finding.verdict}: {finding.title}\n  By {own}")
-    sys.exit(1 if any(isinstance(finding, Finding) for finding in found) else 0)
+    broken = RULE_RISKS[BROKEN]
+    sys.exit(1 if any(isinstance(finding, Finding) or finding.what == broken for finding in found) else 0)
 
 
 @main.command(help="Write a plan’s segments (or another sheet of it) for a spreadsheet, or bring it to what one says.")
@@ -384,6 +389,26 @@ def ping(plan_file: str, a: str, b: str, without: str | None, as_json: bool) -> 
             click.echo(f"{when}: {outcome}{f', {reason}' if reason else ''}")
         click.echo(found.sentence)
     sys.exit(0 if found.outcome == ANSWERED else 1)
+
+
+@main.command(help="How each rule of a plan fares, or any other that is asked. Exit status 1 where one is broken.")
+@click.argument("plan_file")
+@click.option("--ask", metavar="RULE", multiple=True, help="a rule that the plan doesn’t have (repeatable)")
+@click.option("--json", "as_json", is_flag=True, help="as JSON")
+def rules(plan_file: str, ask: tuple[str, ...], as_json: bool) -> None:
+    """Ask the rules."""
+    judgement = judge(_load(plan_file))
+    look = asked_rules(judgement)
+    try:
+        found = [(text, look.ask(text)) for text in ask] if ask else [(r.text, a) for r, a in look.rules()]
+    except RuleError as error:
+        _fail(f"{error} (at character {error.fault.start + 1})")
+    if as_json:
+        _print_json([{"rule": text, **answer.to_json(judgement.wiring)} for text, answer in found])
+    else:
+        rows = [(answer.outcome, text, answer.text) for text, answer in found]
+        click.echo(table(("fares", "rule", "why"), rows or [("–", "there are no rules", "")]))
+    sys.exit(1 if any(answer.outcome == BROKEN for _, answer in found) else 0)
 
 
 @main.command(help="Who receives a broadcast from each adapter and tag.")

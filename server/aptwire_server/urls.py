@@ -3,7 +3,19 @@
 from django.urls import path, re_path, register_converter
 from drf_spectacular.views import SpectacularJSONAPIView
 
-from aptwire_server.plans import benching, chosen, drafts, gestures, history, listing, paper, sessions, taking, views
+from aptwire_server.plans import (
+    benching,
+    chosen,
+    drafts,
+    gestures,
+    history,
+    listing,
+    paper,
+    rules,
+    sessions,
+    taking,
+    views,
+)
 from aptwire_server.plans.front import front
 
 
@@ -72,6 +84,8 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/report", paper.report),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/ping", views.get_ping),
+    path("api/plans/<uuid:plan_id>/rules", rules.rules),
+    path("api/plans/<uuid:plan_id>/rule", rules.rule),
     path("api/plans/<uuid:plan_id>/lattice", views.segments_by_hosts),
     path("api/plans/<uuid:plan_id>/strand", views.strand),
     path("api/plans/<uuid:plan_id>/segment-alone", views.segment_alone),

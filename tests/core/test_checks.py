@@ -209,12 +209,12 @@ class RefusalTest(unittest.TestCase):
             "takes no part in a spanning tree",
         )
         self.refused(plan, self.put("limits", "second"), "a plan has one limits sheet")
-        self.refused(plan, self.put("separation", "s", a="storage", b="storage"), "two different roles or segments")
-        plan, _ = apply_edit(plan, edit_from_json(self.put("separation", "first", a="storage", b="production")))
-        for a, b in (("storage", "production"), ("production", "storage")):
-            self.refused(
-                plan, self.put("separation", "again", a=a, b=b), "storage and production are kept apart already"
-            )
+        self.refused(plan, self.put("rule", "r", text="storage and storage share no NIC"), "stands here twice")
+        self.refused(plan, self.put("rule", "r", text="keep a aparrt from b"), "is “apart” meant? (at character 8)")
+        first = self.put("rule", "first", text="keep storage apart from production")
+        plan, _ = apply_edit(plan, edit_from_json(first))
+        again = self.put("rule", "again", text="keep storage apart from production")
+        self.refused(plan, again, "the plan has this very rule already")
 
     def test_dropping_what_others_refer_to(self) -> None:
         made = Small()

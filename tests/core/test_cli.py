@@ -72,7 +72,7 @@ class CommandLineTest(unittest.TestCase):
         plan = json.loads(Path(self.plan).read_text())
         group = next(g for g in plan["records"]["port_group"] if g["mode"] == "access")
         old, group["vid"] = group["vid"], 999
-        gone = plan["records"]["separation"].pop() if plan["records"].get("separation") else None
+        gone = plan["records"]["rule"].pop() if plan["records"].get("rule") else None
         other = str(Path(self.plan).with_name("other.json"))
         Path(other).write_text(json.dumps(plan))
         done = self.call("compare", self.plan, other)

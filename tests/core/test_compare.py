@@ -35,7 +35,7 @@ class DifferenceTest(unittest.TestCase):
             (
                 Patch("port_group", group.id, {"vid": 777, "name": "tickets"}),
                 Patch("adapter", adapter.id, {"connected": False, "port_group": None}),
-                Drop("separation", next(iter(plan.of("separation")))),
+                Drop("rule", next(iter(plan.of("rule")))),
             ),
         )
         said = [str(change) for change in changes(plan, after)]

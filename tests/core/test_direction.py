@@ -10,7 +10,7 @@ from pathlib import Path
 
 from tests.support import ROOT
 
-CORE_MAY = {"aptwire", "numpy", "openpyxl", "scipy", "jsonschema_rs", "click"}
+CORE_MAY = {"aptwire", "numpy", "openpyxl", "scipy", "jsonschema_rs", "click", "lark"}
 SERVER_MAY = {
     "orjson",
     "aptwire",

@@ -292,7 +292,7 @@ class RewireTest(unittest.TestCase):
             ((Patch("fabric_port", "quay-b/p1", {"allowed": "110"}),), {"gannet/guests0"}),
             ((Patch("guest", "guest-cctv-gate", {"running": False}),), {"petrel/guests0"}),
             ((Patch("segment", "segment-edge", {"name": "rim"}),), {"razorbill/guests0", STATIONS}),
-            ((Patch("separation", "apart-storage", {"share": "vid"}),), set()),
+            ((Patch("limits", "limits", {"port_groups": 32}),), set()),
             ((Drop("cable", "cable-razorbill-nic2"),), set()),
         ):
             after, _ = apply_edit(plan, edit)

@@ -11,7 +11,8 @@ from aptwire.judge.causes import CAUSES
 from aptwire.judge.cut import smallest_cut
 from aptwire.judge.findings import Finding, everything, findings
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.mends import CANDIDATES, Mend, mends, new_port_group, next_free_address
+from aptwire.judge.mends import CANDIDATES, Mend, mends, new_port_group
+from aptwire.judge.plugging import next_free_address
 from aptwire.judge.preview import preview
 from aptwire.judge.risks import risks
 from aptwire.judge.together import mend_all

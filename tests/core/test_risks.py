@@ -55,45 +55,45 @@ class RiskTest(unittest.TestCase):
         made.kinds["segment"][0]["role"] = "production"
         made.segment(20, role="storage")
         made.put("host_port", "a/hp", switch="a/s", name="store", vid=20, belongs="s20", services=["storage"])
-        made.put("separation", "apart", a="storage", b="production", share=share)
+        made.put("rule", "apart", text=f"storage and production share no {share}")
         return made
 
     def test_roles_that_share_an_uplink_are_split_onto_a_free_nic(self) -> None:
         made = self.roles("uplink")
-        risk = self.risk(made, "shared", "storage and production share an uplink on a")
-        self.assertEqual(mends(judge(made.plan()), risk), [], "there is no free NIC")
+        risk = self.risk(made, "broken-rule", "storage and production share an uplink on a")
+        self.assertEqual([m.title for m in mends(judge(made.plan()), risk)], ["Take the rule away"], "no free NIC")
         free_nic(made, "a", "20")
-        self.mended(made, "shared", "Give storage a switch and a free NIC of its own on a")
-        self.absent(self.roles("vid"), "shared")
+        self.mended(made, "broken-rule", "Give storage a switch and a free NIC of its own on a")
+        self.absent(self.roles("VID"), "broken-rule")
 
     def test_segments_are_kept_apart_by_name(self) -> None:
         made = self.roles("uplink")
-        made.kinds["separation"][0].update(a="s10", b="s20")
-        risk = self.risk(made, "shared", "s10 and s20 share an uplink on a")
-        self.assertEqual(mends(judge(made.plan()), risk), [], "there is no free NIC")
+        made.kinds["rule"][0].update(text="segment s10 and s20 share no NIC or uplink")
+        risk = self.risk(made, "broken-rule", "s10 and s20 share a NIC on a")
+        self.assertEqual([m.title for m in mends(judge(made.plan()), risk)], ["Take the rule away"], "no free NIC")
         free_nic(made, "a", "20")
-        self.mended(made, "shared", "Give s20 a switch and a free NIC of its own on a")
-        made.kinds["separation"][0].update(b="nowhere")
-        self.mended(made, "shared", "Take the separation away", "No segment has that role or name")
+        self.mended(made, "broken-rule", "Give s20 a switch and a free NIC of its own on a")
+        made.kinds["rule"][0].update(text="s10 and nowhere share no NIC")
+        self.mended(made, "idle-rule", "Take the rule away", "No segment is called “nowhere”")
 
     def test_guests_go_with_their_role_onto_the_free_nic(self) -> None:
         made = self.roles("uplink")
         free_nic(made, "a", "10, 20")
-        risk = self.risk(made, "shared", "storage and production share an uplink on a")
+        risk = self.risk(made, "broken-rule", "storage and production share an uplink on a")
         offered = [m for m in mends(judge(made.plan()), risk) if m.title.startswith("Give production")]
         self.assertEqual([move.endpoint for m in offered for move in m.preview.moves], [], "everybody lands as before")
         moved = offered[0].preview.plan
         self.assertEqual(moved.get("port_group", "a/g10").switch, "a/production0")
 
     def test_roles_that_share_a_nic_through_a_virtual_function(self) -> None:
-        made = self.roles("nic")
+        made = self.roles("NIC")
         made.kinds["host_port"].clear()
-        self.absent(made, "shared")
+        self.absent(made, "broken-rule")
         guest = made.put("guest", "gd", host="a", name="gd")
         made.put(
             "adapter", "d", guest=guest, name="d", type="direct", function_of="a/n0", function_vid=20, belongs="s20"
         )
-        self.risk(made, "shared", "share a NIC on a")
+        self.risk(made, "broken-rule", "share a NIC on a")
 
     def test_a_role_on_a_single_nic(self) -> None:
         made = two_nics("standby")

@@ -11,13 +11,14 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from itertools import islice, product
+from itertools import chain, islice, product
 from typing import Any
 
 from aptwire.forward.parts import NOW, Place, State, Team, TeamKey
 from aptwire.forward.trace import Trace, say_state, trace
 from aptwire.forward.wiring import Wiring
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import PLACES, Record
@@ -88,7 +89,7 @@ class Ping:
 def ping(judgement: Judgement, source: str, target: str, state: State | None = None) -> Ping:
     """Ask from an endpoint's stack (`source`, a record) whether an address, or a record that bears one, answers; `state`: in that alone, else today and
     after whatever else the teams on the way may do.  PlanError where the records are none that have a stack."""
-    return _Asking(judgement).ask(source, target, state)
+    return Pings(judgement, exact=True).ask(source, target, state)
 
 
 def end_of(plan: Plan, name: str) -> str:
@@ -118,15 +119,26 @@ def end_of(plan: Plan, name: str) -> str:
 
 
 @dataclass
-class _Asking:
+class Pings:
+    """Many pings of one judged plan.
+
+    Unless they are to be `exact` (each hop then brings its trace), whoever hears each other in every state by the arrays isn't traced, and where all
+    hops are so no other state is asked.  `waking`: as if everybody were on.
+    """
+
     judgement: Judgement
+    exact: bool = False
+    waking: bool = False
     stacks: dict[str, Stack] = field(default_factory=dict)
     traces: dict[tuple[str, str, str], Trace] = field(default_factory=dict)
+    states_matter: bool = False
 
     def __post_init__(self) -> None:
         self.wiring, self.plan = self.judgement.wiring, self.judgement.plan
+        self.voices = voices(self.judgement)
 
-    def ask(self, source: str, target: str, state: State | None) -> Ping:
+    def ask(self, source: str, target: str, state: State | None = None) -> Ping:
+        """Whether a stack gets an answer from somebody (a record, or an address), in one state or in all."""
         here = self._start(source)
         address, name, owner = self._target(target, here)
         names = here.name, name
@@ -135,9 +147,10 @@ class _Asking:
         if not any(own.version == address.version for own in here.own):
             family = f"IPv{address.version} address" if here.own else "address"
             return Ping(*names, UNPROVEN, f"The plan gives {here.name} no {family}.", (), ())
+        self.states_matter = self.exact
         ways = self._both(here, address, owner, state or NOW)
         today, reason = _told(ways)
-        if state is not None:
+        if state is not None or not self.states_matter:
             return Ping(*names, today, _sentence(names, str(address), today, reason), ways, ())
         free, fails, more = self._states(ways)
         either = [(other, *_told(self._both(here, address, owner, other))) for other in free]
@@ -153,6 +166,104 @@ class _Asking:
                 f"it does in {MOST_STATES} of the states that teams may be in, and there are more",
             )
         return Ping(*names, outcome, _sentence(names, str(address), outcome, reason), ways, tuple(differs))
+
+    def arrives(self, source: str, target: str) -> tuple[str, State, Way | None]:
+        """Whether packets for an address of an interface (`target`, a record) that leave by another one over a next hop get there, answered or not: ANSWERED,
+        and in which state by which way; UNPROVEN: perhaps; SILENT: in none."""
+        here = self._start(source)
+        there = next(i for i in self._at(target).interfaces if i.record == target)
+        doubt: tuple[str, State, Way | None] | None = None
+        for address in (bound.ip for bound in there.addresses):
+            outs = [line for line in here.choices(address) if line.out == source and line.via is not None]
+            if address in here.own or not outs:
+                continue
+            found = self._carried(here, outs, address, target)
+            if found[0] == ANSWERED:
+                return found
+            doubt = doubt or (found if found[0] == UNPROVEN else None)
+        return doubt or (SILENT, NOW, None)
+
+    def forwarded(self, router: str, target: str) -> tuple[str, State, Way | None]:
+        """The same of packets that somebody hands to a router (a guest, station or host that forwards), wherever its own table would send them."""
+        here = self._start(router)
+        there = next(i for i in self._at(target).interfaces if i.record == target)
+        doubt: tuple[str, State, Way | None] | None = None
+        for address in (bound.ip for bound in there.addresses):
+            if address in here.own:
+                continue
+            found = self._carried(here, here.choices(address), address, target)
+            if found[0] == ANSWERED:
+                return found
+            doubt = doubt or (found if found[0] == UNPROVEN else None)
+        return doubt or (SILENT, NOW, None)
+
+    def _carried(self, here: Stack, lines: list[Entry], address: Address, target: str) -> tuple[str, State, Way | None]:
+        """The first state in which a packet gets from a stack by some of its lines to an interface that has an address."""
+
+        def asked(state: State) -> list[Way]:
+            return [way for line in lines for way in self._spread(here, line, address, target, state, (), "")]
+
+        self.states_matter = False
+        today = asked(NOW)
+        settled = not self.states_matter or any(way.outcome == ANSWERED for way in today)
+        free, fails, more = self._states(() if settled else tuple(today))
+        doubt: Way | None = None
+        others = ((other, asked(other)) for other in (*free, *fails) if not settled)
+        for state, ways in chain([(NOW, today)], others):
+            for way in ways:
+                if way.outcome == ANSWERED:
+                    return ANSWERED, state, way
+                if way.outcome == UNPROVEN:
+                    doubt = doubt or way
+        if doubt is None and more and not settled:
+            doubt = Way("", str(address), (), UNPROVEN, "teams on the way may be in more states than are asked")
+        return (UNPROVEN, NOW, doubt) if doubt is not None else (SILENT, NOW, None)
+
+    def _spread(
+        self, here: Stack, line: Entry, address: Address, target: str, state: State, legs: tuple[Leg, ...], doubt: str
+    ) -> Iterator[Way]:
+        """Every way that a packet may take from a stack on by a line of its table: ANSWERED where it gets to the target, UNPROVEN where it perhaps
+        does (`doubt`: what isn't known of the way so far), else SILENT."""
+        if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs):
+            return
+        for leg in self._takers(here, line, address, state):
+            done, unsure = (*legs, leg), doubt or (leg.reason if leg.outcome == UNPROVEN else "")
+            if leg.outcome == SILENT:
+                yield Way("", str(address), done, SILENT, leg.reason)
+            elif leg.to is None or leg.to == target:
+                yield Way("", str(address), done, UNPROVEN if unsure else ANSWERED, unsure)
+            elif address in (there := self._at(leg.to)).own:
+                # Whoever forwards has a part in both subnets; of the target it isn't known at which interface it takes it; a twin keeps it.
+                own = there is self._at(target)
+                reason = f"{there.name} has {address}{' on another interface than the one that is reached' if own else ' too'}"
+                yield Way("", str(address), done, UNPROVEN if own and not there.forwards else SILENT, reason)
+            elif there.forwards:
+                for onward in there.choices(address):
+                    yield from self._spread(there, onward, address, target, state, done, unsure)
+
+    def _takers(self, here: Stack, line: Entry, address: Address, state: State) -> Iterator[Leg]:
+        """Everybody who may get a packet that goes out by a line."""
+        via = line.via or address
+        by = _why(line)
+        place = self._place(line.out)
+        if isinstance(place, str):
+            return
+        bearers = sorted(record for record in self.wiring.bearers.get(str(via), ()) if record != line.out)
+        asked = [self._asked(line.out, record, state) for record in bearers]
+        heard = {self._at(record).owner.id for record, outcome, _, _ in asked if outcome == ANSWERED}
+        several = len(heard) > 1 and not self.plan.where("shared_address", "address", str(via))
+        for record, outcome, reason, found in asked:
+            if several and outcome == ANSWERED:
+                outcome, reason = UNPROVEN, f"{len(heard)} answer for {via}"
+            yield Leg(line.out, str(via), record, by, outcome, reason, found)
+        if not bearers:
+            yield Leg(line.out, str(via), None, by, *self._nobody(via, line))
+        for record in bearers if not heard else ():
+            for interface in self._at(record).interfaces:
+                other = interface.record
+                if other not in (record, line.out) and self._asked(line.out, other, state)[1] != SILENT:
+                    reason = f"{self._name(record)} has {via} on an interface that isn’t reached, and may answer at {self._name(other)}"
+                    yield Leg(line.out, str(via), other, by, UNPROVEN, reason)
 
     def _start(self, source: str) -> Stack:
         record = self.plan.find(source, (*_OWNING, *PLACES))
@@ -268,7 +379,7 @@ class _Asking:
     def _legs(self, here: Stack, line: Entry, target: Address, state: State) -> Iterator[Leg]:
         """Who gets a packet that goes out by a line: one leg, or one for each who may answer for the next hop's address."""
         via = line.via or target
-        by = "on link" if line.how == CONNECTED else f"by its {'gateway' if line.how == GATEWAY else 'route'} {via}"
+        by = _why(line)
         place = self._place(line.out)
         if isinstance(place, str):
             yield Leg(line.out, str(via), None, by, SILENT, place)
@@ -304,6 +415,11 @@ class _Asking:
             return record, SILENT, place, None
         here = self._place(out)
         assert not isinstance(here, str)
+        if not self.exact and self.voices.sure(here, place):
+            if self._in_part(here) or self._in_part(place):
+                return record, UNPROVEN, "what is known of the way there isn’t all", None
+            return record, ANSWERED, "", None
+        self.states_matter = True
         question = self._trace(here, place, state)
         for one, two in ((here, place), (place, here)):
             found = self._trace(one, two, state)
@@ -353,7 +469,7 @@ class _Asking:
         name = self._name(record)
         if place is None:
             return f"{name} isn’t attached to anything"
-        if place.stand.judged and is_idle(self.plan, place.endpoint):
+        if not self.waking and place.stand.judged and is_idle(self.plan, place.endpoint):
             return f"{name} is disconnected, or its guest is off"
         return place
 
@@ -380,6 +496,11 @@ class _Asking:
 
 
 _OWNING = ("guest", "station", "host")
+
+
+def _why(line: Entry) -> str:
+    """Why a packet goes where a line of a table says."""
+    return "on link" if line.how == CONNECTED else f"by its {'gateway' if line.how == GATEWAY else 'route'} {line.via}"
 
 
 def _told(ways: tuple[Way, ...]) -> tuple[str, str]:

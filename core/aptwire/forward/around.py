@@ -187,7 +187,6 @@ def _nothing(at: Around, record: Any) -> bool:
 AROUND: dict[str, Callable[[Around, Any], bool]] = {
     "segment": _private,
     "secondary_vlan": _private,
-    "separation": _nothing,
     "limits": _nothing,
     "assumed_fabric": _assumed,
     "host": _host,

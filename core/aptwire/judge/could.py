@@ -13,21 +13,18 @@ from functools import cached_property
 
 import numpy as np
 
-from aptwire.forward.domains import Domains, solve
 from aptwire.forward.frames import Frames
-from aptwire.forward.parts import HOMELESS, Stand, State
+from aptwire.forward.parts import HOMELESS, Stand
 from aptwire.forward.rules import PortRule, Stack
 from aptwire.forward.wiring import Block, Slot
 from aptwire.judge.book import Grouping, book_of
 from aptwire.judge.facts import Facts
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.voices import voices
 from aptwire.judge.why import ASTRAY, is_idle
 from aptwire.plan.kinds import (
     Segment,
 )
-
-EACH_STATE = 1 << 28
-"""More than there are components in a state."""
 
 
 @dataclass(frozen=True)
@@ -100,19 +97,9 @@ class Could:
         self.judgement = judgement
         self.wiring, self.plan = judgement.wiring, judgement.plan
         self.segments = list(judgement.intent.subnets)
+        self.voices = voices(judgement)
         self._reached: dict[tuple[int, str, int], frozenset[int]] = {}
         self._taken: dict[int, frozenset[int]] = {}
-
-    @cached_property
-    def _states(self) -> list[Domains]:
-        """The domains of today, and of each state in which another member carries others' frames."""
-        judgement = self.judgement
-        others = (
-            State({team.key: member.key})
-            for team in self.wiring.crossing_teams
-            for member in team.members[1 : team.usable]
-        )
-        return [judgement.domains, *(solve(self.wiring, judgement.pairings, state) for state in others)]
 
     def all(self) -> dict[str, tuple[str, ...]]:
         """The segments that each adapter could hear or reach and is not meant to, by id; those that could none are left out."""
@@ -187,7 +174,7 @@ class Could:
         found: dict[str, tuple[str, ...]] = {}
         ends = self._tunnel_ends
         for port in _ports(self.wiring.blocks[key]) if ends else ():
-            groups = {g for c in self.taken(port.rule) for g in self._groups(port.bridge, port.order, c)}
+            groups = {g for c in self.taken(port.rule) for g in self.voices.spoken(port.bridge, port.order, c)}
             reached = set().union(*(ends[group] for group in groups & ends.keys()))
             for adapter in (a for _, names in port.adapters for a in names) if reached else ():
                 if adapter in self.plan.of("adapter"):
@@ -212,7 +199,7 @@ class Could:
             place = self.wiring.place(over)
             if place is not None and not is_idle(self.plan, over):
                 for context in place.stand.hears:
-                    for ear in self._heard_from(place.stand, context):
+                    for ear in self.voices.heard(place.bridge, place.stand.order, context):
                         found.setdefault(ear, set()).update(segments)
         return found
 
@@ -233,33 +220,10 @@ class Could:
         if known is None:
             found: set[int] = set()
             ears = self._ears
-            for group in self._groups(bridge, order, context):
+            for group in self.voices.spoken(bridge, order, context):
                 found |= ears.get(group, set())
             known = self._reached[key] = frozenset(found)
         return known
-
-    def _groups(self, bridge: int, order: str, context: int) -> Iterable[int]:
-        """Where frames of a context are heard: on its own switch (below zero), and in components of the fabric, state by state."""
-        wiring = self.wiring
-        count = wiring.classes.count
-        yield -1 - (bridge * count + context)
-        nodes = []
-        if wiring.bridges[bridge].crossing_row >= 0:
-            nodes.append(wiring.bridges[bridge].crossing_row * count + context)
-        else:
-            for team in wiring.teams_at(bridge, order):
-                for member in team.members[: team.usable]:
-                    if member.link is not None:
-                        pairing = self.judgement.pairings(*member.link.rules)
-                        there = int(pairing.there[context])
-                        if there >= 0:
-                            nodes.append(wiring.bridges[member.link.ends[1]].crossing_row * count + there)
-        for state, domains in enumerate(self._states):
-            beyond = domains.one_way()
-            for node in nodes:
-                component = int(domains.component[node])
-                for reached in domains.hearers(component) if component in beyond else (component,):
-                    yield state * EACH_STATE + reached
 
     @cached_property
     def _ears(self) -> dict[int, set[int]]:
@@ -272,26 +236,9 @@ class Could:
             if segment < 0 or stand.vni or asleep or judgement.status[number] == ASTRAY:
                 continue
             for context in stand.hears:
-                for group in self._heard_from(stand, context):
+                for group in self.voices.heard(stand.bridge, stand.order, context):
                     found.setdefault(group, set()).add(segment)
         return found
-
-    def _heard_from(self, stand: Stand, context: int) -> Iterable[int]:
-        """Where a stand that hears a context of its switch has its ears."""
-        wiring = self.wiring
-        count = wiring.classes.count
-        yield -1 - (stand.bridge * count + context)
-        nodes: list[int] = []
-        if wiring.bridges[stand.bridge].crossing_row >= 0:
-            nodes.append(wiring.bridges[stand.bridge].crossing_row * count + context)
-        for team in wiring.teams_at(stand.bridge, stand.order) if not nodes else ():
-            for member in team.members[: team.usable]:
-                if member.link is not None:
-                    back = self.judgement.pairings(*member.link.rules).back
-                    far = wiring.bridges[member.link.ends[1]].crossing_row * count
-                    nodes += (far + np.flatnonzero(back == context)).tolist()
-        for state, domains in enumerate(self._states):
-            yield from (state * EACH_STATE + domains.component[nodes].astype(np.int64)).tolist()
 
 
 WIDE: Grouping[Could, object] = Grouping("wide", Could.wide_switches, made_of=Could.taking)

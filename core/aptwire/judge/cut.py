@@ -12,10 +12,11 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import maximum_flow
 
-from aptwire.forward.parts import Place
+from aptwire.forward.parts import NOW, Place, State
 from aptwire.forward.paths import FrameAt, Roads, Step
+from aptwire.forward.wiring import Wiring
 from aptwire.plan import vids
-from aptwire.plan.edits import Operation, Patch
+from aptwire.plan.edits import Edit, Operation, Patch, in_steps, merged
 from aptwire.plan.kinds import FabricPort, Uplink
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
@@ -84,3 +85,19 @@ def cutting(plan: Plan, step: Step, vid: int) -> tuple[str, Operation] | None:
                 "uplink", record.id, {"allowed": kept}
             )
     return None
+
+
+def cut_apart(wiring: Wiring, a: Place, b: Place, state: State = NOW) -> tuple[str, Edit] | None:
+    """The fewest permissions without which neither of two places hears the other in a state, in words; None where there are none, or some can't be taken."""
+    roads = Roads(wiring, state)
+    titles: list[str] = []
+    edit: list[Operation] = []
+    for one, two in ((a, b), (b, a)):
+        for step in smallest_cut(roads, one, two):
+            made = cutting(wiring.plan, step, wiring.classes.vid(step.before))
+            if made is None:
+                return None
+            if made[0] not in titles:
+                titles.append(made[0])
+                edit.append(made[1])
+    return (in_steps([titles[0][:1].upper() + titles[0][1:], *titles[1:]]), merged(tuple(edit))) if titles else None

@@ -10,17 +10,17 @@ import ipaddress
 import json
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
-from itertools import count
 from typing import Any
 
 from aptwire.forward.parts import Place
 from aptwire.forward.paths import Missing, Roads, Step, goal
 from aptwire.forward.routed import over_router
 from aptwire.judge.causes import CAUSES, spoken
-from aptwire.judge.cut import cutting, smallest_cut
+from aptwire.judge.cut import cut_apart
 from aptwire.judge.findings import Finding, everything, findings
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.permits import permit
+from aptwire.judge.plugging import fresh_id, next_free_address, plug_router, switch_behind
 from aptwire.judge.preview import Preview, preview
 from aptwire.judge.risks import Risk, offers, risks
 from aptwire.judge.why import (
@@ -41,23 +41,19 @@ from aptwire.judge.why import (
     is_idle,
 )
 from aptwire.plan import vids
-from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put, edit_to_json
+from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put, edit_to_json, in_steps, merged
 from aptwire.plan.fields import bare_address
-from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
-    PLACES,
     Adapter,
     AssumedFabric,
     Cable,
     FabricPort,
-    FabricSwitch,
     GuestTag,
     HostPort,
     Nic,
     PortGroup,
     Record,
     Segment,
-    Station,
     StationPort,
     Uplink,
     WayIn,
@@ -133,7 +129,7 @@ def _verdict_mends(judgement: Judgement, finding: Finding) -> list[Mend]:
         onward: list[tuple[str, Edit, Judgement, Finding]] = []
         for title, edit, judged, at in frontier:
             for more, addition in _Mender(judged, at).candidates():
-                whole = _merged((*edit, *addition))
+                whole = merged((*edit, *addition))
                 key = json.dumps(edit_to_json(whole), sort_keys=True)
                 if key in seen or not addition or _contradicts(edit, addition) or _contradicts((), addition):
                     continue
@@ -192,11 +188,11 @@ def _contradicts(edit: Edit, addition: Edit) -> bool:
 
 
 def undoes(plan: Plan, edit: Edit) -> bool:
-    """Whether an edit takes back what somebody wanted: an isolation, a mirror, a separation, where something belongs."""
+    """Whether an edit takes back what somebody wanted: an isolation, a mirror, a rule, where something belongs."""
 
     def takes_back(operation: Operation) -> bool:
         if isinstance(operation, Drop):
-            return operation.kind in ("mirror", "separation", "shared_address")
+            return operation.kind in ("mirror", "rule", "shared_address")
         if not isinstance(operation, Patch):
             return False
         record: Any = plan.of(operation.kind).get(operation.id)
@@ -267,10 +263,10 @@ class _Mender:
         for port in free:
             carried = [s for s in segments if s.vid in carries(port)]
             if carried:
-                ways = [WayIn(id=_fresh(plan, f"way-in:{s.id}"), segment=s.id, port=port.id) for s in carried]
+                ways = [WayIn(id=fresh_id(plan, f"way-in:{s.id}"), segment=s.id, port=port.id) for s in carried]
                 yield f"Say that they come in at {called(plan, port)}, from outside the plan", tuple(map(Put, ways))
                 break
-        switch = self._beyond()
+        switch = switch_behind(self.judgement.wiring, self.finding.places)
         wanted = {s.vid: list(s.gateways) for s in segments}
         for place in self.finding.places:
             own = plan.of("host_port").get(place.record)
@@ -279,45 +275,8 @@ class _Mender:
         wanted = {vid: addresses for vid, addresses in wanted.items() if vid}
         if switch is None or not wanted:
             return
-        names = {p.name for p in plan.where("fabric_port", "switch", switch.id)}
-        name = next(f"router{n or ''}" for n in range(len(names) + 1) if f"router{n or ''}" not in names)
-        port = FabricPort(
-            id=_fresh(plan, f"{switch.id}/{name}"),
-            switch=switch.id,
-            name=name,
-            mode="trunk",
-            allowed=vids.write(wanted),
-        )
-        station = Station(id=_fresh(plan, "router"), name=_fresh_name(plan, "router"), site=switch.site, routes=True)
-        made: list[Operation] = [Put(port), Put(station)]
-        for vid, addresses in wanted.items():
-            segment = plan.where("segment", "vid", vid)[0]
-            nets = [ipaddress.ip_network(net) for net in segment.subnets]
-            borne = []
-            for address in map(ipaddress.ip_address, dict.fromkeys(addresses)):
-                net = next((n for n in nets if address in n), None)
-                borne.append(f"{address}/{net.prefixlen if net else address.max_prefixlen}")
-            id = _fresh(plan, f"{station.id}/{vid}")
-            made.append(
-                Put(
-                    StationPort(
-                        id=id, station=station.id, port=port.id, vid=vid, belongs=segment.id, addresses=tuple(borne)
-                    )
-                )
-            )
+        made = plug_router(plan, switch, wanted)
         yield f"Plug a router that bears them into {switch.name}", tuple(made)
-
-    def _beyond(self) -> FabricSwitch | None:
-        """The fabric switch behind the first of the finding's places that has one."""
-        wiring = self.judgement.wiring
-        for place in self.finding.places:
-            for team in wiring.teams_at(place.bridge, place.stand.order):
-                for member in team.members:
-                    port = wiring.port_behind(member.nic.id)
-                    if port is not None and self.plan.get("fabric_switch", port.switch).managed:
-                        found: FabricSwitch = self.plan.get("fabric_switch", port.switch)
-                        return found
-        return None
 
     def _teams(self) -> Iterator[tuple[str, Edit]]:
         """What would rid the teams on the way of their own risks: a LAG that doesn't suit them, members that differ."""
@@ -439,8 +398,8 @@ class _Mender:
             for said, operations in more:
                 if said not in titles:
                     titles.append(said)
-                edit = _merged((*edit, *operations))
-        return _join(titles), edit
+                edit = merged((*edit, *operations))
+        return in_steps(titles), edit
 
     def _permits(self, judged: Judgement, place: Place, cause: Cause, access: str) -> list[tuple[str, list[Operation]]]:
         """The permissions that a place lacks towards what it must reach, one entry for each port."""
@@ -623,7 +582,7 @@ class _Mender:
             if known is None and carried:
                 site = host.site or host.name
                 operations: list[Operation] = [] if host.site else [Patch("host", host.id, {"site": site})]
-                made = AssumedFabric(id=_fresh(self.plan, f"assumed:{site}"), site=site, allowed=carried)
+                made = AssumedFabric(id=fresh_id(self.plan, f"assumed:{site}"), site=site, allowed=carried)
                 operations.append(Put(made))
                 yield f"Assume that what is behind {site}’s uncabled NICs carries {carried}", tuple(operations)
 
@@ -634,7 +593,7 @@ class _Mender:
             if port.id in used or not port.enabled or switch.site != site or segment is None:
                 continue
             if segment.vid in carries(port):
-                cable = Cable(id=_fresh(self.plan, f"cable:{nic.id}"), a=nic.id, b=port.id)
+                cable = Cable(id=fresh_id(self.plan, f"cable:{nic.id}"), a=nic.id, b=port.id)
                 yield f"Plug {called(self.plan, nic)} into {called(self.plan, port)}", (Put(cable),)
 
     # --- leaks and addresses ----------------------------------------------------------------------------------
@@ -669,22 +628,10 @@ class _Mender:
 
     def _cut(self) -> Iterator[tuple[str, Edit]]:
         """The fewest permissions without which neither side hears the other."""
-        wiring = self.judgement.wiring
-        if self.finding.towards is None:
-            return
-        roads = Roads(wiring, self.finding.state)
-        titles: list[str] = []
-        edit: list[Operation] = []
-        for a, b in ((self.place, self.finding.towards), (self.finding.towards, self.place)):
-            for step in smallest_cut(roads, a, b):
-                made = cutting(self.plan, step, wiring.classes.vid(step.before))
-                if made is None:
-                    return
-                if made[0] not in titles:
-                    titles.append(made[0])
-                    edit.append(made[1])
-        if titles:
-            yield _join([titles[0][:1].upper() + titles[0][1:], *titles[1:]]), _merged(tuple(edit))
+        if self.finding.towards is not None:
+            found = cut_apart(self.judgement.wiring, self.place, self.finding.towards, self.finding.state)
+            if found is not None:
+                yield found
 
     def _part_twins(self) -> Iterator[tuple[str, Edit]]:
         for id in self.finding.endpoints:
@@ -737,27 +684,6 @@ CARRIED_ON = (CUT_OFF, WRONG_TAG, NO_GROUP)
 """Where the first search's edits are carried on to whatever still stops the frames on their way."""
 
 
-def _merged(edit: Edit) -> Edit:
-    """Patches of the same record as one, later values last."""
-    made: dict[tuple[str, ...], Operation] = {}
-    for number, operation in enumerate(edit):
-        if isinstance(operation, Patch):
-            key: tuple[str, ...] = ("patch", operation.kind, operation.id)
-            before = made.get(key)
-            changes = {**before.changes, **operation.changes} if isinstance(before, Patch) else operation.changes
-            made[key] = Patch(operation.kind, operation.id, changes)
-        else:
-            made["other", str(number)] = operation
-    return tuple(made.values())
-
-
-def _join(titles: list[str]) -> str:
-    rest = [t[:1].lower() + t[1:] for t in titles[1:]]
-    if len(rest) > 3:
-        return f"{titles[0]}, {rest[0]} and {len(rest) - 1} steps more"
-    return ", ".join([*titles[:1], *rest[:-1]]) + (f" and {rest[-1]}" if rest else "")
-
-
 def _vid(plan: Plan, place: Place) -> int:
     segment = plan.of("segment").get(place.segment)
     return (segment.vid or 0) if segment else 0
@@ -776,31 +702,4 @@ def new_port_group(plan: Plan, switch: str, segment: Segment) -> PortGroup:
     while name in taken:
         name, number = f"{segment.name} {number}", number + 1
     mode = "access" if segment.vid else "untagged"
-    return PortGroup(id=_fresh(plan, f"{switch}/{name}"), switch=switch, name=name, mode=mode, vid=segment.vid)
-
-
-def next_free_address(plan: Plan, segment: Segment) -> str | None:
-    """The lowest address of the segment's first IPv4 subnet (or its first at all) that nobody has, with prefix length."""
-    nets = sorted((ipaddress.ip_network(text) for text in segment.subnets), key=lambda net: (net.version, net))
-    taken = set(segment.gateways)
-    for kind in (*PLACES, "nic"):
-        for record in plan.all(kind):
-            taken.update(map(bare_address, record.addresses))
-    for net in nets[:1]:
-        for number, address in enumerate(net.hosts()):
-            if number > 65536:
-                break
-            if str(address) not in taken:
-                return f"{address}/{net.prefixlen}"
-    return None
-
-
-def _fresh(plan: Plan, wanted: str) -> str:
-    """An id for what somebody would call a new record, that no record has yet."""
-    tries = (f"{wanted}{f'-{n}' if n > 1 else ''}" for n in count(1))
-    return next(id for id in map(make_id, tries) if plan.find(id) is None)
-
-
-def _fresh_name(plan: Plan, wanted: str) -> str:
-    taken = {station.name for station in plan.all(Station)}
-    return next(name for n in range(len(taken) + 1) if (name := f"{wanted}{f' {n + 1}' if n else ''}") not in taken)
+    return PortGroup(id=fresh_id(plan, f"{switch}/{name}"), switch=switch, name=name, mode=mode, vid=segment.vid)

@@ -10,15 +10,16 @@ from aptwire.judge.accepted import sorted_out, standing
 from aptwire.judge.alone import alone
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.risks import Risk, risks
+from aptwire.judge.risks import Risk
 from aptwire.judge.risks.alike import offs
 from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.sheets import Cell, Sheet
 from aptwire.paper.tables import all_ports, landing, ledger, natural, wiring
-from aptwire.plan.kinds import ABOUT, KINDS, Guest, Host, Pattern, Segment, Separation
+from aptwire.plan.kinds import ABOUT, KINDS, Guest, Host, Pattern, Segment
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
+from aptwire.rules.asking import asked
 
 MARKS = {"home": "●", "unproven": "◌", "wavering": "◐", "stranded": "▲", "astray": "◆", "exposed": "■", "idle": "○"}
 
@@ -172,15 +173,9 @@ def _accepted(plan: Plan, found: Iterable[Finding | Risk], today: datetime.date)
 
 
 def _rules(judgement: Judgement) -> Iterator[str]:
-    """The separations, and how each stands."""
-    plan = judgement.plan
-    broken: dict[str, list[str]] = {}
-    for risk in risks(judgement):
-        if risk.what == "shared":
-            broken.setdefault(risk.key[0], []).append(risk.title)
-    rules = sorted(plan.all(Separation), key=lambda s: (s.a, s.b))
-    rows = tuple((f"{r.a} and {r.b}", f"never share {r.share}", "; ".join(broken.get(r.id, ["kept"]))) for r in rules)
-    yield from _table(Sheet("rules", ("rule", "what", "how it stands"), rows), "Nothing is to be kept apart by a rule.")
+    """The rules, and how each stands."""
+    rows = tuple((rule.text, answer.outcome, answer.text) for rule, answer in asked(judgement).rules())
+    yield from _table(Sheet("rules", ("rule", "how it stands", "why"), rows), "The plan has no rules.")
 
 
 def _patterns(judgement: Judgement) -> Iterator[str]:

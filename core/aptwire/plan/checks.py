@@ -32,9 +32,9 @@ from aptwire.plan.kinds import (
     PortGroup,
     Record,
     Route,
+    Rule,
     SecondaryVlan,
     Segment,
-    Separation,
     StampNic,
     StationPort,
     Uplink,
@@ -45,6 +45,7 @@ from aptwire.plan.names import called
 from aptwire.plan.patterns import STAMPED, host_id, of_host, pattern_of
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.private import private_part
+from aptwire.plan.sentences import RuleError, read
 from aptwire.plan.sharing import root
 
 
@@ -207,8 +208,8 @@ def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) 
                     first, second = second, record.id
                 value = key[names.index("name")] if "name" in names else key[-1]
                 said = f"“{value}” is taken by {KINDS[kind].title} {first}"
-                if kind == "separation":
-                    said = f"{' and '.join(map(str, key))} are kept apart already"
+                if kind == "rule":
+                    said = "the plan has this very rule already"
                 yield _problem(plan.get(kind, second), names[-1], said)
         if isinstance(record, Limits) and len(plan.of("limits")) > 1:
             yield _problem(record, "id", "a plan has one limits sheet")
@@ -533,11 +534,11 @@ def _fit_route(plan: Plan, route: Route) -> Iterator[Problem]:
             yield _problem(route, "to", f"{subnet} is not of the family of its next hop, {route.via}")
 
 
-def _fit_separation(plan: Plan, separation: Separation) -> Iterator[Problem]:
-    if separation.a == separation.b:
-        yield _problem(separation, "b", "two different roles or segments are needed")
-    elif any(other.b == separation.a for other in plan.where("separation", "a", separation.b)):
-        yield _problem(separation, "b", f"{separation.b} and {separation.a} are kept apart already")
+def _fit_rule(plan: Plan, rule: Rule) -> Iterator[Problem]:
+    try:
+        read(rule.text)
+    except RuleError as error:
+        yield _problem(rule, "text", f"{error} (at character {error.fault.start + 1})")
 
 
 def _fit_part(plan: Plan, record: Record) -> Iterator[Problem]:
@@ -588,7 +589,6 @@ _TAKEN = attrgetter("stamp", "part", "nic")
 _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "segment": _fit_segment,
     "secondary_vlan": _fit_secondary,
-    "separation": _fit_separation,
     "nic": _fit_nic,
     "port_group": _fit_port_group,
     "uplink": _fit_uplink,
@@ -601,6 +601,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "cable": _fit_cable,
     "way_in": _fit_way_in,
     "route": _fit_route,
+    "rule": _fit_rule,
     "pattern_uplink": _fit_pattern_uplink,
     "pattern_port_group": _fit_port_group,
     "pattern_nic": _fit_pattern_nic,

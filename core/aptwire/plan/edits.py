@@ -12,7 +12,8 @@ from typing import Any
 
 from aptwire.plan.checks import check_touched, make_record, patch_record
 from aptwire.plan.fields import plain
-from aptwire.plan.kinds import KINDS, Record
+from aptwire.plan.kinds import KINDS, Record, Rule
+from aptwire.plan.older import changes_said_now, operation_said_now
 from aptwire.plan.plan import Plan, PlanError, Problem
 
 
@@ -94,8 +95,9 @@ def _apply_one(
         raise PlanError([Problem("there is no such record", kind=key[0], id=key[1], place=place)])
     if isinstance(operation, Drop):
         return key, None, Put(old)
-    new = patch_record(old, operation.changes, place)
-    before = {name: plain(getattr(old, name)) for name in operation.changes}
+    changes = changes_said_now(old, operation.changes) if isinstance(old, Rule) else operation.changes
+    new = patch_record(old, changes, place)
+    before = {name: plain(getattr(old, name)) for name in changes}
     return key, new, Patch(*key, before)
 
 
@@ -134,6 +136,7 @@ _KEYS = {"put": {"op", "kind", "record"}, "patch": {"op", "kind", "id", "set"}, 
 def _operation(item: Any, place: str) -> Operation:
     if not isinstance(item, dict) or not isinstance(item.get("op"), str) or item["op"] not in _KEYS:
         raise PlanError([Problem("an operation is an object whose op is put, patch or drop", place=place)])
+    item = operation_said_now(item)
     op, kind = item["op"], item.get("kind")
     if set(item) != _KEYS[op]:
         raise PlanError([Problem(f"{op} takes exactly {', '.join(sorted(_KEYS[op]))}", place=place)])
@@ -148,3 +151,25 @@ def _operation(item: Any, place: str) -> Operation:
     if not isinstance(item["set"], dict) or not item["set"]:
         raise PlanError([Problem("set must name the fields to change", kind=kind, id=item["id"], place=place)])
     return Patch(kind, item["id"], item["set"])
+
+
+def merged(edit: Edit) -> Edit:
+    """Patches of the same record as one, later values last."""
+    made: dict[tuple[str, ...], Operation] = {}
+    for number, operation in enumerate(edit):
+        if isinstance(operation, Patch):
+            key: tuple[str, ...] = ("patch", operation.kind, operation.id)
+            before = made.get(key)
+            changes = {**before.changes, **operation.changes} if isinstance(before, Patch) else operation.changes
+            made[key] = Patch(operation.kind, operation.id, changes)
+        else:
+            made["other", str(number)] = operation
+    return tuple(made.values())
+
+
+def in_steps(titles: list[str]) -> str:
+    """What several edits do one after the other, in words."""
+    rest = [t[:1].lower() + t[1:] for t in titles[1:]]
+    if len(rest) > 3:
+        return f"{titles[0]}, {rest[0]} and {len(rest) - 1} steps more"
+    return ", ".join([*titles[:1], *rest[:-1]]) + (f" and {rest[-1]}" if rest else "")

@@ -233,9 +233,9 @@ def _field(spec: Spec, required: bool) -> Any:
     return dataclasses.field(default=spec.default, metadata={"spec": spec})
 
 
-def name(help: str = "") -> Any:
-    """A name that people read: 1 to 80 characters."""
-    return _field(Spec("text", low=1, high=80, help=help), True)
+def name(help: str = "", high: int = 80) -> Any:
+    """A name that people read, or what else must be said: 1 to 80 characters unless said."""
+    return _field(Spec("text", low=1, high=high, help=help), True)
 
 
 def text(high: int = 200, help: str = "") -> Any:

@@ -14,6 +14,7 @@ from aptwire.plan.checks import check_plan, make_record
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.ids import ID_PATTERN
 from aptwire.plan.kinds import KINDS, NEEDED, SPECS, Record
+from aptwire.plan.older import records_said_now
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.texts import refuse_unfit
 
@@ -96,6 +97,8 @@ def read_plan(raw: bytes, place: str = "plan file") -> Plan:
 
 def _read(raw: bytes, place: str) -> Plan:
     data = read_json(raw, place)
+    if isinstance(data, dict) and "records" in data:
+        data["records"] = records_said_now(data["records"])
     problems = [
         Problem(error.message[:300], place=_spot(place, data, list(error.instance_path)))
         for _, error in zip(range(50), _validator().iter_errors(data), strict=False)

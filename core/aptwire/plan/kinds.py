@@ -95,25 +95,6 @@ class SecondaryVlan(Record):
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
-class Separation(Record):
-    """Intent: two roles or segments that must not share a VID, a virtual switch, an uplink or a NIC on any host."""
-
-    kind: ClassVar[str] = "separation"
-    title: ClassVar[str] = "separation"
-    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("a", "b"),)
-    a: str = f.name("a role, such as storage, or the name of a segment")
-    b: str = f.name("another role or segment")
-    share: str = f.choice(
-        "vid",
-        "switch",
-        "uplink",
-        "nic",
-        default="uplink",
-        help="what they must not share: a NIC, and with each what stands before it in this list",
-    )
-
-
-@dataclass(frozen=True, kw_only=True, slots=True)
 class Limits(Record):
     """The limits sheet: the most that the fleet's hosts take of something; absent: no limit known."""
 
@@ -717,12 +698,21 @@ class Reservation(Record):
     subnets: tuple[str, ...] = f.listed("subnets")
 
 
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Rule(Record):
+    """Intent: what must hold, in a sentence (docs/rules.md)."""
+
+    kind: ClassVar[str] = "rule"
+    title: ClassVar[str] = "rule"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("text",),)
+    text: str = f.name("such as “keep ticketing apart from CCTV”", high=400)
+
+
 KINDS: dict[str, type[Record]] = {
     cls.kind: cls
     for cls in (
         Segment,
         SecondaryVlan,
-        Separation,
         Limits,
         AssumedFabric,
         Host,
@@ -757,6 +747,7 @@ KINDS: dict[str, type[Record]] = {
         OwnWord,
         Acceptance,
         Reservation,
+        Rule,
     )
 }
 
@@ -764,10 +755,10 @@ PLACES = ("adapter", "guest_tag", "host_port", "station_port")
 """The kinds whose records stand somewhere with frames of their own, and bear addresses."""
 
 UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
-    *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "route")
+    *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "route", "rule")
 }
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
-free, and where packets are sent on."""
+free, where packets are sent on, and what must hold."""
 
 BESIDE = {"segment": ("lease_servers",), "host": ("routes",), "guest": ("routes",), "cable": ("label", "places")}
 """Fields of kinds that frames do know, of which none depends on."""

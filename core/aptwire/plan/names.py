@@ -28,8 +28,8 @@ from aptwire.plan.kinds import (
     PortGroup,
     Record,
     Route,
+    Rule,
     SecondaryVlan,
-    Separation,
     SharedAddress,
     Stamp,
     StampNic,
@@ -63,8 +63,6 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"the mirror of {called(plan, plan.find(record.source))}"
     if isinstance(record, SecondaryVlan):
         return f"{record.type} VLAN {record.vid} of {_name(plan, 'segment', record.segment)}"
-    if isinstance(record, Separation):
-        return f"the separation of {record.a} and {record.b}"
     if isinstance(record, WayIn):
         return f"the way in of {_name(plan, 'segment', record.segment)} at {called(plan, plan.find(record.port))}"
     if isinstance(record, Route):
@@ -85,7 +83,9 @@ def called(plan: Plan, record: Record | None) -> str:
 
 
 def _of_pattern(plan: Plan, record: Record) -> str:
-    """A pattern's part, or what says which host it is stamped on; or an acceptance."""
+    """A pattern's part, or what says which host it is stamped on; a rule; or an acceptance."""
+    if isinstance(record, Rule):
+        return f"the rule “{record.text[:120]}”"
     if isinstance(record, Acceptance):
         return f"the acceptance of “{record.said[:80]}”"
     if isinstance(record, Stamp):

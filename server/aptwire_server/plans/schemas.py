@@ -9,6 +9,7 @@ from aptwire.judge.risks import GRAVITY as RISKS
 from aptwire.judge.why import VERDICTS
 from aptwire.plan.file import schema as plan_schema
 from aptwire.plan.kinds import KINDS
+from aptwire.rules.asking import OUTCOMES
 
 Schema = dict[str, Any]
 TEXT: Schema = {"type": "string"}
@@ -103,6 +104,7 @@ def components() -> dict[str, Schema]:
     )
     hop = obj(records=many(TEXT), where=TEXT, before=TEXT, after=TEXT, rule=TEXT, outcome=TEXT, reason=TEXT)
     counts = {"type": "object", "additionalProperties": NUMBER}
+    fares = {"outcome": choice(*OUTCOMES), "text": TEXT, "a": TEXT, "b": TEXT, "state": TEXT}
     changes: dict[str, Schema] = {
         "revision": NUMBER,
         "last": maybe(ref("Revision")),
@@ -225,6 +227,14 @@ def components() -> dict[str, Schema]:
             sentence=TEXT,
             ways=many(ref("Way")),
             elsewhere=many(obj(state=TEXT, outcome=PINGED, reason=TEXT)),
+        ),
+        "RuleTold": obj(id=TEXT, rule=TEXT, finding=maybe(TEXT), **fares),
+        "RuleRead": obj(
+            words=many(obj(start=NUMBER, end=NUMBER, sort={"type": "string", "enum": ["word", "name", "number"]})),
+            could=many(TEXT),
+            names=FLAG,
+            fault=maybe(obj(start=NUMBER, end=NUMBER, message=TEXT, could=many(TEXT), names=FLAG)),
+            told=maybe(obj(**fares)),
         ),
         "Move": obj(endpoint=TEXT, before=MAYBE_VERDICT, after=MAYBE_VERDICT),
         "Tally": obj(before=MAYBE_VERDICT, after=MAYBE_VERDICT, count=NUMBER),
@@ -504,6 +514,8 @@ LOOKING = (
         "/preview",
         "/trace",
         "/ping",
+        "/rule",
+        "/rules",
         "/strand",
         "/teams",
     ),

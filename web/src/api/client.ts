@@ -15,6 +15,8 @@ export type Finding = Schemas["Finding"];
 export type Accepted = Schemas["Accepted"];
 export type FindingDetail = Schemas["FindingDetail"];
 export type Trace = Schemas["Trace"];
+export type RuleTold = Schemas["RuleTold"];
+export type RuleRead = Schemas["RuleRead"];
 export type Ping = Schemas["Ping"];
 export type Way = Schemas["Way"];
 export type Mend = Schemas["Mend"];
@@ -78,7 +80,7 @@ export function lookAt(at: { plan: string; revision: number } | null): void {
 /** The parts of a plan that can be asked about an earlier revision. */
 const PARTS =
   "page|verdicts|findings/.*|preview|trace|ping|strand|segment-alone|cable-alone|lattice|teams|could|tree|bench|" +
-  "gestures|patterns";
+  "gestures|patterns|rules|rule";
 const PAST = new RegExp(`^/api/plans/([^/]+)(/(${PARTS}))?$`);
 
 async function asOf(request: Request): Promise<Request> {

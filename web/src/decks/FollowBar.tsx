@@ -109,7 +109,7 @@ export function FollowBar({
         type="button"
         className="chip add"
         aria-expanded={adding}
-        title="A host, a fabric switch, a segment, a rule"
+        title="A host, a fabric switch, a segment"
         onClick={add}
       >
         + Add

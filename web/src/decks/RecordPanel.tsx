@@ -206,7 +206,6 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       : [settings, remove],
   }),
   secondary_vlan: plain,
-  separation: plain,
   limits: plain,
   assumed_fabric: plain,
   uplink: ({ id, settings, remove, ids }) => ({
@@ -237,6 +236,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   own_word: bare,
   acceptance: plain,
   reservation: plain,
+  rule: plain,
 };
 
 /** What can be done with one record, beside it on the drawing. */
@@ -335,10 +335,7 @@ const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
     return `${book.get("station", port.station)?.name ?? ""} ${port.vid ? `tag ${port.vid}` : "untagged"}`;
   },
   mirror: (book, id) => `Mirror of ${book.get("adapter", book.get("mirror", id)!.source)?.name ?? ""}`,
-  separation: (book, id) => {
-    const { a, b } = book.get("separation", id)!;
-    return `${a} and ${b} kept apart`;
-  },
+  rule: (book, id) => `Rule: ${book.get("rule", id)!.text}`,
   secondary_vlan: (book, id) => `Secondary VLAN ${book.get("secondary_vlan", id)!.vid}`,
   cable: (book, id) => `Cable ${endsOf(book, book.get("cable", id)!).join(" – ")}`,
   assumed_fabric: (book, id) => `Assumed at ${book.get("assumed_fabric", id)!.site}`,

@@ -7,18 +7,17 @@ import { FieldForm, Panel, Sections } from "./Panel";
 import { ListWithDrops } from "./RecordPanel";
 import { LinkButton, Quiet } from "../parts/controls";
 
-type Page = "host" | "fabric_switch" | "segment" | "secondary_vlan" | "separation" | "limits" | "assumed_fabric";
+type Page = "host" | "fabric_switch" | "segment" | "secondary_vlan" | "limits" | "assumed_fabric";
 const PAGES: [Page, string][] = [
   ["host", "Host"],
   ["fabric_switch", "Fabric switch"],
   ["segment", "Segments"],
   ["secondary_vlan", "Private VLANs"],
-  ["separation", "Kept apart"],
   ["limits", "Limits"],
   ["assumed_fabric", "Assumed"],
 ];
 
-/** What belongs to the plan as a whole: its segments and rules, and the hosts and switches that are yet to come. */
+/** What belongs to the plan as a whole: its segments, and the hosts and switches that are yet to come. */
 export function Sheet({ page, close, open }: { page?: string; close: () => void; open: (id: string) => void }) {
   const { book } = usePlan();
   const { host, segment } = book.records;
@@ -93,7 +92,6 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
     fabric_switch: ["Add the switch", "No fabric switch yet."],
     segment: ["Add the segment", "No segment yet: say which broadcast domains you want, and with which VID."],
     secondary_vlan: ["Add the secondary VLAN", "No private VLAN yet."],
-    separation: ["Keep them apart", "Nothing is kept apart yet."],
     assumed_fabric: ["Assume it", "Nothing is assumed about what is behind open ends."],
   };
   const [action, empty] = labels[page];
@@ -128,9 +126,7 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
             ? [put(page, { id: freshId(book, newId(page, set)), ...defaults(page, set, book), ...set })]
             : []
         }
-        message={(set) =>
-          `${action}: ${String(set.name ?? set.vid ?? set.site ?? `${String(set.a ?? "")} and ${String(set.b ?? "")}`)}`
-        }
+        message={(set) => `${action}: ${String(set.name ?? set.vid ?? set.site ?? "")}`}
         done={close}
         action={action}
       />
@@ -159,7 +155,6 @@ type Book = ReturnType<typeof usePlan>["book"];
 
 function ready(page: Page, set: Record<string, unknown>, book: Book): boolean {
   if (page === "secondary_vlan") return Boolean(set.vid && book.records.segment.some((s) => s.vid));
-  if (page === "separation") return Boolean(set.a && set.b);
   if (page === "assumed_fabric") return Boolean(set.site && set.allowed);
   return Boolean(set.name);
 }
@@ -172,7 +167,7 @@ function defaults(page: Page, set: Record<string, unknown>, book: Book): Record<
 
 function newId(page: Page, set: Record<string, unknown>): string {
   if (page === "fabric_switch") return String(set.name);
-  const called = set.name ?? set.vid ?? set.site ?? `${String(set.a)}-${String(set.b)}`;
+  const called = set.name ?? set.vid ?? set.site ?? "";
   return `${page.replaceAll("_", "-")}-${String(called)}`;
 }
 
@@ -189,10 +184,6 @@ function listed(
   if (page === "secondary_vlan")
     return book.records.secondary_vlan.map((s) =>
       item(page, s.id, `${s.vid} ${s.type} of ${book.get("segment", s.segment)?.name ?? ""}`),
-    );
-  if (page === "separation")
-    return book.records.separation.map((s) =>
-      item(page, s.id, `${s.a} and ${s.b}: never share ${s.share ?? "uplink"}`),
     );
   if (page === "assumed_fabric")
     return book.records.assumed_fabric.map((a) => item(page, a.id, `${a.site}: ${a.allowed}`));

@@ -272,11 +272,6 @@ const FIELDS: Fields = {
     choice("type", "Type"),
     text("name", "Name"),
   ],
-  separation: () => [
-    text("a", "Role or segment", { hint: "storage" }),
-    text("b", "And", { hint: "production" }),
-    choice("share", "Never share", { uplink: "an uplink", nic: "a NIC", switch: "a virtual switch", vid: "a VID" }),
-  ],
   limits: () => [
     number("paravirtual_adapters", "Paravirtual adapters", "on a guest, no limit"),
     number("emulated_adapters", "Emulated adapters", "on a guest, no limit"),
@@ -431,6 +426,7 @@ const FIELDS: Fields = {
     vids("vids", "VIDs", "none"),
     list("subnets", "Subnets", "10.65.40.0/24"),
   ],
+  rule: () => [text("text", "Rule", { hint: "keep ticketing apart from CCTV" })],
   acceptance: () => [text("why", "Why"), text("until", "Until", { hint: "2027-03-31", unless: null })],
 };
 

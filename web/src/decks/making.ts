@@ -285,7 +285,6 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
       ),
     ],
     secondary_vlan: nothing,
-    separation: nothing,
     limits: nothing,
     assumed_fabric: nothing,
     group_order: nothing,
@@ -301,6 +300,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     own_word: nothing,
     acceptance: nothing,
     reservation: nothing,
+    rule: nothing,
   };
   const operations = [...before[kind](), drop(kind, id)];
   const seen = new Set<string>();

@@ -19,7 +19,6 @@ export const isPatternKind = (kind: Kind): kind is PatternKind => (PATTERN_KINDS
 export const WORDS: { [K in Kind]: [string, string] } = {
   segment: ["segment", "segments"],
   secondary_vlan: ["secondary VLAN", "secondary VLANs"],
-  separation: ["separation", "separations"],
   limits: ["limits sheet", "limits sheets"],
   assumed_fabric: ["assumed fabric", "assumed fabrics"],
   host: ["host", "hosts"],
@@ -54,6 +53,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   own_word: ["own word", "own words"],
   acceptance: ["acceptance", "acceptances"],
   reservation: ["reservation", "reservations"],
+  rule: ["rule", "rules"],
 };
 
 /** Some records of a kind, counted. */

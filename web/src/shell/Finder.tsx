@@ -45,7 +45,6 @@ const ADD = [
   ["host", "a host"],
   ["fabric_switch", "a fabric switch"],
   ["segment", "a segment"],
-  ["separation", "a rule that keeps two apart"],
 ] as const;
 
 /** Everything that can be found: what stands in the plan, and every command. */
@@ -197,6 +196,7 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
           "to this plan",
           () => void go(`${plan.base}/decks?add=${page}`),
         ]),
+        ["Write a rule", "what must hold in this plan", () => void go(`${plan.base}/rules?write=`)],
         ["Plans", "all plans", () => void go("/plans")],
         ["Read real hosts", "a new plan from host states", () => void go("/plans/read")],
         ["Export", "the plan file", exportPlan],

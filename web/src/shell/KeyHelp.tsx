@@ -6,7 +6,7 @@ import { setSingleKeys, useSingleKeys } from "./keys";
 const KEYS: [string, string][] = [
   ["Ctrl K", "Find anything, or run a command"],
   ["Ctrl Z, Ctrl Shift Z", "Undo, redo"],
-  [VIEWS.map((view) => view.key).join(", "), VIEWS.map((view) => view.name).join(", ")],
+  [VIEWS.map((view) => view.key.toUpperCase()).join(", "), VIEWS.map((view) => view.name).join(", ")],
   ["Tab, Shift Tab", "From one part of the drawing to the next"],
   ["Enter", "Open what is focused: a tag to change, an adapter to move, a cable to plug elsewhere, a finding"],
   ["M", "Move the focused adapter to a port group, or guest to a host, with what would become of it"],
@@ -19,7 +19,7 @@ const KEYS: [string, string][] = [
     "Pick the focused part, beside what is picked already; Shift X picks all of its name, on every host",
   ],
   ["E", "Edit what is picked, together"],
-  ["A", "Add a host, a fabric switch, a segment or a rule"],
+  ["A", "Add a host, a fabric switch or a segment"],
   ["F", "Follow the segment of the focused slot or adapter"],
   ["−, +", "See all hosts as marks, or near with every part; Ctrl and the wheel does the same"],
   ["Ctrl D", "In a sheet: fill the first row of what is picked down"],

@@ -221,7 +221,7 @@ function RailLink({ to, view }: { to: string; view: View }) {
     <NavLink
       to={to}
       className={({ isActive }) => (isActive ? "rail-item active" : "rail-item")}
-      title={`${view.name}: ${view.does} (${view.key})`}
+      title={`${view.name}: ${view.does} (${view.key.toUpperCase()})`}
     >
       <Icon size={20} aria-hidden />
       {view.name}

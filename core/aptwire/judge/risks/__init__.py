@@ -19,6 +19,7 @@ from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
 from aptwire.judge.risks.routes import RouteRisks
+from aptwire.judge.risks.rules import RuleRisks
 from aptwire.judge.risks.teams import TeamRisks
 from aptwire.judge.risks.thin import ThinRisks
 from aptwire.judge.risks.tidy import TidyRisks
@@ -28,7 +29,7 @@ from aptwire.plan.edits import Edit
 __all__ = ["GRAVITY", "RISK", "UNTIDY", "Risk", "fresh_mac", "offers", "risk_proof", "risks", "some"]
 
 
-class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, RouteRisks, TidyRisks, AlikeRisks):
+class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, RouteRisks, RuleRisks, TidyRisks, AlikeRisks):
     """Every search, over one look at the plan."""
 
 
@@ -37,13 +38,6 @@ def _fabric(look: RiskSearch) -> Rests:
 
 
 GROUPED: tuple[Grouping[_All, Risk], ...] = (
-    Grouping(
-        "shared",
-        _All.shared_on,
-        _All.shared,
-        lambda a: a.separating,
-        lambda a: naming(a, "separation", "uplink", "nic"),
-    ),
     Grouping("thin", _All.thin_teams, _All.thin, told_of=naming),
     Grouping(
         "excess",
@@ -88,12 +82,12 @@ def _kept(find: Callable[[_All], Iterator[Risk]], made_of: Callable[[_All], Rest
 
 
 SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
-    *(_All.separations, _All.natives, _All.uplink_natives, _All.lags, _All.loops, _All.sizes, _All.own_guest),
+    *(_All.natives, _All.uplink_natives, _All.lags, _All.loops, _All.sizes, _All.own_guest),
     *(_All.macs, _All.guest_teams, _All.mirrors, _All.could, _All.tunnels, _All.station_twins),
     *(_All.limits, _All.seen_names, _All.unused, _All.off_pattern, _All.named_nearly),
     *(_kept(_All.doubled, _segments), _kept(_All.overlays, _segments), _kept(_All.gateways, _segments)),
     *(_kept(_All.joined_lags, _fabric), _kept(_All.marked_twice, _cables), _All.lease_servers),
-    *(_All.shut_gateways, _All.lost_routes),
+    *(_All.shut_gateways, _All.lost_routes, _All.rules),
 )
 """What is about few, and searched for anew each time."""
 

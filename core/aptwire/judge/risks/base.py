@@ -15,9 +15,8 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.kept import Rests
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit
-from aptwire.plan.kinds import Adapter, FabricPort, Nic
+from aptwire.plan.kinds import Adapter, FabricPort
 from aptwire.plan.names import called
-from aptwire.plan.plan import Plan
 from aptwire.plan.ports import said
 
 RISK, UNTIDY = "risk", "untidy"
@@ -118,21 +117,6 @@ class RiskSearch:
     def members(self) -> dict[str, int]:
         """How many places belong on each segment."""
         return self.judgement.members()
-
-
-def free_nic(plan: Plan, host: str, far: Any, other_than: str | None = None) -> Nic | None:
-    """A NIC of a host that is in no uplink, has link and a cable, and isn't used by the host itself; the fastest first."""
-    found = [
-        n
-        for n in plan.where("nic", "host", host)
-        if n.uplink is None
-        and n.link == "up"
-        and not n.wireless
-        and not n.addresses
-        and n.id in far
-        and (other_than is None or n.card != other_than)
-    ]
-    return min(found, key=lambda n: (-(n.speed or 0), n.name), default=None)
 
 
 def short(bits: int) -> str:

@@ -1,32 +1,23 @@
-"""Roles that share what they should not or rest on too little, and teams that don't fit the far side's LAGs."""
+"""Roles that rest on too little, and teams that don't fit the far side's LAGs."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cached_property, partial
 from typing import Any
 
 from aptwire.forward.parts import Member, Team
 from aptwire.forward.trace import Hop
-from aptwire.judge.book import Grouping
 from aptwire.judge.facts import Facts
-from aptwire.judge.kept import Rests
-from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, free_nic, naming, port_text
-from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
-from aptwire.plan.ids import make_id
+from aptwire.judge.risks.base import RISK, Risk, RiskSearch, naming, port_text
+from aptwire.plan.edits import Edit, Operation, Patch, Put
 from aptwire.plan.kinds import (
-    Cable,
     FabricPort,
     Lag,
     Nic,
-    Segment,
-    Separation,
     Uplink,
-    VirtualSwitch,
 )
 from aptwire.plan.names import called, some
-from aptwire.plan.plan import Plan
 
 ALIKE = (
     *("mode", "vid", "allowed", "native", "mtu"),
@@ -35,144 +26,8 @@ ALIKE = (
 """What the ports of a LAG must have in common."""
 
 
-@dataclass(frozen=True)
-class Side:
-    """One end of a separation: a role, or a segment (id)."""
-
-    role: str = ""
-    segment: str = ""
-
-    def of(self, facts: Facts) -> set[int] | None:
-        """The VIDs that it uses on a switch; None: it isn't there."""
-        return facts.segments.get(self.segment) if self.segment else facts.roles.get(self.role)
-
-    def has(self, plan: Plan, segment: str | None) -> bool:
-        """Whether what belongs on a segment is of it."""
-        if segment is None:
-            return False
-        return segment == self.segment if self.segment else plan.get("segment", segment).role == self.role
-
-
-LEVELS = ("vid", "switch", "uplink", "nic")
-LEVELS_SAID = {"vid": "a VID", "switch": "a virtual switch", "uplink": "an uplink", "nic": "a NIC"}
-
-
 class TeamRisks(RiskSearch):
-    """Separations, single NICs and cards, LAGs."""
-
-    def roles_of_host(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, bool]]:
-        """The roles of what sits on a host."""
-        for role in {role for found in listed for role in found.roles}:
-            yield role, True
-
-    def shared_on(self, listed: tuple[Facts, ...]) -> Iterator[tuple[tuple[str, str], tuple[str, str]]]:
-        """What roles or segments that a separation keeps apart share on a host: the separation and the level, the host and what is shared."""
-        for rule, sides in self._rules:
-            a, b = (self._uses(listed, side) for side in sides)
-            for level in reversed(LEVELS[: LEVELS.index(rule.share) + 1]):
-                common = a[level] & b[level]
-                if common:
-                    yield (rule.id, level), (listed[0].host, min(common))
-                    break
-
-    def shared(self, key: tuple[str, str], where: list[tuple[str, str]]) -> Iterator[Risk]:
-        """Roles or segments that share what a separation keeps apart."""
-        rule, level = self.plan.get("separation", key[0]), key[1]
-        names = some(self.host(h) for h, _ in sorted(where))
-        told = sorted({id if level != "vid" else f"VID {id}" for _, id in where})
-        culprit = tuple(id for id in told if self.plan.find(id) is not None)
-        yield Risk(
-            RISK,
-            "shared",
-            (rule.id, level),
-            f"{rule.a} and {rule.b} share {LEVELS_SAID[level]} on {names}",
-            f"They were to be kept apart. {some(called(self.plan, self.plan.find(i)) if self.plan.find(i) else i for i in told)} carries both.",
-            culprit,
-            facts=tuple(self.fact(id, f"{rule.a}, {rule.b}", "carries both") for id in culprit),
-            mends=partial(TeamRisks._split, rule=rule, hosts=[h for h, _ in where]),
-        )
-
-    def separations(self) -> Iterator[Risk]:
-        """Separations of what isn't there."""
-        for rule in sorted(self.plan.all(Separation), key=lambda s: s.id):
-            missing = [word for word in (rule.a, rule.b) if self._side(word) is None]
-            if missing:
-                yield self._of_nothing(rule, missing)
-
-    @cached_property
-    def _rules(self) -> list[tuple[Separation, list[Side]]]:
-        """The separations with the two that each keeps apart."""
-        rules = sorted(self.plan.all(Separation), key=lambda s: s.id)
-        found = [(rule, [self._side(word) for word in (rule.a, rule.b)]) for rule in rules]
-        return [(rule, [side for side in sides if side is not None]) for rule, sides in found if None not in sides]
-
-    def _of_nothing(self, rule: Separation, missing: list[str]) -> Risk:
-        words = some(f"“{word}”" for word in missing)
-        return Risk(
-            UNTIDY,
-            "shared",
-            (rule.id,),
-            f"{words} {'is' if len(missing) == 1 else 'are'} to be kept apart, and nothing is called so",
-            "No segment has that role or name, and no host port that service: nothing is checked.",
-            (rule.id,),
-            facts=(self.fact(rule.id, words, "neither a role nor a segment"),),
-            mends=(("Take the separation away", (Drop("separation", rule.id),)),),
-        )
-
-    @cached_property
-    def _roles(self) -> set[str]:
-        """Every role that something has."""
-        found = {str(role) for role in self.book.grouped(ROLES, self).by_key}
-        return found | {segment.role for segment in self.plan.all(Segment)} - {""}
-
-    def _side(self, word: str) -> Side | None:
-        """Whom one end of a separation means: a role, or else the segment called so."""
-        if word in self._roles:
-            return Side(role=word)
-        named = self.plan.where("segment", "name", word)
-        return Side(segment=named[0].id) if named else None
-
-    def _uses(self, switches: tuple[Facts, ...], side: Side) -> dict[str, set[str]]:
-        own = [(f, vids_) for f in switches if (vids_ := side.of(f)) is not None]
-        nics = {m.nic.id for f, _ in own for t in f.teams for m in t.members}
-        for found in switches[:1]:
-            for nic in self.plan.where("nic", "host", found.host):
-                for adapter in self.plan.where("adapter", "function_of", nic.id):
-                    if side.has(self.plan, adapter.belongs):
-                        nics.add(nic.id)
-        return {
-            "vid": {str(v) for _, vids_ in own for v in vids_ if v},
-            "switch": {f.switch for f, _ in own},
-            "uplink": {t.uplink.id for f, _ in own for t in f.teams},
-            "nic": nics,
-        }
-
-    def _split(self, rule: Separation, hosts: list[str]) -> tuple[tuple[str, Edit], ...]:
-        """A switch of its own for one of the two, on a NIC that is free on every host."""
-        offers: list[tuple[str, Edit]] = []
-        for word in (rule.a, rule.b):
-            side = self._side(word)
-            edit: list[Operation] = []
-            for host in hosts:
-                made = split_off(self.plan, host, word, side) if side is not None else None
-                if made is None:
-                    break
-                edit.extend(made)
-            else:
-                title = f"Give {word} a switch and a free NIC of its own on {some(map(self.host, sorted(hosts)))}"
-                offers.append((title, tuple(edit)))
-        return tuple(offers)
-
-    @property
-    def separating(self) -> Rests:
-        """What separations are about."""
-        if not self.plan.of("separation"):
-            return ()
-        return (
-            tuple(self.plan.of(kind) for kind in ("separation", "segment", "nic"))
-            + self.functions
-            + tuple(sorted(self._roles))
-        )
+    """Single NICs and cards, LAGs."""
 
     @cached_property
     def lonely(self) -> dict[str, tuple[str, str]]:
@@ -444,45 +299,3 @@ class TeamRisks(RiskSearch):
             kind = "an LACP LAG" if lacp else "a static LAG"
             yield f"Put {some(called(self.plan, p) for p in ports)} into {kind}", tuple(edit)
         yield f"Make {called(self.plan, uplink)} standby", (Patch("uplink", uplink.id, {"mode": "standby"}),)
-
-
-ROLES: Grouping[TeamRisks, Risk] = Grouping("roles", TeamRisks.roles_of_host)
-
-
-def split_off(plan: Plan, host: str, word: str, side: Side) -> list[Operation] | None:
-    """The operations that give the host ports of one end of a separation, and the port groups that only its guests use, a switch of
-    their own on a free NIC; None where there is none."""
-    cabled = {end for cable in plan.all(Cable) for end in (cable.a, cable.b)}
-    nic = free_nic(plan, host, cabled)
-    ports = [
-        p
-        for s in plan.where("virtual_switch", "host", host)
-        for p in plan.where("host_port", "switch", s.id)
-        if side.role in p.services or side.has(plan, p.belongs)
-    ]
-    groups = [
-        g
-        for s in plan.where("virtual_switch", "host", host)
-        for g in plan.where("port_group", "switch", s.id)
-        if g.mode != "overlay" and not plan.where("group_order", "port_group", g.id) and _only(plan, g.id, side)
-    ]
-    name = f"{word[:79]}0"
-    id = make_id(f"{host}/{name}")
-    if nic is None or not (ports or groups) or plan.find(id) is not None:
-        return None
-    uplink = f"{id}/{nic.name}"
-    return [
-        Put(VirtualSwitch(id=id, host=host, name=name)),
-        Put(Uplink(id=uplink, switch=id, name=nic.name)),
-        Patch("nic", nic.id, {"uplink": uplink, "role": "active", "rank": 0}),
-        *(Patch("host_port", p.id, {"switch": id}) for p in ports),
-        *(Patch("port_group", g.id, {"switch": id}) for g in groups),
-    ]
-
-
-def _only(plan: Plan, group: str, side: Side) -> bool:
-    """Whether a port group's adapters, tags of their guests included, all belong to one end of a separation; False without any."""
-    adapters = plan.where("adapter", "port_group", group)
-    tags = [t for a in adapters for t in plan.where("guest_tag", "adapter", a.id)]
-    segments = {r.belongs for r in (*adapters, *tags)} - {None}
-    return bool(segments) and all(side.has(plan, s) for s in segments)

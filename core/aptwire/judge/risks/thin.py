@@ -9,7 +9,8 @@ from functools import partial
 from aptwire.forward.parts import Team
 from aptwire.judge.facts import Facts, carrying
 from aptwire.judge.permits import permit_all
-from aptwire.judge.risks.base import RISK, Offers, Risk, RiskSearch, free_nic
+from aptwire.judge.risks.base import RISK, Offers, Risk, RiskSearch
+from aptwire.judge.shared import free_nic
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Operation, Patch
 from aptwire.plan.kinds import Nic, Uplink

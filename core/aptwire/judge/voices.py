@@ -1,0 +1,186 @@
+"""Where stands are heard, and where they have their ears: in contexts of their switch and components of the fabric, in every state.
+
+Two numbers that are the same mean: what is said here is heard there, over some member of each one's team.  States don't mix: a component of today isn't
+that of a failover of a team over which others' frames go.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cached_property
+
+import numpy as np
+
+from aptwire.forward.domains import Domains, solve
+from aptwire.forward.parts import NOW, Place, Stand, State
+from aptwire.judge.exact import in_doubt
+from aptwire.judge.judgement import Judgement
+
+EACH_STATE = 1 << 28
+"""More than there are components in a state."""
+
+
+class Voices:
+    """Who may hear whom in a judged plan."""
+
+    def __init__(self, judgement: Judgement) -> None:
+        self.judgement, self.wiring = judgement, judgement.wiring
+        self._spoken: dict[tuple[int, str, int], frozenset[int]] = {}
+        self._heard: dict[tuple[int, str, int], frozenset[int]] = {}
+        self._steady: dict[Stand, tuple[int, ...] | None] = {}
+
+    @cached_property
+    def states(self) -> list[tuple[State, Domains]]:
+        """Today with its domains, and each state in which another member carries others' frames."""
+        others = (
+            State({team.key: member.key})
+            for team in self.wiring.crossing_teams
+            for member in team.members[1 : team.usable]
+        )
+        pairings = self.judgement.pairings
+        return [(NOW, self.judgement.domains), *((state, solve(self.wiring, pairings, state)) for state in others)]
+
+    def spoken(self, bridge: int, order: str, context: int) -> frozenset[int]:
+        """Where frames of a context are heard: on its own switch (below zero), and in components of the fabric, state by state."""
+        key = (bridge, order, context)
+        if key not in self._spoken:
+            nodes = self._nodes(bridge, order, context)
+            self._spoken[key] = frozenset((self._inside(bridge, context), *self._reached(nodes)))
+        return self._spoken[key]
+
+    def heard(self, bridge: int, order: str, context: int) -> frozenset[int]:
+        """Where one who hears a context of a switch has its ears."""
+        key = (bridge, order, context)
+        if key not in self._heard:
+            nodes = np.array(self._ears(bridge, order, context), dtype=np.int64)
+            found = {self._inside(bridge, context)}
+            for state, (_, domains) in enumerate(self.states):
+                found.update((state * EACH_STATE + domains.component[nodes].astype(np.int64)).tolist())
+            self._heard[key] = frozenset(found)
+        return self._heard[key]
+
+    def says(self, stand: Stand) -> frozenset[object]:
+        """Where a stand is heard; for an overlay's, that of whoever carries it, by VNI."""
+        if stand.context < 0:
+            return frozenset()
+        if not stand.vni:
+            return self.spoken(stand.bridge, stand.order, stand.context)
+        return self._tunnelled(stand, self.says(stand.carrier) if stand.carrier is not None else ())
+
+    def listens(self, stand: Stand) -> frozenset[object]:
+        """Where a stand has its ears."""
+        if not stand.vni:
+            ears = (self.heard(stand.bridge, stand.order, context) for context in stand.hears)
+            return frozenset().union(*ears)
+        return self._tunnelled(stand, self.listens(stand.carrier) if stand.carrier is not None else ())
+
+    def loose(self, stand: Stand) -> bool:
+        """Whether frames of a stand get somewhere of which nobody said what is behind it: an uplink without cable, or a switch that is known in part."""
+        own = stand.carrier or stand
+        landing = self.judgement.landing
+        rows = landing.rows_of(landing.number(own))
+        return bool(landing.ways.open[rows.start : rows.stop].any()) or not self._loose.isdisjoint(self.says(own))
+
+    @cached_property
+    def _loose(self) -> frozenset[object]:
+        """The components from which ports of switches known in part lead on, or uplinks of switches that frames cross, without a cable."""
+        wiring, count = self.wiring, self.wiring.classes.count
+        ends = [(bridge, rule) for bridge, rule, _ in wiring.fabric.open_ports if rule.partial]
+        ends += [(t.bridge, t.rule) for t in wiring.crossing_teams if any(m.open for m in t.members)]
+        for switch in wiring.plan.grouped("virtual_switch", "partial").get(True, ()):
+            if wiring.bridge_of[switch.id].crossing_row >= 0:
+                ends.append((wiring.bridge_of[switch.id].number, wiring.book.wire()))
+        nodes = [
+            int(node)
+            for bridge, rule in ends
+            for node in wiring.bridges[bridge].crossing_row * count + np.flatnonzero(rule.out >= 0)
+        ]
+        return frozenset(self._reached(nodes))
+
+    def sure(self, one: Place, two: Place) -> bool:
+        """Whether two places hear each other in every state, whichever members carry; False: perhaps they do."""
+        a, b = self.steady(one.stand), self.steady(two.stand)
+        return a is not None and a == b
+
+    def steady(self, stand: Stand) -> tuple[int, ...] | None:
+        """The component in which a stand speaks and hears in each state, over whichever member, with nobody kept from it; None: it may be in several, or
+        in none, or nobody knows."""
+        if stand not in self._steady:
+            self._steady[stand] = self._find_steady(stand)
+        return self._steady[stand]
+
+    @cached_property
+    def _doubtful(self) -> bool:
+        return in_doubt(self.wiring)
+
+    def _find_steady(self, stand: Stand) -> tuple[int, ...] | None:
+        wiring = self.wiring
+        if stand.context < 0 or stand.vni or not stand.plain or self._doubtful:
+            return None
+        switch = wiring.plan.of("virtual_switch").get(wiring.bridges[stand.bridge].id)
+        if switch is not None and switch.partial:
+            return None
+        if wiring.bridges[stand.bridge].crossing_row < 0:
+            members = [m for team in wiring.teams_at(stand.bridge, stand.order) for m in team.members[: team.usable]]
+            passing = len(self._nodes(stand.bridge, stand.order, stand.context))
+            if not members or passing < len(members) or any(m.one_way or m.open for m in members):
+                return None
+        nodes = {*self._nodes(stand.bridge, stand.order, stand.context)}
+        nodes |= {*self._ears(stand.bridge, stand.order, stand.context)}
+        found: list[int] = []
+        for _, domains in self.states:
+            components = {int(domains.component[node]) for node in nodes}
+            if len(components) != 1 or components & domains.one_way():
+                return None
+            found += components
+        return tuple(found)
+
+    def _inside(self, bridge: int, context: int) -> int:
+        return -1 - (bridge * self.wiring.classes.count + context)
+
+    def _tunnelled(self, stand: Stand, carried: frozenset[object] | tuple[()]) -> frozenset[object]:
+        """The same within an overlay: beside it on its switch, where its carrier is, and beyond the routers over which that one's packets go."""
+        routers = (("router", stand.vni, station) for station, _ in self.wiring.ways_out.get(stand.over, ()))
+        own = ("switch", stand.vni, stand.bridge)
+        return frozenset((own, *routers, *(("over", stand.vni, group) for group in carried)))
+
+    def _nodes(self, bridge: int, order: str, context: int) -> list[int]:
+        """The nodes of the fabric that frames of a context enter: one for each member that takes them."""
+        wiring, count = self.wiring, self.wiring.classes.count
+        if wiring.bridges[bridge].crossing_row >= 0:
+            return [wiring.bridges[bridge].crossing_row * count + context]
+        found = []
+        for team in wiring.teams_at(bridge, order):
+            for member in team.members[: team.usable]:
+                if member.link is not None:
+                    there = int(self.judgement.pairings(*member.link.rules).there[context])
+                    if there >= 0:
+                        found.append(wiring.bridges[member.link.ends[1]].crossing_row * count + there)
+        return found
+
+    def _ears(self, bridge: int, order: str, context: int) -> list[int]:
+        """The nodes of the fabric whose frames come into a context."""
+        wiring, count = self.wiring, self.wiring.classes.count
+        if wiring.bridges[bridge].crossing_row >= 0:
+            return [wiring.bridges[bridge].crossing_row * count + context]
+        found: list[int] = []
+        for team in wiring.teams_at(bridge, order):
+            for member in team.members[: team.usable]:
+                if member.link is not None:
+                    back = self.judgement.pairings(*member.link.rules).back
+                    far = wiring.bridges[member.link.ends[1]].crossing_row * count
+                    found += (far + np.flatnonzero(back == context)).tolist()
+        return found
+
+    def _reached(self, nodes: list[int]) -> Iterator[int]:
+        for state, (_, domains) in enumerate(self.states):
+            beyond = domains.one_way()
+            for node in nodes:
+                component = int(domains.component[node])
+                for reached in domains.hearers(component) if component in beyond else (component,):
+                    yield state * EACH_STATE + reached
+
+
+def voices(judgement: Judgement) -> Voices:
+    """Who may hear whom; the same object for as long as the judgement lives."""
+    return judgement.once(Voices)

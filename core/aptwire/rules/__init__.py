@@ -1,0 +1,1 @@
+"""What must hold of a plan, in sentences."""

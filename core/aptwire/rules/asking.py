@@ -1,0 +1,546 @@
+"""Whether rules hold: each sentence asked of a judged plan, with a proof or the shortest example against it.
+
+Whoever no question tells apart is asked once: interfaces that hear and are heard alike in every state, in one subnet, with one gateway.  Arrays say who may
+hear whom (`judge/voices.py`), and the exact search has the last word on whether somebody does (`forward/trace.py`, `above/ping.py`).
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import product
+from threading import RLock
+from typing import Any
+
+from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, WAVERS, Ping, Pings, Way
+from aptwire.forward.parts import NOW, Place, State
+from aptwire.forward.trace import Trace, say_state, trace
+from aptwire.forward.wiring import Wiring
+from aptwire.judge.causes import spoken
+from aptwire.judge.could import could, exactly
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.shared import THINGS_SAID, shares
+from aptwire.judge.verdicts import rejudge
+from aptwire.judge.voices import voices
+from aptwire.judge.why import CUT_OFF, NO_GROUP, OPEN_END, TOO_LARGE, WRONG_TAG, Cause, is_idle
+from aptwire.plan.edits import Patch, apply_edit, touched
+from aptwire.plan.kinds import PLACES, Mirror, Rule
+from aptwire.plan.names import called, some
+from aptwire.plan.sentences import Apart, Carries, Reach, Share, read
+from aptwire.plan.stacks import Stack, owner_of, stack_of
+from aptwire.rules.whom import Meaning, Unit, Whom
+
+OUTCOMES = HOLDS, BROKEN, UNKNOWN, NOBODY = "holds", "broken", "unknown", "nobody"
+"""It holds in every state; it doesn't, and `Answer` says by whom; the plan leaves open whether it does; it speaks of somebody whom the plan hasn't."""
+
+MOST_PAIRS = 20_000
+"""Kinds of pairs that a rule may speak of; where there are more, it isn't asked."""
+MOST_TRIED = 60
+"""Pairs that may hear each other by the arrays and are asked exactly, for one rule."""
+
+
+@dataclass(frozen=True)
+class Answer:
+    """How a rule fares, why in a sentence, and by whom (`a` and `b`, records; empty: by nobody in particular) in which state; `way` is that of a packet
+    over routers, `frame` that of a frame, `ping` what was asked."""
+
+    outcome: str
+    text: str
+    a: str = ""
+    b: str = ""
+    state: State = NOW
+    way: Way | None = None
+    frame: Trace | None = None
+    ping: Ping | None = None
+
+    def to_json(self, wiring: Wiring) -> dict[str, Any]:
+        """The answer for a program, its proof aside: a broken rule's is that of its finding."""
+        said = {name: getattr(self, name) for name in ("outcome", "text", "a", "b")}
+        return {**said, "state": say_state(wiring, self.state)}
+
+
+class Asked:
+    """The rules of a judged plan, each asked once."""
+
+    def __init__(self, judgement: Judgement) -> None:
+        self.judgement, self.plan, self.wiring = judgement, judgement.plan, judgement.wiring
+        self.voices = voices(judgement)
+        self.meaning = Meaning(judgement.plan)
+        self.pings = Pings(judgement)
+        self.waking = Pings(judgement, waking=True)
+        self._alike: dict[str, tuple[Any, ...]] = {}
+        self._known: dict[str, Answer] = {}
+        self._lock = RLock()
+
+    def rules(self) -> list[tuple[Rule, Answer]]:
+        """Every rule of the plan with its answer, by their text."""
+        return [(rule, self.ask(rule.text)) for rule in sorted(self.plan.all(Rule), key=lambda r: (r.text, r.id))]
+
+    def ask(self, text: str) -> Answer:
+        """How a rule fares, whether the plan has it or not; RuleError where it can't be read."""
+        sentence = read(text)
+        with self._lock:
+            known = self._known.get(text)
+            if known is None:
+                known = self._share(sentence, text) if isinstance(sentence, Share) else self._ask(sentence)
+                # What somebody types is asked and forgotten.
+                if self.plan.where(Rule.kind, "text", text):
+                    self._known[text] = known
+        return known
+
+    def _ask(self, sentence: Apart | Reach | Carries) -> Answer:
+        said = [sentence.a, *((sentence.b,) if isinstance(sentence, (Apart, Reach)) else ())]
+        more = (
+            sentence.without if isinstance(sentence, Apart) else sentence.through if isinstance(sentence, Reach) else ()
+        )
+        found = [self.meaning.whom(subjects) for subjects in (*said, more)]
+        unclear = next((whom.unclear for whom in found if whom.unclear), "")
+        if unclear:
+            return Answer(UNKNOWN, unclear)
+        nobody = [subject for whom in found for subject in whom.nobody]
+        if nobody:
+            return Answer(NOBODY, f"Nobody in the plan is meant by “{nobody[0]}”.")
+        if isinstance(sentence, Apart):
+            return _ApartAsked(self, sentence, *found).answer()
+        if isinstance(sentence, Reach):
+            return self._reach(sentence, *found)
+        return self._carries(sentence)
+
+    def name(self, id: str) -> str:
+        """A unit or interface as a sentence calls it."""
+        return (
+            spoken(self.plan, id) if self.plan.find(id, PLACES) is not None else called(self.plan, self.plan.find(id))
+        )
+
+    def idle(self, place: Place) -> bool:
+        """Whether an endpoint is off or disconnected."""
+        return place.stand.judged and is_idle(self.plan, place.endpoint)
+
+    # Who is alike
+
+    def _stack(self, record: str) -> Stack:
+        found = self.plan.find(record)
+        assert found is not None
+        owner = owner_of(self.plan, found) if found.kind in PLACES else found
+        if owner.id not in self.pings.stacks:
+            self.pings.stacks[owner.id] = self.waking.stacks[owner.id] = stack_of(self.plan, owner)
+        return self.pings.stacks[owner.id]
+
+    def owner(self, record: str) -> str:
+        """The guest, station or host of whom something is, by id."""
+        return self._stack(record).owner.id
+
+    def alike(self, record: str) -> tuple[Any, ...]:
+        """What an interface, with its stack, has in common with those that no frame and no next hop tells apart; its address in its subnet aside."""
+        if record not in self._alike:
+            self._alike[record] = self._find_alike(record)
+        return self._alike[record]
+
+    def _find_alike(self, record: str) -> tuple[Any, ...]:
+        stack = self._stack(record)
+        others = [i.record for i in stack.interfaces if i.record != record]
+        if stack.forwards or self.plan.where("route", "of", stack.owner.id):
+            return (*self._part(record), stack.owner.id)
+        return (self._part(record), *map(self._part, others))
+
+    def _part(self, record: str) -> tuple[Any, ...]:
+        """What one interface has by itself."""
+        place = self.wiring.place(record)
+        if place is None:
+            return ("nowhere", record)
+        own = next(i for i in self._stack(record).interfaces if i.record == record)
+        if any(len(self.wiring.bearers.get(str(bound.ip), ())) > 1 for bound in own.addresses):
+            return ("itself", record)
+        steady = self.voices.steady(place.stand)
+        ears = ("stand", place.stand.block, place.stand.index) if steady is None else steady
+        cause = self.judgement.cause_of(place) if place.stand.judged else None
+        unclear = cause is not None and cause.what == OPEN_END
+        nets = tuple(bound.network for bound in own.addresses)
+        return (ears, unclear, self.idle(place), place.segment, own.gateways, own.said, nets)
+
+    def _of_unit(self, unit: Unit) -> tuple[Any, ...]:
+        """The same of a unit."""
+        stack = self._stack(unit.id)
+        if len(unit.records) == 1:
+            return self.alike(unit.records[0])
+        if stack.forwards or self.plan.where("route", "of", stack.owner.id):
+            return (unit.id,)
+        return tuple(map(self._part, unit.records))
+
+    @cached_property
+    def _marks(self) -> list[tuple[int, int]]:
+        """Where the subnets of which tables speak begin and end, each with its IP version, in order: between two of them no table tells addresses apart."""
+        nets = {ipaddress.ip_network(to) for route in self.plan.all("route") for to in route.to}
+        for kind in ("guest", "station", "host"):
+            for owner in self.plan.where(kind, "routes", True):
+                nets |= {bound.network for i in self._stack(owner.id).interfaces for bound in i.addresses}
+        return _bounds(nets)
+
+    def kinds(self, units: Sequence[Unit], others: Sequence[Unit]) -> list[list[Unit]]:
+        """The units in lists of those that are alike, also as targets for these others."""
+        seen = {self.owner(unit.id) for unit in others}
+        nets = {bound.network for id in seen for i in self._stack(id).interfaces for bound in i.addresses}
+        marks = sorted({*self._marks, *_bounds(nets)})
+        found: dict[tuple[Any, ...], list[Unit]] = {}
+        for unit in units:
+            stack = self._stack(unit.id)
+            own = [b.ip for i in stack.interfaces if i.record in unit.records for b in i.addresses]
+            where = tuple(bisect_right(marks, (address.version, int(address))) for address in own)
+            found.setdefault((self._of_unit(unit), where), []).append(unit)
+        return list(found.values())
+
+    # Reaching
+
+    def _reach(self, sentence: Reach, a: Whom, b: Whom, through: Whom) -> Answer:
+        allowed = {self.owner(unit.id) for unit in through.units}
+        kinds = self.kinds(a.units, b.units), self.kinds(b.units, a.units)
+        if len(kinds[0]) * len(kinds[1]) > MOST_PAIRS:
+            return Answer(UNKNOWN, _too_many(len(kinds[0]) * len(kinds[1])))
+        doubt: Answer | None = None
+        asked = 0
+        for one, two in product(*kinds):
+            pair = self._pair(one, two)
+            if pair is None:
+                continue
+            asked += 1
+            found = self.pings.ask(pair[0].id, pair[1].id)
+            told = Answer(BROKEN, found.sentence, pair[0].id, pair[1].id, ping=found)
+            if found.outcome in (SILENT, WAVERS):
+                return told
+            if found.outcome == UNPROVEN:
+                doubt = doubt or replace(told, outcome=UNKNOWN)
+            elif allowed and (way := self._past(found, allowed)) is not None:
+                past = some(map(self.name, sorted(allowed)))
+                text = f"{self.name(pair[0].id)} reaches {self.name(pair[1].id)} past {past}."
+                return replace(told, text=text, way=way)
+        if doubt is not None:
+            return doubt
+        if not asked:
+            return Answer(NOBODY, "It speaks of nobody but one and the same.")
+        if allowed and not isinstance(beside := self._beside(sentence, a, b), str):
+            return beside
+        over = f" over {some(map(self.name, sorted(allowed)))} alone" if allowed else ""
+        text = f"Asked of {len(a.units)} and {len(b.units)}: every one gets its answers{over}, in every state."
+        return Answer(HOLDS, text)
+
+    def _past(self, found: Ping, allowed: set[str]) -> Way | None:
+        """A way of a ping on which none of those is who must be."""
+        for way in found.ways:
+            passed = {self.owner(leg.to) for leg in way.legs[:-1] if leg.to is not None}
+            if passed.isdisjoint(allowed):
+                return way
+        return None
+
+    def _beside(self, sentence: Reach, a: Whom, b: Whom) -> Answer | str:
+        """Whether the two hear each other beside the routers that are meant; empty if they don't."""
+        found = _ApartAsked(self, Apart(sentence.a, sentence.b, layer2=True), a, b, Whom(())).answer()
+        return found if found.outcome != HOLDS else ""
+
+    def _pair(self, one: list[Unit], two: list[Unit]) -> tuple[Unit, Unit] | None:
+        """Two of two lists that aren't of one stack; None where there are none."""
+        for a, b in product(one[:3], two[:3]):
+            if self.owner(a.id) != self.owner(b.id):
+                return a, b
+        return None
+
+    # Sizes
+
+    def _carries(self, sentence: Carries) -> Answer:
+        ids = [id for subject in sentence.a for id in self.meaning.segments(subject)]
+        if not ids:
+            return Answer(NOBODY, "Only a segment carries packets of a size: name one, or a role.")
+        edit = tuple(Patch("segment", id, {"mtu": sentence.size}) for id in dict.fromkeys(ids))
+        plan, _ = apply_edit(self.plan, edit)
+        judged = rejudge(self.judgement, plan, touched(edit))
+        doubt: Answer | None = None
+        count = 0
+        for segment in dict.fromkeys(ids):
+            for kind in PLACES:
+                for record in sorted(plan.where(kind, "belongs", segment), key=lambda r: r.id):
+                    place = judged.wiring.place(record.id)
+                    if place is None or not place.stand.judged:
+                        continue
+                    count += 1
+                    cause = judged.cause_of(place)
+                    if cause is not None and cause.what in _LOSES:
+                        return Answer(
+                            BROKEN, self._lost(record.id, cause, sentence.size), record.id, cause.towards, cause.state
+                        )
+                    if cause is not None and cause.what == OPEN_END:
+                        text = f"Nobody knows what is behind an open end on the way of {self.name(record.id)}."
+                        doubt = doubt or Answer(UNKNOWN, text, record.id)
+        if doubt is not None:
+            return doubt
+        text = f"Asked of {count}: packets of {sentence.size} bytes get through between all of them."
+        return Answer(HOLDS, text)
+
+    def _lost(self, record: str, cause: Cause, size: int) -> str:
+        name = self.name(record)
+        if cause.what != TOO_LARGE:
+            return f"{name} isn’t on the segment, or is cut off{_when(self.wiring, cause.state)}."
+        takes = cause.detail.split()[1]
+        place = self.wiring.place(cause.at)
+        at = self.name(cause.at) if place is not None else called(self.plan, self.plan.find(cause.at))
+        return f"Packets of {size} bytes from and to {name} are too large for {at}, which takes {takes}."
+
+    # What is shared
+
+    def _share(self, sentence: Share, text: str) -> Answer:
+        look = shares(self.judgement)
+        known = self.plan.where("rule", "text", text)
+        for subject in sentence.a:
+            if look.side(subject) is None:
+                return Answer(NOBODY, f"No segment is called “{subject}”, and no host port has that service.")
+        found = look.of(sentence, known[0].id if known else "")
+        if not found:
+            return Answer(HOLDS, "They share none of it on any host.")
+        worst = found[0]
+        hosts = some(self.plan.get("host", host).name for host, _ in worst.where)
+        which = some(self._shared(worst.thing, id) for _, id in worst.where)
+        return Answer(BROKEN, f"{worst.a} and {worst.b} share {THINGS_SAID[worst.thing]} on {hosts}: {which}.")
+
+    def _shared(self, thing: str, id: str) -> str:
+        if thing == "vid":
+            return f"VID {id}"
+        record = self.plan.find(id)
+        return called(self.plan, record) if record is not None else id
+
+
+class _ApartAsked:
+    """Whether two are apart."""
+
+    def __init__(self, asked: Asked, sentence: Apart, a: Whom, b: Whom, without: Whom) -> None:
+        self.asked, self.sentence = asked, sentence
+        self.plan, self.wiring, self.voices = asked.plan, asked.wiring, asked.voices
+        aside = set(without.records)
+        self.a = [record for record in a.records if record not in aside]
+        own = set(self.a)
+        everything = any(subject.sort == "everything" for subject in sentence.b)
+        self.b = [r for r in b.records if r not in aside and not (everything and r in own)]
+        self.doubt: Answer | None = None
+        # Whoever is on both sides is where they end: that it has an address on the other one reaches nobody there.
+        owners = ({asked.owner(record) for record in side} for side in (self.a, self.b))
+        self.both = frozenset.intersection(*map(frozenset, owners))
+
+    def answer(self) -> Answer:
+        """The answer."""
+        if not self.a or not self.b:
+            return Answer(NOBODY, "Nobody is left of whom it speaks.")
+        searches = [self._frames, self._mirrors, self._open]
+        if self.sentence.hostile:
+            searches.append(self._tagging)
+        if not self.sentence.layer2:
+            searches.append(self._routed)
+        if self.sentence.hostile and not self.sentence.layer2:
+            searches.append(self._handed)
+        for search in searches:
+            found = next(search(), None)
+            if found is not None:
+                return found
+        if self.doubt is not None:
+            return self.doubt
+        free = ", whatever guests tag and wherever they send it" if self.sentence.hostile else ""
+        how = "hears" if self.sentence.layer2 else "hears or reaches"
+        text = f"Asked of {len(self.a)} and {len(self.b)}: none {how} one of the others, in any state{free}."
+        return Answer(HOLDS, text)
+
+    def _places(self, records: Iterable[str]) -> Iterator[Place]:
+        for record in records:
+            place = self.wiring.place(record)
+            if place is not None and place.context >= 0:
+                yield place
+
+    # Layer 2
+
+    def _candidates(
+        self, one: Iterable[tuple[frozenset[object], Place]], two: Iterable[tuple[frozenset[object], Place]]
+    ) -> Iterator[tuple[Place, Place]]:
+        """Pairs of which the first may be heard by the second: one pair for all who are alike."""
+        ears: dict[object, dict[int, Place]] = {}
+        for heard, place in two:
+            for ear in heard:
+                ears.setdefault(ear, {}).setdefault(id(place.stand), place)
+        done: set[tuple[int, int]] = set()
+        for said, place in one:
+            for voice in said:
+                for other in ears.get(voice, {}).values():
+                    key = (id(place.stand), id(other.stand))
+                    if key not in done and place.record != other.record:
+                        done.add(key)
+                        yield place, other
+
+    def _frames(self) -> Iterator[Answer]:
+        """Whoever is heard by one of the others."""
+        tried = 0
+        for one, two in ((self.a, self.b), (self.b, self.a)):
+            saying = ((self.voices.says(p.stand), p) for p in self._places(one))
+            listening = ((self.voices.listens(p.stand), p) for p in self._places(two))
+            for here, there in self._candidates(saying, listening):
+                tried += 1
+                found = self._delivered(here, there) if tried <= MOST_TRIED else None
+                if found is not None:
+                    text = f"{self._name(there)} hears {self._name(here)}{_when(self.wiring, found[0])}."
+                    yield Answer(BROKEN, text, here.record, there.record, found[0], frame=found[1])
+                elif self.doubt is None:
+                    text = f"{self._name(there)} may hear {self._name(here)}: it isn’t ruled out, and no way was found in the states that were asked."
+                    self.doubt = Answer(UNKNOWN, text, here.record, there.record)
+
+    def _delivered(self, here: Place, there: Place) -> tuple[State, Trace] | None:
+        """The first state in which a frame gets from one place to another, and its way."""
+        states = [state for state, _ in self.voices.states]
+        for place in (here, there):
+            for team in self.wiring.teams_at(place.bridge, place.stand.order) if place.bridge >= 0 else ():
+                states += [State({team.key: member.key}) for member in team.members[1 : team.usable]]
+        for state in states:
+            found = trace(self.wiring, here, there, state)
+            if found.delivered:
+                return state, found
+        return None
+
+    def _mirrors(self) -> Iterator[Answer]:
+        """Whoever gets a copy of what one of the others sends or hears."""
+        sides = [{p.endpoint for p in self._places(side)} for side in (self.a, self.b)]
+        for mirror in sorted(self.plan.all(Mirror), key=lambda m: m.id):
+            for one, two in (sides, sides[::-1]):
+                if mirror.source in one and mirror.target in two:
+                    name = self.asked.name
+                    text = f"{name(mirror.target)} gets a copy of what {name(mirror.source)} sends and hears."
+                    yield Answer(BROKEN, text, mirror.source, mirror.target)
+
+    def _open(self) -> Iterator[Answer]:
+        """Where ways of both lead nobody knows where, they may meet there."""
+        found = []
+        for side in (self.a, self.b):
+            found.append(next((place for place in self._places(side) if self.voices.loose(place.stand)), None))
+        if found[0] is not None and found[1] is not None and self.doubt is None:
+            text = f"Nobody said what is behind an uplink of {self._name(found[0])} and one of {self._name(found[1])}, and they may meet there."
+            self.doubt = Answer(UNKNOWN, text, found[0].record, found[1].record)
+        yield from ()
+
+    # A guest that tags as it likes
+
+    def _free(self, place: Place, said: bool) -> frozenset[object]:
+        """Where a place may be heard, or hear, with any tag that its port takes."""
+        if place.rule is None or place.stand.vni or self.plan.of("station_port").get(place.record) is not None:
+            return self.voices.says(place.stand) if said else self.voices.listens(place.stand)
+        ask = self.voices.spoken if said else self.voices.heard
+        taken = could(self.asked.judgement).taken(place.rule)
+        return frozenset[object]().union(*(ask(place.bridge, place.stand.order, context) for context in taken))
+
+    def _tagging(self) -> Iterator[Answer]:
+        """Whoever hears or reaches one of the others with a tag that isn't his."""
+        for mine, theirs in ((self.a, self.b), (self.b, self.a)):
+            for said in (True, False):
+                free = ((self._free(p, said), p) for p in self._places(mine))
+                ask = self.voices.listens if said else self.voices.says
+                usual = ((ask(p.stand), p) for p in self._places(theirs))
+                for here, there in self._candidates(free, usual):
+                    how = "could reach" if said else "could hear"
+                    tags = self._tags(here, there)
+                    text = f"{self._name(here)} {how} {self._name(there)} by tagging its frames{f' {tags}' if tags else ''}."
+                    yield Answer(BROKEN, text, here.record, there.record)
+        # Two tags, one of which is taken off on the way, are beyond the arrays.
+        alike: dict[int, Place] = {}
+        for place in self._places(self.a):
+            if self.plan.of("adapter").get(place.endpoint) is not None:
+                alike.setdefault(id(place.stand), place)
+        others = set(self.b)
+        for place in alike.values():
+            for tags, records in exactly(self.asked.judgement, place.endpoint).items():
+                hit = next((record for record in records if record in others), None)
+                if hit is not None:
+                    text = f"{self._name(place)} could reach {self.asked.name(hit)} by tagging its frames {tags or 'with none'}."
+                    yield Answer(BROKEN, text, place.record, hit)
+
+    def _tags(self, here: Place, there: Place) -> str:
+        """The tags with which one gets to the other, where the exact search finds any."""
+        if self.plan.of("adapter").get(here.endpoint) is None:
+            return ""
+        found = exactly(self.asked.judgement, here.endpoint)
+        return next((tags for tags, records in found.items() if there.record in records), "")
+
+    # Over routers
+
+    def _kinds(self) -> tuple[list[list[Unit]], list[list[Unit]]]:
+        units = [[Unit(p.record, (p.record,)) for p in self._places(side) if p.addresses] for side in (self.a, self.b)]
+        return self.asked.kinds(units[0], units[1]), self.asked.kinds(units[1], units[0])
+
+    def _routed(self) -> Iterator[Answer]:
+        """Whoever's packets get to one of the others over routers."""
+        kinds = self._kinds()
+        if len(kinds[0]) * len(kinds[1]) > MOST_PAIRS:
+            self.doubt = self.doubt or Answer(UNKNOWN, _too_many(len(kinds[0]) * len(kinds[1])))
+            return
+        for one, two in (kinds, kinds[::-1]):
+            for here, there in product(one, two):
+                pair = self.asked._pair(here, there)
+                if pair is not None:
+                    found = self.asked.waking.arrives(pair[0].id, pair[1].id)
+                    yield from self._got(pair[0].id, pair[1].id, *found)
+
+    def _got(self, here: str, there: str, outcome: str, state: State, way: Way | None) -> Iterator[Answer]:
+        if outcome == SILENT or way is None or (outcome == UNPROVEN and self.asked.owner(there) in self.both):
+            return
+        routers = [leg.to for leg in way.legs[:-1] if leg.to is not None]
+        over = some(dict.fromkeys(self.asked._stack(router).name for router in routers)) or "a router"
+        names = self.asked.name(here), self.asked.name(there)
+        if outcome == ANSWERED:
+            text = f"Packets of {names[0]} get to {names[1]} over {over}{_when(self.wiring, state)}."
+            yield Answer(BROKEN, text, here, there, state, way=way)
+        elif self.doubt is None:
+            text = f"Whether packets of {names[0]} get to {names[1]} isn’t known: {way.reason or way.legs[-1].reason}."
+            self.doubt = Answer(UNKNOWN, text, here, there, state, way=way)
+
+    def _handed(self) -> Iterator[Answer]:
+        """Whoever may hand packets to a router that it isn't told of, with any tag."""
+        kinds = self._kinds()
+        routers = []
+        for kind in ("guest", "station", "host"):
+            for owner in sorted(self.plan.where(kind, "routes", True), key=lambda r: r.id):
+                for interface in self.asked._stack(owner.id).interfaces:
+                    place = self.wiring.place(interface.record)
+                    if place is not None and place.context >= 0:
+                        routers.append((owner.id, self.voices.listens(place.stand), place))
+        for one, two in (kinds, kinds[::-1]):
+            for here, (router, ears, place) in product(one, routers):
+                sender = self.wiring.place(here[0].id)
+                assert sender is not None
+                if sender.record == place.record or self._free(sender, True).isdisjoint(ears):
+                    continue
+                for there in two:
+                    target = next((u for u in there if self.asked.owner(u.id) != router), None)
+                    if target is not None and target.id != sender.record:
+                        outcome, state, way = self.asked.waking.forwarded(router, target.id)
+                        for answer in self._got(sender.record, target.id, outcome, state, way):
+                            name = self.asked.name
+                            text = f"{name(sender.record)} could hand packets for {name(target.id)} to {self.asked._stack(router).name}, which sends them on."
+                            yield replace(answer, text=text)
+
+    def _name(self, place: Place) -> str:
+        return self.asked.name(place.record)
+
+
+_LOSES = (TOO_LARGE, CUT_OFF, WRONG_TAG, NO_GROUP)
+"""Why large packets don't get through."""
+
+
+def _bounds(nets: Iterable[Any]) -> list[tuple[int, int]]:
+    ends = ((net.version, int(net.network_address)) for net in nets)
+    return sorted({*ends, *((net.version, int(net.broadcast_address) + 1) for net in nets)})
+
+
+def _when(wiring: Wiring, state: State) -> str:
+    said = say_state(wiring, state)
+    return "" if said == "now" else f" {said}"
+
+
+def _too_many(pairs: int) -> str:
+    return f"It speaks of {pairs} kinds of pairs, and {MOST_PAIRS} are asked at the most: make several rules of it."
+
+
+def asked(judgement: Judgement) -> Asked:
+    """The rules of a judged plan; the same object for as long as the judgement lives."""
+    return judgement.once(Asked)

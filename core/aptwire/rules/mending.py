@@ -1,0 +1,257 @@
+"""Edits after which a rule may hold; whether one does is found by trying it."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+
+from aptwire.above.ping import ANSWERED, Way
+from aptwire.forward.parts import Place
+from aptwire.judge.cut import cut_apart
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.plugging import next_free_address, plug_router, switch_behind
+from aptwire.judge.verdicts import rejudge
+from aptwire.judge.why import is_idle
+from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, in_steps, merged, touched
+from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import PLACES, Record, Route, Segment
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan, PlanError
+from aptwire.plan.sentences import Apart, Reach, read
+from aptwire.plan.stacks import Address, Stack, owner_of, stack_of
+from aptwire.rules.asking import BROKEN, HOLDS, Answer, asked
+
+DEPTH, BREADTH, MOST = 3, 4, 6
+
+Offer = tuple[str, Edit]
+
+
+def rule_offers(judgement: Judgement, text: str) -> list[Offer]:
+    """Edits, in words, after which a rule that doesn't hold does; each may take up to DEPTH steps."""
+    sentence = read(text)
+    if isinstance(sentence, Apart):
+        return list(_parting(judgement, asked(judgement).ask(text)))
+    if not isinstance(sentence, Reach):
+        return []
+    found: list[Offer] = []
+    frontier: list[tuple[tuple[str, ...], Edit, Judgement]] = [((), (), judgement)]
+    for _ in range(DEPTH):
+        onward = []
+        for titles, edit, judged in frontier:
+            for title, addition in _joining(judged, asked(judged).ask(text)):
+                whole = merged((*edit, *addition))
+                try:
+                    plan, _inverse = apply_edit(judgement.plan, whole)
+                except PlanError:
+                    # Two steps that don't go together: there are others.
+                    continue
+                after = rejudge(judgement, plan, touched(whole))
+                fares = asked(after).ask(text).outcome
+                if fares == HOLDS:
+                    found.append((in_steps([*titles, title]), whole))
+                elif fares == BROKEN:
+                    onward.append(((*titles, title), whole, after))
+        if found:
+            return found[:MOST]
+        frontier = onward[:BREADTH]
+    return []
+
+
+# Apart
+
+
+def _parting(judgement: Judgement, answer: Answer) -> Iterator[Offer]:
+    """What keeps two from each other who hear or reach each other."""
+    plan, wiring = judgement.plan, judgement.wiring
+    if answer.way is not None:
+        yield from _blocking(plan, answer.way)
+    places = [place for id in (answer.a, answer.b) if id and (place := wiring.place(id)) is not None]
+    if answer.frame is not None and len(places) == 2:
+        cut = cut_apart(wiring, places[0], places[1], answer.state)
+        if cut is not None:
+            yield cut
+        for place in places:
+            yield from _back_home(plan, place)
+    for mirror in plan.where("mirror", "source", answer.a) if answer.a else ():
+        if mirror.target == answer.b:
+            yield f"Take away {called(plan, mirror)}", (Drop("mirror", mirror.id),)
+
+
+def _blocking(plan: Plan, way: Way) -> Iterator[Offer]:
+    """Routers on a way that forward no more, and routes over which it leads."""
+    target = ipaddress.ip_address(way.target)
+    for leg in way.legs:
+        stack = _stack_at(plan, leg.out)
+        for route in dict.fromkeys(line.record for line in stack.choices(target) if line.record):
+            yield f"Take away {called(plan, plan.get('route', route))}", (Drop("route", route),)
+    for leg in way.legs[:-1]:
+        owner = _stack_at(plan, leg.to or "").owner
+        yield f"Have {called(plan, owner)} forward nothing", (Patch(owner.kind, owner.id, {"routes": False}),)
+
+
+def _back_home(plan: Plan, place: Place) -> Iterator[Offer]:
+    """An adapter that is moved to a port group of its own segment on its host."""
+    adapter, segment = plan.of("adapter").get(place.record), plan.of("segment").get(place.segment)
+    if adapter is None or segment is None or not segment.vid:
+        return
+    host = plan.get("guest", adapter.guest).host
+    for switch in sorted(plan.where("virtual_switch", "host", host), key=lambda s: s.id):
+        for group in sorted(plan.where("port_group", "switch", switch.id), key=lambda g: g.id):
+            if group.mode == "access" and group.vid == segment.vid and group.id != adapter.port_group:
+                title = f"Move {called(plan, adapter)} to {called(plan, group)}"
+                yield title, (Patch("adapter", adapter.id, {"port_group": group.id}),)
+
+
+# Reach
+
+
+def _joining(judgement: Judgement, answer: Answer) -> Iterator[Offer]:
+    """What brings a ping that isn't answered one step further."""
+    plan = judgement.plan
+    if answer.way is not None:
+        yield from _blocking(plan, answer.way)
+    if answer.ping is None or not answer.ping.ways or answer.ping.outcome == ANSWERED:
+        return
+    way = answer.ping.ways[-1]
+    target = ipaddress.ip_address(way.target)
+    if not way.legs:
+        back = len(answer.ping.ways) > 1
+        here = stack_of(plan, _owner(plan, answer.b if back else answer.a))
+        yield from _leading(judgement, here, target)
+    elif way.legs[-1].outcome == ANSWERED and way.legs[-1].to is not None:
+        here = _stack_at(plan, way.legs[-1].to)
+        if not here.forwards:
+            yield _forwarding(plan, here.owner)
+        else:
+            yield from _routing(plan, here, target)
+    elif (to := way.legs[-1].to) is not None:
+        yield from _waking(judgement, to)
+
+
+def _leading(judgement: Judgement, here: Stack, target: Address) -> Iterator[Offer]:
+    """A gateway for a stack that has none: somebody in its subnet who forwards, or could, or a router that is plugged in."""
+    plan = judgement.plan
+    offered = False
+    for other in _routers(plan):
+        for interface in other.interfaces:
+            for bound in interface.addresses:
+                mine = next((i for i in here.interfaces if i.holds(bound.ip)), None)
+                if (
+                    mine is None
+                    or other.owner.id == here.owner.id
+                    or (not other.forwards and not other.choices(target))
+                ):
+                    continue
+                offered = True
+                yield from _gateway(plan, here, mine.record, str(bound.ip), other.name)
+    if not offered:
+        yield from _plugging(judgement, here, target)
+
+
+def _gateway(plan: Plan, here: Stack, record: str, address: str, whose: str) -> Iterator[Offer]:
+    """An address as the gateway of an interface's segment; of a host port with a word of its own, of that alone."""
+    own = plan.find(record, PLACES)
+    segment = plan.of("segment").get(getattr(own, "belongs", None))
+    if segment is not None and address not in segment.gateways:
+        gateways = (*segment.gateways, address)
+        yield (
+            f"Make {address} of {whose} a gateway of {segment.name}",
+            (Patch("segment", segment.id, {"gateways": gateways}),),
+        )
+    elif segment is None and own is not None and hasattr(own, "gateway"):
+        yield f"Make {address} of {whose} the gateway of {here.name}", (Patch(own.kind, record, {"gateway": address}),)
+
+
+def _routers(plan: Plan) -> Iterator[Stack]:
+    """The stacks with several interfaces that forward, and then the others."""
+    owners = [o for kind in ("station", "guest") for o in sorted(plan.all(kind), key=lambda r: (not r.routes, r.id))]
+    for owner in sorted(owners, key=lambda o: not o.routes):
+        stack = stack_of(plan, owner)
+        if len([i for i in stack.interfaces if i.addresses]) > 1:
+            yield stack
+
+
+def _routing(plan: Plan, here: Stack, target: Address) -> Iterator[Offer]:
+    """A route over somebody in a subnet of a router, who knows the way."""
+    for other in _routers(plan):
+        if other.owner.id == here.owner.id or not other.choices(target):
+            continue
+        for bound in (b for i in other.interfaces for b in i.addresses):
+            if any(i.holds(bound.ip) for i in here.interfaces) and bound.version == target.version:
+                to = _subnet(plan, target)
+                route = Route(
+                    id=plan.fresh_id(f"{here.owner.id}/route-{bound.ip}"), of=here.owner.id, to=(to,), via=str(bound.ip)
+                )
+                known = next((r for r in plan.where("route", "of", here.owner.id) if r.via == str(bound.ip)), None)
+                edit: Edit = (
+                    (Patch("route", known.id, {"to": (*known.to, to)}),) if known is not None else (Put(route),)
+                )
+                yield f"Have {here.name} send what is for {to} to {bound.ip} of {other.name}", edit
+
+
+def _subnet(plan: Plan, target: Address) -> str:
+    """The subnet of the plan in which an address is; else the address alone."""
+    nets = (ipaddress.ip_network(text) for segment in plan.all(Segment) for text in segment.subnets)
+    return str(
+        next((net for net in nets if net.version == target.version and target in net), ipaddress.ip_network(target))
+    )
+
+
+def _forwarding(plan: Plan, owner: Record) -> Offer:
+    return f"Say that {called(plan, owner)} forwards between its interfaces", (
+        Patch(owner.kind, owner.id, {"routes": True}),
+    )
+
+
+def _plugging(judgement: Judgement, here: Stack, target: Address) -> Iterator[Offer]:
+    """A router between the subnets of a stack and that of an address: a virtual switch never routes."""
+    plan, wiring = judgement.plan, judgement.wiring
+    there = [
+        s
+        for s in plan.all(Segment)
+        for net in map(ipaddress.ip_network, s.subnets)
+        if net.version == target.version and target in net
+    ]
+    mine = [s for i in here.interfaces if (s := plan.of("segment").get(getattr(plan.find(i.record), "belongs", None)))]
+    places = [place for i in here.interfaces if (place := wiring.place(i.record)) is not None]
+    switch = switch_behind(wiring, places)
+    if switch is None or not there or not mine:
+        return
+    wanted: dict[int, list[str]] = {}
+    edit: list[Put | Patch] = []
+    for segment in dict.fromkeys((mine[0], there[0])):
+        address = segment.gateways[0] if segment.gateways else next_free_address(plan, segment)
+        if not segment.vid or address is None or any(wiring.bearers.get(bare_address(address), ())):
+            return
+        wanted[segment.vid] = [bare_address(address)]
+        if not segment.gateways:
+            edit.append(Patch("segment", segment.id, {"gateways": (bare_address(address),)}))
+    if len(wanted) == 2:
+        names = f"{mine[0].name} and {there[0].name}"
+        yield f"Plug a router between {names} into {switch.name}", (*plug_router(plan, switch, wanted), *edit)
+
+
+def _waking(judgement: Judgement, record: str) -> Iterator[Offer]:
+    """Whoever is off is started, whoever is disconnected connected."""
+    plan = judgement.plan
+    place = judgement.wiring.place(record)
+    if place is None or not place.stand.judged or not is_idle(plan, place.endpoint):
+        return
+    own = plan.find(place.endpoint, ("adapter", "host_port"))
+    assert own is not None
+    edit: list[Patch] = []
+    if own.kind == "adapter" and not plan.get("guest", own.guest).running:  # type: ignore[attr-defined]
+        edit.append(Patch("guest", own.guest, {"running": True}))  # type: ignore[attr-defined]
+    if not own.connected:  # type: ignore[attr-defined]
+        edit.append(Patch(own.kind, own.id, {"connected": True}))
+    yield f"Start or connect {called(plan, own)}", tuple(edit)
+
+
+def _owner(plan: Plan, id: str) -> Record:
+    record = plan.find(id)
+    assert record is not None
+    return owner_of(plan, record) if record.kind in PLACES else record
+
+
+def _stack_at(plan: Plan, record: str) -> Stack:
+    return stack_of(plan, _owner(plan, record))

@@ -1,0 +1,366 @@
+"""Rules: whether they hold, against every pair asked one by one; by whom they are broken; and mends after which they hold."""
+
+from __future__ import annotations
+
+import unittest
+from itertools import combinations
+
+from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, WAVERS, Pings, ping
+from aptwire.forward.frames import Frames
+from aptwire.forward.parts import NOW, State
+from aptwire.forward.trace import trace
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.mends import mends
+from aptwire.judge.risks import Risk, risk_proof, risks
+from aptwire.judge.verdicts import judge, rejudge
+from aptwire.plan.edits import Patch, Put, apply_edit, touched
+from aptwire.plan.kinds import PLACES, Rule
+from aptwire.plan.plan import Plan
+from aptwire.plan.sentences import quoted
+from aptwire.plan.stacks import owner_of
+from aptwire.rules.asking import BROKEN, HOLDS, NOBODY, UNKNOWN, Answer, asked
+from aptwire.rules.starting import starting_rules
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.core.test_ping import two_segments
+from tests.routers import routed_plan
+from tests.support import Small, demo_plan, pair, random_plan
+
+
+def members(plan: Plan, segment: str) -> list[str]:
+    return [r.id for kind in PLACES for r in plan.where(kind, "belongs", segment)]
+
+
+def states(judgement: Judgement) -> list[State]:
+    """Today, and each team carried by each other member."""
+    teams = judgement.wiring.all_teams()
+    return [NOW, *(State({t.key: m.key}) for t in teams for m in t.members[1 : t.usable])]
+
+
+def heard(judgement: Judgement, one: list[str], two: list[str]) -> bool:
+    """Whether a frame gets from one of some places to one of others, each pair followed by itself in each state."""
+    places = [[p for id in side if (p := judgement.wiring.place(id)) and p.context >= 0] for side in (one, two)]
+    return any(
+        trace(judgement.wiring, a, b, state).delivered or trace(judgement.wiring, b, a, state).delivered
+        for state in states(judgement)
+        for a in places[0]
+        for b in places[1]
+        if a.record != b.record
+    )
+
+
+def flooded(judgement: Judgement, one: list[str], two: list[str]) -> bool:
+    """The same by another search, of adapters that send with their own tag, today."""
+    frames, plan = Frames(judgement.wiring), judgement.plan
+    for a, others in ((a, others) for side, others in ((one, two), (two, one)) for a in side):
+        place = judgement.wiring.place(a)
+        if place is None or plan.of("adapter").get(place.endpoint) is None or place.endpoint not in frames.seats:
+            continue
+        vid = judgement.wiring.classes.vid(place.label)
+        for id, out in frames.stacked(place.endpoint, (vid,) if vid else ()):
+            spots = judgement.wiring.places_of(id) if plan.of("adapter").get(id) else []
+            tags = [(judgement.wiring.classes.vid(p.label),) if p.label else () for p in spots]
+            if any(p.record in others and tag == tuple(out) for p, tag in zip(spots, tags, strict=True)):
+                return True
+    return False
+
+
+class LayerTwoTest(unittest.TestCase):
+    def pairs(self, plan: Plan) -> list[tuple[str, str, str]]:
+        """A rule for every two segments that anybody is on, and these."""
+        named = sorted((s for s in plan.all("segment") if members(plan, s.id)), key=lambda s: s.id)
+        text = "keep segment {} apart from segment {} on layer 2"
+        return [(text.format(quoted(a.name), quoted(b.name)), a.id, b.id) for a, b in combinations(named, 2)]
+
+    def same(self, plan: Plan) -> None:
+        judgement = judge(plan)
+        for text, a, b in self.pairs(plan):
+            fares = asked(judgement).ask(text)
+            one, two = members(plan, a), members(plan, b)
+            mirrored = any(m.source in (*one, *two) for m in plan.all("mirror"))
+            found = heard(judgement, one, two)
+            if fares.outcome == BROKEN:
+                self.assertTrue(found or mirrored, fares.text)
+            elif fares.outcome == HOLDS:
+                self.assertFalse(found, (text, fares.text))
+                self.assertFalse(flooded(judgement, one, two), (text, fares.text))
+            else:
+                self.assertFalse(found, "whoever is heard is found")
+
+    @settings(max_examples=60)
+    @given(st.integers(0, 10_000))
+    def test_every_pair_of_small_fleets(self, seed: int) -> None:
+        self.same(random_plan(seed))
+
+    @settings(max_examples=40)
+    @given(st.integers(0, 10_000))
+    def test_every_pair_of_rich_and_odd_fleets(self, seed: int) -> None:
+        self.same(random_plan(seed, rich=True, odd=seed % 2 == 0))
+
+    @settings(max_examples=25)
+    @given(st.integers(0, 10_000))
+    def test_after_an_edit_as_from_scratch(self, seed: int) -> None:
+        plan = random_plan(seed, rich=True)
+        texts = [text for text, _, _ in self.pairs(plan)]
+        base = judge(plan)
+        for text in texts:
+            asked(base).ask(text)
+        for nic in sorted(plan.all("nic"), key=lambda n: n.id)[:2]:
+            edit = (Patch("nic", nic.id, {"link": "down"}),)
+            after, _ = apply_edit(plan, edit)
+            fresh, again = asked(judge(after)), asked(rejudge(base, after, touched(edit)))
+            for text in texts:
+                self.assertEqual(again.ask(text).outcome, fresh.ask(text).outcome, text)
+
+
+class RoutedTest(unittest.TestCase):
+    @settings(max_examples=60)
+    @given(st.integers(0, 10_000))
+    def test_every_pair_over_routers(self, seed: int) -> None:
+        """Classes and arrays give what each pair gives by itself, hop by hop and state by state."""
+        plan = routed_plan(seed)
+        judgement = judge(plan)
+        exact = Pings(judgement, exact=True, waking=True)
+        for a, b in combinations(sorted(plan.of("segment")), 2):
+            one, two = members(plan, a), members(plan, b)
+            strangers = [(x, y) for x in one for y in two if self.owner(plan, x) != self.owner(plan, y)]
+            if not one or not two:
+                continue
+            both = {self.owner(plan, x) for x in one} & {self.owner(plan, y) for y in two}
+            found = [(y, exact.arrives(x, y)[0]) for p, q in strangers for x, y in ((p, q), (q, p))]
+            # That whoever is on both sides has an address on the other one is no reaching.
+            ways = {way for y, way in found if way == ANSWERED or self.owner(plan, y) not in both}
+            met = heard(judgement, one, two) or ANSWERED in ways
+            wanted = BROKEN if met else UNKNOWN if UNPROVEN in ways else HOLDS
+            fares = asked(judgement).ask(f"keep segment {a} apart from segment {b}")
+            self.assertEqual(fares.outcome, wanted, (a, b, fares.text, ways))
+            answers = {ping(judgement, x, y).outcome for x, y in strangers}
+            lost = answers & {SILENT, WAVERS}
+            wanted = BROKEN if lost else UNKNOWN if UNPROVEN in answers else HOLDS if answers else NOBODY
+            fares = asked(judgement).ask(f"let segment {a} reach segment {b}")
+            self.assertEqual(fares.outcome, wanted, (a, b, fares.text, answers))
+
+    def owner(self, plan: Plan, record: str) -> str:
+        found = plan.find(record)
+        assert found is not None
+        return owner_of(plan, found).id
+
+
+class SayingTest(unittest.TestCase):
+    def fares(self, made: Small, text: str) -> Answer:
+        return asked(judge(made.plan())).ask(text)
+
+    def mended(self, made: Small, text: str, title: str) -> Plan:
+        """The broken rule is a finding with a proof, and a mend of this title has it hold."""
+        made.put("rule", "rule", text=text)
+        plan = made.plan()
+        judgement = judge(plan)
+        risk = next(r for r in risks(judgement) if r.what == "broken-rule")
+        self.assertTrue(risk_proof(judgement, risk))
+        offered = {m.title: m for m in mends(judgement, risk)}
+        self.assertIn(title, list(offered))
+        after, _ = apply_edit(plan, offered[title].edit)
+        self.assertEqual(asked(judge(after)).ask(text).outcome, HOLDS)
+        return after
+
+    def test_a_router_between_two_that_are_to_be_apart(self) -> None:
+        made, text = two_segments(), "keep s10 apart from s20"
+        fares = self.fares(made, text)
+        self.assertEqual((fares.outcome, fares.text), (BROKEN, "Packets of a1 get to b1 over r."))
+        self.assertEqual(self.fares(made, f"{text} on layer 2").outcome, HOLDS)
+        self.mended(made, text, "Have r forward nothing")
+
+    def test_a_table_with_a_border_inside_a_subnet_tells_those_in_it_apart(self) -> None:
+        made = two_segments()
+        made.guest("b", "b2", 20, addresses=["10.0.20.77/24"])
+        self.assertEqual(self.fares(made, "let a1 reach s20").outcome, HOLDS)
+        made.put("route", "narrow", of="r", to=["10.0.20.64/26"], via="10.0.10.99")
+        fares = self.fares(made, "let a1 reach s20")
+        self.assertEqual((fares.outcome, fares.b), (UNKNOWN, "b2"))
+
+    def test_everybody_who_may_answer_for_a_gateway_is_followed(self) -> None:
+        made = two_segments(routes=False)
+        text = "keep s10 apart from s20"
+        self.assertEqual(self.fares(made, text).outcome, HOLDS)
+        made.put("guest", "z", host="b", name="z", routes=True)
+        for vid, address in ((10, "10.0.10.1/24"), (20, "10.0.20.2/24")):
+            made.put("adapter", f"z{vid}", guest="z", name=f"z{vid}", belongs=f"s{vid}", addresses=[address])
+            made.kinds["adapter"][-1]["port_group"] = made.put(
+                "port_group", f"b/z{vid}", switch="b/s", name=f"z{vid}", mode="access", vid=vid
+            )
+        fares = self.fares(made, text)
+        self.assertEqual(fares.outcome, UNKNOWN)
+        self.assertIn("2 answer for 10.0.10.1", fares.text)
+
+    def test_the_exception_and_whoever_is_off(self) -> None:
+        made = two_segments()
+        text = "keep s10 apart from s20 except guest b1 and guest r"
+        self.assertEqual(self.fares(made, text).outcome, NOBODY)
+        for guest in made.kinds["guest"]:
+            guest["running"] = guest["name"] != "b1"
+        self.assertEqual(self.fares(made, "keep s10 apart from s20").outcome, BROKEN, "he may be started")
+        self.assertEqual(self.fares(made, "let s10 reach guest b1").outcome, BROKEN, "he doesn’t answer")
+
+    def test_reaching_only_through_somebody(self) -> None:
+        made = two_segments()
+        self.assertEqual(self.fares(made, "let a1 reach b1 only through r").outcome, HOLDS)
+        self.assertEqual(self.fares(made, "let a1 reach b1 only through guest a1").outcome, BROKEN)
+        self.assertIn("past", self.fares(made, "let a1 reach b1 only through guest a1").text)
+
+    def test_mends_of_who_is_not_reached(self) -> None:
+        text = "let a1 reach b1"
+        self.mended(two_segments(routes=False), text, "Say that r forwards between its interfaces")
+        made = two_segments()
+        made.kinds["segment"][0]["gateways"] = []
+        self.mended(made, text, "Make 10.0.10.1 of r a gateway of s10")
+        made = two_segments()
+        for segment in made.kinds["segment"]:
+            segment["gateways"] = []
+        made.kinds["guest"][2]["routes"] = False
+        title = "Make 10.0.10.1 of r a gateway of s10, say that r forwards between its interfaces and make 10.0.20.1 of r a gateway of s20"
+        self.mended(made, text, title)
+        made = two_segments()
+        made.kinds["guest"][1]["running"] = False
+        self.mended(made, text, "Start or connect b1 of b1")
+
+    def test_different_subnets_and_nobody_routes_between_them(self) -> None:
+        """A virtual switch never routes: a router is offered."""
+        made = Small()
+        for vid in (10, 20):
+            made.segment(vid, subnets=[f"10.0.{vid}.0/24"])
+        made.fabric("sw")
+        made.host("a", made.trunk("sw/p1", "10, 20"))
+        made.guest("a", "a1", 10, addresses=["10.0.10.11/24"])
+        made.guest("a", "a2", 20, addresses=["10.0.20.11/24"])
+        after = self.mended(made, "a1 reaches a2", "Plug a router between s10 and s20 into sw")
+        self.assertEqual([s.name for s in after.all("station")], ["router"])
+
+    def test_a_route_over_another_router(self) -> None:
+        made = two_segments()
+        # r's interface on 20 is another router's, and between the two is a segment of their own.
+        made.segment(30, subnets=["10.0.30.0/24"])
+        made.put("guest", "q", host="b", name="q", routes=True)
+        for owner, host, n in (("r", "a", 1), ("q", "b", 2)):
+            group = made.put("port_group", f"{host}/t30", switch=f"{host}/s", name="t30", mode="access", vid=30)
+            made.put("adapter", f"{owner}30", guest=owner, name=f"{owner}30", port_group=group, belongs="s30")
+            made.kinds["adapter"][-1]["addresses"] = [f"10.0.30.{n}/24"]
+        b1 = next(a for a in made.kinds["adapter"] if a["id"] == "r20")
+        b1.update(guest="q", port_group="b/g20")
+        text = "let a1 reach b1"
+        self.assertIn("r has no route", self.fares(made, text).text)
+        after = self.mended(made, text, _BOTH_WAYS)
+        self.assertEqual({(r.of, r.via) for r in after.all("route")}, {("r", "10.0.30.2"), ("q", "10.0.30.1")})
+
+    def test_frames_that_leak(self) -> None:
+        """Where natives differ at the ends of a cable, what one says untagged is in another VLAN there."""
+        made = Small()
+        for vid in (10, 20):
+            made.segment(vid)
+        for name in "ab":
+            made.fabric(f"sw{name}")
+        made.cable(made.trunk("swa/x", "10, 20", native=10), made.trunk("swb/x", "10, 20", native=20))
+        for name, vid in (("a", 10), ("b", 20)):
+            made.host(name, made.trunk(f"sw{name}/p", "10, 20"))
+            made.guest(name, f"{name}1", vid)
+        text = "keep s10 apart from s20"
+        fares = self.fares(made, text)
+        self.assertEqual((fares.outcome, fares.a, fares.b), (BROKEN, "a1", "b1"))
+        self.assertTrue(fares.frame is not None and fares.frame.delivered)
+        self.mended(made, text, "Drop untagged frames at port x of swb and drop untagged frames at port x of swa")
+
+    def test_after_a_failover_alone(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.guest("b", "b2", 20)
+        made.access("sw/p9", 20)
+        made.put("nic", "a/n9", host="a", name="n9", uplink="a/u", rank=9, role="standby")
+        made.cable("a/n9", "sw/p9")
+        made.kinds["port_group"][0].update(mode="untagged", vid=None)
+        del made.kinds["port_group"][0]["vid"]
+        fares = self.fares(made, "keep guest a1 apart from s20")
+        self.assertEqual((fares.outcome, fares.text), (BROKEN, "b2 hears a1 when n0 of a fails."))
+
+    def test_open_ends_may_meet(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.host("c", None)
+        made.guest("c", "c1", 20)
+        self.assertEqual(self.fares(made, "keep s10 apart from s20").outcome, HOLDS)
+        made.host("d", None)
+        made.guest("d", "d1", 10)
+        fares = self.fares(made, "keep s10 apart from s20")
+        self.assertEqual(fares.outcome, UNKNOWN)
+        self.assertIn("may meet there", fares.text)
+
+    def test_a_mirror_is_a_way(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.guest("a", "a2", 20)
+        made.put("mirror", "m", source="a1", target="a2")
+        text = "keep s10 apart from s20"
+        self.assertIn("gets a copy", self.fares(made, text).text)
+        self.mended(made, text, "Take away the mirror of a1 of a1")
+
+    def test_a_hostile_guest_tags_and_hands_to_any_router(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.guest("b", "b2", 20)
+        made.kinds["port_group"][0].update(mode="trunk", vid=None, allowed="10, 20", native=10)
+        del made.kinds["port_group"][0]["vid"]
+        self.assertEqual(self.fares(made, "keep guest a1 apart from s20").outcome, HOLDS)
+        text = "keep guest a1 apart from s20 even if hostile"
+        self.assertEqual(self.fares(made, text).text, "a1 could reach b2 by tagging its frames 20.")
+        self.mended(made, text, "Let port group g10 of a carry no tags alone")
+        made = two_segments()
+        for segment in made.kinds["segment"]:
+            segment["gateways"] = []
+        self.assertEqual(self.fares(made, "keep s10 apart from s20").outcome, HOLDS)
+        fares = self.fares(made, "keep s10 apart from s20 even if hostile")
+        self.assertEqual(fares.text, "a1 could hand packets for b1 to r, which sends them on.")
+
+    def test_packets_of_a_size(self) -> None:
+        made = pair()
+        self.assertEqual(self.fares(made, "s10 carries 9000").outcome, HOLDS)
+        made.kinds["fabric_port"][1]["mtu"] = 1500
+        fares = self.fares(made, "s10 carries 9000")
+        self.assertEqual(fares.outcome, BROKEN)
+        self.assertIn("takes 1500", fares.text)
+        self.assertEqual(self.fares(made, "s10 carries 1500").outcome, HOLDS)
+
+    def test_names_that_may_be_several_and_names_of_nobody(self) -> None:
+        made = pair()
+        made.segment(20)
+        made.put("segment", "s-b1", name="b1")
+        fares = self.fares(made, "keep b1 apart from s10")
+        self.assertEqual(
+            (fares.outcome, fares.text), (UNKNOWN, "“b1” is a segment and a guest: say which, as in segment b1")
+        )
+        self.assertEqual(self.fares(made, "keep s20 apart from s10").outcome, NOBODY)
+        self.assertEqual(self.fares(made, "keep guest nobody apart from s10").outcome, NOBODY)
+        self.assertEqual(self.fares(made, "keep adapter a/a1 apart from adapter b/*").outcome, BROKEN)
+
+    def test_what_a_plan_s_roles_may_start_with(self) -> None:
+        plan = demo_plan()
+        texts = starting_rules(plan)
+        self.assertIn("keep role storage apart from role production", texts)
+        after, _ = apply_edit(plan, tuple(Put(Rule(id=f"r{n}", text=text)) for n, text in enumerate(texts)))
+        self.assertFalse(set(texts) & set(starting_rules(after)))
+        self.assertEqual(len(asked(judge(after)).rules()), len(plan.of("rule")) + len(texts))
+
+    def test_the_demo_has_rules_of_every_kind(self) -> None:
+        judgement = judge(demo_plan())
+        fares = {rule.id: answer.outcome for rule, answer in asked(judgement).rules()}
+        self.assertEqual(set(fares.values()), {HOLDS, BROKEN, NOBODY})
+        self.assertEqual(fares["bubble-apart"], HOLDS)
+        found: list[Risk] = [r for r in risks(judgement) if r.what.endswith("-rule")]
+        self.assertEqual({r.key[0] for r in found}, {id for id, outcome in fares.items() if outcome != HOLDS})
+
+
+_BOTH_WAYS = (
+    "Have r send what is for 10.0.20.0/24 to 10.0.30.2 of q and have q send what is for 10.0.10.0/24 to 10.0.30.1 of r"
+)
+
+
+if __name__ == "__main__":
+    unittest.main()
