@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from playwright.sync_api import expect
@@ -118,6 +119,74 @@ class AcceptedTest(BrowserTest):
         expect(self.finding(title)).to_be_visible()
         page.keyboard.press("Control+z")
         expect(page.get_by_role("button", name="1 accepted")).to_be_visible()
+
+
+class RulesTest(BrowserTest):
+    def test_a_rule_is_written_seen_broken_mended_and_seen_to_hold(self) -> None:
+        page = self.page
+        page.keyboard.press("r")
+        expect(page).to_have_url(re.compile("/rules"))
+        rules = page.get_by_role("region", name="Rules", exact=True)
+        expect(rules.get_by_role("listitem").first).to_contain_text("broken")
+        field = page.get_by_role("combobox", name="Write a rule")
+        field.click()
+        # What could stand is offered, word by word and name by name.
+        field.press_sequentially("keep crew-r")
+        expect(page.get_by_role("option", name="crew-roster guest")).to_be_visible()
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("Enter")
+        expect(field).to_have_value("keep crew-roster ")
+        field.press_sequentially("aparrt from tide-model")
+        reading = page.get_by_role("status").filter(has_text="meant")
+        expect(reading).to_contain_text("“aparrt” can’t stand here; is “apart” meant?")
+        expect(page.get_by_role("button", name="Add the rule")).to_be_disabled()
+        self.accessible()
+        field.fill("keep crew-roster apart from tide-model")
+        expect(page.get_by_role("status").filter(has_text="broken")).to_contain_text("over edge-firewall")
+        page.keyboard.press("Escape")
+        page.keyboard.press("Enter")
+        mine = rules.get_by_role("listitem").filter(has_text="keep crew-roster apart from tide-model")
+        expect(mine).to_contain_text("Packets of crew-roster get to tide-model over edge-firewall.")
+        expect(field).to_have_value("")
+        self.accessible()
+        mine.get_by_role("button", name="Proof and mends").click()
+        mend = page.get_by_role("button", name="Have edge-firewall forward nothing")
+        expect(mend).to_contain_text("let crew-roster reach tide-model only through edge-firewall")
+        column = page.get_by_role("complementary", name="Verdicts")
+        column.get_by_role("button", name="Proof").click()
+        expect(column).to_contain_text("by its gateway 10.65.20.1")
+        mend.click()
+        expect(mine).to_contain_text("holds")
+        expect(mine).to_contain_text("none hears or reaches one of the others, in any state")
+        page.keyboard.press("Control+z")
+        expect(mine).to_contain_text("broken")
+
+    def test_a_rule_is_changed_traced_and_removed_and_others_are_offered(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/rules")
+        rules = page.get_by_role("region", name="Rules", exact=True)
+        text = "keep visitors apart from role management"
+        rules.get_by_role("button", name=f"Change: {text}").click()
+        field = page.get_by_role("combobox", name="Change the rule")
+        expect(field).to_be_focused()
+        expect(field).to_have_value(text)
+        field.fill(f"{text} on layer 2")
+        expect(page.get_by_role("button", name="Change it")).to_be_enabled()
+        page.keyboard.press("Escape")
+        page.keyboard.press("Enter")
+        changed = rules.get_by_role("listitem").filter(has_text=f"{text} on layer 2")
+        expect(changed).to_contain_text("none hears one of the others")
+        broken = rules.get_by_role("listitem").filter(has_text="every host reaches quay-router")
+        broken.get_by_role("link", name="Trace").click()
+        expect(page.get_by_role("region", name="Ping")).to_contain_text("quay-router")
+        page.go_back()
+        rules.get_by_role("button", name=f"Remove: {text} on layer 2").click()
+        expect(changed).to_have_count(0)
+        offered = page.get_by_role("region", name="Rules to start with")
+        first = "keep role storage apart from role production"
+        offered.get_by_role("button", name=first).click()
+        expect(rules.get_by_role("listitem").filter(has_text=first)).to_be_visible()
+        expect(offered.get_by_role("button", name=first)).to_have_count(0)
 
 
 class PaperTest(BrowserTest):

@@ -21,7 +21,7 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES, Record
+from aptwire.plan.kinds import OWNERS, PLACES, Record
 from aptwire.plan.names import called, some, with_key
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.stacks import CONNECTED, GATEWAY, Address, Entry, Stack, owner_of, stack_of
@@ -96,7 +96,7 @@ def end_of(plan: Plan, name: str) -> str:
     """The record, or address, that somebody means: a record's id, an address, host/name of an endpoint (with |tag for a guest's own), or the name of a guest,
     station or host; PlanError says what is wrong with it."""
     text, _, tag = name.strip().partition("|")
-    if plan.find(text, (*_OWNING, *PLACES)) is not None and not tag:
+    if plan.find(text, (*OWNERS, *PLACES)) is not None and not tag:
         return text
     try:
         return str(ipaddress.ip_address(bare_address(text)))
@@ -108,7 +108,7 @@ def end_of(plan: Plan, name: str) -> str:
         if not own:
             raise PlanError([Problem(f"nobody tags {tag[:20]} at “{text[:80]}”")])
         return str(own[0].id)
-    found += [record.id for kind in _OWNING for record in plan.where(kind, "name", text)]
+    found += [record.id for kind in OWNERS for record in plan.where(kind, "name", text)]
     if len(found) == 1:
         return found[0]
     if found:
@@ -132,6 +132,7 @@ class Pings:
     stacks: dict[str, Stack] = field(default_factory=dict)
     traces: dict[tuple[str, str, str], Trace] = field(default_factory=dict)
     states_matter: bool = False
+    guessing: bool = False
 
     def __post_init__(self) -> None:
         self.wiring, self.plan = self.judgement.wiring, self.judgement.plan
@@ -203,7 +204,12 @@ class Pings:
         def asked(state: State) -> list[Way]:
             return [way for line in lines for way in self._spread(here, line, address, target, state, (), "")]
 
-        self.states_matter = False
+        # Where not even the arrays, which take every state together, let it through, no way is looked for.
+        self.guessing = True
+        perhaps = any(way.outcome != SILENT for way in asked(NOW))
+        self.guessing = self.states_matter = False
+        if not perhaps:
+            return SILENT, NOW, None
         today = asked(NOW)
         settled = not self.states_matter or any(way.outcome == ANSWERED for way in today)
         free, fails, more = self._states(() if settled else tuple(today))
@@ -266,16 +272,16 @@ class Pings:
                     yield Leg(line.out, str(via), other, by, UNPROVEN, reason)
 
     def _start(self, source: str) -> Stack:
-        record = self.plan.find(source, (*_OWNING, *PLACES))
+        record = self.plan.find(source, (*OWNERS, *PLACES))
         if record is None:
             raise PlanError(
                 [Problem("a ping starts at a guest, a station, a host or one of their interfaces", field="from")]
             )
-        return self._stack(record if record.kind in _OWNING else owner_of(self.plan, record))
+        return self._stack(record if record.kind in OWNERS else owner_of(self.plan, record))
 
     def _target(self, target: str, here: Stack) -> tuple[Address | None, str, Record | None]:
         """The address that is asked for, what it is called, and whose it ought to be: one in a subnet of whoever asks, if there is one."""
-        record = self.plan.find(target, (*_OWNING, *PLACES))
+        record = self.plan.find(target, (*OWNERS, *PLACES))
         if record is None:
             try:
                 return ipaddress.ip_address(bare_address(target)), bare_address(target), None
@@ -283,7 +289,7 @@ class Pings:
                 raise PlanError(
                     [Problem("a ping goes to an address, or to somebody who may have one", field="to")]
                 ) from None
-        owner = record if record.kind in _OWNING else owner_of(self.plan, record)
+        owner = record if record.kind in OWNERS else owner_of(self.plan, record)
         stack = self._stack(owner)
         interfaces = [i for i in stack.interfaces if record is owner or i.record == record.id]
         bound = [address.ip for interface in interfaces for address in interface.addresses]
@@ -415,6 +421,8 @@ class Pings:
             return record, SILENT, place, None
         here = self._place(out)
         assert not isinstance(here, str)
+        if self.guessing:
+            return record, ANSWERED if self.voices.may(here, place) else SILENT, "", None
         if not self.exact and self.voices.sure(here, place):
             if self._in_part(here) or self._in_part(place):
                 return record, UNPROVEN, "what is known of the way there isn’t all", None
@@ -493,9 +501,6 @@ class Pings:
         fails = [State({key: m}) for key, of in members.items() if key not in free for m in of[1:]]
         more = len(either) > MOST_STATES - 1 or len(fails) > MOST_STATES
         return either[: MOST_STATES - 1], fails[:MOST_STATES], more
-
-
-_OWNING = ("guest", "station", "host")
 
 
 def _why(line: Entry) -> str:

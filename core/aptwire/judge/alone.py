@@ -6,12 +6,12 @@ import heapq
 from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass, field
 
-from aptwire.forward.frames import Frames, Seat
+from aptwire.forward.frames import Seat
 from aptwire.forward.rules import PortRule, Stack
 from aptwire.forward.strand import CARRIES, DROPPED, LEAKS, OPEN, RESERVE, Piece, strand
 from aptwire.forward.walk import Stop, flood
 from aptwire.judge.causes import spoken
-from aptwire.judge.could import could
+from aptwire.judge.could import could, frames_of
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.need import needs
 from aptwire.judge.why import is_idle
@@ -203,10 +203,6 @@ def _line(plan: Plan, record: Record | None) -> str:
     return str(getattr(record, "name", "")) or called(plan, record)
 
 
-def _frames(judgement: Judgement) -> Frames:
-    return Frames(judgement.wiring)
-
-
 def _leaving(rule: PortRule, stops: Iterable[Stop]) -> set[int]:
     """The labels with which frames that are there leave by a port."""
     return {label for stop in stops if (label := int(rule.out[stop.context])) >= 0}
@@ -218,7 +214,7 @@ class _Ears:
     def __init__(self, judgement: Judgement, segment: Segment) -> None:
         self.judgement, self.segment = judgement, segment
         self.wiring, self.plan = judgement.wiring, judgement.plan
-        self.frames = judgement.once(_frames)
+        self.frames = judgement.once(frames_of)
         self.stops: set[Stop] = set()
         self.heard: dict[str, set[Stack]] = {}
         self._listen()

@@ -249,6 +249,11 @@ def could(judgement: Judgement) -> Could:
     return judgement.once(Could)
 
 
+def frames_of(judgement: Judgement) -> Frames:
+    """What is sent and taken at each port today, for `Judgement.once`."""
+    return Frames(judgement.wiring)
+
+
 MOST_STACKS = 4_000
 """Two tags that are tried for one adapter at the most."""
 
@@ -260,7 +265,7 @@ def exactly(judgement: Judgement, adapter: str) -> dict[str, list[str]]:
     of its own.  With packets of a tunnel's own inside, the key ends in the tunnel (`"vxlan 7001"`, `"30 vxlan 7001"`).
     """
     plan, wiring = judgement.plan, judgement.wiring
-    frames = Frames(wiring)
+    frames = judgement.once(frames_of)
     seat = frames.seats.get(adapter)
     if seat is None or seat.vni:
         return {}

@@ -45,7 +45,7 @@ class Voices:
         key = (bridge, order, context)
         if key not in self._spoken:
             nodes = self._nodes(bridge, order, context)
-            self._spoken[key] = frozenset((self._inside(bridge, context), *self._reached(nodes)))
+            self._spoken[key] = frozenset((self.inside(bridge, context), *self._reached(nodes)))
         return self._spoken[key]
 
     def heard(self, bridge: int, order: str, context: int) -> frozenset[int]:
@@ -53,7 +53,7 @@ class Voices:
         key = (bridge, order, context)
         if key not in self._heard:
             nodes = np.array(self._ears(bridge, order, context), dtype=np.int64)
-            found = {self._inside(bridge, context)}
+            found = {self.inside(bridge, context)}
             for state, (_, domains) in enumerate(self.states):
                 found.update((state * EACH_STATE + domains.component[nodes].astype(np.int64)).tolist())
             self._heard[key] = frozenset(found)
@@ -97,6 +97,13 @@ class Voices:
         ]
         return frozenset(self._reached(nodes))
 
+    def may(self, one: Place, two: Place) -> bool:
+        """Whether two places may hear each other in some state, or nobody knows; False: surely one of them doesn't hear the other."""
+        a, b = one.stand, two.stand
+        if not self.says(a).isdisjoint(self.listens(b)) and not self.says(b).isdisjoint(self.listens(a)):
+            return True
+        return self.loose(a) or self.loose(b)
+
     def sure(self, one: Place, two: Place) -> bool:
         """Whether two places hear each other in every state, whichever members carry; False: perhaps they do."""
         a, b = self.steady(one.stand), self.steady(two.stand)
@@ -135,7 +142,8 @@ class Voices:
             found += components
         return tuple(found)
 
-    def _inside(self, bridge: int, context: int) -> int:
+    def inside(self, bridge: int, context: int) -> int:
+        """The number of a context of a switch."""
         return -1 - (bridge * self.wiring.classes.count + context)
 
     def _tunnelled(self, stand: Stand, carried: frozenset[object] | tuple[()]) -> frozenset[object]:

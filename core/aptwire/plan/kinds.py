@@ -754,6 +754,9 @@ KINDS: dict[str, type[Record]] = {
 PLACES = ("adapter", "guest_tag", "host_port", "station_port")
 """The kinds whose records stand somewhere with frames of their own, and bear addresses."""
 
+OWNERS = ("guest", "station", "host")
+"""The kinds whose records have such interfaces."""
+
 UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
     *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "route", "rule")
 }

@@ -150,6 +150,21 @@ def gateways_of(plan: Plan, record: Record) -> tuple[str, ...]:
     return (own,) if own else segment.gateways if segment is not None else ()
 
 
+Numbers = tuple[int, int, int, int]
+"""An address in numbers: its IP version, itself, its subnet's first address and prefix length."""
+
+
+def numbers(text: str) -> Numbers:
+    """An address with prefix length, as records keep it, in numbers; quicker than the library's for very many."""
+    if ":" in text:
+        found = ipaddress.ip_interface(text)
+        return 6, int(found.ip), int(found.network.network_address), found.network.prefixlen
+    address, _, length = text.partition("/")
+    a, b, c, d = address.split(".")
+    number, rest = int(a) << 24 | int(b) << 16 | int(c) << 8 | int(d), 32 - int(length)
+    return 4, number, number >> rest << rest, 32 - rest
+
+
 def _records(plan: Plan, owner: Record) -> Iterable[Record]:
     if owner.kind == "guest":
         for adapter in sorted(plan.where("adapter", "guest", owner.id), key=lambda a: (a.order, a.id)):

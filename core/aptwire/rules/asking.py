@@ -6,17 +6,16 @@ hear whom (`judge/voices.py`), and the exact search has the last word on whether
 
 from __future__ import annotations
 
-import ipaddress
 from bisect import bisect_right
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from itertools import product
+from itertools import chain, product
 from threading import RLock
 from typing import Any
 
 from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, WAVERS, Ping, Pings, Way
-from aptwire.forward.parts import NOW, Place, State
+from aptwire.forward.parts import NOW, Place, Stand, State
 from aptwire.forward.trace import Trace, say_state, trace
 from aptwire.forward.wiring import Wiring
 from aptwire.judge.causes import spoken
@@ -27,10 +26,11 @@ from aptwire.judge.verdicts import rejudge
 from aptwire.judge.voices import voices
 from aptwire.judge.why import CUT_OFF, NO_GROUP, OPEN_END, TOO_LARGE, WRONG_TAG, Cause, is_idle
 from aptwire.plan.edits import Patch, apply_edit, touched
-from aptwire.plan.kinds import PLACES, Mirror, Rule
+from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import OWNERS, PLACES, Mirror, Rule
 from aptwire.plan.names import called, some
-from aptwire.plan.sentences import Apart, Carries, Reach, Share, read
-from aptwire.plan.stacks import Stack, owner_of, stack_of
+from aptwire.plan.sentences import EVERYTHING, Apart, Carries, Reach, Share, read
+from aptwire.plan.stacks import Numbers, Stack, gateways_of, numbers, owner_of, stack_of
 from aptwire.rules.whom import Meaning, Unit, Whom
 
 OUTCOMES = HOLDS, BROKEN, UNKNOWN, NOBODY = "holds", "broken", "unknown", "nobody"
@@ -71,7 +71,8 @@ class Asked:
         self.meaning = Meaning(judgement.plan)
         self.pings = Pings(judgement)
         self.waking = Pings(judgement, waking=True)
-        self._alike: dict[str, tuple[Any, ...]] = {}
+        self._alike: dict[str, Hashable] = {}
+        self._shared_parts: dict[Hashable, Hashable] = {}
         self._known: dict[str, Answer] = {}
         self._lock = RLock()
 
@@ -115,80 +116,108 @@ class Asked:
             spoken(self.plan, id) if self.plan.find(id, PLACES) is not None else called(self.plan, self.plan.find(id))
         )
 
-    def idle(self, place: Place) -> bool:
-        """Whether an endpoint is off or disconnected."""
-        return place.stand.judged and is_idle(self.plan, place.endpoint)
-
     # Who is alike
 
-    def _stack(self, record: str) -> Stack:
-        found = self.plan.find(record)
-        assert found is not None
-        owner = owner_of(self.plan, found) if found.kind in PLACES else found
-        if owner.id not in self.pings.stacks:
-            self.pings.stacks[owner.id] = self.waking.stacks[owner.id] = stack_of(self.plan, owner)
-        return self.pings.stacks[owner.id]
+    @cached_property
+    def stand_of(self) -> dict[str, Stand]:
+        """The stand of each interface."""
+        return {record: stand for block in self.wiring.blocks.values() for record, stand in block.stand_of.items()}
 
-    def owner(self, record: str) -> str:
+    def owner(self, id: str) -> str:
         """The guest, station or host of whom something is, by id."""
-        return self._stack(record).owner.id
+        record = self.plan.find(id, PLACES)
+        return owner_of(self.plan, record).id if record is not None else id
 
-    def alike(self, record: str) -> tuple[Any, ...]:
-        """What an interface, with its stack, has in common with those that no frame and no next hop tells apart; its address in its subnet aside."""
-        if record not in self._alike:
-            self._alike[record] = self._find_alike(record)
-        return self._alike[record]
-
-    def _find_alike(self, record: str) -> tuple[Any, ...]:
-        stack = self._stack(record)
-        others = [i.record for i in stack.interfaces if i.record != record]
-        if stack.forwards or self.plan.where("route", "of", stack.owner.id):
-            return (*self._part(record), stack.owner.id)
-        return (self._part(record), *map(self._part, others))
-
-    def _part(self, record: str) -> tuple[Any, ...]:
-        """What one interface has by itself."""
-        place = self.wiring.place(record)
-        if place is None:
-            return ("nowhere", record)
-        own = next(i for i in self._stack(record).interfaces if i.record == record)
-        if any(len(self.wiring.bearers.get(str(bound.ip), ())) > 1 for bound in own.addresses):
-            return ("itself", record)
-        steady = self.voices.steady(place.stand)
-        ears = ("stand", place.stand.block, place.stand.index) if steady is None else steady
-        cause = self.judgement.cause_of(place) if place.stand.judged else None
-        unclear = cause is not None and cause.what == OPEN_END
-        nets = tuple(bound.network for bound in own.addresses)
-        return (ears, unclear, self.idle(place), place.segment, own.gateways, own.said, nets)
-
-    def _of_unit(self, unit: Unit) -> tuple[Any, ...]:
-        """The same of a unit."""
-        stack = self._stack(unit.id)
-        if len(unit.records) == 1:
-            return self.alike(unit.records[0])
-        if stack.forwards or self.plan.where("route", "of", stack.owner.id):
-            return (unit.id,)
-        return tuple(map(self._part, unit.records))
+    def stack(self, id: str) -> Stack:
+        """The stack of an owner."""
+        if id not in self.pings.stacks:
+            found = self.plan.find(id, OWNERS)
+            assert found is not None
+            self.pings.stacks[id] = self.waking.stacks[id] = stack_of(self.plan, found)
+        return self.pings.stacks[id]
 
     @cached_property
-    def _marks(self) -> list[tuple[int, int]]:
-        """Where the subnets of which tables speak begin and end, each with its IP version, in order: between two of them no table tells addresses apart."""
-        nets = {ipaddress.ip_network(to) for route in self.plan.all("route") for to in route.to}
-        for kind in ("guest", "station", "host"):
-            for owner in self.plan.where(kind, "routes", True):
-                nets |= {bound.network for i in self._stack(owner.id).interfaces for bound in i.addresses}
-        return _bounds(nets)
+    def _manifold(self) -> frozenset[str]:
+        """The owners with several interfaces, or routes: what becomes of a packet isn't said by one interface alone."""
+        plan = self.plan
+        found = {guest for guest, adapters in plan.grouped("adapter", "guest").items() if len(adapters) > 1}
+        found |= {plan.get("adapter", tag.adapter).guest for tag in plan.all("guest_tag")}
+        found |= {station for station, ports in plan.grouped("station_port", "station").items() if len(ports) > 1}
+        return frozenset((*found, *plan.of("host"), *self._tabled))
+
+    @cached_property
+    def _tabled(self) -> frozenset[str]:
+        """The owners that forward, or have routes: each is one by itself."""
+        forwarding = (owner.id for kind in OWNERS for owner in self.plan.where(kind, "routes", True))
+        return frozenset((*forwarding, *(route.of for route in self.plan.all("route"))))
+
+    def alike(self, record: str) -> Hashable:
+        """What an interface, with its stack, has in common with those that no frame and no next hop tells apart; its address in its subnet aside."""
+        if record not in self._alike:
+            owner = self.owner(record)
+            if owner in self._tabled:
+                made: Hashable = (self._part(record), owner)
+            elif owner in self._manifold:
+                others = (i.record for i in self.stack(owner).interfaces if i.record != record)
+                made = (self._part(record), *map(self._part, others))
+            else:
+                made = self._part(record)
+            # Many are alike: they share the value.
+            self._alike[record] = self._shared_parts.setdefault(made, made)
+        return self._alike[record]
+
+    def _part(self, id: str) -> Hashable:
+        """What one interface has by itself."""
+        record, stand = self.plan.find(id, PLACES), self.stand_of.get(id)
+        if record is None or stand is None:
+            return ("nowhere", id)
+        addresses = record.addresses  # type: ignore[attr-defined]
+        bearers = self.wiring.bearers
+        if any(len(bearers.get(bare_address(text), ())) > 1 for text in addresses):
+            return ("itself", id)
+        steady = self.voices.steady(stand)
+        own = self.judgement.own.get(id)
+        cause = own[1] if own is not None else self.judgement.causes.get(stand)
+        endpoint = record.adapter if record.kind == "guest_tag" else id  # type: ignore[attr-defined]
+        return (
+            ("stand", stand.block, stand.index) if steady is None else steady,
+            cause is not None and cause.what == OPEN_END,
+            stand.judged and is_idle(self.plan, endpoint),
+            stand.segment,
+            gateways_of(self.plan, record),
+            getattr(record, "gateway", None) is None and stand.segment is None,
+            tuple((version, net, length) for version, _, net, length in map(numbers, addresses)),
+        )
+
+    def _of_unit(self, unit: Unit) -> Hashable:
+        """The same of a unit."""
+        if len(unit.records) == 1:
+            return self.alike(unit.records[0])
+        return unit.id if unit.id in self._tabled else tuple(map(self._part, unit.records))
+
+    def _addresses(self, records: Iterable[str]) -> Iterator[Numbers]:
+        for id in records:
+            record = self.plan.find(id, PLACES)
+            yield from map(numbers, record.addresses if record is not None else ())  # type: ignore[attr-defined]
+
+    @cached_property
+    def _marks(self) -> frozenset[tuple[int, int]]:
+        """Where the subnets of which tables speak begin and end, each with its IP version: between two of them no table tells addresses apart."""
+        nets = [numbers(to) for route in self.plan.all("route") for to in route.to]
+        for owner in self._tabled:
+            nets += self._addresses(i.record for i in self.stack(owner).interfaces)
+        return frozenset(_bounds(nets))
 
     def kinds(self, units: Sequence[Unit], others: Sequence[Unit]) -> list[list[Unit]]:
         """The units in lists of those that are alike, also as targets for these others."""
-        seen = {self.owner(unit.id) for unit in others}
-        nets = {bound.network for id in seen for i in self._stack(id).interfaces for bound in i.addresses}
-        marks = sorted({*self._marks, *_bounds(nets)})
-        found: dict[tuple[Any, ...], list[Unit]] = {}
+        owners = {owner for unit in others if (owner := self.owner(unit.id)) in self._manifold}
+        beside = (i.record for owner in owners for i in self.stack(owner).interfaces)
+        nets = self._addresses(chain((record for unit in others for record in unit.records), beside))
+        marks = sorted(self._marks.union(_bounds(nets)))
+        found: dict[Hashable, list[Unit]] = {}
         for unit in units:
-            stack = self._stack(unit.id)
-            own = [b.ip for i in stack.interfaces if i.record in unit.records for b in i.addresses]
-            where = tuple(bisect_right(marks, (address.version, int(address))) for address in own)
+            own = self._addresses(unit.records)
+            where = tuple(bisect_right(marks, (version, address)) for version, address, _, _ in own)
             found.setdefault((self._of_unit(unit), where), []).append(unit)
         return list(found.values())
 
@@ -202,12 +231,12 @@ class Asked:
         doubt: Answer | None = None
         asked = 0
         for one, two in product(*kinds):
-            pair = self._pair(one, two)
+            pair = self.pair(one, two)
             if pair is None:
                 continue
             asked += 1
             found = self.pings.ask(pair[0].id, pair[1].id)
-            told = Answer(BROKEN, found.sentence, pair[0].id, pair[1].id, ping=found)
+            told = Answer(BROKEN, found.sentence, *_ends(found, *pair), ping=found)
             if found.outcome in (SILENT, WAVERS):
                 return told
             if found.outcome == UNPROVEN:
@@ -239,12 +268,17 @@ class Asked:
         found = _ApartAsked(self, Apart(sentence.a, sentence.b, layer2=True), a, b, Whom(())).answer()
         return found if found.outcome != HOLDS else ""
 
-    def _pair(self, one: list[Unit], two: list[Unit]) -> tuple[Unit, Unit] | None:
+    def pair(self, one: list[Unit], two: list[Unit]) -> tuple[Unit, Unit] | None:
         """Two of two lists that aren't of one stack; None where there are none."""
         for a, b in product(one[:3], two[:3]):
             if self.owner(a.id) != self.owner(b.id):
                 return a, b
         return None
+
+    def has_addresses(self, record: str) -> bool:
+        """Whether an interface bears any address."""
+        found = self.plan.find(record, PLACES)
+        return bool(found is not None and found.addresses)  # type: ignore[attr-defined]
 
     # Sizes
 
@@ -309,6 +343,10 @@ class Asked:
         return called(self.plan, record) if record is not None else id
 
 
+Spot = tuple[Stand, list[str]]
+"""A stand, and one or two of its records."""
+
+
 class _ApartAsked:
     """Whether two are apart."""
 
@@ -318,12 +356,27 @@ class _ApartAsked:
         aside = set(without.records)
         self.a = [record for record in a.records if record not in aside]
         own = set(self.a)
-        everything = any(subject.sort == "everything" for subject in sentence.b)
+        everything = any(subject.sort == EVERYTHING for subject in sentence.b)
         self.b = [r for r in b.records if r not in aside and not (everything and r in own)]
+        self.spots = self._spots(self.a), self._spots(self.b)
         self.doubt: Answer | None = None
-        # Whoever is on both sides is where they end: that it has an address on the other one reaches nobody there.
-        owners = ({asked.owner(record) for record in side} for side in (self.a, self.b))
-        self.both = frozenset.intersection(*map(frozenset, owners))
+
+    @cached_property
+    def both(self) -> frozenset[str]:
+        """Whoever is on both sides is where they end: that it has an address on the other one reaches nobody there."""
+        owners = ({self.asked.owner(record) for record in side} for side in (self.a, self.b))
+        return frozenset.intersection(*map(frozenset, owners))
+
+    def _spots(self, records: list[str]) -> list[Spot]:
+        """The stands of some interfaces, with two of these each: more are alike."""
+        found: dict[int, Spot] = {}
+        for record in records:
+            stand = self.asked.stand_of.get(record)
+            if stand is not None and stand.context >= 0:
+                spot = found.setdefault(id(stand), (stand, []))
+                if len(spot[1]) < 2:
+                    spot[1].append(record)
+        return list(found.values())
 
     def answer(self) -> Answer:
         """The answer."""
@@ -347,37 +400,36 @@ class _ApartAsked:
         text = f"Asked of {len(self.a)} and {len(self.b)}: none {how} one of the others, in any state{free}."
         return Answer(HOLDS, text)
 
-    def _places(self, records: Iterable[str]) -> Iterator[Place]:
-        for record in records:
-            place = self.wiring.place(record)
-            if place is not None and place.context >= 0:
-                yield place
-
     # Layer 2
 
     def _candidates(
-        self, one: Iterable[tuple[frozenset[object], Place]], two: Iterable[tuple[frozenset[object], Place]]
+        self, one: Iterable[tuple[frozenset[object], Spot]], two: Iterable[tuple[frozenset[object], Spot]]
     ) -> Iterator[tuple[Place, Place]]:
         """Pairs of which the first may be heard by the second: one pair for all who are alike."""
-        ears: dict[object, dict[int, Place]] = {}
-        for heard, place in two:
+        ears: dict[object, list[Spot]] = {}
+        for heard, spot in two:
             for ear in heard:
-                ears.setdefault(ear, {}).setdefault(id(place.stand), place)
+                ears.setdefault(ear, []).append(spot)
         done: set[tuple[int, int]] = set()
-        for said, place in one:
-            for voice in said:
-                for other in ears.get(voice, {}).values():
-                    key = (id(place.stand), id(other.stand))
-                    if key not in done and place.record != other.record:
-                        done.add(key)
-                        yield place, other
+        for said, (stand, records) in one:
+            for other, others in (spot for voice in said for spot in ears.get(voice, ())):
+                key = (id(stand), id(other))
+                pair = next(((a, b) for a in records for b in others if a != b), None)
+                if key not in done and pair is not None:
+                    done.add(key)
+                    yield self._place(pair[0]), self._place(pair[1])
+
+    def _place(self, record: str) -> Place:
+        place = self.wiring.place(record)
+        assert place is not None
+        return place
 
     def _frames(self) -> Iterator[Answer]:
         """Whoever is heard by one of the others."""
         tried = 0
-        for one, two in ((self.a, self.b), (self.b, self.a)):
-            saying = ((self.voices.says(p.stand), p) for p in self._places(one))
-            listening = ((self.voices.listens(p.stand), p) for p in self._places(two))
+        for one, two in (self.spots, self.spots[::-1]):
+            saying = ((self.voices.says(spot[0]), spot) for spot in one)
+            listening = ((self.voices.listens(spot[0]), spot) for spot in two)
             for here, there in self._candidates(saying, listening):
                 tried += 1
                 found = self._delivered(here, there) if tried <= MOST_TRIED else None
@@ -402,55 +454,61 @@ class _ApartAsked:
 
     def _mirrors(self) -> Iterator[Answer]:
         """Whoever gets a copy of what one of the others sends or hears."""
-        sides = [{p.endpoint for p in self._places(side)} for side in (self.a, self.b)]
-        for mirror in sorted(self.plan.all(Mirror), key=lambda m: m.id):
+        mirrors = sorted(self.plan.all(Mirror), key=lambda m: m.id)
+        sides = [{self._endpoint(record) for record in side} if mirrors else set() for side in (self.a, self.b)]
+        for mirror in mirrors:
             for one, two in (sides, sides[::-1]):
                 if mirror.source in one and mirror.target in two:
                     name = self.asked.name
                     text = f"{name(mirror.target)} gets a copy of what {name(mirror.source)} sends and hears."
                     yield Answer(BROKEN, text, mirror.source, mirror.target)
 
+    def _endpoint(self, record: str) -> str:
+        tag = self.plan.of("guest_tag").get(record)
+        return str(tag.adapter) if tag is not None else record
+
     def _open(self) -> Iterator[Answer]:
         """Where ways of both lead nobody knows where, they may meet there."""
-        found = []
-        for side in (self.a, self.b):
-            found.append(next((place for place in self._places(side) if self.voices.loose(place.stand)), None))
+        found = [next((records[0] for stand, records in side if self.voices.loose(stand)), None) for side in self.spots]
         if found[0] is not None and found[1] is not None and self.doubt is None:
-            text = f"Nobody said what is behind an uplink of {self._name(found[0])} and one of {self._name(found[1])}, and they may meet there."
-            self.doubt = Answer(UNKNOWN, text, found[0].record, found[1].record)
+            names = [self.asked.name(record) for record in found if record]
+            text = f"Nobody said what is behind an uplink of {names[0]} and one of {names[1]}, and they may meet there."
+            self.doubt = Answer(UNKNOWN, text, found[0], found[1])
         yield from ()
 
     # A guest that tags as it likes
 
-    def _free(self, place: Place, said: bool) -> frozenset[object]:
-        """Where a place may be heard, or hear, with any tag that its port takes."""
-        if place.rule is None or place.stand.vni or self.plan.of("station_port").get(place.record) is not None:
-            return self.voices.says(place.stand) if said else self.voices.listens(place.stand)
+    def _free(self, spot: Spot, said: bool) -> frozenset[object]:
+        """Where somebody may be heard, or hear, with any tag that its port takes."""
+        stand, _ = spot
+        if stand.rule is None or stand.vni or not stand.judged:
+            return self.voices.says(stand) if said else self.voices.listens(stand)
         ask = self.voices.spoken if said else self.voices.heard
-        taken = could(self.asked.judgement).taken(place.rule)
-        return frozenset[object]().union(*(ask(place.bridge, place.stand.order, context) for context in taken))
+        taken = could(self.asked.judgement).taken(stand.rule)
+        return frozenset[object]().union(*(ask(stand.bridge, stand.order, context) for context in taken))
 
     def _tagging(self) -> Iterator[Answer]:
         """Whoever hears or reaches one of the others with a tag that isn't his."""
-        for mine, theirs in ((self.a, self.b), (self.b, self.a)):
+        for mine, theirs in (self.spots, self.spots[::-1]):
             for said in (True, False):
-                free = ((self._free(p, said), p) for p in self._places(mine))
+                free = ((self._free(spot, said), spot) for spot in mine)
                 ask = self.voices.listens if said else self.voices.says
-                usual = ((ask(p.stand), p) for p in self._places(theirs))
+                usual = ((ask(spot[0]), spot) for spot in theirs)
                 for here, there in self._candidates(free, usual):
                     how = "could reach" if said else "could hear"
                     tags = self._tags(here, there)
                     text = f"{self._name(here)} {how} {self._name(there)} by tagging its frames{f' {tags}' if tags else ''}."
                     yield Answer(BROKEN, text, here.record, there.record)
         # Two tags, one of which is taken off on the way, are beyond the arrays.
-        alike: dict[int, Place] = {}
-        for place in self._places(self.a):
-            if self.plan.of("adapter").get(place.endpoint) is not None:
-                alike.setdefault(id(place.stand), place)
         others = set(self.b)
-        for place in alike.values():
-            for tags, records in exactly(self.asked.judgement, place.endpoint).items():
-                hit = next((record for record in records if record in others), None)
+        tunnels = bool(self.plan.where("port_group", "mode", "overlay"))
+        for stand, records in self.spots[0]:
+            place = self._place(records[0])
+            tagged = stand.rule is not None and bool((stand.rule.into[1:] >= 0).any())
+            if self.plan.of("adapter").get(place.endpoint) is None or not (tagged or tunnels):
+                continue
+            for tags, reached in exactly(self.asked.judgement, place.endpoint).items():
+                hit = next((record for record in reached if record in others), None)
                 if hit is not None:
                     text = f"{self._name(place)} could reach {self.asked.name(hit)} by tagging its frames {tags or 'with none'}."
                     yield Answer(BROKEN, text, place.record, hit)
@@ -464,19 +522,24 @@ class _ApartAsked:
 
     # Over routers
 
+    @cached_property
     def _kinds(self) -> tuple[list[list[Unit]], list[list[Unit]]]:
-        units = [[Unit(p.record, (p.record,)) for p in self._places(side) if p.addresses] for side in (self.a, self.b)]
+        """The interfaces with addresses on both sides, in lists of those that are alike."""
+        addresses = self.asked.has_addresses
+        units = [
+            [Unit(r, (r,)) for r in side if r in self.asked.stand_of and addresses(r)] for side in (self.a, self.b)
+        ]
         return self.asked.kinds(units[0], units[1]), self.asked.kinds(units[1], units[0])
 
     def _routed(self) -> Iterator[Answer]:
         """Whoever's packets get to one of the others over routers."""
-        kinds = self._kinds()
+        kinds = self._kinds
         if len(kinds[0]) * len(kinds[1]) > MOST_PAIRS:
             self.doubt = self.doubt or Answer(UNKNOWN, _too_many(len(kinds[0]) * len(kinds[1])))
             return
         for one, two in (kinds, kinds[::-1]):
             for here, there in product(one, two):
-                pair = self.asked._pair(here, there)
+                pair = self.asked.pair(here, there)
                 if pair is not None:
                     found = self.asked.waking.arrives(pair[0].id, pair[1].id)
                     yield from self._got(pair[0].id, pair[1].id, *found)
@@ -485,7 +548,7 @@ class _ApartAsked:
         if outcome == SILENT or way is None or (outcome == UNPROVEN and self.asked.owner(there) in self.both):
             return
         routers = [leg.to for leg in way.legs[:-1] if leg.to is not None]
-        over = some(dict.fromkeys(self.asked._stack(router).name for router in routers)) or "a router"
+        over = some(dict.fromkeys(self.asked.name(self.asked.owner(router)) for router in routers)) or "a router"
         names = self.asked.name(here), self.asked.name(there)
         if outcome == ANSWERED:
             text = f"Packets of {names[0]} get to {names[1]} over {over}{_when(self.wiring, state)}."
@@ -496,40 +559,56 @@ class _ApartAsked:
 
     def _handed(self) -> Iterator[Answer]:
         """Whoever may hand packets to a router that it isn't told of, with any tag."""
-        kinds = self._kinds()
-        routers = []
-        for kind in ("guest", "station", "host"):
-            for owner in sorted(self.plan.where(kind, "routes", True), key=lambda r: r.id):
-                for interface in self.asked._stack(owner.id).interfaces:
-                    place = self.wiring.place(interface.record)
-                    if place is not None and place.context >= 0:
-                        routers.append((owner.id, self.voices.listens(place.stand), place))
-        for one, two in (kinds, kinds[::-1]):
-            for here, (router, ears, place) in product(one, routers):
-                sender = self.wiring.place(here[0].id)
-                assert sender is not None
-                if sender.record == place.record or self._free(sender, True).isdisjoint(ears):
-                    continue
-                for there in two:
-                    target = next((u for u in there if self.asked.owner(u.id) != router), None)
-                    if target is not None and target.id != sender.record:
-                        outcome, state, way = self.asked.waking.forwarded(router, target.id)
-                        for answer in self._got(sender.record, target.id, outcome, state, way):
-                            name = self.asked.name
-                            text = f"{name(sender.record)} could hand packets for {name(target.id)} to {self.asked._stack(router).name}, which sends them on."
-                            yield replace(answer, text=text)
+        routers: dict[object, set[str]] = {}
+        for kind in OWNERS:
+            for owner in self.plan.where(kind, "routes", True):
+                for interface in self.asked.stack(owner.id).interfaces:
+                    stand = self.asked.stand_of.get(interface.record)
+                    for ear in self.voices.listens(stand) if stand is not None else ():
+                        routers.setdefault(ear, set()).add(owner.id)
+        carried: dict[tuple[str, str], tuple[str, State, Way | None]] = {}
+        for one, two in (self._kinds, self._kinds[::-1]):
+            for here in one:
+                sender, mine = here[0].id, self.asked.owner(here[0].id)
+                stand = self.asked.stand_of[sender]
+                near = set().union(*(routers.get(voice, ()) for voice in self._free((stand, [sender]), True)))
+                for router, there in product(sorted(near - {mine}), two):
+                    target = next((u.id for u in there if self.asked.owner(u.id) not in (router, mine)), None)
+                    if target is None:
+                        continue
+                    key = (router, target)
+                    if key not in carried:
+                        carried[key] = self.asked.waking.forwarded(router, target)
+                    for answer in self._got(sender, target, *carried[key]):
+                        names = self.asked.name(sender), self.asked.name(target), self.asked.name(router)
+                        text = f"{names[0]} could hand packets for {names[1]} to {names[2]}, which sends them on."
+                        yield replace(answer, text=text)
 
     def _name(self, place: Place) -> str:
         return self.asked.name(place.record)
+
+
+def _ends(found: Ping, a: Unit, b: Unit) -> tuple[str, str]:
+    """The interfaces between which a ping went, as far as it got; else the first ones."""
+    legs = found.ways[0].legs if found.ways else ()
+    here = legs[0].out if legs else next(iter(a.records), a.id)
+    there = legs[-1].to if legs and legs[-1].to in b.records else next(iter(b.records), b.id)
+    return here, there or b.id
 
 
 _LOSES = (TOO_LARGE, CUT_OFF, WRONG_TAG, NO_GROUP)
 """Why large packets don't get through."""
 
 
-def _bounds(nets: Iterable[Any]) -> list[tuple[int, int]]:
-    ends = ((net.version, int(net.network_address)) for net in nets)
-    return sorted({*ends, *((net.version, int(net.broadcast_address) + 1) for net in nets)})
+def _bounds(nets: Iterable[Numbers]) -> set[tuple[int, int]]:
+    """The first addresses of subnets, and those behind their last ones."""
+    found: set[tuple[int, int]] = set()
+    for version, _, net, length in nets:
+        found.update(((version, net), (version, net + (1 << (_BITS[version] - length)))))
+    return found
+
+
+_BITS = {4: 32, 6: 128}
 
 
 def _when(wiring: Wiring, state: State) -> str:

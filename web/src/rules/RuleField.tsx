@@ -52,6 +52,7 @@ export function RuleField({
   const { book } = usePlan();
   const [text, setText] = useState(first);
   const [at, setAt] = useState(first.length);
+  const [open, setOpen] = useState(false);
   const input = useRef<HTMLInputElement>(null);
   const names = useMemo(() => namesOf(book), [book]);
   const { data: read, error } = useRead(text, wordStart(text, at));
@@ -99,6 +100,7 @@ export function RuleField({
         inputBehavior="none"
         selectionBehavior="preserve"
         openOnClick
+        onOpenChange={(now) => setOpen(now.open)}
         // How the sentence is read stands between the field and the list.
         positioning={{ placement: "bottom-start", gutter: 50 }}
         onInputValueChange={({ inputValue, reason }) => {
@@ -126,7 +128,7 @@ export function RuleField({
                   event.preventDefault();
                   submit();
                 }
-                if (event.key === "Escape" && !picking) leave?.();
+                if (event.key === "Escape" && !(open && items.length)) leave?.();
               }}
             />
           </Combobox.Control>
@@ -141,20 +143,18 @@ export function RuleField({
         </HStack>
         <Portal>
           <Combobox.Positioner>
-            {items.length > 0 && (
-              <Combobox.Content bg="sheet" maxW="360px">
-                {items.map((item) => (
-                  <Combobox.Item key={item.key} item={item} justifyContent="space-between">
-                    <Text className="mono" fontSize="12.5px">
-                      {item.value}
-                    </Text>
-                    <Text fontSize="11px" color="fg.muted">
-                      {item.what === "word" ? "" : item.what}
-                    </Text>
-                  </Combobox.Item>
-                ))}
-              </Combobox.Content>
-            )}
+            <Combobox.Content bg="sheet" maxW="360px" display={items.length ? undefined : "none"}>
+              {items.map((item) => (
+                <Combobox.Item key={item.key} item={item} justifyContent="space-between">
+                  <Text className="mono" fontSize="12.5px">
+                    {item.value}
+                  </Text>
+                  <Text fontSize="11px" color="fg.muted">
+                    {item.what === "word" ? "" : item.what}
+                  </Text>
+                </Combobox.Item>
+              ))}
+            </Combobox.Content>
           </Combobox.Positioner>
         </Portal>
       </Combobox.Root>

@@ -1,0 +1,70 @@
+"""Rules over the API: how each fares, a sentence while it is typed, and edits of separations that were kept before there were rules."""
+
+from __future__ import annotations
+
+import unittest
+from urllib.parse import quote
+
+from tests.server.support import Client, patch
+
+
+class RulesTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.client = Client()
+
+    def setUp(self) -> None:
+        self.plan = self.client.demo()
+
+    def test_how_each_rule_fares_now_and_at_a_revision_of_before(self) -> None:
+        _, told = self.client.get(f"plans/{self.plan}/rules")
+        fares = {rule["id"]: rule for rule in told["rules"]}
+        self.assertEqual(fares["visitors-apart"]["outcome"], "holds")
+        broken = fares["visitors-off-management"]
+        self.assertEqual((broken["outcome"], broken["b"]), ("broken", "fulmar/guests0/mgmt"))
+        _, finding = self.client.get(f"plans/{self.plan}/findings/{broken['finding']}")
+        self.assertEqual(finding["finding"]["culprit"], ["visitors-off-management"])
+        self.assertTrue(finding["proof"][0]["hops"] and finding["mends"])
+        self.assertTrue(told["starting"])
+        edit = patch("rule", "visitors-off-management", text="keep visitors apart from role management on layer 2")
+        self.client.edit(self.plan, 0, edit)
+        for at, outcome in (("", "holds"), ("?at=0", "broken")):
+            _, now = self.client.get(f"plans/{self.plan}/rules{at}")
+            self.assertEqual({r["id"]: r["outcome"] for r in now["rules"]}["visitors-off-management"], outcome)
+
+    def test_a_sentence_is_read_while_it_is_typed(self) -> None:
+        def read(text: str, more: str = "") -> dict[str, object]:
+            status, said = self.client.get(f"plans/{self.plan}/rule?text={quote(text)}{more}")
+            self.assertEqual(status, 200)
+            return dict(said)
+
+        said = read("keep ticketing ")
+        self.assertEqual((said["could"], said["names"]), (["apart", "and", ","], False))
+        self.assertIn("breaks off", said["fault"]["message"])  # type: ignore[index]
+        self.assertEqual(read("keep ticketing", "&before=5")["names"], True)
+        whole = read("keep ticketing apart from CCTV on layer 2")
+        self.assertEqual((whole["fault"], whole["told"]["outcome"]), (None, "holds"))  # type: ignore[index]
+        self.assertEqual([w["sort"] for w in whole["words"]][:3], ["word", "name", "word"])  # type: ignore[attr-defined]
+
+    def test_what_cannot_be_read_is_refused_with_its_place(self) -> None:
+        edit = [{"op": "put", "kind": "rule", "record": {"id": "r", "text": "keep a apart"}}]
+        status, refused = self.client.post(f"plans/{self.plan}/edits", {"base": 0, "message": "x", "edit": edit})
+        self.assertEqual((status, refused["problems"][0]["field"]), (400, "text"))
+        self.assertIn("at character 13", refused["problems"][0]["text"])
+        for asked in ("", f"?text={'x' * 900}", "?text=a&before=x", "?text=%00"):
+            status, _ = self.client.get(f"plans/{self.plan}/rule{asked}")
+            self.assertEqual(status, 200 if asked == "" else 400, asked)
+
+    def test_a_kept_edit_of_a_separation_is_undone_as_it_was_meant(self) -> None:
+        put = {"op": "put", "kind": "separation", "record": {"id": "old", "a": "edge", "b": "backup"}}
+        self.client.edit(self.plan, 0, put)
+        rule = next(r for r in self.client.whole(self.plan)["records"]["rule"] if r["id"] == "old")
+        self.assertEqual(rule["text"], "edge and backup share no VID, virtual switch or uplink")
+        self.client.edit(self.plan, 1, {"op": "patch", "kind": "separation", "id": "old", "set": {"share": "nic"}})
+        self.client.post(f"plans/{self.plan}/undo")
+        self.client.post(f"plans/{self.plan}/undo")
+        self.assertNotIn("old", [r["id"] for r in self.client.whole(self.plan)["records"]["rule"]])
+
+
+if __name__ == "__main__":
+    unittest.main()
