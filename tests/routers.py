@@ -47,7 +47,36 @@ def routed_plan(seed: int) -> Plan:
     for a, b, via in joined:
         _routes(made, dice, routers, legs, a, b, via)
         _routes(made, dice, routers, legs, b, a, via)
+    for n, kind in enumerate(routers):
+        _filters(made, random.Random(seed + n), n, kind, legs[n])
     return made.plan()
+
+
+def _filters(made: Small, dice: random.Random, n: int, kind: str, vids: list[int]) -> None:
+    """Up to four lines of a router's filter, which speak of interfaces, subnets, single addresses, protocols and ports."""
+    owner = f"guest-r{n}" if kind == "guest" else f"r{n}"
+    interfaces = [f"r{n}v{vid}" if kind == "guest" else f"r{n}/{vid}" for vid in vids]
+    nets = [f"10.64.{vid}.0/{length}" for vid in VIDS for length in (24, 27)]
+    bound = [text for record in _bearing(made) for text in record.get("addresses", ())]  # type: ignore[attr-defined]
+    nets += [f"{text.split('/')[0]}/32" for text in bound]
+    for order in range(dice.choice([0, 0, 1, 2, 4])):
+        protocol = dice.choice(["any", "icmp", "icmp", "tcp", "udp"])
+        said: dict[str, object] = {
+            "enters": dice.choice([None, None, *interfaces]),
+            "leaves": dice.choice([None, None, *interfaces]),
+            "sources": dice.choice([[], [dice.choice(nets)], dice.sample(nets, 2)]),
+            "targets": dice.choice([[], [dice.choice(nets)], dice.sample(nets, 2)]),
+            "ports": dice.choice(["", "80", "22, 8000-8080"]) if protocol in ("tcp", "udp") else "",
+        }
+        made.put(
+            "filter_line",
+            f"f{n}-{order}",
+            of=owner,
+            order=10 * order + 10,
+            action=dice.choice(["allow", "deny"]),
+            protocol=protocol,
+            **{name: value for name, value in said.items() if value},
+        )
 
 
 def _address(n: int, vid: int, owned: bool) -> str:

@@ -28,7 +28,7 @@ LLDP = 0x88CC
 ALL_PROTOCOLS = 3
 OURS = 0x88B5  # for local experiments (IEEE 802 clause 9.2.3)
 MARK = b"APTW"
-MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun macvlan macvtap sch_ingress cls_flower cls_matchall act_gact act_mirred act_police"
+MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun macvlan macvtap sch_ingress cls_flower cls_matchall act_gact act_mirred act_police iptable_filter xt_conntrack xt_tcpudp"
 SOL_PACKET, RX_RING, STATISTICS, AUXDATA, PACKET_VERSION, IGNORE_OUTGOING = 263, 5, 6, 8, 10, 23
 TPACKET_V2, OURS_TO_READ, VLAN_VALID = 1, 1, 1 << 4
 HEAD, STATUS, INTERFACE = struct.Struct("IIIHHIIH"), struct.Struct("I"), struct.Struct("i")
@@ -101,6 +101,16 @@ class Kernel:
         with open(f"/run/sys/{space}/class/net/{device}/flags") as file:
             flags = int(file.read(), 16)
         self.set(space, device, "flags", hex(flags | IFF_UP if up else flags & ~IFF_UP))
+
+    def filter(self, space: str, text: str) -> None:
+        """Put a filter into a namespace."""
+        self.enter(space)
+        try:
+            done = subprocess.run(["iptables-legacy-restore"], input=text, text=True, capture_output=True, check=False)
+        finally:
+            self.leave()
+        if done.returncode:
+            raise Failed(f"filter in {space}: {text}: {done.stderr.strip()}")
 
     def tell(self, tool: str, lines: list[str], space: str | None = None) -> str:
         """Batch lines for a tool of iproute2."""
@@ -403,6 +413,8 @@ class Job:
                 with open(f"/proc/sys/net/ipv4/{setting}", "w") as file:
                     file.write("1")
                 self.kernel.leave()
+        for space, text in ((s, t) for scene in self.scenes for s, t in scene["filters"].items()):
+            self.kernel.filter(space, text)
         for number, (scene, space) in enumerate((s, p) for s in self.scenes for p in s["spaces"]):
             for tool in ("ip", "bridge", "tc"):
                 self.kernel.tell(tool, scene["inside"][space][tool], space)

@@ -17,8 +17,25 @@ from pathlib import Path
 from aptwire_bench.agent import MODULES
 
 ALL_MODULES = Path("/usr/lib/uml/modules")
-SETTINGS = (Path("/etc/iproute2"), Path("/usr/share/iproute2"), Path("/usr/lib/tc"), Path("/usr/lib/os-release"))
-PROGRAMS = ("linux.uml", "sh", "mount", "mkdir", "ln", "modprobe", "ip", "bridge", "tc", "dnsmasq", "lldpd", "lldpcli")
+SETTINGS = (
+    *(Path("/etc/iproute2"), Path("/usr/share/iproute2"), Path("/usr/lib/tc"), Path("/usr/lib/os-release")),
+    *Path("/usr/lib").glob("*/xtables"),
+)
+PROGRAMS = (
+    "linux.uml",
+    "sh",
+    "mount",
+    "mkdir",
+    "ln",
+    "modprobe",
+    "ip",
+    "bridge",
+    "tc",
+    "dnsmasq",
+    "lldpd",
+    "lldpcli",
+    "iptables-legacy-restore",
+)
 LINUX = "/usr/bin/linux.uml"
 MOUNTS = ("proc", "sys", "dev", "tmp", "run", "jobs", "shm")
 PEOPLE = "root:x:0:0::/:/bin/sh\n_lldpd:x:100:100::/:/bin/false\nnobody:x:65534:65534::/:/bin/false\n"

@@ -36,6 +36,7 @@ NEEDED = {
     "modprobe": "kmod",
     "mount": "mount",
     "dnsmasq": "dnsmasq-base",
+    "iptables-legacy-restore": "iptables",
 }
 BOOT, SILENCE = 60.0, 90.0
 Progress = Callable[[str, int, int], None]

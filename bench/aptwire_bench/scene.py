@@ -9,15 +9,27 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
+from itertools import product
 from typing import Any
 
 from aptwire.forward.fabric import joints_of
 from aptwire.forward.tree import Joint, port_order
 from aptwire.plan import vids
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES, SPECS, Adapter, FabricPort, FabricSwitch, HostPort, Nic, PortGroup, Uplink
+from aptwire.plan.kinds import (
+    PLACES,
+    SPECS,
+    Adapter,
+    FabricPort,
+    FabricSwitch,
+    FilterLine,
+    HostPort,
+    Nic,
+    PortGroup,
+    Uplink,
+)
 from aptwire.plan.plan import Plan
 from aptwire.plan.private import private_part
 from aptwire.plan.stacks import gateways_of, owner_of
@@ -76,6 +88,7 @@ class Scene:
     stacks: dict[str, tuple[str, str]] = field(default_factory=dict)
     routers: list[str] = field(default_factory=list)
     shy: list[str] = field(default_factory=list)
+    filters: dict[str, str] = field(default_factory=dict)
     limits: list[Limit] = field(default_factory=list)
 
     def to_json(self) -> dict[str, Any]:
@@ -88,6 +101,7 @@ class Scene:
             "bridges": self.bridges,
             "routers": self.routers,
             "shy": self.shy,
+            "filters": self.filters,
             "trees": self.trees,
             "lacp": self.lacp,
         }
@@ -233,6 +247,7 @@ class _Builder:
                 self._line(space, "ip", f"link set dev {device} down")
         self._sizes()
         self._static()
+        self._filters()
         for space in self.scene.spaces:
             self._line(space, "ip", "link set dev lo up")
         return self.scene
@@ -324,6 +339,34 @@ class _Builder:
             if ":" not in route.via and any(ipaddress.ip_address(route.via) in net for net in held):
                 for to in route.to:
                     self._line(space, "ip", f"route append {to} via {route.via}")
+
+    def _filters(self) -> None:
+        """The filters of stacks that are there, for iptables: what no line matches passes, and so does what belongs to a connection that was let out."""
+        for owner, space in sorted(self.stack_spaces.items()):
+            lines = sorted(self.plan.where("filter_line", "of", owner), key=lambda line: line.order)
+            told = [text for line in lines for text in self._filter_line(line)]
+            if told:
+                back = "-A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT"
+                self.scene.filters[space] = "\n".join(["*filter", ":FORWARD ACCEPT [0:0]", back, *told, "COMMIT", ""])
+
+    def _filter_line(self, line: FilterLine) -> Iterator[str]:
+        """A line in the tool's words: one for each pair of subnets and range of ports; none where no IPv4 packet can match it."""
+        interfaces = []
+        for word, interface in (("-i", line.enters), ("-o", line.leaves)):
+            if interface is not None and interface not in self.scene.stacks:
+                return
+            interfaces += [f"{word} {self.scene.stacks[interface][1]}"] if interface is not None else []
+        ends = []
+        for word, subnets in (("-s", line.sources), ("-d", line.targets)):
+            mine = [f"{word} {net}" for net in subnets if ":" not in net]
+            ends.append(mine if subnets else [""])
+        protocol = "" if line.protocol == "any" else f"-p {line.protocol}"
+        ports = [
+            f"{protocol} --dport {part.strip().replace('-', ':')}" for part in line.ports.split(",") if part.strip()
+        ]
+        action = f"-j {'ACCEPT' if line.action == 'allow' else 'DROP'}"
+        for words in product(*ends, ports or [protocol]):
+            yield " ".join(word for word in ("-A FORWARD", *interfaces, *words, action) if word)
 
     def _addresses(self, seat: str, space: str, device: str) -> None:
         """What the plan says of a seat's addresses; whoever tags for itself has an interface for each tag."""

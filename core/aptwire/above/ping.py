@@ -3,7 +3,8 @@
 A packet goes to whom it is for where that is on link (RFC 1122 section 3.3.1.1, RFC 4861 section 5.2), else to the next hop of the longest prefix
 (RFC 1812 section 5.2.4.3).  Whoever has the next hop's address must hear the question for it (RFC 826, RFC 4861 section 7.2) and be
 heard with the answer.  The answer finds its own way back.  What the plan doesn't say makes unproven what depends on it: it is
-never taken as reached.  Filters, translation and leases aren't in a plan yet, nor is the size of packets asked here.
+never taken as reached.  Filters let it through, or don't; what they let
+out gets its answers back.  Translation and leases aren't in a plan yet, nor is the size of packets asked here.
 """
 
 from __future__ import annotations
@@ -21,6 +22,7 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import bare_address
+from aptwire.plan.filters import PING, Gate, Packet, every_packet, passing
 from aptwire.plan.kinds import OWNERS, PLACES, Record
 from aptwire.plan.names import called, some, with_key
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -30,6 +32,8 @@ ANSWERED, SILENT, UNPROVEN, WAVERS = "answered", "silent", "unproven", "wavers"
 MOST_STATES = 64
 """As many combinations of what teams may do are asked; where there are more, an answer in all of those asked is no proof."""
 MOST_HOPS = 32
+OWN_PORT = 49_152
+"""The first port from which questions are asked (RFC 6335 section 6)."""
 
 
 @dataclass(frozen=True)
@@ -52,13 +56,14 @@ class Leg:
 
 @dataclass(frozen=True)
 class Way:
-    """A packet's way from one address to another."""
+    """A packet's way from one address to another; `stopped` is the filter line (id) that dropped it there."""
 
     source: str
     target: str
     legs: tuple[Leg, ...]
     outcome: str
     reason: str = ""
+    stopped: str = ""
 
     def to_json(self) -> dict[str, Any]:
         """The way for a program."""
@@ -86,10 +91,10 @@ class Ping:
         }
 
 
-def ping(judgement: Judgement, source: str, target: str, state: State | None = None) -> Ping:
+def ping(judgement: Judgement, source: str, target: str, state: State | None = None, packet: Packet = PING) -> Ping:
     """Ask from an endpoint's stack (`source`, a record) whether an address, or a record that bears one, answers; `state`: in that alone, else today and
-    after whatever else the teams on the way may do.  PlanError where the records are none that have a stack."""
-    return Pings(judgement, exact=True).ask(source, target, state)
+    after whatever else the teams on the way may do; `packet`: with another one than a ping's own.  PlanError where the records are none that have a stack."""
+    return Pings(judgement, exact=True).ask(source, target, state, packet)
 
 
 def end_of(plan: Plan, name: str) -> str:
@@ -133,13 +138,16 @@ class Pings:
     traces: dict[tuple[str, str, str], Trace] = field(default_factory=dict)
     states_matter: bool = False
     guessing: bool = False
+    packet: Packet = PING
+    opened: frozenset[str] | None = None
 
     def __post_init__(self) -> None:
         self.wiring, self.plan = self.judgement.wiring, self.judgement.plan
         self.voices = voices(self.judgement)
 
-    def ask(self, source: str, target: str, state: State | None = None) -> Ping:
+    def ask(self, source: str, target: str, state: State | None = None, packet: Packet = PING) -> Ping:
         """Whether a stack gets an answer from somebody (a record, or an address), in one state or in all."""
+        self.packet = packet
         here = self._start(source)
         address, name, owner = self._target(target, here)
         names = here.name, name
@@ -152,7 +160,7 @@ class Pings:
         ways = self._both(here, address, owner, state or NOW)
         today, reason = _told(ways)
         if state is not None or not self.states_matter:
-            return Ping(*names, today, _sentence(names, str(address), today, reason), ways, ())
+            return Ping(*names, today, _sentence(names, str(address), today, reason, packet), ways, ())
         free, fails, more = self._states(ways)
         either = [(other, *_told(self._both(here, address, owner, other))) for other in free]
         later = [(other, *_told(self._both(here, address, owner, other))) for other in fails]
@@ -166,7 +174,7 @@ class Pings:
                 UNPROVEN,
                 f"it does in {MOST_STATES} of the states that teams may be in, and there are more",
             )
-        return Ping(*names, outcome, _sentence(names, str(address), outcome, reason), ways, tuple(differs))
+        return Ping(*names, outcome, _sentence(names, str(address), outcome, reason, packet), ways, tuple(differs))
 
     def arrives(self, source: str, target: str) -> tuple[str, State, Way | None]:
         """Whether packets for an address of an interface (`target`, a record) that leave by another one over a next hop get there, answered or not: ANSWERED,
@@ -184,25 +192,34 @@ class Pings:
             doubt = doubt or (found if found[0] == UNPROVEN else None)
         return doubt or (SILENT, NOW, None)
 
-    def forwarded(self, router: str, target: str) -> tuple[str, State, Way | None]:
-        """The same of packets that somebody hands to a router (a guest, station or host that forwards), wherever its own table would send them."""
-        here = self._start(router)
+    def forwarded(self, enters: str, target: str) -> tuple[str, State, Way | None]:
+        """The same of packets that somebody hands to an interface (`enters`) of a stack that forwards, wherever its own table would send them, from whichever address."""
+        here = self._at(enters)
         there = next(i for i in self._at(target).interfaces if i.record == target)
         doubt: tuple[str, State, Way | None] | None = None
         for address in (bound.ip for bound in there.addresses):
             if address in here.own:
                 continue
-            found = self._carried(here, here.choices(address), address, target)
+            found = self._carried(here, here.choices(address), address, target, enters)
             if found[0] == ANSWERED:
                 return found
             doubt = doubt or (found if found[0] == UNPROVEN else None)
         return doubt or (SILENT, NOW, None)
 
-    def _carried(self, here: Stack, lines: list[Entry], address: Address, target: str) -> tuple[str, State, Way | None]:
-        """The first state in which a packet gets from a stack by some of its lines to an interface that has an address."""
+    def _carried(
+        self, here: Stack, lines: list[Entry], address: Address, target: str, enters: str = ""
+    ) -> tuple[str, State, Way | None]:
+        """The first state in which some packet gets from a stack by some of its lines to an interface that has an address; `enters`: it came in
+        there, with whichever address its sender likes to write, else it is that stack's own."""
 
         def asked(state: State) -> list[Way]:
-            return [way for line in lines for way in self._spread(here, line, address, target, state, (), "")]
+            made: list[Way] = []
+            for line in lines:
+                ends = None if enters else here.sends_from(line, address), address
+                gates = (here.gate(enters, line.out, *ends),) if enters and here.filter else ()
+                if passing(gates) is not None:
+                    made += self._spread(here, line, ends, target, state, (), gates, "")
+            return made
 
         # Where not even the arrays, which take every state together, let it through, no way is looked for.
         self.guessing = True
@@ -226,26 +243,40 @@ class Pings:
         return (UNPROVEN, NOW, doubt) if doubt is not None else (SILENT, NOW, None)
 
     def _spread(
-        self, here: Stack, line: Entry, address: Address, target: str, state: State, legs: tuple[Leg, ...], doubt: str
+        self,
+        here: Stack,
+        line: Entry,
+        ends: tuple[Address | None, Address],
+        target: str,
+        state: State,
+        legs: tuple[Leg, ...],
+        gates: tuple[Gate, ...],
+        doubt: str,
     ) -> Iterator[Way]:
-        """Every way that a packet may take from a stack on by a line of its table: ANSWERED where it gets to the target, UNPROVEN where it perhaps
-        does (`doubt`: what isn't known of the way so far), else SILENT."""
+        """Every way that some packet may take between two addresses (`ends`) from a stack on by a line of its table, past all the filters (`gates`) on it: ANSWERED
+        where it gets to the target, UNPROVEN where it perhaps does (`doubt`: what isn't known of the way so far), else SILENT."""
         if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs):
             return
+        source, address = str(ends[0] or ""), ends[1]
         for leg in self._takers(here, line, address, state):
             done, unsure = (*legs, leg), doubt or (leg.reason if leg.outcome == UNPROVEN else "")
             if leg.outcome == SILENT:
-                yield Way("", str(address), done, SILENT, leg.reason)
+                yield Way(source, str(address), done, SILENT, leg.reason)
             elif leg.to is None or leg.to == target:
-                yield Way("", str(address), done, UNPROVEN if unsure else ANSWERED, unsure)
+                yield Way(source, str(address), done, UNPROVEN if unsure else ANSWERED, unsure)
             elif address in (there := self._at(leg.to)).own:
                 # Whoever forwards has a part in both subnets; of the target it isn't known at which interface it takes it; a twin keeps it.
                 own = there is self._at(target)
                 reason = f"{there.name} has {address}{' on another interface than the one that is reached' if own else ' too'}"
-                yield Way("", str(address), done, UNPROVEN if own and not there.forwards else SILENT, reason)
+                yield Way(source, str(address), done, UNPROVEN if own and not there.forwards else SILENT, reason)
             elif there.forwards:
                 for onward in there.choices(address):
-                    yield from self._spread(there, onward, address, target, state, done, unsure)
+                    past = gates
+                    if there.filter:
+                        past = (*gates, there.gate(leg.to, onward.out, *ends))
+                        if passing(past) is None:
+                            continue
+                    yield from self._spread(there, onward, ends, target, state, done, past, unsure)
 
     def _takers(self, here: Stack, line: Entry, address: Address, state: State) -> Iterator[Leg]:
         """Everybody who may get a packet that goes out by a line."""
@@ -319,9 +350,20 @@ class Pings:
         if owner is not None and target.owner.id != owner.id:
             reason = f"{target.name} has {address} too, and answers in its place"
             return (replace(there, outcome=SILENT, reason=reason),)
-        return there, self._way(target, address, ipaddress.ip_address(there.source), state)
+        # Connections that were let out get answers back, over each filter that saw them.
+        opened = frozenset(self._at(str(leg.to)).owner.id for leg in there.legs[:-1])
+        return there, self._way(target, address, ipaddress.ip_address(there.source), state, opened)
 
-    def _way(self, here: Stack, source: Address | None, target: Address, state: State) -> Way:
+    def _way(
+        self,
+        here: Stack,
+        source: Address | None,
+        target: Address,
+        state: State,
+        opened: frozenset[str] | None = None,
+    ) -> Way:
+        """A packet's way; `opened`: it is an answer, to what went through these stacks (ids)."""
+        self.opened = opened
         if target in here.own:
             return Way(str(target), str(target), (), ANSWERED)
         ways = []
@@ -378,9 +420,40 @@ class Pings:
                 reason = f"{there.name} gets it as next hop {leg.address}, and doesn’t forward"
                 made.append(Way(source, str(target), done, SILENT, reason))
             else:
-                onward = [w for n in there.choices(target) for w in self._onward(there, n, source, target, state, done)]
+                onward: list[Way] = []
+                for following in there.choices(target):
+                    stopped = self._filtered(there, leg.to, following.out, source, target)
+                    if stopped is not None:
+                        onward.append(Way(source, str(target), done, *stopped))
+                    else:
+                        onward += self._onward(there, following, source, target, state, done)
                 made += onward or [Way(source, str(target), done, *self._no_route(there, target))]
         return made
+
+    def _filtered(
+        self, there: Stack, enters: str, leaves: str, source: str, target: Address
+    ) -> tuple[str, str, str] | None:
+        """What a stack's filter makes of a packet that it would send on: outcome, reason and line; None: it lets it through."""
+        if not there.filter or (self.opened is not None and there.owner.id in self.opened):
+            return None
+        gate = there.gate(enters, leaves, ipaddress.ip_address(source), target)
+        packets = [self.packet]
+        if self.opened is not None and self.packet.port:
+            # An answer goes to whichever port the question came from, one of those that are nobody's own (RFC 6335 section 6).
+            every = (packet for packet in every_packet(there.filter) if packet.protocol == self.packet.protocol)
+            packets = [Packet(self.packet.protocol, OWN_PORT), *(p for p in every if p.port > OWN_PORT)]
+        lines = [gate.decides(packet) for packet in packets]
+        denied = [line for line in lines if line is not None and line.action == "deny"]
+        if not denied:
+            return None
+        said = f"{there.name} drops it, by filter line {denied[0].order}"
+        if len(denied) < len(lines):
+            return UNPROVEN, f"{said}, depending on the port from which it was asked", denied[0].id
+        return (
+            SILENT,
+            f"{said}, for it is no answer to what it let out" if self.opened is not None else said,
+            denied[0].id,
+        )
 
     def _legs(self, here: Stack, line: Entry, target: Address, state: State) -> Iterator[Leg]:
         """Who gets a packet that goes out by a line: one leg, or one for each who may answer for the next hop's address."""
@@ -541,8 +614,9 @@ def _one_of(ways: list[Way], name: str) -> Way:
     )
 
 
-def _sentence(names: tuple[str, str], address: str, outcome: str, reason: str) -> str:
+def _sentence(names: tuple[str, str], address: str, outcome: str, reason: str, packet: Packet) -> str:
     target = names[1] if names[1] == address else f"{names[1]} ({address})"
+    names = (names[0] if packet == PING else f"{names[0]} on {packet}", names[1])
     if outcome == ANSWERED:
         return f"{target} answers {names[0]}."
     if outcome == WAVERS:

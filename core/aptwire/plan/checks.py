@@ -10,11 +10,13 @@ from typing import Any
 
 from aptwire.plan import vids
 from aptwire.plan.fields import plain
+from aptwire.plan.filters import read_ports
 from aptwire.plan.ids import is_id
 from aptwire.plan.kinds import (
     GUARDS,
     KINDS,
     NEEDED,
+    PLACES,
     REFS,
     SHAPES,
     SPECS,
@@ -23,6 +25,7 @@ from aptwire.plan.kinds import (
     Cable,
     FabricPort,
     FabricSwitch,
+    FilterLine,
     GroupOrder,
     HostPort,
     Limits,
@@ -47,6 +50,7 @@ from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.private import private_part
 from aptwire.plan.sentences import RuleError, read
 from aptwire.plan.sharing import root
+from aptwire.plan.stacks import owner_of
 
 
 def make_record(kind: str, data: Mapping[str, Any], place: str = "") -> Record:
@@ -534,6 +538,21 @@ def _fit_route(plan: Plan, route: Route) -> Iterator[Problem]:
             yield _problem(route, "to", f"{subnet} is not of the family of its next hop, {route.via}")
 
 
+def _fit_filter_line(plan: Plan, line: FilterLine) -> Iterator[Problem]:
+    try:
+        ports = read_ports(line.ports)
+    except ValueError as error:
+        yield _problem(line, "ports", str(error))
+    else:
+        if ports and line.protocol not in ("tcp", "udp"):
+            yield _problem(line, "ports", "only tcp and udp have ports")
+    for field in ("enters", "leaves"):
+        interface = plan.find(getattr(line, field) or "", PLACES)
+        if interface is not None and owner_of(plan, interface).id != line.of:
+            owner = called(plan, plan.find(line.of))
+            yield _problem(line, field, f"{called(plan, interface)} is no interface of {owner}")
+
+
 def _fit_rule(plan: Plan, rule: Rule) -> Iterator[Problem]:
     try:
         read(rule.text)
@@ -602,6 +621,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "way_in": _fit_way_in,
     "route": _fit_route,
     "rule": _fit_rule,
+    "filter_line": _fit_filter_line,
     "pattern_uplink": _fit_pattern_uplink,
     "pattern_port_group": _fit_port_group,
     "pattern_nic": _fit_pattern_nic,

@@ -169,6 +169,21 @@ def bare_address(text: str) -> str:
     return text.split("/", 1)[0]
 
 
+Numbers = tuple[int, int, int, int]
+"""An address in numbers: its IP version, itself, its subnet's first address and prefix length."""
+
+
+def numbers(text: str) -> Numbers:
+    """An address with prefix length, as records keep it, in numbers; quicker than the library's for very many."""
+    if ":" in text:
+        found = ipaddress.ip_interface(text)
+        return 6, int(found.ip), int(found.network.network_address), found.network.prefixlen
+    address, _, length = text.partition("/")
+    a, b, c, d = address.split(".")
+    number, rest = int(a) << 24 | int(b) << 16 | int(c) << 8 | int(d), 32 - int(length)
+    return 4, number, number >> rest << rest, 32 - rest
+
+
 def is_nobodys(
     address: ipaddress.IPv4Address | ipaddress.IPv6Address, net: ipaddress.IPv4Network | ipaddress.IPv6Network
 ) -> bool:

@@ -506,6 +506,39 @@ class Route(Record):
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
+class FilterLine(Record):
+    """What a guest, station or host that forwards does with packets that match, by the first line that they match; it lets others through, and answers
+    to what it let through."""
+
+    kind: ClassVar[str] = "filter_line"
+    title: ClassVar[str] = "filter line"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("of", "order"),)
+    of: str = f.ref("guest", "station", "host")
+    order: int = f.number(0, 100_000, default=100, help="lines are tried from the least on")
+    action: str = f.choice("allow", "deny")
+    enters: str | None = f.ref(
+        "adapter",
+        "guest_tag",
+        "host_port",
+        "station_port",
+        optional=True,
+        help="the interface by which they come in; absent: any",
+    )
+    leaves: str | None = f.ref(
+        "adapter",
+        "guest_tag",
+        "host_port",
+        "station_port",
+        optional=True,
+        help="the interface by which they go out; absent: any",
+    )
+    sources: tuple[str, ...] = f.listed("subnets", help="where they come from; none: anywhere")
+    targets: tuple[str, ...] = f.listed("subnets", help="where they go to; none: anywhere")
+    protocol: str = f.choice("any", "icmp", "tcp", "udp", default="any")
+    ports: str = f.text(200, help="to which ports, such as 5432, 8000-8080, of tcp or udp; empty: any")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
 class SharedAddress(Record):
     """Intent: an address that several bear on purpose: a virtual router (RFC 9568), or the same service at several places."""
 
@@ -734,6 +767,7 @@ KINDS: dict[str, type[Record]] = {
         StationPort,
         WayIn,
         Route,
+        FilterLine,
         SharedAddress,
         Pattern,
         PatternSwitch,
@@ -758,10 +792,10 @@ OWNERS = ("guest", "station", "host")
 """The kinds whose records have such interfaces."""
 
 UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
-    *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "route", "rule")
+    *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "route", "filter_line", "rule")
 }
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
-free, where packets are sent on, and what must hold."""
+free, where packets are sent on or dropped, and what must hold."""
 
 BESIDE = {"segment": ("lease_servers",), "host": ("routes",), "guest": ("routes",), "cable": ("label", "places")}
 """Fields of kinds that frames do know, of which none depends on."""

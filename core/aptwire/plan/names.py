@@ -11,6 +11,7 @@ from aptwire.plan.kinds import (
     Adapter,
     Cable,
     FabricPort,
+    FilterLine,
     GroupOrder,
     GuestTag,
     HostPort,
@@ -67,6 +68,8 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"the way in of {_name(plan, 'segment', record.segment)} at {called(plan, plan.find(record.port))}"
     if isinstance(record, Route):
         return f"the route of {called(plan, plan.find(record.of))} over {record.via}"
+    if isinstance(record, FilterLine):
+        return f"filter line {record.order} of {called(plan, plan.find(record.of))}"
     if isinstance(record, SharedAddress):
         return f"the shared address {record.address}"
     if isinstance(record, Limits):

@@ -27,8 +27,9 @@ layer2: ON LAYER TWO
 hostile: EVEN IF HOSTILE
 without: EXCEPT subjects
 
-reach: LET subjects REACH subjects through?
-     | subjects REACHES subjects through?
+reach: LET subjects REACH subjects service? through?
+     | subjects REACHES subjects service? through?
+service: ON (TCP | UDP) NUMBER
 through: ONLY THROUGH subjects
 
 carries: subjects CARRIES NUMBER
@@ -70,7 +71,7 @@ LISTED = (
         "share",
         "no",
     ),
-    *("on", "layer", "2", "even", "if", "hostile", "except", "and", "or"),
+    *("on", "layer", "2", "tcp", "udp", "even", "if", "hostile", "except", "and", "or"),
     *("VID", "virtual", "switch", "uplink", "NIC", "card"),
     *("segment", "role", "guest", "station", "host", "port", "of", "adapter"),
 )
@@ -133,11 +134,14 @@ class Apart:
 
 @dataclass(frozen=True)
 class Reach:
-    """Each of `a` gets an answer from each of `b`, in every state; where `through` is said, over one of these alone."""
+    """Each of `a` gets an answer from each of `b`, in every state; where `through` is said, over one of these alone; where a `protocol` is, at its `port`."""
 
     a: Subjects
     b: Subjects
     through: Subjects = ()
+    protocol: str = ""
+    port: int = 0
+    at: int = 0
 
 
 @dataclass(frozen=True)
@@ -230,6 +234,9 @@ def _make_sense(sentence: Sentence) -> None:
                 message = f"{subject} stands here twice, and nobody shares nothing with himself"
                 raise RuleError(Fault(subject.start, subject.end, message, (), True))
             seen.add(str(subject))
+    if isinstance(sentence, Reach) and sentence.protocol and not 1 <= sentence.port <= 65_535:
+        message = f"ports are numbered 1 to 65535, not {sentence.port}"
+        raise RuleError(Fault(sentence.at, sentence.at + len(str(sentence.port)), message, (), False))
     if isinstance(sentence, Carries) and not 576 <= sentence.size <= 9216:
         message = f"packets are of 576 to 9216 bytes, not {sentence.size}"
         raise RuleError(Fault(sentence.at, sentence.at + len(str(sentence.size)), message, (), False))
@@ -260,7 +267,7 @@ def _read_so_far(text: str) -> tuple[list[Token], set[str]]:
 def _could(accepted: Iterable[str]) -> tuple[tuple[str, ...], bool]:
     kinds = set(accepted)
     listed = [word for word in LISTED if (word.upper() if word != "2" else "TWO") in kinds]
-    listed += [said for kind, said in (("NUMBER", "a number of bytes"), ("COMMA", ",")) if kind in kinds]
+    listed += [said for kind, said in (("NUMBER", "a number"), ("COMMA", ",")) if kind in kinds]
     return tuple(listed), not kinds.isdisjoint(NAMED)
 
 
@@ -292,6 +299,15 @@ class _Part:
 
     sort: str
     subjects: Subjects = ()
+
+
+@dataclass(frozen=True)
+class _Service:
+    """What is asked for at the other end."""
+
+    protocol: str = ""
+    port: int = 0
+    at: int = 0
 
 
 @v_args(inline=True)
@@ -358,9 +374,14 @@ class _Maker(Transformer[Token, Any]):
         said = {part.sort: part.subjects for part in parts if isinstance(part, _Part)}
         return Apart(ends[0], ends[1], "layer2" in said, "hostile" in said, said.get("without", ()))
 
+    def service(self, _: Token, protocol: Token, port: Token) -> _Service:
+        return _Service(str(protocol), int(port), port.start_pos or 0)
+
     def reach(self, *parts: Any) -> Reach:
         ends = [part for part in parts if isinstance(part, tuple) and not isinstance(part, Token)]
-        return Reach(ends[0], ends[1], next((part.subjects for part in parts if isinstance(part, _Part)), ()))
+        through = next((part.subjects for part in parts if isinstance(part, _Part)), ())
+        service = next((part for part in parts if isinstance(part, _Service)), _Service())
+        return Reach(ends[0], ends[1], through, service.protocol, service.port, service.at)
 
     def carries(self, subjects: Subjects, _: Token, number: Token) -> Carries:
         return Carries(subjects, int(number), number.start_pos or 0)

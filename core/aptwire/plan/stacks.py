@@ -11,7 +11,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import GuestTag, HostPort, Record
+from aptwire.plan.filters import Gate
+from aptwire.plan.kinds import FilterLine, GuestTag, HostPort, Record
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -118,6 +119,16 @@ class Stack:
         used = {line.record for line in self.table}
         yield from (route.id for route in self.plan.where("route", "of", self.owner.id) if route.id not in used)
 
+    @cached_property
+    def filter(self) -> tuple[FilterLine, ...]:
+        """Its filter lines, in order."""
+        return tuple(sorted(self.plan.where("filter_line", "of", self.owner.id), key=lambda line: line.order))
+
+    def gate(self, enters: str, leaves: str, source: Address | None, target: Address) -> Gate:
+        """A packet's way through it, from one of its interfaces to another."""
+        sent = (source.version, int(source)) if source is not None else None
+        return Gate(self.filter, enters, leaves, sent, (target.version, int(target)))
+
     def sends_from(self, line: Entry, address: Address) -> Address | None:
         """The address from which a packet of its own leaves by a line: the one in the next hop's subnet."""
         interface = next(i for i in self.interfaces if i.record == line.out)
@@ -148,21 +159,6 @@ def gateways_of(plan: Plan, record: Record) -> tuple[str, ...]:
     own = getattr(record, "gateway", None)
     segment = plan.of("segment").get(record.belongs)  # type: ignore[attr-defined]
     return (own,) if own else segment.gateways if segment is not None else ()
-
-
-Numbers = tuple[int, int, int, int]
-"""An address in numbers: its IP version, itself, its subnet's first address and prefix length."""
-
-
-def numbers(text: str) -> Numbers:
-    """An address with prefix length, as records keep it, in numbers; quicker than the library's for very many."""
-    if ":" in text:
-        found = ipaddress.ip_interface(text)
-        return 6, int(found.ip), int(found.network.network_address), found.network.prefixlen
-    address, _, length = text.partition("/")
-    a, b, c, d = address.split(".")
-    number, rest = int(a) << 24 | int(b) << 16 | int(c) << 8 | int(d), 32 - int(length)
-    return 4, number, number >> rest << rest, 32 - rest
 
 
 def _records(plan: Plan, owner: Record) -> Iterable[Record]:

@@ -26,11 +26,12 @@ from aptwire.judge.verdicts import rejudge
 from aptwire.judge.voices import voices
 from aptwire.judge.why import CUT_OFF, NO_GROUP, OPEN_END, TOO_LARGE, WRONG_TAG, Cause, is_idle
 from aptwire.plan.edits import Patch, apply_edit, touched
-from aptwire.plan.fields import bare_address
+from aptwire.plan.fields import Numbers, bare_address, numbers
+from aptwire.plan.filters import PING, Packet
 from aptwire.plan.kinds import OWNERS, PLACES, Mirror, Rule
 from aptwire.plan.names import called, some
 from aptwire.plan.sentences import EVERYTHING, Apart, Carries, Reach, Share, read
-from aptwire.plan.stacks import Numbers, Stack, gateways_of, numbers, owner_of, stack_of
+from aptwire.plan.stacks import Stack, gateways_of, owner_of, stack_of
 from aptwire.rules.whom import Meaning, Unit, Whom
 
 OUTCOMES = HOLDS, BROKEN, UNKNOWN, NOBODY = "holds", "broken", "unknown", "nobody"
@@ -202,8 +203,9 @@ class Asked:
 
     @cached_property
     def _marks(self) -> frozenset[tuple[int, int]]:
-        """Where the subnets of which tables speak begin and end, each with its IP version: between two of them no table tells addresses apart."""
+        """Where the subnets of which tables and filters speak begin and end, each with its IP version: between two of them none tells addresses apart."""
         nets = [numbers(to) for route in self.plan.all("route") for to in route.to]
+        nets += [numbers(net) for line in self.plan.all("filter_line") for net in (*line.sources, *line.targets)]
         for owner in self._tabled:
             nets += self._addresses(i.record for i in self.stack(owner).interfaces)
         return frozenset(_bounds(nets))
@@ -228,6 +230,7 @@ class Asked:
         kinds = self.kinds(a.units, b.units), self.kinds(b.units, a.units)
         if len(kinds[0]) * len(kinds[1]) > MOST_PAIRS:
             return Answer(UNKNOWN, _too_many(len(kinds[0]) * len(kinds[1])))
+        packet = Packet(sentence.protocol, sentence.port) if sentence.protocol else PING
         doubt: Answer | None = None
         asked = 0
         for one, two in product(*kinds):
@@ -235,7 +238,7 @@ class Asked:
             if pair is None:
                 continue
             asked += 1
-            found = self.pings.ask(pair[0].id, pair[1].id)
+            found = self.pings.ask(pair[0].id, pair[1].id, packet=packet)
             told = Answer(BROKEN, found.sentence, *_ends(found, *pair), ping=found)
             if found.outcome in (SILENT, WAVERS):
                 return told
@@ -252,7 +255,7 @@ class Asked:
         if allowed and not isinstance(beside := self._beside(sentence, a, b), str):
             return beside
         over = f" over {some(map(self.name, sorted(allowed)))} alone" if allowed else ""
-        text = f"Asked of {len(a.units)} and {len(b.units)}: every one gets its answers{over}, in every state."
+        text = f"Asked of {len(a.units)} and {len(b.units)}{f' on {packet}' if packet != PING else ''}: every one gets its answers{over}, in every state."
         return Answer(HOLDS, text)
 
     def _past(self, found: Ping, allowed: set[str]) -> Way | None:
@@ -559,26 +562,26 @@ class _ApartAsked:
 
     def _handed(self) -> Iterator[Answer]:
         """Whoever may hand packets to a router that it isn't told of, with any tag."""
-        routers: dict[object, set[str]] = {}
+        routers: dict[object, set[tuple[str, str]]] = {}
         for kind in OWNERS:
             for owner in self.plan.where(kind, "routes", True):
                 for interface in self.asked.stack(owner.id).interfaces:
                     stand = self.asked.stand_of.get(interface.record)
                     for ear in self.voices.listens(stand) if stand is not None else ():
-                        routers.setdefault(ear, set()).add(owner.id)
+                        routers.setdefault(ear, set()).add((owner.id, interface.record))
         carried: dict[tuple[str, str], tuple[str, State, Way | None]] = {}
         for one, two in (self._kinds, self._kinds[::-1]):
             for here in one:
                 sender, mine = here[0].id, self.asked.owner(here[0].id)
                 stand = self.asked.stand_of[sender]
                 near = set().union(*(routers.get(voice, ()) for voice in self._free((stand, [sender]), True)))
-                for router, there in product(sorted(near - {mine}), two):
+                for (router, enters), there in product(sorted(near), two):
                     target = next((u.id for u in there if self.asked.owner(u.id) not in (router, mine)), None)
-                    if target is None:
+                    if target is None or router == mine:
                         continue
-                    key = (router, target)
+                    key = (enters, target)
                     if key not in carried:
-                        carried[key] = self.asked.waking.forwarded(router, target)
+                        carried[key] = self.asked.waking.forwarded(enters, target)
                     for answer in self._got(sender, target, *carried[key]):
                         names = self.asked.name(sender), self.asked.name(target), self.asked.name(router)
                         text = f"{names[0]} could hand packets for {names[1]} to {names[2]}, which sends them on."

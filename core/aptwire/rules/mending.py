@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from aptwire.above.ping import ANSWERED, Way
 from aptwire.forward.parts import Place
@@ -14,14 +14,17 @@ from aptwire.judge.verdicts import rejudge
 from aptwire.judge.why import is_idle
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, in_steps, merged, touched
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES, Record, Route, Segment
-from aptwire.plan.names import called
+from aptwire.plan.kinds import PLACES, FilterLine, Record, Route, Segment
+from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError
-from aptwire.plan.sentences import Apart, Reach, read
+from aptwire.plan.sentences import EVERYTHING, Apart, Reach, read
 from aptwire.plan.stacks import Address, Stack, owner_of, stack_of
 from aptwire.rules.asking import BROKEN, HOLDS, Answer, asked
+from aptwire.rules.whom import Meaning
 
 DEPTH, BREADTH, MOST = 3, 4, 6
+MOST_SUBNETS = 64
+"""As many stand in a filter line."""
 
 Offer = tuple[str, Edit]
 
@@ -30,7 +33,7 @@ def rule_offers(judgement: Judgement, text: str) -> list[Offer]:
     """Edits, in words, after which a rule that doesn't hold does; each may take up to DEPTH steps."""
     sentence = read(text)
     if isinstance(sentence, Apart):
-        return list(_parting(judgement, asked(judgement).ask(text)))
+        return list(_parting(judgement, sentence, asked(judgement).ask(text)))
     if not isinstance(sentence, Reach):
         return []
     found: list[Offer] = []
@@ -38,7 +41,7 @@ def rule_offers(judgement: Judgement, text: str) -> list[Offer]:
     for _ in range(DEPTH):
         onward = []
         for titles, edit, judged in frontier:
-            for title, addition in _joining(judged, asked(judged).ask(text)):
+            for title, addition in _joining(judged, sentence, asked(judged).ask(text)):
                 whole = merged((*edit, *addition))
                 try:
                     plan, _inverse = apply_edit(judgement.plan, whole)
@@ -60,10 +63,11 @@ def rule_offers(judgement: Judgement, text: str) -> list[Offer]:
 # Apart
 
 
-def _parting(judgement: Judgement, answer: Answer) -> Iterator[Offer]:
+def _parting(judgement: Judgement, sentence: Apart, answer: Answer) -> Iterator[Offer]:
     """What keeps two from each other who hear or reach each other."""
     plan, wiring = judgement.plan, judgement.wiring
     if answer.way is not None:
+        yield from _denying(plan, sentence, answer.way)
         yield from _blocking(plan, answer.way)
     places = [place for id in (answer.a, answer.b) if id and (place := wiring.place(id)) is not None]
     if answer.frame is not None and len(places) == 2:
@@ -75,6 +79,67 @@ def _parting(judgement: Judgement, answer: Answer) -> Iterator[Offer]:
     for mirror in plan.where("mirror", "source", answer.a) if answer.a else ():
         if mirror.target == answer.b:
             yield f"Take away {called(plan, mirror)}", (Drop("mirror", mirror.id),)
+
+
+def _denying(plan: Plan, sentence: Apart, way: Way) -> Iterator[Offer]:
+    """Filter lines at a router on the way that drop what the two sides send each other."""
+    meaning = Meaning(plan)
+    sides = [_subnets(plan, meaning.whom(subjects).records) for subjects in (sentence.a, sentence.b)]
+    if sentence.b[0].sort == EVERYTHING:
+        sides[1] = ()
+    said = [some(map(str, subjects)) for subjects in (sentence.a, sentence.b)]
+    for leg in way.legs[:-1]:
+        owner = _owner(plan, leg.to or "")
+        first = min((line.order for line in plan.where("filter_line", "of", owner.id)), default=100)
+        if first < 2 or not sides[0] or max(map(len, sides)) > MOST_SUBNETS:
+            continue
+        lines = [
+            FilterLine(
+                id=plan.fresh_id(f"{owner.id}/deny-{first - n}"),
+                of=owner.id,
+                order=first - n,
+                action="deny",
+                sources=sources,
+                targets=targets,
+            )
+            for n, (sources, targets) in enumerate((sides[::-1], sides), 1)
+        ]
+        yield f"Have {called(plan, owner)} drop what {said[0]} and {said[1]} send each other", tuple(map(Put, lines))
+
+
+def _subnets(plan: Plan, records: Iterable[str]) -> tuple[str, ...]:
+    """The subnets of interfaces: their segments', or else those of their addresses."""
+    found: dict[str, None] = {}
+    for record in (plan.find(id, PLACES) for id in records):
+        segment = plan.of("segment").get(getattr(record, "belongs", None))
+        for address in getattr(record, "addresses", ()):
+            bound = ipaddress.ip_interface(address)
+            nets = [ipaddress.ip_network(text) for text in (segment.subnets if segment is not None else ())]
+            found[str(next((n for n in nets if n.version == bound.version and bound.ip in n), bound.network))] = None
+    return tuple(sorted(found))
+
+
+def _allowing(plan: Plan, sentence: Reach, way: Way, back: bool) -> Iterator[Offer]:
+    """A filter line that lets through what another one drops."""
+    stopped = plan.of("filter_line").get(way.stopped)
+    if stopped is None or back:
+        return
+    before = max((o.order for o in plan.where("filter_line", "of", stopped.of) if o.order < stopped.order), default=-1)
+    if stopped.order - before < 2:
+        return
+    line = FilterLine(
+        id=plan.fresh_id(f"{stopped.of}/allow-{stopped.order - 1}"),
+        of=stopped.of,
+        order=(before + stopped.order) // 2 if before >= 0 else stopped.order - 1,
+        action="allow",
+        sources=(f"{way.source}/{32 if '.' in way.source else 128}",),
+        targets=(f"{way.target}/{32 if '.' in way.target else 128}",),
+        protocol=sentence.protocol or "icmp",
+        ports=str(sentence.port or ""),
+    )
+    what = f"{sentence.protocol} {sentence.port}" if sentence.protocol else "pings"
+    owner = called(plan, plan.find(stopped.of))
+    yield f"Have {owner} let {what} from {way.source} to {way.target} through", (Put(line),)
 
 
 def _blocking(plan: Plan, way: Way) -> Iterator[Offer]:
@@ -105,7 +170,7 @@ def _back_home(plan: Plan, place: Place) -> Iterator[Offer]:
 # Reach
 
 
-def _joining(judgement: Judgement, answer: Answer) -> Iterator[Offer]:
+def _joining(judgement: Judgement, sentence: Reach, answer: Answer) -> Iterator[Offer]:
     """What brings a ping that isn't answered one step further."""
     plan = judgement.plan
     if answer.way is not None:
@@ -114,6 +179,7 @@ def _joining(judgement: Judgement, answer: Answer) -> Iterator[Offer]:
         return
     way = answer.ping.ways[-1]
     target = ipaddress.ip_address(way.target)
+    yield from _allowing(plan, sentence, way, len(answer.ping.ways) > 1)
     if not way.legs:
         back = len(answer.ping.ways) > 1
         here = stack_of(plan, _owner(plan, answer.b if back else answer.a))

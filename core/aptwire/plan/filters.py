@@ -1,0 +1,109 @@
+"""What a stack lets through: its filter lines, the first that a packet matches decides; what none matches passes.
+
+A connection that was let out gets its answers back: each filter keeps its own state of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+from aptwire.plan.fields import Numbers, numbers
+from aptwire.plan.kinds import FilterLine
+
+HIGHEST = 65_535
+Ranges = tuple[tuple[int, int], ...]
+
+
+@dataclass(frozen=True)
+class Packet:
+    """What a filter sees of a packet beside its addresses: `protocol` icmp, tcp, udp or other; `port` that to which it goes (0: it has none)."""
+
+    protocol: str
+    port: int = 0
+
+    def __str__(self) -> str:
+        return f"{self.protocol} {self.port}" if self.port else self.protocol
+
+
+PING = Packet("icmp")
+OTHER = Packet("other")
+
+
+def read_ports(text: str) -> Ranges:
+    """Ports as ranges, in order; ValueError says what is wrong with them."""
+    found = []
+    for item in (part.strip() for part in text.split(",") if part.strip()):
+        low, dash, high = (part.strip() for part in item.partition("-"))
+        if not low.isdigit() or (dash and not high.isdigit()):
+            raise ValueError(f"“{item[:40]}” is no port, nor a range such as 8000-8080")
+        first, last = int(low), int(high) if dash else int(low)
+        if not 1 <= first <= last <= HIGHEST:
+            raise ValueError(f"“{item[:40]}” isn’t within 1 to {HIGHEST}")
+        found.append((first, last))
+    return tuple(sorted(found))
+
+
+@dataclass(frozen=True)
+class Gate:
+    """A packet’s way through a stack: the lines of its filter, the interfaces by which it comes in and goes out (records), and its addresses in numbers
+    (IP version, address); `source` None: whatever somebody likes to write there."""
+
+    lines: tuple[FilterLine, ...]
+    enters: str
+    leaves: str
+    source: tuple[int, int] | None
+    target: tuple[int, int]
+
+    def decides(self, packet: Packet) -> FilterLine | None:
+        """The line that decides on a packet; None: none does, and it passes."""
+        return next((line for line in self.met if _matches(line, packet)), None)
+
+    def passes(self, packet: Packet) -> bool:
+        """Whether a packet gets through."""
+        line = self.decides(packet)
+        return line is None or line.action == "allow"
+
+    @property
+    def met(self) -> Iterator[FilterLine]:
+        """The lines that speak of its interfaces and addresses."""
+        for line in self.lines:
+            if line.enters in (None, self.enters) and line.leaves in (None, self.leaves):
+                free = self.source is None and (line.action == "allow" or not line.sources)
+                if (free or self._within(self.source, line.sources)) and self._within(self.target, line.targets):
+                    yield line
+
+    @staticmethod
+    def _within(address: tuple[int, int] | None, subnets: tuple[str, ...]) -> bool:
+        if not subnets:
+            return True
+        if address is None:
+            return False
+        nets: Iterable[Numbers] = map(numbers, subnets)
+        bits = 32 if address[0] == 4 else 128
+        return any(
+            version == address[0] and net <= address[1] < net + (1 << bits - length) for version, _, net, length in nets
+        )
+
+
+def _matches(line: FilterLine, packet: Packet) -> bool:
+    if line.protocol not in ("any", packet.protocol):
+        return False
+    return not line.ports or any(low <= packet.port <= high for low, high in read_ports(line.ports))
+
+
+def every_packet(lines: Iterable[FilterLine]) -> list[Packet]:
+    """One packet for all that no line tells apart."""
+    ports = {1}
+    for line in lines:
+        for low, high in read_ports(line.ports):
+            ports |= {low, high + 1}
+    numbered = sorted(port for port in ports if port <= HIGHEST)
+    return [PING, OTHER, *(Packet(protocol, port) for protocol in ("tcp", "udp") for port in numbered)]
+
+
+def passing(gates: Sequence[Gate], packets: Sequence[Packet] | None = None) -> Packet | None:
+    """A packet that gets through all of some gates, of these or of all there may be; None: there is none."""
+    lines = [line for gate in gates for line in gate.lines]
+    asked = every_packet(lines) if packets is None else packets
+    return next((packet for packet in asked if all(gate.passes(packet) for gate in gates)), None)
