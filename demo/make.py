@@ -531,6 +531,16 @@ def whole_wiring() -> None:
     put("rule", "visitors-off-management", text="keep visitors apart from role management")
     put("rule", "crew-reaches-tides", text="let crew-roster reach tide-model only through edge-firewall")
     put("rule", "hosts-reach-router", text="every host reaches quay-router")
+    put("rule", "roster-reaches-database", text="let crew-roster reach ticketing-api on tcp 5432")
+    put("rule", "cameras-apart", text="keep CCTV apart from \"tide gauges\"")
+    firewall = "guest-edge-firewall"
+    cameras, gauges = ("10.65.40.0/24",), ("10.65.30.0/24",)
+    put("filter_line", "firewall-10", of=firewall, order=10, action="deny", sources=cameras, targets=gauges)
+    put("filter_line", "firewall-20", of=firewall, order=20, action="deny", sources=gauges, targets=cameras)
+    database, roster = ("10.65.10.41/32",), ("10.65.20.0/24",)
+    allow = {"of": firewall, "action": "allow", "sources": roster, "targets": database}
+    put("filter_line", "firewall-30", order=30, protocol="tcp", ports="5432", **allow)
+    put("filter_line", "firewall-40", of=firewall, order=40, action="deny", protocol="tcp", targets=database)
     put("rule", "bubble-apart", text='keep "restore bubble" apart from everything even if hostile')
     put("rule", "lab-apart", text="keep role lab apart from role production", note="for the laptops that come in May")
     put(

@@ -11,16 +11,23 @@ from tests.support import Small
 VIDS = (10, 20, 30, 40)
 
 
-def routed_plan(seed: int) -> Plan:
+def filtered_plan(seed: int) -> Plan:
+    """The same without faults, so that what doesn't get through is what filters drop."""
+    return routed_plan(seed, faults=False)
+
+
+def routed_plan(seed: int, faults: bool = True) -> Plan:
     """Two hosts at one switch, four segments with a subnet each, one to three routers in a row or a ring, and faults: a VID that a trunk lacks, a
     gateway that nobody has or whose bearer doesn't forward, a route that is missing, too narrow, or leads back."""
     dice = random.Random(seed)
     made = Small()
     for vid in VIDS:
-        made.segment(vid, subnets=[f"10.64.{vid}.0/24"], gateways=[f"10.64.{vid}.1"] if dice.random() < 0.8 else [])
+        made.segment(
+            vid, subnets=[f"10.64.{vid}.0/24"], gateways=[f"10.64.{vid}.1"] if dice.random() < 0.8 or not faults else []
+        )
     made.fabric("sw")
     for n, host in enumerate("ab"):
-        lacking = dice.choice([None, None, None, *VIDS])
+        lacking = dice.choice([None, None, None, *VIDS]) if faults else None
         mode = dice.choice(["standby", "pinned", "hashed"])
         ports = [
             made.trunk(f"sw/{host}{k}", ", ".join(str(v) for v in VIDS if v != lacking or k != n % 2)) for k in range(2)
@@ -28,10 +35,10 @@ def routed_plan(seed: int) -> Plan:
         made.host(host, *ports, uplink={"mode": mode})
     for n in range(dice.randint(3, 6)):
         vid = dice.choice(VIDS)
-        address = f"10.64.{vid}.{20 + n}/{dice.choice([24, 24, 24, 25, 28])}"
-        belongs = dice.choice(["", "", "", None])
+        address = f"10.64.{vid}.{20 + n}/{dice.choice([24, 24, 24, 25, 28]) if faults else 24}"
+        belongs = dice.choice(["", "", "", None]) if faults else ""
         made.guest(dice.choice("ab"), f"g{n}", vid, belongs, addresses=[address])
-    routers = [dice.choice(["guest", "guest", "station"]) for _ in range(dice.randint(1, 3))]
+    routers = [dice.choice(["guest", "guest", "station"]) for _ in range(dice.randint(1, 3 if faults else 2))]
     order = dice.sample(VIDS, 4)
     legs: list[list[int]] = [[] for _ in routers]
     for n, vid in enumerate(order):
@@ -43,23 +50,23 @@ def routed_plan(seed: int) -> Plan:
         if legs[a][0] not in legs[b]:
             legs[b].append(legs[a][0])
     for n, kind in enumerate(routers):
-        _router(made, dice, n, kind, legs[n])
+        _router(made, dice, n, kind, legs[n], faults)
     for a, b, via in joined:
-        _routes(made, dice, routers, legs, a, b, via)
-        _routes(made, dice, routers, legs, b, a, via)
+        _routes(made, dice, routers, legs, a, b, via, faults)
+        _routes(made, dice, routers, legs, b, a, via, faults)
     for n, kind in enumerate(routers):
-        _filters(made, random.Random(seed + n), n, kind, legs[n])
+        _filters(made, random.Random(seed + n), n, kind, legs[n], busy=not faults)
     return made.plan()
 
 
-def _filters(made: Small, dice: random.Random, n: int, kind: str, vids: list[int]) -> None:
+def _filters(made: Small, dice: random.Random, n: int, kind: str, vids: list[int], busy: bool) -> None:
     """Up to four lines of a router's filter, which speak of interfaces, subnets, single addresses, protocols and ports."""
     owner = f"guest-r{n}" if kind == "guest" else f"r{n}"
     interfaces = [f"r{n}v{vid}" if kind == "guest" else f"r{n}/{vid}" for vid in vids]
     nets = [f"10.64.{vid}.0/{length}" for vid in VIDS for length in (24, 27)]
     bound = [text for record in _bearing(made) for text in record.get("addresses", ())]  # type: ignore[attr-defined]
     nets += [f"{text.split('/')[0]}/32" for text in bound]
-    for order in range(dice.choice([0, 0, 1, 2, 4])):
+    for order in range(dice.choice([0, 0, 1, 2, 4]) if not busy else 4):
         protocol = dice.choice(["any", "icmp", "icmp", "tcp", "udp"])
         said: dict[str, object] = {
             "enters": dice.choice([None, None, *interfaces]),
@@ -83,8 +90,8 @@ def _address(n: int, vid: int, owned: bool) -> str:
     return f"10.64.{vid}.{1 if owned else 2 + n}/24"
 
 
-def _router(made: Small, dice: random.Random, n: int, kind: str, vids: list[int]) -> None:
-    forwards = dice.random() < 0.75
+def _router(made: Small, dice: random.Random, n: int, kind: str, vids: list[int], faults: bool) -> None:
+    forwards = dice.random() < 0.75 or not faults
     own = {vid: not any(f"10.64.{vid}.1/24" in r.get("addresses", ()) for r in _bearing(made)) for vid in vids}
     if kind == "station":
         made.put("station", f"r{n}", name=f"r{n}", routes=forwards)
@@ -117,16 +124,23 @@ def _router(made: Small, dice: random.Random, n: int, kind: str, vids: list[int]
 
 
 def _routes(
-    made: Small, dice: random.Random, routers: list[str], legs: list[list[int]], here: int, other: int, via: int
+    made: Small,
+    dice: random.Random,
+    routers: list[str],
+    legs: list[list[int]],
+    here: int,
+    other: int,
+    via: int,
+    faults: bool,
 ) -> None:
     """A router's routes to what is behind another one, over the segment that joins them."""
     name = f"r{other}v{via}" if routers[other] == "guest" else f"r{other}/{via}"
     held = next((r["addresses"][0] for r in _bearing(made) if r["id"] == name), None)
     behind = [vid for vid in legs[other] if vid not in legs[here]]
-    if held is None or not behind or dice.random() < 0.1:
+    if held is None or not behind or (faults and dice.random() < 0.1):
         return
     to = dice.choice([["0.0.0.0/0"], ["10.64.0.0/16"], [f"10.64.{vid}.0/24" for vid in behind]])
-    if dice.random() < 0.1:
+    if faults and dice.random() < 0.1:
         to = [f"10.64.{behind[0]}.0/28"]
     owner = f"guest-r{here}" if routers[here] == "guest" else f"r{here}"
     made.put("route", f"route-{here}-{other}", of=owner, to=to, via=held.split("/")[0])

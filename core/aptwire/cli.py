@@ -43,6 +43,7 @@ from aptwire.paper.taking import take as take_sheet
 from aptwire.plan.compare import changes
 from aptwire.plan.edits import apply_edit
 from aptwire.plan.file import read_plan, write_plan
+from aptwire.plan.filters import read_packet
 from aptwire.plan.kinds import (
     Cable,
     Host,
@@ -366,13 +367,16 @@ def trace(plan_file: str, a: str, b: str, as_json: bool) -> None:
 @click.argument("a")
 @click.argument("b")
 @click.option("--without", metavar="HOST/NIC", help="with the link of this NIC lost, and in no other state")
+@click.option(
+    "--on", "service", metavar="tcp/PORT", default="", help="a connection to a port (or udp/PORT), in place of a ping"
+)
 @click.option("--json", "as_json", is_flag=True, help="the answer with its hops as JSON")
-def ping(plan_file: str, a: str, b: str, without: str | None, as_json: bool) -> None:
+def ping(plan_file: str, a: str, b: str, without: str | None, service: str, as_json: bool) -> None:
     """Ping somebody."""
     plan = _load(plan_file)
     try:
         state = State(lost=frozenset([find_nic(plan, without)])) if without else None
-        found = ask_ping(judge(plan), end_of(plan, a), end_of(plan, b), state)
+        found = ask_ping(judge(plan), end_of(plan, a), end_of(plan, b), state, read_packet(service))
     except PlanError as error:
         _fail(error.problems)
     if as_json:

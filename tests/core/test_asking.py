@@ -24,7 +24,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_ping import two_segments
-from tests.routers import routed_plan
+from tests.routers import filtered_plan, routed_plan
 from tests.support import Small, demo_plan, pair, random_plan
 
 
@@ -119,7 +119,7 @@ class RoutedTest(unittest.TestCase):
     @given(st.integers(0, 10_000))
     def test_every_pair_over_routers(self, seed: int) -> None:
         """Classes and arrays give what each pair gives by itself, hop by hop and state by state."""
-        plan = routed_plan(seed)
+        plan = routed_plan(seed) if seed % 2 else filtered_plan(seed)
         judgement = judge(plan)
         exact = Pings(judgement, exact=True, waking=True)
         for a, b in combinations(sorted(plan.of("segment")), 2):
@@ -169,7 +169,10 @@ class SayingTest(unittest.TestCase):
         fares = self.fares(made, text)
         self.assertEqual((fares.outcome, fares.text), (BROKEN, "Packets of a1 get to b1 over r."))
         self.assertEqual(self.fares(made, f"{text} on layer 2").outcome, HOLDS)
-        self.mended(made, text, "Have r forward nothing")
+        after = self.mended(made, text, "Have r drop what s10 and s20 send each other")
+        lines = [(line.sources, line.targets) for line in after.all("filter_line")]
+        self.assertEqual({lines[0], lines[0][::-1]}, set(lines))
+        self.mended(two_segments(), text, "Have r forward nothing")
 
     def test_a_table_with_a_border_inside_a_subnet_tells_those_in_it_apart(self) -> None:
         made = two_segments()
@@ -207,6 +210,13 @@ class SayingTest(unittest.TestCase):
         self.assertEqual(self.fares(made, "let a1 reach b1 only through r").outcome, HOLDS)
         self.assertEqual(self.fares(made, "let a1 reach b1 only through guest a1").outcome, BROKEN)
         self.assertIn("past", self.fares(made, "let a1 reach b1 only through guest a1").text)
+
+    def test_a_filter_lets_through_what_a_rule_wants(self) -> None:
+        for text, what in (("let a1 reach b1", "pings"), ("let a1 reach b1 on tcp 5432", "tcp 5432")):
+            made = two_segments()
+            made.put("filter_line", "f", of="r", order=100, action="deny")
+            after = self.mended(made, text, f"Have r let {what} from 10.0.10.11 to 10.0.20.11 through")
+            self.assertEqual(asked(judge(after)).ask("let b1 reach a1").outcome, BROKEN, "and nothing else")
 
     def test_mends_of_who_is_not_reached(self) -> None:
         text = "let a1 reach b1"

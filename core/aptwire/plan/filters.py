@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from aptwire.plan.fields import Numbers, numbers
 from aptwire.plan.kinds import FilterLine
+from aptwire.plan.plan import PlanError, Problem
 
 HIGHEST = 65_535
 Ranges = tuple[tuple[int, int], ...]
@@ -27,6 +28,20 @@ class Packet:
 
 
 PING = Packet("icmp")
+
+
+def read_packet(text: str) -> Packet:
+    """What is asked with: nothing for a ping, or tcp/5432; PlanError says what is wrong with it."""
+    if not text:
+        return PING
+    protocol, slash, port = text.partition("/")
+    if protocol not in ("tcp", "udp") or not slash or not port.isascii() or not port.isdigit() or len(port) > 5:
+        raise PlanError([Problem(f"“{text[:40]}” isn’t tcp or udp and a port, such as tcp/5432", field="on")])
+    if not 1 <= int(port) <= HIGHEST:
+        raise PlanError([Problem(f"ports are numbered 1 to {HIGHEST}, not {port}", field="on")])
+    return Packet(protocol, int(port))
+
+
 OTHER = Packet("other")
 
 

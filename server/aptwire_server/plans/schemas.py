@@ -219,7 +219,7 @@ def components() -> dict[str, Schema]:
         "Leg": obj(
             out=TEXT, address=TEXT, to=maybe(TEXT), by=TEXT, outcome=PINGED, reason=TEXT, trace=maybe(ref("Trace"))
         ),
-        "Way": obj(source=TEXT, target=TEXT, legs=many(ref("Leg")), outcome=PINGED, reason=TEXT),
+        "Way": obj(source=TEXT, target=TEXT, legs=many(ref("Leg")), outcome=PINGED, reason=TEXT, stopped=TEXT),
         "Ping": obj(
             source=TEXT,
             target=TEXT,

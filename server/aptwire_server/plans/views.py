@@ -18,6 +18,7 @@ from aptwire.judge.need import needs
 from aptwire.judge.preview import moves, preview, shut_down
 from aptwire.plan.edits import Edit, edit_from_json, edit_to_json
 from aptwire.plan.file import plan_text
+from aptwire.plan.filters import read_packet
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import brief
@@ -334,7 +335,11 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
 
 
 @extend_schema(
-    parameters=[OpenApiParameter("a", str, required=True), OpenApiParameter("b", str, required=True)],
+    parameters=[
+        OpenApiParameter("a", str, required=True),
+        OpenApiParameter("b", str, required=True),
+        OpenApiParameter("on", str, description="tcp/PORT or udp/PORT: a connection in place of a ping"),
+    ],
     responses={200: ref("Ping"), **REFUSED},
     operation_id="get_ping",
 )
@@ -343,7 +348,7 @@ def get_ping(request: Request, plan_id: uuid.UUID) -> Response:
     """Whether b answers a ping from a: a guest, station, host, host/tap, or a record's id; b may be an address."""
     judgement = _engine(request, plan_id).judgement()
     a, b = (_end(judgement.plan, asked(request, name), name) for name in ("a", "b"))
-    return Response(ping(judgement, a, b).to_json())
+    return Response(ping(judgement, a, b, packet=read_packet(asked(request, "on"))).to_json())
 
 
 def _end(plan: Plan, text: str, name: str) -> str:

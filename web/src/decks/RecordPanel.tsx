@@ -2,7 +2,7 @@ import { Button } from "@chakra-ui/react";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 
-import type { Kind, Operation } from "../api/client";
+import type { Kind, Operation, RecordOf } from "../api/client";
 import { useActions, usePlan, usePresence } from "../api/plan";
 import { compareNames, segmentWith, writtenVids } from "../model/records";
 import { LinkButton, Quiet, TakeButton, Taking } from "../parts/controls";
@@ -10,7 +10,7 @@ import { Picker } from "./Build";
 import { endsOf } from "../strand/rows";
 import { tagText } from "../model/ports";
 import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal } from "./edits";
-import { fieldsOf, type Draft, type FieldSpec } from "./fields";
+import { fieldsOf, interfacesOf, type Draft, type FieldSpec } from "./fields";
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { ExchangeNics, MoveGuest, SplitOff, Spread } from "./Gestures";
@@ -179,6 +179,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Guest", body: <NewGuest id={id} {...ids} /> },
       { label: "NIC", body: <NewNic id={id} {...ids} /> },
       { label: "Routes", body: <Routes id={id} {...ids} /> },
+      { label: "Filter", body: <Filter id={id} {...ids} /> },
       settings,
       remove,
     ],
@@ -189,6 +190,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Adapter", body: <NewAdapter id={id} {...ids} /> },
       { label: "Move", body: <MoveGuest id={id} {...ids} /> },
       { label: "Routes", body: <Routes id={id} {...ids} /> },
+      { label: "Filter", body: <Filter id={id} {...ids} /> },
       remove,
     ],
   }),
@@ -218,7 +220,12 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   lag: plain,
   cable: plain,
   station: ({ id, settings, remove, ids }) => ({
-    sections: [settings, { label: "Routes", body: <Routes id={id} {...ids} /> }, remove],
+    sections: [
+      settings,
+      { label: "Routes", body: <Routes id={id} {...ids} /> },
+      { label: "Filter", body: <Filter id={id} {...ids} /> },
+      remove,
+    ],
   }),
   station_port: plain,
   way_in: plain,
@@ -237,6 +244,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   acceptance: plain,
   reservation: plain,
   rule: plain,
+  filter_line: plain,
 };
 
 /** What can be done with one record, beside it on the drawing. */
@@ -335,6 +343,10 @@ const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
     return `${book.get("station", port.station)?.name ?? ""} ${port.vid ? `tag ${port.vid}` : "untagged"}`;
   },
   mirror: (book, id) => `Mirror of ${book.get("adapter", book.get("mirror", id)!.source)?.name ?? ""}`,
+  filter_line: (book, id) => {
+    const { of, order } = book.get("filter_line", id)!;
+    return `Filter line ${order ?? 100} of ${String(book.byId.get(of)?.name ?? of)}`;
+  },
   rule: (book, id) => `Rule: ${book.get("rule", id)!.text}`,
   secondary_vlan: (book, id) => `Secondary VLAN ${book.get("secondary_vlan", id)!.vid}`,
   cable: (book, id) => `Cable ${endsOf(book, book.get("cable", id)!).join(" – ")}`,
@@ -555,6 +567,67 @@ function Routes({ id, book, done, open }: Part) {
   );
 }
 
+/** What a guest, station or host that forwards lets through, line by line. */
+function Filter({ id, book, done, open }: Part) {
+  const owner = book.byId.get(id);
+  const name = String(owner?.name ?? id);
+  const lines = [...book.of("filter_line", "of", id)].sort((a, b) => (a.order ?? 100) - (b.order ?? 100));
+  const next = Math.max(0, ...lines.map((line) => line.order ?? 100)) + 10;
+  return (
+    <>
+      {!owner?.routes && <Quiet>It doesn’t forward, so nothing passes that a filter could drop.</Quiet>}
+      <ListWithDrops
+        label="Filter lines"
+        items={lines.map((line) => ({
+          key: line.id,
+          text: sayLine(line, interfacesOf(book, id)),
+          operations: [drop("filter_line", line.id)],
+          message: `Take filter line ${line.order ?? 100} of ${name} away`,
+        }))}
+        empty="It drops nothing: whatever it is sent for others, it sends on."
+        open={open}
+      />
+      {lines.length > 0 && <Quiet>Everything else passes, and so do answers to what was let out.</Quiet>}
+      <FieldForm
+        fields={fieldsOf("filter_line", book, undefined, { of: id }).map((field) =>
+          field.name === "order" ? { ...field, unless: next } : field,
+        )}
+        making
+        compose={(set) =>
+          Object.keys(set).length
+            ? [
+                put("filter_line", {
+                  id: freshId(book, `${id}/filter-${String(set.order ?? next)}`),
+                  of: id,
+                  order: next,
+                  action: "allow",
+                  ...set,
+                }),
+              ]
+            : []
+        }
+        message={(set) => `Filter line ${String(set.order ?? next)} of ${name}`}
+        done={done}
+        action="Add the line"
+      />
+    </>
+  );
+}
+
+/** A filter line as a sentence. */
+function sayLine(line: RecordOf<"filter_line">, interfaces: [string, string][]): string {
+  const named = new Map(interfaces);
+  const what = [line.protocol === "any" || !line.protocol ? "everything" : line.protocol, line.ports].filter(Boolean);
+  const parts = [
+    line.sources?.length && `from ${line.sources.join(", ")}`,
+    line.targets?.length && `to ${line.targets.join(", ")}`,
+    line.enters && `in by ${named.get(line.enters) ?? line.enters}`,
+    line.leaves && `out by ${named.get(line.leaves) ?? line.leaves}`,
+  ];
+  const said = [...what, ...parts].filter(Boolean).join(" ");
+  return `${line.order ?? 100}: ${line.action === "deny" ? "drop" : "let through"} ${said}`;
+}
+
 function Mirrors({ id, book, done, open }: Part) {
   const adapter = book.get("adapter", id)!;
   const sw = book.get("port_group", adapter.port_group)?.switch;
@@ -621,7 +694,7 @@ export function ListWithDrops({
     <ul className="plain-list" aria-label={label}>
       {items.map((item) => (
         <li key={item.key}>
-          <LinkButton onClick={() => open(item.key)} title="Its settings">
+          <LinkButton flex="0 1 auto" onClick={() => open(item.key)} title="Its settings">
             {item.text}
           </LinkButton>
           <LinkButton

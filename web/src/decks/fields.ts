@@ -373,6 +373,7 @@ const FIELDS: Fields = {
     mtu,
   ],
   route: () => [list("to", "Subnets", "10.65.0.0/16"), text("via", "Next hop", { hint: "10.65.30.1" })],
+  filter_line: (book, record) => filterLine(book, record?.of ?? ""),
   cable: () => [
     text("label", "Label", { hint: "what is written on it" }),
     list("places", "Patch panels", "A1 port 12, B3 port 7", { parted: "," }),
@@ -437,10 +438,44 @@ const ABOUT: FieldSpec[] = [
 ];
 
 /** The fields of a record's form, each with what the API's document says of it. */
-export function fieldsOf(kind: Kind, book: Book, id?: string): FieldSpec[] {
+/** What a line of somebody’s filter says; its interfaces are those of whoever it is of. */
+function filterLine(book: Book, owner: string): FieldSpec<keyof RecordOf<"filter_line"> & string>[] {
+  const interfaces: [string, string][] = [["", "any interface"], ...interfacesOf(book, owner)];
+  return [
+    number("order", "Order", "lines are tried from the least on"),
+    choice("action", "Action", { allow: "let through", deny: "dropped" }),
+    list("sources", "From subnets", "anywhere"),
+    list("targets", "To subnets", "anywhere"),
+    choice("protocol", "Protocol"),
+    text("ports", "To ports", { hint: "any, or 5432, 8000-8080", when: is("protocol", "tcp", "udp") }),
+    ref("enters", "Comes in by", interfaces),
+    ref("leaves", "Goes out by", interfaces),
+  ];
+}
+
+/** The interfaces of a guest, station or host, by id, with what each is called there. */
+export function interfacesOf(book: Book, owner: string): [string, string][] {
+  const adapters = book.of("adapter", "guest", owner);
+  const ports = book.of("virtual_switch", "host", owner).flatMap((sw) => book.of("host_port", "switch", sw.id));
+  return [
+    ...adapters.map((a): [string, string] => [a.id, a.seen_as || a.name]),
+    ...adapters.flatMap((a) =>
+      book.of("guest_tag", "adapter", a.id).map((t): [string, string] => [t.id, `${a.seen_as || a.name} tag ${t.vid}`]),
+    ),
+    ...ports.map((p): [string, string] => [p.id, p.name]),
+    ...book
+      .of("station_port", "station", owner)
+      .map((p): [string, string] => [p.id, p.vid ? `tag ${p.vid}` : portOf(book, p.port)]),
+  ];
+}
+
+const portOf = (book: Book, id: string): string => `at ${book.get("fabric_port", id)?.name ?? id}`;
+
+/** The fields of a form for a record, or for a new one that begins `like` this. */
+export function fieldsOf(kind: Kind, book: Book, id?: string, like?: Draft): FieldSpec[] {
   const fields = FIELDS[kind] as (book: Book, record?: unknown) => FieldSpec[];
   const said = SPECS[kind] as Record<string, Said>;
-  return [...fields(book, id ? book.byId.get(id) : undefined), ...ABOUT].map((field) => ({
+  return [...fields(book, id ? book.byId.get(id) : like), ...ABOUT].map((field) => ({
     ...field,
     ...told(field, said[field.name] ?? {}),
   }));

@@ -239,6 +239,8 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
   const nothing = (): Operation[] => [];
   // A kind of which the API speaks can't be missing: what isn't named hangs on nothing.
   const words = (): Operation[] => each("own_word", "about", id);
+  // A line that speaks of an interface says nothing without it.
+  const filtered = (): Operation[] => [...each("filter_line", "enters", id), ...each("filter_line", "leaves", id)];
   const before: { [K in Exclude<Kind, PatternKind>]: () => Operation[] } = {
     virtual_switch: () => [
       ...each("port_group", "switch", id),
@@ -252,9 +254,10 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
           .flatMap((n) => book.of("group_order", "nic", n.id).map((o) => drop("group_order", o.id))),
       ),
     port_group: () => [...words(), ...each("group_order", "port_group", id), ...letGo("adapter", "port_group")],
-    host_port: () => [...words(), ...each("port_group", "over", id), ...each("uplink", "over", id)],
-    guest: () => [...each("route", "of", id), ...each("adapter", "guest", id)],
+    host_port: () => [...words(), ...filtered(), ...each("port_group", "over", id), ...each("uplink", "over", id)],
+    guest: () => [...each("filter_line", "of", id), ...each("route", "of", id), ...each("adapter", "guest", id)],
     adapter: () => [
+      ...filtered(),
       ...each("guest_tag", "adapter", id),
       ...each("mirror", "source", id),
       ...each("mirror", "target", id),
@@ -267,6 +270,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
       ...cables,
     ],
     host: () => [
+      ...each("filter_line", "of", id),
       ...each("route", "of", id),
       ...each("stamp", "host", id),
       ...each("guest", "host", id),
@@ -276,7 +280,11 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     lag: () => letGo("fabric_port", "lag"),
     fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
     fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
-    station: () => [...each("route", "of", id), ...each("station_port", "station", id)],
+    station: () => [
+      ...each("filter_line", "of", id),
+      ...each("route", "of", id),
+      ...each("station_port", "station", id),
+    ],
     segment: () => [
       ...each("secondary_vlan", "segment", id),
       ...each("way_in", "segment", id),
@@ -289,11 +297,12 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     assumed_fabric: nothing,
     group_order: nothing,
     mirror: nothing,
-    guest_tag: nothing,
+    guest_tag: filtered,
     cable: nothing,
-    station_port: nothing,
+    station_port: filtered,
     way_in: nothing,
     route: nothing,
+    filter_line: nothing,
     shared_address: nothing,
     stamp: () => [...each("stamp_nic", "stamp", id), ...each("own_word", "stamp", id)],
     stamp_nic: nothing,

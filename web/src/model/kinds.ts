@@ -40,6 +40,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   station_port: ["station’s port", "stations’ ports"],
   way_in: ["way in", "ways in"],
   route: ["route", "routes"],
+  filter_line: ["filter line", "filter lines"],
   shared_address: ["shared address", "shared addresses"],
   pattern: ["pattern", "patterns"],
   pattern_switch: ["pattern’s switch", "patterns’ switches"],

@@ -1,9 +1,10 @@
 import "./tables.css";
 import { LinkButton } from "../parts/controls";
 
+import { Field, HStack, Input } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { ArrowRightLeft } from "lucide-react";
-import { useCallback, useMemo } from "react";
+import { useCallback, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Ping, type Trace, type Way } from "../api/client";
@@ -37,11 +38,13 @@ export function TraceView() {
   const choices = useMemo(() => ends(book, snapshot.endpoints), [book, snapshot.endpoints]);
   // A link may name an endpoint by its id.
   const named = (end: string): string => {
-    const endpoint = snapshot.endpoints.get(end);
-    return endpoint ? frameEnd(endpoint, endpoint.tags[0]?.tag) : end;
+    const tag = book.get("guest_tag", end);
+    const endpoint = snapshot.endpoints.get(tag?.adapter ?? end);
+    return endpoint ? frameEnd(endpoint, tag ? String(tag.vid) : endpoint.tags[0]?.tag) : end;
   };
   const a = named(params.get("a") ?? "");
   const b = named(params.get("b") ?? "");
+  const on = params.get("on") ?? "";
   const find = useCallback((typed: string) => ways(choices, typed), [choices]);
   const findTo = useCallback(
     (typed: string) => {
@@ -54,7 +57,7 @@ export function TraceView() {
     [choices],
   );
   const nameOf = (record: string): string => nameIn(choices, book, record);
-  const put = (ends: { a?: string; b?: string }): void => {
+  const put = (ends: { a?: string; b?: string; on?: string }): void => {
     // What the address says by now: the other end may have been chosen a moment ago, and not be rendered yet.
     const next = new URLSearchParams(window.location.search);
     for (const [name, value] of Object.entries(ends)) {
@@ -66,12 +69,13 @@ export function TraceView() {
   const known = (value: string): boolean => isEnd(choices, value);
   const meant = isMeant(choices, a) && (isMeant(choices, b) || ADDRESS.test(b)) && a !== b;
   const ping = useQuery({
-    queryKey: ["ping", id, snapshot.revision, a, b],
+    queryKey: ["ping", id, snapshot.revision, a, b, on],
     enabled: meant,
     // While an edit is asked about, the answer of before stands; that of other ends doesn't.
-    placeholderData: (before, query) => (query?.queryKey[3] === a && query.queryKey[4] === b ? before : undefined),
+    placeholderData: (before, query) =>
+      query?.queryKey[3] === a && query.queryKey[4] === b && query.queryKey[5] === on ? before : undefined,
     queryFn: async () =>
-      unwrap(await api.GET("/api/plans/{plan_id}/ping", { params: { path: { plan_id: id }, query: { a, b } } })),
+      unwrap(await api.GET("/api/plans/{plan_id}/ping", { params: { path: { plan_id: id }, query: { a, b, on } } })),
   });
   const trace = useQuery({
     queryKey: ["trace", id, snapshot.revision, a, b],
@@ -81,11 +85,11 @@ export function TraceView() {
   });
   // What the plan itself says, beside a draft; whoever is new in the draft isn't there.
   const base = useQuery({
-    queryKey: ["ping beside", of, id, snapshot.revision, a, b],
+    queryKey: ["ping beside", of, id, snapshot.revision, a, b, on],
     enabled: meant && of !== null,
     retry: false,
     queryFn: async () => {
-      const path = { path: { plan_id: of! }, query: { a, b } };
+      const path = { path: { plan_id: of! }, query: { a, b, on } };
       const { data } = await api.GET("/api/plans/{plan_id}/ping", { params: path });
       return data ?? null;
     },
@@ -97,6 +101,7 @@ export function TraceView() {
           label="From"
           value={a}
           said={labelOf(choices, a)}
+          width="310px"
           find={find}
           put={(v) => put({ a: v })}
           placeholder="Part of a guest, adapter, station or host"
@@ -115,11 +120,13 @@ export function TraceView() {
           label="To"
           value={b}
           said={labelOf(choices, b)}
+          width="310px"
           find={findTo}
           put={(v) => put({ b: v })}
           placeholder="Part of a guest, adapter, station or host, or an address"
           empty="Nothing by that name. Any tag may follow, as in host/adapter|210; an address is asked as it is."
         />
+        <Service key={on} on={on} put={(value) => put({ on: value })} />
       </div>
       {(trace.error ?? ping.error) && (
         <p role="alert" className="nothing">
@@ -168,6 +175,33 @@ export function TraceView() {
         </div>
       )}
     </div>
+  );
+}
+
+/** With what it is asked: a ping, or a connection to a port. */
+function Service({ on, put }: { on: string; put: (on: string) => void }) {
+  const [typed, setTyped] = useState(on);
+  const fits = /^$|^(tcp|udp)\/[1-9]\d{0,4}$/.test(typed.trim());
+  const take = (): void => {
+    if (fits && typed.trim() !== on) put(typed.trim());
+  };
+  return (
+    <Field.Root width="auto" invalid={!fits}>
+      <HStack>
+        <Field.Label m="0">As</Field.Label>
+        <Input
+          size="sm"
+          width="96px"
+          className="mono"
+          value={typed}
+          placeholder="a ping"
+          title="Nothing for a ping, or a connection such as tcp/5432"
+          onChange={(event) => setTyped(event.target.value)}
+          onBlur={take}
+          onKeyDown={(event) => event.key === "Enter" && take()}
+        />
+      </HStack>
+    </Field.Root>
   );
 }
 
