@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import random
 import unittest
+from collections.abc import Iterator
 from itertools import combinations
+from typing import Any
 
 from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, WAVERS, Pings, ping
 from aptwire.forward.frames import Frames
@@ -13,9 +16,9 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import Risk, risk_proof, risks
 from aptwire.judge.verdicts import judge, rejudge
-from aptwire.plan.edits import Patch, Put, apply_edit, touched
-from aptwire.plan.kinds import PLACES, Rule
-from aptwire.plan.plan import Plan
+from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched
+from aptwire.plan.kinds import PLACES, Guest, Rule
+from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import quoted
 from aptwire.plan.stacks import owner_of
 from aptwire.rules.asking import BROKEN, HOLDS, NOBODY, UNKNOWN, Answer, asked
@@ -145,6 +148,84 @@ class RoutedTest(unittest.TestCase):
         found = plan.find(record)
         assert found is not None
         return owner_of(plan, found).id
+
+
+class KeptTest(unittest.TestCase):
+    """Answers that stand after edits are those that would be given anew."""
+
+    def rules(self, plan: Plan) -> Plan:
+        """Rules between all segments, and of some guests."""
+        named = sorted((s for s in plan.all("segment")), key=lambda s: s.id)
+        texts = [
+            text.format(quoted(a.name), quoted(b.name))
+            for a, b in combinations(named, 2)
+            for text in ("keep segment {} apart from {}", "keep {} apart from {} on layer 2", "let {} reach segment {}")
+        ]
+        guests = sorted(plan.all("guest"), key=lambda g: g.id)[:2]
+        texts += [f"keep guest {quoted(g.name)} apart from everything" for g in guests]
+        texts += [f"keep {quoted(named[0].name)} apart from everything on layer 2 even if hostile"]
+        return apply_edit(plan, tuple(Put(Rule(id=f"rule-{n}", text=text)) for n, text in enumerate(texts)))[0]
+
+    def edits(self, plan: Plan, dice: random.Random) -> Iterator[Edit]:
+        """Edits of every sort of record that a rule may rest on."""
+
+        def any_of(kind: str) -> Any:
+            return dice.choice(sorted(plan.all(kind), key=lambda r: r.id)) if plan.of(kind) else None
+
+        vid = dice.choice([10, 20, 30, 40])
+        changes = {
+            "adapter": [{"belongs": dice.choice(sorted(plan.of("segment")))}, {"connected": False}, {"addresses": []}],
+            "guest": [{"running": False}, {"routes": True}, {"routes": False}, {"name": f"renamed {vid}"}],
+            "port_group": [{"mode": "access", "vid": vid, "allowed": None, "native": None}],
+            "fabric_port": [{"mode": "trunk", "vid": None, "allowed": str(vid), "native": None}, {"enabled": False}],
+            "nic": [{"link": "down"}, {"link": "up"}],
+            "segment": [{"gateways": []}, {"name": f"renamed {vid}"}],
+            "host_port": [{"connected": False}, {"services": ["storage"]}],
+            "station": [{"routes": False}],
+            "filter_line": [{"action": "allow"}, {"action": "deny", "protocol": "any", "ports": ""}],
+        }
+        for kind, choices in sorted(changes.items()):
+            record = any_of(kind)
+            if record is not None:
+                yield (Patch(kind, record.id, dice.choice(choices)),)
+        for kind in ("route", "cable", "mirror", "filter_line"):
+            record = any_of(kind)
+            if record is not None:
+                yield (Drop(kind, record.id),)
+        yield (Put(Guest(id="new", name="new", host=any_of("host").id)),)
+
+    @settings(max_examples=30)
+    @given(st.integers(0, 10_000))
+    def test_over_random_edits(self, seed: int) -> None:
+        dice = random.Random(seed)
+        made = [filtered_plan(seed), routed_plan(seed), random_plan(seed), random_plan(seed, rich=True)][seed % 4]
+        plan = self.rules(made)
+        judgement = judge(plan)
+        asked(judgement).rules()
+        for edit in dice.sample(list(self.edits(plan, dice)), 5):
+            try:
+                plan, _ = apply_edit(judgement.plan, edit)
+            except PlanError:
+                continue
+            judgement = rejudge(judgement, plan, touched(edit))
+            told = {rule.text: (a.outcome, a.text) for rule, a in asked(judgement).rules()}
+            fresh = {rule.text: (a.outcome, a.text) for rule, a in asked(judge(plan)).rules()}
+            self.assertEqual({t: a[0] for t, a in told.items()}, {t: a[0] for t, a in fresh.items()}, edit)
+
+    def test_what_an_edit_leaves_alone_is_not_asked_again(self) -> None:
+        made = two_segments()
+        made.segment(30)
+        made.host("c", made.trunk("sw/p3", "30"))
+        made.guest("c", "c1", 30)
+        plan = self.rules(made.plan())
+        before = judge(plan)
+        first = {rule.id: answer for rule, answer in asked(before).rules()}
+        edit = (Patch("guest", "guest-c1", {"note": "new"}), Patch("adapter", "c1", {"connected": False}))
+        after = rejudge(before, apply_edit(plan, edit)[0], touched(edit))
+        again = {rule.id: answer for rule, answer in asked(after).rules()}
+        self.assertTrue(any(again[id] is first[id] for id in first))
+        touching = {rule.id for rule in plan.all("rule") if "s30" in rule.text or "everything" in rule.text}
+        self.assertEqual({id for id in first if again[id] is not first[id]} - touching, set())
 
 
 class SayingTest(unittest.TestCase):

@@ -30,8 +30,20 @@ from aptwire.plan.fields import Numbers, bare_address, numbers
 from aptwire.plan.filters import PING, Packet
 from aptwire.plan.kinds import OWNERS, PLACES, Mirror, Rule
 from aptwire.plan.names import called, some
-from aptwire.plan.sentences import EVERYTHING, Apart, Carries, Reach, Share, read
+from aptwire.plan.sentences import (
+    ANYTHING,
+    EVERYTHING,
+    ROLE,
+    SEGMENT,
+    Apart,
+    Carries,
+    Reach,
+    Sentence,
+    Share,
+    read,
+)
 from aptwire.plan.stacks import Stack, gateways_of, owner_of, stack_of
+from aptwire.rules.keeping import Ground, blocks_of
 from aptwire.rules.whom import Meaning, Unit, Whom
 
 OUTCOMES = HOLDS, BROKEN, UNKNOWN, NOBODY = "holds", "broken", "unknown", "nobody"
@@ -75,11 +87,23 @@ class Asked:
         self._alike: dict[str, Hashable] = {}
         self._shared_parts: dict[Hashable, Hashable] = {}
         self._known: dict[str, Answer] = {}
+        self._kept: dict[str, tuple[Answer, Ground]] = {}
         self._lock = RLock()
 
     def rules(self) -> list[tuple[Rule, Answer]]:
-        """Every rule of the plan with its answer, by their text."""
-        return [(rule, self.ask(rule.text)) for rule in sorted(self.plan.all(Rule), key=lambda r: (r.text, r.id))]
+        """Every rule of the plan with its answer, by their text; an answer of before stands where an edit left alone what it rests on."""
+        listed = sorted(self.plan.all(Rule), key=lambda r: (r.text, r.id))
+        with self._lock:
+            answers = self.judgement.answered
+            if "rules" not in answers.answers:
+                before, changes = answers.before.get("rules", ({}, None))
+                known = {rule.text: before[rule.text] for rule in listed if rule.text in before}
+                self._kept = {t: k for t, k in known.items() if k[1].holds(self.judgement, changes, self._tabled)}
+                self._known.update((text, answer) for text, (answer, _) in self._kept.items())
+                for rule in listed:
+                    self.ask(rule.text)
+                answers.answers["rules"] = self._kept
+            return [(rule, self.ask(rule.text)) for rule in listed]
 
     def ask(self, text: str) -> Answer:
         """How a rule fares, whether the plan has it or not; RuleError where it can't be read."""
@@ -91,7 +115,40 @@ class Asked:
                 # What somebody types is asked and forgotten.
                 if self.plan.where(Rule.kind, "text", text):
                     self._known[text] = known
+                    ground = self._ground(sentence)
+                    if ground is not None:
+                        self._kept[text] = known, ground
         return known
+
+    def _ground(self, sentence: Sentence) -> Ground | None:
+        """What an answer rests on; None where it is asked again whatever was edited."""
+        if not isinstance(sentence, (Apart, Reach)):
+            return None
+        more = sentence.without if isinstance(sentence, Apart) else sentence.through
+        subjects = (*sentence.a, *sentence.b, *more)
+        whole = any(subject.sort == EVERYTHING for subject in subjects)
+        segments = [frozenset(self.meaning.segments(s)) if s.sort in _BY_SEGMENT else frozenset() for s in subjects]
+        other = (s.sort not in _BY_SEGMENT or not of or "*" in s.name for s, of in zip(subjects, segments, strict=True))
+        members = frozenset() if whole else frozenset(self.meaning.whom(subjects).records)
+        owners = frozenset(map(self.owner, members))
+        routed = isinstance(sentence, Reach) or not sentence.layer2
+        standing: Iterable[str] = members
+        if routed:
+            ends = (self._tabled | owners) & (self._manifold | self._tabled)
+            standing = chain(members, (i.record for owner in ends for i in self.stack(owner).interfaces))
+        blocks, classes = blocks_of(self.judgement, standing)
+        return Ground(
+            members,
+            owners,
+            frozenset[str]().union(*segments),
+            any(subject.sort != SEGMENT for subject in subjects),
+            whole or any(other),
+            frozenset(subject.name for subject in subjects),
+            None if whole else blocks,
+            classes,
+            self.wiring.bearers if routed else None,
+            self._tabled if routed else None,
+        )
 
     def _ask(self, sentence: Apart | Reach | Carries) -> Answer:
         said = [sentence.a, *((sentence.b,) if isinstance(sentence, (Apart, Reach)) else ())]
@@ -345,6 +402,9 @@ class Asked:
         record = self.plan.find(id)
         return called(self.plan, record) if record is not None else id
 
+
+_BY_SEGMENT = (SEGMENT, ROLE, ANYTHING)
+"""The sorts of subjects that may mean everybody on a segment."""
 
 Spot = tuple[Stand, list[str]]
 """A stand, and one or two of its records."""

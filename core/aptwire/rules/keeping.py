@@ -1,0 +1,76 @@
+"""Which answers still hold after an edit: those of whose ground it touched nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from aptwire.judge.changes import Changes
+from aptwire.judge.judgement import Judgement
+from aptwire.plan.kinds import UNSEEN
+
+ASIDE = UNSEEN - {"route", "filter_line"} | {"limits"}
+"""The kinds that no rule looks at."""
+OWN = ("adapter", "guest_tag", "host_port")
+"""The kinds that may come to be of those of whom a rule speaks."""
+WITHIN = {*OWN, "guest", "port_group", "group_order", "nic", "uplink", "cable", "fabric_port"}
+"""The kinds of which an edit is felt in the blocks that it concerns, or in how the fabric lets VIDs pass."""
+
+
+@dataclass(frozen=True)
+class Ground:
+    """What an answer rests on: of whom it speaks (`members`, records, and their `owners`; `segments` of which everybody is meant; `services`: host ports with some are,
+    `named`: others by name; `names` are those that might come to mean somebody else), the `blocks` in which they and whoever may send for them stand (None: all), the VID `classes` that
+    are spoken there; `bearers` and `tabled`: who has which address, and who sends on (None: it doesn't ask)."""
+
+    members: frozenset[str]
+    owners: frozenset[str]
+    segments: frozenset[str]
+    services: bool
+    named: bool
+    names: frozenset[str]
+    blocks: frozenset[str] | None
+    classes: frozenset[int]
+    bearers: object = None
+    tabled: frozenset[str] | None = None
+
+    def holds(self, judgement: Judgement, changes: Changes | None, tabled: frozenset[str]) -> bool:
+        """Whether it is as it was; where that isn't sure, it isn't."""
+        if changes is None or changes.ways is None:
+            return False
+        touched = [(kind, id) for kind, id in changes.records if kind not in ASIDE]
+        if not touched:
+            return True
+        if not all(self._beside(judgement, kind, id) for kind, id in touched):
+            return False
+        if changes.ways and (changes.ways & self.classes or any(p.shifts for p in judgement.pairings.listed)):
+            return False
+        moved = changes.apart | changes.blocks
+        if moved and (self.blocks is None or moved & self.blocks or judgement.wiring.crossed):
+            return False
+        return self.tabled is None or (self.tabled == tabled and self.bearers is judgement.wiring.bearers)
+
+    def _beside(self, judgement: Judgement, kind: str, id: str) -> bool:
+        """Whether an edit of a record concerns none of those of whom it speaks."""
+        if kind not in WITHIN or id in self.members or id in self.owners:
+            return False
+        if kind not in (*OWN, "guest"):
+            return True
+        record = judgement.plan.find(id, (*OWN, "guest"))
+        if self.named or (kind == "host_port" and self.services):
+            return False
+        if kind == "guest" and ((self.tabled and id in self.tabled) or getattr(record, "name", "") in self.names):
+            return False
+        return kind == "guest" or getattr(record, "belongs", None) not in self.segments
+
+
+def blocks_of(judgement: Judgement, records: Iterable[str]) -> tuple[frozenset[str], frozenset[int]]:
+    """The blocks in which interfaces stand, and the VID classes that they speak there."""
+    blocks: set[str] = set()
+    classes: set[int] = set()
+    for id in records:
+        place = judgement.wiring.place(id)
+        if place is not None:
+            blocks.add(place.stand.block)
+            classes.update((place.context, *place.stand.hears))
+    return frozenset(blocks), frozenset(classes)
