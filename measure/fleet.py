@@ -6,6 +6,7 @@ import random
 from typing import Any
 
 from aptwire.plan.checks import make_record
+from aptwire.plan.edits import Operation, Patch, Put, apply_edit
 from aptwire.plan.kinds import Record
 from aptwire.plan.plan import Plan
 
@@ -78,3 +79,53 @@ def fleet(hosts: int, adapters_each: int = 20, vlans: int = 100, faults: float =
             group, vid = groups[n % len(groups)]
             put("adapter", f"{host}/a{n}", guest=guest, name=f"tap{n}", port_group=group, belongs=f"seg-{vid}")
     return Plan(f"{hosts} hosts", records)
+
+
+def with_routers(plan: Plan, routers: int = 50, lines: int = 20) -> Plan:
+    """The same fleet with addresses for every guest, a gateway for every segment of theirs at one of some routers, which send the rest over a segment between
+    them, and filter lines at each; seven of eight segments are production, the others test."""
+    segments = sorted((s for s in plan.all("segment") if s.vid >= 1000), key=lambda s: s.id)
+    number = {segment.id: n for n, segment in enumerate(segments)}
+    edit: list[Operation] = []
+
+    def put(kind: str, id: str, **values: Any) -> str:
+        edit.append(Put(make_record(kind, {"id": id, **values})))
+        return id
+
+    def net(n: int) -> str:
+        return f"10.{128 + n // 64}.{n % 64 * 4}.0/22"
+
+    seated: dict[int, int] = {}
+    for adapter in sorted(plan.all("adapter"), key=lambda a: a.id):
+        n = number[adapter.belongs]
+        at = seated[n] = seated.get(n, 0) + 1
+        address = f"10.{128 + n // 64}.{n % 64 * 4 + at // 250}.{at % 250 + 2}/22"
+        edit.append(Patch("adapter", adapter.id, {"addresses": [address]}))
+    for n, segment in enumerate(segments):
+        role = "production" if n % 8 else "test"
+        gateway = net(n).removesuffix("0/22") + "1"
+        edit.append(Patch("segment", segment.id, {"gateways": [gateway], "subnets": [net(n)], "role": role}))
+    edit += [Patch("segment", f"seg-{vid}", {"role": role}) for vid, role in ((110, "management"), (130, "storage"))]
+    put("segment", "transit", name="transit", vid=900, role="edge", subnets=["10.250.0.0/24"])
+    spine = "spine-0"
+
+    def station(name: str, address: str) -> None:
+        port = put("fabric_port", f"port-{name}", switch=spine, name=name, mode="trunk", allowed="900-4094")
+        put("station", name, name=name, routes=True)
+        put("station_port", f"{name}/900", station=name, port=port, vid=900, belongs="transit", addresses=[address])
+
+    station("core", "10.250.0.1/24")
+    for r in range(routers):
+        station(f"router{r}", f"10.250.0.{r + 2}/24")
+        put("route", f"out-{r}", of=f"router{r}", to=["0.0.0.0/0"], via="10.250.0.1")
+        behind = [net(n) for n in range(r, len(segments), routers)]
+        put("route", f"in-{r}", of="core", to=behind, via=f"10.250.0.{r + 2}")
+        for k in range(lines):
+            far = net((r + k * 7) % len(segments))
+            said = {"sources": [far], "targets": behind[:1], "action": "deny", "protocol": "tcp", "ports": str(22 + k)}
+            put("filter_line", f"line-{r}-{k}", of=f"router{r}", order=10 * k + 10, **said)
+    for n, segment in enumerate(segments):
+        router = f"router{n % routers}"
+        own = {"vid": segment.vid, "belongs": segment.id, "addresses": [net(n).replace(".0/22", ".1/22")]}
+        put("station_port", f"{router}/{segment.vid}", station=router, port=f"port-{router}", **own)
+    return apply_edit(plan, tuple(edit))[0]

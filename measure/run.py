@@ -35,15 +35,18 @@ from aptwire.judge.judgement import Judgement  # noqa: E402
 from aptwire.judge.preview import moves, preview  # noqa: E402
 from aptwire.judge.risks import risks  # noqa: E402
 from aptwire.judge.verdicts import judge, rejudge  # noqa: E402
+from aptwire.judge.voices import voices  # noqa: E402
 from aptwire.plan.checks import check_plan  # noqa: E402
-from aptwire.plan.edits import Drop, Edit, Patch, apply_edit, touched  # noqa: E402
+from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched  # noqa: E402
 from aptwire.plan.file import read_plan, write_plan  # noqa: E402
-from aptwire.plan.kinds import KINDS  # noqa: E402
+from aptwire.plan.kinds import KINDS, Rule  # noqa: E402
 from aptwire.plan.plan import Plan  # noqa: E402
+from aptwire.plan.sentences import quoted  # noqa: E402
+from aptwire.rules.asking import asked  # noqa: E402
 from aptwire.stamping.making import from_host  # noqa: E402
 from aptwire.stamping.stamp import stamp  # noqa: E402
 
-from measure.fleet import fleet  # noqa: E402
+from measure.fleet import fleet, with_routers  # noqa: E402
 from measure.plain import homeless  # noqa: E402
 from ops.parts import Part  # noqa: E402
 
@@ -107,6 +110,7 @@ def engine(large: bool) -> None:
     floor(judge(thousand))
     profile(thousand)
     stamping(thousand)
+    rules(with_routers(thousand))
     if large:
         many = fleet(10_000, 80, 400)
         small: list[float] = []
@@ -120,6 +124,43 @@ def engine(large: bool) -> None:
         )
         edits(many, "10,000")
         print(f"\nmost memory of the process: {memory():.0f} MB")
+
+
+RULES = (
+    "keep segment {0} apart from segment {1} on layer 2",
+    "keep segment {0} apart from segment {1}",
+    "let segment {0} reach segment {1}",
+    "let segment {0} reach segment {1} on tcp 22",
+    "keep segment {0} apart from everything on layer 2",
+    "keep segment {0} apart from everything even if hostile",
+    "keep role management apart from role production",
+    "every host reaches segment {0}",
+    "segment {0} carries 1500",
+    "role storage and role production share no NIC",
+)
+
+
+def rules(plan: Plan) -> None:
+    """Rules by themselves, 200 of them together, and all of these after an edit of one adapter."""
+    names = [quoted(s.name) for s in sorted(plan.all("segment"), key=lambda s: s.id) if s.vid >= 1000]
+    judgement = judge(plan)
+    asked(judgement).ask(RULES[1].format(names[-1], names[-2]))
+    print(f"\nRules of {len(names)} segments and {len(plan.where('station', 'routes', True))} routers\n")
+    print("| rule | fares | asked in |\n|---|---|---|")
+    for rule in RULES:
+        text = rule.format(*names[8:10])
+        took = all_times(lambda text=text: asked(judgement).ask(text), 1)[0]  # type: ignore[misc]
+        print(f"| {text} | {asked(judgement).ask(text).outcome} | {took * 1000:.0f} ms |", flush=True)
+    texts = [RULES[n % 3].format(names[n], names[-1 - n]) for n in range(200)]
+    known, _ = apply_edit(plan, tuple(Put(Rule(id=f"rule-{n}", text=text)) for n, text in enumerate(texts)))
+    judged = judge(known)
+    voices(judged)
+    first = all_times(lambda: asked(judged).rules(), 1)[0]
+    adapter = next(iter(sorted(known.of("adapter"))))
+    edit = (Patch("adapter", adapter, {"connected": False}),)
+    after = rejudge(judged, apply_edit(known, edit)[0], touched(edit))
+    again = all_times(lambda: asked(after).rules(), 1)[0]
+    print(f"\n200 rules: {first:.2f} s; after an edit of an adapter {again * 1000:.0f} ms", flush=True)
 
 
 def stamping(plan: Plan) -> None:

@@ -53,7 +53,7 @@ from aptwire.plan.names import called, endpoint_key, some
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.sentences import RuleError
 from aptwire.report import landings, summary
-from aptwire.rules.asking import BROKEN
+from aptwire.rules.answer import BROKEN
 from aptwire.rules.asking import asked as asked_rules
 from aptwire.stamping.making import STARTERS, from_host, from_starter
 from aptwire.stamping.off import off

@@ -21,7 +21,8 @@ from aptwire.plan.kinds import PLACES, Guest, Rule
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import quoted
 from aptwire.plan.stacks import owner_of
-from aptwire.rules.asking import BROKEN, HOLDS, NOBODY, UNKNOWN, Answer, asked
+from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN, Answer
+from aptwire.rules.asking import asked
 from aptwire.rules.starting import starting_rules
 from hypothesis import given, settings
 from hypothesis import strategies as st

@@ -13,7 +13,8 @@ from aptwire.plan.filters import HIGHEST, PING, Packet, every_packet, passing, r
 from aptwire.plan.kinds import FilterLine
 from aptwire.plan.plan import PlanError
 from aptwire.plan.stacks import stack_of
-from aptwire.rules.asking import BROKEN, HOLDS, asked
+from aptwire.rules.answer import BROKEN, HOLDS
+from aptwire.rules.asking import asked
 from hypothesis import given
 from hypothesis import strategies as st
 

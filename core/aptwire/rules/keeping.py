@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
+from aptwire.forward.parts import Stand
 from aptwire.judge.changes import Changes
 from aptwire.judge.judgement import Judgement
 from aptwire.plan.kinds import UNSEEN
@@ -64,13 +65,8 @@ class Ground:
         return kind == "guest" or getattr(record, "belongs", None) not in self.segments
 
 
-def blocks_of(judgement: Judgement, records: Iterable[str]) -> tuple[frozenset[str], frozenset[int]]:
+def blocks_of(stand_of: Mapping[str, Stand], records: Iterable[str]) -> tuple[frozenset[str], frozenset[int]]:
     """The blocks in which interfaces stand, and the VID classes that they speak there."""
-    blocks: set[str] = set()
-    classes: set[int] = set()
-    for id in records:
-        place = judgement.wiring.place(id)
-        if place is not None:
-            blocks.add(place.stand.block)
-            classes.update((place.context, *place.stand.hears))
-    return frozenset(blocks), frozenset(classes)
+    stands = {id(stand): stand for record in records if (stand := stand_of.get(record)) is not None}.values()
+    classes = {context for stand in stands for context in (stand.context, *stand.hears)}
+    return frozenset(stand.block for stand in stands), frozenset(classes)

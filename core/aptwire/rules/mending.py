@@ -19,7 +19,8 @@ from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import EVERYTHING, Apart, Reach, read
 from aptwire.plan.stacks import Address, Stack, owner_of, stack_of
-from aptwire.rules.asking import BROKEN, HOLDS, Answer, asked
+from aptwire.rules.answer import BROKEN, HOLDS, Answer
+from aptwire.rules.asking import asked
 from aptwire.rules.whom import Meaning
 
 DEPTH, BREADTH, MOST = 3, 4, 6

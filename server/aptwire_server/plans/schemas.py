@@ -9,7 +9,7 @@ from aptwire.judge.risks import GRAVITY as RISKS
 from aptwire.judge.why import VERDICTS
 from aptwire.plan.file import schema as plan_schema
 from aptwire.plan.kinds import KINDS
-from aptwire.rules.asking import OUTCOMES
+from aptwire.rules.answer import OUTCOMES
 
 Schema = dict[str, Any]
 TEXT: Schema = {"type": "string"}

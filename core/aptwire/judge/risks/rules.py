@@ -13,7 +13,8 @@ from aptwire.plan.edits import Drop, Edit
 from aptwire.plan.kinds import PLACES, Rule
 from aptwire.plan.names import called
 from aptwire.plan.sentences import Apart, Share, read
-from aptwire.rules.asking import BROKEN, HOLDS, NOBODY, UNKNOWN, asked
+from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN
+from aptwire.rules.asking import asked
 from aptwire.rules.mending import rule_offers
 
 RULE_RISKS = {BROKEN: "broken-rule", UNKNOWN: "unknown-rule", NOBODY: "idle-rule"}

@@ -1,0 +1,168 @@
+"""Whom no question of layer 3 tells apart: they are asked once for all."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Hashable, Iterable, Iterator, Sequence
+from functools import cached_property
+from itertools import chain, product
+
+from aptwire.above.ping import Pings
+from aptwire.forward.parts import Stand
+from aptwire.judge.causes import spoken
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.voices import voices
+from aptwire.judge.why import OPEN_END, is_idle
+from aptwire.plan.fields import Numbers, bare_address, numbers
+from aptwire.plan.kinds import OWNERS, PLACES
+from aptwire.plan.names import called
+from aptwire.plan.stacks import Stack, gateways_of, owner_of, stack_of
+from aptwire.rules.whom import Meaning, Unit
+
+
+class Look:
+    """A judged plan as rules look at it: whom names mean, who is alike, and pings of them (`waking`: as if everybody were on)."""
+
+    def __init__(self, judgement: Judgement) -> None:
+        self.judgement, self.plan, self.wiring = judgement, judgement.plan, judgement.wiring
+        self.voices = voices(judgement)
+        self.meaning = Meaning(judgement.plan)
+        self.pings = Pings(judgement)
+        self.waking = Pings(judgement, waking=True)
+        self._alike: dict[str, Hashable] = {}
+        self._shared_parts: dict[Hashable, Hashable] = {}
+        self._several: dict[str, bool] = {}
+
+    def name(self, id: str) -> str:
+        """A unit or interface as a sentence calls it."""
+        return (
+            spoken(self.plan, id) if self.plan.find(id, PLACES) is not None else called(self.plan, self.plan.find(id))
+        )
+
+    @cached_property
+    def stand_of(self) -> dict[str, Stand]:
+        """The stand of each interface."""
+        return {record: stand for block in self.wiring.blocks.values() for record, stand in block.stand_of.items()}
+
+    def owner(self, id: str) -> str:
+        """The guest, station or host of whom something is, by id."""
+        record = self.plan.find(id, PLACES)
+        return owner_of(self.plan, record).id if record is not None else id
+
+    def stack(self, id: str) -> Stack:
+        """The stack of an owner."""
+        if id not in self.pings.stacks:
+            found = self.plan.find(id, OWNERS)
+            assert found is not None
+            self.pings.stacks[id] = self.waking.stacks[id] = stack_of(self.plan, found)
+        return self.pings.stacks[id]
+
+    def manifold(self, owner: str) -> bool:
+        """Whether an owner has several interfaces, or routes: what becomes of a packet isn't said by one interface alone."""
+        if owner not in self._several:
+            plan = self.plan
+            adapters = plan.where("adapter", "guest", owner)
+            several = len(adapters) > 1 or any(plan.where("guest_tag", "adapter", a.id) for a in adapters)
+            several = several or len(plan.where("station_port", "station", owner)) > 1 or owner in plan.of("host")
+            self._several[owner] = several or owner in self.tabled
+        return self._several[owner]
+
+    @cached_property
+    def tabled(self) -> frozenset[str]:
+        """The owners that forward, or have routes: each is one by itself."""
+        forwarding = (owner.id for kind in OWNERS for owner in self.plan.where(kind, "routes", True))
+        return frozenset((*forwarding, *(route.of for route in self.plan.all("route"))))
+
+    def alike(self, record: str) -> Hashable:
+        """What an interface, with its stack, has in common with those that no frame and no next hop tells apart; its address in its subnet aside."""
+        if record not in self._alike:
+            owner = self.owner(record)
+            if owner in self.tabled:
+                made: Hashable = (self._part(record), owner)
+            elif self.manifold(owner):
+                others = (i.record for i in self.stack(owner).interfaces if i.record != record)
+                made = (self._part(record), *map(self._part, others))
+            else:
+                made = self._part(record)
+            # Many are alike: they share the value.
+            self._alike[record] = self._shared_parts.setdefault(made, made)
+        return self._alike[record]
+
+    def _part(self, id: str) -> Hashable:
+        """What one interface has by itself."""
+        record, stand = self.plan.find(id, PLACES), self.stand_of.get(id)
+        if record is None or stand is None:
+            return ("nowhere", id)
+        addresses = record.addresses  # type: ignore[attr-defined]
+        bearers = self.wiring.bearers
+        if any(len(bearers.get(bare_address(text), ())) > 1 for text in addresses):
+            return ("itself", id)
+        steady = self.voices.steady(stand)
+        own = self.judgement.own.get(id)
+        cause = own[1] if own is not None else self.judgement.causes.get(stand)
+        endpoint = record.adapter if record.kind == "guest_tag" else id  # type: ignore[attr-defined]
+        return (
+            ("stand", stand.block, stand.index) if steady is None else steady,
+            cause is not None and cause.what == OPEN_END,
+            stand.judged and is_idle(self.plan, endpoint),
+            stand.segment,
+            gateways_of(self.plan, record),
+            getattr(record, "gateway", None) is None and stand.segment is None,
+            tuple((version, net, length) for version, _, net, length in map(numbers, addresses)),
+        )
+
+    def _of_unit(self, unit: Unit) -> Hashable:
+        """The same of a unit."""
+        if len(unit.records) == 1:
+            return self.alike(unit.records[0])
+        return unit.id if unit.id in self.tabled else tuple(map(self._part, unit.records))
+
+    def _addresses(self, records: Iterable[str]) -> Iterator[Numbers]:
+        for id in records:
+            record = self.plan.find(id, PLACES)
+            yield from map(numbers, record.addresses if record is not None else ())  # type: ignore[attr-defined]
+
+    @cached_property
+    def _marks(self) -> frozenset[tuple[int, int]]:
+        """Where the subnets of which tables and filters speak begin and end, each with its IP version: between two of them none tells addresses apart."""
+        nets = [numbers(to) for route in self.plan.all("route") for to in route.to]
+        nets += [numbers(net) for line in self.plan.all("filter_line") for net in (*line.sources, *line.targets)]
+        for owner in self.tabled:
+            nets += self._addresses(i.record for i in self.stack(owner).interfaces)
+        return frozenset(_bounds(nets))
+
+    def kinds(self, units: Sequence[Unit], others: Sequence[Unit]) -> list[list[Unit]]:
+        """The units in lists of those that are alike, also as targets for these others."""
+        owners = {owner for unit in others if self.manifold(owner := self.owner(unit.id))}
+        beside = (i.record for owner in owners for i in self.stack(owner).interfaces)
+        nets = self._addresses(chain((record for unit in others for record in unit.records), beside))
+        marks = sorted(self._marks.union(_bounds(nets)))
+        found: dict[Hashable, list[Unit]] = {}
+        for unit in units:
+            own = self._addresses(unit.records)
+            where = tuple(bisect_right(marks, (version, address)) for version, address, _, _ in own)
+            found.setdefault((self._of_unit(unit), where), []).append(unit)
+        return list(found.values())
+
+    def pair(self, one: list[Unit], two: list[Unit]) -> tuple[Unit, Unit] | None:
+        """Two of two lists that aren't of one stack; None where there are none."""
+        for a, b in product(one[:3], two[:3]):
+            if self.owner(a.id) != self.owner(b.id):
+                return a, b
+        return None
+
+    def has_addresses(self, record: str) -> bool:
+        """Whether an interface bears any address."""
+        found = self.plan.find(record, PLACES)
+        return bool(found is not None and found.addresses)  # type: ignore[attr-defined]
+
+
+def _bounds(nets: Iterable[Numbers]) -> set[tuple[int, int]]:
+    """The first addresses of subnets, and those behind their last ones."""
+    found: set[tuple[int, int]] = set()
+    for version, _, net, length in nets:
+        found.update(((version, net), (version, net + (1 << (_BITS[version] - length)))))
+    return found
+
+
+_BITS = {4: 32, 6: 128}

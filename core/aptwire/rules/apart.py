@@ -1,0 +1,264 @@
+"""Whether two are apart: on layer 2, over mirrors and open ends, over routers, and from guests that tag as they like."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+from functools import cached_property
+from itertools import product
+
+from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, Way
+from aptwire.forward.parts import Place, Stand, State
+from aptwire.forward.trace import Trace, trace
+from aptwire.judge.could import could, exactly
+from aptwire.plan.kinds import OWNERS, Mirror
+from aptwire.plan.names import some
+from aptwire.plan.sentences import EVERYTHING, Apart
+from aptwire.rules.alike import Look
+from aptwire.rules.answer import BROKEN, HOLDS, MOST_PAIRS, NOBODY, UNKNOWN, Answer, too_many, when
+from aptwire.rules.whom import Unit, Whom
+
+MOST_TRIED = 60
+"""Pairs that may hear each other by the arrays and are asked exactly, for one rule."""
+
+Spot = tuple[Stand, list[str]]
+"""A stand, and one or two of its records."""
+
+
+class Parting:
+    """Whether two are apart."""
+
+    def __init__(self, look: Look, sentence: Apart, a: Whom, b: Whom, without: Whom) -> None:
+        self.look, self.sentence = look, sentence
+        self.plan, self.wiring, self.voices = look.plan, look.wiring, look.voices
+        aside = set(without.records)
+        self.a = [record for record in a.records if record not in aside]
+        own = set(self.a)
+        everything = any(subject.sort == EVERYTHING for subject in sentence.b)
+        self.b = [r for r in b.records if r not in aside and not (everything and r in own)]
+        self.spots = self._spots(self.a), self._spots(self.b)
+        self.doubt: Answer | None = None
+
+    @cached_property
+    def both(self) -> frozenset[str]:
+        """Whoever is on both sides is where they end: that it has an address on the other one reaches nobody there."""
+        owners = ({self.look.owner(record) for record in side} for side in (self.a, self.b))
+        return frozenset.intersection(*map(frozenset, owners))
+
+    def _spots(self, records: list[str]) -> list[Spot]:
+        """The stands of some interfaces, with two of these each: more are alike."""
+        found: dict[int, Spot] = {}
+        for record in records:
+            stand = self.look.stand_of.get(record)
+            if stand is not None and stand.context >= 0:
+                spot = found.setdefault(id(stand), (stand, []))
+                if len(spot[1]) < 2:
+                    spot[1].append(record)
+        return list(found.values())
+
+    def answer(self) -> Answer:
+        """The answer."""
+        if not self.a or not self.b:
+            return Answer(NOBODY, "Nobody is left of whom it speaks.")
+        searches = [self._frames, self._mirrors, self._open]
+        if self.sentence.hostile:
+            searches.append(self._tagging)
+        if not self.sentence.layer2:
+            searches.append(self._routed)
+        if self.sentence.hostile and not self.sentence.layer2:
+            searches.append(self._handed)
+        for search in searches:
+            found = next(search(), None)
+            if found is not None:
+                return found
+        if self.doubt is not None:
+            return self.doubt
+        free = ", whatever guests tag and wherever they send it" if self.sentence.hostile else ""
+        how = "hears" if self.sentence.layer2 else "hears or reaches"
+        text = f"Asked of {len(self.a)} and {len(self.b)}: none {how} one of the others, in any state{free}."
+        return Answer(HOLDS, text)
+
+    # Layer 2
+
+    def _candidates(
+        self, one: Iterable[tuple[frozenset[object], Spot]], two: Iterable[tuple[frozenset[object], Spot]]
+    ) -> Iterator[tuple[Place, Place]]:
+        """Pairs of which the first may be heard by the second: one pair for all who are alike."""
+        ears: dict[object, list[Spot]] = {}
+        for heard, spot in two:
+            for ear in heard:
+                ears.setdefault(ear, []).append(spot)
+        done: set[tuple[int, int]] = set()
+        for said, (stand, records) in one:
+            for other, others in (spot for voice in said for spot in ears.get(voice, ())):
+                key = (id(stand), id(other))
+                pair = next(((a, b) for a in records for b in others if a != b), None)
+                if key not in done and pair is not None:
+                    done.add(key)
+                    yield self._place(pair[0]), self._place(pair[1])
+
+    def _place(self, record: str) -> Place:
+        place = self.wiring.place(record)
+        assert place is not None
+        return place
+
+    def _frames(self) -> Iterator[Answer]:
+        """Whoever is heard by one of the others."""
+        tried = 0
+        for one, two in (self.spots, self.spots[::-1]):
+            saying = ((self.voices.says(spot[0]), spot) for spot in one)
+            listening = ((self.voices.listens(spot[0]), spot) for spot in two)
+            for here, there in self._candidates(saying, listening):
+                tried += 1
+                found = self._delivered(here, there) if tried <= MOST_TRIED else None
+                if found is not None:
+                    text = f"{self._name(there)} hears {self._name(here)}{when(self.wiring, found[0])}."
+                    yield Answer(BROKEN, text, here.record, there.record, found[0], frame=found[1])
+                elif self.doubt is None:
+                    text = f"{self._name(there)} may hear {self._name(here)}: it isn’t ruled out, and no way was found in the states that were asked."
+                    self.doubt = Answer(UNKNOWN, text, here.record, there.record)
+
+    def _delivered(self, here: Place, there: Place) -> tuple[State, Trace] | None:
+        """The first state in which a frame gets from one place to another, and its way."""
+        states = [state for state, _ in self.voices.states]
+        for place in (here, there):
+            for team in self.wiring.teams_at(place.bridge, place.stand.order) if place.bridge >= 0 else ():
+                states += [State({team.key: member.key}) for member in team.members[1 : team.usable]]
+        for state in states:
+            found = trace(self.wiring, here, there, state)
+            if found.delivered:
+                return state, found
+        return None
+
+    def _mirrors(self) -> Iterator[Answer]:
+        """Whoever gets a copy of what one of the others sends or hears."""
+        mirrors = sorted(self.plan.all(Mirror), key=lambda m: m.id)
+        sides = [{self._endpoint(record) for record in side} if mirrors else set() for side in (self.a, self.b)]
+        for mirror in mirrors:
+            for one, two in (sides, sides[::-1]):
+                if mirror.source in one and mirror.target in two:
+                    name = self.look.name
+                    text = f"{name(mirror.target)} gets a copy of what {name(mirror.source)} sends and hears."
+                    yield Answer(BROKEN, text, mirror.source, mirror.target)
+
+    def _endpoint(self, record: str) -> str:
+        tag = self.plan.of("guest_tag").get(record)
+        return str(tag.adapter) if tag is not None else record
+
+    def _open(self) -> Iterator[Answer]:
+        """Where ways of both lead nobody knows where, they may meet there."""
+        found = [next((records[0] for stand, records in side if self.voices.loose(stand)), None) for side in self.spots]
+        if found[0] is not None and found[1] is not None and self.doubt is None:
+            names = [self.look.name(record) for record in found if record]
+            text = f"Nobody said what is behind an uplink of {names[0]} and one of {names[1]}, and they may meet there."
+            self.doubt = Answer(UNKNOWN, text, found[0], found[1])
+        yield from ()
+
+    # A guest that tags as it likes
+
+    def _free(self, spot: Spot, said: bool) -> frozenset[object]:
+        """Where somebody may be heard, or hear, with any tag that its port takes."""
+        stand, _ = spot
+        if stand.rule is None or stand.vni or not stand.judged:
+            return self.voices.says(stand) if said else self.voices.listens(stand)
+        ask = self.voices.spoken if said else self.voices.heard
+        taken = could(self.look.judgement).taken(stand.rule)
+        return frozenset[object]().union(*(ask(stand.bridge, stand.order, context) for context in taken))
+
+    def _tagging(self) -> Iterator[Answer]:
+        """Whoever hears or reaches one of the others with a tag that isn't his."""
+        for mine, theirs in (self.spots, self.spots[::-1]):
+            for said in (True, False):
+                free = ((self._free(spot, said), spot) for spot in mine)
+                ask = self.voices.listens if said else self.voices.says
+                usual = ((ask(spot[0]), spot) for spot in theirs)
+                for here, there in self._candidates(free, usual):
+                    how = "could reach" if said else "could hear"
+                    tags = self._tags(here, there)
+                    text = f"{self._name(here)} {how} {self._name(there)} by tagging its frames{f' {tags}' if tags else ''}."
+                    yield Answer(BROKEN, text, here.record, there.record)
+        # Two tags, one of which is taken off on the way, are beyond the arrays.
+        others = set(self.b)
+        tunnels = bool(self.plan.where("port_group", "mode", "overlay"))
+        for stand, records in self.spots[0]:
+            place = self._place(records[0])
+            tagged = stand.rule is not None and bool((stand.rule.into[1:] >= 0).any())
+            if self.plan.of("adapter").get(place.endpoint) is None or not (tagged or tunnels):
+                continue
+            for tags, reached in exactly(self.look.judgement, place.endpoint).items():
+                hit = next((record for record in reached if record in others), None)
+                if hit is not None:
+                    text = f"{self._name(place)} could reach {self.look.name(hit)} by tagging its frames {tags or 'with none'}."
+                    yield Answer(BROKEN, text, place.record, hit)
+
+    def _tags(self, here: Place, there: Place) -> str:
+        """The tags with which one gets to the other, where the exact search finds any."""
+        if self.plan.of("adapter").get(here.endpoint) is None:
+            return ""
+        found = exactly(self.look.judgement, here.endpoint)
+        return next((tags for tags, records in found.items() if there.record in records), "")
+
+    # Over routers
+
+    @cached_property
+    def _kinds(self) -> tuple[list[list[Unit]], list[list[Unit]]]:
+        """The interfaces with addresses on both sides, in lists of those that are alike."""
+        addresses = self.look.has_addresses
+        units = [[Unit(r, (r,)) for r in side if r in self.look.stand_of and addresses(r)] for side in (self.a, self.b)]
+        return self.look.kinds(units[0], units[1]), self.look.kinds(units[1], units[0])
+
+    def _routed(self) -> Iterator[Answer]:
+        """Whoever's packets get to one of the others over routers."""
+        kinds = self._kinds
+        if len(kinds[0]) * len(kinds[1]) > MOST_PAIRS:
+            self.doubt = self.doubt or Answer(UNKNOWN, too_many(len(kinds[0]) * len(kinds[1])))
+            return
+        for one, two in (kinds, kinds[::-1]):
+            for here, there in product(one, two):
+                pair = self.look.pair(here, there)
+                if pair is not None:
+                    found = self.look.waking.arrives(pair[0].id, pair[1].id)
+                    yield from self._got(pair[0].id, pair[1].id, *found)
+
+    def _got(self, here: str, there: str, outcome: str, state: State, way: Way | None) -> Iterator[Answer]:
+        if outcome == SILENT or way is None or (outcome == UNPROVEN and self.look.owner(there) in self.both):
+            return
+        routers = [leg.to for leg in way.legs[:-1] if leg.to is not None]
+        over = some(dict.fromkeys(self.look.name(self.look.owner(router)) for router in routers)) or "a router"
+        names = self.look.name(here), self.look.name(there)
+        if outcome == ANSWERED:
+            text = f"Packets of {names[0]} get to {names[1]} over {over}{when(self.wiring, state)}."
+            yield Answer(BROKEN, text, here, there, state, way=way)
+        elif self.doubt is None:
+            text = f"Whether packets of {names[0]} get to {names[1]} isn’t known: {way.reason or way.legs[-1].reason}."
+            self.doubt = Answer(UNKNOWN, text, here, there, state, way=way)
+
+    def _handed(self) -> Iterator[Answer]:
+        """Whoever may hand packets to a router that it isn't told of, with any tag."""
+        routers: dict[object, set[tuple[str, str]]] = {}
+        for kind in OWNERS:
+            for owner in self.plan.where(kind, "routes", True):
+                for interface in self.look.stack(owner.id).interfaces:
+                    stand = self.look.stand_of.get(interface.record)
+                    for ear in self.voices.listens(stand) if stand is not None else ():
+                        routers.setdefault(ear, set()).add((owner.id, interface.record))
+        carried: dict[tuple[str, str], tuple[str, State, Way | None]] = {}
+        for one, two in (self._kinds, self._kinds[::-1]):
+            for here in one:
+                sender, mine = here[0].id, self.look.owner(here[0].id)
+                stand = self.look.stand_of[sender]
+                near = set().union(*(routers.get(voice, ()) for voice in self._free((stand, [sender]), True)))
+                for (router, enters), there in product(sorted(near), two):
+                    target = next((u.id for u in there if self.look.owner(u.id) not in (router, mine)), None)
+                    if target is None or router == mine:
+                        continue
+                    key = (enters, target)
+                    if key not in carried:
+                        carried[key] = self.look.waking.forwarded(enters, target)
+                    for answer in self._got(sender, target, *carried[key]):
+                        names = self.look.name(sender), self.look.name(target), self.look.name(router)
+                        text = f"{names[0]} could hand packets for {names[1]} to {names[2]}, which sends them on."
+                        yield replace(answer, text=text)
+
+    def _name(self, place: Place) -> str:
+        return self.look.name(place.record)
