@@ -376,18 +376,30 @@ class FabricTest(BuildingCase):
         self.page.get_by_role("button", name=re.compile("Turn the spanning tree on at quay-b")).click()
         expect(self.page.get_by_role("button", name=re.compile("blocked by the spanning tree"))).to_have_count(1)
 
-    def test_roles_kept_apart(self) -> None:
-        self.page.get_by_role("button", name="+ Add").click()
-        panel = self.page.get_by_role("dialog", name="Add to the plan")
-        panel.get_by_role("button", name="Kept apart").click()
-        expect(panel.get_by_role("list", name="What there is")).to_contain_text(
-            "storage and production: never share nic"
-        )
-        panel.get_by_label("Role or segment", exact=True).fill("migration")
-        panel.get_by_label("And", exact=True).fill("production")
+    def test_what_a_router_drops_is_said_line_by_line(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")
+        page.locator('.guest[data-id="guest-edge-firewall"]').click()
+        panel = page.get_by_role("dialog", name="Guest edge-firewall")
+        panel.get_by_role("button", name="Filter", exact=True).click()
+        lines = panel.get_by_role("list", name="Filter lines")
+        expect(lines).to_contain_text("10: drop everything from 10.65.40.0/24 to 10.65.30.0/24")
+        expect(panel.get_by_label("Order")).to_have_value("50")
+        panel.get_by_label("Action").select_option("dropped")
+        panel.get_by_label("From subnets").fill("10.65.20.0/24")
+        panel.get_by_label("To subnets").fill("10.65.30.0/24")
+        # What it would bring is said before it is added.
+        expect(panel.get_by_text("A rule is broken: let crew-roster reach tide-model")).to_be_visible()
         self.accessible()
-        panel.get_by_role("button", name="Keep them apart").click()
-        expect(self.finding("migration and production share an uplink on")).to_be_visible()
+        panel.get_by_role("button", name="Add the line").click()
+        expect(self.finding("A rule is broken: let crew-roster reach tide-model")).to_be_visible()
+        page.goto(f"{URL}/plans/{self.plan}/trace?a=adapter-crew-roster&b=adapter-tide-model")
+        ping = page.get_by_role("region", name="Ping")
+        expect(ping).to_contain_text("edge-firewall drops it, by filter line 50")
+        page.get_by_role("textbox", name="As").fill("tcp/80")
+        page.keyboard.press("Enter")
+        expect(ping).to_contain_text("crew-roster on tcp 80")
+        self.accessible()
 
 
 class GesturesTest(BuildingCase):

@@ -60,7 +60,7 @@ class VerdictsTest(BrowserTest):
         self.finding("storage rests on a single NIC").click()
         mend = self.page.get_by_role("button", name="Move what is on store0 of fulmar")
         expect(mend).to_contain_text("(worse for gannet’s store)")
-        expect(mend).to_contain_text("storage and production share a NIC on fulmar")
+        expect(mend).to_contain_text("A rule is broken: role storage and role production share no VID")
         self.accessible()
 
     def test_an_edit_from_a_second_browser_arrives_by_itself(self) -> None:

@@ -243,12 +243,12 @@ export function FieldForm({
   const set: Draft = {};
   for (const field of fields) {
     const active = field.when?.(draft) ?? true;
+    const absent = field.unless !== undefined ? field.unless : field.kind === "text" ? "" : null;
     const value = active
       ? parsed(field, draft[field.name], wrong, record[field.name])
       : field.kind === "list"
         ? []
-        : (field.unless ?? null);
-    const absent = field.unless !== undefined ? field.unless : field.kind === "text" ? "" : null;
+        : absent;
     const held = record[field.name] ?? absent;
     const before =
       field.kind === "choice" || field.kind === "ref"

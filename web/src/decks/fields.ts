@@ -437,7 +437,6 @@ const ABOUT: FieldSpec[] = [
   text("owner", "Owner", { hint: "who answers for it", more: true }),
 ];
 
-/** The fields of a record's form, each with what the API's document says of it. */
 /** What a line of somebody’s filter says; its interfaces are those of whoever it is of. */
 function filterLine(book: Book, owner: string): FieldSpec<keyof RecordOf<"filter_line"> & string>[] {
   const interfaces: [string, string][] = [["", "any interface"], ...interfacesOf(book, owner)];
@@ -471,7 +470,9 @@ export function interfacesOf(book: Book, owner: string): [string, string][] {
 
 const portOf = (book: Book, id: string): string => `at ${book.get("fabric_port", id)?.name ?? id}`;
 
-/** The fields of a form for a record, or for a new one that begins `like` this. */
+/**
+ * The fields of a record's form, each with what the API's document says of it; `like` is what a new one begins with.
+ */
 export function fieldsOf(kind: Kind, book: Book, id?: string, like?: Draft): FieldSpec[] {
   const fields = FIELDS[kind] as (book: Book, record?: unknown) => FieldSpec[];
   const said = SPECS[kind] as Record<string, Said>;
