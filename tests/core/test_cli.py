@@ -48,6 +48,26 @@ class CommandLineTest(unittest.TestCase):
         self.assertEqual(lost, drills["fulmar/nic0"])
         self.assertIn("nobody", self.call("hears", self.plan).output)
 
+    def test_rules_and_a_connection(self) -> None:
+        demo = str(ROOT / "demo" / "brackwater.json")
+        done = self.call("rules", demo)
+        self.assertEqual(done.exit_code, 1)
+        self.assertRegex(
+            done.output, r"broken +keep visitors apart from role management +Packets of visitor-desk-1 get to"
+        )
+        told = json.loads(self.call("rules", demo, "--json").output)
+        self.assertEqual({rule["outcome"] for rule in told}, {"holds", "broken", "nobody"})
+        kept = self.call("rules", demo, "--ask", "keep visitors apart from ticketing")
+        self.assertEqual(kept.exit_code, 0, kept.output)
+        wrong = self.call("rules", demo, "--ask", "keep visitors apart ticketing")
+        self.assertEqual(wrong.exit_code, 2)
+        self.assertIn("“ticketing” can’t stand here: from could (at character 21)", wrong.output)
+        self.assertEqual(self.call("ping", demo, "crew-roster", "ticketing-api", "--on", "tcp/5432").exit_code, 0)
+        dropped = self.call("ping", demo, "crew-roster", "ticketing-api", "--on", "tcp/22")
+        self.assertEqual(dropped.exit_code, 1)
+        self.assertIn("edge-firewall drops it, by filter line 40", dropped.output)
+        self.assertEqual(self.call("ping", demo, "crew-roster", "ticketing-api", "--on", "ssh").exit_code, 2)
+
     def test_one_segment_and_one_cable_alone(self) -> None:
         demo = str(ROOT / "demo" / "brackwater.json")
         done = self.call("strand", demo, "berth planning")
@@ -88,13 +108,15 @@ class CommandLineTest(unittest.TestCase):
         self.assertEqual(back["gone"], told["new"])
         self.assertEqual(self.call("compare", self.plan, self.plan + ".nowhere").exit_code, 2)
 
-    def test_all_home_ends_with_0(self) -> None:
+    def test_all_home_ends_with_0_unless_a_rule_is_broken(self) -> None:
         plan = json.loads((ROOT / "demo" / "brackwater.json").read_text())
-        for kind in ("guest", "adapter", "guest_tag", "host_port", "mirror"):
+        for kind in ("guest", "adapter", "guest_tag", "host_port", "mirror", "filter_line"):
             plan["records"].pop(kind)
         plan["records"]["port_group"] = [g for g in plan["records"]["port_group"] if g["mode"] != "overlay"]
-        Path(self.plan).write_text(json.dumps(plan))
-        self.assertEqual(self.call("check", self.plan).exit_code, 0)
+        for rules, status in (([], 0), (["quay-array reaches quay-router"], 1)):
+            plan["records"]["rule"] = [{"id": f"r{n}", "text": text} for n, text in enumerate(rules)]
+            Path(self.plan).write_text(json.dumps(plan))
+            self.assertEqual(self.call("check", self.plan).exit_code, status, rules)
 
     def test_unusable_input_ends_with_2_and_says_where(self) -> None:
         Path(self.plan).write_text('{"format": "aptwire-plan"')

@@ -436,7 +436,7 @@ class Pings:
         """What a stack's filter makes of a packet that it would send on: outcome, reason and line; None: it lets it through."""
         if not there.filter or (self.opened is not None and there.owner.id in self.opened):
             return None
-        gate = there.gate(enters, leaves, ipaddress.ip_address(source), target)
+        gate = there.gate(enters, leaves, ipaddress.ip_address(source) if source else None, target)
         packets = [self.packet]
         if self.opened is not None and self.packet.port:
             # An answer goes to whichever port the question came from, one of those that are nobody's own (RFC 6335 section 6).

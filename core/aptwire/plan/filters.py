@@ -5,8 +5,9 @@ A connection that was let out gets its answers back: each filter keeps its own s
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import cached_property, lru_cache
 
 from aptwire.plan.fields import Numbers, numbers
 from aptwire.plan.kinds import FilterLine
@@ -45,6 +46,7 @@ def read_packet(text: str) -> Packet:
 OTHER = Packet("other")
 
 
+@lru_cache(4096)
 def read_ports(text: str) -> Ranges:
     """Ports as ranges, in order; ValueError says what is wrong with them."""
     found = []
@@ -79,14 +81,17 @@ class Gate:
         line = self.decides(packet)
         return line is None or line.action == "allow"
 
-    @property
-    def met(self) -> Iterator[FilterLine]:
+    @cached_property
+    def met(self) -> tuple[FilterLine, ...]:
         """The lines that speak of its interfaces and addresses."""
-        for line in self.lines:
-            if line.enters in (None, self.enters) and line.leaves in (None, self.leaves):
-                free = self.source is None and (line.action == "allow" or not line.sources)
-                if (free or self._within(self.source, line.sources)) and self._within(self.target, line.targets):
-                    yield line
+        return tuple(filter(self._met, self.lines))
+
+    def _met(self, line: FilterLine) -> bool:
+        if line.enters not in (None, self.enters) or line.leaves not in (None, self.leaves):
+            return False
+        # Whoever writes what he likes as his address writes what is let through.
+        free = self.source is None and (line.action == "allow" or not line.sources)
+        return (free or self._within(self.source, line.sources)) and self._within(self.target, line.targets)
 
     @staticmethod
     def _within(address: tuple[int, int] | None, subnets: tuple[str, ...]) -> bool:
