@@ -532,7 +532,7 @@ def whole_wiring() -> None:
     put("rule", "crew-reaches-tides", text="let crew-roster reach tide-model only through edge-firewall")
     put("rule", "hosts-reach-router", text="every host reaches quay-router")
     put("rule", "roster-reaches-database", text="let crew-roster reach ticketing-api on tcp 5432")
-    put("rule", "cameras-apart", text="keep CCTV apart from \"tide gauges\"")
+    put("rule", "cameras-apart", text='keep CCTV apart from "tide gauges"')
     firewall = "guest-edge-firewall"
     cameras, gauges = ("10.65.40.0/24",), ("10.65.30.0/24",)
     put("filter_line", "firewall-10", of=firewall, order=10, action="deny", sources=cameras, targets=gauges)
