@@ -278,6 +278,29 @@ class SayingTest(unittest.TestCase):
         self.assertEqual(fares.outcome, UNKNOWN)
         self.assertIn("2 answer for 10.0.10.1", fares.text)
 
+    def test_whose_address_is_not_said_may_have_any(self) -> None:
+        text = "keep s10 apart from s20 except guest r"
+        for bare in (["a1"], ["b1"], ["a1", "b1"]):
+            for router, outcome in (({}, UNKNOWN), ({"routes": False}, HOLDS)):
+                made = two_segments(**router)
+                for adapter in made.kinds["adapter"]:
+                    if adapter["id"] in bare:
+                        del adapter["addresses"]
+                fares = self.fares(made, text)
+                self.assertEqual(fares.outcome, outcome, (bare, router, fares.text))
+                self.assertEqual(self.fares(made, f"{text[:23]} on layer 2").outcome, HOLDS)
+                made.put("filter_line", "f", of="r", order=10, action="deny")
+                self.assertEqual(self.fares(made, text).outcome, HOLDS, "whatever it is, it doesn’t get through")
+        # Of a guest's own team one adapter says the address for both.
+        made = two_segments(routes=True)
+        made.put("filter_line", "f", of="r", order=10, action="deny", targets=["10.0.20.11/32"])
+        made.put("filter_line", "g", of="r", order=20, action="deny", sources=["10.0.20.11/32"])
+        made.kinds["adapter"][1].update(team="bond0")
+        made.put("adapter", "b1b", guest="guest-b1", name="b1b", port_group="b/g20", belongs="s20", order=1)
+        self.assertEqual(self.fares(made, text).outcome, UNKNOWN)
+        made.kinds["adapter"][-1].update(team="bond0")
+        self.assertEqual(self.fares(made, text).outcome, HOLDS)
+
     def test_the_exception_and_whoever_is_off(self) -> None:
         made = two_segments()
         text = "keep s10 apart from s20 except guest b1 and guest r"

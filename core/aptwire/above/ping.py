@@ -206,6 +206,18 @@ class Pings:
             doubt = doubt or (found if found[0] == UNPROVEN else None)
         return doubt or (SILENT, NOW, None)
 
+    def leaves(self, source: str, address: Address, out: str) -> tuple[str, State, Way | None]:
+        """Whether packets that leave by an interface over a next hop, for an address that nobody is said to have, get to a stack that sends them out of `out`, one of
+        its interfaces (a record)."""
+        here = self._start(source)
+        outs = [line for line in here.choices(address) if line.out == source and line.via is not None]
+        return self._carried(here, outs, address, out) if outs else (SILENT, NOW, None)
+
+    def passes(self, enters: str, address: Address, out: str) -> tuple[str, State, Way | None]:
+        """The same of packets that somebody hands to an interface (`enters`) of a stack that forwards."""
+        here = self._at(enters)
+        return self._carried(here, here.choices(address), address, out, enters)
+
     def _carried(
         self, here: Stack, lines: list[Entry], address: Address, target: str, enters: str = ""
     ) -> tuple[str, State, Way | None]:
@@ -254,10 +266,13 @@ class Pings:
         doubt: str,
     ) -> Iterator[Way]:
         """Every way that some packet may take between two addresses (`ends`) from a stack on by a line of its table, past all the filters (`gates`) on it: ANSWERED
-        where it gets to the target, UNPROVEN where it perhaps does (`doubt`: what isn't known of the way so far), else SILENT."""
+        where it gets to the target, or is sent out of it for whoever is there, UNPROVEN where it perhaps does (`doubt`: what isn't known of the way so far), else SILENT."""
         if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs):
             return
         source, address = str(ends[0] or ""), ends[1]
+        if line.out == target and line.via is None:
+            yield Way(source, str(address), legs, UNPROVEN if doubt else ANSWERED, doubt)
+            return
         for leg in self._takers(here, line, address, state):
             done, unsure = (*legs, leg), doubt or (leg.reason if leg.outcome == UNPROVEN else "")
             if leg.outcome == SILENT:

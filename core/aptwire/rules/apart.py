@@ -14,6 +14,7 @@ from aptwire.judge.could import could, exactly
 from aptwire.plan.kinds import OWNERS, Mirror
 from aptwire.plan.names import some
 from aptwire.plan.sentences import EVERYTHING, Apart
+from aptwire.plan.stacks import Address
 from aptwire.rules.alike import Look
 from aptwire.rules.answer import BROKEN, HOLDS, MOST_PAIRS, NOBODY, UNKNOWN, Answer, too_many, when
 from aptwire.rules.whom import Unit, Whom
@@ -64,7 +65,7 @@ class Parting:
         if self.sentence.hostile:
             searches.append(self._tagging)
         if not self.sentence.layer2:
-            searches.append(self._routed)
+            searches += [self._routed, self._unaddressed]
         if self.sentence.hostile and not self.sentence.layer2:
             searches.append(self._handed)
         for search in searches:
@@ -233,21 +234,82 @@ class Parting:
             text = f"Whether packets of {names[0]} get to {names[1]} isn’t known: {way.reason or way.legs[-1].reason}."
             self.doubt = Answer(UNKNOWN, text, here, there, state, way=way)
 
-    def _handed(self) -> Iterator[Answer]:
-        """Whoever may hand packets to a router that it isn't told of, with any tag."""
-        routers: dict[object, set[tuple[str, str]]] = {}
+    @cached_property
+    def _routers(self) -> dict[object, set[tuple[str, str]]]:
+        """The interfaces of whoever forwards, with its owner, by where they have their ears."""
+        found: dict[object, set[tuple[str, str]]] = {}
         for kind in OWNERS:
             for owner in self.plan.where(kind, "routes", True):
                 for interface in self.look.stack(owner.id).interfaces:
                     stand = self.look.stand_of.get(interface.record)
                     for ear in self.voices.listens(stand) if stand is not None else ():
-                        routers.setdefault(ear, set()).add((owner.id, interface.record))
+                        found.setdefault(ear, set()).add((owner.id, interface.record))
+        return found
+
+    def _near(self, voices: Iterable[object]) -> set[tuple[str, str]]:
+        """The interfaces of whoever forwards that hear something."""
+        return set().union(*(self._routers.get(voice, ()) for voice in voices))
+
+    def _unaddressed(self) -> Iterator[Answer]:
+        """Interfaces of which the plan says no address may have any: what somebody forwards into their subnets may be for them, and what they send may go to whoever
+        forwards there."""
+        bare = [self._bare(side) for side in (self.a, self.b)]
+        for mine, theirs in ((0, 1), (1, 0)):
+            senders = [kind[0].id for kind in self._kinds[mine]] if any(bare) else []
+            for record, near in bare[mine]:
+                for (router, enters), there in product(sorted(near), self._kinds[theirs]):
+                    if router not in (self.look.owner(record), self.look.owner(there[0].id)):
+                        self._perhaps(record, there[0].id, router, self.look.waking.forwarded(enters, there[0].id)[0])
+            for record, near in bare[theirs]:
+                for router, out in sorted(near):
+                    for address in self._unborne(router, out):
+                        for sender in senders:
+                            if self.look.owner(sender) not in (router, self.look.owner(record)):
+                                self._perhaps(sender, record, router, self.look.waking.leaves(sender, address, out)[0])
+                        for sender, ears in bare[mine]:
+                            for other, enters in sorted(ears):
+                                if enters != out and self.look.owner(sender) != self.look.owner(record):
+                                    fares = self.look.waking.passes(enters, address, out)[0]
+                                    self._perhaps(sender, record, other, fares)
+        yield from ()
+
+    def _perhaps(self, here: str, there: str, router: str, outcome: str) -> None:
+        if outcome != SILENT and self.doubt is None:
+            names = [self.look.name(id) for id in (here, there, router)]
+            bare = names[0] if not self.look.has_addresses(here) else names[1]
+            text = f"The plan doesn’t say the address of {bare}, and {names[2]} may send on what {names[0]} sends to {names[1]}."
+            self.doubt = Answer(UNKNOWN, text, here, there)
+
+    def _bare(self, records: list[str]) -> list[tuple[str, set[tuple[str, str]]]]:
+        """Those of some interfaces of which no address is said, one of each stand, and who forwards near them; of a guest's own team, one has it for all."""
+        found: dict[int, tuple[str, set[tuple[str, str]]]] = {}
+        for record in records:
+            stand = self.look.stand_of.get(record)
+            if stand is None or stand.context < 0 or id(stand) in found or self.look.has_addresses(record):
+                continue
+            adapter = self.plan.of("adapter").get(record)
+            team = self.plan.where("adapter", "guest", adapter.guest) if adapter is not None and adapter.team else ()
+            if not any(other.team == adapter.team and other.addresses for other in team if adapter is not None):
+                found[id(stand)] = record, self._near(self.voices.says(stand))
+        return list(found.values())
+
+    def _unborne(self, router: str, out: str) -> Iterator[Address]:
+        """An address that nobody is said to have, in each subnet of an interface."""
+        interface = next(i for i in self.look.stack(router).interfaces if i.record == out)
+        for bound in interface.addresses:
+            free = (a for a in bound.network.hosts() if not self.wiring.bearers.get(str(a)))
+            address = next(free, None)
+            if address is not None:
+                yield address
+
+    def _handed(self) -> Iterator[Answer]:
+        """Whoever may hand packets to a router that it isn't told of, with any tag."""
         carried: dict[tuple[str, str], tuple[str, State, Way | None]] = {}
         for one, two in (self._kinds, self._kinds[::-1]):
             for here in one:
                 sender, mine = here[0].id, self.look.owner(here[0].id)
                 stand = self.look.stand_of[sender]
-                near = set().union(*(routers.get(voice, ()) for voice in self._free((stand, [sender]), True)))
+                near = self._near(self._free((stand, [sender]), True))
                 for (router, enters), there in product(sorted(near), two):
                     target = next((u.id for u in there if self.look.owner(u.id) not in (router, mine)), None)
                     if target is None or router == mine:
