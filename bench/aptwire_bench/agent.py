@@ -413,7 +413,7 @@ class Job:
                 with open(f"/proc/sys/net/ipv4/{setting}", "w") as file:
                     file.write("1")
                 self.kernel.leave()
-        for space, text in ((s, t) for scene in self.scenes for s, t in scene["filters"].items()):
+        for space, text in ((s, t) for scene in self.scenes for s, t in scene.get("filters", {}).items()):
             self.kernel.filter(space, text)
         for number, (scene, space) in enumerate((s, p) for s in self.scenes for p in s["spaces"]):
             for tool in ("ip", "bridge", "tc"):
