@@ -27,7 +27,7 @@ from aptwire.rules.starting import starting_rules
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.core.test_ping import two_segments
+from tests.core.test_ping import another_router, two_segments
 from tests.routers import filtered_plan, routed_plan
 from tests.support import Small, demo_plan, pair, random_plan
 
@@ -353,15 +353,7 @@ class SayingTest(unittest.TestCase):
 
     def test_a_route_over_another_router(self) -> None:
         made = two_segments()
-        # r's interface on 20 is another router's, and between the two is a segment of their own.
-        made.segment(30, subnets=["10.0.30.0/24"])
-        made.put("guest", "q", host="b", name="q", routes=True)
-        for owner, host, n in (("r", "a", 1), ("q", "b", 2)):
-            group = made.put("port_group", f"{host}/t30", switch=f"{host}/s", name="t30", mode="access", vid=30)
-            made.put("adapter", f"{owner}30", guest=owner, name=f"{owner}30", port_group=group, belongs="s30")
-            made.kinds["adapter"][-1]["addresses"] = [f"10.0.30.{n}/24"]
-        b1 = next(a for a in made.kinds["adapter"] if a["id"] == "r20")
-        b1.update(guest="q", port_group="b/g20")
+        another_router(made)
         text = "let a1 reach b1"
         self.assertIn("r has no route", self.fares(made, text).text)
         after = self.mended(made, text, _BOTH_WAYS)

@@ -18,7 +18,7 @@ from aptwire.rules.asking import asked
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.core.test_ping import two_segments
+from tests.core.test_ping import another_router, two_segments
 from tests.routers import filtered_plan
 from tests.support import Small
 
@@ -142,13 +142,7 @@ class PassingTest(unittest.TestCase):
         made = filtered({**ALLOW, "protocol": "tcp", "ports": "22"}, DENY)
         text = "keep s10 apart from s20"
         self.assertEqual(asked(judge(made.plan())).ask(text).outcome, BROKEN)
-        made.segment(30, subnets=["10.0.30.0/24"])
-        made.put("guest", "q", host="b", name="q", routes=True)
-        for owner, host, n in (("r", "a", 1), ("q", "b", 2)):
-            group = made.put("port_group", f"{host}/t30", switch=f"{host}/s", name="t30", mode="access", vid=30)
-            made.put("adapter", f"{owner}30", guest=owner, name=f"{owner}30", port_group=group, belongs="s30")
-            made.kinds["adapter"][-1]["addresses"] = [f"10.0.30.{n}/24"]
-        next(a for a in made.kinds["adapter"] if a["id"] == "r20").update(guest="q", port_group="b/g20")
+        another_router(made)
         made.put("route", "there", of="r", to=["10.0.20.0/24"], via="10.0.30.2")
         made.put("route", "back", of="q", to=["10.0.10.0/24"], via="10.0.30.1")
         self.assertEqual(asked(judge(made.plan())).ask(text).outcome, BROKEN)

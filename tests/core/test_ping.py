@@ -40,6 +40,17 @@ def two_segments(**router: object) -> Small:
     return made
 
 
+def another_router(made: Small) -> None:
+    """Have r's interface on 20 be another router's, q's, and a segment of their own between the two, 30; neither has a route."""
+    made.segment(30, subnets=["10.0.30.0/24"])
+    made.put("guest", "q", host="b", name="q", routes=True)
+    for owner, host, n in (("r", "a", 1), ("q", "b", 2)):
+        group = made.put("port_group", f"{host}/t30", switch=f"{host}/s", name="t30", mode="access", vid=30)
+        made.put("adapter", f"{owner}30", guest=owner, name=f"{owner}30", port_group=group, belongs="s30")
+        made.kinds["adapter"][-1]["addresses"] = [f"10.0.30.{n}/24"]
+    next(a for a in made.kinds["adapter"] if a["id"] == "r20").update(guest="q", port_group="b/g20")
+
+
 def asked(made: Small, a: str = "a1", b: str = "b1") -> Ping:
     plan = made.plan()
     return ping(judge(plan), end_of(plan, a), end_of(plan, b))

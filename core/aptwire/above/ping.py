@@ -10,7 +10,7 @@ out gets its answers back.  Translation and leases aren't in a plan yet, nor is 
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import chain, islice, product
 from typing import Any
@@ -179,28 +179,22 @@ class Pings:
     def arrives(self, source: str, target: str) -> tuple[str, State, Way | None]:
         """Whether packets for an address of an interface (`target`, a record) that leave by another one over a next hop get there, answered or not: ANSWERED,
         and in which state by which way; UNPROVEN: perhaps; SILENT: in none."""
-        here = self._start(source)
-        there = next(i for i in self._at(target).interfaces if i.record == target)
-        doubt: tuple[str, State, Way | None] | None = None
-        for address in (bound.ip for bound in there.addresses):
-            outs = [line for line in here.choices(address) if line.out == source and line.via is not None]
-            if address in here.own or not outs:
-                continue
-            found = self._carried(here, outs, address, target)
-            if found[0] == ANSWERED:
-                return found
-            doubt = doubt or (found if found[0] == UNPROVEN else None)
-        return doubt or (SILENT, NOW, None)
+        own = self._start(source).own
+        return self._any(target, own, lambda address: self.leaves(source, address, target))
 
     def forwarded(self, enters: str, target: str) -> tuple[str, State, Way | None]:
         """The same of packets that somebody hands to an interface (`enters`) of a stack that forwards, wherever its own table would send them, from whichever address."""
-        here = self._at(enters)
+        own = self._at(enters).own
+        return self._any(target, own, lambda address: self.passes(enters, address, target))
+
+    def _any(
+        self, target: str, own: Collection[Address], ask: Callable[[Address], tuple[str, State, Way | None]]
+    ) -> tuple[str, State, Way | None]:
+        """What was found for the first address of an interface (`target`) at which packets arrive, else perhaps do; none of the sender's `own` is asked."""
         there = next(i for i in self._at(target).interfaces if i.record == target)
         doubt: tuple[str, State, Way | None] | None = None
-        for address in (bound.ip for bound in there.addresses):
-            if address in here.own:
-                continue
-            found = self._carried(here, here.choices(address), address, target, enters)
+        for address in (bound.ip for bound in there.addresses if bound.ip not in own):
+            found = ask(address)
             if found[0] == ANSWERED:
                 return found
             doubt = doubt or (found if found[0] == UNPROVEN else None)
