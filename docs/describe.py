@@ -28,10 +28,13 @@ def holds(spec: Spec) -> str:
         "ref": f"id of a {' or '.join(f'`{r}`' for r in spec.refs)}",
         "mac": "MAC address",
         "ip": "IP address",
+        "subnet": "subnet",
         "date": "date, such as 2027-03-31",
         "addresses": "list of addresses with prefix length",
         "subnets": "list of subnets",
         "ips": "list of IP addresses",
+        "ranges": "list of ranges of addresses",
+        "kept": "list of MAC addresses, each with its address",
         "words": "list of words",
     }[spec.kind]
     return said

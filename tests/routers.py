@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from typing import Any
 
 from aptwire.plan.plan import Plan
 
@@ -17,6 +18,11 @@ def filtered_plan(seed: int) -> Plan:
 
 
 def routed_plan(seed: int, faults: bool = True) -> Plan:
+    """Such a plan, checked."""
+    return _routed(seed, faults).plan()
+
+
+def _routed(seed: int, faults: bool) -> Small:
     """Two hosts at one switch, four segments with a subnet each, one to three routers in a row or a ring, and faults: a VID that a trunk lacks, a
     gateway that nobody has or whose bearer doesn't forward, a route that is missing, too narrow, or leads back."""
     dice = random.Random(seed)
@@ -56,7 +62,58 @@ def routed_plan(seed: int, faults: bool = True) -> Plan:
         _routes(made, dice, routers, legs, b, a, via, faults)
     for n, kind in enumerate(routers):
         _filters(made, random.Random(seed + n), n, kind, legs[n], busy=not faults)
+    return made
+
+
+def leasing_plan(seed: int, faults: bool | None = None) -> Plan:
+    """Such a plan with guests that ask for leases, one to three who lease, and relays at routers; and what goes wrong with those: guards that drop answers,
+    pools that are empty, other gateways, relays to the wrong address, servers that are off."""
+    dice = random.Random(seed + 7)
+    made = _routed(seed, faults=dice.random() < 0.5 if faults is None else faults)
+    asking = [
+        made.guest(dice.choice("ab"), f"l{n}", dice.choice(VIDS), addressing="lease", mac=f"02:00:5e:10:00:{n:02x}")
+        for n in range(dice.randint(3, 6))
+    ]
+    routing = [
+        r["id"] for kind in ("guest", "station") for r in made.kinds.get(kind, []) if r.get("routes") is not None
+    ]
+    for n in range(dice.randint(1, 2)):
+        vid = dice.choice(VIDS)
+        made.guest(dice.choice("ab"), f"d{n}", vid, addresses=[f"10.64.{vid}.{240 + n}/24"])
+        made.kinds["guest"][-1]["running"] = dice.random() < 0.9
+    leasing = dice.sample([*routing, "guest-d0"], dice.randint(1, min(2, len(routing) + 1)))
+    if "guest-d1" in [g["id"] for g in made.kinds["guest"]]:
+        leasing.append("guest-d1")
+    for adapter in made.kinds["adapter"]:
+        adapter["serve_leases"] = dice.random() < 0.85
+    for n, owner in enumerate(leasing):
+        for vid in dice.sample(VIDS, dice.randint(2, 4)):
+            kept = [f"{a['mac']} 10.64.{vid}.{150 + k}" for k, a in enumerate(_asking(made)) if dice.random() < 0.3]
+            made.put(
+                "lease_scope",
+                f"scope-{n}-{vid}",
+                of=owner,
+                subnet=f"10.64.{vid}.0/24",
+                pool=dice.choice([[f"10.64.{vid}.{100 + 10 * n}-10.64.{vid}.{109 + 10 * n}"]] * 3 + [[]]),
+                gateways=dice.choice([[f"10.64.{vid}.1"]] * 3 + [[], [f"10.64.{vid}.9"]]),
+                kept=kept,
+            )
+    held = [a for record in _bearing(made) if _owner(record) in leasing for a in record.get("addresses", ())]  # type: ignore[attr-defined]
+    for record in _bearing(made):
+        both = _owner(record) in leasing and dice.random() < 0.8
+        if _owner(record) in routing and record.get("addresses") and not both and dice.random() < 0.8 and held:
+            to = dice.choice(held).partition("/")[0] if dice.random() < 0.9 else "10.64.10.77"
+            made.put("lease_relay", f"relay-{record['id']}", at=record["id"], to=[to])
+    assert asking
     return made.plan()
+
+
+def _asking(made: Small) -> list[dict[str, Any]]:
+    return [a for a in made.kinds["adapter"] if a.get("addressing") == "lease"]
+
+
+def _owner(record: dict[str, object]) -> object:
+    return record.get("guest", record.get("station"))
 
 
 def _filters(made: Small, dice: random.Random, n: int, kind: str, vids: list[int], busy: bool) -> None:

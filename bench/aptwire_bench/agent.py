@@ -19,7 +19,7 @@ import struct
 import subprocess
 import sys
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 LIBC = ctypes.CDLL(None, use_errno=True)
@@ -309,9 +309,9 @@ class Echo:
 
 
 class Discover:
-    """A DHCPDISCOVER (RFC 2131 clause 3.1) and the offer that it may get."""
+    """A DHCPDISCOVER (RFC 2131 clause 3.1) and the offers that it may get."""
 
-    def __init__(self, device: str, number: int) -> None:
+    def __init__(self, device: str, number: int, mac: str = "") -> None:
         self.number = number
         self.sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
@@ -319,14 +319,36 @@ class Discover:
         self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, device.encode())
         self.sock.bind(("0.0.0.0", 68))
         self.sock.setblocking(False)
-        mac = bytes([2, 0xA7, 0xFE, 0, number >> 8, number & 255])
-        head = struct.pack("!BBBBIHH", 1, 1, 6, 0, number, 0, 0x8000) + bytes(16) + mac.ljust(16, b"\0") + bytes(192)
+        own = bytes.fromhex(mac.replace(":", "")) or bytes([2, 0xA7, 0xFE, 0, number >> 8, number & 255])
+        head = struct.pack("!BBBBIHH", 1, 1, 6, 0, number, 0, 0x8000) + bytes(16) + own.ljust(16, b"\0") + bytes(192)
         self.sock.sendto(head + b"\x63\x82\x53\x63\x35\x01\x01\xff", ("255.255.255.255", 67))
 
     def answered(self) -> bool:
         """Whether an offer for it came."""
-        wanted = struct.pack("!I", self.number)
-        return any(answer[:1] == b"\x02" and answer[4:8] == wanted for answer in came(self.sock))
+        return bool(self.offers())
+
+    def offers(self) -> list[list[Any]]:
+        """The offers for it that came: the server's address, the address offered, the gateways (RFC 2132 sections 9.7 and 3.5)."""
+        wanted, found = struct.pack("!I", self.number), []
+        for answer in came(self.sock):
+            if answer[:1] == b"\x02" and answer[4:8] == wanted:
+                options = dict(self.options(answer[240:]))
+                routers = options.get(3, b"")
+                gateways = [socket.inet_ntoa(routers[n : n + 4]) for n in range(0, len(routers), 4)]
+                server = socket.inet_ntoa(options.get(54, bytes(4)))
+                found.append([server, socket.inet_ntoa(answer[16:20]), gateways])
+        return found
+
+    @staticmethod
+    def options(data: bytes) -> Iterator[tuple[int, bytes]]:
+        """The options of a message, each a number, a length and a value (RFC 2132 section 2); 0 is padding, 255 the end."""
+        while data and data[0] != 255:
+            if data[0] == 0:
+                data = data[1:]
+                continue
+            length = data[1] if len(data) > 1 else 0
+            yield data[0], data[2 : 2 + length]
+            data = data[2 + length :]
 
 
 def wait_for(path: str) -> dict[str, Any]:
@@ -337,6 +359,9 @@ def wait_for(path: str) -> dict[str, Any]:
         found: dict[str, Any] = json.load(file)
         return found
 
+
+LEASES_FROM = 30_000
+"""The numbers from which those who ask a plan's own servers have theirs."""
 
 SETTINGS = {
     "routers": "ip_forward",
@@ -372,7 +397,7 @@ class Job:
         try:
             self.build()
             self.times["built"] = time.monotonic() - began
-            reached = self.reach()
+            reached, leased = self.reach(), self.leased()
             read = self.devices(self.job.get("read", []))
             if "phases" not in self.job:
                 self.job.update(wait_for(self.rest))
@@ -395,6 +420,7 @@ class Job:
             "read": read,
             "seen": self.seen,
             "reached": reached,
+            "leased": leased,
             "passed": passed,
         }
 
@@ -509,6 +535,29 @@ class Job:
                 process.kill()
                 process.wait()
 
+    def leased(self) -> list[list[list[Any]]]:
+        """What each interface that asks is offered by the plan's own servers and relays."""
+        job = self.job.get("leases", {"servers": [], "asks": []})
+        processes, asked = [], []
+        try:
+            for space, words in job["servers"]:
+                processes.append(self.started(space, words))
+            self.serving([space for space, _ in job["servers"]])
+            for number, (space, device, mac) in enumerate(job["asks"], LEASES_FROM):
+                self.kernel.enter(space)
+                try:
+                    asked.append(Discover(device, number, mac))
+                finally:
+                    self.kernel.leave()
+                # Servers put those off who all ask at once.
+                time.sleep(0.02)
+            time.sleep(3 if asked else 0)
+            return [one.offers() for one in asked]
+        finally:
+            for process in processes:
+                process.kill()
+                process.wait()
+
     def serving(self, spaces: list[str]) -> None:
         """Wait until a server of leases listens in each of some namespaces; a busy machine may take its time."""
         deadline = time.monotonic() + SETTLED
@@ -524,19 +573,17 @@ class Job:
 
     def server(self, space: str, device: str, first: str, last: str, mask: str) -> subprocess.Popen[bytes]:
         """A real DHCP server on an interface."""
+        only = (f"--interface={device}", "--bind-interfaces", "--except-interface=lo")
+        return self.started(space, (*only, f"--dhcp-range={first},{last},{mask},2m"))
+
+    def started(self, space: str, words: Iterable[str]) -> subprocess.Popen[bytes]:
+        """A real DHCP server or relay in a namespace."""
         self.kernel.enter(space)
         try:
             return subprocess.Popen(
                 [
                     *("dnsmasq", "--no-daemon", "--port=0", "--conf-file=/dev/null", "--leasefile-ro", "--no-ping"),
-                    *(
-                        "--user=root",
-                        "--group=root",
-                        f"--interface={device}",
-                        "--bind-interfaces",
-                        "--except-interface=lo",
-                    ),
-                    *("--pid-file=", "--dhcp-authoritative", f"--dhcp-range={first},{last},{mask},2m"),
+                    *("--user=root", "--group=root", "--pid-file=", "--dhcp-authoritative", *words),
                 ],
                 stdout=subprocess.DEVNULL,
                 stderr=subprocess.DEVNULL,

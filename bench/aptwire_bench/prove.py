@@ -15,6 +15,8 @@ from aptwire.plan.plan import Plan
 
 from aptwire_bench.fit import Fitted, Left, fit
 from aptwire_bench.kernel import BenchError, Kernel, Progress
+from aptwire_bench.leasing import Asker, Given, askers, leasing_job, offered
+from aptwire_bench.leasing import seats as leasing_seats
 from aptwire_bench.questions import Paper, Question, Scope, Situation, after, examine, frame_of, once, state_of
 from aptwire_bench.scene import Scene, build
 from aptwire_bench.shrink import smallest
@@ -50,6 +52,14 @@ class Overrun:
     passed: int
 
 
+@dataclass(frozen=True)
+class Misleased:
+    """Who asked for a lease and was offered something else than the engine says."""
+
+    asker: Asker
+    offered: frozenset[Given]
+
+
 @dataclass
 class Report:
     """What came of a plan: how many questions were asked, agreed, differed, were not tried; seconds by part."""
@@ -62,8 +72,10 @@ class Report:
     situations: list[str] = field(default_factory=list)
     times: dict[str, float] = field(default_factory=dict)
     stories: list[Story] = field(default_factory=list)
-    failed: list[Trial | Overrun] = field(default_factory=list)
+    failed: list[Trial | Overrun | Misleased] = field(default_factory=list)
     """Pings, leases and bursts that came out otherwise."""
+    askers: list[Asker] = field(default_factory=list)
+    """Who asked for a lease."""
 
     @property
     def differed(self) -> int:
@@ -139,7 +151,7 @@ def say(plan: Plan, difference: Difference) -> dict[str, Any]:
     }
 
 
-def say_trial(plan: Plan, trial: Trial | Overrun) -> dict[str, Any]:
+def say_trial(plan: Plan, trial: Trial | Overrun | Misleased) -> dict[str, Any]:
     """A ping, lease or burst that came out otherwise, in the form of a difference."""
     common = {"number": 0, "pulled": [], "chosen": []}
     if isinstance(trial, Overrun):
@@ -147,6 +159,14 @@ def say_trial(plan: Plan, trial: Trial | Overrun) -> dict[str, Any]:
         told = [f"{called(plan, plan.find(burst.watch))}: {trial.passed} frames"]
         ends = {"sender": burst.sender, "vid": None, "frame": "burst", "target": burst.watch}
         return {**common, **ends, "text": burst.say(plan), "only_engine": [], "only_kernel": told}
+    if isinstance(trial, Misleased):
+        asker = trial.asker
+        ends = {"sender": asker.record, "vid": None, "frame": "lease", "target": asker.record}
+        only = [
+            sorted(map(_offer, one - two))
+            for one, two in ((asker.expected, trial.offered), (trial.offered, asker.expected))
+        ]
+        return {**common, **ends, "text": asker.say(plan), "only_engine": only[0], "only_kernel": only[1]}
     told = [called(plan, plan.find(trial.target.record))]
     return {
         **common,
@@ -160,6 +180,11 @@ def say_trial(plan: Plan, trial: Trial | Overrun) -> dict[str, Any]:
     }
 
 
+def _offer(given: Given) -> str:
+    server, subnet, address, gateways = given
+    return f"{server}: {address or f'some address in {subnet}'}, gateways {', '.join(gateways) or 'none'}"
+
+
 @dataclass
 class Case:
     """A plan made ready for the kernel."""
@@ -170,6 +195,7 @@ class Case:
     paper: Paper
     trials: list[Trial] = field(default_factory=list)
     bursts: list[Burst] = field(default_factory=list)
+    askers: list[Asker] = field(default_factory=list)
     first: int = 0
     """The number of its first question within the job."""
 
@@ -189,8 +215,10 @@ class Case:
         fitted = fit(plan)
         frames = Frames(compile_wiring(fitted.plan))
         trials = choose(fitted.plan, frames, scope.trials, scope.seed)
-        scene = build(fitted.plan, prefix, {seat for trial in trials for seat in trial.seats})
-        return Case(plan, fitted, scene, Paper(), trials, bursts(fitted.plan, frames, scene, scope.trials))
+        asking = askers(fitted.plan, scope.trials, scope.seed)
+        stacks = {*(seat for trial in trials for seat in trial.seats), *leasing_seats(fitted.plan, asking)}
+        scene = build(fitted.plan, prefix, stacks)
+        return Case(plan, fitted, scene, Paper(), trials, bursts(fitted.plan, frames, scene, scope.trials), asking)
 
     def ask(self, scope: Scope, progress: Progress | None = None) -> None:
         """Write down the questions, each with the engine's answer."""
@@ -238,11 +266,13 @@ def job_of(cases: Sequence[Case], settle: float = SETTLE, read: Sequence[list[An
 def building(cases: Sequence[Case], settle: float = SETTLE, read: Sequence[list[Any]] = ()) -> dict[str, Any]:
     """The part of a job that needs no questions: what is built, pinged and read."""
     trials = [trial_job(trial, case.scene.stacks) for case in cases for trial in case.trials]
+    leasing = [leasing_job(case.fitted.plan, case.askers, case.scene) for case in cases]
     return {
         "scenes": [case.scene.to_json() for case in cases],
         "settle": settle,
         "read": list(read),
         "trials": trials,
+        "leases": {name: [one for job in leasing for one in job[name]] for name in ("servers", "asks")},
     }
 
 
@@ -300,9 +330,9 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
         # A priority tag says nothing of a VLAN, and counts as none (IEEE 802.1Q clause 6.9.1).
         seen.setdefault(number, set()).add((ears[ear], tag or None))
     reports = []
-    reached, passed = iter(answer["reached"]), iter(answer["passed"])
+    reached, passed, leased = (iter(answer[name]) for name in ("reached", "passed", "leased"))
     for case in cases:
-        report = Report(left=case.fitted.left, times=answer["times"])
+        report = Report(left=case.fitted.left, times=answer["times"], askers=case.askers)
         report.situations = [s.say(case.plan) for s, _ in case.paper.phases]
         for q in case.paper:
             if q.untried:
@@ -320,6 +350,12 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
                 report.agreed += 1
             else:
                 report.failed.append(trial)
+        for asker in case.askers:
+            report.asked += 1
+            if (got_leases := offered(case.fitted.plan, asker, next(leased))) == asker.expected:
+                report.agreed += 1
+            else:
+                report.failed.append(Misleased(asker, got_leases))
         for burst in case.bursts:
             report.asked += 1
             if burst.least <= (count := next(passed)) <= burst.most:

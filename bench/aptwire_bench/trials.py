@@ -7,7 +7,8 @@ import random
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from aptwire.above.ping import ANSWERED, SILENT, Ping, ping
+from aptwire.above.outcomes import ANSWERED, SILENT
+from aptwire.above.ping import Ping, Pings
 from aptwire.forward.frames import Frames, guard
 from aptwire.forward.parts import NOW
 from aptwire.judge.verdicts import judge
@@ -121,7 +122,8 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
     left = {ANSWERED: most - most // 2, SILENT: most // 2}
     for a, b in dice.sample(pairs, min(8 * most, len(pairs))):
         assert judgement is not None
-        told = ping(judgement, a.record, b.record, NOW)
+        # Everybody is on in the kernel.
+        told = Pings(judgement, exact=True, waking=True).ask(a.record, b.record, NOW)
         if not left.get(told.outcome) or _machine(plan, a) == _machine(plan, b):
             continue
         left[told.outcome] -= 1

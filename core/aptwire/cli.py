@@ -11,7 +11,8 @@ from typing import Any, NoReturn
 
 import click
 
-from aptwire.above.ping import ANSWERED, end_of
+from aptwire.above.outcomes import ANSWERED
+from aptwire.above.ping import end_of
 from aptwire.above.ping import ping as ask_ping
 from aptwire.formats.hosts import read_hosts
 from aptwire.formats.linux import LARGEST_FILE

@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from itertools import combinations
 from typing import Any
 
-from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, WAVERS, Pings, ping
+from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.above.ping import Pings, ping
 from aptwire.forward.frames import Frames
 from aptwire.forward.parts import NOW, State
 from aptwire.forward.trace import trace

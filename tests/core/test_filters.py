@@ -6,7 +6,8 @@ import ipaddress
 import random
 import unittest
 
-from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, Ping, end_of, ping
+from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
+from aptwire.above.ping import Ping, end_of, ping
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import apply_edit, edit_from_json
 from aptwire.plan.filters import HIGHEST, PING, Packet, every_packet, passing, read_packet, read_ports

@@ -5,7 +5,8 @@ from __future__ import annotations
 import ipaddress
 import unittest
 
-from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, WAVERS, Ping, end_of, ping
+from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.above.ping import Ping, end_of, ping
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Patch, apply_edit
 from aptwire.plan.plan import PlanError

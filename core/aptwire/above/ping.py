@@ -4,7 +4,7 @@ A packet goes to whom it is for where that is on link (RFC 1122 section 3.3.1.1,
 (RFC 1812 section 5.2.4.3).  Whoever has the next hop's address must hear the question for it (RFC 826, RFC 4861 section 7.2) and be
 heard with the answer.  The answer finds its own way back.  What the plan doesn't say makes unproven what depends on it: it is
 never taken as reached.  Filters let it through, or don't; what they let
-out gets its answers back.  Translation and leases aren't in a plan yet, nor is the size of packets asked here.
+out gets its answers back.  Whoever has its address by lease has it as the plan's servers give it.  Translation isn't in a plan yet, nor is the size of packets asked here.
 """
 
 from __future__ import annotations
@@ -12,26 +12,31 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, field, replace
+from functools import partial
 from itertools import chain, islice, product
 from typing import Any
 
+from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.forward.frames import guard
 from aptwire.forward.parts import NOW, Place, State, Team, TeamKey
 from aptwire.forward.trace import Trace, say_state, trace
 from aptwire.forward.wiring import Wiring
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.lease import NO_ANSWER, held
 from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import bare_address
 from aptwire.plan.filters import PING, Gate, Packet, every_packet, passing
-from aptwire.plan.kinds import OWNERS, PLACES, Record
+from aptwire.plan.kinds import OWNERS, PLACES, Adapter, Record
 from aptwire.plan.names import called, some, with_key
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.stacks import CONNECTED, GATEWAY, Address, Entry, Stack, owner_of, stack_of
 
-ANSWERED, SILENT, UNPROVEN, WAVERS = "answered", "silent", "unproven", "wavers"
 MOST_STATES = 64
 """As many combinations of what teams may do are asked; where there are more, an answer in all of those asked is no proof."""
 MOST_HOPS = 32
+LEASING = Packet("udp", 67)
+"""What relays and lease servers send each other, from the same port (RFC 2131 section 4.1)."""
 OWN_PORT = 49_152
 """The first port from which questions are asked (RFC 6335 section 6)."""
 
@@ -123,17 +128,34 @@ def end_of(plan: Plan, name: str) -> str:
     )
 
 
+@dataclass(frozen=True)
+class InStates:
+    """What becomes of a question and its answer, and why, in every state; their `ways` today, and the states in which it is something else than then."""
+
+    outcome: str
+    reason: str
+    ways: tuple[Way, ...]
+    differs: tuple[tuple[State, str, str], ...]
+
+    @property
+    def failing(self) -> State:
+        """The first state in which there is no answer; today where there is one in all of them."""
+        return next((state for state, outcome, _ in self.differs if outcome != ANSWERED), NOW)
+
+
 @dataclass
 class Pings:
     """Many pings of one judged plan.
 
     Unless they are to be `exact` (each hop then brings its trace), whoever hears each other in every state by the arrays isn't traced, and where all
-    hops are so no other state is asked.  `waking`: as if everybody were on.
+    hops are so no other state is asked.  `waking`: as if everybody were on; `leasing`: what is sent comes from the port of lease servers (RFC 2131 section 4.1),
+    which guards of adapters drop.
     """
 
     judgement: Judgement
     exact: bool = False
     waking: bool = False
+    leasing: bool = False
     stacks: dict[str, Stack] = field(default_factory=dict)
     traces: dict[tuple[str, str, str], Trace] = field(default_factory=dict)
     states_matter: bool = False
@@ -144,6 +166,8 @@ class Pings:
     def __post_init__(self) -> None:
         self.wiring, self.plan = self.judgement.wiring, self.judgement.plan
         self.voices = voices(self.judgement)
+        self.held = held(self.judgement)
+        self.leased = {str(one.bound.ip): record for record, one in self.held.items()}
 
     def ask(self, source: str, target: str, state: State | None = None, packet: Packet = PING) -> Ping:
         """Whether a stack gets an answer from somebody (a record, or an address), in one state or in all."""
@@ -152,29 +176,47 @@ class Pings:
         address, name, owner = self._target(target, here)
         names = here.name, name
         if address is None:
-            return Ping(*names, UNPROVEN, f"The plan gives {name} no address.", (), ())
+            return Ping(*names, *self._without(target, name, "address"), (), ())
         if not any(own.version == address.version for own in here.own):
             family = f"IPv{address.version} address" if here.own else "address"
-            return Ping(*names, UNPROVEN, f"The plan gives {here.name} no {family}.", (), ())
+            return Ping(*names, *self._without(source, here.name, family), (), ())
+        if owner is None and (one := self.held.get(self.leased.get(str(address), ""))) and not one.exact:
+            return Ping(
+                *names, UNPROVEN, f"{address} is leased to whoever asks, so nobody can know who has it.", (), ()
+            )
+        found = self.in_states(partial(self._both, here, address, owner), state)
+        differs = tuple((say_state(self.wiring, s), o, why) for s, o, why in found.differs)
+        sentence = _sentence(names, str(address), found.outcome, found.reason, packet)
+        return Ping(*names, found.outcome, sentence, found.ways, differs)
+
+    def in_states(self, ask: Callable[[State], tuple[Way, ...]], only: State | None = None) -> InStates:
+        """What becomes of a question and its answer today and in whatever else the teams on their ways may do; or in one state alone."""
         self.states_matter = self.exact
-        ways = self._both(here, address, owner, state or NOW)
+        ways = ask(only or NOW)
         today, reason = _told(ways)
-        if state is not None or not self.states_matter:
-            return Ping(*names, today, _sentence(names, str(address), today, reason, packet), ways, ())
+        if only is not None or not self.states_matter:
+            return InStates(today, reason, ways, ())
         free, fails, more = self._states(ways)
-        either = [(other, *_told(self._both(here, address, owner, other))) for other in free]
-        later = [(other, *_told(self._both(here, address, owner, other))) for other in fails]
-        differs = [(say_state(self.wiring, s), o, why) for s, o, why in [*either, *later] if o != today]
+        either = [(other, *_told(ask(other))) for other in free]
+        later = [(other, *_told(ask(other))) for other in fails]
+        differs = tuple(one for one in (*either, *later) if one[1] != today)
         # Nobody says which member carries where it isn't a standby team, so that today may be any of these.
         outcome, reason = _over([(NOW, today, reason), *either], self.wiring)
         if outcome == ANSWERED:
             outcome, reason = _over([(NOW, today, ""), *later], self.wiring)
         if outcome == ANSWERED and more:
-            outcome, reason = (
-                UNPROVEN,
-                f"it does in {MOST_STATES} of the states that teams may be in, and there are more",
-            )
-        return Ping(*names, outcome, _sentence(names, str(address), outcome, reason, packet), ways, tuple(differs))
+            outcome = UNPROVEN
+            reason = f"it does in {MOST_STATES} of the states that teams may be in, and there are more"
+        return InStates(outcome, reason, ways, differs)
+
+    def beside(self, one: str, two: str, only: State | None = None) -> InStates:
+        """Whether two interfaces hear each other, in every state or in one; the first is attached to something, and awake."""
+
+        def asked(state: State) -> tuple[Way, ...]:
+            _, outcome, reason, found = self._asked(one, two, state)
+            return (Way("", "", (Leg(one, "", two, "", outcome, reason, found),), outcome, reason),)
+
+        return self.in_states(asked, only)
 
     def arrives(self, source: str, target: str) -> tuple[str, State, Way | None]:
         """Whether packets for an address of an interface (`target`, a record) that leave by another one over a next hop get there, answered or not: ANSWERED,
@@ -294,7 +336,7 @@ class Pings:
         place = self._place(line.out)
         if isinstance(place, str):
             return
-        bearers = sorted(record for record in self.wiring.bearers.get(str(via), ()) if record != line.out)
+        bearers = sorted(self._bearers(line, via))
         asked = [self._asked(line.out, record, state) for record in bearers]
         heard = {self._at(record).owner.id for record, outcome, _, _ in asked if outcome == ANSWERED}
         several = len(heard) > 1 and not self.plan.where("shared_address", "address", str(via))
@@ -310,6 +352,20 @@ class Pings:
                 if other not in (record, line.out) and self._asked(line.out, other, state)[1] != SILENT:
                     reason = f"{self._name(record)} has {via} on an interface that isn’t reached, and may answer at {self._name(other)}"
                     yield Leg(line.out, str(via), other, by, UNPROVEN, reason)
+
+    def _without(self, id: str, name: str, what: str) -> tuple[str, str]:
+        """What is said of somebody who has no address to ask from, or for."""
+        owner = self._start(id).owner
+        asking = [self.judgement.leases.get(i.record) for i in stack_of(self.plan, owner).interfaces]
+        lease = next((one for one in asking if one is not None), None)
+        if lease is None:
+            return UNPROVEN, f"The plan gives {name} no {what}."
+        if lease.outcome == NO_ANSWER:
+            return SILENT, f"{name} has no {what}, since it gets no lease: {lease.reason}."
+        return (
+            UNPROVEN,
+            f"Nobody can know which {what} {name} gets by lease{f': {lease.reason}' if lease.reason else ''}.",
+        )
 
     def _start(self, source: str) -> Stack:
         record = self.plan.find(source, (*OWNERS, *PLACES))
@@ -341,7 +397,7 @@ class Pings:
 
     def _stack(self, owner: Record) -> Stack:
         if owner.id not in self.stacks:
-            self.stacks[owner.id] = stack_of(self.plan, owner)
+            self.stacks[owner.id] = stack_of(self.plan, owner, self.held)
         return self.stacks[owner.id]
 
     def _at(self, record: str) -> Stack:
@@ -350,9 +406,16 @@ class Pings:
         assert found is not None
         return self._stack(owner_of(self.plan, found))
 
-    def _both(self, here: Stack, address: Address, owner: Record | None, state: State) -> tuple[Way, ...]:
-        """The way there and, if it arrives where it ought to, the way back of the answer."""
-        there = self._way(here, None, address, state)
+    def relayed(self, source: str, address: Address, to: Address, state: State) -> tuple[Way, ...]:
+        """The ways there and back of what a relay at an interface (`source`, a record) sends to a server from an address of its own."""
+        self.packet = LEASING
+        return self._both(self._at(source), to, None, state, address)
+
+    def _both(
+        self, here: Stack, address: Address, owner: Record | None, state: State, source: Address | None = None
+    ) -> tuple[Way, ...]:
+        """The way there (`source`: from this address of its own) and, if it arrives where it ought to, the way back of the answer."""
+        there = self._way(here, source, address, state)
         if there.outcome != ANSWERED or not there.legs:
             return (there,)
         target = self._at(str(there.legs[-1].to))
@@ -390,7 +453,7 @@ class Pings:
             via = self.plan.get("route", unused).via
             why = f"{here.name} has no way to {target}: the next hop {via} of its route is in none of its subnets"
             return SILENT, why
-        if here.forwards and not self.wiring.bearers.get(str(target)):
+        if here.forwards and not self.wiring.bearers.get(str(target)) and str(target) not in self.leased:
             return UNPROVEN, f"the plan doesn’t say where {here.name} sends what is for outside"
         if here.forwards:
             return SILENT, f"{here.name} has no route to {target}"
@@ -447,7 +510,7 @@ class Pings:
             return None
         gate = there.gate(enters, leaves, ipaddress.ip_address(source) if source else None, target)
         packets = [self.packet]
-        if self.opened is not None and self.packet.port:
+        if self.opened is not None and self.packet.port and not self.leasing:
             # An answer goes to whichever port the question came from, one of those that are nobody's own (RFC 6335 section 6).
             every = (packet for packet in every_packet(there.filter) if packet.protocol == self.packet.protocol)
             packets = [Packet(self.packet.protocol, OWN_PORT), *(p for p in every if p.port > OWN_PORT)]
@@ -472,7 +535,12 @@ class Pings:
         if isinstance(place, str):
             yield Leg(line.out, str(via), None, by, SILENT, place)
             return
-        bearers = [record for record in self.wiring.bearers.get(str(via), ()) if record != line.out]
+        adapter = self.plan.of("adapter").get(place.endpoint)
+        if self.leasing and adapter is not None and not may_lease(self.plan, adapter):
+            reason = f"a guard drops what {self._name(line.out)} sends from the port of lease servers"
+            yield Leg(line.out, str(via), None, by, SILENT, reason)
+            return
+        bearers = self._bearers(line, via)
         asked = [self._asked(line.out, record, state) for record in sorted(bearers)]
         heard = [(record, found) for record, outcome, _, found in asked if outcome == ANSWERED]
         first = {self._at(record).owner.id: (record, found) for record, found in reversed(heard)}
@@ -495,6 +563,15 @@ class Pings:
             yield Leg(line.out, str(via), record, by, SILENT, reason, found)
         else:
             yield Leg(line.out, str(via), None, by, *self._nobody(via, line))
+
+    def _bearers(self, line: Entry, via: Address) -> list[str]:
+        """The interfaces, others than that of a line, that have the next hop's address."""
+        found = [*self.wiring.bearers.get(str(via), ())]
+        leased = self.leased.get(str(via))
+        # Of an address that is leased to whoever asks it is known only of the one for whom it stands that he has it.
+        if leased is not None and (line.via is None or self.held[leased].exact):
+            found.append(leased)
+        return [record for record in found if record != line.out]
 
     def _asked(self, out: str, record: str, state: State) -> tuple[str, str, str, Trace | None]:
         """Who bears the next hop's address, whether it hears the question for it and its answer is heard, and why not."""
@@ -583,6 +660,11 @@ class Pings:
         fails = [State({key: m}) for key, of in members.items() if key not in free for m in of[1:]]
         more = len(either) > MOST_STATES - 1 or len(fails) > MOST_STATES
         return either[: MOST_STATES - 1], fails[:MOST_STATES], more
+
+
+def may_lease(plan: Plan, adapter: Adapter) -> bool:
+    """Whether no guard keeps an adapter from sending as lease servers do."""
+    return adapter.type == "direct" or guard(plan, adapter, "serve_leases")
 
 
 def _why(line: Entry) -> str:

@@ -23,11 +23,13 @@ from aptwire.judge.why import (
     NO_BEARER,
     NO_GROUP,
     NO_INTENT,
+    NO_LEASE,
     OPEN_END,
     TOO_LARGE,
     TWIN,
     TWIN_MAC,
     VERDICTS,
+    WRONG_LEASE,
     WRONG_TAG,
     Cause,
     is_idle,
@@ -427,6 +429,45 @@ class TooLarge(CauseKind):
         return title, text, (cause.at,)
 
 
+class NoLease(CauseKind):
+    """It asks for a lease, and nobody answers, or not always, or nobody can know."""
+
+    what = NO_LEASE
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return (place.segment, cause.towards, cause.detail)
+
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        cause, who, one = whom.cause, say.who(whom.endpoints), len(whom.endpoints) == 1
+        status = say.status(whom.place)
+        sits = (cause.towards or whom.place.record,)
+        if status == "unproven":
+            return f"Nobody can know whether {who} {_verb('gets', one)} a lease", _sentence(cause.detail), sits
+        when = f" {say.when(cause)}" if status == "wavering" else ""
+        return f"{who} {_verb('gets', one)} no lease{when}", _sentence(cause.detail), sits
+
+    def proof(self, say: Sentences, place: Place, cause: Cause) -> list[Trace]:
+        return super().proof(say, place, cause) if cause.towards else self._outward(say, place, cause)
+
+
+class WrongLease(CauseKind):
+    """What it is leased isn't an address of its segment, or its gateway isn't; or perhaps."""
+
+    what = WRONG_LEASE
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return (place.segment, cause.towards, cause.detail)
+
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        cause, who, one = whom.cause, say.who(whom.endpoints), len(whom.endpoints) == 1
+        gets = "may get" if say.status(whom.place) == "wavering" else _verb("gets", one)
+        return (
+            f"{who} {gets} a lease that isn’t one of {say.segment(whom.place)}",
+            _sentence(cause.detail),
+            (cause.towards,),
+        )
+
+
 class Leak(CauseKind):
     """Its segment and another one hear each other."""
 
@@ -586,6 +627,8 @@ CAUSES: dict[str, CauseKind] = {
         TooLarge(),
         Mirrored(),
         TwinMac(),
+        NoLease(),
+        WrongLease(),
     )
 }
 """Every cause, by what a judgement calls it."""

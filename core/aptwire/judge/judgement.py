@@ -17,6 +17,7 @@ from aptwire.judge.gates import Gates
 from aptwire.judge.intent import Intent
 from aptwire.judge.kept import Kept
 from aptwire.judge.landing import Landing
+from aptwire.judge.lease import Lease
 from aptwire.judge.meeting import Presence
 from aptwire.judge.singles import Own
 from aptwire.judge.sizes import Misfit
@@ -53,7 +54,7 @@ class Judgement:
     """All verdicts of a plan.
 
     `status` int8[stands] indexes VERDICTS; `causes` why a stand isn't home; `own` what single places have beside
-    their stand (an address of another subnet, a twin); `known` what the next judgement begins with, `since` how it differs from the one that it was
+    their stand (an address of another subnet, a twin, no lease), `leases` what each interface gets that asks for one, by record; `known` what the next judgement begins with, `since` how it differs from the one that it was
     made from; `memo` what others worked out from it (`once`); `kept` and `answered` what they
     found in this judgement or those before it, as far as it still holds.
     """
@@ -63,6 +64,7 @@ class Judgement:
     status: np.ndarray
     causes: Mapping[Stand, Cause]
     own: Own
+    leases: Mapping[str, Lease] = field(default_factory=dict)
     since: Since | None = None
     kept: Kept = field(default_factory=Kept)
     answered: Answers = field(default_factory=Answers)

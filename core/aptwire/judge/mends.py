@@ -19,6 +19,7 @@ from aptwire.judge.causes import CAUSES, spoken
 from aptwire.judge.cut import cut_apart
 from aptwire.judge.findings import Finding, everything, findings
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.leasing import lacking, misled
 from aptwire.judge.permits import permit
 from aptwire.judge.plugging import fresh_id, next_free_address, plug_router, switch_behind
 from aptwire.judge.preview import Preview, preview
@@ -32,10 +33,12 @@ from aptwire.judge.why import (
     NO_BEARER,
     NO_GROUP,
     NO_INTENT,
+    NO_LEASE,
     OPEN_END,
     TOO_LARGE,
     TWIN,
     TWIN_MAC,
+    WRONG_LEASE,
     WRONG_TAG,
     Cause,
     is_idle,
@@ -238,6 +241,12 @@ class _Mender:
         for risk in risks(self.judgement):
             if risk.what == CAUSES[self.finding.what].risk and keys & {risk.segment, *risk.culprit}:
                 yield from offers(self.judgement, risk)
+
+    def _lacking(self) -> Iterator[tuple[str, Edit]]:
+        yield from lacking(self.judgement, self.finding.places)
+
+    def _misled(self) -> Iterator[tuple[str, Edit]]:
+        yield from misled(self.judgement, self.finding.places)
 
     def _wake(self) -> Iterator[tuple[str, Edit]]:
         """Who bears the gateway and is off is started; who is disconnected is connected."""
@@ -678,6 +687,8 @@ CANDIDATES: dict[str, tuple[Callable[[_Mender], Iterator[tuple[str, Edit]]], ...
     TOO_LARGE: (_Mender._of_risk,),
     MIRRORED: (_Mender._of_risk,),
     TWIN_MAC: (_Mender._of_risk,),
+    NO_LEASE: (_Mender._lacking, _Mender._nothing),
+    WRONG_LEASE: (_Mender._misled,),
 }
 """What is tried for each cause, the plainest first."""
 CARRIED_ON = (CUT_OFF, WRONG_TAG, NO_GROUP)

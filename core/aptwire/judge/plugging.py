@@ -10,9 +10,9 @@ from aptwire.forward.parts import Place
 from aptwire.forward.wiring import Wiring
 from aptwire.plan import vids
 from aptwire.plan.edits import Operation, Put
-from aptwire.plan.fields import bare_address
+from aptwire.plan.fields import bare_address, range_of
 from aptwire.plan.ids import make_id
-from aptwire.plan.kinds import PLACES, FabricPort, FabricSwitch, Segment, Station, StationPort
+from aptwire.plan.kinds import PLACES, FabricPort, FabricSwitch, LeaseScope, Segment, Station, StationPort
 from aptwire.plan.plan import Plan
 
 
@@ -63,19 +63,28 @@ def plug_router(plan: Plan, switch: FabricSwitch, wanted: Mapping[int, Iterable[
 
 
 def next_free_address(plan: Plan, segment: Segment) -> str | None:
-    """The lowest address of the segment's first IPv4 subnet (or its first at all) that nobody has, with prefix length."""
+    """The lowest address of the segment's first IPv4 subnet (or its first at all) that nobody has and nobody leases, with prefix length."""
     nets = sorted((ipaddress.ip_network(text) for text in segment.subnets), key=lambda net: (net.version, net))
-    taken = set(segment.gateways)
-    for kind in (*PLACES, "nic"):
-        for record in plan.all(kind):
-            taken.update(map(bare_address, record.addresses))
+    taken = spoken_for(plan, segment)
+    pools = [range_of(text) for scope in plan.all(LeaseScope) for text in scope.pool]
     for net in nets[:1]:
         for number, address in enumerate(net.hosts()):
             if number > 65536:
                 break
-            if str(address) not in taken:
+            leased = any(v == net.version and first <= int(address) <= last for v, first, last in pools)
+            if not leased and str(address) not in taken:
                 return f"{address}/{net.prefixlen}"
     return None
+
+
+def spoken_for(plan: Plan, segment: Segment) -> set[str]:
+    """The addresses that somebody bears, that are kept for somebody, or that a segment names."""
+    taken = {*segment.gateways, *segment.lease_servers}
+    for kind in (*PLACES, "nic"):
+        for record in plan.all(kind):
+            taken.update(map(bare_address, record.addresses))
+    taken.update(text.split()[1] for scope in plan.all(LeaseScope) for text in scope.kept)
+    return taken
 
 
 def fresh_id(plan: Plan, wanted: str) -> str:

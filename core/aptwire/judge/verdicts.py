@@ -20,6 +20,8 @@ from typing import Any
 
 import numpy as np
 
+from aptwire.above import outcomes
+from aptwire.above.leases import Leases, clients
 from aptwire.forward.compiling import compile_wiring, rewire
 from aptwire.forward.domains import Pairings, solve, solve_again
 from aptwire.forward.parts import Stand
@@ -34,14 +36,38 @@ from aptwire.judge.intent import Intent
 from aptwire.judge.judgement import Judgement, Known, Since
 from aptwire.judge.kept import Kept
 from aptwire.judge.landing import ALONE, EACH_VNI, Landing, Tags, land, land_again
+from aptwire.judge.lease import EITHER, NO_ANSWER, WRONG
 from aptwire.judge.meeting import Presence, meeting, overlay, presence
 from aptwire.judge.singles import Own, Singles
 from aptwire.judge.sizes import Misfit, Misfits, may_differ
 from aptwire.judge.states import StandVerdicts, judge_states
-from aptwire.judge.why import ASTRAY, CUT_OFF, HOME, NO_BEARER, STRANDED, TOO_LARGE, UNPROVEN, Cause, alike
+from aptwire.judge.voices import Voices
+from aptwire.judge.why import (
+    ASTRAY,
+    CUT_OFF,
+    HOME,
+    NO_BEARER,
+    NO_LEASE,
+    STRANDED,
+    TOO_LARGE,
+    UNPROVEN,
+    WAVERING,
+    WRONG_LEASE,
+    Cause,
+    alike,
+)
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import ABOUT, BESIDE, SPECS, UNSEEN, WayIn
 from aptwire.plan.plan import Plan
+
+LEASE_VERDICTS = {
+    outcomes.UNPROVEN: (NO_LEASE, UNPROVEN),
+    outcomes.WAVERS: (NO_LEASE, WAVERING),
+    NO_ANSWER: (NO_LEASE, STRANDED),
+    EITHER: (WRONG_LEASE, WAVERING),
+    WRONG: (WRONG_LEASE, STRANDED),
+}
+"""What whoever asks for a lease is where that comes to something else than an address of his segment, and why."""
 
 
 def judge(plan: Plan) -> Judgement:
@@ -313,7 +339,23 @@ def _finished(
                 detail = f"{misfit.sends} {misfit.takes}"
                 all_own[record] = (STRANDED, Cause(TOO_LARGE, at=misfit.at, detail=detail))
     known = Known(gates, unexposed, present, held, *misfits)
-    return Judgement(landing, known, verdicts.status, verdicts.causes, all_own, kept=kept)
+    return _with_leases(Judgement(landing, known, verdicts.status, verdicts.causes, all_own, kept=kept))
+
+
+def _with_leases(judgement: Judgement) -> Judgement:
+    """A judgement with what everybody gets who asks for a lease: whoever gets none, or a wrong one, isn't home."""
+    if not clients(judgement.plan):
+        return judgement
+    asked = Leases(judgement)
+    leases, own = asked.all(), dict(judgement.own)
+    for record, lease in leases.items():
+        place = judgement.wiring.place(record)
+        if place is not None and place.stand.judged and lease.outcome in LEASE_VERDICTS:
+            what, status = LEASE_VERDICTS[lease.outcome]
+            if status > judgement.status_of(place):
+                own[record] = (status, Cause(what, lease.state, lease.towards, detail=lease.reason))
+    # What doesn't rest on leases is found once.
+    return replace(judgement, own=own, leases=leases, memo={Voices: asked.voices, Leases: asked})
 
 
 def _with(verdicts: StandVerdicts, landing: Landing, causes: Mapping[Stand, Cause], verdict: int) -> StandVerdicts:

@@ -11,7 +11,22 @@ from aptwire.plan.plan import Plan
 VERDICTS = ("home", "unproven", "wavering", "stranded", "astray", "exposed")
 HOME, UNPROVEN, WAVERING, STRANDED, ASTRAY, EXPOSED = range(6)
 
-NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN, NO_BEARER, TOO_LARGE, MIRRORED, TWIN_MAC = (
+(
+    NO_INTENT,
+    NO_GROUP,
+    WRONG_TAG,
+    CUT_OFF,
+    OPEN_END,
+    ADDRESS,
+    LEAK,
+    TWIN,
+    NO_BEARER,
+    TOO_LARGE,
+    MIRRORED,
+    TWIN_MAC,
+    NO_LEASE,
+    WRONG_LEASE,
+) = (
     "no-intent",
     "no-port-group",
     "wrong-tag",
@@ -24,6 +39,8 @@ NO_INTENT, NO_GROUP, WRONG_TAG, CUT_OFF, OPEN_END, ADDRESS, LEAK, TWIN, NO_BEARE
     "too-large",
     "mirrored",
     "twin-mac",
+    "no-lease",
+    "wrong-lease",
 )
 
 

@@ -3,23 +3,28 @@
 from __future__ import annotations
 
 import dataclasses
+import ipaddress
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from functools import partial
+from itertools import pairwise
 from operator import attrgetter
 from typing import Any
 
 from aptwire.plan import vids
-from aptwire.plan.fields import plain
+from aptwire.plan.fields import is_nobodys, plain, range_of
 from aptwire.plan.filters import read_ports
 from aptwire.plan.ids import is_id
 from aptwire.plan.kinds import (
     GUARDS,
     KINDS,
+    LEASE,
     NEEDED,
+    NONE,
     PLACES,
     REFS,
     SHAPES,
     SPECS,
+    STATIC,
     UNSEEN,
     Adapter,
     Cable,
@@ -28,6 +33,8 @@ from aptwire.plan.kinds import (
     FilterLine,
     GroupOrder,
     HostPort,
+    LeaseRelay,
+    LeaseScope,
     Limits,
     Mirror,
     Nic,
@@ -425,6 +432,8 @@ def _share(plan: Plan, uplink: Uplink) -> Iterator[Problem]:
 
 def _fit_adapter(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
     yield from _standard(adapter, adapter.members is not None)
+    if adapter.addressing != STATIC:
+        yield from _fit_addressing(plan, adapter)
     guest = plan.get("guest", adapter.guest)
     group = plan.of("port_group").get(adapter.port_group)
     switch = plan.of("virtual_switch").get(group.switch) if group is not None else None
@@ -505,6 +514,7 @@ def _fit_fabric_port(plan: Plan, port: FabricPort) -> Iterator[Problem]:
 
 
 def _fit_station_port(plan: Plan, port: StationPort) -> Iterator[Problem]:
+    yield from _fit_addressing(plan, port)
     if any(plan.where("cable", end, port.port) for end in ("a", "b")):
         name = called(plan, plan.find(port.port))
         yield _problem(port, "port", f"{name} already has a cable; one port takes one")
@@ -551,6 +561,54 @@ def _fit_filter_line(plan: Plan, line: FilterLine) -> Iterator[Problem]:
         if interface is not None and owner_of(plan, interface).id != line.of:
             owner = called(plan, plan.find(line.of))
             yield _problem(line, field, f"{called(plan, interface)} is no interface of {owner}")
+
+
+def _fit_lease_scope(plan: Plan, scope: LeaseScope) -> Iterator[Problem]:
+    net = ipaddress.ip_network(scope.subnet)
+    if net.version != 4 or net.prefixlen > 30:
+        yield _problem(
+            scope, "subnet", f"{net} isn’t one of IPv4 with room for a server and others, such as 10.65.10.0/24"
+        )
+        return
+    low, high = int(net.network_address), int(net.broadcast_address)
+    for other in plan.where("lease_scope", "of", scope.of):
+        if other.id < scope.id and net.overlaps(ipaddress.ip_network(other.subnet)):
+            yield _problem(
+                scope, "subnet", f"{net} overlaps {other.subnet}, which {called(plan, plan.find(scope.of))} leases too"
+            )
+    ranges = sorted((range_of(text), text) for text in scope.pool)
+    for (version, first, last), text in ranges:
+        if version != 4 or not low < first <= last < high:
+            yield _problem(scope, "pool", f"{text} isn’t within the addresses of {net}")
+    for ((_, _, last), one), ((_, first, _), two) in pairwise(ranges):
+        if first <= last:
+            yield _problem(scope, "pool", f"{one} and {two} overlap")
+    for gateway in scope.gateways:
+        if ipaddress.ip_address(gateway) not in net:
+            yield _problem(scope, "gateways", f"{gateway} isn’t in {net}, so nobody there could send to it")
+    seen: dict[str, str] = {}
+    for mac, address in (text.split() for text in scope.kept):
+        if ipaddress.ip_address(address) not in net or is_nobodys(ipaddress.ip_address(address), net):
+            yield _problem(scope, "kept", f"{address} isn’t within the addresses of {net}")
+        for word, other in ((mac, address), (address, mac)):
+            if seen.setdefault(word, other) != other:
+                yield _problem(scope, "kept", f"{word} stands there twice, with {seen[word]} and {other}")
+
+
+def _fit_lease_relay(plan: Plan, relay: LeaseRelay) -> Iterator[Problem]:
+    if not relay.to:
+        yield _problem(relay, "to", "a relay asks at least one server")
+    for address in relay.to:
+        if ":" in address:
+            yield _problem(relay, "to", f"{address} is none of IPv4, which alone is leased")
+
+
+def _fit_addressing(plan: Plan, record: Any) -> Iterator[Problem]:
+    """Whoever takes a lease has no IPv4 address of his own beside it, and whoever is meant to have none has none."""
+    held = [a for a in record.addresses if record.addressing == NONE or ":" not in a]
+    if record.addressing != STATIC and held:
+        by = "takes its IPv4 address by lease" if record.addressing == LEASE else "is meant to have no address"
+        yield _problem(record, "addressing", f"it {by}, and has {held[0]}")
 
 
 def _fit_rule(plan: Plan, rule: Rule) -> Iterator[Problem]:
@@ -622,6 +680,10 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "route": _fit_route,
     "rule": _fit_rule,
     "filter_line": _fit_filter_line,
+    "lease_scope": _fit_lease_scope,
+    "lease_relay": _fit_lease_relay,
+    "host_port": _fit_addressing,
+    "guest_tag": _fit_addressing,
     "pattern_uplink": _fit_pattern_uplink,
     "pattern_port_group": _fit_port_group,
     "pattern_nic": _fit_pattern_nic,

@@ -17,12 +17,14 @@ from aptwire.plan import vids
 from aptwire.plan.ids import ID_PATTERN, is_id
 
 _MAC = re.compile(r"^[0-9a-f]{2}(:[0-9a-f]{2}){5}$")
+MOST_LISTED, MOST_KEPT = 64, 1_000
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 
 @dataclass(frozen=True)
 class Spec:
-    """One field.  `kind` is text, number, flag, choice, vid, vids, ref, mac, ip, date or a list of addresses, subnets, ips, words."""
+    """One field.  `kind` is text, number, flag, choice, vid, vids, ref, mac, ip, subnet, date or a list of addresses, subnets, ips, ranges,
+    words, or of addresses kept for somebody."""
 
     kind: str
     optional: bool = False
@@ -102,6 +104,11 @@ class Spec:
             raise ValueError(f"an IP address is needed, not {_shape(value)}")
         return _ip(value.strip())
 
+    def _take_subnet(self, value: Any) -> str:
+        if not isinstance(value, str):
+            raise ValueError(f"a subnet is needed, not {_shape(value)}")
+        return _subnet(value.strip())
+
     def _take_date(self, value: Any) -> str:
         if not isinstance(value, str):
             raise ValueError(f"a date is needed, not {_shape(value)}")
@@ -118,6 +125,12 @@ class Spec:
 
     def _take_ips(self, value: Any) -> tuple[str, ...]:
         return _each(value, _ip)
+
+    def _take_ranges(self, value: Any) -> tuple[str, ...]:
+        return _each(value, lambda text: _range(text)[0])
+
+    def _take_kept(self, value: Any) -> tuple[str, ...]:
+        return _each(value, _kept, MOST_KEPT)
 
     def _take_words(self, value: Any) -> tuple[str, ...]:
         word = Spec("text", high=40, low=1)
@@ -144,10 +157,11 @@ class Spec:
             made = {"type": "string", "pattern": r"^[0-9A-Fa-f]{2}([:-][0-9A-Fa-f]{2}){5}$"}
         elif self.kind == "date":
             made = {"type": "string", "format": "date"}
-        elif self.kind == "ip":
+        elif self.kind in ("ip", "subnet"):
             made = {"type": "string", "maxLength": 45}
         else:
-            made = {"type": "array", "items": {"type": "string", "maxLength": 60}, "maxItems": 64}
+            most = MOST_KEPT if self.kind == "kept" else MOST_LISTED
+            made = {"type": "array", "items": {"type": "string", "maxLength": 95}, "maxItems": most}
         if self.optional:
             made = (
                 {"enum": [*self.options, None]} if self.kind == "choice" else {**made, "type": [made["type"], "null"]}
@@ -167,6 +181,15 @@ def plain(value: Any) -> Any:
 def bare_address(text: str) -> str:
     """An address without its prefix length."""
     return text.split("/", 1)[0]
+
+
+Range = tuple[int, int, int]
+"""A range of addresses in numbers: their IP version, the first and the last."""
+
+
+def range_of(text: str) -> Range:
+    """A range of addresses, as records keep it, in numbers."""
+    return _range(text)[1]
 
 
 Numbers = tuple[int, int, int, int]
@@ -217,11 +240,26 @@ def _subnet(text: str) -> str:
     raise ValueError(f"“{text[:60]}” is an address within a subnet; the subnet is {meant}")
 
 
-def _each(value: Any, take: Any) -> tuple[str, ...]:
+def _range(text: str) -> tuple[str, Range]:
+    """A range of addresses as records keep it, and in numbers."""
+    low, dash, high = (part.strip() for part in text.partition("-"))
+    first = ipaddress.ip_address(_ip(low))
+    last = ipaddress.ip_address(_ip(high)) if dash else first
+    if first.version != last.version or first > last:  # type: ignore[operator]
+        raise ValueError(f"“{text[:80]}” is no range of addresses such as 10.65.10.100-10.65.10.199")
+    return (str(first) if first == last else f"{first}-{last}"), (first.version, int(first), int(last))
+
+
+def _kept(text: str) -> str:
+    mac, _, address = text.strip().partition(" ")
+    return f"{Spec('mac').take(mac)} {_ip(address.strip())}"
+
+
+def _each(value: Any, take: Any, most: int = MOST_LISTED) -> tuple[str, ...]:
     if not isinstance(value, (list, tuple)):
         raise ValueError(f"a list is needed, not {_shape(value)}")
-    if len(value) > 64:
-        raise ValueError(f"the list holds {len(value)} entries; 64 is the most")
+    if len(value) > most:
+        raise ValueError(f"the list holds {len(value)} entries; {most} is the most")
     taken = []
     for item in value:
         if not isinstance(item, str):
@@ -278,6 +316,11 @@ def ip(help: str = "", required: bool = False) -> Any:
     return _field(Spec("ip", optional=not required, help=help), required)
 
 
+def subnet(help: str = "") -> Any:
+    """A subnet; it must be said."""
+    return _field(Spec("subnet", help=help), True)
+
+
 def choice(*options: str, default: str | None = None, optional: bool = False, help: str = "") -> Any:
     """One of a few words; required when neither a default nor `optional` is given."""
     spec = Spec("choice", options=options, default=default, optional=optional, help=help)
@@ -311,5 +354,5 @@ def date(help: str = "") -> Any:
 
 
 def listed(kind: str, help: str = "") -> Any:
-    """A list of addresses (with prefix length), subnets, ips or words; empty unless said."""
+    """A list of addresses (with prefix length), subnets, ips, ranges, kept addresses or words; empty unless said."""
     return _field(Spec(kind, default=(), help=help), False)

@@ -21,6 +21,8 @@ RATE = (8, 800_000_000)
 BURST = (1_500, 1_000_000_000)
 GUARDS = ("overhear", "new_address", "foreign_source", "serve_leases", "advertise_routes")
 ADMITS = ("all", "untagged", "tagged")
+STATIC, LEASE, NONE = ADDRESSING = ("static", "lease", "none")
+TAKEN_BY_LEASE = "lease: its IPv4 address comes from a lease server (RFC 2131); none: it is meant to have no address"
 SHAPES = ("send_rate", "send_peak", "send_burst", "receive_rate", "receive_peak", "receive_burst")
 
 
@@ -285,6 +287,7 @@ class HostPort(Record):
     name: str = f.name()
     vid: int | None = f.vid(help="absent: untagged")
     addresses: tuple[str, ...] = f.listed("addresses")
+    addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
     services: tuple[str, ...] = f.listed("words", help="management, migration, storage, backup, or your own")
     belongs: str | None = f.ref("segment", optional=True)
     connected: bool = f.flag(True)
@@ -319,6 +322,7 @@ class Adapter(Record):
     mac: str | None = f.mac()
     belongs: str | None = f.ref("segment", optional=True)
     addresses: tuple[str, ...] = f.listed("addresses")
+    addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
     connected: bool = f.flag(True)
     type: str = f.choice(
         "paravirtual", "emulated", "direct", default="paravirtual", help="direct: a virtual function, past the switch"
@@ -380,6 +384,7 @@ class GuestTag(Record):
     vid: int = dataclasses.field(metadata={"spec": Spec("vid")})
     belongs: str | None = f.ref("segment", optional=True)
     addresses: tuple[str, ...] = f.listed("addresses")
+    addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -479,6 +484,7 @@ class StationPort(Record):
     vid: int | None = f.vid(help="the tag that the station puts on; absent: untagged")
     belongs: str | None = f.ref("segment", optional=True)
     addresses: tuple[str, ...] = f.listed("addresses")
+    addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
 
 
@@ -536,6 +542,36 @@ class FilterLine(Record):
     targets: tuple[str, ...] = f.listed("subnets", help="where they go to; none: anywhere")
     protocol: str = f.choice("any", "icmp", "tcp", "udp", default="any")
     ports: str = f.text(200, help="to which ports, such as 5432, 8000-8080, of tcp or udp; empty: any")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class LeaseScope(Record):
+    """What a guest, station or host leases (RFC 2131): to whoever asks at one of its interfaces with an address in the subnet, and to whomever a relay
+    asks for from an address in it."""
+
+    kind: ClassVar[str] = "lease_scope"
+    title: ClassVar[str] = "lease scope"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("of", "subnet"),)
+    of: str = f.ref("guest", "station", "host")
+    subnet: str = f.subnet()
+    pool: tuple[str, ...] = f.listed(
+        "ranges",
+        help="what is leased to whomever, such as 10.65.10.100-10.65.10.199; none: to those for whom it is kept alone",
+    )
+    gateways: tuple[str, ...] = f.listed("ips", help="those that it hands out; none: none")
+    kept: tuple[str, ...] = f.listed("kept", help="addresses kept for one each, such as 02:00:5e:10:00:01 10.65.10.40")
+    minutes: int = f.number(2, 525_600, default=720, help="for how long an address is leased")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class LeaseRelay(Record):
+    """An interface at which a guest, station or host hears who asks for a lease, and asks servers elsewhere for it (RFC 1542 section 4)."""
+
+    kind: ClassVar[str] = "lease_relay"
+    title: ClassVar[str] = "lease relay"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("at",),)
+    at: str = f.ref("adapter", "guest_tag", "host_port", "station_port")
+    to: tuple[str, ...] = f.listed("ips", help="the servers that it asks")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -768,6 +804,8 @@ KINDS: dict[str, type[Record]] = {
         WayIn,
         Route,
         FilterLine,
+        LeaseScope,
+        LeaseRelay,
         SharedAddress,
         Pattern,
         PatternSwitch,
@@ -792,12 +830,29 @@ OWNERS = ("guest", "station", "host")
 """The kinds whose records have such interfaces."""
 
 UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
-    *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "route", "filter_line", "rule")
+    *(
+        "stamp",
+        "stamp_nic",
+        "own_word",
+        "acceptance",
+        "reservation",
+        "route",
+        "filter_line",
+        "lease_scope",
+        "lease_relay",
+        "rule",
+    )
 }
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
-free, where packets are sent on or dropped, and what must hold."""
+free, where packets are sent on or dropped, who leases what, and what must hold."""
 
-BESIDE = {"segment": ("lease_servers",), "host": ("routes",), "guest": ("routes",), "cable": ("label", "places")}
+BESIDE = {
+    "segment": ("lease_servers",),
+    "host": ("routes",),
+    "guest": ("routes",),
+    "cable": ("label", "places"),
+    **dict.fromkeys(PLACES, ("addressing",)),  # which a frame doesn't show
+}
 """Fields of kinds that frames do know, of which none depends on."""
 
 

@@ -16,6 +16,8 @@ from aptwire.plan.kinds import (
     GuestTag,
     HostPort,
     Lag,
+    LeaseRelay,
+    LeaseScope,
     Limits,
     Mirror,
     Nic,
@@ -70,6 +72,10 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"the route of {called(plan, plan.find(record.of))} over {record.via}"
     if isinstance(record, FilterLine):
         return f"filter line {record.order} of {called(plan, plan.find(record.of))}"
+    if isinstance(record, LeaseScope):
+        return f"the lease scope {record.subnet} of {called(plan, plan.find(record.of))}"
+    if isinstance(record, LeaseRelay):
+        return f"the lease relay at {called(plan, plan.find(record.at))}"
     if isinstance(record, SharedAddress):
         return f"the shared address {record.address}"
     if isinstance(record, Limits):

@@ -6,7 +6,7 @@ A virtual switch has none: it never routes.
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -37,6 +37,15 @@ class Interface:
     def holds(self, address: Address) -> Bound | None:
         """Its own address in whose subnet another one is."""
         return next((own for own in self.addresses if own.version == address.version and address in own.network), None)
+
+
+@dataclass(frozen=True)
+class Held:
+    """What an interface has by lease: its address, or (not `exact`) one that stands for all of a pool, and the gateways that were handed out."""
+
+    bound: Bound
+    exact: bool
+    gateways: tuple[Address, ...]
 
 
 @dataclass(frozen=True)
@@ -136,9 +145,10 @@ class Stack:
         return held.ip if held is not None else None
 
 
-def stack_of(plan: Plan, owner: Record) -> Stack:
-    """The stack of a guest, station or host."""
-    return Stack(plan, owner, tuple(_interface(plan, record) for record in _records(plan, owner)))
+def stack_of(plan: Plan, owner: Record, leased: Mapping[str, Held] | None = None) -> Stack:
+    """The stack of a guest, station or host, with what its interfaces have by lease."""
+    found = leased or {}
+    return Stack(plan, owner, tuple(_interface(plan, record, found.get(record.id)) for record in _records(plan, owner)))
 
 
 def owner_of(plan: Plan, record: Record) -> Record:
@@ -174,12 +184,15 @@ def _records(plan: Plan, owner: Record) -> Iterable[Record]:
             yield from sorted(plan.where("host_port", "switch", switch.id), key=lambda p: p.id)
 
 
-def _interface(plan: Plan, record: Record) -> Interface:
+def _interface(plan: Plan, record: Record, lease: Held | None) -> Interface:
     segment = plan.of("segment").get(record.belongs)  # type: ignore[attr-defined]
     own = getattr(record, "gateway", None)
-    return Interface(
-        record.id,
-        tuple(ipaddress.ip_interface(address) for address in record.addresses),  # type: ignore[attr-defined]
-        tuple(ipaddress.ip_address(bare_address(address)) for address in gateways_of(plan, record)),
-        own is not None or segment is not None,
-    )
+    bound = tuple(ipaddress.ip_interface(address) for address in record.addresses)  # type: ignore[attr-defined]
+    gateways = tuple(ipaddress.ip_address(bare_address(address)) for address in gateways_of(plan, record))
+    said = own is not None or segment is not None
+    if lease is not None:
+        # What is handed out with the lease is what the interface uses (RFC 2132 section 3.5).
+        bound = (lease.bound, *bound)
+        gateways = (*lease.gateways, *(gateway for gateway in gateways if gateway.version != lease.bound.version))
+        said = True
+    return Interface(record.id, bound, gateways, said)

@@ -54,7 +54,7 @@ class Look:
         if id not in self.pings.stacks:
             found = self.plan.find(id, OWNERS)
             assert found is not None
-            self.pings.stacks[id] = self.waking.stacks[id] = stack_of(self.plan, found)
+            self.pings.stacks[id] = self.waking.stacks[id] = stack_of(self.plan, found, self.pings.held)
         return self.pings.stacks[id]
 
     def manifold(self, owner: str) -> bool:
@@ -109,7 +109,15 @@ class Look:
             gateways_of(self.plan, record),
             getattr(record, "gateway", None) is None and stand.segment is None,
             tuple((version, net, length) for version, _, net, length in map(numbers, addresses)),
+            self._lease(id),
         )
+
+    def _lease(self, id: str) -> Hashable:
+        """What an interface has by lease, its address in its subnet aside; or that it gets none."""
+        held, lease = self.pings.held.get(id), self.judgement.leases.get(id)
+        if held is not None:
+            return held.bound.network, held.exact, held.gateways
+        return lease.outcome if lease is not None else None
 
     def _of_unit(self, unit: Unit) -> Hashable:
         """The same of a unit."""
@@ -121,6 +129,8 @@ class Look:
         for id in records:
             record = self.plan.find(id, PLACES)
             yield from map(numbers, record.addresses if record is not None else ())  # type: ignore[attr-defined]
+            if id in self.pings.held:
+                yield numbers(str(self.pings.held[id].bound))
 
     @cached_property
     def _marks(self) -> frozenset[tuple[int, int]]:
@@ -154,7 +164,7 @@ class Look:
     def has_addresses(self, record: str) -> bool:
         """Whether an interface bears any address."""
         found = self.plan.find(record, PLACES)
-        return bool(found is not None and found.addresses)  # type: ignore[attr-defined]
+        return record in self.pings.held or bool(found is not None and found.addresses)  # type: ignore[attr-defined]
 
 
 def _bounds(nets: Iterable[Numbers]) -> set[tuple[int, int]]:

@@ -7,7 +7,8 @@ from dataclasses import replace
 from functools import cached_property
 from itertools import product
 
-from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, Way
+from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
+from aptwire.above.ping import Way
 from aptwire.forward.parts import Place, Stand, State
 from aptwire.forward.trace import Trace, trace
 from aptwire.judge.could import could, exactly

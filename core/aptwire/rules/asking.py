@@ -11,7 +11,8 @@ from dataclasses import replace
 from itertools import chain, product
 from threading import RLock
 
-from aptwire.above.ping import SILENT, UNPROVEN, WAVERS, Ping, Way
+from aptwire.above.outcomes import SILENT, UNPROVEN, WAVERS
+from aptwire.above.ping import Ping, Way
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.shared import THINGS_SAID, shares
 from aptwire.judge.verdicts import rejudge
@@ -116,6 +117,7 @@ class Asked:
             None if whole else blocks,
             classes,
             self.wiring.bearers if routed else None,
+            self.judgement.leases if routed else None,
             self.look.tabled if routed else None,
         )
 

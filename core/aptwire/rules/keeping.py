@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from aptwire.forward.parts import Stand
 from aptwire.judge.changes import Changes
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.lease import Lease
 from aptwire.plan.kinds import UNSEEN
 
-ASIDE = UNSEEN - {"route", "filter_line"} | {"limits"}
+ASIDE = UNSEEN - {"route", "filter_line", "lease_scope", "lease_relay"} | {"limits"}
 """The kinds that no rule looks at."""
 OWN = ("adapter", "guest_tag", "host_port")
 """The kinds that may come to be of those of whom a rule speaks."""
@@ -22,7 +23,7 @@ WITHIN = {*OWN, "guest", "port_group", "group_order", "nic", "uplink", "cable", 
 class Ground:
     """What an answer rests on: of whom it speaks (`members`, records, and their `owners`; `segments` of which everybody is meant; `services`: host ports with some are,
     `named`: others by name; `names` are those that might come to mean somebody else), the `blocks` in which they and whoever may send for them stand (None: all), the VID `classes` that
-    are spoken there; `bearers` and `tabled`: who has which address, and who sends on (None: it doesn't ask)."""
+    are spoken there; `bearers`, `leases` and `tabled`: who has which address, and by lease, and who sends on (None: it doesn't ask)."""
 
     members: frozenset[str]
     owners: frozenset[str]
@@ -33,6 +34,7 @@ class Ground:
     blocks: frozenset[str] | None
     classes: frozenset[int]
     bearers: object = None
+    leases: Mapping[str, Lease] | None = None
     tabled: frozenset[str] | None = None
 
     def holds(self, judgement: Judgement, changes: Changes | None, tabled: frozenset[str]) -> bool:
@@ -49,7 +51,10 @@ class Ground:
         moved = changes.apart | changes.blocks
         if moved and (self.blocks is None or moved & self.blocks or judgement.wiring.crossed):
             return False
-        return self.tabled is None or (self.tabled == tabled and self.bearers is judgement.wiring.bearers)
+        if self.tabled is None:
+            return True
+        same = self.bearers is judgement.wiring.bearers and self.leases == judgement.leases
+        return same and self.tabled == tabled
 
     def _beside(self, judgement: Judgement, kind: str, id: str) -> bool:
         """Whether an edit of a record concerns none of those of whom it speaks."""

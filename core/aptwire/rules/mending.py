@@ -5,7 +5,8 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Iterator
 
-from aptwire.above.ping import ANSWERED, Way
+from aptwire.above.outcomes import ANSWERED
+from aptwire.above.ping import Way
 from aptwire.forward.parts import Place
 from aptwire.judge.cut import cut_apart
 from aptwire.judge.judgement import Judgement

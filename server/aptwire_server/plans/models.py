@@ -228,7 +228,7 @@ def _column(spec: Spec) -> models.Field[Any, Any]:
         return models.CharField(max_length=10, **more)
     if spec.kind == "mac":
         return models.CharField(max_length=17, **more)
-    if spec.kind == "ip":
+    if spec.kind in ("ip", "subnet"):
         return models.CharField(max_length=45, **more)
     # A list as JSON: many rows at once are inserted far quicker than with a column that is itself an array.
     return models.JSONField(default=list)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from aptwire.above.ping import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.judge.risks import GRAVITY as RISKS
 from aptwire.judge.why import VERDICTS
 from aptwire.plan.file import schema as plan_schema

@@ -18,6 +18,7 @@ from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, RiskSearch, na
 from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
+from aptwire.judge.risks.leases import LeaseRisks
 from aptwire.judge.risks.routes import RouteRisks
 from aptwire.judge.risks.rules import RuleRisks
 from aptwire.judge.risks.teams import TeamRisks
@@ -29,7 +30,9 @@ from aptwire.plan.edits import Edit
 __all__ = ["GRAVITY", "RISK", "UNTIDY", "Risk", "fresh_mac", "offers", "risk_proof", "risks", "some"]
 
 
-class _All(TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, RouteRisks, RuleRisks, TidyRisks, AlikeRisks):
+class _All(
+    TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, LeaseRisks, RouteRisks, RuleRisks, TidyRisks, AlikeRisks
+):
     """Every search, over one look at the plan."""
 
 
@@ -87,7 +90,7 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
     *(_All.limits, _All.seen_names, _All.unused, _All.off_pattern, _All.named_nearly),
     *(_kept(_All.doubled, _segments), _kept(_All.overlays, _segments), _kept(_All.gateways, _segments)),
     *(_kept(_All.joined_lags, _fabric), _kept(_All.marked_twice, _cables), _All.lease_servers),
-    *(_All.shut_gateways, _All.lost_routes, _All.rules),
+    *(_All.shut_gateways, _All.lost_routes, _All.strays, _All.pools, _All.unasked, _All.rules),
 )
 """What is about few, and searched for anew each time."""
 

@@ -238,49 +238,6 @@ class FreedomRisks(RiskSearch):
                         facts=(self.fact(one.id, str(both[0][0]), f"overlaps with {both[0][1]}"),),
                     )
 
-    def lease_servers(self) -> Iterator[Risk]:
-        """Lease servers that nobody bears, or that a guard keeps from answering."""
-        for segment in sorted((s for s in self.plan.all(Segment) if s.lease_servers), key=lambda s: s.id):
-            for address in segment.lease_servers:
-                bearers = sorted(self.wiring.bearers.get(address, ()))
-                if not bearers:
-                    yield Risk(
-                        UNTIDY,
-                        "no-lease-server",
-                        (segment.id, address),
-                        f"Nobody in the plan bears the lease server of {segment.name}",
-                        f"Whether {address} answers can’t be known; it may be outside the plan.",
-                        (segment.id,),
-                        segment=segment.id,
-                        facts=(self.fact(segment.id, f"lease server {address}", "nobody bears it"),),
-                        mends=(_without(segment, "lease_servers", address),),
-                    )
-                for record in bearers:
-                    yield from self._held_back(segment, address, record)
-
-    def _held_back(self, segment: Segment, address: str, bearer: str) -> Iterator[Risk]:
-        """That a guard keeps a lease server from answering, where it is one on an adapter behind one."""
-        adapter = self.adapter_of(bearer)
-        group = self.plan.of("port_group").get(adapter.port_group) if adapter is not None else None
-        if adapter is None or group is None or adapter.type == "direct":
-            return
-        if group.serve_leases if adapter.serve_leases is None else adapter.serve_leases:
-            return
-        name = self.plan.get("guest", adapter.guest).name
-        yield Risk(
-            RISK,
-            "held-lease-server",
-            (segment.id, adapter.id),
-            f"{name} leases the addresses of {segment.name}, and a guard drops its answers",
-            f"{called(self.plan, group)} doesn’t let its adapters serve leases.",
-            (adapter.id,),
-            segment=segment.id,
-            facts=(self.fact(adapter.id, f"lease server {address}", "may not serve leases"),),
-            mends=(
-                (f"Let {adapter.name} of {name} serve leases", (Patch("adapter", adapter.id, {"serve_leases": True}),)),
-            ),
-        )
-
     def station_twins(self) -> Iterator[Risk]:
         """Stations that bear one address without its being said to be shared."""
         shared = {record.address for record in self.plan.all(SharedAddress)}

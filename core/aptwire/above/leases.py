@@ -1,0 +1,331 @@
+"""Leases: who answers an interface that asks for an IPv4 address, and with what (RFC 2131).
+
+Its question is a broadcast: whoever leases hears it on the same link, or a relay there asks a server elsewhere from an address of its own (RFC 1542
+section 4).  A server leases from the scope in whose subnet the address is at which it was asked, or that of the relay (RFC 2131 section 4.3.1).
+Guards of adapters drop what is sent from the port of lease servers: an answer, and what a relay or a router on the way passes on.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from functools import cached_property, partial
+
+from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.above.ping import InStates, Pings, may_lease
+from aptwire.forward.parts import NOW, Place, Stand, State
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, Lease, Offer, kept_for, room_of
+from aptwire.judge.voices import voices
+from aptwire.judge.why import is_idle
+from aptwire.plan.kinds import LEASE, PLACES, Adapter, LeaseRelay, LeaseScope, Record, Segment
+from aptwire.plan.names import called, some
+from aptwire.plan.plan import Plan
+from aptwire.plan.stacks import Stack, owner_of, stack_of
+
+
+@dataclass(frozen=True)
+class Source:
+    """Somebody who would answer whoever is heard at an interface (`at`), and how far that gets by itself: ANSWERED, or what is wrong on the way to the server."""
+
+    at: str
+    server: str
+    scope: LeaseScope
+    relay: str
+    outcome: str
+    reason: str
+    state: State = NOW
+
+
+def clients(plan: Plan) -> list[Record]:
+    """The interfaces that ask for a lease."""
+    return [record for kind in PLACES for record in plan.where(kind, "addressing", LEASE)]
+
+
+def mac_of(plan: Plan, record: Record) -> str | None:
+    """The MAC address from which an interface asks, where the plan says it."""
+    adapter = record if isinstance(record, Adapter) else plan.of("adapter").get(getattr(record, "adapter", ""))
+    return adapter.mac if adapter is not None else None
+
+
+class Leases:
+    """Who gets which lease in a judged plan, in every state, or in one alone (`waking`: as if everybody were on)."""
+
+    def __init__(self, judgement: Judgement, state: State | None = None, waking: bool = False) -> None:
+        self.judgement, self.plan, self.wiring, self.state = judgement, judgement.plan, judgement.wiring, state
+        self.voices = voices(judgement)
+        self.near = Pings(judgement, waking=True)
+        self.far = Pings(judgement, leasing=True, waking=waking)
+        self._offers: dict[Stand, list[Offer]] = {}
+        self._stacks: dict[str, Stack] = {}
+
+    def all(self) -> dict[str, Lease]:
+        """What each interface that asks gets."""
+        return {record.id: self.of(record) for record in clients(self.plan)}
+
+    def of(self, record: Record) -> Lease:
+        """What an interface that asks gets."""
+        place = self.wiring.place(record.id)
+        if place is None or place.context < 0:
+            return Lease(NO_ANSWER, (), f"{called(self.plan, record)} isn’t attached to anything")
+        mac = mac_of(self.plan, record)
+        offers = [made for offer in self._near(place) for made in self._fitting(offer, record, mac)]
+        return self._weigh(place, sorted(offers, key=_rank))
+
+    @cached_property
+    def sources(self) -> list[Source]:
+        """Everybody who leases, or asks for others, by interface."""
+        return sorted([*self._servers(), *self._relays()], key=lambda s: (s.at, s.scope.id))
+
+    def _servers(self) -> Iterator[Source]:
+        for scope in sorted(self.plan.all(LeaseScope), key=lambda s: s.id):
+            net = ipaddress.ip_network(scope.subnet)
+            for interface in self._stack(scope.of).interfaces:
+                if any(own.ip in net for own in interface.addresses):
+                    outcome, reason = self._speaks(interface.record)
+                    if outcome == ANSWERED and interface.record in self._relaying:
+                        outcome, reason = UNPROVEN, self._both(interface.record)
+                    yield Source(interface.record, scope.of, scope, "", outcome, reason)
+
+    def _relays(self) -> Iterator[Source]:
+        for relay in sorted(self.plan.all(LeaseRelay), key=lambda r: r.id):
+            record = self.plan.find(relay.at, PLACES)
+            assert record is not None
+            own = [ipaddress.ip_interface(a).ip for a in record.addresses if ":" not in a]  # type: ignore[attr-defined]
+            outcome, reason = self._speaks(relay.at)
+            for to in relay.to if own else ():
+                for server, doubt in self._asked(owner_of(self.plan, record).id, to):
+                    scope = next((s for s in self._scopes(server) if own[0] in ipaddress.ip_network(s.subnet)), None)
+                    if scope is None:
+                        continue
+                    found = InStates(outcome, reason, (), ())
+                    if outcome == ANSWERED:
+                        asked = partial(self.far.relayed, relay.at, own[0], ipaddress.ip_address(to))
+                        found = self.far.in_states(asked, self.state)
+                    yield Source(relay.at, server, scope, relay.id, *self._carried(found, server, doubt))
+
+    def _asked(self, owner: str, to: str) -> Iterator[tuple[str, str]]:
+        """Whom a relay of somebody asks at an address: whoever has it, and those whom they may ask on (RFC 1542 section 4.1.1), since they relay too;
+        and what isn't known of it."""
+        known = {owner_of(self.plan, record).id for record in self._bearers(to)}
+        onward = {address for id in known for address in self._onward(id)}
+        for server in sorted(known):
+            yield server, f"{self._called(owner)} asks itself" if server == owner else ""
+        while onward:
+            further = {
+                owner_of(self.plan, record).id for address in onward for record in self._bearers(address)
+            } - known
+            yield from (
+                (server, "what it asks relays too, and nobody says whom it asks on") for server in sorted(further)
+            )
+            known |= further
+            onward = {address for id in further for address in self._onward(id)}
+
+    def _onward(self, owner: str) -> Iterator[str]:
+        """The addresses that somebody asks as a relay."""
+        for relay in self.plan.all(LeaseRelay):
+            at = self.plan.find(relay.at, PLACES)
+            if at is not None and owner_of(self.plan, at).id == owner:
+                yield from relay.to
+
+    def _carried(self, found: InStates, server: str, doubt: str) -> tuple[str, str, State]:
+        """How a relay's question to a server fares; `doubt`: what isn't known of it, if it gets anywhere."""
+        if found.outcome == SILENT:
+            return SILENT, found.reason, NOW
+        if doubt:
+            return UNPROVEN, doubt, NOW
+        last = next((way.legs[-1].to for way in found.ways[:1] if way.legs), None) or ""
+        reached = self.plan.find(last, PLACES)
+        if found.outcome == ANSWERED and (reached is None or owner_of(self.plan, reached).id != server):
+            return SILENT, f"{self._called(server)} isn’t who gets what is relayed to it", NOW
+        # Where it comes in may differ between states.
+        entered = [i.record for i in self._stack(server).interfaces] if found.differs else [last]
+        relaying = next((record for record in entered if record in self._relaying), None)
+        if relaying is not None:
+            return UNPROVEN, self._both(relaying), NOW
+        return found.outcome, found.reason, found.failing
+
+    @cached_property
+    def _relaying(self) -> frozenset[str]:
+        """The interfaces at which somebody relays."""
+        return frozenset(relay.at for relay in self.plan.all(LeaseRelay))
+
+    def _both(self, record: str) -> str:
+        """What isn't known of an interface at which somebody leases and relays."""
+        return f"{self._name(record)} both leases and relays, and nobody says which it does"
+
+    def _speaks(self, record: str) -> tuple[str, str]:
+        """Whether an interface is awake, and no guard keeps it from answering who asks."""
+        place = self.wiring.place(record)
+        if place is None or place.context < 0:
+            return SILENT, f"{self._name(record)} isn’t attached to anything"
+        if not self.far.waking and place.stand.judged and is_idle(self.plan, place.endpoint):
+            return SILENT, f"{self._name(record)} is disconnected, or its guest is off"
+        adapter = self.plan.of("adapter").get(place.endpoint)
+        if adapter is not None and not may_lease(self.plan, adapter):
+            return SILENT, f"a guard drops what {self._name(record)} answers"
+        return ANSWERED, ""
+
+    @cached_property
+    def _by_link(self) -> tuple[dict[tuple[int, ...], list[Source]], list[Source]]:
+        """The sources on links on which everybody always hears each other, by link; and those whose link is another one in some state."""
+        steady: dict[tuple[int, ...], list[Source]] = {}
+        others = []
+        several = len(self.voices.states) > 1
+        for source in self.sources:
+            place = self.wiring.place(source.at)
+            link = self.voices.steady(place.stand) if place is not None else None
+            if link is not None:
+                steady.setdefault(link, []).append(source)
+            if place is not None and (link is None or several):
+                others.append(source)
+        return steady, others
+
+    def _near(self, place: Place) -> list[Offer]:
+        """What is said to a stand's places by all whom they might hear."""
+        known = self._offers.get(place.stand)
+        if known is None:
+            steady, others = self._by_link
+            link = self.voices.steady(place.stand)
+            sure = steady.get(link, []) if link is not None else []
+            known = [_offer(source, ANSWERED, "") for source in sure]
+            asked: dict[str, InStates] = {}
+            for source in [*others, *(s for of in steady.values() for s in of)] if link is None else others:
+                there = self.wiring.place(source.at)
+                if source in sure or there is None or not self.voices.may(place, there):
+                    continue
+                if source.at not in asked:
+                    record = next((r for r in place.stand.records if r != source.at), None)
+                    asked[source.at] = (
+                        self.near.beside(record, source.at, self.state) if record else InStates(SILENT, "", (), ())
+                    )
+                found = asked[source.at]
+                known.append(_offer(source, found.outcome, found.reason, found.failing))
+            self._offers[place.stand] = known
+        return known
+
+    def _fitting(self, offer: Offer, record: Record, mac: str | None) -> Iterator[Offer]:
+        """An offer as it is made to somebody: of what is kept for him, or from the pool."""
+        if offer.at == record.id:
+            return
+        scope = offer.scope
+        address = kept_for(scope, mac)
+        if not address and room_of(scope) <= 0:
+            who = f"{self._called(offer.server)} keeps its addresses of {scope.subnet} for others"
+            if mac is None and scope.kept:
+                outcome = UNPROVEN if offer.outcome != SILENT else SILENT
+                yield replace(
+                    offer,
+                    outcome=outcome,
+                    reason=f"{who}, unless its MAC address is one of theirs, which the plan doesn’t say",
+                )
+            else:
+                yield replace(offer, outcome=SILENT, reason=who)
+        else:
+            yield replace(offer, address=address)
+
+    def _weigh(self, place: Place, offers: list[Offer]) -> Lease:
+        """What comes of all that is offered to an interface."""
+        segment = self.plan.of("segment").get(place.segment or "")
+        heard = [offer for offer in offers if offer.outcome != SILENT]
+        told = tuple(offers)
+        if not heard:
+            return self._unheard(place, segment, told)
+        judged = [(offer, self._misfit(segment, offer)) for offer in heard]
+        good = [offer for offer, wrong in judged if not wrong]
+        bad = [(offer, wrong) for offer, wrong in judged if wrong]
+        sure = any(offer.outcome == ANSWERED for offer in heard)
+        if bad and good:
+            offer, wrong = bad[0]
+            why = f"{self._called(good[0].server)} leases it an address too, and who is quicker is taken: {wrong}"
+            return Lease(EITHER, told, why, NOW, offer.at)
+        if bad and sure:
+            return Lease(WRONG, told, bad[0][1], NOW, bad[0][0].at)
+        if good and sure:
+            return Lease(LEASED, told, "")
+        first = next((offer for offer in heard if offer.outcome == UNPROVEN), heard[0])
+        if first.outcome == UNPROVEN or bad:
+            return Lease(UNPROVEN, told, first.reason or bad[0][1], NOW, first.at)
+        return Lease(WAVERS, told, first.reason, first.state, first.at)
+
+    def _misfit(self, segment: Segment | None, offer: Offer) -> str:
+        """Why an offer is none for a segment; empty where it is."""
+        if segment is None:
+            return ""
+        name, scope = self._called(offer.server), offer.scope
+        if any(":" not in net for net in segment.subnets) and scope.subnet not in segment.subnets:
+            return f"{name} leases addresses in {scope.subnet}, which is no subnet of {segment.name}"
+        gateways = [address for address in segment.gateways if ":" not in address]
+        if gateways and not set(scope.gateways) & set(gateways):
+            handed = f"hands out {some(sorted(scope.gateways))}" if scope.gateways else "hands out no gateway"
+            return f"{name} {handed}, and the gateway of {segment.name} is {some(gateways)}"
+        return ""
+
+    def _unheard(self, place: Place, segment: Segment | None, offers: tuple[Offer, ...]) -> Lease:
+        """Why nobody answers an interface."""
+        servers = segment.lease_servers if segment is not None else ()
+        subnets = segment.subnets if segment is not None else ()
+        meant = [s for s in self.sources if s.scope.subnet in subnets]
+        if self.voices.loose(place.stand):
+            return Lease(
+                UNPROVEN,
+                offers,
+                "nobody in the plan answers, and its frames get somewhere of which nobody said what is behind it",
+            )
+        for address in servers:
+            owners = {owner_of(self.plan, record).id for record in self._bearers(address)}
+            if not any(self._scopes(owner) for owner in owners):
+                name = self._called(min(owners)) if owners else address
+                what = "what it leases" if owners else "who that is"
+                return Lease(UNPROVEN, offers, f"its lease server is {name}, and the plan doesn’t say {what}")
+        silent = next((offer for offer in offers if offer.reason), None)
+        if silent is not None:
+            return Lease(NO_ANSWER, offers, silent.reason, silent.state, silent.at)
+        if meant:
+            source = min(meant, key=lambda s: (s.outcome != ANSWERED, s.at))
+            return Lease(NO_ANSWER, offers, f"it isn’t heard at {self._name(source.at)}", NOW, source.at)
+        for relay in sorted(self.plan.all(LeaseRelay), key=lambda r: r.id):
+            unknown = next((to for to in relay.to if not self.wiring.bearers.get(to)), None)
+            if segment is not None and unknown and getattr(self.plan.find(relay.at), "belongs", None) == segment.id:
+                why = f"{self._name(relay.at)} asks {unknown}, which nobody in the plan has"
+                return Lease(UNPROVEN, offers, why, NOW, relay.at)
+        if servers:
+            return Lease(
+                NO_ANSWER,
+                offers,
+                f"its lease server, {servers[0]}, leases nothing in {some(list(subnets)) or 'a subnet of its segment'}",
+            )
+        return Lease(UNPROVEN, offers, "the plan doesn’t say who leases addresses there")
+
+    def _bearers(self, address: str) -> Iterable[Record]:
+        found = (self.plan.find(record, PLACES) for record in self.wiring.bearers.get(address, ()))
+        return [record for record in found if record is not None]
+
+    def _scopes(self, owner: str) -> list[LeaseScope]:
+        return sorted(self.plan.where("lease_scope", "of", owner), key=lambda s: s.id)
+
+    def _stack(self, owner: str) -> Stack:
+        if owner not in self._stacks:
+            record = self.plan.find(owner)
+            assert record is not None
+            self._stacks[owner] = stack_of(self.plan, record)
+        return self._stacks[owner]
+
+    def _called(self, owner: str) -> str:
+        return called(self.plan, self.plan.find(owner))
+
+    def _name(self, record: str) -> str:
+        return called(self.plan, self.plan.find(record))
+
+
+def _offer(source: Source, outcome: str, reason: str, state: State = NOW) -> Offer:
+    """What a source offers to whoever hears it so, and it him: the worse of the two ways decides."""
+    order = (SILENT, UNPROVEN, WAVERS, ANSWERED)
+    if order.index(source.outcome) < order.index(outcome):
+        outcome, reason, state = source.outcome, source.reason, source.state
+    return Offer(source.server, source.at, source.relay, source.scope, "", outcome, reason, state)
+
+
+def _rank(offer: Offer) -> tuple[int, str, str]:
+    return (ANSWERED, WAVERS, UNPROVEN, SILENT).index(offer.outcome), offer.at, offer.scope.id

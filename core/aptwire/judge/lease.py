@@ -1,0 +1,139 @@
+"""What an interface that asks for a lease gets, as values (RFC 2131); how it is found is told in `above/leases.py`."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from itertools import chain
+from typing import TYPE_CHECKING, Any
+
+from aptwire.above.outcomes import SILENT
+from aptwire.forward.parts import NOW, State
+from aptwire.plan.fields import numbers, range_of
+from aptwire.plan.kinds import FilterLine, LeaseScope, Route
+from aptwire.plan.plan import Plan
+from aptwire.plan.stacks import Address, Held
+
+if TYPE_CHECKING:
+    from aptwire.judge.judgement import Judgement
+
+LEASED, NO_ANSWER, WRONG, EITHER = "leased", "no answer", "wrong", "either"
+"""What becomes of a question, beside *wavers* and *unproven*: an address of its own segment; none; one that is not; one or the other."""
+
+
+@dataclass(frozen=True)
+class Offer:
+    """What a server says to an interface that asks: `server` a guest, station or host, heard `at` an interface (a record), over a `relay` (a record, or
+    empty), from a `scope`; `address` with prefix length where it is kept for whoever asks, else empty; and whether it is heard (ANSWERED, WAVERS, UNPROVEN, SILENT), and why
+    not; `state` is the first in which it isn't."""
+
+    server: str
+    at: str
+    relay: str
+    scope: LeaseScope
+    address: str
+    outcome: str
+    reason: str
+    state: State = NOW
+
+    def to_json(self) -> dict[str, Any]:
+        """The offer for a program."""
+        made = {name: getattr(self, name) for name in ("server", "at", "relay", "address", "outcome", "reason")}
+        scope = self.scope
+        return {
+            **made,
+            "scope": scope.id,
+            "subnet": scope.subnet,
+            "pool": list(scope.pool),
+            "gateways": list(scope.gateways),
+        }
+
+
+@dataclass(frozen=True)
+class Lease:
+    """What an interface that asks gets: LEASED, NO_ANSWER, WRONG, EITHER, WAVERS or UNPROVEN, and why; whatever is `offered` to it, those first that are heard; the
+    `state` in which it gets none, and whose answer (a record) it ought to hear."""
+
+    outcome: str
+    offered: tuple[Offer, ...]
+    reason: str
+    state: State = NOW
+    towards: str = ""
+
+    @property
+    def heard(self) -> tuple[Offer, ...]:
+        """The offers that are heard, or perhaps."""
+        return tuple(offer for offer in self.offered if offer.outcome != SILENT)
+
+    def to_json(self) -> dict[str, Any]:
+        """The lease for a program."""
+        return {"outcome": self.outcome, "reason": self.reason, "offers": [offer.to_json() for offer in self.offered]}
+
+
+def kept_for(scope: LeaseScope, mac: str | None) -> str:
+    """The address that a scope keeps for a MAC address, with prefix length; empty where it keeps none."""
+    length = scope.subnet.partition("/")[2]
+    return next((f"{a}/{length}" for m, a in (text.split() for text in scope.kept) if m == mac), "")
+
+
+def room_of(scope: LeaseScope) -> int:
+    """How many addresses a scope's pool has that are kept for nobody."""
+    taken = {int(ipaddress.ip_address(text.split()[1])) for text in scope.kept}
+    ranges = [range_of(text) for text in scope.pool]
+    return sum(last - first + 1 - sum(first <= n <= last for n in taken) for _, first, last in ranges)
+
+
+def held(judgement: Judgement) -> Mapping[str, Held]:
+    """What each interface has by lease, where that is known, by record; where many may have any address of a pool, each has one that stands for all."""
+    return judgement.once(_held)
+
+
+def _held(judgement: Judgement) -> Mapping[str, Held]:
+    plan, found, pooled = judgement.plan, dict[str, Held](), dict[str, list[str]]()
+    for record, lease in sorted(judgement.leases.items()):
+        offers = lease.heard
+        if lease.outcome != LEASED or len({(o.address, o.scope.subnet, o.scope.gateways) for o in offers}) > 1:
+            continue
+        if offers[0].address:
+            found[record] = Held(ipaddress.ip_interface(offers[0].address), True, _gateways(offers[0].scope))
+        elif not _parted(plan, offers[0].scope):
+            # Where several servers lease from pools of their own, the first's stands for them.
+            pooled.setdefault(offers[0].scope.id, []).append(record)
+    for id, records in pooled.items():
+        scope = plan.get("lease_scope", id)
+        for record, number in zip(records, _free(scope), strict=False):
+            bound = ipaddress.ip_interface((number, int(scope.subnet.partition("/")[2])))
+            found[record] = Held(bound, False, _gateways(scope))
+    return found
+
+
+def _gateways(scope: LeaseScope) -> tuple[Address, ...]:
+    return tuple(map(ipaddress.ip_address, scope.gateways))
+
+
+def _free(scope: LeaseScope) -> Iterator[int]:
+    """The addresses of a scope's pool that are kept for nobody."""
+    taken = {int(ipaddress.ip_address(text.split()[1])) for text in scope.kept}
+    for _, first, last in sorted(range_of(text) for text in scope.pool):
+        yield from (number for number in range(first, last + 1) if number not in taken)
+
+
+def _parted(plan: Plan, scope: LeaseScope) -> bool:
+    """Whether a route or a filter line tells some of a pool's addresses from others."""
+    nets = chain(
+        (net for route in plan.all(Route) for net in route.to),
+        (net for line in plan.all(FilterLine) for net in (*line.sources, *line.targets)),
+    )
+    own = [range_of(text) for text in scope.pool]
+    for version, _, net, length in map(numbers, set(nets)):
+        end = net + (1 << ((32 if version == 4 else 128) - length)) - 1
+        # Cut by a subnet: part of the pool is in it, and part isn't.
+        inside = [
+            min(last, end) - max(first, net) + 1
+            for v, first, last in own
+            if v == version and first <= end and net <= last
+        ]
+        if inside and sum(inside) < sum(last - first + 1 for _, first, last in own):
+            return True
+    return False

@@ -1,0 +1,183 @@
+"""What would give somebody the lease that he doesn't get, or keep a wrong one from him: edits worth trying."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable, Iterator
+from itertools import pairwise
+
+from aptwire.above.leases import Leases, clients, mac_of
+from aptwire.above.ping import may_lease
+from aptwire.forward.parts import Place
+from aptwire.judge.causes import spoken
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.plugging import fresh_id, next_free_address, spoken_for
+from aptwire.judge.why import is_idle
+from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
+from aptwire.plan.kinds import PLACES, STATIC, Adapter, LeaseRelay, LeaseScope, Record, Segment
+from aptwire.plan.names import called
+from aptwire.plan.plan import Plan
+from aptwire.plan.stacks import owner_of
+
+MOST_POOLED = 100
+
+
+def lacking(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str, Edit]]:
+    """For those who get no lease: guards that open, who is off and starts, a scope or a relay where the gateway is, or an address of their own."""
+    plan, found = judgement.plan, list(places)
+    segment = plan.of("segment").get(found[0].segment or "")
+    if segment is None:
+        return
+    answering = [plan.find(id, PLACES) for id in _speaking(judgement, segment)]
+    yield from _let_lease(plan, [record for record in answering if record is not None])
+    yield from _wake(judgement, answering)
+    yield from _keep(plan, found, segment)
+    yield from _serve(judgement, segment)
+    for place in found[:1] if len(found) == 1 else ():
+        free, record = next_free_address(plan, segment), plan.find(place.record, PLACES)
+        if free and record is not None:
+            own = [a for a in record.addresses if ":" in a]  # type: ignore[attr-defined]
+            said = f"Give {spoken(plan, place.endpoint)} {free.partition('/')[0]} for its own, the next free address of {segment.name}"
+            yield said, (Patch(record.kind, record.id, {"addressing": STATIC, "addresses": [*own, free]}),)
+
+
+def misled(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str, Edit]]:
+    """For those who get a lease that isn't of their segment: a guard against who leases it, that scope away, or another gateway in it."""
+    plan = judgement.plan
+    for place in list(places)[:1]:
+        segment = plan.of("segment").get(place.segment or "")
+        lease = judgement.leases.get(place.record)
+        if segment is None or lease is None:
+            continue
+        gateways = [address for address in segment.gateways if ":" not in address]
+        for offer in (o for o in lease.heard if o.at == lease.towards):
+            speaker, scope = plan.find(offer.at, PLACES), offer.scope
+            if isinstance(speaker, Adapter):
+                said = f"Have a guard drop what {spoken(plan, speaker.id)} leases"
+                yield said, (Patch("adapter", speaker.id, {"serve_leases": False}),)
+            if scope.subnet in segment.subnets and gateways:
+                said = f"Have {called(plan, plan.find(scope.of))} hand out the gateway {gateways[0]} in {scope.subnet}"
+                yield said, (Patch("lease_scope", scope.id, {"gateways": gateways}),)
+            if offer.relay:
+                yield (
+                    f"Take away {called(plan, plan.get('lease_relay', offer.relay))}",
+                    (Drop("lease_relay", offer.relay),),
+                )
+            yield f"Take away {called(plan, scope)}", (Drop("lease_scope", scope.id),)
+
+
+def _speaking(judgement: Judgement, segment: Segment) -> list[str]:
+    """The interfaces at which somebody would answer on a segment, and those of who stands behind relays there."""
+    sources = [s for s in judgement.once(Leases).sources if s.scope.subnet in segment.subnets]
+    near = dict.fromkeys(source.at for source in sources)
+    relayed = [source for source in sources if source.relay]
+    stations = [*(source.server for source in relayed), *(_owner(judgement.plan, source.at) for source in relayed)]
+    beyond = (r.id for kind in PLACES for r in judgement.plan.all(kind) if owner_of(judgement.plan, r).id in stations)
+    return list(dict.fromkeys([*near, *sorted(beyond)]))
+
+
+def _owner(plan: Plan, record: str) -> str:
+    found = plan.find(record, PLACES)
+    assert found is not None
+    return owner_of(plan, found).id
+
+
+def _let_lease(plan: Plan, records: Iterable[Record]) -> Iterator[tuple[str, Edit]]:
+    """Guards that drop what lease servers send, opened one by one, and all of them."""
+    adapters = {r if isinstance(r, Adapter) else plan.of("adapter").get(getattr(r, "adapter", "")) for r in records}
+    held = sorted((a for a in adapters if a is not None and not may_lease(plan, a)), key=lambda a: a.id)
+    each = [(Patch("adapter", adapter.id, {"serve_leases": True}),) for adapter in held]
+    for adapter, edit in zip(held, each, strict=True):
+        yield f"Let {spoken(plan, adapter.id)} serve leases", edit
+    if len(held) > 1:
+        yield (
+            f"Let {spoken(plan, held[0].id)} and those behind it serve leases",
+            tuple(o for edit in each for o in edit),
+        )
+
+
+def _wake(judgement: Judgement, records: Iterable[Record | None]) -> Iterator[tuple[str, Edit]]:
+    plan = judgement.plan
+    for record in records:
+        if record is None or record.kind not in ("adapter", "host_port") or not is_idle(plan, record.id):
+            continue
+        starts = isinstance(record, Adapter) and not plan.get("guest", record.guest).running
+        edit: list[Operation] = [Patch("guest", record.guest, {"running": True})] if starts else []  # type: ignore[attr-defined]
+        if not record.connected:  # type: ignore[attr-defined]
+            edit.append(Patch(record.kind, record.id, {"connected": True}))
+        yield f"{'Start' if starts else 'Connect'} {spoken(plan, record.id)}", tuple(edit)
+
+
+def _keep(plan: Plan, places: list[Place], segment: Segment) -> Iterator[tuple[str, Edit]]:
+    """An address of a scope without a pool, kept for the one who asks."""
+    scopes = [s for s in plan.all(LeaseScope) if s.subnet in segment.subnets and not s.pool]
+    record = plan.find(places[0].record, PLACES)
+    free = next_free_address(plan, segment)
+    mac = mac_of(plan, record) if record is not None else None
+    for scope in scopes if mac and free else ():
+        address = str(free).partition("/")[0]
+        said = f"Keep {address} for {spoken(plan, places[0].endpoint)} at {called(plan, plan.find(scope.of))}"
+        yield said, (Patch("lease_scope", scope.id, {"kept": [*scope.kept, f"{mac} {address}"]}),)
+
+
+def _serve(judgement: Judgement, segment: Segment) -> Iterator[tuple[str, Edit]]:
+    """Whoever has the gateway, or is named as the lease server, leases the segment's addresses, or asks a server that leases them already."""
+    plan = judgement.plan
+    nets = [net for net in map(ipaddress.ip_network, segment.subnets) if net.version == 4 and net.prefixlen <= 30]
+    gateways = [address for address in segment.gateways if ":" not in address]
+    for net in nets[:1]:
+        known = [s for s in plan.all(LeaseScope) if s.subnet == str(net)]
+        for address in dict.fromkeys([*(a for a in segment.lease_servers if ":" not in a), *gateways]):
+            for record in sorted(judgement.wiring.bearers.get(address, ())):
+                bearer = plan.find(record, PLACES)
+                if bearer is None or ipaddress.ip_address(address) not in net:
+                    continue
+                owner, opened = owner_of(plan, bearer), _opened(plan, bearer)
+                pool = _pool(plan, segment, str(net))
+                if pool and not any(s.of == owner.id for s in known):
+                    scope = LeaseScope(
+                        id=fresh_id(plan, f"{owner.id}/leases-{net.network_address}"),
+                        of=owner.id,
+                        subnet=str(net),
+                        pool=(pool,),
+                        gateways=tuple(gateways),
+                    )
+                    yield f"Have {called(plan, owner)} lease {pool} of {segment.name}", (Put(scope), *opened)
+                if not plan.where("lease_relay", "at", record):
+                    yield from _relay(plan, record, known, opened)
+
+
+def _relay(plan: Plan, record: str, known: list[LeaseScope], opened: Edit) -> Iterator[tuple[str, Edit]]:
+    bearer = plan.find(record, PLACES)
+    assert bearer is not None
+    for scope in known:
+        own = [r for kind in PLACES for r in plan.all(kind) if owner_of(plan, r).id == scope.of]
+        addresses = [a.partition("/")[0] for r in own for a in r.addresses if ":" not in a]
+        if owner_of(plan, bearer).id != scope.of and addresses:
+            relay = LeaseRelay(id=fresh_id(plan, f"{record}/relay"), at=record, to=(addresses[0],))
+            said = f"Have {called(plan, bearer)} ask {called(plan, plan.find(scope.of))} for leases"
+            yield said, (Put(relay), *opened)
+
+
+def _opened(plan: Plan, record: Record) -> Edit:
+    """What opens the guard of whoever is to lease."""
+    adapter = record if isinstance(record, Adapter) else plan.of("adapter").get(getattr(record, "adapter", ""))
+    return (
+        (Patch("adapter", adapter.id, {"serve_leases": True}),)
+        if adapter is not None and not may_lease(plan, adapter)
+        else ()
+    )
+
+
+def _pool(plan: Plan, segment: Segment, net: str) -> str:
+    """The longest run of free addresses of a subnet, its last ones where it is longer than a pool need be; empty where there is no room for those who ask."""
+    subnet = ipaddress.ip_network(net)
+    taken = {int(ipaddress.ip_address(a)) for a in spoken_for(plan, segment) if ":" not in a}
+    low, high = int(subnet.network_address) + 1, int(subnet.broadcast_address) - 1
+    ends = sorted({low - 1, *(n for n in taken if low <= n <= high), high + 1})
+    first, last = max(((a + 1, b - 1) for a, b in pairwise(ends)), key=lambda run: run[1] - run[0])
+    first = max(first, last - MOST_POOLED + 1)
+    asking = len([r for r in clients(plan) if r.belongs == segment.id])  # type: ignore[attr-defined]
+    if last - first + 1 < asking:
+        return ""
+    return f"{ipaddress.ip_address(first)}-{ipaddress.ip_address(last)}"

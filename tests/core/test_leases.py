@@ -1,0 +1,477 @@
+"""Leases: who is heard asking, who answers past guards, relays and filters, with what, and what comes of it."""
+
+from __future__ import annotations
+
+import ipaddress
+import random
+import unittest
+from typing import Any
+
+from aptwire.above.leases import Leases, clients, mac_of
+from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.above.ping import Pings, end_of, ping
+from aptwire.judge.findings import everything, findings
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, held
+from aptwire.judge.mends import mends
+from aptwire.judge.risks import risks
+from aptwire.judge.verdicts import judge, rejudge
+from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
+from aptwire.plan.kinds import KINDS, LeaseScope
+from aptwire.plan.plan import Plan, PlanError
+from aptwire.rules.answer import BROKEN, HOLDS
+from aptwire.rules.asking import asked
+
+from tests.core.test_ping import two_segments
+from tests.routers import leasing_plan
+from tests.support import Small
+
+MAC = "02:00:5e:10:00:01"
+
+
+def asking(**scope: Any) -> Small:
+    """Guest a1 on host a asks for a lease on 10; guest r, a router on host a with the gateways of 10 and 20, leases there."""
+    made = two_segments()
+    a1 = next(a for a in made.kinds["adapter"] if a["id"] == "a1")
+    del a1["addresses"]
+    a1.update(addressing="lease", mac=MAC)
+    for adapter in made.kinds["adapter"]:
+        adapter["serve_leases"] = True
+    served(made, "r", 10, **scope)
+    return made
+
+
+def served(made: Small, owner: str, vid: int, **scope: Any) -> None:
+    """Somebody leases 10.0.VID.100 to 109 with the gateway 10.0.VID.1."""
+    net = f"10.0.{vid}"
+    said = {"subnet": f"{net}.0/24", "pool": [f"{net}.100-{net}.109"], "gateways": [f"{net}.1"], **scope}
+    made.put("lease_scope", f"{owner}-{vid}", of=owner, **said)
+
+
+def relayed() -> Small:
+    """The same, but that r relays on 10 to the guest d on 20, who leases there."""
+    made = asking()
+    made.kinds["lease_scope"].clear()
+    made.guest("b", "d", 20, addresses=["10.0.20.9/24"], serve_leases=True)
+    served(made, "guest-d", 10)
+    made.put("lease_relay", "relay", at="r10", to=["10.0.20.9"])
+    return made
+
+
+def adapter(made: Small, id: str) -> dict[str, Any]:
+    return next(a for a in made.kinds["adapter"] if a["id"] == id)
+
+
+class Case(unittest.TestCase):
+    def fares(self, made: Small, outcome: str, verdict: str, words: str = "") -> Judgement:
+        """What a1 gets, and its verdict."""
+        judgement = judge(made.plan())
+        lease = judgement.leases["a1"]
+        self.assertEqual((lease.outcome, judgement.verdicts()["a1"]), (outcome, verdict), lease.reason)
+        self.assertIn(words, lease.reason)
+        return judgement
+
+    def mended(self, judgement: Judgement, title: str) -> Judgement:
+        """A mend of a1's finding that begins with these words, taken: a1 is home."""
+        finding = next(f for f in findings(judgement) if "a1" in f.endpoints)
+        found = mends(judgement, finding)
+        mend = next((m for m in found if m.title.startswith(title)), None)
+        self.assertIsNotNone(mend, [m.title for m in found])
+        after = judge(apply_edit(judgement.plan, mend.edit)[0])  # type: ignore[union-attr]
+        self.assertEqual(after.verdicts()["a1"], "home")
+        return after
+
+
+class DirectTest(Case):
+    def test_who_leases_on_the_link_answers_from_the_scope_of_his_address(self) -> None:
+        """RFC 2131 section 4.3.1."""
+        judgement = self.fares(asking(), LEASED, "home")
+        (offer,) = judgement.leases["a1"].heard
+        self.assertEqual((offer.server, offer.at, offer.address, offer.scope.subnet), ("r", "r10", "", "10.0.10.0/24"))
+
+    def test_what_is_kept_for_a_mac_address_goes_to_it_alone(self) -> None:
+        judgement = self.fares(asking(kept=[f"{MAC} 10.0.10.40"], pool=[]), LEASED, "home")
+        self.assertEqual(judgement.leases["a1"].heard[0].address, "10.0.10.40/24")
+        other = self.fares(asking(kept=["02:00:5e:10:00:09 10.0.10.40"], pool=[]), NO_ANSWER, "stranded", "for others")
+        self.mended(other, "Keep 10.0.10.")
+        # A pool of one that is kept for somebody else has nothing left.
+        made = asking(kept=["02:00:5e:10:00:09 10.0.10.100"], pool=["10.0.10.100"])
+        self.fares(made, NO_ANSWER, "stranded", "for others")
+        del adapter(made, "a1")["mac"]
+        self.fares(made, UNPROVEN, "unproven", "which the plan doesn’t say")
+
+    def test_a_guard_drops_what_is_answered(self) -> None:
+        made = asking()
+        adapter(made, "r10")["serve_leases"] = False
+        judgement = self.fares(made, NO_ANSWER, "stranded", "a guard drops")
+        self.assertIn("gets no lease", findings(judgement)[0].title)
+        self.mended(judgement, "Let r r10 serve leases")
+
+    def test_who_is_off_does_not_answer(self) -> None:
+        made = relayed()
+        next(g for g in made.kinds["guest"] if g["id"] == "guest-d")["running"] = False
+        judgement = self.fares(made, NO_ANSWER, "stranded", "its guest is off")
+        self.mended(judgement, "Start d")
+
+    def test_who_is_not_heard_gets_none(self) -> None:
+        made = asking()
+        served(made, "guest-d", 10, pool=["10.0.10.200-10.0.10.209"])
+        made.guest("b", "d", 10, addresses=["10.0.10.9/24"], serve_leases=True)
+        made.kinds["lease_scope"].pop(0)
+        self.fares(made, LEASED, "home")
+        next(p for p in made.kinds["fabric_port"] if p["id"] == "sw/p2")["allowed"] = "20, 30"
+        judgement = self.fares(made, NO_ANSWER, "stranded", "isn’t heard at d of d")
+        finding = next(f for f in findings(judgement) if "a1" in f.endpoints)
+        self.assertEqual(finding.what, "no-lease")
+
+    def test_a_failover_loses_it(self) -> None:
+        made = asking()
+        made.trunk("sw/p3", "20, 30")
+        made.put("nic", "b/n1", host="b", name="n1", uplink="b/u", rank=1)
+        made.cable("b/n1", "sw/p3")
+        made.kinds["lease_scope"].clear()
+        made.guest("b", "d", 10, addresses=["10.0.10.9/24"], serve_leases=True)
+        served(made, "guest-d", 10)
+        judgement = self.fares(made, WAVERS, "wavering")
+        finding = next(f for f in findings(judgement) if "a1" in f.endpoints)
+        self.assertIn("when n0 of b fails", finding.title)
+
+
+class WhoseTest(Case):
+    def test_another_subnet_or_gateway_is_a_wrong_lease(self) -> None:
+        made = asking()
+        next(s for s in made.kinds["segment"] if s["id"] == "s10")["subnets"] = ["10.0.9.0/24"]
+        self.fares(made, WRONG, "stranded", "no subnet of s10")
+        judgement = self.fares(asking(gateways=[]), WRONG, "stranded", "hands out no gateway")
+        self.mended(judgement, "Have r hand out the gateway 10.0.10.1")
+        self.fares(asking(gateways=["10.0.10.7"]), WRONG, "stranded", "hands out 10.0.10.7")
+
+    def test_of_two_who_disagree_the_quicker_is_taken(self) -> None:
+        made = asking()
+        made.guest("b", "d", 10, addresses=["10.0.10.9/24"], serve_leases=True)
+        served(made, "guest-d", 10, pool=["10.0.10.200-10.0.10.209"])
+        self.assertEqual(len(self.fares(made, LEASED, "home").leases["a1"].heard), 2)
+        made.kinds["lease_scope"][-1]["gateways"] = ["10.0.10.9"]
+        judgement = self.fares(made, EITHER, "wavering", "who is quicker is taken")
+        self.assertIn("may get a lease", next(f for f in findings(judgement) if "a1" in f.endpoints).title)
+        self.mended(judgement, "Have a guard drop what d leases")
+        self.mended(judgement, "Have d hand out")
+
+    def test_what_a_plan_does_not_say_is_not_known(self) -> None:
+        made = asking()
+        made.kinds["lease_scope"].clear()
+        self.fares(made, UNPROVEN, "unproven", "doesn’t say who leases")
+        segment = next(s for s in made.kinds["segment"] if s["id"] == "s10")
+        segment["lease_servers"] = ["10.0.10.1"]
+        judgement = self.fares(made, UNPROVEN, "unproven", "doesn’t say what it leases")
+        self.mended(judgement, "Have r lease 10.0.10.")
+        segment["lease_servers"] = ["10.0.10.250"]
+        self.fares(made, UNPROVEN, "unproven", "doesn’t say who that is")
+        # Behind an open port there may be somebody who answers.
+        made.put("host", "c", name="c")
+        made.put("virtual_switch", "c/s", host="c", name="s")
+        made.put("uplink", "c/u", switch="c/s", name="u")
+        made.put("nic", "c/n0", host="c", name="n0", uplink="c/u")
+        made.guest("c", "c1", 10, addressing="lease")
+        served(made, "r", 10)
+        self.assertEqual(judge(made.plan()).leases["c1"].outcome, UNPROVEN)
+
+    def test_an_address_of_its_own_is_a_way_out(self) -> None:
+        made = asking(pool=[], kept=[])
+        judgement = self.fares(made, NO_ANSWER, "stranded")
+        self.mended(judgement, "Give a1 10.0.10.2 for its own")
+
+
+class RelayTest(Case):
+    def test_a_relay_asks_elsewhere_and_is_answered(self) -> None:
+        """RFC 1542 section 4; the scope is that of the relay's address (RFC 2131 section 4.3.1)."""
+        judgement = self.fares(relayed(), LEASED, "home")
+        (offer,) = judgement.leases["a1"].heard
+        self.assertEqual((offer.server, offer.at, offer.relay), ("guest-d", "r10", "relay"))
+
+    def test_guards_drop_what_is_relayed_on_each_side_of_it(self) -> None:
+        for id in ("r10", "r20", "d"):
+            made = relayed()
+            adapter(made, id)["serve_leases"] = False
+            judgement = self.fares(made, NO_ANSWER, "stranded", "a guard drops")
+            name = {"r10": "r r10", "r20": "r r20", "d": "d"}[id]
+            self.mended(judgement, f"Let {name} serve leases")
+
+    def test_a_relay_needs_an_answer_and_a_server_a_way_back(self) -> None:
+        made = relayed()
+        made.kinds["lease_relay"][0]["to"] = ["10.0.20.77"]
+        self.fares(made, UNPROVEN, "unproven", "asks 10.0.20.77, which nobody in the plan has")
+        made = relayed()
+        next(s for s in made.kinds["segment"] if s["id"] == "s20")["gateways"] = []
+        self.fares(made, NO_ANSWER, "stranded", "its answer doesn’t")
+
+    def test_a_filter_on_the_way_may_drop_it(self) -> None:
+        made = relayed()
+        made.segment(30, subnets=["10.0.30.0/24"], gateways=["10.0.30.1"])
+        made.put("guest", "q", host="b", name="q", routes=True)
+        for vid, n in ((20, 2), (30, 1)):
+            group = made.put("port_group", f"b/q{vid}", switch="b/s", name=f"q{vid}", mode="access", vid=vid)
+            made.put("adapter", f"q{vid}", guest="q", name=f"q{vid}", port_group=group, belongs=f"s{vid}")
+            made.kinds["adapter"][-1].update(addresses=[f"10.0.{vid}.{n}/24"], serve_leases=True)
+        made.put("route", "to30", of="r", to=["10.0.30.0/24"], via="10.0.20.2")
+        made.put("route", "to10", of="q", to=["10.0.10.0/24"], via="10.0.20.1")
+        d = adapter(made, "d")
+        d.update(addresses=["10.0.30.9/24"], belongs="s30", port_group="b/q30")
+        made.kinds["lease_relay"][0]["to"] = ["10.0.30.9"]
+        self.fares(made, LEASED, "home")
+        made.put("filter_line", "no", of="q", order=10, action="deny", protocol="udp", ports="67", enters="q20")
+        self.fares(made, NO_ANSWER, "stranded", "q drops it, by filter line 10")
+        # The answer belongs to what was let through.
+        made.kinds["filter_line"][0].update(enters="q30")
+        self.fares(made, LEASED, "home")
+
+    def test_who_relays_and_leases_at_one_interface_leaves_it_open(self) -> None:
+        made = relayed()
+        served(made, "r", 10, pool=["10.0.10.200-10.0.10.209"])
+        judgement = judge(made.plan())
+        direct = next(o for o in judgement.leases["a1"].offered if not o.relay)
+        self.assertEqual(direct.outcome, UNPROVEN)
+        self.assertIn("both leases and relays", direct.reason)
+
+    def test_a_relay_is_a_mend_where_a_server_is_elsewhere(self) -> None:
+        made = relayed()
+        made.kinds["lease_relay"].clear()
+        judgement = self.fares(made, UNPROVEN, "unproven", "doesn’t say who leases")
+        self.mended(judgement, "Have r10 of r ask d for leases")
+
+
+class PingTest(unittest.TestCase):
+    def told(self, made: Small, a: str, b: str):
+        plan = made.plan()
+        return ping(judge(plan), end_of(plan, a), end_of(plan, b))
+
+    def test_who_has_a_lease_is_pinged_over_its_gateway(self) -> None:
+        self.assertEqual(self.told(asking(), "a1", "b1").outcome, ANSWERED)
+        self.assertEqual(self.told(asking(), "b1", "a1").outcome, ANSWERED)
+        made = asking(gateways=[])
+        next(s for s in made.kinds["segment"] if s["id"] == "s10")["gateways"] = []
+        # Without a gateway handed out there is no way out of the subnet.
+        self.assertEqual(self.told(made, "a1", "b1").outcome, SILENT)
+
+    def test_which_address_it_is_matters_where_something_tells_them_apart(self) -> None:
+        made = asking()
+        made.put("filter_line", "half", of="r", order=10, action="deny", sources=["10.0.10.104/31"])
+        self.assertEqual(self.told(made, "a1", "b1").outcome, UNPROVEN)
+        made = asking(kept=[f"{MAC} 10.0.10.104"])
+        made.put("filter_line", "half", of="r", order=10, action="deny", sources=["10.0.10.104/31"])
+        self.assertEqual(self.told(made, "a1", "b1").outcome, SILENT)
+
+    def test_a_pooled_address_is_nobodys_for_sure(self) -> None:
+        made = asking()
+        self.assertIn("nobody can know who has it", self.told(made, "b1", "10.0.10.100").sentence)
+        self.assertEqual(self.told(asking(kept=[f"{MAC} 10.0.10.104"]), "b1", "10.0.10.104").outcome, ANSWERED)
+
+    def test_who_gets_no_lease_has_no_address(self) -> None:
+        made = asking()
+        adapter(made, "r10")["serve_leases"] = False
+        found = self.told(made, "a1", "b1")
+        self.assertEqual(found.outcome, SILENT)
+        self.assertIn("gets no lease: a guard drops", found.sentence)
+
+    def test_rules_ask_with_what_is_leased(self) -> None:
+        made = asking()
+        for text, outcome in (("let a1 reach b1", HOLDS), ("keep a1 apart from b1", BROKEN)):
+            self.assertEqual(asked(judge(made.plan())).ask(text).outcome, outcome, text)
+        made.kinds["lease_scope"][0]["pool"] = []
+        self.assertNotEqual(asked(judge(made.plan())).ask("let a1 reach b1").outcome, HOLDS)
+
+    def test_no_two_have_one_pooled_address(self) -> None:
+        for seed in range(40):
+            judgement = judge(leasing_plan(seed))
+            taken = [one.bound.ip for one in held(judgement).values()]
+            self.assertEqual(len(taken), len(set(taken)))
+            for record, one in held(judgement).items():
+                offer = judgement.leases[record].heard[0]
+                self.assertIn(one.bound.ip, ipaddress.ip_network(offer.scope.subnet))
+
+
+class RiskTest(unittest.TestCase):
+    def only(self, made: Small, what: str) -> list[str]:
+        """The titles of the risks of a kind, each of which a mend of its own takes away."""
+        judgement = judge(made.plan())
+        found = [risk for risk in risks(judgement) if risk.what == what]
+        for risk in found:
+            if risk.what != "narrow-pool":
+                self.assertTrue(mends(judgement, risk), risk.title)
+        return [risk.title for risk in found]
+
+    def test_each_is_told_where_it_is(self) -> None:
+        for what in ("stray-lease-server", "taken-lease", "doubled-pool", "narrow-pool", "unasked-scope", "lost-relay"):
+            self.assertEqual(self.only(asking(), what), [])
+            self.assertEqual(self.only(relayed(), what), [])
+        made = asking()
+        next(s for s in made.kinds["segment"] if s["id"] == "s10")["lease_servers"] = ["10.0.10.1"]
+        self.assertEqual(self.only(made, "stray-lease-server"), [])
+        made.guest("b", "d", 10, addresses=["10.0.10.105/24"], serve_leases=True)
+        served(made, "guest-d", 10, pool=["10.0.10.109-10.0.10.120"])
+        self.assertEqual(len(self.only(made, "stray-lease-server")), 1)
+        self.assertEqual(len(self.only(made, "taken-lease")), 1)
+        self.assertEqual(self.only(made, "doubled-pool"), ["d and r lease the same addresses"])
+        made = asking(pool=["10.0.10.100"])
+        made.guest("a", "a2", 10, addressing="lease", mac="02:00:5e:10:00:02")
+        self.assertEqual(len(self.only(made, "narrow-pool")), 1)
+        made = asking()
+        made.segment(40, subnets=["10.0.40.0/24"])
+        served(made, "r", 40)
+        self.assertEqual(len(self.only(made, "unasked-scope")), 1)
+        made = relayed()
+        made.kinds["lease_relay"][0]["to"] = ["10.0.20.77"]
+        self.assertEqual(len(self.only(made, "lost-relay")), 1)
+
+    def test_an_address_in_the_middle_is_taken_out_of_a_pool(self) -> None:
+        made = asking()
+        made.guest("b", "d", 10, addresses=["10.0.10.105/24"])
+        judgement = judge(made.plan())
+        risk = next(r for r in risks(judgement) if r.what == "taken-lease")
+        after = apply_edit(judgement.plan, mends(judgement, risk)[0].edit)[0]
+        self.assertEqual(after.get("lease_scope", "r-10").pool, ("10.0.10.100-10.0.10.104", "10.0.10.106-10.0.10.109"))
+
+
+class RefusedTest(unittest.TestCase):
+    def refused(self, made: Small) -> str:
+        """What is wrong with a plan."""
+        try:
+            made.plan()
+        except (AssertionError, PlanError) as error:
+            return str(error)
+        return ""
+
+    def test_what_makes_no_sense_is_refused_with_its_field(self) -> None:
+        for values, field in (
+            ({"pool": ["10.0.11.5-10.0.11.9"]}, "pool"),
+            ({"pool": ["10.0.10.0-10.0.10.9"]}, "pool"),
+            ({"pool": ["10.0.10.9-10.0.10.5"]}, "pool"),
+            ({"pool": ["10.0.10.5-10.0.10.9", "10.0.10.9-10.0.10.20"]}, "pool"),
+            ({"pool": ["2001:db8::1-2001:db8::9"]}, "pool"),
+            ({"gateways": ["10.0.99.1"]}, "gateways"),
+            ({"kept": [f"{MAC} 10.0.99.1"]}, "kept"),
+            ({"kept": [f"{MAC} 10.0.10.4", f"{MAC} 10.0.10.5"]}, "kept"),
+            ({"kept": [f"{MAC} 10.0.10.4", "02:00:5e:10:00:02 10.0.10.4"]}, "kept"),
+            ({"kept": ["10.0.10.4"]}, "kept"),
+            ({"subnet": "2001:db8::/64"}, "subnet"),
+            ({"subnet": "10.0.10.0/31"}, "subnet"),
+            ({"subnet": "10.0.10.4/24"}, "subnet"),
+            ({"minutes": 0}, "minutes"),
+        ):
+            self.assertIn(f"field {field}", self.refused(asking(**values)), values)
+
+    def test_scopes_of_one_server_do_not_overlap(self) -> None:
+        made = asking()
+        made.put("lease_scope", "wide", of="r", subnet="10.0.0.0/16", pool=["10.0.77.1-10.0.77.9"])
+        self.assertIn("overlaps", self.refused(made))
+
+    def test_who_asks_for_a_lease_has_no_address_of_his_own_beside_it(self) -> None:
+        for addressing, addresses, refused in (
+            ("lease", ["10.0.10.5/24"], True),
+            ("lease", ["2001:db8::5/64"], False),
+            ("none", ["2001:db8::5/64"], True),
+            ("none", [], False),
+        ):
+            made = asking()
+            adapter(made, "a1").update(addressing=addressing, addresses=addresses)
+            self.assertEqual("field addressing" in self.refused(made), refused, addressing)
+
+
+class PropertyTest(unittest.TestCase):
+    def test_every_offer_is_what_asking_alone_says(self) -> None:
+        """Against each source asked by itself, for each interface alone, with traces in every state and no arrays."""
+        heard = 0
+        for seed in range(60):
+            judgement = judge(leasing_plan(seed))
+            leases = Leases(judgement)
+            alone = Pings(judgement, exact=True, waking=True)
+            for record in clients(judgement.plan):
+                lease, place = judgement.leases[record.id], judgement.wiring.place(record.id)
+                if place is None or place.context < 0:
+                    continue
+                for source in leases.sources:
+                    there = judgement.wiring.place(source.at)
+                    found = SILENT if there is None or there.context < 0 else alone.beside(record.id, source.at).outcome
+                    fits = (
+                        o
+                        for o in lease.offered
+                        if (o.at, o.relay, o.scope.id) == (source.at, source.relay, source.scope.id)
+                    )
+                    offer = next(fits, None)
+                    if SILENT in (found, source.outcome):
+                        self.assertTrue(offer is None or offer.outcome == SILENT, (seed, record.id, source))
+                    elif offer is not None and "keeps its" not in offer.reason:
+                        worst = (
+                            UNPROVEN
+                            if UNPROVEN in (found, source.outcome)
+                            else WAVERS
+                            if WAVERS in (found, source.outcome)
+                            else ANSWERED
+                        )
+                        self.assertEqual(offer.outcome, worst, (seed, record.id, source))
+                        heard += 1
+        self.assertGreater(heard, 60)
+
+    def test_after_edits_it_is_as_from_scratch(self) -> None:
+        for seed in range(40):
+            dice = random.Random(seed)
+            plan = leasing_plan(seed)
+            judgement = judge(plan.indexed())
+            for _ in range(5):
+                edit = (self.edit(plan, dice),)
+                try:
+                    after, _ = apply_edit(plan, edit)
+                except PlanError:
+                    continue
+                everything(judgement)
+                judgement, plan = rejudge(judgement, after, touched(edit)), after
+                fresh = judge(Plan(after.name, {kind: dict(after.of(kind)) for kind in KINDS}))
+                self.assertEqual(judgement.verdicts(), fresh.verdicts(), (seed, edit))
+                told = [[lease.to_json() for _, lease in sorted(j.leases.items())] for j in (judgement, fresh)]
+                self.assertEqual(*told, (seed, edit))
+                said = [sorted((f.id, f.title) for f in everything(j)) for j in (judgement, fresh)]
+                self.assertEqual(*said, (seed, edit))
+
+    def edit(self, plan: Plan, dice: random.Random) -> Operation:
+        """Something that may concern leases, or may not."""
+        scopes, relays = (sorted(plan.of(kind)) for kind in ("lease_scope", "lease_relay"))
+        adapters, ports = sorted(plan.of("adapter")), sorted(plan.of("fabric_port"))
+        guests, groups = sorted(plan.of("guest")), sorted(plan.of("port_group"))
+        scope = plan.get("lease_scope", dice.choice(scopes)) if scopes else None
+        made: list[Operation] = [
+            Patch("adapter", dice.choice(adapters), {"serve_leases": dice.random() < 0.5}),
+            Patch("adapter", dice.choice(adapters), {"addressing": dice.choice(["lease", "static"])}),
+            Patch("adapter", dice.choice(adapters), {"connected": dice.random() < 0.5}),
+            Patch("guest", dice.choice(guests), {"running": dice.random() < 0.5}),
+            Patch("guest", dice.choice(guests), {"routes": dice.random() < 0.5}),
+            Patch("port_group", dice.choice(groups), {"vid": dice.choice([10, 20, 30, 40])}),
+            Patch(
+                "fabric_port", dice.choice(ports), {"allowed": dice.choice(["10, 20", "20, 30, 40", "10, 20, 30, 40"])}
+            ),
+            Patch("segment", f"s{dice.choice([10, 20, 30, 40])}", {"lease_servers": dice.choice([[], ["10.64.10.1"]])}),
+            *((Drop("lease_relay", dice.choice(relays)),) if relays else ()),
+        ]
+        if scope is not None:
+            made += [
+                Drop("lease_scope", scope.id),
+                Patch("lease_scope", scope.id, {"gateways": dice.choice([[], list(scope.gateways)])}),
+                Patch("lease_scope", scope.id, {"pool": []}),
+            ]
+        else:
+            made.append(
+                Put(LeaseScope(id="new", of=guests[0], subnet="10.64.20.0/24", pool=("10.64.20.50-10.64.20.59",)))
+            )
+        return dice.choice(made)
+
+    def test_what_is_kept_is_kept_for_who_is_offered_it(self) -> None:
+        for seed in range(20):
+            judgement = judge(leasing_plan(seed))
+            for record, lease in judgement.leases.items():
+                kept = {offer.address for offer in lease.heard} - {""}
+                mac = mac_of(judgement.plan, judgement.plan.get("adapter", record))
+                for address in kept:
+                    self.assertIn(f"{mac} {address.partition('/')[0]}", [t for o in lease.heard for t in o.scope.kept])
+
+
+if __name__ == "__main__":
+    unittest.main()
