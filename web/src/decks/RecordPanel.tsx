@@ -10,7 +10,7 @@ import { Picker } from "./Build";
 import { endsOf } from "../strand/rows";
 import { tagText } from "../model/ports";
 import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal } from "./edits";
-import { fieldsOf, interfacesOf, type Draft, type FieldSpec } from "./fields";
+import { fieldsOf, interfacesOf, ownerOf, type Draft, type FieldSpec } from "./fields";
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { ExchangeNics, MoveGuest, SplitOff, Spread } from "./Gestures";
@@ -180,6 +180,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "NIC", body: <NewNic id={id} {...ids} /> },
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
+      { label: "Leases", body: <Leases id={id} {...ids} /> },
       settings,
       remove,
     ],
@@ -191,6 +192,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Move", body: <MoveGuest id={id} {...ids} /> },
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
+      { label: "Leases", body: <Leases id={id} {...ids} /> },
       remove,
     ],
   }),
@@ -224,6 +226,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       settings,
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
+      { label: "Leases", body: <Leases id={id} {...ids} /> },
       remove,
     ],
   }),
@@ -245,6 +248,8 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   reservation: plain,
   rule: plain,
   filter_line: plain,
+  lease_scope: plain,
+  lease_relay: plain,
 };
 
 /** What can be done with one record, beside it on the drawing. */
@@ -346,6 +351,14 @@ const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
   filter_line: (book, id) => {
     const { of, order } = book.get("filter_line", id)!;
     return `Filter line ${order ?? 100} of ${String(book.byId.get(of)?.name ?? of)}`;
+  },
+  lease_scope: (book, id) => {
+    const { of, subnet } = book.get("lease_scope", id)!;
+    return `Lease scope ${subnet} of ${String(book.byId.get(of)?.name ?? of)}`;
+  },
+  lease_relay: (book, id) => {
+    const owner = ownerOf(book, book.get("lease_relay", id)!.at);
+    return `Lease relay of ${String(book.byId.get(owner)?.name ?? owner)}`;
   },
   rule: (book, id) => `Rule: ${book.get("rule", id)!.text}`,
   secondary_vlan: (book, id) => `Secondary VLAN ${book.get("secondary_vlan", id)!.vid}`,
@@ -612,6 +625,86 @@ function Filter({ id, book, done, open }: Part) {
       />
     </>
   );
+}
+
+/** What a guest, station or host leases, and for whom it asks elsewhere. */
+function Leases({ id, book, done, open }: Part) {
+  const name = String(book.byId.get(id)?.name ?? id);
+  const interfaces = interfacesOf(book, id);
+  const named = new Map(interfaces);
+  const relays = interfaces.flatMap(([at]) => book.of("lease_relay", "at", at));
+  const free = interfaces.filter(([at]) => !book.of("lease_relay", "at", at).length);
+  return (
+    <>
+      <ListWithDrops
+        label="Lease scopes"
+        items={book.of("lease_scope", "of", id).map((scope) => ({
+          key: scope.id,
+          text: sayScope(scope),
+          operations: [drop("lease_scope", scope.id)],
+          message: `Have ${name} lease nothing in ${scope.subnet}`,
+        }))}
+        empty="It leases no addresses."
+        open={open}
+      />
+      <FieldForm
+        fields={fieldsOf("lease_scope", book)}
+        making
+        compose={(set) =>
+          set.subnet
+            ? [put("lease_scope", { id: freshId(book, `${id}/leases-${String(set.subnet)}`), of: id, ...set })]
+            : []
+        }
+        message={(set) => `Have ${name} lease addresses in ${String(set.subnet)}`}
+        done={done}
+        action="Add the scope"
+      />
+      <ListWithDrops
+        label="Lease relays"
+        items={relays.map((relay) => ({
+          key: relay.id,
+          text: `${named.get(relay.at) ?? relay.at} asks ${(relay.to ?? []).join(", ")}`,
+          operations: [drop("lease_relay", relay.id)],
+          message: `Have ${name} ask nobody for leases at ${named.get(relay.at) ?? relay.at}`,
+        }))}
+        empty="It asks nobody elsewhere for leases of others."
+        open={open}
+      />
+      {free.length > 0 && (
+        <FieldForm
+          fields={fieldsOf("lease_relay", book, undefined, { at: free[0]![0] }).map((field) =>
+            field.name === "at" ? { ...field, options: free, unless: free[0]![0] } : field,
+          )}
+          making
+          compose={(set) =>
+            Array.isArray(set.to) && set.to.length
+              ? [
+                  put("lease_relay", {
+                    id: freshId(book, `${String(set.at ?? free[0]![0])}/relay`),
+                    at: free[0]![0],
+                    ...set,
+                  }),
+                ]
+              : []
+          }
+          message={(set) => `Have ${name} ask ${String(set.to)} for leases`}
+          done={done}
+          action="Add the relay"
+        />
+      )}
+    </>
+  );
+}
+
+/** A scope as a sentence. */
+function sayScope(scope: RecordOf<"lease_scope">): string {
+  const kept = scope.kept?.length ?? 0;
+  const parts = [
+    scope.pool?.length ? scope.pool.join(", ") : "no pool",
+    scope.gateways?.length ? `gateway ${scope.gateways.join(", ")}` : "no gateway",
+    kept > 0 && `${kept} kept`,
+  ];
+  return `${scope.subnet}: ${parts.filter(Boolean).join(", ")}`;
 }
 
 /** A filter line as a sentence. */

@@ -212,9 +212,15 @@ const groupFields = (ports: { id: string; name: string }[]): FieldSpec<OfGroup>[
 ];
 type OfGroup = Tagging | "vni" | "over" | "name" | Guard | Limit;
 
+/** How an interface gets its address, and what it has of its own. */
+const addressed = (label: string, hint: string): FieldSpec<"addressing" | "addresses">[] => [
+  choice("addressing", "Address", { static: "its own", lease: "by lease", none: "none" }, { more: true }),
+  list("addresses", label, hint, { when: (d) => d.addressing !== "none" }),
+];
+
 const portFields = (book: Book, addresses: string) => [
   vid("vid", "VID", "untagged"),
-  list("addresses", addresses, "10.64.110.11/24"),
+  ...addressed(addresses, "10.64.110.11/24"),
   list("services", "Services", "management, storage"),
   belongs(book),
   text("gateway", "Gateway", { hint: "as its segment says", more: true, unless: null }),
@@ -315,7 +321,7 @@ const FIELDS: Fields = {
   guest: () => [flag("running", "Running"), flag("routes", "Forwards"), text("name", "Name")],
   adapter: (book) => [
     belongs(book),
-    list("addresses", "Addresses", "10.65.10.11/24"),
+    ...addressed("Addresses", "10.65.10.11/24").map((f) => ({ ...f, more: false })),
     flag("connected", "Connected"),
     choice(
       "type",
@@ -337,7 +343,7 @@ const FIELDS: Fields = {
     })),
     ...limits.map((f) => ({ ...f, when: (d: Draft) => d.type !== "direct" && (f.when?.(d) ?? true) })),
   ],
-  guest_tag: (book) => [vid("vid", "Tag"), belongs(book), list("addresses", "Addresses", "10.65.10.1/24")],
+  guest_tag: (book) => [vid("vid", "Tag"), belongs(book), ...addressed("Addresses", "10.65.10.1/24")],
   mirror: () => [
     choice("direction", "Copies", { both: "both ways", sent: "what it sends", received: "what it receives" }),
   ],
@@ -369,11 +375,22 @@ const FIELDS: Fields = {
   station_port: (book) => [
     vid("vid", "Tag", "untagged"),
     belongs(book),
-    list("addresses", "Addresses", "10.65.10.1/24"),
+    ...addressed("Addresses", "10.65.10.1/24"),
     mtu,
   ],
   route: () => [list("to", "Subnets", "10.65.0.0/16"), text("via", "Next hop", { hint: "10.65.30.1" })],
   filter_line: (book, record) => filterLine(book, record?.of ?? ""),
+  lease_scope: () => [
+    text("subnet", "Subnet", { hint: "10.65.10.0/24" }),
+    list("pool", "Pool", "10.65.10.100-10.65.10.199", { parted: "," }),
+    list("gateways", "Hands out gateway", "none"),
+    list("kept", "Keeps", "02:64:0b:00:00:01 10.65.10.40", { parted: ",", more: true }),
+    number("minutes", "Leased for", "minutes", { more: true }),
+  ],
+  lease_relay: (book, record) => [
+    ref("at", "Hears at", interfacesOf(book, ownerOf(book, record?.at ?? ""))),
+    list("to", "Asks", "10.65.20.2"),
+  ],
   cable: () => [
     text("label", "Label", { hint: "what is written on it" }),
     list("places", "Patch panels", "A1 port 12, B3 port 7", { parted: "," }),
@@ -466,6 +483,13 @@ export function interfacesOf(book: Book, owner: string): [string, string][] {
       .of("station_port", "station", owner)
       .map((p): [string, string] => [p.id, p.vid ? `tag ${p.vid}` : portOf(book, p.port)]),
   ];
+}
+
+/** The guest, station or host whose interface something is; empty where nobody’s. */
+export function ownerOf(book: Book, id: string): string {
+  const adapter = book.get("adapter", book.get("guest_tag", id)?.adapter ?? id);
+  const sw = book.get("virtual_switch", book.get("host_port", id)?.switch);
+  return adapter?.guest ?? sw?.host ?? book.get("station_port", id)?.station ?? "";
 }
 
 const portOf = (book: Book, id: string): string => `at ${book.get("fabric_port", id)?.name ?? id}`;

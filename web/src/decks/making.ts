@@ -239,8 +239,17 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
   const nothing = (): Operation[] => [];
   // A kind of which the API speaks can't be missing: what isn't named hangs on nothing.
   const words = (): Operation[] => each("own_word", "about", id);
-  // A line that speaks of an interface says nothing without it.
-  const filtered = (): Operation[] => [...each("filter_line", "enters", id), ...each("filter_line", "leaves", id)];
+  // A line that speaks of an interface says nothing without it, and nobody relays there.
+  const filtered = (): Operation[] => [
+    ...each("filter_line", "enters", id),
+    ...each("filter_line", "leaves", id),
+    ...each("lease_relay", "at", id),
+  ];
+  const stacked = (): Operation[] => [
+    ...each("lease_scope", "of", id),
+    ...each("filter_line", "of", id),
+    ...each("route", "of", id),
+  ];
   const before: { [K in Exclude<Kind, PatternKind>]: () => Operation[] } = {
     virtual_switch: () => [
       ...each("port_group", "switch", id),
@@ -255,7 +264,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
       ),
     port_group: () => [...words(), ...each("group_order", "port_group", id), ...letGo("adapter", "port_group")],
     host_port: () => [...words(), ...filtered(), ...each("port_group", "over", id), ...each("uplink", "over", id)],
-    guest: () => [...each("filter_line", "of", id), ...each("route", "of", id), ...each("adapter", "guest", id)],
+    guest: () => [...stacked(), ...each("adapter", "guest", id)],
     adapter: () => [
       ...filtered(),
       ...each("guest_tag", "adapter", id),
@@ -270,8 +279,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
       ...cables,
     ],
     host: () => [
-      ...each("filter_line", "of", id),
-      ...each("route", "of", id),
+      ...stacked(),
       ...each("stamp", "host", id),
       ...each("guest", "host", id),
       ...each("virtual_switch", "host", id),
@@ -280,11 +288,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     lag: () => letGo("fabric_port", "lag"),
     fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
     fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
-    station: () => [
-      ...each("filter_line", "of", id),
-      ...each("route", "of", id),
-      ...each("station_port", "station", id),
-    ],
+    station: () => [...stacked(), ...each("station_port", "station", id)],
     segment: () => [
       ...each("secondary_vlan", "segment", id),
       ...each("way_in", "segment", id),
@@ -303,6 +307,8 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     way_in: nothing,
     route: nothing,
     filter_line: nothing,
+    lease_scope: nothing,
+    lease_relay: nothing,
     shared_address: nothing,
     stamp: () => [...each("stamp_nic", "stamp", id), ...each("own_word", "stamp", id)],
     stamp_nic: nothing,

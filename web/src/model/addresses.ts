@@ -10,18 +10,26 @@ const bearing = new WeakMap<Book, ReadonlySet<string>>();
 function taken(book: Book): ReadonlySet<string> {
   const known = bearing.get(book);
   if (known) return known;
-  const { adapter, guest_tag, host_port, station_port, nic, segment, shared_address } = book.records;
+  const { adapter, guest_tag, host_port, station_port, nic, segment, shared_address, lease_scope } = book.records;
   const borne = [adapter, guest_tag, host_port, station_port, nic].flatMap((these) =>
     (these as { addresses?: string[] }[]).flatMap((record) => record.addresses ?? []),
   );
   const named = segment.flatMap((s) => [...(s.gateways ?? []), ...(s.lease_servers ?? [])]);
   const made = new Set<string>();
-  for (const text of [...borne, ...named, ...shared_address.map((s) => s.address)]) {
+  const kept = lease_scope.flatMap((scope) => (scope.kept ?? []).map((text) => text.split(" ")[1]!));
+  for (const text of [...borne, ...named, ...kept, ...shared_address.map((s) => s.address)]) {
     const { first, bits } = rangeOf(text.split("/")[0]!);
     made.add(`${bits} ${first}`);
   }
   bearing.set(book, made);
   return made;
+}
+
+/** A range of addresses, such as 10.65.10.100-10.65.10.199, in numbers. */
+function spanOf(text: string): { first: bigint; last: bigint; bits: number } {
+  const [low, high = low] = text.split("-");
+  const { first, bits } = rangeOf(low!);
+  return { first, last: rangeOf(high!).first, bits };
 }
 
 /** The next address of a segment's first subnet that nobody has, with its prefix length; null where there is none. */
@@ -30,12 +38,14 @@ export function freeAddress(book: Book, segment: RecordOf<"segment"> | undefined
   if (!subnet) return null;
   const { first, last, bits } = rangeOf(subnet);
   const used = taken(book);
+  const leased = book.records.lease_scope.flatMap((scope) => (scope.pool ?? []).map(spanOf));
   // Of two addresses, or one, all are somebody's (RFC 3021, RFC 6164); of more, the first is the network's own, and
   // the last one in IPv4 everybody's.
   const few = last - first < 2n;
   const from = few ? first : first + 1n;
   const to = few || bits === 128 ? last : last - 1n;
   for (let at = from; at <= to && at < from + TRIED; at++)
-    if (!used.has(`${bits} ${at}`)) return `${addressText(at, bits)}/${subnet.split("/")[1]}`;
+    if (!used.has(`${bits} ${at}`) && !leased.some((pool) => pool.bits === bits && pool.first <= at && at <= pool.last))
+      return `${addressText(at, bits)}/${subnet.split("/")[1]}`;
   return null;
 }

@@ -41,6 +41,8 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   way_in: ["way in", "ways in"],
   route: ["route", "routes"],
   filter_line: ["filter line", "filter lines"],
+  lease_scope: ["lease scope", "lease scopes"],
+  lease_relay: ["lease relay", "lease relays"],
   shared_address: ["shared address", "shared addresses"],
   pattern: ["pattern", "patterns"],
   pattern_switch: ["pattern’s switch", "patterns’ switches"],
