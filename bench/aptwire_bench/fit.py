@@ -17,7 +17,7 @@ from aptwire.forward.parts import NOW, Link, State
 from aptwire.forward.wiring import Wiring
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, apply_edit
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES, FabricPort, Nic, Uplink
+from aptwire.plan.kinds import LEARNED, PLACES, FabricPort, Nic, Uplink
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import gateways_of
@@ -46,7 +46,19 @@ class Fitted:
 def fit(plan: Plan) -> Fitted:
     """The part of a plan that the kernel can build."""
     left: list[Left] = []
-    for step in (_shares, _unfiltered, _orders, _wireless, _lags, _teams, _functions, _overlays, _trees, _loops):
+    for step in (
+        _shares,
+        _unfiltered,
+        _knowing,
+        _orders,
+        _wireless,
+        _lags,
+        _teams,
+        _functions,
+        _overlays,
+        _trees,
+        _loops,
+    ):
         operations: list[Operation] = []
         for found, edit in step(plan):
             left.append(found)
@@ -77,6 +89,12 @@ def _unfiltered(plan: Plan) -> Step:
             f"{called(plan, switch)} hands VLANs to the host untagged; states of that kind are tried as they are read"
         )
         yield Left(switch.id, reason), (Patch("virtual_switch", switch.id, {"host_untagged": None}),)
+
+
+def _knowing(plan: Plan) -> Step:
+    for switch in sorted((s for s in plan.all("virtual_switch") if s.returning != LEARNED), key=lambda s: s.id):
+        reason = f"{called(plan, switch)} knows its adapters’ addresses; states of that kind are tried as they are read"
+        yield Left(switch.id, reason), (Patch("virtual_switch", switch.id, {"returning": LEARNED}),)
 
 
 def _orders(plan: Plan) -> Step:

@@ -9,6 +9,7 @@ from aptwire.forward.frames import ADVERT, BROADCAST, FOREIGN, FRAMES, LARGE, OF
 from aptwire.forward.hearing import hears
 from aptwire.forward.learning import Learned
 from aptwire.forward.parts import MemberKey, State, TeamKey
+from aptwire.judge.verdicts import judge
 from aptwire.plan.names import endpoint_key
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -175,6 +176,52 @@ class FrameTest(unittest.TestCase):
         asked = frames(made)
         for frame, may in ((OFFER, {"server", "b/hp"}), (ADVERT, {"router", "b/hp"})):
             self.assertEqual({id for id in asked.seats if asked.heard(id, None, frame)}, may)
+
+    def reflected(self, returning: str, isolated: bool) -> Small:
+        """Guests a1 and a2 on a switch of host a that filters nothing, behind a port that reflects; guest b1 on host b."""
+        made = Small()
+        made.segment(10)
+        made.fabric("sw")
+        made.host("a", made.access("sw/p1", 10, reflects=True))
+        made.host("b", made.access("sw/p2", 10))
+        made.kinds["virtual_switch"][0].update(returning=returning, filters=False)
+        made.put("port_group", "a/g", switch="a/s", name="g", mode="untagged", isolated=isolated)
+        for name in ("a1", "a2"):
+            made.put("guest", f"guest-{name}", host="a", name=name)
+            made.put("adapter", name, guest=f"guest-{name}", name=name, port_group="a/g", belongs="s10")
+        made.guest("b", "b1", None, "s10")
+        return made
+
+    def test_a_switch_that_knows_its_own_drops_what_a_port_reflects_of_them(self) -> None:
+        for returning, isolated, near in (
+            ("learned", True, {"a1", "a2"}),
+            ("taken", True, {"a1", "a2"}),
+            ("dropped", True, set()),
+            ("dropped", False, {"a2"}),
+        ):
+            made = self.reflected(returning, isolated)
+            heard = {id for id, _ in frames(made).heard("a1", None)}
+            self.assertEqual(heard, near | {"b1"}, (returning, isolated))
+
+    def test_a_gateway_that_reflection_alone_would_reach_is_not_reached(self) -> None:
+        for returning, verdict in (("taken", "home"), ("dropped", "stranded")):
+            made = self.reflected(returning, isolated=True)
+            made.kinds["segment"][0].update(subnets=["10.0.0.0/24"], gateways=["10.0.0.1"])
+            made.kinds["adapter"][1]["addresses"] = ["10.0.0.1/24"]
+            found = judge(made.plan()).verdicts()
+            self.assertEqual((found["a1"], found["b1"]), (verdict, "home"), returning)
+
+    def test_a_switch_that_knows_its_own_gives_by_address_and_else_sends_out(self) -> None:
+        for returning, isolated, reached in (
+            ("dropped", False, {"a2"}),
+            ("taken", True, {"a2"}),
+            ("dropped", True, {"a2"}),
+        ):
+            learned = Learned(frames(self.reflected(returning, isolated)))
+            for id in ("a1", "a2", "b1"):
+                learned.learn(id, ())
+            self.assertEqual({id for id, _ in learned.reached("a1", (), "a2")}, reached, (returning, isolated))
+            self.assertEqual({id for id, _ in learned.reached("a1", (), "b1")}, {"b1"})
 
     def test_a_state_takes_other_ways(self) -> None:
         made = pair()

@@ -19,6 +19,9 @@ from aptwire.formats.tunnels import read_tunnels
 from aptwire.plan import vids
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
+    DROPPED,
+    LEARNED,
+    TAKEN,
     Adapter,
     Cable,
     FabricPort,
@@ -311,11 +314,12 @@ class _HostBuilder:
         if base.addresses:
             self._host_port(switch, base.name, None, base.addresses)
 
-    def _extra_switch(self, name: str, base: Interface) -> str:
+    def _extra_switch(self, name: str, base: Interface, returning: str = LEARNED) -> str:
         """A switch for what has no bridge: it filters nothing, as nobody but its uplink is there."""
         id = self._id(name)
         if id not in self.made.by_id:
-            self.made.put(VirtualSwitch(id=id, host=self.host, name=name[:80], mtu=_mtu(base.mtu), filters=False))
+            made = VirtualSwitch(id=id, host=self.host, name=name[:80], mtu=_mtu(base.mtu), filters=False)
+            self.made.put(replace(made, returning=returning))
         return id
 
     def _uplink(self, switch: str, port: Interface, vlans: PortVlans | None) -> None:
@@ -469,7 +473,11 @@ class _HostBuilder:
             self.report.add("left out", about, f"a {interface.kind} in mode {interface.mode or 'unknown'}")
             self._elsewhere(interface, about)
             return
-        switch = self._extra_switch(f"{base.name}-{interface.mode}", base)
+        returning = {"vepa": TAKEN, "passthru": LEARNED}.get(interface.mode, DROPPED)
+        switch = self._extra_switch(f"{base.name}-{interface.mode}", base, returning)
+        modes = {i.mode for i in self.device.over(base.name) if i.kind != "vlan"}
+        if len(modes) > 1:
+            self.made.partial(switch, about, f"interfaces in modes {', '.join(sorted(modes))} upon {base.name}")
         if make_id(f"{switch}/{base.name}") not in self.made.by_id:
             id = make_id(f"{switch}/{base.name}")
             self.made.put(Uplink(id=id, switch=switch, name=base.name[:80], over=uplink))

@@ -254,7 +254,10 @@ class Frames:
         if start is None:
             return frozenset()
         found: set[tuple[str, Stack]] = set()
+        dropping = self.wiring.drops_own(seat.bridge)
         for other, out, begins in self._flood(roads or self.roads, start, seat.order, seat.vni):
+            if dropping and other.bridge == seat.bridge and not begins:
+                continue
             elsewhere = other is not seat or not begins or seat.rule.reflects
             if elsewhere and (not seat.vni or self._resolves(seat.over, other.over)):
                 found.add((other.id, out))

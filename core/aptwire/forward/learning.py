@@ -2,7 +2,7 @@
 
 Learning is per VID: at each stop of a frame the switch notes, for the sender's address and that VID, the port by which it came in; a switch that
 tells no VLANs apart has one table for all.  A frame to an address that is noted goes to that port alone, if it may go there; to any other it is
-flooded, as a broadcast would be.
+flooded, as a broadcast would be.  A switch that knows its adapters' addresses learns none: it gives a frame to who has its address, or sends it out.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from aptwire.forward.frames import Frames, Seat
 from aptwire.forward.parts import Link
 from aptwire.forward.rules import Stack
 from aptwire.forward.walk import Stop, flood, onward
-from aptwire.plan.kinds import FabricSwitch, VirtualSwitch
+from aptwire.plan.kinds import LEARNED, FabricSwitch, VirtualSwitch
 
 Port = Link | str
 """A link, or the seat that sits there."""
@@ -31,6 +31,8 @@ class Learned:
         plain = [s.id for s in plan.all(VirtualSwitch) if not s.filters]
         plain += [s.id for s in plan.all(FabricSwitch) if not s.managed]
         self._plain = {bridge_of[id].number for id in plain if id in bridge_of}
+        knowing = (s.id for s in plan.all(VirtualSwitch) if s.returning != LEARNED)
+        self._knowing = {bridge_of[id].number for id in knowing if id in bridge_of}
 
     def _table(self, stop: Stop) -> tuple[int, int]:
         """Where a switch notes addresses at a stop: by VID, or all together on one that tells no VLANs apart."""
@@ -76,12 +78,18 @@ class Learned:
         seen, queue = {start}, deque([start])
         while queue:
             stop = queue.popleft()
-            port = self._ports.get((*self._table(stop), target))
+            knowing = stop.bridge in self._knowing
+            inside = knowing and frames.seats[target].bridge == stop.bridge
+            port = (target if inside else None) if knowing else self._ports.get((*self._table(stop), target))
             for other in frames.at(stop.bridge):
-                if port in (None, other.id) and self._hears(stop, other, seat):
-                    out = book.leave(other.rule, stop.context, stop.vid, stop.below)
-                    if out is not None:
-                        found.add((other.id, out))
+                if other.id != (target if knowing else port or other.id) or not self._hears(stop, other, seat):
+                    continue
+                out = book.leave(other.rule, stop.context, stop.vid, stop.below)
+                if out is None and knowing:
+                    # Who isn't given it there is sent to over the fabric.
+                    port = None
+                elif out is not None and not (knowing and self._taken_away(stop, tags)):
+                    found.add((other.id, out))
             for link in roads.leaving((stop.bridge, stop.context, stop.entry), seat.order):
                 own = self._own_device(link, stop.bridge)
                 if port is not None and not own and not self._same_port(port, link, stop.bridge):
@@ -97,6 +105,16 @@ class Learned:
         if other.vni or (other is sender and stop.entry is None and not other.rule.reflects):
             return False
         return self.frames.serves(self.frames.roads, stop, other)
+
+    def _taken_away(self, stop: Stop, tags: Stack) -> bool:
+        """Whether what an adapter sends another one of its switch goes to a switch that shares its uplink: such a frame passes as if it had come in there."""
+        plan = self.frames.wiring.plan
+        if stop.entry is not None or not tags:
+            return False
+        over = {uplink.over for uplink in plan.where("uplink", "switch", self.frames.wiring.bridges[stop.bridge].id)}
+        return any(
+            uplink.vid == tags[0] for shared in over if shared for uplink in plan.where("uplink", "over", shared)
+        )
 
     def _own_device(self, link: Link, bridge: int) -> bool:
         """Whether a link leaves by a switch's own interface, upon which another switch sits: the host is shown everything there, and what it sends

@@ -174,7 +174,12 @@ class Roads:
         """The shortest way of a broadcast from one place to another; None where it isn't heard."""
         if source.context < 0 or target.rule is None:
             return None
-        return self._shortest(source, target.bridge, lambda spot: self.arrives(spot, target))
+        kept_out = source.bridge == target.bridge and self.wiring.drops_own(source.bridge)
+
+        def there(spot: FrameAt) -> bool:
+            return self.arrives(spot, target) and not (kept_out and spot[2] is not None)
+
+        return self._shortest(source, target.bridge, there)
 
     def nearest(self, source: Place, bridge: int) -> list[Step] | None:
         """The shortest way of a broadcast to a bridge, in whatever context; None where it doesn't get there."""

@@ -32,6 +32,7 @@ from aptwire.forward.parts import (
 from aptwire.forward.routed import Ways, ways_out
 from aptwire.forward.rules import PortRule, RuleBook
 from aptwire.plan.kinds import (
+    DROPPED,
     PLACES,
     Adapter,
     FabricPort,
@@ -118,6 +119,11 @@ class Wiring:
     def crossed(self) -> frozenset[int]:
         """The virtual switches (bridge numbers) that frames may cross on their way."""
         return frozenset(n for n, bridge in enumerate(self.bridges) if bridge.virtual and bridge.crossing_row >= 0)
+
+    def drops_own(self, bridge: int) -> bool:
+        """Whether a virtual switch drops what its own adapters sent and a port of the fabric reflects."""
+        switch = self.plan.of("virtual_switch").get(self.bridges[bridge].id) if bridge >= 0 else None
+        return switch is not None and switch.returning == DROPPED
 
     @cached_property
     def crossing_teams(self) -> list[Team]:

@@ -21,6 +21,7 @@ RATE = (8, 800_000_000)
 BURST = (1_500, 1_000_000_000)
 GUARDS = ("overhear", "new_address", "foreign_source", "serve_leases", "advertise_routes")
 ADMITS = ("all", "untagged", "tagged")
+LEARNED, DROPPED, TAKEN = RETURNING = ("learned", "dropped", "taken")
 STATIC, LEASE, NONE = ADDRESSING = ("static", "lease", "none")
 TAKEN_BY_LEASE = "lease: its IPv4 address comes from a lease server (RFC 2131); none: it is meant to have no address"
 SHAPES = ("send_rate", "send_peak", "send_burst", "receive_rate", "receive_peak", "receive_burst")
@@ -151,6 +152,11 @@ class VirtualSwitch(Record):
         True, help="false: the host itself is known not to answer on it, whatever its addresses elsewhere"
     )
     host_untagged: str | None = f.vid_set(help="VIDs of which the host itself gets the frames untagged; absent: none")
+    returning: str = f.choice(
+        *RETURNING,
+        default=LEARNED,
+        help="what its own adapters sent and a port of the fabric reflects: learned as any other; dropped, or taken (IEEE 802.1Q clause 40), by one that knows its adapters' addresses",
+    )
     partial: bool = f.flag(
         False, help="true: it has a port that the plan doesn't hold, and what is behind that is open"
     )

@@ -157,7 +157,8 @@ const MODE_WORDS = {
 };
 export const MODES: [string, string][] = SPECS.uplink.mode.options.map((mode) => [mode, MODE_WORDS[mode]]);
 
-const switchFields: FieldSpec<"name" | "mtu" | "limits" | "filters" | "answers" | "host_untagged">[] = [
+type OfSwitch = "name" | "mtu" | "limits" | "filters" | "answers" | "host_untagged" | "returning";
+const switchFields: FieldSpec<OfSwitch>[] = [
   text("name", "Name"),
   { ...mtu, more: false },
   choice("limits", "Can limit", {
@@ -168,6 +169,12 @@ const switchFields: FieldSpec<"name" | "mtu" | "limits" | "filters" | "answers" 
   }),
   flag("filters", "Filters tags", { more: true }),
   flag("answers", "The host answers", { more: true }),
+  choice(
+    "returning",
+    "Its own, reflected",
+    { learned: "as any other frame", dropped: "dropped", taken: "taken (VEPA)" },
+    { more: true },
+  ),
   vids("host_untagged", "The host hears untagged", "none", { more: true, when: (d) => d.filters !== false }),
 ];
 
