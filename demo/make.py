@@ -626,6 +626,26 @@ def within_hosts() -> None:
     change("adapter", "adapter-ticketing-watch", overhear=True)
     # The loudspeakers' machine boots from the network.
     change("adapter", "adapter-announcements", type="emulated")
+    leases()
+
+
+def leases() -> None:
+    """The firewall and the quay's router lease addresses; so does the announcements' appliance, which nobody asked to."""
+    firewall = "guest-edge-firewall"
+    for name, net in (("ticketing", "10.65.10"), ("berth planning", "10.65.20"), ("tide gauges", "10.65.30")):
+        kept = ["02:64:0b:00:00:0f 10.65.10.33"] if name == "ticketing" else []
+        said = {"subnet": f"{net}.0/24", "pool": [f"{net}.100-{net}.149"], "gateways": [f"{net}.1"], "kept": kept}
+        put("lease_scope", f"firewall-leases-{name.replace(' ', '-')}", of=firewall, **said)
+    change("segment", SEG["berth planning"], lease_servers=("10.65.20.1",))
+    change("adapter", "adapter-ticketing-kiosk-3", addresses=(), addressing="lease")
+    visitors = {"subnet": "10.66.10.0/24", "pool": ["10.66.10.100-10.66.10.199"], "gateways": ["10.66.10.1"]}
+    put("lease_scope", "router-leases-visitors", of="quay-router", minutes=60, **visitors)
+    change("segment", "segment-visitors", lease_servers=("10.66.10.1",))
+    for n in (1, 2):
+        change("adapter", f"adapter-visitor-desk-{n}", addresses=(), addressing="lease")
+    stray = {"subnet": "10.65.20.0/24", "pool": ["10.65.20.200-10.65.20.219"], "gateways": ["10.65.20.33"]}
+    put("lease_scope", "announcements-leases", of="guest-announcements", note="its maker’s default", **stray)
+    change("adapter", "adapter-announcements", serve_leases=True)
     change("fabric_switch", "quay-b", vlans="110, 120, 130, 210, 220, 230, 240, 300, 310-312")
     put("fabric_port", "quay-b/x47", switch="quay-b", name="x47", mode="access", vid=110, speed=10_000, enabled=False)
     put("station", "quay-array", name="quay-array", site="Northquay")

@@ -30,6 +30,7 @@ from aptwire.judge.causes import spoken
 from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
+from aptwire.judge.lease import LEASED
 from aptwire.judge.need import LACKING, SPARE, needs
 from aptwire.judge.risks.rules import RULE_RISKS
 from aptwire.judge.verdicts import judge
@@ -394,6 +395,24 @@ def ping(plan_file: str, a: str, b: str, without: str | None, service: str, as_j
             click.echo(f"{when}: {outcome}{f', {reason}' if reason else ''}")
         click.echo(found.sentence)
     sys.exit(0 if found.outcome == ANSWERED else 1)
+
+
+@main.command(
+    help="What each interface that asks for a lease gets, and from whom. Exit status 1 where one gets none of its own."
+)
+@click.argument("plan_file")
+@click.option("--json", "as_json", is_flag=True, help="every offer as JSON")
+def leases(plan_file: str, as_json: bool) -> None:
+    """Who leases what to whom."""
+    judgement = judge(_load(plan_file))
+    found = sorted(judgement.leases.items())
+    if as_json:
+        _print_json({id: lease.to_json() for id, lease in found})
+    else:
+        plan = judgement.plan
+        rows = [(called(plan, plan.find(id)), o.outcome, o.got, o.by(plan), o.reason) for id, o in found]
+        click.echo(table(("who asks", "fares", "gets", "of", "why"), rows or [("nobody asks", "", "", "", "")]))
+    sys.exit(1 if any(lease.outcome != LEASED for _, lease in found) else 0)
 
 
 @main.command(help="How each rule of a plan fares, or any other that is asked. Exit status 1 where one is broken.")

@@ -48,11 +48,18 @@ def landings(
                     "lands_vid": lands_vid,
                     "lands": lands,
                     **_said(wiring, *judgement.stand_verdict(place.stand)),
+                    "lease": "",
+                    "leased_by": "",
                 }
             status, own = judgement.status_of(place), judgement.own.get(place.record)
             worst = max(worst, status)
             told = {"record": place.record, "addresses": list(place.addresses), **said}
-            tags.append(told if own is None else {**told, **_said(wiring, *own)})
+            if own is not None:
+                told.update(_said(wiring, *own))
+            lease = judgement.leases.get(place.record)
+            if lease is not None:
+                told.update(lease=lease.got, leased_by=lease.by(plan))
+            tags.append(told)
         host = host_of(plan, record)
         made.append(
             {

@@ -84,6 +84,7 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/report", paper.report),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/ping", views.get_ping),
+    path("api/plans/<uuid:plan_id>/leases", views.list_leases),
     path("api/plans/<uuid:plan_id>/rules", rules.rules),
     path("api/plans/<uuid:plan_id>/rule", rules.rule),
     path("api/plans/<uuid:plan_id>/lattice", views.segments_by_hosts),

@@ -48,6 +48,26 @@ class CommandLineTest(unittest.TestCase):
         self.assertEqual(lost, drills["fulmar/nic0"])
         self.assertIn("nobody", self.call("hears", self.plan).output)
 
+    def test_the_script_knows_every_command(self) -> None:
+        said = (ROOT / "run").read_text()
+        for name in main.commands:
+            self.assertIn(f'"{name}"', said)
+            self.assertIn(f"./run {name} ", said)
+
+    def test_leases(self) -> None:
+        demo = str(ROOT / "demo" / "brackwater.json")
+        done = self.call("leases", demo)
+        self.assertEqual(done.exit_code, 0)
+        self.assertRegex(done.output, r"ticketing-kiosk-3 +leased +10\.65\.10\.33 +edge-firewall")
+        told = json.loads(self.call("leases", demo, "--json").output)
+        self.assertEqual(told["adapter-visitor-desk-1"]["offers"][0]["server"], "quay-router")
+        plan = json.loads(Path(demo).read_text())
+        plan["records"]["lease_scope"] = []
+        Path(self.plan).write_text(json.dumps(plan))
+        done = self.call("leases", self.plan)
+        self.assertEqual(done.exit_code, 1)
+        self.assertIn("not known", done.output)
+
     def test_rules_and_a_connection(self) -> None:
         demo = str(ROOT / "demo" / "brackwater.json")
         done = self.call("rules", demo)
@@ -110,7 +130,7 @@ class CommandLineTest(unittest.TestCase):
 
     def test_all_home_ends_with_0_unless_a_rule_is_broken(self) -> None:
         plan = json.loads((ROOT / "demo" / "brackwater.json").read_text())
-        for kind in ("guest", "adapter", "guest_tag", "host_port", "mirror", "filter_line"):
+        for kind in ("guest", "adapter", "guest_tag", "host_port", "mirror", "filter_line", "lease_scope"):
             plan["records"].pop(kind)
         plan["records"]["port_group"] = [g for g in plan["records"]["port_group"] if g["mode"] != "overlay"]
         for rules, status in (([], 0), (["quay-array reaches quay-router"], 1)):

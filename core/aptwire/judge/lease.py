@@ -12,13 +12,14 @@ from aptwire.above.outcomes import SILENT
 from aptwire.forward.parts import NOW, State
 from aptwire.plan.fields import numbers, range_of
 from aptwire.plan.kinds import FilterLine, LeaseScope, Route
+from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import Address, Held
 
 if TYPE_CHECKING:
     from aptwire.judge.judgement import Judgement
 
-LEASED, NO_ANSWER, WRONG, EITHER = "leased", "no answer", "wrong", "either"
+LEASED, NO_ANSWER, WRONG, EITHER = LEASES = ("leased", "no answer", "wrong", "either")
 """What becomes of a question, beside *wavers* and *unproven*: an address of its own segment; none; one that is not; one or the other."""
 
 
@@ -65,6 +66,18 @@ class Lease:
     def heard(self) -> tuple[Offer, ...]:
         """The offers that are heard, or perhaps."""
         return tuple(offer for offer in self.offered if offer.outcome != SILENT)
+
+    @property
+    def got(self) -> str:
+        """What it gets in a few words: an address, those of which it gets one, or that it gets none."""
+        if not self.heard:
+            return "no lease" if self.outcome == NO_ANSWER else "not known"
+        said = dict.fromkeys(o.address.partition("/")[0] or ", ".join(o.scope.pool) for o in self.heard)
+        return " or ".join(said)
+
+    def by(self, plan: Plan) -> str:
+        """Who leases it, by name."""
+        return some(dict.fromkeys(called(plan, plan.find(offer.server)) for offer in self.heard))
 
     def to_json(self) -> dict[str, Any]:
         """The lease for a program."""

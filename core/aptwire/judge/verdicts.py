@@ -409,7 +409,7 @@ def _misfits(
 def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch) -> frozenset[str]:
     """The blocks that differ in what is said of them; `asked` int64[n] are the stands of the segments that were asked anew."""
     old, landing = before.landing, after.landing
-    found = after.singly_apart(before)
+    found = after.singly_apart(before) | _leased_apart(before, after)
     status = at.by_stand(before.status)
     for n in asked.tolist() if asked.size < 64 else asked[(after.status[asked] | status[asked]) != HOME].tolist():
         stand = landing.stands[n]
@@ -419,3 +419,12 @@ def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch) ->
         differ = at.by_row(old.rows.landed)[landing.first] != landing.rows.landed[landing.first]
         found.update(landing.stands[n].block for n in np.flatnonzero(differ).tolist())
     return frozenset(found)
+
+
+def _leased_apart(before: Judgement, after: Judgement) -> set[str]:
+    """The blocks in which somebody gets another lease."""
+    one, two, wiring = before.leases, after.leases, after.wiring
+    if not one and not two:
+        return set()
+    records = (after.plan.find(id) for id in one.keys() | two.keys() if one.get(id) != two.get(id))
+    return {wiring.home_block(record) for record in records if record is not None}

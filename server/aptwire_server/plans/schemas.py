@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.judge.lease import LEASES
 from aptwire.judge.risks import GRAVITY as RISKS
 from aptwire.judge.why import VERDICTS
 from aptwire.plan.file import schema as plan_schema
@@ -18,7 +19,7 @@ FLAG: Schema = {"type": "boolean"}
 ANY: Schema = {"type": "object", "additionalProperties": True}
 
 
-SAID = ("tag", "belongs", "lands_vid", "lands", "verdict", "state")
+SAID = ("tag", "belongs", "lands_vid", "lands", "verdict", "state", "lease", "leased_by")
 """What an endpoint's tag says, beside its record and addresses: alike for all that stand alike."""
 
 SCOPE = {"pulls": (0, 100), "sample": (0, 100_000), "seed": (0, 1_000_000)}
@@ -101,6 +102,8 @@ def components() -> dict[str, Schema]:
         addresses=many(TEXT),
         verdict=VERDICT,
         state=TEXT,
+        lease=TEXT,
+        leased_by=TEXT,
     )
     hop = obj(records=many(TEXT), where=TEXT, before=TEXT, after=TEXT, rule=TEXT, outcome=TEXT, reason=TEXT)
     counts = {"type": "object", "additionalProperties": NUMBER}
@@ -220,6 +223,27 @@ def components() -> dict[str, Schema]:
             out=TEXT, address=TEXT, to=maybe(TEXT), by=TEXT, outcome=PINGED, reason=TEXT, trace=maybe(ref("Trace"))
         ),
         "Way": obj(source=TEXT, target=TEXT, legs=many(ref("Leg")), outcome=PINGED, reason=TEXT, stopped=TEXT),
+        "Lease": obj(
+            record=TEXT,
+            name=TEXT,
+            outcome=choice(*LEASES, UNPROVEN, WAVERS),
+            got=TEXT,
+            leased_by=TEXT,
+            reason=TEXT,
+            offers=many(ref("Offer")),
+        ),
+        "Offer": obj(
+            server=TEXT,
+            at=TEXT,
+            relay=TEXT,
+            scope=TEXT,
+            subnet=TEXT,
+            address=TEXT,
+            pool=many(TEXT),
+            gateways=many(TEXT),
+            outcome=PINGED,
+            reason=TEXT,
+        ),
         "Ping": obj(
             source=TEXT,
             target=TEXT,
@@ -516,6 +540,7 @@ LOOKING = (
         "/ping",
         "/rule",
         "/rules",
+        "/leases",
         "/strand",
         "/teams",
     ),

@@ -20,6 +20,7 @@ from aptwire.plan.edits import Edit, edit_from_json, edit_to_json
 from aptwire.plan.file import plan_text
 from aptwire.plan.filters import read_packet
 from aptwire.plan.kinds import KINDS
+from aptwire.plan.names import called
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import brief
 from django.http import HttpResponse
@@ -349,6 +350,25 @@ def get_ping(request: Request, plan_id: uuid.UUID) -> Response:
     judgement = _engine(request, plan_id).judgement()
     a, b = (_end(judgement.plan, asked(request, name), name) for name in ("a", "b"))
     return Response(ping(judgement, a, b, packet=read_packet(asked(request, "on"))).to_json())
+
+
+@extend_schema(responses={200: obj(leases=many(ref("Lease"))), **REFUSED}, operation_id="list_leases")
+@api_view(["GET"])
+def list_leases(request: Request, plan_id: uuid.UUID) -> Response:
+    """What each interface that asks for a lease gets: in a few words, from whom, why not, and every offer made to it, heard or not."""
+    judgement = _engine(request, plan_id).judgement()
+    plan = judgement.plan
+    told = [
+        {
+            "record": id,
+            "name": called(plan, plan.find(id)),
+            "got": lease.got,
+            "leased_by": lease.by(plan),
+            **lease.to_json(),
+        }
+        for id, lease in sorted(judgement.leases.items())
+    ]
+    return Response({"leases": told})
 
 
 def _end(plan: Plan, text: str, name: str) -> str:

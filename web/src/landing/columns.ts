@@ -83,7 +83,7 @@ export const COLUMNS: readonly Column[] = [
     usual: true,
     mono: true,
     most: 106,
-    text: ({ tag }) => tag.addresses[0]?.split("/")[0] ?? "",
+    text: ({ tag }) => tag.addresses[0]?.split("/")[0] ?? tag.lease,
   },
   { id: "mac", title: "MAC", mono: true, most: 124, text: (row, book) => adapterOf(row, book)?.mac ?? "" },
   {
@@ -97,9 +97,9 @@ export const COLUMNS: readonly Column[] = [
   {
     id: "lease_servers",
     title: "Lease server",
-    mono: true,
-    most: 92,
-    text: (row, book) => segmentOf(row, book)?.lease_servers?.join(", ") ?? "",
+    hint: "Who answers where it asks for a lease; else the servers that its segment names",
+    most: 110,
+    text: (row, book) => row.tag.leased_by || (segmentOf(row, book)?.lease_servers?.join(", ") ?? ""),
   },
   {
     id: "could",

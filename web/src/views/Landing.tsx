@@ -210,8 +210,9 @@ export function Landing() {
       }
       case "address":
       case "gateway": {
-        const known = (column.id === "address" ? tag.addresses : segment?.gateways) ?? [];
-        if (!tag.addresses.length || !known.length) return { title: known.join(" "), body: column.text(row, book) };
+        const own = tag.addresses.length ? tag.addresses : tag.lease ? [tag.lease] : [];
+        const known = (column.id === "address" ? own : segment?.gateways) ?? [];
+        if (!own.length || !known.length) return { title: known.join(" "), body: column.text(row, book) };
         const a = frameEnd(endpoint, tag.tag);
         const asked: Record<string, string> = column.id === "address" ? { a } : { a, b: known[0]! };
         const says = column.id === "address" ? "ping somebody from here" : "ping it from here";
