@@ -19,7 +19,7 @@ from aptwire.judge.verdicts import judge, rejudge
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import KINDS, LeaseScope
 from aptwire.plan.plan import Plan, PlanError
-from aptwire.rules.answer import BROKEN, HOLDS
+from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
 from aptwire.rules.asking import asked
 
 from tests.core.test_ping import two_segments
@@ -330,6 +330,50 @@ class RiskTest(unittest.TestCase):
         risk = next(r for r in risks(judgement) if r.what == "taken-lease")
         after = apply_edit(judgement.plan, mends(judgement, risk)[0].edit)[0]
         self.assertEqual(after.get("lease_scope", "r-10").pool, ("10.0.10.100-10.0.10.104", "10.0.10.106-10.0.10.109"))
+
+
+class RuleTest(unittest.TestCase):
+    RULE = "s10 gets leases only from r"
+
+    def fares(self, made: Small, outcome: str, words: str = "") -> Judgement:
+        judgement = judge(made.plan())
+        answer = asked(judgement).ask(self.RULE)
+        self.assertEqual(answer.outcome, outcome, answer.text)
+        self.assertIn(words, answer.text)
+        return judgement
+
+    def test_only_who_is_meant_answers_whoever_might_ask(self) -> None:
+        self.fares(asking(), HOLDS, "Asked of 1")
+        made = asking()
+        made.put("rule", "rule", text=self.RULE)
+        made.guest("b", "d", 10, addresses=["10.0.10.9/24"], serve_leases=True)
+        self.fares(made, HOLDS)
+        served(made, "guest-d", 10, pool=["10.0.10.200-10.0.10.209"])
+        judgement = self.fares(made, BROKEN, "d answers a1 too")
+        risk = next(r for r in risks(judgement) if r.what == "broken-rule")
+        found = mends(judgement, risk)
+        self.assertEqual(
+            {mend.title for mend in found},
+            {
+                "Have a guard drop what d of d leases",
+                "Take away the lease scope 10.0.10.0/24 of d",
+                "Take the rule away",
+            },
+        )
+        for mend in found[:2]:
+            self.assertEqual(asked(judge(apply_edit(judgement.plan, mend.edit)[0])).ask(self.RULE).outcome, HOLDS)
+        # Who doesn't ask might.
+        adapter(made, "a1").update(addressing="static", addresses=["10.0.10.11/24"])
+        self.fares(made, BROKEN)
+
+    def test_what_is_not_known_is_not_said_to_hold(self) -> None:
+        made = asking()
+        made.kinds["cable"].pop(0)
+        self.fares(made, UNKNOWN, "nobody said what is behind it")
+        made = relayed()
+        served(made, "r", 10, pool=["10.0.10.200-10.0.10.209"])
+        # Whether r answers itself or asks d isn't said.
+        self.fares(made, UNKNOWN, "both leases and relays")
 
 
 class RefusedTest(unittest.TestCase):

@@ -69,9 +69,15 @@ class Leases:
         place = self.wiring.place(record.id)
         if place is None or place.context < 0:
             return Lease(NO_ANSWER, (), f"{called(self.plan, record)} isn’t attached to anything")
+        return self._weigh(place, self.offers(record))
+
+    def offers(self, record: Record) -> list[Offer]:
+        """What is said to an interface where it asks, whether it does or not, what it hears first; nothing where it isn't attached to anything."""
+        place = self.wiring.place(record.id)
+        if place is None or place.context < 0:
+            return []
         mac = mac_of(self.plan, record)
-        offers = [made for offer in self._near(place) for made in self._fitting(offer, record, mac)]
-        return self._weigh(place, sorted(offers, key=_rank))
+        return sorted((made for offer in self._near(place) for made in self._fitting(offer, record, mac)), key=_rank)
 
     @cached_property
     def sources(self) -> list[Source]:
@@ -94,6 +100,11 @@ class Leases:
             assert record is not None
             own = [ipaddress.ip_interface(a).ip for a in record.addresses if ":" not in a]  # type: ignore[attr-defined]
             outcome, reason = self._speaks(relay.at)
+            both = (
+                any(own[0] in ipaddress.ip_network(s.subnet) for s in self._scopes(owner_of(self.plan, record).id))
+                if own
+                else False
+            )
             for to in relay.to if own else ():
                 for server, doubt in self._asked(owner_of(self.plan, record).id, to):
                     scope = next((s for s in self._scopes(server) if own[0] in ipaddress.ip_network(s.subnet)), None)
@@ -103,6 +114,7 @@ class Leases:
                     if outcome == ANSWERED:
                         asked = partial(self.far.relayed, relay.at, own[0], ipaddress.ip_address(to))
                         found = self.far.in_states(asked, self.state)
+                    doubt = doubt or (self._both(relay.at) if both else "")
                     yield Source(relay.at, server, scope, relay.id, *self._carried(found, server, doubt))
 
     def _asked(self, owner: str, to: str) -> Iterator[tuple[str, str]]:

@@ -72,7 +72,7 @@ class Lease:
         """What it gets in a few words: an address, those of which it gets one, or that it gets none."""
         if not self.heard:
             return "no lease" if self.outcome == NO_ANSWER else "not known"
-        said = dict.fromkeys(o.address.partition("/")[0] or ", ".join(o.scope.pool) for o in self.heard)
+        said = dict.fromkeys(o.address.partition("/")[0] or ", ".join(map(_short, o.scope.pool)) for o in self.heard)
         return " or ".join(said)
 
     def by(self, plan: Plan) -> str:
@@ -82,6 +82,13 @@ class Lease:
     def to_json(self) -> dict[str, Any]:
         """The lease for a program."""
         return {"outcome": self.outcome, "reason": self.reason, "offers": [offer.to_json() for offer in self.offered]}
+
+
+def _short(text: str) -> str:
+    """A range as people write it: without what its last address has in common with the first."""
+    low, _, high = text.partition("-")
+    same = low.rpartition(".")[0] == high.rpartition(".")[0]
+    return f"{low}–{high.rpartition('.')[2] if same else high}" if high else low
 
 
 def kept_for(scope: LeaseScope, mac: str | None) -> str:

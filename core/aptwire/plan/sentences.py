@@ -20,7 +20,7 @@ LONGEST = 400
 """Characters of a rule."""
 
 GRAMMAR = r"""
-rule: apart | reach | carries | share
+rule: apart | reach | carries | share | leases
 
 apart: KEEP subjects APART FROM (subjects | EVERYTHING) layer2? hostile? without?
 layer2: ON LAYER TWO
@@ -36,6 +36,8 @@ carries: subjects CARRIES NUMBER
 
 share: subjects SHARE NO thing (COMMA thing)* (OR thing)?
 thing: VID | VIRTUAL SWITCH | UPLINK | NIC | CARD
+
+leases: subjects GETS LEASES ONLY FROM subjects
 
 subjects: subject (COMMA subject)* (AND subject)?
 subject: EVERY HOST -> every_host
@@ -68,6 +70,8 @@ LISTED = (
         "only",
         "through",
         "carries",
+        "gets",
+        "leases",
         "share",
         "no",
     ),
@@ -161,7 +165,15 @@ class Share:
     things: tuple[str, ...]
 
 
-Sentence = Apart | Reach | Carries | Share
+@dataclass(frozen=True)
+class LeasesOnly:
+    """Where one of `a` asks for a lease, nobody answers but one of `b`."""
+
+    a: Subjects
+    b: Subjects
+
+
+Sentence = Apart | Reach | Carries | Share | LeasesOnly
 
 
 @dataclass(frozen=True)
@@ -388,6 +400,10 @@ class _Maker(Transformer[Token, Any]):
 
     def share(self, subjects: Subjects, *parts: Any) -> Share:
         return Share(subjects, tuple(dict.fromkeys(part for part in parts if not isinstance(part, Token))))
+
+    def leases(self, *parts: Any) -> LeasesOnly:
+        ends = [part for part in parts if isinstance(part, tuple) and not isinstance(part, Token)]
+        return LeasesOnly(ends[0], ends[1])
 
     def rule(self, sentence: Sentence) -> Sentence:
         return sentence

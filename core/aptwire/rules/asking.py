@@ -11,6 +11,7 @@ from dataclasses import replace
 from itertools import chain, product
 from threading import RLock
 
+from aptwire.above.leases import Leases
 from aptwire.above.outcomes import SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Ping, Way
 from aptwire.judge.judgement import Judgement
@@ -28,6 +29,7 @@ from aptwire.plan.sentences import (
     SEGMENT,
     Apart,
     Carries,
+    LeasesOnly,
     Reach,
     Sentence,
     Share,
@@ -121,8 +123,8 @@ class Asked:
             self.look.tabled if routed else None,
         )
 
-    def _ask(self, sentence: Apart | Reach | Carries) -> Answer:
-        said = [sentence.a, *((sentence.b,) if isinstance(sentence, (Apart, Reach)) else ())]
+    def _ask(self, sentence: Apart | Reach | Carries | LeasesOnly) -> Answer:
+        said = [sentence.a, *((sentence.b,) if not isinstance(sentence, Carries) else ())]
         more = (
             sentence.without if isinstance(sentence, Apart) else sentence.through if isinstance(sentence, Reach) else ()
         )
@@ -137,6 +139,8 @@ class Asked:
             return Parting(self.look, sentence, *found).answer()
         if isinstance(sentence, Reach):
             return self._reach(sentence, *found)
+        if isinstance(sentence, LeasesOnly):
+            return self._leased(*found[:2])
         return self._carries(sentence)
 
     def _reach(self, sentence: Reach, a: Whom, b: Whom, through: Whom) -> Answer:
@@ -213,6 +217,33 @@ class Asked:
             return doubt
         text = f"Asked of {count}: packets of {sentence.size} bytes get through between all of them."
         return Answer(HOLDS, text)
+
+    def _leased(self, a: Whom, b: Whom) -> Answer:
+        """Who would answer anybody of the first, asking or not, and isn't of the second."""
+        leases, allowed = self.judgement.once(Leases), {self.look.owner(unit.id) for unit in b.units}
+        doubt: Answer | None = None
+        asked = 0
+        for id in dict.fromkeys(record for unit in a.units for record in unit.records):
+            record, place = self.plan.find(id, PLACES), self.wiring.place(id)
+            if record is None or place is None or place.context < 0 or self.look.owner(id) in allowed:
+                continue
+            asked += 1
+            for offer in leases.offers(record):
+                if offer.server not in allowed and offer.outcome != SILENT:
+                    name, whom = self.look.name(offer.server), self.look.name(id)
+                    if offer.outcome != UNPROVEN:
+                        text = f"{name} answers {whom} too{when(self.wiring, offer.state)}."
+                        return Answer(BROKEN, text, id, offer.at, offer.state)
+                    text = f"Nobody can know whether {name} answers {whom}: {offer.reason}."
+                    doubt = doubt or Answer(UNKNOWN, text, id, offer.at)
+            if self.look.voices.loose(place.stand):
+                text = f"What {self.look.name(id)} asks gets somewhere of which nobody said what is behind it."
+                doubt = doubt or Answer(UNKNOWN, text, id)
+        if doubt is not None:
+            return doubt
+        if not asked:
+            return Answer(NOBODY, "It speaks of nobody but those who lease.")
+        return Answer(HOLDS, f"Asked of {asked}: nobody else answers one of them, in any state.")
 
     def _lost(self, record: str, cause: Cause, size: int) -> str:
         name = self.look.name(record)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Iterator
 
+from aptwire.above.leases import Leases
 from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import Way
 from aptwire.forward.parts import Place
@@ -15,10 +16,10 @@ from aptwire.judge.verdicts import rejudge
 from aptwire.judge.why import is_idle
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, in_steps, merged, touched
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES, FilterLine, Record, Route, Segment
+from aptwire.plan.kinds import PLACES, Adapter, FilterLine, Record, Route, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError
-from aptwire.plan.sentences import EVERYTHING, Apart, Reach, read
+from aptwire.plan.sentences import EVERYTHING, Apart, LeasesOnly, Reach, read
 from aptwire.plan.stacks import Address, Stack, owner_of, stack_of
 from aptwire.rules.answer import BROKEN, HOLDS, Answer
 from aptwire.rules.asking import asked
@@ -36,6 +37,8 @@ def rule_offers(judgement: Judgement, text: str) -> list[Offer]:
     sentence = read(text)
     if isinstance(sentence, Apart):
         return list(_parting(judgement, sentence, asked(judgement).ask(text)))
+    if isinstance(sentence, LeasesOnly):
+        return list(_silencing(judgement, text))
     if not isinstance(sentence, Reach):
         return []
     found: list[Offer] = []
@@ -60,6 +63,51 @@ def rule_offers(judgement: Judgement, text: str) -> list[Offer]:
             return found[:MOST]
         frontier = onward[:BREADTH]
     return []
+
+
+# Leases
+
+
+def _silencing(judgement: Judgement, text: str) -> Iterator[Offer]:
+    """What keeps a stranger from answering who asks for a lease: a guard, his relay or his scope away; for one after the other, until nobody else does."""
+    titles: list[str] = []
+    edit: Edit = ()
+    judged = judgement
+    for _ in range(MOST):
+        answer = asked(judged).ask(text)
+        if answer.outcome != BROKEN:
+            break
+        title, more = next(_silent(judged, answer), ("", ()))
+        if not more:
+            return
+        titles, edit = [*titles, title], merged((*edit, *more))
+        judged = rejudge(judgement, apply_edit(judgement.plan, edit)[0], touched(edit))
+        if asked(judged).ask(text).outcome == HOLDS:
+            yield in_steps(titles), edit
+    first = asked(judgement).ask(text)
+    yield from _silent(judgement, first) if first.outcome == BROKEN else ()
+
+
+def _silent(judgement: Judgement, answer: Answer) -> Iterator[Offer]:
+    """The edits after which one who leases isn't heard by one who asks."""
+    plan = judgement.plan
+    speaker, record = plan.find(answer.b, PLACES), plan.find(answer.a, PLACES)
+    if speaker is None or record is None:
+        return
+    adapter = speaker if isinstance(speaker, Adapter) else plan.of("adapter").get(getattr(speaker, "adapter", ""))
+    if adapter is not None:
+        yield (
+            f"Have a guard drop what {called(plan, adapter)} leases",
+            (Patch("adapter", adapter.id, {"serve_leases": False}),),
+        )
+    for offer in judgement.once(Leases).offers(record):
+        if offer.at == answer.b:
+            if offer.relay:
+                yield (
+                    f"Take away {called(plan, plan.get('lease_relay', offer.relay))}",
+                    (Drop("lease_relay", offer.relay),),
+                )
+            yield f"Take away {called(plan, offer.scope)}", (Drop("lease_scope", offer.scope.id),)
 
 
 # Apart

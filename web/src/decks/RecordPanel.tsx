@@ -181,6 +181,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
+      { label: "Relay", body: <Relay id={id} {...ids} /> },
       settings,
       remove,
     ],
@@ -193,6 +194,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
+      { label: "Relay", body: <Relay id={id} {...ids} /> },
       remove,
     ],
   }),
@@ -227,6 +229,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
+      { label: "Relay", body: <Relay id={id} {...ids} /> },
       remove,
     ],
   }),
@@ -627,13 +630,9 @@ function Filter({ id, book, done, open }: Part) {
   );
 }
 
-/** What a guest, station or host leases, and for whom it asks elsewhere. */
+/** What a guest, station or host leases. */
 function Leases({ id, book, done, open }: Part) {
   const name = String(book.byId.get(id)?.name ?? id);
-  const interfaces = interfacesOf(book, id);
-  const named = new Map(interfaces);
-  const relays = interfaces.flatMap(([at]) => book.of("lease_relay", "at", at));
-  const free = interfaces.filter(([at]) => !book.of("lease_relay", "at", at).length);
   return (
     <>
       <ListWithDrops
@@ -644,7 +643,7 @@ function Leases({ id, book, done, open }: Part) {
           operations: [drop("lease_scope", scope.id)],
           message: `Have ${name} lease nothing in ${scope.subnet}`,
         }))}
-        empty="It leases no addresses."
+        empty="It leases no addresses to who asks at its interfaces."
         open={open}
       />
       <FieldForm
@@ -659,6 +658,20 @@ function Leases({ id, book, done, open }: Part) {
         done={done}
         action="Add the scope"
       />
+    </>
+  );
+}
+
+/** For whom a guest, station or host asks for leases elsewhere. */
+function Relay({ id, book, done, open }: Part) {
+  const name = String(book.byId.get(id)?.name ?? id);
+  const interfaces = interfacesOf(book, id);
+  const named = new Map(interfaces);
+  const relays = interfaces.flatMap(([at]) => book.of("lease_relay", "at", at));
+  const free = interfaces.filter(([at]) => !book.of("lease_relay", "at", at).length);
+  const first = free[0]?.[0];
+  return (
+    <>
       <ListWithDrops
         label="Lease relays"
         items={relays.map((relay) => ({
@@ -667,24 +680,18 @@ function Leases({ id, book, done, open }: Part) {
           operations: [drop("lease_relay", relay.id)],
           message: `Have ${name} ask nobody for leases at ${named.get(relay.at) ?? relay.at}`,
         }))}
-        empty="It asks nobody elsewhere for leases of others."
+        empty="It asks nobody elsewhere for leases of others. Where it hears who asks, it can ask a server behind it."
         open={open}
       />
-      {free.length > 0 && (
+      {first && (
         <FieldForm
-          fields={fieldsOf("lease_relay", book, undefined, { at: free[0]![0] }).map((field) =>
-            field.name === "at" ? { ...field, options: free, unless: free[0]![0] } : field,
+          fields={fieldsOf("lease_relay", book, undefined, { at: first }).map((field) =>
+            field.name === "at" ? { ...field, options: free, unless: first } : field,
           )}
           making
           compose={(set) =>
             Array.isArray(set.to) && set.to.length
-              ? [
-                  put("lease_relay", {
-                    id: freshId(book, `${String(set.at ?? free[0]![0])}/relay`),
-                    at: free[0]![0],
-                    ...set,
-                  }),
-                ]
+              ? [put("lease_relay", { id: freshId(book, `${String(set.at ?? first)}/relay`), at: first, ...set })]
               : []
           }
           message={(set) => `Have ${name} ask ${String(set.to)} for leases`}
@@ -700,9 +707,9 @@ function Leases({ id, book, done, open }: Part) {
 function sayScope(scope: RecordOf<"lease_scope">): string {
   const kept = scope.kept?.length ?? 0;
   const parts = [
-    scope.pool?.length ? scope.pool.join(", ") : "no pool",
-    scope.gateways?.length ? `gateway ${scope.gateways.join(", ")}` : "no gateway",
+    scope.pool?.length ? scope.pool.join(", ") : kept ? "" : "nothing",
     kept > 0 && `${kept} kept`,
+    scope.gateways?.length ? `gateway ${scope.gateways.join(", ")}` : "no gateway",
   ];
   return `${scope.subnet}: ${parts.filter(Boolean).join(", ")}`;
 }
