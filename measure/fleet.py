@@ -129,3 +129,29 @@ def with_routers(plan: Plan, routers: int = 50, lines: int = 20) -> Plan:
         own = {"vid": segment.vid, "belongs": segment.id, "addresses": [net(n).replace(".0/22", ".1/22")]}
         put("station_port", f"{router}/{segment.vid}", station=router, port=f"port-{router}", **own)
     return apply_edit(plan, tuple(edit))[0]
+
+
+def with_leases(plan: Plan) -> Plan:
+    """The fleet with routers, of whose guests all ask for a lease: every second segment's router leases, the others ask a server behind the core."""
+    edit: list[Operation] = [
+        Patch("adapter", adapter.id, {"addresses": [], "addressing": "lease"}) for adapter in plan.all("adapter")
+    ]
+
+    def put(kind: str, id: str, **values: Any) -> None:
+        edit.append(Put(make_record(kind, {"id": id, **values})))
+
+    put("station", "leaser", name="leaser")
+    put("fabric_port", "port-leaser", switch="spine-0", name="leaser", mode="trunk", allowed="900")
+    own = {"vid": 900, "belongs": "transit", "addresses": ["10.250.0.200/24"]}
+    put("station_port", "leaser/900", station="leaser", port="port-leaser", **own)
+    put("route", "leaser-out", of="leaser", to=["0.0.0.0/0"], via="10.250.0.1")
+    for n, segment in enumerate(sorted((s for s in plan.all("segment") if s.gateways), key=lambda s: s.id)):
+        (gateway,), (net,) = segment.gateways, segment.subnets
+        base = net.rsplit(".", 1)[0].rsplit(".", 1)
+        pool = [f"{base[0]}.{base[1]}.2-{base[0]}.{int(base[1]) + 3}.250"]
+        port = next(p for p in plan.where("station_port", "belongs", segment.id) if p.station != "core")
+        owner = port.station if n % 2 else "leaser"
+        put("lease_scope", f"scope-{n}", of=owner, subnet=net, pool=pool, gateways=[gateway])
+        if n % 2 == 0:
+            put("lease_relay", f"relay-{n}", at=port.id, to=["10.250.0.200"])
+    return apply_edit(plan, tuple(edit))[0]

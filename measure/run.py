@@ -46,7 +46,7 @@ from aptwire.rules.asking import asked  # noqa: E402
 from aptwire.stamping.making import from_host  # noqa: E402
 from aptwire.stamping.stamp import stamp  # noqa: E402
 
-from measure.fleet import fleet, with_routers  # noqa: E402
+from measure.fleet import fleet, with_leases, with_routers  # noqa: E402
 from measure.plain import homeless  # noqa: E402
 from ops.parts import Part  # noqa: E402
 
@@ -110,7 +110,9 @@ def engine(large: bool) -> None:
     floor(judge(thousand))
     profile(thousand)
     stamping(thousand)
-    rules(with_routers(thousand))
+    routed = with_routers(thousand)
+    rules(routed)
+    leases(routed)
     if large:
         many = fleet(10_000, 80, 400)
         small: list[float] = []
@@ -161,6 +163,34 @@ def rules(plan: Plan) -> None:
     after = rejudge(judged, apply_edit(known, edit)[0], touched(edit))
     again = all_times(lambda: asked(after).rules(), 1)[0]
     print(f"\n200 rules: {first:.2f} s; after an edit of an adapter {again * 1000:.0f} ms", flush=True)
+
+
+def leases(static: Plan) -> None:
+    """What it costs to judge who gets which lease, on the same fleet with static addresses and with leases, and after an edit."""
+    plan = with_leases(static)
+    took = [timed(lambda p=p: judge(fresh(p)), 3) for p in (static, plan)]  # type: ignore[misc]
+    plan.indexed()
+    judgement = judge(plan)
+    findings(judgement)
+    risks(judgement)
+    print(
+        f"\n{len(judgement.leases):,} ask for a lease of {len(plan.of('lease_scope'))} scopes, half of them over relays: judged in {took[1]:.2f} s, with"
+        f" static addresses in {took[0]:.2f} s\n"
+    )
+    print("| edit | judge | findings and risks |\n|---|---|---|")
+    group = plan.where("port_group", "switch", "host-5/guests")[0].id
+    listed: list[tuple[str, Edit]] = [
+        ("an adapter is disconnected", (Patch("adapter", "host-5/a3", {"connected": False}),)),
+        ("a port group's tag", (Patch("port_group", group, {"vid": 1001}),)),
+        ("a pool is emptied", (Patch("lease_scope", "scope-3", {"pool": []}),)),
+    ]
+    for name, edit in listed:
+        after, _ = apply_edit(plan, edit)
+        judged = timed(partial(rejudge, judgement, after, touched(edit)), 5)
+        told = statistics.median(_telling(judgement, after, edit) for _ in range(5))
+        if rejudge(judgement, after, touched(edit)).counts() != judge(fresh(after)).counts():
+            raise SystemExit(f"after {name} the engine says something else than from scratch")
+        print(f"| {name} | {judged * 1000:.0f} ms | {told * 1000:.0f} ms |", flush=True)
 
 
 def stamping(plan: Plan) -> None:

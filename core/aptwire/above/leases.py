@@ -15,11 +15,13 @@ from functools import cached_property, partial
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import InStates, Pings, may_lease
 from aptwire.forward.parts import NOW, Place, Stand, State
+from aptwire.judge.changes import Changes
+from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, Lease, Offer, kept_for, room_of
+from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, Lease, Offer, kept_by, room_of
 from aptwire.judge.voices import voices
 from aptwire.judge.why import is_idle
-from aptwire.plan.kinds import LEASE, PLACES, Adapter, LeaseRelay, LeaseScope, Record, Segment
+from aptwire.plan.kinds import LEASE, OWNERS, PLACES, Adapter, LeaseRelay, LeaseScope, Record, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import Stack, owner_of, stack_of
@@ -57,19 +59,58 @@ class Leases:
         self.voices = voices(judgement)
         self.near = Pings(judgement, waking=True)
         self.far = Pings(judgement, leasing=True, waking=waking)
-        self._offers: dict[Stand, list[Offer]] = {}
+        self._offers: dict[Stand | tuple[int, ...], list[Offer]] = {}
+        self._leases: dict[tuple[object, ...], Lease] = {}
         self._stacks: dict[str, Stack] = {}
 
     def all(self) -> dict[str, Lease]:
         """What each interface that asks gets."""
         return {record.id: self.of(record) for record in clients(self.plan)}
 
+    def after(self, before: Leases, changes: Changes) -> bool:
+        """Whether all who lease are heard as they were before an edit: then what was found of them is taken over, and only clients are asked anew."""
+        if not before.ground.holds(self.judgement, changes, self.tabled):
+            return False
+        # These are what a property finds when it is first asked for.
+        vars(self).update(sources=before.sources, ground=before.ground)
+        return True
+
+    @cached_property
+    def tabled(self) -> frozenset[str]:
+        """Who leases, relays or forwards (owners)."""
+        forwarding = (owner.id for kind in OWNERS for owner in self.plan.where(kind, "routes", True))
+        relaying = (
+            owner_of(self.plan, record).id for record in map(self.plan.find, self._relaying) if record is not None
+        )
+        return frozenset((*forwarding, *relaying, *(scope.of for scope in self.plan.all(LeaseScope))))
+
+    @cached_property
+    def ground(self) -> Ground:
+        """What it rests on who leases what, and where that is heard."""
+        members = frozenset(i.record for owner in self.tabled for i in self._stack(owner).interfaces)
+        stand_of = {id: place.stand for id in members if (place := self.wiring.place(id)) is not None}
+        blocks, classes = blocks_of(stand_of, members)
+        nobody = frozenset[str]()
+        return Ground(
+            members, self.tabled, nobody, False, False, nobody, blocks, classes, self.wiring.bearers, None, self.tabled
+        )
+
     def of(self, record: Record) -> Lease:
-        """What an interface that asks gets."""
+        """What an interface that asks gets; those that stand alike on a segment, and for whom nothing is kept, get the same."""
         place = self.wiring.place(record.id)
         if place is None or place.context < 0:
             return Lease(NO_ANSWER, (), f"{called(self.plan, record)} isn’t attached to anything")
-        return self._weigh(place, self.offers(record))
+        near = self._near(place)
+        mac = mac_of(self.plan, record)
+        kept = tuple(self._kept[offer.scope.id].get(mac or "", "") for offer in near)
+        own = any(offer.at == record.id for offer in near)
+        key = (id(near), place.segment, kept, mac is None, self.voices.loose(place.stand) if not near else False)
+        known = self._leases.get(key)
+        if known is None or own:
+            known = self._weigh(place, self.offers(record))
+            if not own:
+                self._leases[key] = known
+        return known
 
     def offers(self, record: Record) -> list[Offer]:
         """What is said to an interface where it asks, whether it does or not, what it hears first; nothing where it isn't attached to anything."""
@@ -78,6 +119,11 @@ class Leases:
             return []
         mac = mac_of(self.plan, record)
         return sorted((made for offer in self._near(place) for made in self._fitting(offer, record, mac)), key=_rank)
+
+    @cached_property
+    def _kept(self) -> dict[str, dict[str, str]]:
+        """By scope, what it keeps for each MAC address: an address with prefix length."""
+        return {scope.id: kept_by(scope) for scope in self.plan.all(LeaseScope)}
 
     @cached_property
     def sources(self) -> list[Source]:
@@ -196,10 +242,12 @@ class Leases:
 
     def _near(self, place: Place) -> list[Offer]:
         """What is said to a stand's places by all whom they might hear."""
-        known = self._offers.get(place.stand)
+        steady, others = self._by_link
+        link = self.voices.steady(place.stand)
+        # Where no link is in doubt, all who are on one hear the same.
+        alike = place.stand if link is None or others else link
+        known = self._offers.get(alike)
         if known is None:
-            steady, others = self._by_link
-            link = self.voices.steady(place.stand)
             sure = steady.get(link, []) if link is not None else []
             known = [_offer(source, ANSWERED, "") for source in sure]
             asked: dict[str, InStates] = {}
@@ -214,7 +262,7 @@ class Leases:
                     )
                 found = asked[source.at]
                 known.append(_offer(source, found.outcome, found.reason, found.failing))
-            self._offers[place.stand] = known
+            self._offers[alike] = known
         return known
 
     def _fitting(self, offer: Offer, record: Record, mac: str | None) -> Iterator[Offer]:
@@ -222,7 +270,7 @@ class Leases:
         if offer.at == record.id:
             return
         scope = offer.scope
-        address = kept_for(scope, mac)
+        address = self._kept[scope.id].get(mac or "", "")
         if not address and room_of(scope) <= 0:
             who = f"{self._called(offer.server)} keeps its addresses of {scope.subnet} for others"
             if mac is None and scope.kept:
@@ -323,6 +371,10 @@ class Leases:
             assert record is not None
             self._stacks[owner] = stack_of(self.plan, record)
         return self._stacks[owner]
+
+    def addresses(self, owner: str) -> frozenset[str]:
+        """The addresses that a guest, station or host has of its own."""
+        return frozenset(map(str, self._stack(owner).own))
 
     def _called(self, owner: str) -> str:
         return called(self.plan, self.plan.find(owner))

@@ -27,6 +27,10 @@ class Changes:
         return Changes(self.apart | other.apart, self.blocks | other.blocks, self.records | other.records, ways)
 
 
+UNKNOWN_CHANGES = Changes(frozenset(), frozenset(), frozenset(), None)
+"""Of a plan judged from nothing."""
+
+
 def changed_ways(old: Wiring, new: Wiring) -> frozenset[int] | None:
     """The VID classes that switches let pass between each other otherwise than before, those that were split among them; None where cables,
     the spanning tree or open ends are others."""

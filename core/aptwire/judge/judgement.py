@@ -31,7 +31,7 @@ T = TypeVar("T")
 @dataclass(frozen=True)
 class Known:
     """What the stages of a judgement made, beside where everything lands: who bears gateways, the stands' verdicts before anybody was said to be exposed (`unexposed`),
-    who is in which group; and by segment number what single places have, and whose packets are too large (with what that rests on)."""
+    who is in which group; and by segment number what single places have, and whose packets are too large (with what that rests on); who gets no lease, or a wrong one (`unleased`, by record)."""
 
     gates: Gates
     unexposed: StandVerdicts
@@ -39,6 +39,7 @@ class Known:
     within: Mapping[int, Own]
     misfits: Mapping[int, Mapping[str, Misfit]]
     sized: tuple[object, ...]
+    unleased: Own = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

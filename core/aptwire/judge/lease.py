@@ -91,10 +91,10 @@ def _short(text: str) -> str:
     return f"{low}–{high.rpartition('.')[2] if same else high}" if high else low
 
 
-def kept_for(scope: LeaseScope, mac: str | None) -> str:
-    """The address that a scope keeps for a MAC address, with prefix length; empty where it keeps none."""
+def kept_by(scope: LeaseScope) -> dict[str, str]:
+    """What a scope keeps for each MAC address: an address, with prefix length."""
     length = scope.subnet.partition("/")[2]
-    return next((f"{a}/{length}" for m, a in (text.split() for text in scope.kept) if m == mac), "")
+    return {mac: f"{address}/{length}" for mac, address in (text.split() for text in scope.kept)}
 
 
 def room_of(scope: LeaseScope) -> int:

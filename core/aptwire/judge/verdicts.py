@@ -27,7 +27,7 @@ from aptwire.forward.domains import Pairings, solve, solve_again
 from aptwire.forward.parts import Stand
 from aptwire.forward.wiring import Wiring
 from aptwire.judge.answers import Answers
-from aptwire.judge.changes import Changes, changed_ways
+from aptwire.judge.changes import UNKNOWN_CHANGES, Changes, changed_ways
 from aptwire.judge.exact import Exact, in_doubt
 from aptwire.judge.facts import End, all_facts, facts_of
 from aptwire.judge.gates import Gates, find_gates
@@ -57,7 +57,7 @@ from aptwire.judge.why import (
     alike,
 )
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.kinds import ABOUT, BESIDE, SPECS, UNSEEN, WayIn
+from aptwire.plan.kinds import ABOUT, BESIDE, LEASE, PLACES, SPECS, UNSEEN, WayIn
 from aptwire.plan.plan import Plan
 
 LEASE_VERDICTS = {
@@ -133,7 +133,7 @@ def _whole(landing: Landing, kept: Kept, answered: Answers) -> Judgement:
     every = range(len(landing.intent.subnets))
     misfits = _misfits(landing, verdicts, None)
     made = _finished(landing, gates, unexposed, present, verdicts, every, {}, misfits, kept)
-    return replace(made, answered=answered)
+    return replace(_with_leases(made, None, UNKNOWN_CHANGES, ())[0], answered=answered)
 
 
 def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tuple[str, str]]) -> Judgement:
@@ -165,8 +165,10 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
     misfits = _misfits(landing, verdicts, (known, at, old, affected))
     made = _finished(landing, gates, unexposed, present, verdicts, numbers, known.within, misfits, before.kept)
     blocks = frozenset(landing.gathered.blocks[n].key for n in at.changed)
-    apart = _apart(before, made, asked, at) | blocks
-    changes = Changes(apart, blocks, frozenset(records), changed_ways(old.wiring, landing.wiring))
+    changes = Changes(blocks, blocks, frozenset(records), changed_ways(old.wiring, landing.wiring))
+    made, leased = _with_leases(made, before, changes, numbers)
+    elsewhere = {landing.wiring.home_block(r) for id in leased if (r := landing.wiring.plan.find(id)) is not None}
+    changes = replace(changes, apart=_apart(before, made, asked, at) | blocks | elsewhere)
     return replace(made, since=Since(before.token, changes), answered=Answers(before.answered, changes))
 
 
@@ -339,23 +341,54 @@ def _finished(
                 detail = f"{misfit.sends} {misfit.takes}"
                 all_own[record] = (STRANDED, Cause(TOO_LARGE, at=misfit.at, detail=detail))
     known = Known(gates, unexposed, present, held, *misfits)
-    return _with_leases(Judgement(landing, known, verdicts.status, verdicts.causes, all_own, kept=kept))
+    return Judgement(landing, known, verdicts.status, verdicts.causes, all_own, kept=kept)
 
 
-def _with_leases(judgement: Judgement) -> Judgement:
-    """A judgement with what everybody gets who asks for a lease: whoever gets none, or a wrong one, isn't home."""
-    if not clients(judgement.plan):
-        return judgement
-    asked = Leases(judgement)
-    leases, own = asked.all(), dict(judgement.own)
-    for record, lease in leases.items():
-        place = judgement.wiring.place(record)
-        if place is not None and place.stand.judged and lease.outcome in LEASE_VERDICTS:
-            what, status = LEASE_VERDICTS[lease.outcome]
-            if status > judgement.status_of(place):
-                own[record] = (status, Cause(what, lease.state, lease.towards, detail=lease.reason))
+def _with_leases(
+    judgement: Judgement, before: Judgement | None, changes: Changes, segments: Iterable[int]
+) -> tuple[Judgement, set[str]]:
+    """A judgement with what everybody gets who asks for a lease: whoever gets none, or a wrong one, isn't home.  `before`: the one before an edit; then those alone are
+    asked who belong on these segments or are changed, unless it changed who leases what.  Also whoever gets another lease than before.
+    """
+    known = before.leases if before is not None else {}
+    if not any(True for kind in PLACES for _ in judgement.plan.where(kind, "addressing", LEASE)):
+        return judgement, set(known)
+    plan, asked = judgement.plan, Leases(judgement)
+    was = before.memo.get(Leases) if before is not None else None
+    if isinstance(was, Leases) and before is not None and asked.after(was, changes):
+        leases, troubled = dict(before.leases), dict(before.known.unleased)
+        ids = judgement.intent.segments
+        near = (r for n in segments for kind in PLACES for r in plan.where(kind, "belongs", ids[n]))
+        lost = (r for kind in PLACES for r in plan.where(kind, "belongs", None))
+        inside = (
+            id for key in changes.blocks if (b := judgement.wiring.blocks.get(key)) is not None for id in b.stand_of
+        )
+        touched = (id for kind, id in changes.records if kind in PLACES)
+        again = {record.id for record in (*near, *lost)} | set(inside) | set(touched)
+        # A guest that is gone took its adapters along.
+        again |= {id for key in changes.blocks if (b := before.wiring.blocks.get(key)) is not None for id in b.stand_of}
+    else:
+        leases, troubled = {}, {}
+        again = {*known, *(record.id for record in clients(plan))}
+    for id in again:
+        record = plan.find(id, PLACES)
+        leases.pop(id, None)
+        troubled.pop(id, None)
+        if record is not None and record.addressing == LEASE:  # type: ignore[attr-defined]
+            lease = leases[id] = asked.of(record)
+            if lease.outcome in LEASE_VERDICTS:
+                what, status = LEASE_VERDICTS[lease.outcome]
+                troubled[id] = status, Cause(what, lease.state, lease.towards, detail=lease.reason)
+    own = dict(judgement.own)
+    for id, told in troubled.items():
+        place = judgement.wiring.place(id)
+        if place is not None and place.stand.judged and told[0] > judgement.status_of(place):
+            own[id] = told
+    stages = replace(judgement.known, unleased=troubled)
     # What doesn't rest on leases is found once.
-    return replace(judgement, own=own, leases=leases, memo={Voices: asked.voices, Leases: asked})
+    memo: dict[Callable[..., Any], Any] = {Voices: asked.voices, Leases: asked}
+    made = replace(judgement, own=own, leases=leases, known=stages, memo=memo)
+    return made, {id for id in again if known.get(id) != leases.get(id)}
 
 
 def _with(verdicts: StandVerdicts, landing: Landing, causes: Mapping[Stand, Cause], verdict: int) -> StandVerdicts:
@@ -409,7 +442,7 @@ def _misfits(
 def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch) -> frozenset[str]:
     """The blocks that differ in what is said of them; `asked` int64[n] are the stands of the segments that were asked anew."""
     old, landing = before.landing, after.landing
-    found = after.singly_apart(before) | _leased_apart(before, after)
+    found = after.singly_apart(before)
     status = at.by_stand(before.status)
     for n in asked.tolist() if asked.size < 64 else asked[(after.status[asked] | status[asked]) != HOME].tolist():
         stand = landing.stands[n]
@@ -419,12 +452,3 @@ def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch) ->
         differ = at.by_row(old.rows.landed)[landing.first] != landing.rows.landed[landing.first]
         found.update(landing.stands[n].block for n in np.flatnonzero(differ).tolist())
     return frozenset(found)
-
-
-def _leased_apart(before: Judgement, after: Judgement) -> set[str]:
-    """The blocks in which somebody gets another lease."""
-    one, two, wiring = before.leases, after.leases, after.wiring
-    if not one and not two:
-        return set()
-    records = (after.plan.find(id) for id in one.keys() | two.keys() if one.get(id) != two.get(id))
-    return {wiring.home_block(record) for record in records if record is not None}

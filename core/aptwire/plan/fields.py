@@ -11,6 +11,7 @@ import datetime
 import ipaddress
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from aptwire.plan import vids
@@ -187,6 +188,7 @@ Range = tuple[int, int, int]
 """A range of addresses in numbers: their IP version, the first and the last."""
 
 
+@lru_cache(4096)
 def range_of(text: str) -> Range:
     """A range of addresses, as records keep it, in numbers."""
     return _range(text)[1]

@@ -14,6 +14,7 @@ from threading import RLock
 from aptwire.above.leases import Leases
 from aptwire.above.outcomes import SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Ping, Way
+from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.shared import THINGS_SAID, shares
 from aptwire.judge.verdicts import rejudge
@@ -38,7 +39,6 @@ from aptwire.plan.sentences import (
 from aptwire.rules.alike import Look
 from aptwire.rules.answer import BROKEN, HOLDS, MOST_PAIRS, NOBODY, UNKNOWN, Answer, too_many, when
 from aptwire.rules.apart import Parting
-from aptwire.rules.keeping import Ground, blocks_of
 from aptwire.rules.whom import Unit, Whom
 
 _BY_SEGMENT = (SEGMENT, ROLE, ANYTHING)

@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 import ipaddress
+from bisect import bisect_right
 from collections import Counter
 from collections.abc import Iterator
 from functools import cached_property
-from typing import Any
 
-from aptwire.above.leases import Leases, Source, clients
+from aptwire.above.leases import Leases, Source
 from aptwire.above.outcomes import ANSWERED, SILENT
 from aptwire.judge.lease import room_of
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
 from aptwire.plan.edits import Drop, Edit, Patch
-from aptwire.plan.fields import Range, bare_address, range_of
-from aptwire.plan.kinds import PLACES, LeaseRelay, LeaseScope, Segment
+from aptwire.plan.fields import Range, numbers, range_of
+from aptwire.plan.kinds import LEASE, PLACES, LeaseRelay, LeaseScope, Segment
 from aptwire.plan.names import called, some
-from aptwire.plan.stacks import owner_of
 
 
 class LeaseRisks(RiskSearch):
@@ -97,13 +96,9 @@ class LeaseRisks(RiskSearch):
         """Why somebody's answers on a segment are a stranger's; empty where they aren't."""
         if any(":" not in net for net in segment.subnets) and source.scope.subnet not in segment.subnets:
             return f"it leases addresses in {source.scope.subnet}, which is no subnet of {segment.name}"
-        own = {bare_address(a) for kind in PLACES for r in self._interfaces(kind, source.server) for a in r.addresses}
-        if segment.lease_servers and own.isdisjoint(segment.lease_servers):
+        if segment.lease_servers and self.leases.addresses(source.server).isdisjoint(segment.lease_servers):
             return f"{segment.name} names {some(list(segment.lease_servers))} as its lease server"
         return ""
-
-    def _interfaces(self, kind: str, owner: str) -> Iterator[Any]:
-        return (record for record in self.plan.all(kind) if owner_of(self.plan, record).id == owner)
 
     def _told_stray(self, source: Source, segment: Segment, why: str) -> Risk:
         name, adapter = called(self.plan, self.plan.find(source.server)), self.adapter_of(source.at)
@@ -151,12 +146,19 @@ class LeaseRisks(RiskSearch):
     def _taken(self, ranges: list[tuple[Range, LeaseScope]]) -> dict[str, list[tuple[str, str]]]:
         """By scope: the addresses of its pool that are somebody's own, and whose (an interface)."""
         found: dict[str, list[tuple[str, str]]] = {}
-        for address, records in sorted(self.wiring.bearers.items()):
-            number = int(ipaddress.ip_address(address))
-            for (version, first, last), scope in ranges:
-                if (version == 6) == (":" in address) and first <= number <= last:
+        ordered = sorted(ranges, key=lambda one: one[0])
+        starts = [(version, first) for (version, first, _), _ in ordered]
+        widest = max((last - first for (_, first, last), _ in ranges), default=0)
+        for address, records in self.wiring.bearers.items():
+            version, number = (6 if ":" in address else 4), numbers(f"{address}/{128 if ':' in address else 32}")[1]
+            # Of those that begin before it, near enough to hold it.
+            at = bisect_right(starts, (version, number))
+            while at and starts[at - 1] >= (version, number - widest):
+                at -= 1
+                (_, _, last), scope = ordered[at]
+                if number <= last:
                     found.setdefault(scope.id, []).append((address, sorted(records)[0]))
-        return found
+        return {scope: sorted(held) for scope, held in sorted(found.items())}
 
     def _cut(self, scope: str, addresses: list[str]) -> tuple[str, Edit]:
         """The edit that takes some addresses out of a scope's pool."""
@@ -204,9 +206,16 @@ class LeaseRisks(RiskSearch):
     def _narrow(self) -> Iterator[Risk]:
         """Pools with less room than there are who get their address from them alone."""
         asking: Counter[str] = Counter()
-        for record in clients(self.plan):
-            lease = self.judgement.leases.get(record.id)
-            heard = lease.heard if lease is not None else ()
+        members = self.judgement.members()
+        there: Counter[str] = Counter()
+        for segment in self.plan.all(Segment):
+            there.update(dict.fromkeys(segment.subnets, members.get(segment.id, 0)))
+        # Where a segment doesn't say its subnets, any scope may be its own.
+        unsaid = any(self._asks(segment) for segment in self.plan.all(Segment) if not segment.subnets)
+        most = len(self.judgement.leases) if unsaid else 0
+        tight = {scope.id for scope in self.scopes if room_of(scope) < max(most, there[scope.subnet])}
+        for lease in self.judgement.leases.values() if tight else ():
+            heard = lease.heard
             if len(heard) == 1 and heard[0].outcome == ANSWERED and not heard[0].address:
                 asking[heard[0].scope.id] += 1
         for scope in self.scopes:
@@ -222,6 +231,10 @@ class LeaseRisks(RiskSearch):
                     (scope.id,),
                     facts=(self.fact(scope.id, ", ".join(scope.pool), f"{asking[scope.id]} ask"),),
                 )
+
+    def _asks(self, segment: Segment) -> bool:
+        """Whether somebody on a segment asks for a lease."""
+        return any(r.addressing == LEASE for kind in PLACES for r in self.plan.where(kind, "belongs", segment.id))
 
     def unasked(self) -> Iterator[Risk]:
         """Scopes of which nobody can ask, and relays that ask nobody who leases anything there."""

@@ -53,8 +53,9 @@ class Ground:
             return False
         if self.tabled is None:
             return True
-        same = self.bearers is judgement.wiring.bearers and self.leases == judgement.leases
-        return same and self.tabled == tabled
+        if self.leases is not None and self.leases != judgement.leases:
+            return False
+        return self.bearers is judgement.wiring.bearers and self.tabled == tabled
 
     def _beside(self, judgement: Judgement, kind: str, id: str) -> bool:
         """Whether an edit of a record concerns none of those of whom it speaks."""
