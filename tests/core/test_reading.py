@@ -171,6 +171,20 @@ class OtherHostsTest(unittest.TestCase):
         self.assertFalse(plan.get("virtual_switch", "heron/br0").filters)
         self.assertEqual(next(iter(plan.all("port_group"))).mode, "untagged")
 
+    def test_what_comes_back_of_its_own_is_said_by_a_macvlans_mode(self) -> None:
+        def upon(name: str, mode: str) -> dict[str, object]:
+            info = {"info_kind": "macvtap", "info_data": {"mode": mode}}
+            return {"ifname": name, "link": "eth0", "linkinfo": info}
+
+        for mode, returning in (("bridge", "dropped"), ("private", "dropped"), ("vepa", "taken")):
+            plan, _ = read(**{"ip-link.json": links({"ifname": "eth0"}, upon("m1", mode), upon("m2", mode))})
+            switch = plan.get("virtual_switch", f"heron/eth0-{mode}")
+            self.assertEqual((switch.returning, switch.partial), (returning, False), mode)
+        # Between modes on one NIC only some hear each other, which no record holds.
+        plan, _ = read(**{"ip-link.json": links({"ifname": "eth0"}, upon("m1", "bridge"), upon("m2", "vepa"))})
+        for mode in ("bridge", "vepa"):
+            self.assertTrue(plan.get("virtual_switch", f"heron/eth0-{mode}").partial)
+
     def test_a_bridge_on_a_vlan_interface_goes_over_the_nic_with_that_tag(self) -> None:
         plan, report = read(
             **{

@@ -32,6 +32,30 @@ class RulesTest(unittest.TestCase):
             _, now = self.client.get(f"plans/{self.plan}/rules{at}")
             self.assertEqual({r["id"]: r["outcome"] for r in now["rules"]}["visitors-off-management"], outcome)
 
+    def test_who_gets_which_lease_now_and_at_a_revision_of_before(self) -> None:
+        def told(more: str = "") -> dict[str, dict[str, object]]:
+            _, said = self.client.get(f"plans/{self.plan}/leases{more}")
+            return {lease["record"]: lease for lease in said["leases"]}
+
+        desk = told()["adapter-visitor-desk-1"]
+        self.assertEqual(
+            (desk["outcome"], desk["got"], desk["leased_by"]), ("leased", "10.66.10.100–199", "quay-router")
+        )
+        kept = told()["adapter-ticketing-kiosk-3"]
+        self.assertEqual((kept["got"], kept["offers"][0]["address"]), ("10.65.10.33", "10.65.10.33/24"))  # type: ignore[index]
+        # Whose lease is another one is told with the revision, though no verdict differs.
+        scope = patch("lease_scope", "router-leases-visitors", pool=["10.66.10.50-10.66.10.59"])
+        _, made = self.client.edit(self.plan, 0, scope)
+        landed = {e["id"]: e["tags"][0]["lease"] for e in made["landed"]}
+        self.assertEqual(landed["adapter-visitor-desk-1"], "10.66.10.50–59")
+        self.assertEqual(told()["adapter-visitor-desk-2"]["got"], "10.66.10.50–59")
+        self.assertEqual(told("?at=0")["adapter-visitor-desk-2"]["got"], "10.66.10.100–199")
+        # Nobody leases there any more.
+        self.client.edit(self.plan, 1, {"op": "drop", "kind": "lease_scope", "id": "router-leases-visitors"})
+        _, verdicts = self.client.get(f"plans/{self.plan}/verdicts")
+        titles = [finding["title"] for finding in verdicts["findings"]]
+        self.assertIn("Nobody can know whether visitor-desk-1 and visitor-desk-2 get a lease", titles)
+
     def test_a_sentence_is_read_while_it_is_typed(self) -> None:
         def read(text: str, more: str = "") -> dict[str, object]:
             status, said = self.client.get(f"plans/{self.plan}/rule?text={quote(text)}{more}")

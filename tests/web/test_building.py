@@ -401,6 +401,41 @@ class FabricTest(BuildingCase):
         expect(ping).to_contain_text("crew-roster on tcp 80")
         self.accessible()
 
+    def test_who_leases_is_said_and_who_asks_is_answered(self) -> None:
+        page = self.page
+        # A guest that asks, where the quay's router leases: it gets an address of the pool.
+        page.goto(f"{URL}/plans/{self.plan}/landing")
+        page.get_by_label("Filter", exact=True).fill("visitor-desk-1")
+        row = page.get_by_role("row").filter(has_text="visitor-desk-1")
+        expect(row).to_contain_text("10.66.10.100–199")
+        # The firewall leases nothing for CCTV yet, so a recorder that asks there isn't home.
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=adapter-cctv-archive")
+        page.locator('.tab[data-id="adapter-cctv-archive"]').click()
+        panel = page.get_by_role("dialog")
+        panel.get_by_role("button", name="Settings", exact=True).click()
+        panel.get_by_label("Address", exact=True).select_option("by lease")
+        panel.get_by_label("Addresses").fill("")
+        expect(panel.get_by_text("1 home → unproven")).to_be_visible()
+        self.taken(panel, 1)
+        finding = self.finding("Nobody can know whether cctv-archive gets a lease")
+        # The firewall has the gateway: it is offered as who leases, and its panel says so then.
+        finding.click()
+        page.locator(".mend").filter(has_text="Have edge-firewall lease").click()
+        self.revision(2)
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")
+        page.locator('.guest[data-id="guest-edge-firewall"]').click()
+        panel = page.get_by_role("dialog", name="Guest edge-firewall")
+        panel.get_by_role("button", name="Leases", exact=True).click()
+        scopes = panel.get_by_role("list", name="Lease scopes")
+        expect(scopes).to_contain_text("10.65.40.0/24")
+        panel.get_by_label("Subnet").fill("10.65.40.0/24")
+        expect(panel.get_by_text("overlaps 10.65.40.0/24").or_(panel.get_by_text("the same"))).to_be_visible()
+        self.accessible()
+        panel.get_by_role("button", name="Relay", exact=True).click()
+        panel.get_by_label("Asks").fill("10.66.10.1")
+        expect(panel.get_by_text("asks nobody who leases addresses there")).to_be_visible()
+        self.accessible()
+
 
 class GesturesTest(BuildingCase):
     def test_a_guest_moves_to_another_host_and_is_home_there(self) -> None:

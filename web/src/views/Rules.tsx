@@ -64,7 +64,8 @@ export function Rules() {
           <h2>No rules yet</h2>
           <p>
             A rule says what must hold: who is kept apart from whom, who reaches whom, which packets a segment carries,
-            what two never share. It is asked of every state that teams may be in, at every edit.
+            who alone leases addresses, what two never share. It is asked of every state that teams may be in, at every
+            edit.
           </p>
         </div>
       )}
