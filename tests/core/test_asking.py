@@ -230,6 +230,40 @@ class KeptTest(unittest.TestCase):
         self.assertEqual({id for id in first if again[id] is not first[id]} - touching, set())
 
 
+class ContradictionTest(unittest.TestCase):
+    def told(self, *texts: str) -> list[str]:
+        made = two_segments()
+        for n, text in enumerate(texts):
+            made.put("rule", f"r{n}", text=text)
+        judgement = judge(made.plan())
+        found = [risk for risk in risks(judgement) if risk.what == "contradicting-rules"]
+        for risk in found:
+            self.assertEqual(len(mends(judgement, risk)), 2)
+        return [risk.text for risk in found]
+
+    def test_who_is_kept_apart_and_reaches_is_told_with_both_rules(self) -> None:
+        (text,) = self.told("keep s10 apart from s20", "let a1 reach b1")
+        self.assertEqual(
+            text, "“keep s10 apart from s20” keeps a1 and b1 apart, and “let a1 reach b1” has a1 reach b1."
+        )
+        for apart in (
+            "keep b1 apart from a1",
+            "keep guest a1 apart from everything even if hostile",
+            "keep s20 apart from s10",
+        ):
+            self.assertEqual(len(self.told(apart, "let a1 reach b1 on tcp 80")), 1, apart)
+
+    def test_what_can_hold_together_is_not(self) -> None:
+        for apart in (
+            "keep s10 apart from s20 on layer 2",
+            "keep s10 apart from s20 except b1",
+            "keep r10 apart from s20",
+            "keep a1 apart from r",
+        ):
+            self.assertEqual(self.told(apart, "let a1 reach b1"), [], apart)
+        self.assertEqual(self.told("keep s10 apart from s20", "let a1 reach r"), [])
+
+
 class SayingTest(unittest.TestCase):
     def fares(self, made: Small, text: str) -> Answer:
         return asked(judge(made.plan())).ask(text)

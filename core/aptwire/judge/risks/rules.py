@@ -13,6 +13,7 @@ from aptwire.plan.edits import Drop, Edit
 from aptwire.plan.kinds import PLACES, Rule
 from aptwire.plan.names import called
 from aptwire.plan.sentences import Apart, Share, read
+from aptwire.rules.against import contradictions
 from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN
 from aptwire.rules.asking import asked
 from aptwire.rules.mending import rule_offers
@@ -48,6 +49,27 @@ class RuleRisks(RiskSearch):
                 facts=partial(RuleRisks._evidence, text=rule.text),
                 mends=partial(RuleRisks._offers, id=rule.id, text=rule.text),
                 state=answer.state,
+            )
+
+    def contradictions(self) -> Iterator[Risk]:
+        """Two rules of which at most one can hold, whatever is wired."""
+        if not self.plan.of("rule"):
+            return
+        look = asked(self.judgement)
+        for found in contradictions(look.look.meaning, look.rules()):
+            names = [look.look.name(id) for id in (found.a, found.b)]
+            texts = (found.apart.text, found.reach.text)
+            yield Risk(
+                RISK,
+                "contradicting-rules",
+                (found.apart.id, found.reach.id),
+                "Two rules contradict each other",
+                f"“{texts[0]}” keeps {names[0]} and {names[1]} apart, and “{texts[1]}” has {names[0]} reach {names[1]}.",
+                (found.apart.id, found.reach.id),
+                facts=tuple(self.fact(rule.id, rule.text, "not both can hold") for rule in (found.apart, found.reach)),
+                mends=tuple(
+                    (f"Take away “{rule.text}”", (Drop(Rule.kind, rule.id),)) for rule in (found.apart, found.reach)
+                ),
             )
 
     def _evidence(self, text: str) -> tuple[Hop, ...]:
