@@ -163,6 +163,83 @@ def paths(value: object, path: tuple = ()) -> list[tuple]:
     return [path, *(p for key, part in items for p in paths(part, (*path, key)))]
 
 
+class LeasingTest(unittest.TestCase):
+    """A host's DHCP server, as its configuration says."""
+
+    ADDRESSES = b"""[
+        {"ifname": "br0", "addr_info": [{"scope": "global", "local": "10.66.10.1", "prefixlen": 24}]},
+        {"ifname": "br1", "addr_info": [{"scope": "global", "local": "10.66.20.1", "prefixlen": 24}]}]"""
+
+    def leased(self, *lines: str) -> tuple[Plan, list[str]]:
+        """A host with two addressed bridges, and these lines of configuration."""
+        shown = links({"ifname": "eth0", "master": "br0"}, bridge("br0"), bridge("br1"), tap("t1", "br0", "kiosk"))
+        return read(
+            **{"ip-link.json": shown, "ip-addr.json": self.ADDRESSES, "dnsmasq.conf": "\n".join(lines).encode()}
+        )
+
+    def test_ranges_hosts_and_options_become_scopes(self) -> None:
+        plan, report = self.leased(
+            "# what the office gets",
+            "domain-needed",
+            "dhcp-range=set:office,10.66.10.100,10.66.10.149,255.255.255.0,12h",
+            "dhcp-range=set:office,10.66.10.150,10.66.10.199,255.255.255.0,1h",
+            "dhcp-host=02:64:B:0:0:f,10.66.10.40,printer  # beside the door",
+            "dhcp-option=tag:office,option:router,10.66.10.254",
+            "dhcp-range=10.66.20.10,10.66.20.19",
+        )
+        office, other = sorted(plan.all("lease_scope"), key=lambda s: s.subnet)
+        self.assertEqual(
+            (office.of, office.pool, office.gateways), ("heron", ("10.66.10.100-10.66.10.199",), ("10.66.10.254",))
+        )
+        self.assertEqual((office.kept, office.minutes), (("02:64:0b:00:00:0f 10.66.10.40",), 60))
+        # Of another subnet nothing is said: its mask is the interface's, and the gateway is the server itself.
+        self.assertEqual(
+            (other.subnet, other.pool, other.gateways), ("10.66.20.0/24", ("10.66.20.10-10.66.20.19",), ("10.66.20.1",))
+        )
+        self.assertTrue(any("leases addresses of 10.66.10.0/24" in line for line in report))
+
+    def test_a_relay_is_at_the_port_with_its_address(self) -> None:
+        plan, report = self.leased("dhcp-relay=10.66.10.1,10.66.20.9", "dhcp-relay=10.9.9.9,10.66.20.9")
+        (relay,) = plan.all("lease_relay")
+        self.assertEqual((plan.get("host_port", relay.at).addresses, relay.to), (("10.66.10.1/24",), ("10.66.20.9",)))
+        self.assertTrue(any("a relay at 10.9.9.9, which none of its ports has" in line for line in report))
+
+    def test_what_a_plan_does_not_hold_is_named(self) -> None:
+        for line, named in (
+            ("dhcp-range=::10,::99,64,1h", "not of IPv4"),
+            ("dhcp-range=tag:lab,10.66.10.5,10.66.10.9", "only where other tags"),
+            ("dhcp-range=10.7.7.5,10.7.7.9", "it isn’t said in which subnet"),
+            ("dhcp-range=10.66.10.5,10.66.10.9\ninterface=br1", "doesn’t answer there"),
+            ("dhcp-range=10.66.10.5,10.66.10.9\ndhcp-range=10.66.0.5,10.66.0.9,255.255.0.0", "a part of another one"),
+            ("dhcp-host=printer,10.66.10.40", "not an address for a MAC address"),
+            ("conf-dir=/etc/more", "what it leads to wasn’t given"),
+        ):
+            _, report = self.leased(line)
+            self.assertTrue(any(named in said for said in report), (line, report))
+
+    def test_what_cannot_be_used_is_refused_with_its_line(self) -> None:
+        for line in (
+            "dhcp-range=10.66.10.300,10.66.10.9",
+            "dhcp-range=10.66.10.5,10.66.10.9,255.0.255.0",
+            "dhcp-relay=a,b",
+        ):
+            with self.assertRaises(PlanError) as caught:
+                self.leased("# first", line)
+            self.assertIn("dnsmasq.conf: line 2", str(caught.exception.problems[0]))
+
+    @settings(max_examples=150)
+    @given(st.lists(st.text("dhcp-rangeostl=,.:0123456789/# \t\x00ü", max_size=60), max_size=6))
+    def test_whatever_stands_there_is_read_or_refused_at_its_line(self, lines: list[str]) -> None:
+        made = [
+            f"{name}={text}"
+            for name, text in zip(("dhcp-range", "dhcp-host", "dhcp-option", "dhcp-relay"), lines, strict=False)
+        ]
+        try:
+            self.leased(*made, *lines)
+        except PlanError as error:
+            self.assertTrue(all("dnsmasq.conf" in str(p) for p in error.problems), str(error))
+
+
 class OtherHostsTest(unittest.TestCase):
     def test_a_bridge_without_vlan_filtering_filters_nothing(self) -> None:
         plan, _ = read(

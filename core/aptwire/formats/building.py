@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
+from aptwire.formats.leasing import lay_leases
 from aptwire.formats.lldp import Neighbour
 from aptwire.formats.making import Records, Report
 from aptwire.formats.observed import QUIRKS, Device, Interface, PortVlans
@@ -224,6 +225,7 @@ class _HostBuilder:
                 self._upon(interface)
         for other in device.interfaces.values():
             self._left_out(other)
+        lay_leases(made, device, self.host)
         if versions := device.settings.forwards():
             text = f"it forwards {' and '.join(versions)} between its interfaces, which a ping is asked over; what it filters isn’t read"
             self.report.add("read", device.name, text)

@@ -1,4 +1,4 @@
-"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`, `ip -json route show`, `sysctl`."""
+"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`, `ip -json route show`, `sysctl`, and its DHCP server's configuration."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import ipaddress
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
+from aptwire.formats.leasing import CONFIGURATION, Leasing, read_leasing
 from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans, Tunnel
 from aptwire.formats.settings import SYSCTL, Settings, read_settings
 from aptwire.formats.shape import Shape, shapes
@@ -22,7 +23,7 @@ LINK, ADDR, VLAN, PORTS, FDB = STATES = (
     "bridge-fdb.json",
 )
 ROUTES = ("ip-route.json", "ip-route6.json")
-FILES = (*STATES, SYSCTL, *ROUTES)
+FILES = (*STATES, SYSCTL, *ROUTES, CONFIGURATION)
 ALL_ZEROS = "00:00:00:00:00:00"
 """Whom a tunnel's entry for this address names gets what it floods."""
 
@@ -61,7 +62,8 @@ def read_device(name: str, files: Mapping[str, bytes]) -> Device:
             owner.tunnel = replace(owner.tunnel, flood=(*owner.tunnel.flood, _bare(shape, "dst")), odd=odd)
     unread = () if VLAN in files else tuple(b.name for b in interfaces.values() if b.kind == "bridge" and b.filters)
     settings = read_settings(files[SYSCTL], f"{name}/{SYSCTL}") if SYSCTL in files else Settings()
-    return Device(name, interfaces, port_vlans, unread, settings, _routes(load(ROUTES[0]), load(ROUTES[1])))
+    leasing = read_leasing(files[CONFIGURATION], f"{name}/{CONFIGURATION}") if CONFIGURATION in files else Leasing()
+    return Device(name, interfaces, port_vlans, unread, settings, _routes(load(ROUTES[0]), load(ROUTES[1])), leasing)
 
 
 def _routes(four: Iterable[Shape], six: Iterable[Shape]) -> dict[str, tuple[str, ...]]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from aptwire.formats.leasing import Leasing
 from aptwire.formats.settings import Settings
 from aptwire.plan import vids
 
@@ -113,8 +114,8 @@ class Interface:
 
 @dataclass
 class Device:
-    """A device: its interfaces by name, the VLANs of its bridge ports, what it answers and forwards as far as that was read, and the subnets that it sends to
-    each next hop."""
+    """A device: its interfaces by name, the VLANs of its bridge ports, what it answers and forwards as far as that was read, the subnets that it sends to
+    each next hop, and what it leases."""
 
     name: str
     interfaces: dict[str, Interface]
@@ -122,6 +123,7 @@ class Device:
     unread: tuple[str, ...] = ()
     settings: Settings = field(default_factory=Settings)
     routes: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    leasing: Leasing = field(default_factory=Leasing)
 
     def under(self, master: str) -> list[Interface]:
         """The interfaces that a bridge or bond has taken in, in the order in which the device numbers them."""

@@ -1,0 +1,257 @@
+"""What a Linux host leases: the configuration of its DHCP server, as dnsmasq's manual page describes it.
+
+Lines are `name=value`, or a name alone; of them all, those are read that say what is leased to whom over IPv4, and for whom it is asked elsewhere.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from aptwire.plan.ids import make_id
+from aptwire.plan.kinds import HostPort, LeaseRelay, LeaseScope
+from aptwire.plan.plan import PlanError, Problem
+
+if TYPE_CHECKING:
+    from aptwire.formats.making import Records
+    from aptwire.formats.observed import Device
+
+CONFIGURATION = "dnsmasq.conf"
+ROUTER = ("3", "option:router")
+ELSEWHERE = ("conf-file", "conf-dir", "dhcp-hostsfile", "dhcp-hostsdir", "dhcp-optsfile", "dhcp-optsdir", "dhcp-script")
+"""Names that lead to other files."""
+USUAL, ENDLESS = 60, 525_600
+_MINUTES = {"s": 1 / 60, "m": 1, "h": 60, "d": 1440, "w": 10_080, "": 1 / 60}
+_TIME = re.compile(r"(\d+)([smhdw]?)")
+_MAC = re.compile(r"[0-9A-Fa-f]{1,2}(:[0-9A-Fa-f]{1,2}){5}")
+
+Address = ipaddress.IPv4Address
+
+
+@dataclass(frozen=True)
+class Range:
+    """A range that is leased (`last` None: from `first`'s subnet, to those for whom an address is kept alone), with the netmask where it is said, for some minutes; it sets `tags`."""
+
+    first: Address
+    last: Address | None
+    mask: str
+    minutes: int
+    tags: frozenset[str]
+
+
+@dataclass(frozen=True)
+class Leasing:
+    """What a host's server is told: `ranges`, addresses kept for MAC addresses, gateways that are handed out (where the tags, if there are any, are set), relays (own
+    address, server), and the interfaces at which it answers alone (`only`) or doesn't (`never`); `unread` lines, in words."""
+
+    ranges: tuple[Range, ...] = ()
+    kept: tuple[tuple[str, Address], ...] = ()
+    gateways: tuple[tuple[frozenset[str], tuple[Address, ...]], ...] = ()
+    relays: tuple[tuple[Address, Address], ...] = ()
+    only: frozenset[str] = frozenset()
+    never: frozenset[str] = frozenset()
+    unread: tuple[str, ...] = ()
+
+    def handed(self, tags: frozenset[str]) -> tuple[Address, ...] | None:
+        """The gateways that go with a range's tags; None where nothing is said of it, so that the server hands out itself."""
+        fitting = [(wanted, routers) for wanted, routers in self.gateways if wanted <= tags]
+        return max(fitting, key=lambda one: len(one[0]))[1] if fitting else None
+
+
+def read_leasing(raw: bytes, place: str) -> Leasing:
+    """A configuration; PlanError names the line that can't be used."""
+    try:
+        lines = raw.decode().splitlines()
+    except UnicodeDecodeError as error:
+        raise PlanError([Problem(f"isn't UTF-8 text: byte {error.start} can't be read", place=place)]) from None
+    reading = _Reading()
+    for number, line in enumerate(lines, 1):
+        name, _, value = line.partition("=")
+        if line.strip() and not line.lstrip().startswith("#"):
+            try:
+                reading.line(name.strip(), value.split(" #")[0].strip())
+            except ValueError as error:
+                raise PlanError([Problem(f"{name.strip()}: {error}", place=f"{place}: line {number}")]) from None
+    return reading.told()
+
+
+class _Reading:
+    def __init__(self) -> None:
+        self.ranges: list[Range] = []
+        self.kept: list[tuple[str, Address]] = []
+        self.gateways: list[tuple[frozenset[str], tuple[Address, ...]]] = []
+        self.relays: list[tuple[Address, Address]] = []
+        self.only: set[str] = set()
+        self.never: set[str] = set()
+        self.unread: list[str] = []
+
+    def told(self) -> Leasing:
+        """What was read."""
+        lines = tuple(self.ranges), tuple(self.kept), tuple(self.gateways), tuple(self.relays)
+        return Leasing(*lines, frozenset(self.only), frozenset(self.never), tuple(self.unread))
+
+    def line(self, name: str, value: str) -> None:
+        """One line; ValueError where its value can't be used."""
+        parts = [part.strip() for part in value.split(",")]
+        if name == "dhcp-range":
+            self._range(parts)
+        elif name == "dhcp-host":
+            self._host(value, parts)
+        elif name in ("dhcp-option", "dhcp-option-force"):
+            self._option(parts)
+        elif name == "dhcp-relay":
+            self._relay(value, parts)
+        elif name == "interface":
+            self.only.update(parts)
+        elif name in ("except-interface", "no-dhcp-interface"):
+            self.never.update(parts)
+        elif name in ELSEWHERE:
+            self.unread.append(f"{name}={value}: what it leads to wasn’t given")
+
+    def _range(self, parts: list[str]) -> None:
+        said = ",".join(parts)
+        tags = frozenset(part.removeprefix("set:") for part in parts if part.startswith("set:"))
+        rest = [part for part in parts if not part.startswith(("set:", "tag:", "interface:"))]
+        if len(rest) < len(parts) - len(tags):
+            self.unread.append(f"dhcp-range={said}: only where other tags or an interface are given")
+        elif ":" in rest[0] or any(part in ("proxy", "ra-only", "slaac", "ra-names") for part in rest):
+            self.unread.append(f"dhcp-range={said}: not of IPv4’s leases")
+        else:
+            first = ipaddress.IPv4Address(rest[0])
+            static = len(rest) > 1 and rest[1] == "static"
+            last = None if static or len(rest) < 2 else ipaddress.IPv4Address(rest[1])
+            masks = [part for part in rest[2:] if part.count(".") == 3]
+            if masks:
+                ipaddress.IPv4Network(f"0.0.0.0/{masks[0]}")
+            times = [part for part in rest[2:] if part.count(".") != 3]
+            minutes = _minutes(times[0]) if times else USUAL
+            self.ranges.append(Range(first, last, masks[0] if masks else "", minutes, tags))
+
+    def _host(self, value: str, parts: list[str]) -> None:
+        macs = [part.lower() for part in parts if _MAC.fullmatch(part)]
+        addresses = [
+            ipaddress.IPv4Address(part) for part in parts if part.count(".") == 3 and part.replace(".", "").isdigit()
+        ]
+        if macs and len(addresses) == 1 and not any(part.startswith(("set:", "tag:", "ignore")) for part in parts):
+            self.kept += [(":".join(byte.zfill(2) for byte in mac.split(":")), addresses[0]) for mac in macs]
+        else:
+            self.unread.append(f"dhcp-host={value}: not an address for a MAC address")
+
+    def _option(self, parts: list[str]) -> None:
+        tags = frozenset(part.removeprefix("tag:") for part in parts if part.startswith("tag:"))
+        rest = [part for part in parts if not part.startswith("tag:")]
+        if rest and rest[0] in ROUTER:
+            self.gateways.append((tags, tuple(ipaddress.IPv4Address(part) for part in rest[1:] if part)))
+
+    def _relay(self, value: str, parts: list[str]) -> None:
+        if len(parts) < 2 or ":" in value:
+            self.unread.append(f"dhcp-relay={value}: not to a server of IPv4")
+        else:
+            self.relays.append((ipaddress.IPv4Address(parts[0]), ipaddress.IPv4Address(parts[1].partition("#")[0])))
+
+
+def _minutes(text: str) -> int:
+    """A lease's time in minutes, as a plan takes it."""
+    if text == "infinite":
+        return ENDLESS
+    found = _TIME.fullmatch(text)
+    if found is None:
+        raise ValueError(f"“{text[:40]}” is no time such as 12h")
+    return max(2, min(ENDLESS, int(int(found[1]) * _MINUTES[found[2]])))
+
+
+def by_subnet(
+    leasing: Leasing, own: dict[str, list[ipaddress.IPv4Interface]]
+) -> Iterator[tuple[ipaddress.IPv4Network, list[Range], bool]]:
+    """The ranges of each subnet, that of the netmask or of an interface with an address in it, and whether the server answers there; `own` are the host's addresses by interface."""
+    found: dict[ipaddress.IPv4Network, list[Range]] = {}
+    for one in leasing.ranges:
+        nets = [bound.network for of in own.values() for bound in of if one.first in bound.network]
+        net = ipaddress.IPv4Network(f"{one.first}/{one.mask}", strict=False) if one.mask else next(iter(nets), None)
+        if net is not None:
+            found.setdefault(net, []).append(one)
+    for net, ranges in found.items():
+        at = {name for name, of in own.items() if any(bound.ip in net for bound in of)}
+        hears = not at or bool((at & leasing.only if leasing.only else at) - leasing.never)
+        yield net, ranges, hears
+
+
+def lay_leases(made: Records, device: Device, host: str) -> None:
+    """The scopes and relays of a host, beside its ports; what a plan can't hold is told."""
+    leasing = device.leasing
+    own = {
+        interface.name: [ipaddress.IPv4Interface(address) for address in interface.addresses if ":" not in address]
+        for interface in device.interfaces.values()
+    }
+    for text in leasing.unread:
+        made.report.add("left out", device.name, text[:200])
+    laid: list[ipaddress.IPv4Network] = []
+    for net, ranges, hears in sorted(by_subnet(leasing, own), key=lambda one: one[0]):
+        about = f"{device.name}/leases-{net.network_address}"
+        if not hears:
+            made.report.add("left out", about, f"what it leases in {net}: its server doesn’t answer there")
+        elif net.prefixlen > 30 or any(net.overlaps(other) for other in laid):
+            made.report.add("left out", about, f"what it leases in {net}: too small a subnet, or a part of another one")
+        else:
+            laid.append(net)
+            made.put(_scope(leasing, net, ranges, host, make_id(about), own))
+            made.report.add("read", about, f"it leases addresses of {net}")
+    named = {first for first in (r.first for r in leasing.ranges) if not any(first in net for net in laid)}
+    for first in sorted(named):
+        made.report.add("left out", device.name, f"a range from {first} on: it isn’t said in which subnet")
+    ports = {
+        bound: port.id
+        for port in made.of(HostPort)
+        for bound in _bound(port.addresses)
+        if port.id.startswith(f"{host}/")
+    }
+    asked: dict[str, list[str]] = {}
+    for local, server in leasing.relays:
+        if local in ports:
+            asked.setdefault(ports[local], []).append(str(server))
+        else:
+            made.report.add("left out", device.name, f"a relay at {local}, which none of its ports has")
+    for port, servers in asked.items():
+        made.put(LeaseRelay(id=make_id(f"{port}/relay"), at=port, to=tuple(dict.fromkeys(servers))))
+
+
+def _scope(
+    leasing: Leasing,
+    net: ipaddress.IPv4Network,
+    ranges: list[Range],
+    host: str,
+    id: str,
+    own: dict[str, list[ipaddress.IPv4Interface]],
+) -> LeaseScope:
+    inside = range(int(net.network_address) + 1, int(net.broadcast_address))
+    pools = [(max(int(r.first), inside.start), min(int(r.last), inside.stop - 1)) for r in ranges if r.last is not None]
+    joined: list[tuple[int, int]] = []
+    for first, last in sorted(pool for pool in pools if pool[0] <= pool[1]):
+        if joined and first <= joined[-1][1] + 1:
+            joined[-1] = joined[-1][0], max(last, joined[-1][1])
+        else:
+            joined.append((first, last))
+    handed = leasing.handed(frozenset().union(*(r.tags for r in ranges)))
+    if handed is None:
+        # It hands out itself, where it has an address there.
+        handed = tuple(bound.ip for of in own.values() for bound in of if bound.ip in net)[:1]
+    kept: dict[str, Address] = {}
+    for mac, address in leasing.kept:
+        if int(address) in inside and address not in kept.values():
+            kept.setdefault(mac, address)
+    return LeaseScope(
+        id=id,
+        of=host,
+        subnet=str(net),
+        pool=tuple(f"{Address(a)}-{Address(b)}" if a < b else str(Address(a)) for a, b in joined)[:64],
+        gateways=tuple(str(router) for router in handed if router in net),
+        kept=tuple(f"{mac} {address}" for mac, address in kept.items())[:1000],
+        minutes=min(r.minutes for r in ranges),
+    )
+
+
+def _bound(addresses: tuple[str, ...]) -> Iterator[Address]:
+    yield from (ipaddress.IPv4Interface(address).ip for address in addresses if ":" not in address)
