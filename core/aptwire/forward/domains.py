@@ -166,6 +166,10 @@ class Domains:
 
     def one_way(self) -> frozenset[int]:
         """The components that are heard beyond themselves."""
+        return self._one_way
+
+    @cached_property
+    def _one_way(self) -> frozenset[int]:
         return frozenset(self.reach) | frozenset(self.heard)
 
 

@@ -118,10 +118,22 @@ class Stack:
 
     def choices(self, address: Address) -> list[Entry]:
         """The lines by which a packet may go: those of the longest prefix, all of them where there are several and none is connected."""
-        fit = [line for line in self.table if line.to.version == address.version and address in line.to]
-        longest = max((line.to.prefixlen for line in fit), default=0)
-        fit = [line for line in fit if line.to.prefixlen == longest]
-        return [line for line in fit if line.how == CONNECTED] or fit
+        number, version = int(address), address.version
+        for length, of in self._by_length.get(version, ()):
+            fit = of.get(number >> address.max_prefixlen - length)
+            if fit:
+                return [line for line in fit if line.how == CONNECTED] or list(fit)
+        return []
+
+    @cached_property
+    def _by_length(self) -> dict[int, list[tuple[int, dict[int, list[Entry]]]]]:
+        """The lines of the table by IP version, length of prefix, the longest first, and the prefix itself."""
+        found: dict[int, dict[int, dict[int, list[Entry]]]] = {}
+        for line in self.table:
+            to = line.to
+            prefix = int(to.network_address) >> to.max_prefixlen - to.prefixlen
+            found.setdefault(to.version, {}).setdefault(to.prefixlen, {}).setdefault(prefix, []).append(line)
+        return {version: sorted(of.items(), key=lambda one: -one[0]) for version, of in found.items()}
 
     def unused(self) -> Iterator[str]:
         """The routes whose next hop is in no subnet of its own."""

@@ -6,6 +6,7 @@ from bisect import bisect_right
 from collections.abc import Hashable, Iterable, Iterator, Sequence
 from functools import cached_property
 from itertools import chain, product
+from typing import NamedTuple
 
 from aptwire.above.ping import Pings
 from aptwire.forward.parts import Stand
@@ -14,10 +15,18 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import Numbers, bare_address, numbers
-from aptwire.plan.kinds import OWNERS, PLACES
+from aptwire.plan.kinds import OWNERS, PLACES, Record
 from aptwire.plan.names import called
 from aptwire.plan.stacks import Stack, gateways_of, owner_of, stack_of
 from aptwire.rules.whom import Meaning, Unit
+
+
+class _Seen(NamedTuple):
+    """An interface as it is looked at: its record (None: there is none), whose it is (an id), and its addresses."""
+
+    record: Record | None
+    owner: str
+    addresses: tuple[Numbers, ...]
 
 
 class Look:
@@ -32,6 +41,7 @@ class Look:
         self._alike: dict[str, Hashable] = {}
         self._shared_parts: dict[Hashable, Hashable] = {}
         self._several: dict[str, bool] = {}
+        self._known: dict[str, _Seen] = {}
 
     def name(self, id: str) -> str:
         """A unit or interface as a sentence calls it."""
@@ -46,8 +56,19 @@ class Look:
 
     def owner(self, id: str) -> str:
         """The guest, station or host of whom something is, by id."""
-        record = self.plan.find(id, PLACES)
-        return owner_of(self.plan, record).id if record is not None else id
+        return self._seen(id).owner
+
+    def _seen(self, id: str) -> _Seen:
+        """An interface, whose it is, and its addresses; looked up once."""
+        known = self._known.get(id)
+        if known is None:
+            record = self.plan.find(id, PLACES)
+            own = tuple(map(numbers, record.addresses)) if record is not None else ()  # type: ignore[attr-defined]
+            if id in self.pings.held:
+                own = (*own, numbers(str(self.pings.held[id].bound)))
+            owner = owner_of(self.plan, record).id if record is not None else id
+            known = self._known[id] = _Seen(record, owner, own)
+        return known
 
     def stack(self, id: str) -> Stack:
         """The stack of an owner."""
@@ -90,12 +111,11 @@ class Look:
 
     def _part(self, id: str) -> Hashable:
         """What one interface has by itself."""
-        record, stand = self.plan.find(id, PLACES), self.stand_of.get(id)
+        (record, _, bound), stand = self._seen(id), self.stand_of.get(id)
         if record is None or stand is None:
             return ("nowhere", id)
-        addresses = record.addresses  # type: ignore[attr-defined]
-        bearers = self.wiring.bearers
-        if any(len(bearers.get(bare_address(text), ())) > 1 for text in addresses):
+        doubled = self.wiring.doubled
+        if doubled and any(bare_address(text) in doubled for text in record.addresses):  # type: ignore[attr-defined]
             return ("itself", id)
         steady = self.voices.steady(stand)
         own = self.judgement.own.get(id)
@@ -108,7 +128,7 @@ class Look:
             stand.segment,
             gateways_of(self.plan, record),
             getattr(record, "gateway", None) is None and stand.segment is None,
-            tuple((version, net, length) for version, _, net, length in map(numbers, addresses)),
+            tuple((version, net, length) for version, _, net, length in bound),
             self._lease(id),
         )
 
@@ -127,10 +147,7 @@ class Look:
 
     def _addresses(self, records: Iterable[str]) -> Iterator[Numbers]:
         for id in records:
-            record = self.plan.find(id, PLACES)
-            yield from map(numbers, record.addresses if record is not None else ())  # type: ignore[attr-defined]
-            if id in self.pings.held:
-                yield numbers(str(self.pings.held[id].bound))
+            yield from self._seen(id).addresses
 
     @cached_property
     def _marks(self) -> frozenset[tuple[int, int]]:
@@ -163,14 +180,13 @@ class Look:
 
     def has_addresses(self, record: str) -> bool:
         """Whether an interface bears any address."""
-        found = self.plan.find(record, PLACES)
-        return record in self.pings.held or bool(found is not None and found.addresses)  # type: ignore[attr-defined]
+        return bool(self._seen(record).addresses)
 
 
 def _bounds(nets: Iterable[Numbers]) -> set[tuple[int, int]]:
     """The first addresses of subnets, and those behind their last ones."""
     found: set[tuple[int, int]] = set()
-    for version, _, net, length in nets:
+    for version, net, length in {(version, net, length) for version, _, net, length in nets}:
         found.update(((version, net), (version, net + (1 << (_BITS[version] - length)))))
     return found
 
