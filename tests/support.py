@@ -280,6 +280,14 @@ def _enrich(made: dict[str, list[dict[str, Any]]], put: Callable[..., str], dice
             made["lag"][-1].update(lacp=dice.random() < 0.6, individual=dice.random() < 0.5)
             for port in ports:
                 port["lag"] = lag
+        # Two LAGs that are one, where the ports are on two switches; what else is random stays as it is.
+        other = random.Random(f"{uplink['id']} {len(made['cable'])} {len(made['fabric_port'])}")
+        if len(nics) == 2 and len(ports) == 2 and ports[0]["switch"] != ports[1]["switch"] and other.random() < 0.5:
+            said = {"lacp": other.random() < 0.6, "individual": other.random() < 0.5}
+            for n, port in enumerate(ports):
+                whole = {"beside": f"lag-{uplink['id']}-0"} if n else {}
+                port["lag"] = put("lag", f"lag-{uplink['id']}-{n}", switch=port["switch"], name=f"lag {uplink['id']}")
+                made["lag"][-1].update(**said, **whole)
         for nic in nics:
             if dice.random() < 0.08:
                 nic["wireless"] = True

@@ -20,6 +20,7 @@ from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import LEARNED, PLACES, FabricPort, Nic, Uplink
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
+from aptwire.plan.sharing import whole_lag
 from aptwire.plan.stacks import gateways_of
 
 
@@ -165,7 +166,9 @@ def _lags(plan: Plan) -> Step:
             peer = plan.of("fabric_port").get(other)
             others.add(nic.uplink if nic is not None else peer.lag if peer is not None else None)
         why = ""
-        if not alike(plan, ports):
+        if len(whole_lag(plan, lag.id)) > 1:
+            why = "it is one with the LAG of another switch, which two kernels aren’t"
+        elif not alike(plan, ports):
             why = "its ports differ, and a bond is one bridge port"
         elif len(others - {None}) != 1 or None in others:
             why = "its ports don’t all lead to one team or one LAG"

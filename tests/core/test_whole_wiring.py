@@ -12,7 +12,9 @@ from aptwire.forward.tree import port_order
 from aptwire.judge.findings import findings
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
-from aptwire.judge.verdicts import judge
+from aptwire.judge.risks import risks
+from aptwire.judge.verdicts import judge, rejudge
+from aptwire.plan.edits import Patch, apply_edit, touched
 from aptwire.plan.kinds import FabricPort
 
 from tests.support import JudgedCase, Small
@@ -46,6 +48,75 @@ class LagTest(Case):
         self.judged(two_nics("lacp", {"lacp": True}), a1="home")
         found = self.judged(two_nics("lacp", {"lacp": True}, ("10", "20")), a1="wavering")
         self.assertIn("over n1 of a", self.first(found).title)
+
+    def two_switches(self, one: bool = True, lacp: bool = True, peer: str = "10") -> Small:
+        """Hosts a and b with a NIC each into sw and sx, whose LAGs are one (or not), and a cable between the two."""
+        made = Small()
+        made.segment(10)
+        for switch in ("sw", "sx"):
+            made.fabric(switch)
+            made.trunk(f"{switch}/peer", peer)
+        made.cable("sw/peer", "sx/peer")
+        for n, host in enumerate("ab"):
+            for switch in ("sw", "sx"):
+                more = {"beside": f"sw-{host}"} if one and switch == "sx" else {}
+                lag = made.put("lag", f"{switch}-{host}", switch=switch, name=f"po{n}", lacp=lacp, **more)
+                made.trunk(f"{switch}/p{n}", "10", lag=lag)
+            made.host(host, f"sw/p{n}", f"sx/p{n}", uplink={"mode": "lacp" if lacp else "hashed"})
+            made.guest(host, f"{host}1", 10)
+        return made
+
+    def test_lags_of_two_switches_are_one_where_that_is_said(self) -> None:
+        def told(made: Small) -> set[str]:
+            found = {risk.what for risk in risks(self.judged(made, a1="home", b1="home"))}
+            return found & {"lacp-alone", "hash-without-lag", "lag-differs"}
+
+        for lacp in (True, False):
+            self.assertEqual(told(self.two_switches(lacp=lacp)), set())
+            self.assertEqual(told(self.two_switches(False, lacp)), {"lacp-alone" if lacp else "hash-without-lag"})
+        made = self.two_switches(False)
+        judgement = judge(made.plan())
+        risk = next(r for r in risks(judgement) if r.what == "lacp-alone")
+        (mend,) = (m for m in mends(judgement, risk) if "are one towards hosts" in m.title)
+        self.assertEqual(mend.title, "Say that LAG po0 of sw and LAG po0 of sx are one towards hosts")
+        # Both members carry then, so what one of them lacks is felt; before, only one LAG's did.
+        made = self.two_switches()
+        next(p for p in made.kinds["fabric_port"] if p["id"] == "sx/p0")["allowed"] = "20"
+        found = self.judged(made, a1="wavering")
+        self.assertIn("over n1 of a", self.first(found).title)
+        self.assertIn("lag-differs", {risk.what for risk in risks(found)})
+        made = self.two_switches(False)
+        next(p for p in made.kinds["fabric_port"] if p["id"] == "sx/p0")["allowed"] = "20"
+        self.judged(made, a1="home")
+
+    def test_without_a_link_between_them_the_two_switches_part_those_behind_them(self) -> None:
+        self.judged(self.two_switches(peer="20"), a1="wavering", b1="wavering")
+
+    def test_what_cannot_be_one_lag_is_refused(self) -> None:
+        made = self.two_switches()
+        made.put("lag", "third", switch="sx", name="po9", beside="sw-a")
+        made.put("lag", "static", switch="sx", name="po8", lacp=False, beside="sw-b")
+        with self.assertRaises(AssertionError) as caught:
+            made.plan()
+        self.assertIn("one of these is one with another already", str(caught.exception))
+        made = self.two_switches(False)
+        made.kinds["lag"][0].update(beside="sx-a", lacp=False)
+        with self.assertRaises(AssertionError) as caught:
+            made.plan()
+        self.assertIn("is by LACP, and this one isn’t", str(caught.exception))
+
+    def test_an_edit_of_one_side_is_felt_on_the_other(self) -> None:
+        plan = self.two_switches(False).plan()
+        judgement = judge(plan)
+        for edit in (
+            (Patch("lag", "sx-a", {"beside": "sw-a"}),),
+            (Patch("fabric_port", "sx/p0", {"allowed": "20"}),),
+            (Patch("fabric_port", "sw/p0", {"enabled": False}),),
+            (Patch("lag", "sx-a", {"beside": None}),),
+        ):
+            plan, _ = apply_edit(plan, edit)
+            judgement = rejudge(judgement, plan, touched(edit))
+            self.assertEqual(judgement.verdicts(), judge(plan).verdicts(), edit)
 
     def test_lacp_without_a_lag_goes_over_a_single_nic(self) -> None:
         self.judged(two_nics("lacp"), a1="home")

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from aptwire.forward.parts import STATIONS, adapter_block
 from aptwire.plan.kinds import Adapter, Nic, Record
 from aptwire.plan.plan import Plan
-from aptwire.plan.sharing import joining, sharing
+from aptwire.plan.sharing import joining, sharing, whole_lag
 
 if TYPE_CHECKING:
     from aptwire.forward.wiring import Wiring
@@ -142,13 +142,15 @@ def _fabric_port(at: Around, port: Any) -> bool:
     at.port(port.id)
     if port.isolated:
         at.ports_where("switch", port.switch)
-    elif port.lag:
-        at.ports_where("lag", port.lag)
+    for lag in whole_lag(at.plan, port.lag) if not port.isolated else ():
+        at.ports_where("lag", lag)
     return True
 
 
 def _lag(at: Around, lag: Any) -> bool:
-    at.ports_where("lag", lag.id)
+    # Those with which it was, or is, one.
+    for id in {lag.id, lag.beside, *whole_lag(at.plan, lag.id)} - {None}:
+        at.ports_where("lag", id)
     return True
 
 

@@ -10,7 +10,7 @@ from aptwire.forward.portrules import PortRules
 from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import Wiring
 from aptwire.plan.kinds import FabricPort, Nic, Uplink
-from aptwire.plan.sharing import nics_of
+from aptwire.plan.sharing import nics_of, ports_together, whole_lag
 
 
 class Teams:
@@ -34,15 +34,14 @@ class Teams:
         if lag is None:
             return []
         if not lag.lacp:
-            ends = [
-                self.wiring.far.get(p.id, ("", ""))[0] for p in plan.where("fabric_port", "lag", lag.id) if p.enabled
-            ]
+            ends = [self.wiring.far.get(p.id, ("", ""))[0] for p in ports_together(plan, lag.id) if p.enabled]
             found = [plan.of("nic").get(end) for end in sorted(ends)]
             return [n for n in found if n is not None and n.id != nic.id and n.link == "up"]
         if uplink is not None and uplink.mode == "lacp":
             bridge = self.wiring.bridge_of[uplink.switch].number
             team = self.team(uplink, bridge, nics_of(plan, uplink), "")
-            together = [m.nic for m in team.members if not m.dead and self.lag_of(m.nic) == lag.id]
+            whole = whole_lag(plan, lag.id)
+            together = [m.nic for m in team.members if not m.dead and self.lag_of(m.nic) in whole]
             if nic in together:
                 return [n for n in together if n is not nic and isinstance(n, Nic)]
         return [] if lag.individual else None
@@ -102,19 +101,23 @@ class Teams:
         lags = {m.nic.id: self.plan.of("lag").get(self.lag_of(m.nic)) for m in members if isinstance(m.nic, Nic)}
         if not any(lags.values()) and uplink.mode != "lacp":
             return members
+        # LAGs of two switches that are one go by the name of the first.
+        one = {
+            nic: next(iter(whole_lag(self.plan, lag.id if lag is not None else None)), "") for nic, lag in lags.items()
+        }
         made: list[Member] = []
         best = ""
         if uplink.mode == "lacp":
-            spoken = [lag.id for m in members if m.link and (lag := lags[m.nic.id]) is not None and lag.lacp]
+            spoken = [one[m.nic.id] for m in members if m.link and (lag := lags[m.nic.id]) is not None and lag.lacp]
             best = max(dict.fromkeys(spoken), key=spoken.count, default="")
-        together = [m for m in members if m.link and (lag := lags[m.nic.id]) is not None and lag.id == best]
+        together = [m for m in members if m.link and lags[m.nic.id] is not None and one[m.nic.id] == best]
         speeds = [m.nic.speed for m in together if m.nic.speed]
         pace = max(dict.fromkeys(speeds), key=speeds.count, default=None)
         for member in members:
             lag = lags[member.nic.id]
             if member.link is None:
                 made.append(member)
-            elif uplink.mode == "lacp" and best and (lag is None or lag.id != best):
+            elif uplink.mode == "lacp" and best and (lag is None or one[member.nic.id] != best):
                 made.append(Member(member.nic, None, open=False, dead="is not in the LAG of the others"))
             elif uplink.mode == "lacp" and best and pace and member.nic.speed not in (None, pace):
                 made.append(Member(member.nic, None, open=False, dead="does another speed than the rest of the LAG"))
@@ -127,7 +130,7 @@ class Teams:
         one_carries = uplink.mode in ("standby", "pinned") or (uplink.mode == "lacp" and not best)
         for member in list(made) if one_carries else ():
             lag = lags[member.nic.id]
-            same = [m for m in made if lag is not None and m.link and lags[m.nic.id] is lag]
+            same = [m for m in made if lag is not None and m.link and one[m.nic.id] == one[member.nic.id]]
             if member.link is None or lag is None or lag.lacp or len(same) < 2:
                 continue
             assert isinstance(member.nic, Nic)

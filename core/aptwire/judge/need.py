@@ -27,6 +27,7 @@ from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import Cable, FabricPort, PortGroup, WayIn
 from aptwire.plan.plan import PlanError, Problem
 from aptwire.plan.ports import said_of, vid_list
+from aptwire.plan.sharing import ports_together
 
 SPARE, PERHAPS, NEEDED, LACKING = "spare", "perhaps", "needed", "lacking"
 """Nobody needs it; somebody of whom nobody knows might (behind an open end, within tags of which the plan doesn't say all, or round a circle in which tags
@@ -111,7 +112,7 @@ class Needs:
         for port in dict.fromkeys(p for id in cables for p in self._ports(self.plan.get("cable", id))):
             if port.id in kept:
                 continue
-            together = self.plan.where("fabric_port", "lag", port.lag) if port.lag else [port]
+            together = ports_together(self.plan, port.lag) or [port]
             needed = set().union(*map(self._kept, together))
             kept.update((other.id, needed) for other in together)
         made = []

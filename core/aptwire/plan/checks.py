@@ -33,6 +33,7 @@ from aptwire.plan.kinds import (
     FilterLine,
     GroupOrder,
     HostPort,
+    Lag,
     LeaseRelay,
     LeaseScope,
     Limits,
@@ -513,6 +514,22 @@ def _fit_fabric_port(plan: Plan, port: FabricPort) -> Iterator[Problem]:
         yield _problem(port, "lag", f"{lag.name} is a LAG of another switch")
 
 
+def _fit_lag(plan: Plan, lag: Lag) -> Iterator[Problem]:
+    other = plan.of("lag").get(lag.beside)
+    if other is None:
+        return
+    named = [one for one in plan.where("lag", "beside", other.id) if one.id != lag.id]
+    own = [one for one in plan.where("lag", "beside", lag.id) if one.id != other.id]
+    if other.switch == lag.switch:
+        yield _problem(lag, "beside", f"{other.name} is of the same switch: put its ports into one LAG")
+    elif other.beside not in (None, lag.id) or named or own:
+        yield _problem(lag, "beside", "two LAGs are one at the most, and one of these is one with another already")
+    elif other.lacp != lag.lacp:
+        yield _problem(
+            lag, "beside", f"{called(plan, other)} is {'by LACP' if other.lacp else 'static'}, and this one isn’t"
+        )
+
+
 def _fit_station_port(plan: Plan, port: StationPort) -> Iterator[Problem]:
     yield from _fit_addressing(plan, port)
     if any(plan.where("cable", end, port.port) for end in ("a", "b")):
@@ -674,6 +691,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "mirror": _fit_mirror,
     "fabric_switch": _fit_fabric_switch,
     "fabric_port": _fit_fabric_port,
+    "lag": _fit_lag,
     "station_port": _fit_station_port,
     "cable": _fit_cable,
     "way_in": _fit_way_in,

@@ -424,6 +424,11 @@ class Lag(Record):
     individual: bool = f.flag(
         True, help="a port whose far side doesn't speak LACP forwards on its own; false: it is blocked"
     )
+    beside: str | None = f.ref(
+        "lag",
+        optional=True,
+        help="the LAG of another switch with which it is one towards hosts (IEEE 802.1AX clause 9)",
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

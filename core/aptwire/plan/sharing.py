@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from aptwire.plan.kinds import Nic, Uplink
+from aptwire.plan.kinds import FabricPort, Nic, Uplink
 from aptwire.plan.plan import Plan
 
 
@@ -52,6 +52,20 @@ def stack(plan: Plan, uplink: Uplink) -> tuple[int, ...]:
 def joining(plan: Plan) -> Iterator[Uplink]:
     """The uplinks that sit on a host port of another switch."""
     return (uplink for uplink in plan.having("uplink", "over") if uplink.over in plan.of("host_port"))
+
+
+def whole_lag(plan: Plan, id: str | None) -> tuple[str, ...]:
+    """The LAGs that are one towards hosts, the one with this id among them: itself, and perhaps one of another switch; () for none."""
+    lag = plan.of("lag").get(id)
+    if lag is None:
+        return ()
+    others = [lag.beside or "", *(one.id for one in plan.where("lag", "beside", lag.id))]
+    return tuple(sorted({lag.id, *(id for id in others if id in plan.of("lag"))}))
+
+
+def ports_together(plan: Plan, lag: str | None) -> list[FabricPort]:
+    """The ports of a LAG, and of the one that is one with it."""
+    return [port for id in whole_lag(plan, lag) for port in plan.where("fabric_port", "lag", id)]
 
 
 def away(plan: Plan, uplink: Uplink) -> frozenset[int]:

@@ -365,7 +365,17 @@ const FIELDS: Fields = {
     text("site", "Site", { more: true }),
     text("name", "Name", { more: true }),
   ],
-  lag: () => [text("name", "Name"), flag("lacp", "By LACP"), flag("individual", "Ports stand alone")],
+  lag: (book, record) => [
+    text("name", "Name"),
+    flag("lacp", "By LACP"),
+    flag("individual", "Ports stand alone"),
+    ref("beside", "One with", [
+      ["", "none: it stands alone"],
+      ...book.records.lag
+        .filter((l) => l.switch !== record?.switch)
+        .map((l): [string, string] => [l.id, `${l.name} of ${book.get("fabric_switch", l.switch)?.name ?? ""}`]),
+    ]),
+  ],
   fabric_port: (book, record) => {
     const lags = book.of("lag", "switch", record?.switch ?? "");
     return [

@@ -285,7 +285,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
       ...each("virtual_switch", "host", id),
       ...each("nic", "host", id),
     ],
-    lag: () => letGo("fabric_port", "lag"),
+    lag: () => [...letGo("fabric_port", "lag"), ...letGo("lag", "beside")],
     fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
     fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
     station: () => [...stacked(), ...each("station_port", "station", id)],

@@ -30,6 +30,7 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.names import called, some
 from aptwire.plan.ports import native, said
+from aptwire.plan.sharing import ports_together
 
 LARGEST = 9_216
 """Bytes of an IP packet, the most that a record's MTU says."""
@@ -253,7 +254,7 @@ class CableRisks(RiskSearch):
     def _any_behind(self, port_id: str, nics: Set[str]) -> bool:
         """Whether one of these NICs is behind the port, or another of its LAG: what their virtual functions need isn't their switch's to say."""
         port = self.plan.get("fabric_port", port_id)
-        ports = self.plan.where("fabric_port", "lag", port.lag) if port.lag else [port]
+        ports = ports_together(self.plan, port.lag) or [port]
         return any(self.wiring.far.get(p.id, ("", ""))[0] in nics for p in ports)
 
     def _excess_facts(self, ports: list[tuple[FabricPort, int]]) -> tuple[Hop, ...]:

@@ -18,6 +18,7 @@ from aptwire.plan.kinds import (
     Uplink,
 )
 from aptwire.plan.names import called, some
+from aptwire.plan.sharing import ports_together, whole_lag
 
 ALIKE = (
     *("mode", "vid", "allowed", "native", "mtu"),
@@ -90,10 +91,11 @@ class TeamRisks(RiskSearch):
     def lags(self) -> Iterator[Risk]:
         """LAGs whose ports differ."""
         for lag in sorted(self.plan.all(Lag), key=lambda record: record.id):
-            ports = sorted(self.plan.where("fabric_port", "lag", lag.id), key=lambda p: p.id)
+            whole = whole_lag(self.plan, lag.id)
+            ports = sorted(ports_together(self.plan, lag.id), key=lambda p: p.id) if lag.id == whole[0] else []
             ways = {tuple(getattr(p, field) for field in ALIKE) for p in ports}
             if len(ways) > 1:
-                name = called(self.plan, lag)
+                name = some(called(self.plan, self.plan.get("lag", id)) for id in whole)
                 edits = []
                 for like in ports:
                     same = {field: getattr(like, field) for field in ALIKE}
@@ -171,7 +173,8 @@ class TeamRisks(RiskSearch):
             )
             for p, lag in zip(known, lags, strict=True)
         )
-        one_lag = len(lags) > 0 and lags[0] is not None and all(lag is lags[0] for lag in lags)
+        whole = {whole_lag(self.plan, p.lag) for p in known}
+        one_lag = len(whole) == 1 and () not in whole
         if uplink.mode == "lacp" and known and not (one_lag and lags[0] is not None and lags[0].lacp):
             text = (
                 "Without one LACP LAG at the far side a single NIC carries, and the others stand idle (IEEE 802.1AX)."
@@ -286,6 +289,14 @@ class TeamRisks(RiskSearch):
             tuple(Patch("nic", nic.id, {"role": "excluded"}) for nic in out),
         )
 
+    def _made_one(self, ports: list[FabricPort], lacp: bool) -> Iterator[tuple[str, Edit]]:
+        """Say that the LAGs of two switches are one towards hosts, where each has one."""
+        lags = [self.plan.get("lag", id) for id in sorted({p.lag for p in ports if p.lag})]
+        if len(lags) == 2 and all(len(whole_lag(self.plan, lag.id)) == 1 for lag in lags):
+            edit: list[Operation] = [Patch("lag", lag.id, {"lacp": lacp}) for lag in lags if lag.lacp != lacp]
+            said = f"Say that {some(called(self.plan, lag) for lag in lags)} are one towards hosts"
+            yield said, (*edit, Patch("lag", lags[0].id, {"beside": lags[1].id}))
+
     def _lag_mends(self, uplink: Uplink, ports: list[FabricPort], lacp: bool) -> Iterator[tuple[str, Edit]]:
         switches = {p.switch for p in ports}
         if len(switches) == 1 and len(ports) > 1:
@@ -298,4 +309,6 @@ class TeamRisks(RiskSearch):
             edit.extend(Patch("fabric_port", p.id, {"lag": made.id}) for p in ports if p.lag != made.id)
             kind = "an LACP LAG" if lacp else "a static LAG"
             yield f"Put {some(called(self.plan, p) for p in ports)} into {kind}", tuple(edit)
+        if len(switches) == 2 and all(p.lag for p in ports):
+            yield from self._made_one(ports, lacp)
         yield f"Make {called(self.plan, uplink)} standby", (Patch("uplink", uplink.id, {"mode": "standby"}),)

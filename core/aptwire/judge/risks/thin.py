@@ -15,6 +15,7 @@ from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Operation, Patch
 from aptwire.plan.kinds import Nic, Uplink
 from aptwire.plan.names import called, some
+from aptwire.plan.sharing import whole_lag
 
 
 @dataclass(frozen=True)
@@ -149,7 +150,7 @@ class ThinRisks(RiskSearch):
             if free is None or not isinstance(last, Nic):
                 return
             ports = [self.wiring.port_behind(nic.id) for nic in (*carrying(team), free)]
-            if len({port.lag if port is not None else None for port in ports}) > 1:
+            if len({whole_lag(self.plan, port.lag if port is not None else None) for port in ports}) > 1:
                 # It isn't in the LAG of the others, so there can be none.
                 said = "Make it a standby team with a free NIC of another card in place of the last one"
                 edit.append(Patch("uplink", team.uplink.id, {"mode": "standby"}))
