@@ -157,6 +157,14 @@ class WhoseTest(Case):
         self.mended(judgement, "Have a guard drop what d leases")
         self.mended(judgement, "Have d hand out")
 
+    def test_who_is_perhaps_heard_with_a_wrong_lease_leaves_it_open(self) -> None:
+        made = asking()
+        made.guest("b", "d", 10, addresses=["10.0.10.9/24"], serve_leases=True)
+        served(made, "guest-d", 10, pool=["10.0.10.200-10.0.10.209"], gateways=["10.0.10.9"])
+        made.put("lease_relay", "relay", at="d", to=["10.0.20.9"])
+        # Whether d answers itself there isn't said.
+        self.fares(made, UNPROVEN, "unproven", "both leases and relays")
+
     def test_what_a_plan_does_not_say_is_not_known(self) -> None:
         made = asking()
         made.kinds["lease_scope"].clear()

@@ -67,13 +67,25 @@ class Leases:
         """What each interface that asks gets."""
         return {record.id: self.of(record) for record in clients(self.plan)}
 
-    def after(self, before: Leases, changes: Changes) -> bool:
-        """Whether all who lease are heard as they were before an edit: then what was found of them is taken over, and only clients are asked anew."""
-        if not before.ground.holds(self.judgement, changes, self.tabled):
-            return False
+    def after(self, before: Leases, changes: Changes) -> frozenset[str] | None:
+        """Whether all who lease are heard as they were before an edit: then what was found of them is taken over, and only clients are asked anew, among them
+        those of the scopes (ids) that lease something else; None: they aren't, perhaps."""
+        scopes = frozenset(id for kind, id in changes.records if kind == LeaseScope.kind)
+        one, two = (look.plan.of(LeaseScope.kind) for look in (before, self))
+        if any(self._asked_for(one.get(id)) != self._asked_for(two.get(id)) for id in scopes):
+            return None
+        others = frozenset(record for record in changes.records if record[0] != LeaseScope.kind)
+        if not before.ground.holds(self.judgement, replace(changes, records=others), self.tabled):
+            return None
         # These are what a property finds when it is first asked for.
-        vars(self).update(sources=before.sources, ground=before.ground)
-        return True
+        sources = [replace(s, scope=two[s.scope.id]) if s.scope.id in scopes else s for s in before.sources]
+        vars(self).update(sources=sources, ground=before.ground)
+        return scopes
+
+    @staticmethod
+    def _asked_for(scope: LeaseScope | None) -> tuple[str, str] | None:
+        """What of a scope says who hears it, whatever it leases; None where there is none."""
+        return (scope.of, scope.subnet) if scope is not None else None
 
     @cached_property
     def tabled(self) -> frozenset[str]:
@@ -146,22 +158,18 @@ class Leases:
             assert record is not None
             own = [ipaddress.ip_interface(a).ip for a in record.addresses if ":" not in a]  # type: ignore[attr-defined]
             outcome, reason = self._speaks(relay.at)
-            both = (
-                any(own[0] in ipaddress.ip_network(s.subnet) for s in self._scopes(owner_of(self.plan, record).id))
-                if own
-                else False
-            )
+            owner = owner_of(self.plan, record).id
+            both = self._both(relay.at) if own and self._scope_of(owner, own[0]) is not None else ""
             for to in relay.to if own else ():
-                for server, doubt in self._asked(owner_of(self.plan, record).id, to):
-                    scope = next((s for s in self._scopes(server) if own[0] in ipaddress.ip_network(s.subnet)), None)
+                for server, doubt in self._asked(owner, to):
+                    scope = self._scope_of(server, own[0])
                     if scope is None:
                         continue
                     found = InStates(outcome, reason, (), ())
                     if outcome == ANSWERED:
                         asked = partial(self.far.relayed, relay.at, own[0], ipaddress.ip_address(to))
                         found = self.far.in_states(asked, self.state)
-                    doubt = doubt or (self._both(relay.at) if both else "")
-                    yield Source(relay.at, server, scope, relay.id, *self._carried(found, server, doubt))
+                    yield Source(relay.at, server, scope, relay.id, *self._carried(found, server, doubt or both))
 
     def _asked(self, owner: str, to: str) -> Iterator[tuple[str, str]]:
         """Whom a relay of somebody asks at an address: whoever has it, and those whom they may ask on (RFC 1542 section 4.1.1), since they relay too;
@@ -296,10 +304,14 @@ class Leases:
         good = [offer for offer, wrong in judged if not wrong]
         bad = [(offer, wrong) for offer, wrong in judged if wrong]
         sure = any(offer.outcome == ANSWERED for offer in heard)
-        if bad and good:
-            offer, wrong = bad[0]
+        surely = next(((offer, wrong) for offer, wrong in bad if offer.outcome != UNPROVEN), None)
+        if surely is not None and good:
+            offer, wrong = surely
             why = f"{self._called(good[0].server)} leases it an address too, and who is quicker is taken: {wrong}"
             return Lease(EITHER, told, why, NOW, offer.at)
+        if bad and good:
+            # Whether the one who would lease it a wrong address is heard isn't known.
+            return Lease(UNPROVEN, told, f"{bad[0][1]}, and {bad[0][0].reason}", NOW, bad[0][0].at)
         if bad and sure:
             return Lease(WRONG, told, bad[0][1], NOW, bad[0][0].at)
         if good and sure:
@@ -361,6 +373,10 @@ class Leases:
     def _bearers(self, address: str) -> Iterable[Record]:
         found = (self.plan.find(record, PLACES) for record in self.wiring.bearers.get(address, ()))
         return [record for record in found if record is not None]
+
+    def _scope_of(self, owner: str, address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> LeaseScope | None:
+        """The scope from which somebody leases to a relay with an address."""
+        return next((s for s in self._scopes(owner) if address in ipaddress.ip_network(s.subnet)), None)
 
     def _scopes(self, owner: str) -> list[LeaseScope]:
         return sorted(self.plan.where("lease_scope", "of", owner), key=lambda s: s.id)

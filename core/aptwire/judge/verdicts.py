@@ -355,7 +355,8 @@ def _with_leases(
         return judgement, set(known)
     plan, asked = judgement.plan, Leases(judgement)
     was = before.memo.get(Leases) if before is not None else None
-    if isinstance(was, Leases) and before is not None and asked.after(was, changes):
+    scopes = asked.after(was, changes) if isinstance(was, Leases) else None
+    if scopes is not None and before is not None:
         leases, troubled = dict(before.leases), dict(before.known.unleased)
         ids = judgement.intent.segments
         near = (r for n in segments for kind in PLACES for r in plan.where(kind, "belongs", ids[n]))
@@ -365,6 +366,8 @@ def _with_leases(
         )
         touched = (id for kind, id in changes.records if kind in PLACES)
         again = {record.id for record in (*near, *lost)} | set(inside) | set(touched)
+        if scopes:
+            again |= {id for id, lease in leases.items() if not scopes.isdisjoint(o.scope.id for o in lease.offered)}
         # A guest that is gone took its adapters along.
         again |= {id for key in changes.blocks if (b := before.wiring.blocks.get(key)) is not None for id in b.stand_of}
     else:

@@ -215,10 +215,12 @@ def landing(judgement: Judgement) -> Sheet:
                 (
                     *(endpoint["host"], endpoint["name"], endpoint["key"], tag["tag"]),
                     *(names.get(tag["belongs"], ""), names.get(tag["lands"], ""), tag["lands_vid"]),
-                    *(("idle, " if endpoint["idle"] else "") + tag["verdict"], ", ".join(tag["addresses"])),
+                    ("idle, " if endpoint["idle"] else "") + tag["verdict"],
+                    ", ".join(filter(None, (*tag["addresses"], tag["lease"]))),
+                    tag["leased_by"],
                 )
             )
-    head = ("host", "endpoint", "key", "tag", "belongs on", "lands on", "VID", "verdict", "addresses")
+    head = ("host", "endpoint", "key", "tag", "belongs on", "lands on", "VID", "verdict", "addresses", "leased by")
     return Sheet("landing", head, tuple(rows))
 
 
