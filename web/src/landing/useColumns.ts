@@ -15,6 +15,8 @@ export function useColumns(): { columns: readonly Column[]; choose: (ids: readon
     staleTime: Infinity,
   });
   const { mutate } = useMutation({
+    // One after the other: what was chosen last is what is kept.
+    scope: { id: KEY.join(" ") },
     mutationFn: async (columns: string[]) =>
       unwrap(await api.PUT("/api/columns/{of}", { params: { path: { of: "landing" } }, body: { columns } })),
     onMutate: (columns) => client.setQueryData(KEY, { columns }),
