@@ -370,6 +370,11 @@ class RuleTest(unittest.TestCase):
         )
         for mend in found[:2]:
             self.assertEqual(asked(judge(apply_edit(judgement.plan, mend.edit)[0])).ask(self.RULE).outcome, HOLDS)
+        # After a failover it isn't heard; until then it is.
+        made.trunk("sw/p3", "20, 30")
+        made.put("nic", "b/n1", host="b", name="n1", uplink="b/u", rank=1)
+        made.cable("b/n1", "sw/p3")
+        self.fares(made, BROKEN, "d answers a1 too, in some of the states")
         # Who doesn't ask might.
         adapter(made, "a1").update(addressing="static", addresses=["10.0.10.11/24"])
         self.fares(made, BROKEN)

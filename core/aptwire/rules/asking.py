@@ -232,8 +232,10 @@ class Asked:
                 if offer.server not in allowed and offer.outcome != SILENT:
                     name, whom = self.look.name(offer.server), self.look.name(id)
                     if offer.outcome != UNPROVEN:
-                        text = f"{name} answers {whom} too{when(self.wiring, offer.state)}."
-                        return Answer(BROKEN, text, id, offer.at, offer.state)
+                        # An offer's state is one in which it isn't heard.
+                        sometimes = ", in some of the states that teams between them may be in"
+                        text = f"{name} answers {whom} too{sometimes if offer.outcome == WAVERS else ''}."
+                        return Answer(BROKEN, text, id, offer.at)
                     text = f"Nobody can know whether {name} answers {whom}: {offer.reason}."
                     doubt = doubt or Answer(UNKNOWN, text, id, offer.at)
             if self.look.voices.loose(place.stand):
