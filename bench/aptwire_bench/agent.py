@@ -6,6 +6,7 @@ given, answers go there; each is written under another name first, so that nobod
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import errno
 import json
@@ -512,13 +513,9 @@ class Job:
     def reach(self) -> list[bool]:
         """Whether each ping was answered and each lease offered, with the kernel's own stack at both ends."""
         trials = self.job.get("trials", [])
-        servers: list[subprocess.Popen[bytes]] = []
-        asked: list[Echo | Discover] = []
-        try:
-            for trial in trials:
-                if trial["what"] == "lease":
-                    servers.append(self.server(*trial["server"]))
-            self.serving([trial["server"][0] for trial in trials if trial["what"] == "lease"])
+        programs = [self.server(*trial["server"]) for trial in trials if trial["what"] == "lease"]
+        with self.serving(programs):
+            asked: list[Echo | Discover] = []
             for number, trial in enumerate(trials):
                 space, device = trial["from"]
                 self.kernel.enter(space)
@@ -530,19 +527,12 @@ class Job:
                     self.kernel.leave()
             time.sleep(2 if trials else 0)
             return [a.answered() for a in asked]
-        finally:
-            for process in servers:
-                process.kill()
-                process.wait()
 
     def leased(self) -> list[list[list[Any]]]:
         """What each interface that asks is offered by the plan's own servers and relays."""
         job = self.job.get("leases", {"servers": [], "asks": []})
-        processes, asked = [], []
-        try:
-            for space, words in job["servers"]:
-                processes.append(self.started(space, words))
-            self.serving([space for space, _ in job["servers"]])
+        with self.serving(job["servers"]):
+            asked = []
             for number, (space, device, mac) in enumerate(job["asks"], LEASES_FROM):
                 self.kernel.enter(space)
                 try:
@@ -553,12 +543,21 @@ class Job:
                 time.sleep(0.02)
             time.sleep(3 if asked else 0)
             return [one.offers() for one in asked]
+
+    @contextlib.contextmanager
+    def serving(self, programs: Sequence[tuple[str, Sequence[str]]]) -> Iterator[None]:
+        """Real DHCP servers and relays, each in a namespace with words of its own, for as long as they are asked."""
+        processes: list[subprocess.Popen[bytes]] = []
+        try:
+            processes += (self.started(space, words) for space, words in programs)
+            self.listening([space for space, _ in programs])
+            yield
         finally:
             for process in processes:
                 process.kill()
                 process.wait()
 
-    def serving(self, spaces: list[str]) -> None:
+    def listening(self, spaces: list[str]) -> None:
         """Wait until a server of leases listens in each of some namespaces; a busy machine may take its time."""
         deadline = time.monotonic() + SETTLED
         for space in set(spaces):
@@ -571,10 +570,11 @@ class Job:
             finally:
                 self.kernel.leave()
 
-    def server(self, space: str, device: str, first: str, last: str, mask: str) -> subprocess.Popen[bytes]:
-        """A real DHCP server on an interface."""
+    @staticmethod
+    def server(space: str, device: str, first: str, last: str, mask: str) -> tuple[str, Sequence[str]]:
+        """A DHCP server on one interface of a namespace."""
         only = (f"--interface={device}", "--bind-interfaces", "--except-interface=lo")
-        return self.started(space, (*only, f"--dhcp-range={first},{last},{mask},2m"))
+        return space, (*only, f"--dhcp-range={first},{last},{mask},2m")
 
     def started(self, space: str, words: Iterable[str]) -> subprocess.Popen[bytes]:
         """A real DHCP server or relay in a namespace."""

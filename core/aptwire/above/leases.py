@@ -21,10 +21,10 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, Lease, Offer, kept_by, room_of
 from aptwire.judge.voices import voices
 from aptwire.judge.why import is_idle
-from aptwire.plan.kinds import LEASE, OWNERS, PLACES, Adapter, LeaseRelay, LeaseScope, Record, Segment
+from aptwire.plan.kinds import LEASE, OWNERS, PLACES, LeaseRelay, LeaseScope, Record, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
-from aptwire.plan.stacks import Stack, owner_of, stack_of
+from aptwire.plan.stacks import Stack, adapter_of, owner_of
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ def clients(plan: Plan) -> list[Record]:
 
 def mac_of(plan: Plan, record: Record) -> str | None:
     """The MAC address from which an interface asks, where the plan says it."""
-    adapter = record if isinstance(record, Adapter) else plan.of("adapter").get(getattr(record, "adapter", ""))
+    adapter = adapter_of(plan, record)
     return adapter.mac if adapter is not None else None
 
 
@@ -61,11 +61,6 @@ class Leases:
         self.far = Pings(judgement, leasing=True, waking=waking)
         self._offers: dict[Stand | tuple[int, ...], list[Offer]] = {}
         self._leases: dict[tuple[object, ...], Lease] = {}
-        self._stacks: dict[str, Stack] = {}
-
-    def all(self) -> dict[str, Lease]:
-        """What each interface that asks gets."""
-        return {record.id: self.of(record) for record in clients(self.plan)}
 
     def after(self, before: Leases, changes: Changes) -> frozenset[str] | None:
         """Whether all who lease are heard as they were before an edit: then what was found of them is taken over, and only clients are asked anew, among them
@@ -382,11 +377,9 @@ class Leases:
         return sorted(self.plan.where("lease_scope", "of", owner), key=lambda s: s.id)
 
     def _stack(self, owner: str) -> Stack:
-        if owner not in self._stacks:
-            record = self.plan.find(owner)
-            assert record is not None
-            self._stacks[owner] = stack_of(self.plan, record)
-        return self._stacks[owner]
+        record = self.plan.find(owner)
+        assert record is not None
+        return self.far.stack(record)
 
     def addresses(self, owner: str) -> frozenset[str]:
         """The addresses that a guest, station or host has of its own."""

@@ -167,7 +167,7 @@ class Pings:
         self.wiring, self.plan = self.judgement.wiring, self.judgement.plan
         self.voices = voices(self.judgement)
         self.held = held(self.judgement)
-        self.leased = {str(one.bound.ip): record for record, one in self.held.items()}
+        self.leased = self.judgement.once(_leased)
 
     def ask(self, source: str, target: str, state: State | None = None, packet: Packet = PING) -> Ping:
         """Whether a stack gets an answer from somebody (a record, or an address), in one state or in all."""
@@ -373,7 +373,7 @@ class Pings:
             raise PlanError(
                 [Problem("a ping starts at a guest, a station, a host or one of their interfaces", field="from")]
             )
-        return self._stack(record if record.kind in OWNERS else owner_of(self.plan, record))
+        return self.stack(record if record.kind in OWNERS else owner_of(self.plan, record))
 
     def _target(self, target: str, here: Stack) -> tuple[Address | None, str, Record | None]:
         """The address that is asked for, what it is called, and whose it ought to be: one in a subnet of whoever asks, if there is one."""
@@ -386,7 +386,7 @@ class Pings:
                     [Problem("a ping goes to an address, or to somebody who may have one", field="to")]
                 ) from None
         owner = record if record.kind in OWNERS else owner_of(self.plan, record)
-        stack = self._stack(owner)
+        stack = self.stack(owner)
         interfaces = [i for i in stack.interfaces if record is owner or i.record == record.id]
         bound = [address.ip for interface in interfaces for address in interface.addresses]
         versions = {own.version for own in here.own}
@@ -395,7 +395,8 @@ class Pings:
         usable = (a for a in bound if a.version in versions)
         return next(near, next(usable, next(iter(bound), None))), name, owner
 
-    def _stack(self, owner: Record) -> Stack:
+    def stack(self, owner: Record) -> Stack:
+        """The stack of a guest, station or host, made once."""
         if owner.id not in self.stacks:
             self.stacks[owner.id] = stack_of(self.plan, owner, self.held)
         return self.stacks[owner.id]
@@ -404,7 +405,7 @@ class Pings:
         """The stack of which a record is an interface."""
         found = self.plan.find(record, PLACES)
         assert found is not None
-        return self._stack(owner_of(self.plan, found))
+        return self.stack(owner_of(self.plan, found))
 
     def relayed(self, source: str, address: Address, to: Address, state: State) -> tuple[Way, ...]:
         """The ways there and back of what a relay at an interface (`source`, a record) sends to a server from an address of its own."""
@@ -660,6 +661,11 @@ class Pings:
         fails = [State({key: m}) for key, of in members.items() if key not in free for m in of[1:]]
         more = len(either) > MOST_STATES - 1 or len(fails) > MOST_STATES
         return either[: MOST_STATES - 1], fails[:MOST_STATES], more
+
+
+def _leased(judgement: Judgement) -> dict[str, str]:
+    """Who has an address by lease, by address."""
+    return {str(one.bound.ip): record for record, one in held(judgement).items()}
 
 
 def may_lease(plan: Plan, adapter: Adapter) -> bool:

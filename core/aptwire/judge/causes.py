@@ -429,13 +429,17 @@ class TooLarge(CauseKind):
         return title, text, (cause.at,)
 
 
-class NoLease(CauseKind):
-    """It asks for a lease, and nobody answers, or not always, or nobody can know."""
-
-    what = NO_LEASE
+class _Leasing(CauseKind):
+    """What comes of asking for a lease."""
 
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
         return (place.segment, cause.towards, cause.detail)
+
+
+class NoLease(_Leasing):
+    """It asks for a lease, and nobody answers, or not always, or nobody can know."""
+
+    what = NO_LEASE
 
     def words(self, say: Sentences, whom: Concerned) -> Words:
         cause, who, one = whom.cause, say.who(whom.endpoints), len(whom.endpoints) == 1
@@ -450,13 +454,10 @@ class NoLease(CauseKind):
         return super().proof(say, place, cause) if cause.towards else self._outward(say, place, cause)
 
 
-class WrongLease(CauseKind):
+class WrongLease(_Leasing):
     """What it is leased isn't an address of its segment, or its gateway isn't; or perhaps."""
 
     what = WRONG_LEASE
-
-    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
-        return (place.segment, cause.towards, cause.detail)
 
     def words(self, say: Sentences, whom: Concerned) -> Words:
         cause, who, one = whom.cause, say.who(whom.endpoints), len(whom.endpoints) == 1

@@ -6,18 +6,19 @@ import ipaddress
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
 
-from aptwire.above.leases import Leases, clients, mac_of
+from aptwire.above.leases import Leases, Source, clients, mac_of
 from aptwire.above.ping import may_lease
 from aptwire.forward.parts import Place
 from aptwire.judge.causes import spoken
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.lease import Offer
 from aptwire.judge.plugging import fresh_id, next_free_address, spoken_for
 from aptwire.judge.why import is_idle
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.kinds import PLACES, STATIC, Adapter, LeaseRelay, LeaseScope, Record, Segment
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
-from aptwire.plan.stacks import owner_of
+from aptwire.plan.stacks import adapter_of, owner_of
 
 MOST_POOLED = 100
 
@@ -30,7 +31,8 @@ def lacking(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str
         return
     answering = [plan.find(id, PLACES) for id in _speaking(judgement, segment)]
     yield from _let_lease(plan, [record for record in answering if record is not None])
-    yield from _wake(judgement, answering)
+    idle = (r for r in answering if r is not None and r.kind in ("adapter", "host_port") and is_idle(plan, r.id))
+    yield from (wake(plan, record) for record in idle)
     yield from _keep(plan, found, segment)
     yield from _serve(judgement, segment)
     for place in found[:1] if len(found) == 1 else ():
@@ -51,19 +53,30 @@ def misled(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str,
             continue
         gateways = [address for address in segment.gateways if ":" not in address]
         for offer in (o for o in lease.heard if o.at == lease.towards):
-            speaker, scope = plan.find(offer.at, PLACES), offer.scope
-            if isinstance(speaker, Adapter):
-                said = f"Have a guard drop what {spoken(plan, speaker.id)} leases"
-                yield said, (Patch("adapter", speaker.id, {"serve_leases": False}),)
+            adapter, scope = adapter_of(plan, plan.find(offer.at, PLACES)), offer.scope
+            yield from silenced(plan, offer, spoken(plan, adapter.id) if adapter is not None else "")
             if scope.subnet in segment.subnets and gateways:
                 said = f"Have {called(plan, plan.find(scope.of))} hand out the gateway {gateways[0]} in {scope.subnet}"
                 yield said, (Patch("lease_scope", scope.id, {"gateways": gateways}),)
-            if offer.relay:
-                yield (
-                    f"Take away {called(plan, plan.get('lease_relay', offer.relay))}",
-                    (Drop("lease_relay", offer.relay),),
-                )
-            yield f"Take away {called(plan, scope)}", (Drop("lease_scope", scope.id),)
+
+
+def silenced(plan: Plan, heard: Offer | Source, speaker: str) -> Iterator[tuple[str, Edit]]:
+    """What keeps somebody from answering who asks for a lease: a guard at his adapter (called `speaker`), his relay away, or his scope."""
+    adapter = adapter_of(plan, plan.find(heard.at, PLACES))
+    if adapter is not None:
+        yield f"Have a guard drop what {speaker} leases", (Patch("adapter", adapter.id, {"serve_leases": False}),)
+    for gone in (plan.of("lease_relay").get(heard.relay), heard.scope):
+        if gone is not None:
+            yield f"Take away {called(plan, gone)}", (Drop(gone.kind, gone.id),)
+
+
+def wake(plan: Plan, record: Record) -> tuple[str, Edit]:
+    """Whoever is idle (an adapter or host port) is started, or connected, in words and as an edit."""
+    starts = isinstance(record, Adapter) and not plan.get("guest", record.guest).running
+    edit: list[Operation] = [Patch("guest", record.guest, {"running": True})] if starts else []  # type: ignore[attr-defined]
+    if not record.connected:  # type: ignore[attr-defined]
+        edit.append(Patch(record.kind, record.id, {"connected": True}))
+    return f"{'Start' if starts else 'Connect'} {spoken(plan, record.id)}", tuple(edit)
 
 
 def _speaking(judgement: Judgement, segment: Segment) -> list[str]:
@@ -84,7 +97,7 @@ def _owner(plan: Plan, record: str) -> str:
 
 def _let_lease(plan: Plan, records: Iterable[Record]) -> Iterator[tuple[str, Edit]]:
     """Guards that drop what lease servers send, opened one by one, and all of them."""
-    adapters = {r if isinstance(r, Adapter) else plan.of("adapter").get(getattr(r, "adapter", "")) for r in records}
+    adapters = {adapter_of(plan, record) for record in records}
     held = sorted((a for a in adapters if a is not None and not may_lease(plan, a)), key=lambda a: a.id)
     each = [(Patch("adapter", adapter.id, {"serve_leases": True}),) for adapter in held]
     for adapter, edit in zip(held, each, strict=True):
@@ -94,18 +107,6 @@ def _let_lease(plan: Plan, records: Iterable[Record]) -> Iterator[tuple[str, Edi
             f"Let {spoken(plan, held[0].id)} and those behind it serve leases",
             tuple(o for edit in each for o in edit),
         )
-
-
-def _wake(judgement: Judgement, records: Iterable[Record | None]) -> Iterator[tuple[str, Edit]]:
-    plan = judgement.plan
-    for record in records:
-        if record is None or record.kind not in ("adapter", "host_port") or not is_idle(plan, record.id):
-            continue
-        starts = isinstance(record, Adapter) and not plan.get("guest", record.guest).running
-        edit: list[Operation] = [Patch("guest", record.guest, {"running": True})] if starts else []  # type: ignore[attr-defined]
-        if not record.connected:  # type: ignore[attr-defined]
-            edit.append(Patch(record.kind, record.id, {"connected": True}))
-        yield f"{'Start' if starts else 'Connect'} {spoken(plan, record.id)}", tuple(edit)
 
 
 def _keep(plan: Plan, places: list[Place], segment: Segment) -> Iterator[tuple[str, Edit]]:
@@ -161,7 +162,7 @@ def _relay(plan: Plan, record: str, known: list[LeaseScope], opened: Edit) -> It
 
 def _opened(plan: Plan, record: Record) -> Edit:
     """What opens the guard of whoever is to lease."""
-    adapter = record if isinstance(record, Adapter) else plan.of("adapter").get(getattr(record, "adapter", ""))
+    adapter = adapter_of(plan, record)
     return (
         (Patch("adapter", adapter.id, {"serve_leases": True}),)
         if adapter is not None and not may_lease(plan, adapter)

@@ -19,7 +19,7 @@ from aptwire.judge.causes import CAUSES, spoken
 from aptwire.judge.cut import cut_apart
 from aptwire.judge.findings import Finding, everything, findings
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.leasing import lacking, misled
+from aptwire.judge.leasing import lacking, misled, wake
 from aptwire.judge.permits import permit
 from aptwire.judge.plugging import fresh_id, next_free_address, plug_router, switch_behind
 from aptwire.judge.preview import Preview, preview
@@ -254,13 +254,8 @@ class _Mender:
         if towards is None or not towards.stand.judged or not is_idle(self.plan, towards.endpoint):
             return
         record = self.plan.find(towards.endpoint, ("adapter", "host_port"))
-        edit: list[Operation] = []
-        starts = isinstance(record, Adapter) and not self.plan.get("guest", record.guest).running
-        if isinstance(record, Adapter) and starts:
-            edit.append(Patch("guest", record.guest, {"running": True}))
-        if record is not None and not record.connected:  # type: ignore[attr-defined]
-            edit.append(Patch(record.kind, record.id, {"connected": True}))
-        yield f"{'Start' if starts else 'Connect'} {spoken(self.plan, towards.endpoint)}", tuple(edit)
+        if record is not None:
+            yield wake(self.plan, record)
 
     def _bear(self) -> Iterator[tuple[str, Edit]]:
         """Somebody to bear gateways that nobody bears: outside the plan behind an open port, or a router on a port of its own."""

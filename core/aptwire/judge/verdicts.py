@@ -351,7 +351,7 @@ def _with_leases(
     asked who belong on these segments or are changed, unless it changed who leases what.  Also whoever gets another lease than before.
     """
     known = before.leases if before is not None else {}
-    if not any(True for kind in PLACES for _ in judgement.plan.where(kind, "addressing", LEASE)):
+    if not any(judgement.plan.where(kind, "addressing", LEASE) for kind in PLACES):
         return judgement, set(known)
     plan, asked = judgement.plan, Leases(judgement)
     was = before.memo.get(Leases) if before is not None else None

@@ -12,7 +12,7 @@ from functools import cached_property
 
 from aptwire.plan.fields import bare_address
 from aptwire.plan.filters import Gate
-from aptwire.plan.kinds import FilterLine, GuestTag, HostPort, Record
+from aptwire.plan.kinds import Adapter, FilterLine, GuestTag, HostPort, Record
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -174,6 +174,11 @@ def owner_of(plan: Plan, record: Record) -> Record:
     else:
         found = plan.get("station", record.station)  # type: ignore[attr-defined]
     return found  # type: ignore[no-any-return]
+
+
+def adapter_of(plan: Plan, record: Record | None) -> Adapter | None:
+    """The adapter by which an interface's frames go, itself or that of a guest's tag; None where something else does."""
+    return record if isinstance(record, Adapter) else plan.of("adapter").get(getattr(record, "adapter", None))
 
 
 def gateways_of(plan: Plan, record: Record) -> tuple[str, ...]:

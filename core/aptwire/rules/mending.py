@@ -11,16 +11,17 @@ from aptwire.above.ping import Way
 from aptwire.forward.parts import Place
 from aptwire.judge.cut import cut_apart
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.leasing import silenced
 from aptwire.judge.plugging import next_free_address, plug_router, switch_behind
 from aptwire.judge.verdicts import rejudge
 from aptwire.judge.why import is_idle
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, in_steps, merged, touched
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES, Adapter, FilterLine, Record, Route, Segment
+from aptwire.plan.kinds import PLACES, FilterLine, Record, Route, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import EVERYTHING, Apart, LeasesOnly, Reach, read
-from aptwire.plan.stacks import Address, Stack, owner_of, stack_of
+from aptwire.plan.stacks import Address, Stack, adapter_of, owner_of, stack_of
 from aptwire.rules.answer import BROKEN, HOLDS, Answer
 from aptwire.rules.asking import asked
 from aptwire.rules.whom import Meaning
@@ -91,23 +92,11 @@ def _silencing(judgement: Judgement, text: str) -> Iterator[Offer]:
 def _silent(judgement: Judgement, answer: Answer) -> Iterator[Offer]:
     """The edits after which one who leases isn't heard by one who asks."""
     plan = judgement.plan
-    speaker, record = plan.find(answer.b, PLACES), plan.find(answer.a, PLACES)
-    if speaker is None or record is None:
-        return
-    adapter = speaker if isinstance(speaker, Adapter) else plan.of("adapter").get(getattr(speaker, "adapter", ""))
-    if adapter is not None:
-        yield (
-            f"Have a guard drop what {called(plan, adapter)} leases",
-            (Patch("adapter", adapter.id, {"serve_leases": False}),),
-        )
-    for offer in judgement.once(Leases).offers(record):
+    record, adapter = plan.find(answer.a, PLACES), adapter_of(plan, plan.find(answer.b, PLACES))
+    speaker = called(plan, adapter) if adapter is not None else ""
+    for offer in judgement.once(Leases).offers(record) if record is not None else ():
         if offer.at == answer.b:
-            if offer.relay:
-                yield (
-                    f"Take away {called(plan, plan.get('lease_relay', offer.relay))}",
-                    (Drop("lease_relay", offer.relay),),
-                )
-            yield f"Take away {called(plan, offer.scope)}", (Drop("lease_scope", offer.scope.id),)
+            yield from silenced(plan, offer, speaker)
 
 
 # Apart

@@ -14,10 +14,11 @@ from aptwire.judge.book import book_of
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.kept import Rests
 from aptwire.plan import vids
-from aptwire.plan.edits import Edit
-from aptwire.plan.kinds import Adapter, FabricPort
+from aptwire.plan.edits import Edit, Patch
+from aptwire.plan.kinds import Adapter, FabricPort, Segment
 from aptwire.plan.names import called
 from aptwire.plan.ports import said
+from aptwire.plan.stacks import adapter_of
 
 RISK, UNTIDY = "risk", "untidy"
 GRAVITY = (UNTIDY, RISK)
@@ -97,8 +98,7 @@ class RiskSearch:
 
     def adapter_of(self, bearer: str) -> Adapter | None:
         """The adapter that bears an address, by itself or by a guest's tag; None where something else does."""
-        owner = self.plan.find(bearer)
-        return owner if isinstance(owner, Adapter) else self.plan.of("adapter").get(getattr(owner, "adapter", None))
+        return adapter_of(self.plan, self.plan.find(bearer))
 
     def by_guest(self, field: str) -> list[tuple[tuple[str, str], list[Adapter]]]:
         """The adapters with one value in a text field, by guest and value, in order; those without one are left out."""
@@ -117,6 +117,12 @@ class RiskSearch:
     def members(self) -> dict[str, int]:
         """How many places belong on each segment."""
         return self.judgement.members()
+
+
+def without(segment: Segment, field: str, address: str) -> tuple[str, Edit]:
+    """An address taken away from a list of a segment's, in words and as an edit."""
+    rest = [other for other in getattr(segment, field) if other != address]
+    return f"Take {address} away from {segment.name}", (Patch("segment", segment.id, {field: rest}),)
 
 
 def short(bits: int) -> str:

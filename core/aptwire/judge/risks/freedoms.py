@@ -8,7 +8,7 @@ from functools import partial
 
 from aptwire.judge.could import could
 from aptwire.judge.facts import Facts
-from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, without
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch, Put
 from aptwire.plan.fields import bare_address, is_nobodys
@@ -220,7 +220,7 @@ class FreedomRisks(RiskSearch):
                         (segment.id,),
                         segment=segment.id,
                         facts=(self.fact(segment.id, text, why),),
-                        mends=(_without(segment, "gateways", text),),
+                        mends=(without(segment, "gateways", text),),
                     )
         plain = [s for s in listed if s.vni is None and nets[s.id]]
         for n, one in enumerate(plain):
@@ -261,9 +261,3 @@ class FreedomRisks(RiskSearch):
 
     def _shared(self, address: str) -> Put:
         return Put(SharedAddress(id=make_id(f"shared:{address}"), address=address))
-
-
-def _without(segment: Segment, field: str, address: str) -> tuple[str, Edit]:
-    """An address taken away from a list of a segment's, in words and as an edit."""
-    rest = [other for other in getattr(segment, field) if other != address]
-    return f"Take {address} away from {segment.name}", (Patch("segment", segment.id, {field: rest}),)

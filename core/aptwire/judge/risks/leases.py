@@ -10,8 +10,10 @@ from functools import cached_property
 
 from aptwire.above.leases import Leases, Source
 from aptwire.above.outcomes import ANSWERED, SILENT
+from aptwire.above.ping import may_lease
 from aptwire.judge.lease import room_of
-from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
+from aptwire.judge.leasing import silenced
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, without
 from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.fields import Range, numbers, range_of
 from aptwire.plan.kinds import LEASE, PLACES, LeaseRelay, LeaseScope, Segment
@@ -46,7 +48,7 @@ class LeaseRisks(RiskSearch):
                         (segment.id,),
                         segment=segment.id,
                         facts=(self.fact(segment.id, f"lease server {address}", "nobody bears it"),),
-                        mends=(self._unnamed(segment, address),),
+                        mends=(without(segment, "lease_servers", address),),
                     )
                 for record in bearers:
                     yield from self._held_back(segment, address, record)
@@ -55,9 +57,7 @@ class LeaseRisks(RiskSearch):
         """That a guard keeps a lease server from answering, where it is one on an adapter behind one."""
         adapter = self.adapter_of(bearer)
         group = self.plan.of("port_group").get(adapter.port_group) if adapter is not None else None
-        if adapter is None or group is None or adapter.type == "direct":
-            return
-        if group.serve_leases if adapter.serve_leases is None else adapter.serve_leases:
+        if adapter is None or group is None or may_lease(self.plan, adapter):
             return
         name = self.plan.get("guest", adapter.guest).name
         yield Risk(
@@ -73,11 +73,6 @@ class LeaseRisks(RiskSearch):
                 (f"Let {adapter.name} of {name} serve leases", (Patch("adapter", adapter.id, {"serve_leases": True}),)),
             ),
         )
-
-    def _unnamed(self, segment: Segment, address: str) -> tuple[str, Edit]:
-        """The edit that has a segment name one lease server less."""
-        left = [a for a in segment.lease_servers if a != address]
-        return f"Take {address} away from {segment.name}", (Patch("segment", segment.id, {"lease_servers": left}),)
 
     def strays(self) -> Iterator[Risk]:
         """Who answers on a segment that isn't one of those whose addresses he leases, or that names others as its servers."""
@@ -102,14 +97,7 @@ class LeaseRisks(RiskSearch):
 
     def _told_stray(self, source: Source, segment: Segment, why: str) -> Risk:
         name, adapter = called(self.plan, self.plan.find(source.server)), self.adapter_of(source.at)
-        mends: list[tuple[str, Edit]] = []
-        if adapter is not None:
-            said = f"Have a guard drop what {called(self.plan, adapter)} leases"
-            mends.append((said, (Patch("adapter", adapter.id, {"serve_leases": False}),)))
-        if source.relay:
-            relay = self.plan.get("lease_relay", source.relay)
-            mends.append((f"Take away {called(self.plan, relay)}", (Drop("lease_relay", relay.id),)))
-        mends.append((f"Take away {called(self.plan, source.scope)}", (Drop("lease_scope", source.scope.id),)))
+        speaker = called(self.plan, adapter) if adapter is not None else ""
         return Risk(
             RISK,
             "stray-lease-server",
@@ -119,7 +107,7 @@ class LeaseRisks(RiskSearch):
             (source.scope.id, source.at),
             segment=segment.id,
             facts=(self.fact(source.at, f"leases {source.scope.subnet}", why),),
-            mends=tuple(mends),
+            mends=tuple(silenced(self.plan, source, speaker)),
         )
 
     def pools(self) -> Iterator[Risk]:
@@ -252,9 +240,7 @@ class LeaseRisks(RiskSearch):
                     facts=(self.fact(scope.id, f"leases {scope.subnet}", "no interface and no relay"),),
                     mends=((f"Take away {called(self.plan, scope)}", (Drop("lease_scope", scope.id),)),),
                 )
-        relayed = (
-            {source.relay for source in self.leases.sources} if any(True for _ in self.plan.all(LeaseRelay)) else set()
-        )
+        relayed = {source.relay for source in self.leases.sources} if self.plan.of("lease_relay") else set()
         for relay in sorted(self.plan.all(LeaseRelay), key=lambda r: r.id):
             if relay.id not in relayed:
                 where = called(self.plan, self.plan.find(relay.at))
