@@ -127,6 +127,7 @@ def furnished(plan: Plan, terminal: str) -> Edit:
             name=name[:4],
             vid=vid,
             belongs=f"seg-{vid}",
+            services=[name],
             addresses=[f"10.{64 + n}.{site}.10/16"],
         )
     names = {s.vid: s.name.partition(",")[0] for s in plan.of("segment").values()}

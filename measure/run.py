@@ -36,6 +36,8 @@ from aptwire.judge.preview import moves, preview  # noqa: E402
 from aptwire.judge.risks import risks  # noqa: E402
 from aptwire.judge.verdicts import judge, rejudge  # noqa: E402
 from aptwire.judge.voices import voices  # noqa: E402
+from aptwire.moving.clearing import clear  # noqa: E402
+from aptwire.moving.moves import Moving, moving  # noqa: E402
 from aptwire.plan.checks import check_plan  # noqa: E402
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched  # noqa: E402
 from aptwire.plan.file import read_plan, write_plan  # noqa: E402
@@ -43,6 +45,7 @@ from aptwire.plan.kinds import KINDS, Rule  # noqa: E402
 from aptwire.plan.plan import Plan  # noqa: E402
 from aptwire.plan.sentences import quoted  # noqa: E402
 from aptwire.rules.asking import asked  # noqa: E402
+from aptwire.rules.meetings import Meeting  # noqa: E402
 from aptwire.stamping.making import from_host  # noqa: E402
 from aptwire.stamping.stamp import stamp  # noqa: E402
 
@@ -110,8 +113,10 @@ def engine(large: bool) -> None:
     floor(judge(thousand))
     profile(thousand)
     stamping(thousand)
+    where_to(thousand)
     routed = with_routers(thousand)
     rules(routed)
+    meet(routed)
     leases(routed)
     if large:
         many = fleet(10_000, 80, 400)
@@ -163,6 +168,30 @@ def rules(plan: Plan) -> None:
     after = rejudge(judged, apply_edit(known, edit)[0], touched(edit))
     again = all_times(lambda: asked(after).rules(), 1)[0]
     print(f"\n200 rules: {first:.2f} s; after an edit of an adapter {again * 1000:.0f} ms", flush=True)
+
+
+def where_to(plan: Plan) -> None:
+    """Guest by host, and a host taken out."""
+    judgement = judge(plan)
+    judgement.counts()
+    first = timed(lambda: Moving(judgement).all(), 3)
+    host = min(plan.of("host"))
+    moving(judgement).all()
+    out = timed(lambda: clear(judgement, host), 3)
+    found = moving(judgement)
+    print(
+        f"\nMoves: {len(plan.of('guest')):,} guests by {len(plan.of('host')):,} hosts ({len(found.fitness.wants)} wants) in {first:.2f} s; "
+        f"a host taken out in {out * 1000:.0f} ms",
+        flush=True,
+    )
+
+
+def meet(plan: Plan) -> None:
+    """Segments against each other."""
+    judgement = judge(plan)
+    judgement.counts()
+    took = all_times(lambda: Meeting(judgement).all(), 1)[0]
+    print(f"\nMeetings of {len(plan.of('segment'))} segments: {took:.2f} s", flush=True)
 
 
 def leases(static: Plan) -> None:
@@ -507,7 +536,7 @@ def _thousand(page: Any, url: str, plan: pathlib.Path) -> None:
     took("opened again", page.reload, fleet_drawn)
     took("Landing, opened", view("Landing").click, page.get_by_role("row").nth(2).wait_for)
     took("Ledger, opened", view("Ledger").click, page.locator(".ledger .rgCell").first.wait_for)
-    took("Lattice, opened", view("Lattice").click, page.locator(".lattice .rgCell").first.wait_for)
+    took("Lattice, opened", view("Lattice").click, page.locator(".by-hosts .rgCell").first.wait_for)
     took("Strand, opened", view("Strand").click, page.get_by_role("treeitem").first.wait_for)
     took("Decks, opened again", view("Decks").click, fleet_drawn)
     nearer = page.get_by_role("radiogroup", name="How close").get_by_text("Guests")

@@ -30,10 +30,14 @@ from aptwire.judge.causes import spoken
 from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
+from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import LEASED
 from aptwire.judge.need import LACKING, SPARE, needs
 from aptwire.judge.risks.rules import RULE_RISKS
 from aptwire.judge.verdicts import judge
+from aptwire.moving.clearing import clear
+from aptwire.moving.faults import COLD, FARES, LESS, RUNS
+from aptwire.moving.moves import BY_GUEST, by_guest, moving
 from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
@@ -57,6 +61,8 @@ from aptwire.plan.sentences import RuleError
 from aptwire.report import landings, summary
 from aptwire.rules.answer import BROKEN
 from aptwire.rules.asking import asked as asked_rules
+from aptwire.rules.meetings import BY_SEGMENT, MEETING, by_segment, meeting
+from aptwire.rules.meetings import meetings as all_meetings
 from aptwire.stamping.making import STARTERS, from_host, from_starter
 from aptwire.stamping.off import off
 from aptwire.stamping.stamp import stamp as stamped
@@ -433,6 +439,123 @@ def rules(plan_file: str, ask: tuple[str, ...], as_json: bool) -> None:
         rows = [(answer.outcome, text, answer.text) for text, answer in found]
         click.echo(table(("fares", "rule", "why"), rows or [("–", "there are no rules", "")]))
     sys.exit(1 if any(answer.outcome == BROKEN for _, answer in found) else 0)
+
+
+@main.command(
+    help="Which segments meet on layer 2, or reach each other over routers, against what the rules expect. Exit status 1 where a pair isn’t as they do."
+)
+@click.argument("plan_file")
+@click.argument("pair", nargs=-1)
+@click.option("--json", "as_json", is_flag=True, help="as JSON")
+def meetings(plan_file: str, pair: tuple[str, ...], as_json: bool) -> None:
+    """Who meets whom, segment by segment."""
+    judgement = judge(_load(plan_file))
+    plan, found = judgement.plan, all_meetings(judgement)
+    if pair:
+        if len(pair) != 2:
+            _fail("name two segments, or none")
+        try:
+            one, two = (_named(plan, "segment", name) for name in pair)
+        except PlanError as error:
+            _fail(error.problems)
+        told = meeting(judgement).said(one, two) if one != two else []
+        letter = found.rows[found.segments.index(one)][found.segments.index(two)]
+        if as_json:
+            _print_json({"meeting": letter, "found": [t._asdict() for t in told]})
+        else:
+            click.echo("\n".join([MEETING[letter], *(t.text for t in told)]))
+        sys.exit(0)
+    if as_json:
+        _print_json({"segments": found.segments, "rows": found.rows, "expected": found.expected})
+    listed = by_segment(judgement)
+    if not as_json:
+        rows = [[name, *(some(of, 4) or "–" for of in groups)] for name, groups in listed]
+        click.echo(table(BY_SEGMENT, rows or [["there are no segments", *[""] * 6]]))
+    sys.exit(1 if any(groups[-1] for _, groups in listed) else 0)
+
+
+@main.command(
+    help="On which hosts each guest could run, and what one would lack there; or, with --host, where everybody on a host goes when it is taken out. Exit status 1 where"
+    " a guest has no other place."
+)
+@click.argument("plan_file")
+@click.argument("guest", required=False)
+@click.option("--host", metavar="HOST", help="take this host out")
+@click.option("--failed", is_flag=True, help="with --host: it failed, so that nobody need go while running")
+@click.option("--json", "as_json", is_flag=True, help="as JSON")
+def moves(plan_file: str, guest: str | None, host: str | None, failed: bool, as_json: bool) -> None:
+    """Where guests can run."""
+    judgement = judge(_load(plan_file))
+    try:
+        if host is not None:
+            done = _cleared(judgement, _named(judgement.plan, "host", host), failed, as_json)
+        elif guest is not None:
+            done = _moves_of(judgement, _named(judgement.plan, "guest", guest), as_json)
+        else:
+            done = _all_moves(judgement, as_json)
+    except PlanError as error:
+        _fail(error.problems)
+    sys.exit(0 if done else 1)
+
+
+def _named(plan: Plan, kind: str, name: str) -> str:
+    """The id of the record of a kind that somebody means by its id or name."""
+    if name in plan.of(kind):
+        return name
+    found = [record.id for record in plan.where(kind, "name", name)]
+    if len(found) != 1:
+        says = f"is the name of several; use an id: {some(sorted(found), 6)}" if found else "is nobody’s name"
+        raise PlanError([Problem(f"“{name[:80]}” {says}", kind=kind)])
+    return str(found[0])
+
+
+def _all_moves(judgement: Judgement, as_json: bool) -> bool:
+    """Print where each guest could run; whether each has another place."""
+    if as_json:
+        found = moving(judgement).all()
+        _print_json({"hosts": found.hosts, "guests": {guest: found.rows[row] for guest, row in found.row_of.items()}})
+    listed = by_guest(judgement)
+    if not as_json:
+        rows = [[name, host, *(some(of, 4) or "–" for of in groups)] for name, host, groups in listed]
+        click.echo(table(BY_GUEST, rows or [["there are no guests", *[""] * 6]]))
+    return all(any(groups[:3]) for _, _, groups in listed)
+
+
+def _moves_of(judgement: Judgement, guest: str, as_json: bool) -> bool:
+    """Print how one guest would fare on each host; whether it has another place."""
+    known, plan = moving(judgement), judgement.plan
+    found = [
+        (host, letter, known.reasons(guest, host))
+        for host, letter in zip(known.fitness.hosts, known.letters(guest), strict=True)
+        if host != plan.get("guest", guest).host
+    ]
+    if as_json:
+        _print_json([{"host": h, "fares": c, "reasons": [r.to_json() for r in why]} for h, c, why in found])
+    else:
+        rows = [
+            (plan.get("host", host).name if not n else "", FARES[letter] if not n else "", text)
+            for host, letter, why in found
+            for n, text in enumerate([reason.text for reason in why] or [""])
+        ]
+        click.echo(table(("host", "fares", "why"), rows or [("there is no other host", "", "")]))
+    return any(letter in RUNS + COLD + LESS for _, letter, _ in found)
+
+
+def _cleared(judgement: Judgement, host: str, failed: bool, as_json: bool) -> bool:
+    """Print where everybody on a host goes; whether all have a place."""
+    plan, found = judgement.plan, clear(judgement, host, failed)
+    worse = found.worse(judgement)
+    if as_json:
+        said = {"places": [p.__dict__ for p in found.places], "left": [left.__dict__ for left in found.left]}
+        _print_json({**said, "worse": worse})
+    else:
+        rows = [(plan.get("guest", p.guest).name, plan.get("host", p.host).name, FARES[p.letter]) for p in found.places]
+        rows += [(plan.get("guest", left.guest).name, "–", " ".join(left.why)) for left in found.left]
+        click.echo(table(("guest", "goes to", "fares"), rows or [("nobody is on it", "", "")]))
+        if worse:
+            names = some([called(plan, plan.find(id)) for id in worse], 6)
+            click.echo(f"\nOnce all have moved, these fare worse than now: {names}")
+    return not found.left
 
 
 @main.command(help="Who receives a broadcast from each adapter and tag.")

@@ -68,6 +68,48 @@ class CommandLineTest(unittest.TestCase):
         self.assertEqual(done.exit_code, 1)
         self.assertIn("not known", done.output)
 
+    def test_meetings(self) -> None:
+        demo = str(ROOT / "demo" / "brackwater.json")
+        done = self.call("meetings", demo)
+        self.assertEqual(done.exit_code, 1)
+        self.assertRegex(done.output, r"visitors +– +management and migration +– +– +– +management")
+        told = json.loads(self.call("meetings", demo, "--json").output)
+        a, b = (told["segments"].index(f"segment-{name}") for name in ("visitors", "management"))
+        self.assertEqual((told["rows"][a][b], told["expected"][a][b]), ("b", "a"))
+        one = self.call("meetings", demo, "visitors", "management")
+        self.assertEqual(one.exit_code, 0)
+        self.assertIn("Packets of visitor-desk-1 get to fulmar’s mgmt over quay-router.", one.output)
+        self.assertEqual(
+            json.loads(self.call("meetings", demo, "ticketing", "storage", "--json").output)["meeting"], "."
+        )
+        for words in (("visitors",), ("visitors", "nobody")):
+            self.assertEqual(self.call("meetings", demo, *words).exit_code, 2)
+
+    def test_moves(self) -> None:
+        demo = str(ROOT / "demo" / "brackwater.json")
+        done = self.call("moves", demo)
+        self.assertEqual(done.exit_code, 1)
+        self.assertRegex(done.output, r"crew-roster +fulmar +gannet +–")
+        told = json.loads(self.call("moves", demo, "--json").output)
+        at = told["hosts"].index("gannet")
+        self.assertEqual({row[at] for row in told["guests"].values()} - set("rxlcu"), set())
+        one = self.call("moves", demo, "crew-roster")
+        self.assertEqual(one.exit_code, 0)
+        self.assertRegex(one.output, r"razorbill +not there +fulmar reaches storage on storage, and razorbill doesn’t")
+        said = {move["host"]: move for move in json.loads(self.call("moves", demo, "crew-roster", "--json").output)}
+        self.assertEqual((said["gannet"]["fares"], said["gannet"]["reasons"]), ("r", []))
+        self.assertEqual(said["petrel"]["reasons"][0]["letter"], "x")
+        out = self.call("moves", demo, "--host", "razorbill", "--failed")
+        self.assertEqual(out.exit_code, 1)
+        self.assertRegex(out.output, r"restore-db-1 +gannet +runs there")
+        self.assertRegex(out.output, r"visitor-desk-1 +– +visitor-desk-1 finds no port group on fulmar like its own")
+        both = json.loads(self.call("moves", demo, "--host", "fulmar", "--json").output)
+        self.assertEqual([left["guest"] for left in both["left"]], ["guest-cctv-archive"])
+        for words in (("nobody",), ("--host", "nowhere")):
+            wrong = self.call("moves", demo, *words)
+            self.assertEqual(wrong.exit_code, 2)
+            self.assertIn("is nobody’s name", wrong.output)
+
     def test_rules_and_a_connection(self) -> None:
         demo = str(ROOT / "demo" / "brackwater.json")
         done = self.call("rules", demo)

@@ -107,6 +107,8 @@ class SheetsTest(unittest.TestCase):
             said = [(e["key"], tag["verdict"]) for e in landings(judgement) for tag in e["tags"]]
             lands = [(row[2], str(row[7]).removeprefix("idle, ")) for row in made["landing"].rows]
             self.assertEqual(sorted(lands), sorted(said))
+            self.assertEqual(len(made["meetings"].rows), len(plan.of("segment")))
+            self.assertEqual(len(made["moves"].rows), len(plan.of("guest")))
 
     def test_a_port_sheet_says_what_the_port_carries(self) -> None:
         plan = demo_plan()

@@ -336,7 +336,7 @@ class Pings:
         place = self._place(line.out)
         if isinstance(place, str):
             return
-        bearers = sorted(self._bearers(line, via))
+        bearers = sorted(self.bearers(line, via))
         asked = [self._asked(line.out, record, state) for record in bearers]
         heard = {self._at(record).owner.id for record, outcome, _, _ in asked if outcome == ANSWERED}
         several = len(heard) > 1 and not self.plan.where("shared_address", "address", str(via))
@@ -345,7 +345,7 @@ class Pings:
                 outcome, reason = UNPROVEN, f"{len(heard)} answer for {via}"
             yield Leg(line.out, str(via), record, by, outcome, reason, found)
         if not bearers:
-            yield Leg(line.out, str(via), None, by, *self._nobody(via, line))
+            yield Leg(line.out, str(via), None, by, *self.nobody(via, line))
         for record in bearers if not heard else ():
             for interface in self._at(record).interfaces:
                 other = interface.record
@@ -541,7 +541,7 @@ class Pings:
             reason = f"a guard drops what {self._name(line.out)} sends from the port of lease servers"
             yield Leg(line.out, str(via), None, by, SILENT, reason)
             return
-        bearers = self._bearers(line, via)
+        bearers = self.bearers(line, via)
         asked = [self._asked(line.out, record, state) for record in sorted(bearers)]
         heard = [(record, found) for record, outcome, _, found in asked if outcome == ANSWERED]
         first = {self._at(record).owner.id: (record, found) for record, found in reversed(heard)}
@@ -563,9 +563,9 @@ class Pings:
             record, _, reason, found = asked[0]
             yield Leg(line.out, str(via), record, by, SILENT, reason, found)
         else:
-            yield Leg(line.out, str(via), None, by, *self._nobody(via, line))
+            yield Leg(line.out, str(via), None, by, *self.nobody(via, line))
 
-    def _bearers(self, line: Entry, via: Address) -> list[str]:
+    def bearers(self, line: Entry, via: Address) -> list[str]:
         """The interfaces, others than that of a line, that have the next hop's address."""
         found = [*self.wiring.bearers.get(str(via), ())]
         leased = self.leased.get(str(via))
@@ -584,7 +584,7 @@ class Pings:
         if self.guessing:
             return record, ANSWERED if self.voices.may(here, place) else SILENT, "", None
         if not self.exact and self.voices.sure(here, place):
-            if self._in_part(here) or self._in_part(place):
+            if self.in_part(here) or self.in_part(place):
                 return record, UNPROVEN, "what is known of the way there isn’t all", None
             return record, ANSWERED, "", None
         self.states_matter = True
@@ -592,12 +592,12 @@ class Pings:
         for one, two in ((here, place), (place, here)):
             found = self._trace(one, two, state)
             if not found.delivered:
-                open_end = any(hop.outcome == "open" for hop in found.hops) or self._in_part(one) or self._in_part(two)
+                open_end = any(hop.outcome == "open" for hop in found.hops) or self.in_part(one) or self.in_part(two)
                 why = next((hop.reason for hop in reversed(found.hops) if hop.reason), "")
                 lost = f"{self._name(two.record)} isn’t reached" if one is here else "its answer gets lost"
                 who = "" if one is here else f"{self._name(place.record)} hears the question; "
                 return record, UNPROVEN if open_end else SILENT, f"{who}{lost}{f': {why}' if why else ''}", found
-        if self._in_part(here) or self._in_part(place):
+        if self.in_part(here) or self.in_part(place):
             return record, UNPROVEN, "what is known of the way there isn’t all", question
         return record, ANSWERED, "", question
 
@@ -607,7 +607,7 @@ class Pings:
             self.traces[key] = trace(self.wiring, one, two, state)
         return self.traces[key]
 
-    def _in_part(self, place: Place) -> bool:
+    def in_part(self, place: Place) -> bool:
         """Whether the engine says of a place that it depends on what nobody knows."""
         cause = self.judgement.cause_of(place) if place.stand.judged else None
         return cause is not None and cause.what == OPEN_END
@@ -621,7 +621,7 @@ class Pings:
                     return interface.record
         return None
 
-    def _nobody(self, via: Address, line: Entry) -> tuple[str, str]:
+    def nobody(self, via: Address, line: Entry) -> tuple[str, str]:
         """What becomes of a packet whose next hop's address nobody in the plan bears."""
         if line.via is not None:
             return UNPROVEN, f"the plan doesn’t say who has {via}, so what is behind it isn’t known"

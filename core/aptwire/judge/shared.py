@@ -13,6 +13,7 @@ from aptwire.judge.facts import Facts
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.kept import Rests
 from aptwire.plan.edits import Edit, Operation, Patch, Put
+from aptwire.plan.hosting import on_switches
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import Cable, HostPort, Nic, Rule, Segment, Uplink, VirtualSwitch
 from aptwire.plan.names import some
@@ -193,15 +194,11 @@ def _split_off(plan: Plan, host: str, word: str, side: Side) -> list[Operation] 
     cabled = {end for cable in plan.all(Cable) for end in (cable.a, cable.b)}
     nic = free_nic(plan, host, cabled)
     ports = [
-        p
-        for s in plan.where("virtual_switch", "host", host)
-        for p in plan.where("host_port", "switch", s.id)
-        if side.roles & set(p.services) or side.has(plan, p.belongs)
+        p for p in on_switches(plan, "host_port", host) if side.roles & set(p.services) or side.has(plan, p.belongs)
     ]
     groups = [
         g
-        for s in plan.where("virtual_switch", "host", host)
-        for g in plan.where("port_group", "switch", s.id)
+        for g in on_switches(plan, "port_group", host)
         if g.mode != "overlay" and not plan.where("group_order", "port_group", g.id) and _only(plan, g.id, side)
     ]
     name = f"{word[:79]}0"

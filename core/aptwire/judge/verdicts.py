@@ -57,6 +57,7 @@ from aptwire.judge.why import (
     alike,
 )
 from aptwire.plan.collecting import no_collecting
+from aptwire.plan.edits import Edit, apply_edit, touched
 from aptwire.plan.kinds import ABOUT, BESIDE, LEASE, PLACES, SPECS, UNSEEN, WayIn
 from aptwire.plan.plan import Plan
 
@@ -74,6 +75,11 @@ def judge(plan: Plan) -> Judgement:
     """Every verdict of a plan."""
     with no_collecting():
         return _from_nothing(compile_wiring(plan))
+
+
+def judged_after(before: Judgement, edit: Edit) -> Judgement:
+    """Every verdict once an edit is made of the judged plan; PlanError where it can't be."""
+    return rejudge(before, apply_edit(before.plan, edit)[0], touched(edit))
 
 
 def rejudge(before: Judgement, plan: Plan, touched: Iterable[tuple[str, str]]) -> Judgement:

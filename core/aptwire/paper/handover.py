@@ -15,13 +15,16 @@ from aptwire.judge.risks.alike import offs
 from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.sheets import Cell, Sheet
-from aptwire.paper.tables import all_ports, landing, ledger, natural, wiring
+from aptwire.paper.tables import all_ports, landing, ledger, meetings, moves, natural, wiring
 from aptwire.plan.kinds import ABOUT, KINDS, Guest, Host, Pattern, Segment
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 from aptwire.rules.asking import asked
 
 MARKS = {"home": "●", "unproven": "◌", "wavering": "◐", "stranded": "▲", "astray": "◆", "exposed": "■", "idle": "○"}
+
+MOST_NAMED = 8
+"""Of a list in a cell: as many as a sheet of paper is wide enough for."""
 
 STYLE = """
 :root { color-scheme: light }
@@ -30,6 +33,7 @@ h1 { font-size: 20pt; margin: 0 0 2mm } h2 { font-size: 13pt; margin: 9mm 0 2mm;
 h3 { font-size: 11pt; margin: 5mm 0 1mm; break-after: avoid } p { margin: 0 0 2mm; max-width: 150mm }
 table { border-collapse: collapse; width: 100%; font-size: 8.5pt; margin: 0 0 3mm }
 th, td { text-align: left; vertical-align: top; padding: 0.7mm 1.6mm; border-bottom: 0.2mm solid #cfc8ba; overflow-wrap: anywhere }
+td:nth-child(-n+2) { overflow-wrap: break-word; max-width: 45mm }
 th { border-bottom-color: #1c2733; font-weight: 600 } td.n, th.n { text-align: right; font-variant-numeric: tabular-nums }
 thead { display: table-header-group } tr { break-inside: avoid }
 .strand svg { max-width: 100%; height: auto; break-inside: avoid } li { margin: 0 0 1.2mm } .quiet { color: #5a6472 } nav { columns: 2; margin: 3mm 0 }
@@ -39,7 +43,7 @@ thead { display: table-header-group } tr { break-inside: avoid }
 
 
 def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
-    """The report's HTML, part by part: what the plan is, how it stands, segments and their strands, rules, patterns, findings, landing, wiring, ports."""
+    """The report's HTML, part by part: what the plan is, how it stands, segments and their strands, rules, meetings, moves, patterns, findings, landing, wiring, ports."""
     plan = judgement.plan
     name = escape(plan.name)
     found, accepted = sorted_out(plan, everything(judgement), today)
@@ -51,6 +55,8 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         ("Segments", False, _table(ledger(judgement), "There is no segment.")),
         ("Strands", False, _strands(judgement)),
         ("Rules", False, _rules(judgement)),
+        ("Who meets whom", False, _table(meetings(judgement, MOST_NAMED), "There is no segment.")),
+        ("Where guests could run", False, _table(moves(judgement, MOST_NAMED), "There is no guest.")),
         ("Patterns", False, _patterns(judgement)),
         ("Where everything lands", True, _table(landing(judgement), "There is no endpoint.")),
         ("Wiring", True, _table(_cables(plan), "There is no cable.")),

@@ -7,14 +7,19 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from aptwire.judge.judgement import Judgement
+from aptwire.moving.moves import BY_GUEST, by_guest
 from aptwire.paper.sheets import Cell, Sheet
 from aptwire.plan import vids
 from aptwire.plan.kinds import ABOUT, Cable, FabricPort, FabricSwitch, Guest, Nic, Record, Segment, Uplink
-from aptwire.plan.names import called
+from aptwire.plan.names import called, some
 from aptwire.plan.names import natural as counting
 from aptwire.plan.plan import Plan
 from aptwire.plan.ports import far_end, said, spoken
 from aptwire.report import landings
+from aptwire.rules.meetings import BY_SEGMENT, by_segment
+
+MOST_LISTED = 400
+"""Names in a cell."""
 
 
 def natural(text: str) -> list[int | str]:
@@ -224,12 +229,26 @@ def landing(judgement: Judgement) -> Sheet:
     return Sheet("landing", head, tuple(rows))
 
 
+def meetings(judgement: Judgement, most: int = MOST_LISTED) -> Sheet:
+    """Each segment with those that it meets, or reaches over routers, and those with which that isn't as rules expect; of each so many names at the most."""
+    rows = [(name, *(some(of, most) or None for of in groups)) for name, groups in by_segment(judgement)]
+    return Sheet("meetings", BY_SEGMENT, tuple(rows))
+
+
+def moves(judgement: Judgement, most: int = MOST_LISTED) -> Sheet:
+    """Each guest with the hosts on which it could run, and those on which it couldn't."""
+    rows = [(name, host, *(some(of, most) or None for of in groups)) for name, host, groups in by_guest(judgement)]
+    return Sheet("moves", BY_GUEST, tuple(rows))
+
+
 SHEETS: dict[str, Callable[[Judgement], list[Sheet]]] = {
     "segments": lambda judgement: [ledger(judgement)],
     "wiring": lambda judgement: [wiring(judgement.plan)],
     "ports": lambda judgement: all_ports(judgement.plan),
     "guests": lambda judgement: [guests(judgement.plan)],
     "landing": lambda judgement: [landing(judgement)],
+    "meetings": lambda judgement: [meetings(judgement)],
+    "moves": lambda judgement: [moves(judgement)],
 }
 """What can be taken along as a sheet, or as several."""
 

@@ -91,19 +91,17 @@ class Gate:
             return False
         # Whoever writes what he likes as his address writes what is let through.
         free = self.source is None and (line.action == "allow" or not line.sources)
-        return (free or self._within(self.source, line.sources)) and self._within(self.target, line.targets)
+        return (free or _among(self.source, line.sources)) and _among(self.target, line.targets)
 
-    @staticmethod
-    def _within(address: tuple[int, int] | None, subnets: tuple[str, ...]) -> bool:
-        if not subnets:
-            return True
-        if address is None:
-            return False
-        nets: Iterable[Numbers] = map(numbers, subnets)
-        bits = 32 if address[0] == 4 else 128
-        return any(
-            version == address[0] and net <= address[1] < net + (1 << bits - length) for version, _, net, length in nets
-        )
+
+def _among(address: tuple[int, int] | None, subnets: tuple[str, ...]) -> bool:
+    return not subnets or (address is not None and any(within(address, net) for net in map(numbers, subnets)))
+
+
+def within(address: tuple[int, int], net: Numbers) -> bool:
+    """Whether an address (IP version, number) is in a subnet."""
+    version, _, first, length = net
+    return version == address[0] and first <= address[1] < first + (1 << (32 if version == 4 else 128) - length)
 
 
 def _matches(line: FilterLine, packet: Packet) -> bool:

@@ -6,13 +6,14 @@ None of them changes a plan: the edit is previewed, made and taken back like any
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence, Set
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from itertools import chain, count
 from typing import Any
 
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.fields import plain
+from aptwire.plan.hosting import functions_left
 from aptwire.plan.kinds import (
     KINDS,
     SPECS,
@@ -28,7 +29,8 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.plan.ports import far_end, group_words, vid_list
+from aptwire.plan.ports import far_end, vid_list
+from aptwire.plan.seats import seats_of
 
 
 def renumber(plan: Plan, old: int, new: int) -> Edit:
@@ -87,60 +89,83 @@ _PLACE = ("uplink", "role", "rank", "addresses")
 
 
 def move_guests(plan: Plan, guests: Sequence[str], host: str) -> Edit:
-    """The edit that moves guests to another host.  Each adapter goes into the port group there that is most like its own: of the same name, else
-    one that frames see as they see its own, else one of its segment's VID; where there is none it stays unattached.
+    """The edit that moves guests to another host (`place_guests`)."""
+    return place_guests(plan, dict.fromkeys(guests, host))
 
-    A direct adapter takes the NIC there that has a virtual function left; PlanError names those for whom none has.
+
+def place_guests(plan: Plan, to: Mapping[str, str]) -> Edit:
+    """The edit that moves guests, each to a host (ids).  Each adapter goes into the port group there that is most like its own: of the same name, else
+    one that frames see as they see its own, else one of its segment’s VID (`plan/seats.py`); where there is none it stays unattached.
+
+    A direct adapter takes the NIC there that has a virtual function left; PlanError names those for whom none has.  An adapter whose name another one has
+    there, where names are the host's, gets a number behind it; a mirror that would lead from one switch to another goes.
     """
-    if host not in plan.of("host"):
+    if any(host not in plan.of("host") for host in to.values()):
         raise PlanError([Problem("there is no such host", field="host")])
-    missing = [id for id in guests if id not in plan.of("guest")]
-    if missing or not guests:
+    if not to or any(id not in plan.of("guest") for id in to):
         raise PlanError([Problem("there is no such guest", field="guests")])
     made: list[Operation] = []
     problems: list[Problem] = []
-    groups = [g for s in plan.where("virtual_switch", "host", host) for g in plan.where("port_group", "switch", s.id)]
-    left = {
-        nic.id: (nic.functions or 0) - len(plan.where("adapter", "function_of", nic.id))
-        for nic in sorted(plan.where("nic", "host", host), key=lambda nic: nic.name)
-    }
-    for id in dict.fromkeys(guests):
+    hosts = {host: _Arriving(plan, host) for host in to.values()}
+    for id, host in to.items():
         if plan.get("guest", id).host == host:
             continue
         made.append(Patch("guest", id, {"host": host}))
         for adapter in plan.where("adapter", "guest", id):
-            if adapter.type == "direct":
-                nic = next((nic for nic, free in left.items() if free > 0), None)
-                if nic is None:
-                    text = f"{called(plan, adapter)} is direct, and no NIC there has a virtual function left"
-                    problems.append(Problem(text, kind="adapter", id=adapter.id, field="function_of"))
-                    continue
-                left[nic] -= 1
-                made.append(Patch("adapter", adapter.id, {"function_of": nic}))
-            elif adapter.port_group is not None:
-                made.append(Patch("adapter", adapter.id, {"port_group": _like(plan, adapter, groups)}))
+            said = hosts[host].takes(adapter)
+            if said is None:
+                text = f"{called(plan, adapter)} is direct, and no NIC there has a virtual function left"
+                problems.append(Problem(text, kind="adapter", id=adapter.id, field="function_of"))
+            elif said:
+                made.append(Patch("adapter", adapter.id, said))
     if problems:
         raise PlanError(problems)
     if not made:
         raise PlanError([Problem("they are there already", field="host")])
-    return tuple(made)
+    return (*_torn(plan, made), *made)
 
 
-def _like(plan: Plan, adapter: Adapter, groups: Sequence[PortGroup]) -> str | None:
-    """The port group among some that is most like an adapter's own; None where none is."""
-    own = plan.get("port_group", adapter.port_group)
-    segment = plan.of("segment").get(adapter.belongs)
-    rank = {
-        group.id: (
-            group.name == own.name and group_words(group) == group_words(own),
-            group.name == own.name,
-            group_words(group) == group_words(own),
-            segment is not None and segment.vid is not None and group.mode == "access" and group.vid == segment.vid,
-        )
-        for group in groups
-    }
-    best = max(sorted(rank), key=lambda id: rank[id], default=None)
-    return best if best is not None and any(rank[best]) else None
+class _Arriving:
+    """What a host has for adapters that come, one after the other."""
+
+    def __init__(self, plan: Plan, host: str) -> None:
+        self.plan = plan
+        self.seats = seats_of(plan, host)
+        self.names = {a.name for g in plan.where("guest", "host", host) for a in plan.where("adapter", "guest", g.id)}
+        self.left = functions_left(plan, host)
+
+    def takes(self, adapter: Adapter) -> dict[str, Any] | None:
+        """What changes of an adapter; None: there is no virtual function for it."""
+        name = _free(adapter.name, self.names)
+        said: dict[str, Any] = {"name": name} if name != adapter.name else {}
+        if adapter.type == "direct":
+            nic = next((nic for nic, free in self.left.items() if free > 0), None)
+            if nic is None:
+                return None
+            self.left[nic] -= 1
+            said["function_of"] = nic
+        elif adapter.port_group is not None:
+            segment = self.plan.of("segment").get(adapter.belongs)
+            own = self.plan.get("port_group", adapter.port_group)
+            seat = self.seats.like(own, segment.vid if segment is not None else None)
+            said["port_group"] = seat.id if seat is not None else None
+        self.names.add(name)
+        return said
+
+
+def _torn(plan: Plan, made: Sequence[Operation]) -> Iterator[Operation]:
+    """The mirrors whose two adapters wouldn't sit on one switch any more."""
+    said = {op.id: op.changes for op in made if isinstance(op, Patch) and op.kind == "adapter"}
+
+    def switch(adapter: str) -> str | None:
+        own = plan.get("adapter", adapter)
+        group = plan.of("port_group").get(said.get(adapter, {}).get("port_group", own.port_group))
+        return group.switch if group is not None else None
+
+    mirrors = {m.id: m for id in said for field in ("source", "target") for m in plan.where("mirror", field, id)}
+    for mirror in mirrors.values():
+        if switch(mirror.source) is None or switch(mirror.source) != switch(mirror.target):
+            yield Drop("mirror", mirror.id)
 
 
 def offer(plan: Plan, segment: str, hosts: Sequence[str]) -> Edit:
@@ -149,37 +174,49 @@ def offer(plan: Plan, segment: str, hosts: Sequence[str]) -> Edit:
 
     What is there already stays; PlanError names the hosts on which no switch has a way out.
     """
-    wanted = plan.of("segment").get(segment)
-    if wanted is None:
-        raise PlanError([Problem("there is no such segment", field="segment")])
-    if not wanted.vid:
-        raise PlanError([Problem(f"{wanted.name} has no VID", field="segment")])
-    made: list[Operation] = []
-    problems: list[Problem] = []
-    names = Counter(g.name for g in plan.where("port_group", "vid", wanted.vid) if g.mode == "access")
-    name = min(names, key=lambda n: (-names[n], n), default=wanted.name)
-    roles = {s.vid: s.role for s in plan.all(Segment) if s.vid}
-    for host in dict.fromkeys(hosts):
-        if host not in plan.of("host"):
-            problems.append(Problem("there is no such host", field="hosts"))
-            continue
-        switch = _best_switch(plan, host, wanted, roles)
-        if switch is None:
-            text = f"{plan.get('host', host).name} has no switch with a way out"
-            problems.append(Problem(text, kind="host", id=host, field="hosts"))
-            continue
-        groups = plan.where("port_group", "switch", switch.id)
-        if not any(g.vid == wanted.vid for g in groups):
-            taken = {g.name for g in groups}
-            free = _free(name, taken)
-            id = plan.fresh_id(f"{switch.id}/{free}")
-            made.append(Put(PortGroup(id=id, switch=switch.id, name=free, mode="access", vid=wanted.vid)))
-        made += _let_through(plan, switch, wanted.vid)
-    if problems:
-        raise PlanError(problems)
+    wanted = tagged_segment(plan, segment)
+    made, left = offering(plan, wanted, hosts)
+    if left:
+        raise PlanError(
+            [Problem(f"{plan.get('host', id).name} has no switch with a way out", "host", id, "hosts") for id in left]
+        )
     if not made:
         raise PlanError([Problem(f"{wanted.name} is offered there and let through; where it breaks is further on")])
     return tuple(made)
+
+
+def tagged_segment(plan: Plan, id: str) -> Segment:
+    """A segment with a VID; PlanError where there is none, or it has none."""
+    segment: Segment | None = plan.of("segment").get(id)
+    if segment is None:
+        raise PlanError([Problem("there is no such segment", field="segment")])
+    if not segment.vid:
+        raise PlanError([Problem(f"{segment.name} has no VID", field="segment")])
+    return segment
+
+
+def offering(plan: Plan, wanted: Segment, hosts: Iterable[str]) -> tuple[list[Operation], list[str]]:
+    """The same for as many hosts as have a switch with a way out, and those (ids) that have none; PlanError where there is no such host."""
+    hosts = list(dict.fromkeys(hosts))
+    if any(host not in plan.of("host") for host in hosts):
+        raise PlanError([Problem("there is no such host", field="hosts")])
+    names = Counter(g.name for g in plan.where("port_group", "vid", wanted.vid) if g.mode == "access")
+    name = min(names, key=lambda n: (-names[n], n), default=wanted.name)
+    roles = {s.vid: s.role for s in plan.all(Segment) if s.vid}
+    made: list[Operation] = []
+    left: list[str] = []
+    for host in hosts:
+        switch = _best_switch(plan, host, wanted, roles)
+        if switch is None:
+            left.append(host)
+            continue
+        groups = plan.where("port_group", "switch", switch.id)
+        if not any(g.vid == wanted.vid for g in groups):
+            free = _free(name, {g.name for g in groups})
+            id = plan.fresh_id(f"{switch.id}/{free}")
+            made.append(Put(PortGroup(id=id, switch=switch.id, name=free, mode="access", vid=wanted.vid)))
+        made += _let_through(plan, switch, wanted.vid or 0)
+    return made, left
 
 
 def _free(name: str, taken: Set[str]) -> str:
@@ -216,10 +253,18 @@ def _ports_let(plan: Plan, nics: Sequence[Nic], wanted: Set[int]) -> Iterator[Op
     """What lets VIDs through the fabric's ports that some NICs are plugged into."""
     ends = (far_end(plan, nic.id) for nic in nics)
     for port in (end for end in ends if isinstance(end, FabricPort)):
-        field = vid_list(port)
-        held = getattr(port, field) if field else None
-        if field and held is not None and wanted - vids.members(held):
-            yield Patch("fabric_port", port.id, {field: vids.write(vids.members(held) | wanted)})
+        patch = letting(port, wanted)
+        if patch is not None:
+            yield patch
+
+
+def letting(port: FabricPort, wanted: Set[int]) -> Patch | None:
+    """What lets VIDs through a port that lists those that it carries; None where it lists none, or these already."""
+    field = vid_list(port)
+    if field is None:
+        return None
+    held = vids.members(getattr(port, field) or "", untagged=True)
+    return Patch("fabric_port", port.id, {field: vids.write(held | wanted)}) if wanted - held else None
 
 
 def split_off(plan: Plan, switch: str, role: str, nics: Sequence[str]) -> Edit:

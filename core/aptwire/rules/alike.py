@@ -145,7 +145,8 @@ class Look:
             return self.alike(unit.records[0])
         return unit.id if unit.id in self.tabled else tuple(map(self._part, unit.records))
 
-    def _addresses(self, records: Iterable[str]) -> Iterator[Numbers]:
+    def addresses(self, records: Iterable[str]) -> Iterator[Numbers]:
+        """The addresses of some interfaces."""
         for id in records:
             yield from self._seen(id).addresses
 
@@ -155,18 +156,22 @@ class Look:
         nets = [numbers(to) for route in self.plan.all("route") for to in route.to]
         nets += [numbers(net) for line in self.plan.all("filter_line") for net in (*line.sources, *line.targets)]
         for owner in self.tabled:
-            nets += self._addresses(i.record for i in self.stack(owner).interfaces)
-        return frozenset(_bounds(nets))
+            nets += self.addresses(i.record for i in self.stack(owner).interfaces)
+        return frozenset(bounds(nets))
+
+    def every_mark(self, nets: Iterable[Numbers]) -> list[tuple[int, int]]:
+        """Between two of these no table and no filter tells addresses apart, and none of some subnets begins or ends."""
+        return sorted(self._marks.union(bounds(nets)))
 
     def kinds(self, units: Sequence[Unit], others: Sequence[Unit]) -> list[list[Unit]]:
         """The units in lists of those that are alike, also as targets for these others."""
         owners = {owner for unit in others if self.manifold(owner := self.owner(unit.id))}
         beside = (i.record for owner in owners for i in self.stack(owner).interfaces)
-        nets = self._addresses(chain((record for unit in others for record in unit.records), beside))
-        marks = sorted(self._marks.union(_bounds(nets)))
+        nets = self.addresses(chain((record for unit in others for record in unit.records), beside))
+        marks = sorted(self._marks.union(bounds(nets)))
         found: dict[Hashable, list[Unit]] = {}
         for unit in units:
-            own = self._addresses(unit.records)
+            own = self.addresses(unit.records)
             where = tuple(bisect_right(marks, (version, address)) for version, address, _, _ in own)
             found.setdefault((self._of_unit(unit), where), []).append(unit)
         return list(found.values())
@@ -183,12 +188,12 @@ class Look:
         return bool(self._seen(record).addresses)
 
 
-def _bounds(nets: Iterable[Numbers]) -> set[tuple[int, int]]:
+def bounds(nets: Iterable[Numbers]) -> list[tuple[int, int]]:
     """The first addresses of subnets, and those behind their last ones."""
     found: set[tuple[int, int]] = set()
     for version, net, length in {(version, net, length) for version, _, net, length in nets}:
         found.update(((version, net), (version, net + (1 << (_BITS[version] - length)))))
-    return found
+    return sorted(found)
 
 
 _BITS = {4: 32, 6: 128}

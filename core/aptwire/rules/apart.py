@@ -27,6 +27,13 @@ Spot = tuple[Stand, list[str]]
 """A stand, and one or two of its records."""
 
 
+def arrival(look: Look, here: str, there: str, state: State, way: Way) -> str:
+    """That packets of one get to another over routers, and over which."""
+    routers = [leg.to for leg in way.legs[:-1] if leg.to is not None]
+    over = some(dict.fromkeys(look.name(look.owner(router)) for router in routers)) or "a router"
+    return f"Packets of {look.name(here)} get to {look.name(there)} over {over}{when(look.wiring, state)}."
+
+
 class Parting:
     """Whether two are apart."""
 
@@ -225,12 +232,9 @@ class Parting:
     def _got(self, here: str, there: str, outcome: str, state: State, way: Way | None) -> Iterator[Answer]:
         if outcome == SILENT or way is None or (outcome == UNPROVEN and self.look.owner(there) in self.both):
             return
-        routers = [leg.to for leg in way.legs[:-1] if leg.to is not None]
-        over = some(dict.fromkeys(self.look.name(self.look.owner(router)) for router in routers)) or "a router"
         names = self.look.name(here), self.look.name(there)
         if outcome == ANSWERED:
-            text = f"Packets of {names[0]} get to {names[1]} over {over}{when(self.wiring, state)}."
-            yield Answer(BROKEN, text, here, there, state, way=way)
+            yield Answer(BROKEN, arrival(self.look, here, there, state, way), here, there, state, way=way)
         elif self.doubt is None:
             text = f"Whether packets of {names[0]} get to {names[1]} isn’t known: {way.reason or way.legs[-1].reason}."
             self.doubt = Answer(UNKNOWN, text, here, there, state, way=way)

@@ -17,9 +17,9 @@ from aptwire.above.ping import Ping, Way
 from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.shared import THINGS_SAID, shares
-from aptwire.judge.verdicts import rejudge
+from aptwire.judge.verdicts import judged_after
 from aptwire.judge.why import CUT_OFF, NO_GROUP, OPEN_END, TOO_LARGE, WRONG_TAG, Cause
-from aptwire.plan.edits import Patch, apply_edit, touched
+from aptwire.plan.edits import Patch
 from aptwire.plan.filters import PING, Packet
 from aptwire.plan.kinds import PLACES, Rule
 from aptwire.plan.names import called, some
@@ -194,13 +194,12 @@ class Asked:
         if not ids:
             return Answer(NOBODY, "Only a segment carries packets of a size: name one, or a role.")
         edit = tuple(Patch("segment", id, {"mtu": sentence.size}) for id in dict.fromkeys(ids))
-        plan, _ = apply_edit(self.plan, edit)
-        judged = rejudge(self.judgement, plan, touched(edit))
+        judged = judged_after(self.judgement, edit)
         doubt: Answer | None = None
         count = 0
         for segment in dict.fromkeys(ids):
             for kind in PLACES:
-                for record in sorted(plan.where(kind, "belongs", segment), key=lambda r: r.id):
+                for record in sorted(judged.plan.where(kind, "belongs", segment), key=lambda r: r.id):
                     place = judged.wiring.place(record.id)
                     if place is None or not place.stand.judged:
                         continue

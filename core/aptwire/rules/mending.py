@@ -13,9 +13,9 @@ from aptwire.judge.cut import cut_apart
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.leasing import silenced
 from aptwire.judge.plugging import next_free_address, plug_router, switch_behind
-from aptwire.judge.verdicts import rejudge
+from aptwire.judge.verdicts import judged_after
 from aptwire.judge.why import is_idle
-from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, in_steps, merged, touched
+from aptwire.plan.edits import Drop, Edit, Patch, Put, in_steps, merged
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import PLACES, FilterLine, Record, Route, Segment
 from aptwire.plan.names import called, some
@@ -50,11 +50,10 @@ def rule_offers(judgement: Judgement, text: str) -> list[Offer]:
             for title, addition in _joining(judged, sentence, asked(judged).ask(text)):
                 whole = merged((*edit, *addition))
                 try:
-                    plan, _inverse = apply_edit(judgement.plan, whole)
+                    after = judged_after(judgement, whole)
                 except PlanError:
                     # Two steps that don't go together: there are others.
                     continue
-                after = rejudge(judgement, plan, touched(whole))
                 fares = asked(after).ask(text).outcome
                 if fares == HOLDS:
                     found.append((in_steps([*titles, title]), whole))
@@ -82,7 +81,7 @@ def _silencing(judgement: Judgement, text: str) -> Iterator[Offer]:
         if not more:
             return
         titles, edit = [*titles, title], merged((*edit, *more))
-        judged = rejudge(judgement, apply_edit(judgement.plan, edit)[0], touched(edit))
+        judged = judged_after(judgement, edit)
         if asked(judged).ask(text).outcome == HOLDS:
             yield in_steps(titles), edit
     first = asked(judgement).ask(text)

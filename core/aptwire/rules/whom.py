@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Any
 
+from aptwire.plan.hosting import on_switches
 from aptwire.plan.kinds import PLACES, HostPort
 from aptwire.plan.names import endpoint_key, host_of
 from aptwire.plan.plan import Plan
@@ -125,8 +126,7 @@ class Meaning:
             yield Unit(host.id, tuple(port.id for port in self._host_ports(host.id)))
 
     def _host_ports(self, host: str) -> list[HostPort]:
-        switches = self.plan.where("virtual_switch", "host", host)
-        return sorted((p for s in switches for p in self.plan.where("host_port", "switch", s.id)), key=lambda p: p.id)
+        return sorted(on_switches(self.plan, "host_port", host), key=lambda p: p.id)
 
     def _host_port(self, subject: Subject) -> Iterator[Unit]:
         for host in sorted(self._called("host", subject.of), key=lambda h: h.id):

@@ -12,6 +12,7 @@ from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, without
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch, Put
 from aptwire.plan.fields import bare_address, is_nobodys
+from aptwire.plan.hosting import on_switches
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
     PortGroup,
@@ -80,8 +81,7 @@ class FreedomRisks(RiskSearch):
     def answers(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[str, str, tuple[str, ...]]]]:
         """The switches of a host on which it answers guests: its port that bears an address elsewhere, and the adapters."""
         found = [facts for facts in listed if facts.answered]
-        switches = self.plan.where("virtual_switch", "host", listed[0].host) if found else ()
-        ports = (port for switch in switches for port in self.plan.where("host_port", "switch", switch.id))
+        ports = on_switches(self.plan, "host_port", listed[0].host) if found else ()
         bearing = sorted(port.name for port in ports if port.addresses and port.connected)
         for facts in found if bearing else ():
             yield "hosts", (facts.switch, bearing[0], facts.answered)

@@ -1,0 +1,186 @@
+"""Blueprints: a segment brought to hosts and to a port, over the cables that it needs and no others."""
+
+from __future__ import annotations
+
+import random
+import unittest
+
+from aptwire.blueprints.carrying import at_port, everywhere
+from aptwire.forward.trace import trace
+from aptwire.judge.lattice import EVERY, SOME, lattice
+from aptwire.judge.need import SPARE, needs
+from aptwire.judge.preview import preview
+from aptwire.judge.verdicts import judge
+from aptwire.plan import vids
+from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit
+from aptwire.plan.kinds import Adapter, Cable, FabricPort, FabricSwitch, Guest, Host, PortGroup, Segment, Uplink
+from aptwire.plan.plan import Plan, PlanError
+
+from measure.fleet import fleet
+from tests.support import demo_plan
+
+
+def without(plan: Plan, vid: int, defined: bool = False) -> Plan:
+    """A fleet in which nobody has a VID: no port group, no list; with `defined` its switches list the VLANs that they know."""
+    edit: list[Operation] = []
+    for group in plan.where("port_group", "vid", vid):
+        edit += [Drop("adapter", adapter.id) for adapter in plan.where("adapter", "port_group", group.id)]
+        edit.append(Drop("port_group", group.id))
+    for kind in (FabricPort, Uplink):
+        for record in plan.all(kind):
+            if record.allowed and vid in vids.members(record.allowed):
+                edit.append(Patch(kind.kind, record.id, {"allowed": vids.write(vids.members(record.allowed) - {vid})}))
+    for switch in plan.all(FabricSwitch) if defined else ():
+        edit.append(Patch("fabric_switch", switch.id, {"vlans": vids.write({1, 100, 110, 120} - {vid} | {900})}))
+    return apply_edit(plan, tuple(edit))[0]
+
+
+def guest_on(plan: Plan, host: str, segment: Segment) -> Plan:
+    """A guest of a segment on a host, in the port group that has its VID there."""
+    group = next(
+        g
+        for s in plan.where("virtual_switch", "host", host)
+        for g in plan.where("port_group", "switch", s.id)
+        if g.vid == segment.vid
+    )
+    tap = Adapter(id=f"t-{host}", name=f"t-{host}", guest=f"g-{host}", port_group=group.id, belongs=segment.id)
+    return apply_edit(plan, (Put(Guest(id=f"g-{host}", name=f"g-{host}", host=host)), Put(tap)))[0]
+
+
+class EverywhereTest(unittest.TestCase):
+    def test_of_a_fleet_every_host_has_it_over_every_way_and_guests_on_any_two_hear_each_other(self) -> None:
+        for seed, defined in ((1, False), (2, True)):
+            plan = without(fleet(6, adapters_each=6, vlans=4, faults=0.0, seed=seed), 1001, defined)
+            segment = next(s for s in plan.all(Segment) if s.vid == 1001)
+            found = everywhere(judge(plan), segment.id)
+            self.assertEqual((found.left, found.says), ((), f"Offer {segment.name} on 6 hosts"))
+            after, back = apply_edit(plan, found.edit)
+            judgement = judge(after)
+            self.assertEqual(set(lattice(judgement).rows[segment.id]), {EVERY})
+            self.assertEqual(apply_edit(after, back)[0], plan)
+            hosts = sorted(after.of("host"))
+            for host in hosts:
+                after = guest_on(after, host, segment)
+            wiring = judge(after).wiring
+            for one, two in random.Random(seed).sample([(a, b) for a in hosts for b in hosts if a != b], 12):
+                ends = [wiring.place(f"t-{host}") for host in (one, two)]
+                self.assertTrue(ends[0] and ends[1] and trace(wiring, ends[0], ends[1]).delivered)
+            with self.assertRaisesRegex(PlanError, "is offered and carried wherever it can be"):
+                everywhere(judgement, segment.id)
+
+    def test_cables_between_switches_that_need_it_not_stay_as_they_are(self) -> None:
+        plan = without(fleet(60, adapters_each=4, vlans=4, faults=0.0), 1001)
+        segment = next(s for s in plan.all(Segment) if s.vid == 1001)
+        racks = {}
+        for host in sorted(plan.of("host")):
+            nic = plan.where("nic", "host", host)[0]
+            cable = next(c for f in ("a", "b") for c in plan.where("cable", f, nic.id))
+            port = plan.of("fabric_port").get(cable.a) or plan.get("fabric_port", cable.b)
+            racks.setdefault(port.switch, []).append(host)
+        self.assertGreater(len(racks), 2)
+        chosen = [hosts[0] for hosts in list(racks.values())[:2]]
+        found = everywhere(judge(plan), segment.id, chosen)
+        after = apply_edit(plan, found.edit)[0]
+        known = needs(judge(after))
+        carried = 0
+        for cable in after.all(Cable):
+            ports = [after.of("fabric_port").get(end) for end in (cable.a, cable.b)]
+            if not all(ports):
+                continue
+            has = [1001 in vids.members(p.allowed or "") for p in ports if p is not None]
+            rows = [row for row in known.carried(cable) if 1001 in vids.members(row.vids)]
+            self.assertFalse(any(row.need == SPARE for row in rows), cable.id)
+            carried += all(has)
+        self.assertGreater(carried, 0)
+        inner = sum(c.a in plan.of("fabric_port") and c.b in plan.of("fabric_port") for c in plan.all(Cable))
+        self.assertLess(carried, inner)
+
+    def test_the_demo_plan_gains_and_loses_nobody_but_where_a_leak_waits(self) -> None:
+        plan = demo_plan()
+        judgement = judge(plan)
+        for segment in plan.all(Segment):
+            if not segment.vid:
+                with self.assertRaisesRegex(PlanError, "has no VID"):
+                    everywhere(judgement, segment.id)
+                continue
+            try:
+                found = everywhere(judgement, segment.id)
+            except PlanError as error:
+                self.assertIn("wherever it can be", str(error))
+                continue
+            seen = preview(judgement, found.edit)
+            worse = {move.endpoint for move in seen.moves if move.worse}
+            # What leaks there already reaches further.
+            self.assertEqual(bool(worse), segment.name == "berth planning", segment.name)
+            row = lattice(seen.judgement).rows[segment.id]
+            self.assertTrue(all(letter.lower() in (EVERY, SOME, "x", "u") for letter in row), (segment.name, row))
+        mended = preview(judgement, everywhere(judgement, "segment-tide-gauges").edit).moves
+        self.assertIn(("adapter-tide-gauge-view", "home"), [(m.endpoint, m.after) for m in mended])
+
+    def test_hosts_without_a_way_out_are_left_and_said(self) -> None:
+        plan, _ = apply_edit(demo_plan(), (Put(Host(id="tern", name="tern")),))
+        found = everywhere(judge(plan), "segment-visitors")
+        self.assertEqual(found.left, ("tern",))
+        with self.assertRaisesRegex(PlanError, "tern has no switch with a way out"):
+            everywhere(judge(plan), "segment-visitors", ["tern"])
+        for segment, hosts in (("nothing", []), ("segment-visitors", ["nowhere"])):
+            with self.assertRaises(PlanError):
+                everywhere(judge(plan), segment, hosts)
+
+
+class AtPortTest(unittest.TestCase):
+    def test_a_laptop_hears_the_segment_and_has_a_free_address(self) -> None:
+        plan = without(fleet(4, adapters_each=6, vlans=4, faults=0.0), 1001)
+        segment = next(s for s in plan.all(Segment) if s.vid == 1001)
+        host = sorted(plan.of("host"))[0]
+        plan = apply_edit(plan, everywhere(judge(plan), segment.id, [host]).edit)[0]
+        plan = guest_on(plan, host, segment)
+        for switch in plan.all(FabricSwitch):
+            port = FabricPort(id=f"{switch.id}/lab", switch=switch.id, name="lab", mode="trunk", allowed="5", native=6)
+            with_port, _ = apply_edit(plan, (Put(port), Patch("segment", segment.id, {"subnets": ["10.99.0.0/24"]})))
+            found = at_port(judge(with_port), port.id, segment.id, "laptop")
+            self.assertNotIn("nobody", found.says)
+            after, _ = apply_edit(with_port, found.edit)
+            own = after.get("fabric_port", port.id)
+            self.assertEqual((own.mode, own.vid, own.allowed, own.native), ("access", 1001, None, None))
+            laptop = next(p for p in after.all("station_port") if p.port == port.id)
+            self.assertEqual(laptop.addresses, ("10.99.0.1/24",))
+            wiring = judge(after).wiring
+            here, there = wiring.place(laptop.id), wiring.place(f"t-{host}")
+            self.assertTrue(here and there and trace(wiring, here, there).delivered)
+            self.assertTrue(here and there and trace(wiring, there, here).delivered)
+
+    def test_where_nobody_is_reached_it_says_so(self) -> None:
+        plan, _ = apply_edit(
+            demo_plan(),
+            (
+                Put(FabricSwitch(id="attic", name="attic")),
+                Put(FabricPort(id="attic/p1", switch="attic", name="p1", mode="access", vid=1)),
+            ),
+        )
+        says = at_port(judge(plan), "attic/p1", "segment-ticketing", "laptop").says
+        self.assertEqual(says, "Plug laptop into ticketing at port p1 of attic, where nobody of it is reached")
+
+    def test_what_isnt_free_or_isnt_there_is_refused_with_the_field(self) -> None:
+        plan = demo_plan()
+        judgement = judge(plan)
+        busy = next(p.port for p in plan.all("station_port"))
+        lagged = next(p.id for p in plan.all(FabricPort) if p.lag)
+        for port, segment, name, field in (
+            ("nowhere", "segment-ticketing", "laptop", "port"),
+            ("quay-a/p1", "segment-ticketing", "laptop", "port"),
+            (busy, "segment-ticketing", "laptop", "port"),
+            (lagged, "segment-ticketing", "laptop", "port"),
+            ("marsh-a/p20", "nothing", "laptop", "segment"),
+            ("marsh-a/p20", "segment-bubble", "laptop", "segment"),
+            ("marsh-a/p20", "segment-ticketing", "  ", "name"),
+        ):
+            with self.subTest(port=port, segment=segment), self.assertRaises(PlanError) as refused:
+                at_port(judgement, port, segment, name)
+            self.assertEqual(refused.exception.problems[0].field, field)
+
+    def test_port_groups_keep_their_name(self) -> None:
+        plan = demo_plan()
+        edit = everywhere(judge(plan), "segment-visitors").edit
+        made = [op.record for op in edit if isinstance(op, Put) and isinstance(op.record, PortGroup)]
+        self.assertEqual({(g.name, g.vid) for g in made}, {("visitors", 310)})

@@ -1,0 +1,243 @@
+"""Segments against each other: found for all at once what every pair asked by itself says."""
+
+from __future__ import annotations
+
+import unittest
+from collections import Counter
+from itertools import combinations, product
+
+from aptwire.above.outcomes import ANSWERED
+from aptwire.judge.verdicts import judge
+from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit
+from aptwire.plan.kinds import FilterLine, Mirror, Rule, Segment
+from aptwire.plan.plan import Plan
+from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
+from aptwire.rules.asking import asked
+from aptwire.rules.meetings import (
+    APART,
+    BACK,
+    BOTH,
+    MEETING,
+    MEETS,
+    NOBODY,
+    OPEN,
+    THERE,
+    Meeting,
+    by_segment,
+    endings,
+    meetings,
+    rule_between,
+    wrong,
+)
+
+from measure.fleet import fleet, with_routers
+from tests.routers import filtered_plan, leasing_plan, routed_plan
+from tests.support import demo_plan, random_plan
+
+FITS = {HOLDS: APART, BROKEN: MEETS + BOTH + THERE + BACK, UNKNOWN: OPEN}
+SIDES = {(True, True): BOTH, (True, False): THERE, (False, True): BACK, (False, False): APART}
+
+
+def letters(plan: Plan) -> dict[tuple[str, str], str]:
+    """By the names of both segments."""
+    found = meetings(judge(plan))
+    names = [plan.get("segment", id).name for id in found.segments]
+    return {pair: found.rows[names.index(pair[0])][names.index(pair[1])] for pair in product(names, names)}
+
+
+class EveryPairTest(unittest.TestCase):
+    def held(self, plan: Plan) -> Counter[str]:
+        """Each pair is what a rule that keeps the two apart says, and each way what packets of everybody on it do."""
+        judgement = judge(plan)
+        known = Meeting(judgement)
+        found = known.all()
+        look = asked(judgement).look
+        seen: Counter[str] = Counter()
+        for a, b in combinations(range(len(found.segments)), 2):
+            letter = found.rows[a][b]
+            self.assertEqual(found.rows[b][a], {THERE: BACK, BACK: THERE}.get(letter, letter))
+            one, two = (plan.get("segment", found.segments[n]) for n in (a, b))
+            if letter == NOBODY:
+                self.assertFalse(all(known.members[n] for n in (a, b)))
+                continue
+            answer = asked(judgement).ask(rule_between(one, two))
+            with self.subTest(one=one.name, two=two.name, said=answer.text):
+                self.assertIn(letter, FITS[answer.outcome])
+                if letter in SIDES.values():
+                    ends = [[r for r in known.members[n] if look.has_addresses(r)] for n in (a, b)]
+                    sides = tuple(
+                        any(
+                            look.waking.arrives(here, there)[0] == ANSWERED
+                            for here, there in product(ends[n], ends[1 - n])
+                            if look.owner(here) != look.owner(there)
+                            and here in look.stand_of
+                            and there in look.stand_of
+                        )
+                        for n in (0, 1)
+                    )
+                    self.assertEqual(letter, SIDES[sides])
+                told = known.said(one.id, two.id)
+                self.assertTrue(told and all(t.text for t in told))
+                if letter in (BOTH, THERE, BACK):
+                    self.assertEqual(len(told), 2 if letter == BOTH else 1)
+            seen[letter] += 1
+        return seen
+
+    def test_with_routers_and_their_faults(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(24):
+            seen += self.held(routed_plan(seed))
+        self.assertGreater(min(seen[x] for x in (BOTH, THERE, BACK, APART)), 3, seen)
+
+    def test_with_filters(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(24):
+            seen += self.held(filtered_plan(seed))
+        self.assertGreater(min(seen[BOTH], seen[APART], seen[THERE] + seen[BACK]), 1, seen)
+
+    def test_with_leases_and_relays(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(16):
+            seen += self.held(leasing_plan(seed))
+        self.assertGreater(min(seen[BOTH], seen[APART], seen[OPEN]), 3, seen)
+
+    def test_on_layer_2_of_odd_little_plans(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(40):
+            seen += self.held(random_plan(seed, rich=seed % 2 == 1, odd=seed % 3 == 2))
+        self.assertGreater(min(seen[MEETS], seen[APART]), 5, seen)
+
+    def test_of_a_small_fleet_with_routers_and_filters(self) -> None:
+        seen = self.held(with_routers(fleet(4, 10, 8, faults=0.05), routers=3, lines=6))
+        self.assertGreater(seen[BOTH], 10, seen)
+
+
+class DemoTest(unittest.TestCase):
+    def test_what_the_demo_plan_says(self) -> None:
+        plan = demo_plan()
+        found = letters(plan)
+        self.assertEqual(found["berth planning", "edge"], MEETS)
+        self.assertEqual(found["visitors", "management"], BOTH)
+        self.assertEqual(found["ticketing", "CCTV"], BOTH)
+        self.assertEqual(found["restore bubble", "ticketing"], APART)
+        self.assertEqual(found["edge", "ticketing"], OPEN)
+        self.assertEqual({found[name, name] for name, _ in found}, {NOBODY})
+        judgement = judge(plan)
+        by_name = {s.name: s.id for s in plan.all(Segment)}
+        known = Meeting(judgement)
+        told = known.said(by_name["visitors"], by_name["management"])
+        self.assertEqual(
+            [t.text for t in told],
+            [
+                "Packets of visitor-desk-1 get to fulmar’s mgmt over quay-router.",
+                "Packets of fulmar’s mgmt get to visitor-desk-1 over quay-router.",
+            ],
+        )
+
+    def test_rules_say_what_is_expected_and_what_is_not_so_is_wrong(self) -> None:
+        plan = demo_plan()
+        found = meetings(judge(plan))
+        names = [plan.get("segment", id).name for id in found.segments]
+
+        def at(a: str, b: str) -> tuple[str, str]:
+            return found.rows[names.index(a)][names.index(b)], found.expected[names.index(a)][names.index(b)]
+
+        self.assertEqual(at("visitors", "management")[1], "a")
+        self.assertTrue(wrong(*at("visitors", "management")))
+        self.assertTrue(wrong(*at("management", "visitors")))
+        self.assertEqual(at("restore bubble", "storage"), (APART, "a"))
+        self.assertFalse(wrong(*at("restore bubble", "storage")))
+        self.assertEqual(at("visitors", "migration")[1], " ")
+        softer: list[Operation] = [
+            Patch("rule", "visitors-off-management", {"text": "keep visitors apart from management on layer 2"}),
+            Put(Rule(id="led", text="let ticketing reach depot")),
+        ]
+        after = meetings(judge(apply_edit(plan, tuple(softer))[0]))
+        a, b = names.index("visitors"), names.index("management")
+        self.assertEqual(after.expected[a][b], "2")
+        self.assertFalse(wrong(after.rows[a][b], after.expected[a][b]))
+        c, d = names.index("ticketing"), names.index("depot")
+        self.assertEqual(after.expected[c][d], "r")
+        self.assertTrue(wrong(after.rows[c][d], after.expected[c][d]))
+        # A rule on one guest says nothing of its whole segment.
+        one = apply_edit(plan, (Put(Rule(id="x", text="keep guest crew-roster apart from storage")),))[0]
+        kept = meetings(judge(one)).expected[names.index("berth planning")][names.index("storage")]
+        self.assertEqual(kept, " ")
+
+    def test_each_ending_ends_it_and_what_filters_drop_is_apart(self) -> None:
+        plan = demo_plan()
+        judgement = judge(plan)
+        by_name = {s.name: s for s in plan.all(Segment)}
+        one, two = by_name["visitors"], by_name["management"]
+        offers = endings(judgement, one, two)
+        self.assertTrue(offers)
+        for title, edit in offers:
+            with self.subTest(title=title):
+                self.assertEqual(letters(apply_edit(plan, edit)[0])["visitors", "management"], APART)
+        # One line in one direction leaves the other one.
+        router = next(s.id for s in plan.all("station") if s.name == "quay-router")
+        line = FilterLine(id="line", of=router, order=1, action="drop", sources=("10.66.10.0/24",))
+        after = letters(apply_edit(plan, (Put(line),))[0])
+        self.assertEqual((after["visitors", "management"], after["management", "visitors"]), (BACK, THERE))
+
+    def test_a_protocol_that_passes_is_enough_and_one_that_is_dropped_alone_is_not(self) -> None:
+        plan = demo_plan()
+        router = next(s.id for s in plan.all("station") if s.name == "quay-router")
+
+        def fares(*lines: tuple[str, str, str]) -> str:
+            edit = tuple(
+                Put(FilterLine(id=f"l{n}", of=router, order=n + 1, action=action, protocol=protocol, ports=ports))
+                for n, (action, protocol, ports) in enumerate(lines)
+            )
+            return letters(apply_edit(plan, edit)[0])["visitors", "management"]
+
+        self.assertEqual(fares(("drop", "tcp", ""), ("drop", "udp", "")), BOTH)
+        self.assertEqual(fares(("allow", "tcp", "22"), ("drop", "any", "")), BOTH)
+        self.assertEqual(fares(("drop", "any", "")), APART)
+        self.assertEqual(fares(("drop", "any", ""), ("allow", "tcp", "22")), APART)
+
+    def test_a_mirror_into_another_segment_is_a_meeting(self) -> None:
+        plan = demo_plan()
+        adapters = plan.where("adapter", "port_group", "fulmar/guests0/ticketing")
+        others = plan.where("adapter", "port_group", "fulmar/guests0/CCTV") or [
+            a
+            for a in plan.all("adapter")
+            if a.port_group and a.port_group.startswith("fulmar/guests0/") and a.belongs != adapters[0].belongs
+        ]
+        plan, _ = apply_edit(plan, (Put(Mirror(id="m", source=adapters[0].id, target=others[0].id)),))
+        names = [plan.get("segment", a.belongs).name for a in (adapters[0], others[0])]
+        self.assertEqual(letters(plan)[names[0], names[1]], MEETS)
+
+    def test_an_empty_plan_and_segments_with_nobody(self) -> None:
+        self.assertEqual(meetings(judge(Plan("empty"))).rows, ())
+        plan, _ = apply_edit(Plan("two"), tuple(Put(Segment(id=n, name=n, vid=v)) for n, v in (("a", 10), ("b", 20))))
+        found = meetings(judge(plan))
+        self.assertEqual(found.rows, (NOBODY * 2, NOBODY * 2))
+        self.assertEqual([t.text for t in Meeting(judge(plan)).said("a", "b")], ["Nobody is on a and b."])
+        self.assertEqual(set(MEETING), set("mb><?.-"))
+
+    def test_the_list_by_segment_is_the_sheet_in_names(self) -> None:
+        plan = demo_plan()
+        judgement = judge(plan)
+        found = meetings(judgement)
+        names = [plan.get("segment", id).name for id in found.segments]
+        for (name, groups), letters_, expected in zip(by_segment(judgement), found.rows, found.expected, strict=True):
+            row = dict(zip(names, zip(letters_, expected, strict=True), strict=True))
+            for letter, of in zip((MEETS, BOTH, THERE, BACK, OPEN), groups, strict=False):
+                self.assertEqual([n for n in names if row[n][0] == letter], of, name)
+            self.assertEqual([n for n in names if wrong(*row[n])], groups[-1])
+
+    def test_order_and_ids_mean_nothing(self) -> None:
+        for seed in range(8):
+            plan = routed_plan(seed)
+            kinds = {record.kind for record in plan}
+            turned = Plan(plan.name, {kind: dict(reversed(list(plan.of(kind).items()))) for kind in kinds})
+            self.assertEqual(letters(plan), letters(turned))
+
+    def test_an_edit_is_seen(self) -> None:
+        plan = demo_plan()
+        router = next(s for s in plan.all("station") if s.name == "quay-router")
+        off = tuple(Patch("station", router.id, {"routes": False}) for _ in range(1))
+        self.assertEqual(letters(apply_edit(plan, off)[0])["visitors", "management"], APART)
+        gone = tuple(Drop("filter_line", line.id) for line in plan.all(FilterLine))
+        self.assertEqual(letters(apply_edit(plan, gone)[0])["ticketing", "tide gauges"], BOTH)
