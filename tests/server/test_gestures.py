@@ -114,6 +114,26 @@ class GesturesTest(unittest.TestCase):
         rest, accepted = self.findings()
         self.assertEqual((len(rest), accepted), (len(open_), []))
 
+    def test_a_segment_is_brought_everywhere_and_a_port_into_it(self) -> None:
+        def ask(gesture: str, args: dict[str, object], base: int, take: bool = False) -> tuple[int, dict[str, object]]:
+            body = {"gesture": gesture, "args": args, "base": base, "take": take}
+            status, said = self.client.post(f"plans/{self.plan}/gestures", body)
+            return status, dict(said)
+
+        _, seen = ask("everywhere", {"segment": "segment-tide-gauges", "hosts": []}, 0)
+        self.assertEqual(seen["message"], "Offer tide gauges on 5 hosts")
+        moves = {m["endpoint"]: m["after"] for m in seen["preview"]["moves"]}  # type: ignore[index]
+        self.assertEqual(moves["adapter-tide-gauge-view"], "home")
+        self.assertEqual(ask("everywhere", {"segment": "segment-tide-gauges", "hosts": ["fulmar"]}, 0, True)[0], 200)
+        status, refused = ask("everywhere", {"segment": "segment-bubble", "hosts": []}, 1)
+        self.assertEqual((status, refused["problems"][0]["field"]), (400, "segment"))  # type: ignore[index]
+        args = {"port": "marsh-a/p20", "segment": "segment-ticketing", "name": "laptop"}
+        _, made = ask("at-port", args, 1, True)
+        self.assertEqual(made["message"], "Plug laptop into ticketing at port p20 of marsh-a")
+        status, refused = ask("at-port", args, 2)
+        self.assertEqual((status, refused["problems"][0]["field"]), (400, "port"))  # type: ignore[index]
+        self.assertIn("isn’t free: laptop is there", refused["problems"][0]["message"])  # type: ignore[index]
+
     def test_guests_move_and_nics_are_exchanged(self) -> None:
         guests = [g["id"] for g in self.client.whole(self.plan)["records"]["guest"] if g["name"] == "ticketing-web-2"]
         status, seen = self.gesture("move-guests", {"guests": guests, "host": "gannet"})

@@ -56,6 +56,27 @@ class RulesTest(unittest.TestCase):
         titles = [finding["title"] for finding in verdicts["findings"]]
         self.assertIn("Nobody can know whether visitor-desk-1 and visitor-desk-2 get a lease", titles)
 
+    def test_segments_against_each_other_and_what_ends_a_meeting(self) -> None:
+        _, told = self.client.get(f"plans/{self.plan}/meetings")
+        a, b = (told["segments"].index(f"segment-{name}") for name in ("visitors", "management"))
+        self.assertEqual((told["rows"][a][b], told["expected"][a][b]), ("b", "a"))
+        pair = f"plans/{self.plan}/meeting?a=segment-visitors&b=segment-management"
+        _, one = self.client.get(pair)
+        self.assertEqual(one["rule"], "keep segment visitors apart from segment management")
+        self.assertEqual(one["found"][0]["a"], "adapter-visitor-desk-1")
+        ending = one["endings"][0]
+        self.assertIn("drop what segment visitors and segment management send each other", ending["title"])
+        self.assertEqual(self.client.edit(self.plan, 0, *ending["edit"])[0], 200)
+        _, after = self.client.get(f"plans/{self.plan}/meetings")
+        self.assertEqual(after["rows"][a][b], ".")
+        _, before = self.client.get(f"plans/{self.plan}/meetings?at=0")
+        self.assertEqual(before, told)
+        _, now = self.client.get(pair)
+        self.assertEqual(now["endings"], [])
+        for query, field in (("a=x&b=segment-visitors", "a"), ("a=segment-visitors&b=segment-visitors", "b")):
+            status, refused = self.client.get(f"plans/{self.plan}/meeting?{query}")
+            self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
+
     def test_a_sentence_is_read_while_it_is_typed(self) -> None:
         def read(text: str, more: str = "") -> dict[str, object]:
             status, said = self.client.get(f"plans/{self.plan}/rule?text={quote(text)}{more}")

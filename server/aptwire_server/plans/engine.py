@@ -19,11 +19,14 @@ from aptwire.judge.mends import Mend, known_risks, mends
 from aptwire.judge.preview import apart as standing_apart
 from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import judge, rejudge
+from aptwire.moving.clearing import Clearing, clear
+from aptwire.moving.moves import Moving, moving
 from aptwire.plan.compare import apart
 from aptwire.plan.edits import apply_edit, edit_from_json, touched
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan
 from aptwire.report import summary, teams
+from aptwire.rules.meetings import Meetings, meetings
 from django.db import transaction
 from django.utils import timezone
 
@@ -74,6 +77,8 @@ class Engine:
     trail: tuple[Span, ...] = ()
     pages: dict[str, Written] = field(default_factory=dict)
     _lock: threading.RLock = field(default_factory=threading.RLock)
+    # What may take seconds in a large plan is worked out once too, and nobody who asks for verdicts waits for it.
+    _slowly: threading.RLock = field(default_factory=threading.RLock)
     _judgement: Judgement | None = None
     _findings: dict[str, Finding | Risk] | None = None
     _risks: frozenset[str] | None = None
@@ -186,6 +191,24 @@ class Engine:
             if self._lattice is None:
                 self._lattice = lattice(judged)
             return self._lattice
+
+    def meetings(self) -> Meetings:
+        """Who meets whom, segment by segment; worked out once."""
+        judged = self.judgement()
+        with self._slowly:
+            return meetings(judged)
+
+    def moving(self) -> Moving:
+        """What is known of moves; worked out once."""
+        judged = self.judgement()
+        with self._slowly:
+            return moving(judged)
+
+    def clearing(self, host: str, failed: bool) -> Clearing:
+        """Where everybody on a host goes when it is taken out; PlanError where there is no such host."""
+        judged = self.judgement()
+        with self._slowly:
+            return clear(judged, host, failed)
 
     def summary(self) -> dict[str, Any]:
         """Counts and findings as JSON; acceptances hold by the day, so it is made anew on the next."""

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from aptwire.blueprints.carrying import at_port, everywhere
 from aptwire.judge.accepted import accept
 from aptwire.judge.need import needs
 from aptwire.judge.risks.alike import offs
@@ -31,6 +32,7 @@ from aptwire_server.plans.commits import commit
 from aptwire_server.plans.engine import Engine
 from aptwire_server.plans.gate import bad, body_of, fields_of
 from aptwire_server.plans.listing import REFUSED
+from aptwire_server.plans.moving import clear_host
 from aptwire_server.plans.schemas import ANY, FLAG, GESTURE, body, bounded, ref
 from aptwire_server.plans.views import CONFLICT, committed, looked_at, previewed
 
@@ -175,6 +177,19 @@ def _offer(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
     return f"Offer {plan.get('segment', said['segment']).name} on {some(names)}", edit
 
 
+def _everywhere(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
+    hosts = _ids(said, "hosts") if said["hosts"] else []
+    found = everywhere(engine.judgement(), said["segment"], hosts)
+    left = [engine.plan.get("host", host).name for host in found.left]
+    out = f"; {some(left)} {'has' if len(left) == 1 else 'have'} no switch with a way out" if left else ""
+    return f"{found.says}{out}", found.edit
+
+
+def _at_port(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
+    found = at_port(engine.judgement(), said["port"], said["segment"], said["name"])
+    return found.says, found.edit
+
+
 def _split_off(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
     edit = split_off(plan, said["switch"], said["role"], _ids(said, "nics"))
     return f"Split {said['role']} off {called(plan, plan.get('virtual_switch', said['switch']))}", edit
@@ -198,7 +213,12 @@ GESTURES: dict[str, Gesture] = {
     "renumber": Gesture({"old": int, "new": int}, _of_plan(_renumber)),
     "exchange": Gesture({"one": str, "two": str}, _of_plan(_exchange)),
     "move-guests": Gesture({"guests": list, "host": str}, _of_plan(_move_guests)),
+    "clear-host": Gesture(
+        {"host": str, "failed": bool}, lambda e, _, said: clear_host(e, said["host"], said["failed"])
+    ),
     "offer": Gesture({"segment": str, "hosts": list}, _of_plan(_offer)),
+    "everywhere": Gesture({"segment": str, "hosts": list}, _everywhere),
+    "at-port": Gesture({"port": str, "segment": str, "name": str}, _at_port),
     "prune": Gesture({"cables": list}, _prune),
     "split-off": Gesture({"switch": str, "role": str, "nics": list}, _of_plan(_split_off)),
     "spread": Gesture({"uplink": str}, _of_plan(_spread)),

@@ -6,8 +6,10 @@ import uuid
 from dataclasses import asdict
 
 from aptwire.judge.risks.rules import RULE_RISKS
+from aptwire.plan.edits import edit_to_json
 from aptwire.plan.sentences import LONGEST, RuleError, could_follow, words
 from aptwire.rules.asking import asked
+from aptwire.rules.meetings import BACK, BOTH, MEETS, THERE, endings, meeting, rule_between
 from aptwire.rules.starting import starting_rules
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.decorators import api_view
@@ -18,7 +20,7 @@ from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.gate import asked as said
 from aptwire_server.plans.gate import bad, number_asked
 from aptwire_server.plans.listing import REFUSED
-from aptwire_server.plans.schemas import TEXT, bounded, many, obj, ref
+from aptwire_server.plans.schemas import TEXT, bounded, choice, many, obj, ref
 from aptwire_server.plans.views import looked_at
 
 
@@ -37,6 +39,59 @@ def rules(request: Request, plan_id: uuid.UUID) -> Response:
         for rule, answer in asked(judgement).rules()
     ]
     return Response({"rules": told, "starting": starting_rules(engine.plan)})
+
+
+@extend_schema(responses={200: ref("Meetings"), **REFUSED}, operation_id="get_meetings")
+@api_view(["GET"])
+def meetings(request: Request, plan_id: uuid.UUID) -> Response:
+    """Segments against each other, a letter each: somebody of one hears somebody of the other on layer 2 (m), packets get there over routers both ways (b), from the row’s
+    segment to the column’s alone (>), or back alone (<), nobody can know (?), none of it (.), nobody is on one of them (-).  `expected` is what rules say of each: apart (a), apart on
+    layer 2 (2), reached (r), nothing (a blank); `wrong` has a ! where it isn’t so."""
+    found = looked_at(request, plan_for(request, plan_id)).meetings()
+    said = {"segments": found.segments, "rows": found.rows, "expected": found.expected, "wrong": found.wrong}
+    return Response(said)
+
+
+@extend_schema(
+    parameters=[
+        *(OpenApiParameter(name, str, required=True) for name in ("a", "b")),
+        OpenApiParameter(
+            "endings", choice("tried", "left"), description="left: they aren’t tried, which takes longer than the rest"
+        ),
+    ],
+    responses={
+        200: obj(
+            rule=TEXT,
+            found=many(obj(text=TEXT, a=TEXT, b=TEXT)),
+            endings=many(obj(title=TEXT, edit=ref("Edit"))),
+        ),
+        **REFUSED,
+    },
+    operation_id="get_meeting",
+)
+@api_view(["GET"])
+def one_meeting(request: Request, plan_id: uuid.UUID) -> Response:
+    """What is found of two segments, in sentences with the interfaces of whom they speak; edits after which they are apart; and the rule that keeps them so."""
+    engine = looked_at(request, plan_for(request, plan_id))
+    plan = engine.plan
+    for name in ("a", "b"):
+        if said(request, name) not in plan.of("segment"):
+            raise bad("there is no such segment", name)
+    one, two = (plan.get("segment", said(request, name)) for name in ("a", "b"))
+    if one is two:
+        raise bad("two different segments are needed", "b")
+    found = engine.meetings()
+    letter = found.rows[found.segments.index(one.id)][found.segments.index(two.id)]
+    judgement = engine.judgement()
+    met = letter in MEETS + BOTH + THERE + BACK
+    ends = endings(judgement, one, two) if met and said(request, "endings") != "left" else []
+    return Response(
+        {
+            "rule": rule_between(one, two),
+            "found": [told._asdict() for told in meeting(judgement).said(one.id, two.id)],
+            "endings": [{"title": title, "edit": edit_to_json(edit)} for title, edit in ends],
+        }
+    )
 
 
 @extend_schema(

@@ -8,6 +8,7 @@ from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.judge.lease import LEASES
 from aptwire.judge.risks import GRAVITY as RISKS
 from aptwire.judge.why import VERDICTS
+from aptwire.moving.faults import FARES
 from aptwire.plan.file import schema as plan_schema
 from aptwire.plan.kinds import KINDS
 from aptwire.rules.answer import OUTCOMES
@@ -62,6 +63,7 @@ def maybe(inner: Schema) -> Schema:
 
 
 VERDICT: Schema = choice(*VERDICTS)
+FARING: Schema = choice(*FARES)
 PINGED: Schema = choice(ANSWERED, WAVERS, SILENT, UNPROVEN)
 KIND: Schema = choice(*KINDS)
 GESTURE: Schema = {
@@ -70,6 +72,9 @@ GESTURE: Schema = {
         "renumber",
         "exchange",
         "move-guests",
+        "clear-host",
+        "everywhere",
+        "at-port",
         "offer",
         "prune",
         "split-off",
@@ -331,6 +336,13 @@ def components() -> dict[str, Schema]:
         ),
         "Landed": obj(plan=TEXT, revision=ref("Revision")),
         "Lattice": obj(hosts=many(TEXT), rows={"type": "object", "additionalProperties": TEXT}),
+        "Meetings": obj(segments=many(TEXT), rows=many(TEXT), expected=many(TEXT), wrong=many(TEXT)),
+        "Moves": obj(hosts=many(TEXT), rows=many(TEXT), guests=counts),
+        "MoveReason": obj(letter=FARING, text=TEXT, about=TEXT),
+        "Clearing": obj(
+            places=many(obj(guest=TEXT, host=TEXT, fares=FARING)),
+            left=many(obj(guest=TEXT, nearest=TEXT, why=many(TEXT))),
+        ),
         "Steps": obj(undo=maybe(step), redo=maybe(step)),
         "Snapshot": obj(
             id=TEXT,
@@ -544,7 +556,18 @@ LOOKING = (
         "/strand",
         "/teams",
     ),
-    *("/segment-alone", "/cable-alone", "/strand-drawing", "/decks-drawing", "/lattice"),
+    *(
+        "/segment-alone",
+        "/cable-alone",
+        "/strand-drawing",
+        "/decks-drawing",
+        "/lattice",
+        "/meetings",
+        "/meeting",
+        "/moves",
+        "/move",
+        "/clearing",
+    ),
     *("/could", "/tree", "/bench", "/gestures", "/patterns", "/sheet", "/report"),
 )
 """The addresses of a plan that can be asked about an earlier revision."""
