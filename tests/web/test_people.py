@@ -609,7 +609,7 @@ class MendAllTest(BrowserTest):
         page.get_by_role("button", name="Mend 2 findings of this kind").click()
         asked = page.get_by_role("group", name="Mend all of this kind")
         expect(asked.get_by_text("Take 2 mends")).to_be_visible()
-        expect(asked.get_by_text("nobody moves")).to_be_visible()
+        expect(asked.get_by_text("no verdict changes")).to_be_visible()
         self.accessible()
         asked.get_by_role("button", name="Take them").click()
         expect(self.finding("allow VIDs that nobody behind needs")).to_have_count(0)

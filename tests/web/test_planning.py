@@ -372,6 +372,97 @@ class LedgerTest(BrowserTest):
         expect(page.get_by_role("list", name="Kept free")).to_contain_text("VID 600-609 kept for new terminal")
 
 
+class MeetingsTest(BrowserTest):
+    def test_who_meets_whom_and_what_ends_it(self) -> None:
+        page = self.page
+        page.locator("body").press("t")
+        expect(page.get_by_text("12 segments against 12")).to_be_visible()
+        page.get_by_role("button", name="Rows that aren’t as rules expect").click()
+        expect(page.get_by_text("2 segments against 12")).to_be_visible()
+        self.accessible()
+        wrong = page.get_by_role("gridcell", name="reaches, not as rules expect").last
+        wrong.click()
+        expect(
+            page.get_by_role("heading", name="visitors to management: reaches; a rule keeps them apart")
+        ).to_be_visible()
+        found = page.get_by_role("list", name="What is found")
+        expect(found).to_contain_text("Packets of visitor-desk-1 get to fulmar’s mgmt over quay-router.")
+        page.locator("revo-grid").press("Enter")
+        endings = page.get_by_role("listbox", name="What would end it")
+        expect(endings.get_by_role("option").first).to_contain_text("Have quay-router drop")
+        self.accessible()
+        endings.press("Enter")
+        expect(page.get_by_text("Nothing here has these words, or is otherwise than rules expect.")).to_be_visible()
+        page.get_by_role("button", name="Undo").click()
+        expect(page.get_by_text("2 segments against 12")).to_be_visible()
+        # A pair of which no rule speaks gets one.
+        page.get_by_role("button", name="All rows").click()
+        page.get_by_label("Segments with").fill("visitors")
+        only = page.get_by_role("gridcell", name="reaches", exact=True)
+        expect(only).to_have_count(1)
+        only.click()
+        page.get_by_role("link", name="A rule that keeps them apart").click()
+        expect(page.get_by_role("combobox", name="Write a rule")).to_have_value(
+            "keep segment visitors apart from segment migration"
+        )
+
+
+class MovesTest(BrowserTest):
+    def cell(self, row: int, column: int) -> Any:
+        """A cell by the place of its guest and its host."""
+        return self.page.locator(f"revogr-data[col-type=rgCol] .rgCell[data-rgrow='{row}'][data-rgcol='{column}']")
+
+    def test_where_a_guest_could_run_and_a_move_by_keyboard(self) -> None:
+        page = self.page
+        page.locator("body").press("v")
+        expect(page.get_by_text("33 guests by 5 hosts")).to_be_visible()
+        page.get_by_label("Guests with").fill("crew-roster")
+        expect(page.get_by_text("2 guests by 5 hosts")).to_be_visible()
+        expect(self.cell(0, 0)).to_have_attribute("aria-label", "is there")
+        expect(self.cell(0, 1)).to_have_attribute("aria-label", "runs there")
+        expect(self.cell(0, 4)).to_have_attribute("aria-label", "not there")
+        self.accessible()
+        self.cell(0, 4).click()
+        expect(page.get_by_role("heading", name="crew-roster on razorbill: not there")).to_be_visible()
+        missed = page.get_by_role("list", name="What it would miss")
+        expect(missed).to_contain_text("no port group on razorbill like its own, berth planning")
+        # By keyboard: three to the left, Enter tries it.
+        for _ in range(3):
+            page.keyboard.press("ArrowLeft")
+            page.wait_for_timeout(100)
+        expect(page.get_by_role("heading", name="crew-roster on gannet: runs there")).to_be_visible()
+        page.keyboard.press("Enter")
+        expect(page.get_by_text("no verdict changes")).to_be_visible()
+        page.get_by_role("button", name="Move crew-roster to gannet").click()
+        expect(self.cell(0, 1)).to_have_attribute("aria-label", "is there")
+        page.get_by_role("button", name="Undo").click()
+        expect(self.cell(0, 1)).to_have_attribute("aria-label", "runs there")
+        page.get_by_label("Guests with").fill("")
+        page.get_by_role("button", name="Guests without another place").click()
+        expect(page.get_by_role("gridcell", name="backup-agent")).to_be_visible()
+        expect(page.get_by_role("gridcell", name="announcements")).to_have_count(0)
+
+    def test_a_host_is_taken_out_for_maintenance(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=fulmar")
+        page.get_by_role("button", name="Build on fulmar").click()
+        page.get_by_role("button", name="See where its guests go when it is taken out").click()
+        goes = page.get_by_role("table", name="Where everybody goes")
+        expect(goes.get_by_role("row", name="crew-roster gannet")).to_be_visible()
+        left = page.get_by_role("list", name="Left without a place")
+        expect(left).to_contain_text("finds no port group on gannet like its own, CCTV")
+        self.accessible()
+        left.get_by_role("button", name="cctv-archive").click()
+        expect(page.get_by_role("heading", name="cctv-archive on gannet: not there")).to_be_visible()
+        page.get_by_role("region", name="Take a host out").get_by_role("button", name="Move these 6").click()
+        expect(page.get_by_role("table", name="Where everybody goes")).to_have_count(0)
+        expect(page.get_by_text("One guest is left without a place")).to_be_visible()
+        page.get_by_role("button", name="Undo").click()
+        expect(goes.get_by_role("row", name="crew-roster gannet")).to_be_visible()
+        page.get_by_label("Because").select_option(label="it failed: guests start elsewhere")
+        expect(goes).to_be_visible()
+
+
 class LatticeTest(BrowserTest):
     def cell(self, row: int, column: int) -> Any:
         """A cell by the place of its segment and its host."""
@@ -512,7 +603,7 @@ class TakeSheetTest(BrowserTest):
         panel.get_by_label("name*").select_option("Bezeichnung")
         panel.get_by_label("subnets").select_option("Netz")
         expect(panel.get_by_text("Sheet vlans.csv: 1 segment made")).to_be_visible()
-        expect(panel.get_by_text("nobody moves")).to_be_visible()
+        expect(panel.get_by_text("no verdict changes")).to_be_visible()
         panel.get_by_role("button", name="Take it").click()
         expect(page.get_by_role("status").filter(has_text="1 segment made")).to_be_visible()
         expect(page.get_by_text("13 segments")).to_be_visible()
@@ -585,7 +676,7 @@ class StrandTest(BrowserTest):
         expect(page.get_by_text("A tap here reads the broadcasts of")).to_be_visible()
         page.get_by_role("button", name="Prune this cable").click()
         expect(page.get_by_text("Takes 220, 230, 240 off the lists of its ports")).to_be_visible()
-        expect(page.get_by_text("nobody moves")).to_be_visible()
+        expect(page.get_by_text("no verdict changes")).to_be_visible()
         self.accessible()
         page.get_by_role("button", name="Prune this cable").last.click()
         expect(row).to_have_count(0)

@@ -45,6 +45,9 @@ export interface Gestures {
   renumber: { old: number; new: number };
   exchange: { one: string; two: string };
   "move-guests": { guests: string[]; host: string };
+  everywhere: { segment: string; hosts: string[] };
+  "at-port": { port: string; segment: string; name: string };
+  "clear-host": { host: string; failed: boolean };
   offer: { segment: string; hosts: string[] };
   prune: { cables: string[] };
   "split-off": { switch: string; role: string; nics: string[] };

@@ -3,7 +3,7 @@ import { useState, type FormEvent, type ReactNode } from "react";
 
 import { useActions, useGesture, usePresence, type Gestures } from "../api/plan";
 import { compareNames, speed, type Book } from "../model/records";
-import { ChoiceLine, Quiet, TakeButton, Taking, Told } from "../parts/controls";
+import { ChoiceLine, Quiet, TakeButton, Taking, TextLine, Told } from "../parts/controls";
 import { Outcome } from "./Panel";
 
 /** A gesture in a panel: a choice, what it would change, and the button that makes it. */
@@ -13,6 +13,7 @@ export function GestureForm<G extends keyof Gestures>({
   ready,
   action,
   done,
+  tells,
   children,
 }: {
   name: G;
@@ -20,6 +21,8 @@ export function GestureForm<G extends keyof Gestures>({
   ready: boolean;
   action: string;
   done: () => void;
+  /** Whether what the server calls it says something that isn't said otherwise. */
+  tells?: boolean;
   children: ReactNode;
 }) {
   const { gesture } = useActions();
@@ -37,7 +40,10 @@ export function GestureForm<G extends keyof Gestures>({
         (seen.error ? (
           <Told tone="bad">{seen.error.message}</Told>
         ) : (
-          <Outcome result={seen.data?.preview ?? undefined} />
+          <>
+            {tells && seen.data && <Quiet>{seen.data.message}.</Quiet>}
+            <Outcome result={seen.data?.preview ?? undefined} />
+          </>
         ))}
       <Taking keys="Enter takes, Esc leaves all as it is">
         <TakeButton type="submit" disabled={!can}>
@@ -71,6 +77,68 @@ export function MoveGuest({ id, book, done }: { id: string; book: Book; done: ()
           ...hosts.map((h): [string, string] => [h.id, h.site ? `${h.name}, ${h.site}` : h.name]),
         ]}
       />
+    </GestureForm>
+  );
+}
+
+/** A segment on every host, or those chosen, and over the cables between switches that it needs for that. */
+export function Everywhere({ id, book, done }: { id: string; book: Book; done: () => void }) {
+  const segment = book.get("segment", id)!;
+  const sites = [...new Set(book.records.host.map((h) => h.site ?? ""))].sort(compareNames);
+  const [site, setSite] = useState("*");
+  const hosts = site === "*" ? [] : book.records.host.filter((h) => (h.site ?? "") === site).map((h) => h.id);
+  if (!book.records.host.length) return <Quiet>There is no host yet.</Quiet>;
+  return (
+    <GestureForm
+      name="everywhere"
+      args={{ segment: id, hosts }}
+      ready
+      action={`Bring ${segment.name} there`}
+      done={done}
+      tells
+    >
+      <Quiet>
+        Each host gets a port group for it; uplinks, their ports, and the cables between switches that need it let it
+        through.
+      </Quiet>
+      {sites.length > 1 && (
+        <ChoiceLine
+          label="Hosts"
+          value={site}
+          put={setSite}
+          options={[["*", "all"], ...sites.map((s): [string, string] => [s, s ? `of ${s}` : "of no site"])]}
+        />
+      )}
+    </GestureForm>
+  );
+}
+
+/** A free port becomes one of a segment, with something plugged in: a laptop in the lab. */
+export function IntoSegment({ id, book, done }: { id: string; book: Book; done: () => void }) {
+  const segments = book.records.segment.filter((s) => s.vid).sort((a, b) => compareNames(a.name, b.name));
+  const [segment, setSegment] = useState("");
+  const [name, setName] = useState("laptop");
+  if (!segments.length) return <Quiet>There is no segment with a VID yet.</Quiet>;
+  return (
+    <GestureForm
+      name="at-port"
+      args={{ port: id, segment, name }}
+      ready={segment !== "" && name.trim() !== ""}
+      action="Plug it in"
+      done={done}
+      tells
+    >
+      <Quiet>
+        The port becomes an access port of that segment, which the cables between switches carry to here; what is
+        plugged in gets its next free address.
+      </Quiet>
+      <ChoiceLine
+        label="Segment"
+        value={segment}
+        put={setSegment}
+        options={[["", "choose one"], ...segments.map((s): [string, string] => [s.id, `${s.name} ${s.vid}`])]}
+      />
+      <TextLine label="What" value={name} put={setName} plain />
     </GestureForm>
   );
 }

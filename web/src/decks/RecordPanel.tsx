@@ -13,7 +13,7 @@ import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal
 import { fieldsOf, interfacesOf, ownerOf, type Draft, type FieldSpec } from "./fields";
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
-import { ExchangeNics, MoveGuest, SplitOff, Spread } from "./Gestures";
+import { Everywhere, ExchangeNics, IntoSegment, MoveGuest, SplitOff, Spread } from "./Gestures";
 import { Renumber } from "./Renumber";
 import { TeamOrder } from "./TeamOrder";
 import { FieldForm, Outcome, OutcomeList, Panel, Sections, usePreviews, type Section } from "./Panel";
@@ -129,6 +129,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       sections.push(
         { label: "Plug in", body: <PlugIn id={id} {...ids} /> },
         { label: "Station", body: <Stations id={id} {...ids} /> },
+        { label: "Into a segment", body: <IntoSegment id={id} {...ids} /> },
       );
     sections.push({
       ...remove,
@@ -172,6 +173,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
               ...(book.records.pattern.length
                 ? [["Stamp a pattern on it", () => go(`patterns?stamp=${id}`)] as [string, () => void]]
                 : []),
+              ["See where its guests go when it is taken out", () => go(`moves?out=${encodeURIComponent(id)}`)],
             ]}
           />
         ),
@@ -186,11 +188,19 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       remove,
     ],
   }),
-  guest: ({ id, settings, remove, ids }) => ({
+  guest: ({ id, settings, remove, ids, go }) => ({
     sections: [
       settings,
       { label: "Adapter", body: <NewAdapter id={id} {...ids} /> },
-      { label: "Move", body: <MoveGuest id={id} {...ids} /> },
+      {
+        label: "Move",
+        body: (
+          <>
+            <MoveGuest id={id} {...ids} />
+            <Doors doors={[["See where it could run", () => go(`moves?guest=${encodeURIComponent(id)}`)]]} />
+          </>
+        ),
+      },
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
@@ -208,7 +218,12 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   }),
   segment: ({ id, book, settings, remove, ids }) => ({
     sections: book.get("segment", id)!.vid
-      ? [settings, { label: "Renumber", body: <Renumber id={id} {...ids} /> }, remove]
+      ? [
+          settings,
+          { label: "Everywhere", body: <Everywhere id={id} {...ids} /> },
+          { label: "Renumber", body: <Renumber id={id} {...ids} /> },
+          remove,
+        ]
       : [settings, remove],
   }),
   secondary_vlan: plain,

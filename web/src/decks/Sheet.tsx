@@ -5,6 +5,7 @@ import { fieldsOf, type FieldSpec } from "./fields";
 import { drop, dropWhole, freshId, put } from "./making";
 import { FieldForm, Panel, Sections } from "./Panel";
 import { ListWithDrops } from "./RecordPanel";
+import { segmentTag } from "../model/records";
 import { LinkButton, Quiet } from "../parts/controls";
 
 type Page = "host" | "fabric_switch" | "segment" | "secondary_vlan" | "limits" | "assumed_fabric";
@@ -111,7 +112,7 @@ function PageBody({ page, close, open }: { page: Page; close: () => void; open: 
           {book.records.segment.map((s) => (
             <li key={s.id}>
               <LinkButton onClick={() => open(s.id)}>{s.name}</LinkButton>
-              <span className="mono">{s.vid ?? (s.vni ? `VNI ${s.vni}` : "untagged")}</span>
+              <span className="mono">{segmentTag(s)}</span>
             </li>
           ))}
         </ul>

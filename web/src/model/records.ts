@@ -108,6 +108,10 @@ export const segmentWith = (
   vid: number | null | undefined,
 ): RecordOf<"segment"> | undefined => (vid ? book.records.segment.find((segment) => segment.vid === vid) : undefined);
 
+/** A segment's number as people say it: its VID, its VNI, or that it has none. */
+export const segmentTag = (segment: Pick<RecordOf<"segment">, "vid" | "vni"> | undefined): string =>
+  String(segment?.vid ?? (segment?.vni ? `VNI ${segment.vni}` : "untagged"));
+
 /** The virtual switch on which a record is, or whose way out it is. */
 export function switchOf(book: Book, id: string): RecordOf<"virtual_switch"> | undefined {
   const part =

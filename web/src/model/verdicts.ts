@@ -11,7 +11,7 @@ export function gravity(verdict: Mark | null): number {
 
 /** "2 wavering → home, 1 home → stranded": what an edit moves, in words. */
 export function sayMoves(tally: readonly Tally[]): string {
-  return tally.map((t) => `${t.count} ${t.before ?? "new"} → ${t.after ?? "gone"}`).join(", ") || "nobody moves";
+  return tally.map((t) => `${t.count} ${t.before ?? "new"} → ${t.after ?? "gone"}`).join(", ") || "no verdict changes";
 }
 
 export function isWorse(move: Move): boolean {

@@ -26,6 +26,8 @@ const PAPER = [
   ["sheet?of=ports&form=xlsx", "Ports of each switch (XLSX)"],
   ["sheet?of=guests&form=xlsx", "Guests (XLSX)"],
   ["sheet?of=landing&form=xlsx", "Where everything lands (XLSX)"],
+  ["sheet?of=meetings&form=xlsx", "Who meets whom (XLSX)"],
+  ["sheet?of=moves&form=xlsx", "Where guests could run (XLSX)"],
 ] as const;
 
 export function Shell({ user }: { user: string }) {

@@ -52,7 +52,7 @@ export function Rules() {
       <RuleField
         key={params.get("write") ?? ""}
         label="Write a rule"
-        first=""
+        first={params.get("write") ?? ""}
         action="Add the rule"
         take={(text) => add([text])}
         focus={params.has("write")}

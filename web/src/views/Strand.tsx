@@ -7,7 +7,7 @@ import { useSearchParams } from "react-router";
 
 import { api, unwrap } from "../api/client";
 import { usePlan } from "../api/plan";
-import { compareNames, segmentStyle } from "../model/records";
+import { compareNames, segmentStyle, segmentTag } from "../model/records";
 import type { Mark } from "../model/verdicts";
 import { Quiet } from "../parts/controls";
 import { matching, SearchBox, type Choice } from "../parts/SearchBox";
@@ -48,7 +48,7 @@ export function Strand() {
       one === "cable"
         ? cables.map(({ cable: { id }, name }) => ({ value: id, label: name, detail: "", text: name.toLowerCase() }))
         : segments.map((s) => {
-            const detail = `${s.vid ?? (s.vni ? `VNI ${s.vni}` : "untagged")} ${s.role ?? ""}`.trim();
+            const detail = `${segmentTag(s)} ${s.role ?? ""}`.trim();
             return { value: s.id, label: s.name, detail, text: `${s.name} ${detail}`.toLowerCase() };
           }),
     [one, cables, segments],

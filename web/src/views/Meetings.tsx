@@ -1,0 +1,224 @@
+import "../decks/Decks.css";
+
+import { Button, Heading, HStack, List } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { useCallback, useMemo, useState } from "react";
+import { Link } from "react-router";
+
+import { api, unwrap } from "../api/client";
+import { usePlan } from "../api/plan";
+import { OutcomeList } from "../decks/Panel";
+import { counted, EXPECTED, meetingOf, MEETINGS } from "../meetings/states";
+import { compareNames, segmentTag } from "../model/records";
+import { Quiet } from "../parts/controls";
+import { MarkSheet, WordsField, type MarkRow, type Shown } from "../parts/MarkSheet";
+
+interface Row extends MarkRow {
+  letters: string;
+  /** A ! where it isn't as rules expect. */
+  wrong: string;
+}
+
+const PINNED = [{ prop: "name", name: "Segment", size: 190, pin: "colPinStart" as const, readonly: true }];
+
+/** Segments against each other: who meets or reaches whom, against what rules expect. */
+export function Meetings() {
+  const { id, at, book, snapshot } = usePlan();
+  const asked = useQuery({
+    queryKey: ["meetings", id, at, snapshot.revision],
+    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/meetings", { params: { path: { plan_id: id } } })),
+    placeholderData: (before) => before,
+  });
+  const [only, setOnly] = useState("");
+  const [off, setOff] = useState(false);
+  const [picked, setPicked] = useState<{ a: string; b: string } | null>(null);
+  const [ending, setEnding] = useState(false);
+
+  const columns = useMemo(
+    () =>
+      (asked.data?.segments ?? [])
+        .map((segment, at) => {
+          const own = book.get("segment", segment);
+          const head = own?.name ?? segment;
+          return { id: segment, at, head, name: `${head} ${segmentTag(own)}` };
+        })
+        .sort((a, b) => compareNames(a.name, b.name)),
+    [asked.data, book],
+  );
+  const rows = useMemo<Row[]>(() => {
+    const wanted = only.trim().toLowerCase();
+    return columns
+      .map(({ id, at, name }) => ({
+        id,
+        name,
+        letters: asked.data?.rows[at] ?? "",
+        wrong: asked.data?.wrong[at] ?? "",
+      }))
+      .filter(({ name, wrong }) => name.toLowerCase().includes(wanted) && (!off || wrong.includes("!")));
+  }, [asked.data, columns, only, off]);
+  const shown = useCallback((row: Row, at: number): Shown => {
+    const { mark, word, tone } = meetingOf(row.letters[at] ?? "-");
+    const wrong = row.wrong[at] === "!";
+    return {
+      mark,
+      says: `${word}${wrong ? ", not as rules expect" : ""}`,
+      classes: { [`by-hosts-${tone}`]: true, "by-hosts-off": wrong },
+    };
+  }, []);
+
+  if (asked.error) return <p role="alert">{asked.error.message}</p>;
+  if (!asked.data) return <p role="status">Asking every segment about every other…</p>;
+  const { segments, rows: letters, expected } = asked.data;
+  const [one, two] = [picked?.a, picked?.b].map((segment) => segments.indexOf(segment ?? ""));
+  return (
+    <MarkSheet
+      label="Segments against each other"
+      filters={
+        <>
+          <WordsField label="Segments with" value={only} put={setOnly} />
+          <Button size="xs" variant="outline" aria-pressed={off} onClick={() => setOff(!off)}>
+            {off ? "All rows" : "Rows that aren’t as rules expect"}
+          </Button>
+          <Quiet>
+            {rows.length} {rows.length === 1 ? "segment" : "segments"} against {columns.length}
+          </Quiet>
+        </>
+      }
+      legend={MEETINGS}
+      after={
+        <li title="A rule expects otherwise">
+          <span className="by-hosts-off by-hosts-swatch" aria-hidden /> not as rules expect
+        </li>
+      }
+      pinned={PINNED}
+      columns={columns}
+      rows={rows}
+      empty={
+        columns.length
+          ? "Nothing here has these words, or is otherwise than rules expect."
+          : "Segments come from the Ledger; then this shows which of them meet."
+      }
+      shown={shown}
+      pick={(a, at) => {
+        const b = at === null ? undefined : segments[at];
+        setPicked(b !== undefined && b !== a ? { a, b } : null);
+        setEnding(false);
+      }}
+      enter={() => {
+        if (!picked || at !== undefined) return false;
+        setEnding(true);
+        return true;
+      }}
+      leave={() => setEnding(false)}
+    >
+      {picked && one !== undefined && two !== undefined && one >= 0 && two >= 0 ? (
+        <OneMeeting
+          key={`${picked.a}|${picked.b}`}
+          {...picked}
+          letter={letters[one]?.[two] ?? "-"}
+          expected={expected[one]?.[two] ?? " "}
+          ending={ending}
+          end={setEnding}
+          row={counted(letters[one] ?? "")}
+        />
+      ) : (
+        <Quiet>
+          Pick a cell: arrows or a click say over what two segments meet, Enter what would end it.{" "}
+          {counted(letters.flatMap((row, n) => [...row].slice(n + 1)))}
+        </Quiet>
+      )}
+    </MarkSheet>
+  );
+}
+
+/** Two segments in words: over what they meet, what would end it, and a rule. */
+function OneMeeting({
+  a,
+  b,
+  letter,
+  expected,
+  ending,
+  end,
+  row,
+}: {
+  a: string;
+  b: string;
+  letter: string;
+  expected: string;
+  /** Whether the edits that end it stand open. */
+  ending: boolean;
+  end: (ending: boolean) => void;
+  row: string;
+}) {
+  const { id, at, base, book, snapshot, edit } = usePlan();
+  // Edits are tried once somebody asks for them, not for every cell that the eye is on.
+  const endings = ending ? "tried" : "left";
+  const asked = useQuery({
+    queryKey: ["meeting", id, at, snapshot.revision, a, b, endings],
+    queryFn: async () =>
+      unwrap(
+        await api.GET("/api/plans/{plan_id}/meeting", { params: { path: { plan_id: id }, query: { a, b, endings } } }),
+      ),
+    placeholderData: (before) => before,
+  });
+  const names = [book.get("segment", a)?.name ?? a, book.get("segment", b)?.name ?? b] as const;
+  const said = asked.data;
+  const met = "mb<>".includes(letter);
+  return (
+    <>
+      <Heading as="h2" size="sm" fontWeight="600">
+        {names[0]} to {names[1]}: {meetingOf(letter).word}
+        {EXPECTED[expected] && `; ${EXPECTED[expected]}`}
+      </Heading>
+      {asked.error && <p role="alert">{asked.error.message}</p>}
+      {!said && !asked.error && <Quiet>…</Quiet>}
+      {said && (
+        <List.Root aria-label="What is found" listStyle="none" my="1">
+          {said.found.map((told) => (
+            <List.Item key={told.text}>
+              {told.text}{" "}
+              {told.a && told.b && (
+                <Link
+                  className="plain-link"
+                  to={`${base}/trace?a=${encodeURIComponent(told.a)}&b=${encodeURIComponent(told.b)}`}
+                >
+                  Trace
+                </Link>
+              )}
+            </List.Item>
+          ))}
+        </List.Root>
+      )}
+      {met && at === undefined && !ending && (
+        <Button size="xs" variant="outline" my="1" onClick={() => end(true)}>
+          What would end it
+        </Button>
+      )}
+      {met && at === undefined && ending && said && !asked.isPlaceholderData && (
+        <OutcomeList
+          label="What would end it"
+          proposals={said.endings.map(({ title, edit: operations }) => ({
+            key: title,
+            label: title,
+            detail: "",
+            message: title,
+            operations,
+          }))}
+          endpoint={null}
+          take={(proposal) => void edit(proposal.message, proposal.operations).then((made) => made && end(false))}
+          empty="No edit was found that would end it by itself."
+        />
+      )}
+      <HStack gap="4" wrap="wrap" fontSize="12px">
+        <span>
+          <b>{names[0]}</b>: {row}
+        </span>
+        {said && expected === " " && at === undefined && (
+          <Link className="plain-link" to={`${base}/rules?write=${encodeURIComponent(said.rule)}`}>
+            A rule that keeps them apart
+          </Link>
+        )}
+      </HStack>
+    </>
+  );
+}
