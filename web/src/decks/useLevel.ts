@@ -1,4 +1,4 @@
-import { useCallback, useEffect, useMemo, useRef, type WheelEvent } from "react";
+import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, type WheelEvent } from "react";
 import { useSearchParams } from "react-router";
 
 import type { Book } from "../model/records";
@@ -50,9 +50,10 @@ export function useLevel(book: Book): {
     [setParams],
   );
   const single = useSingleKeys();
-  // A second key may come before what the first one did is drawn.
+  // A second key may come before what the first one did is drawn; and a key as soon as a level is in sight, which is
+  // before an ordinary effect has run.
   const latest = useRef(level);
-  useEffect(() => {
+  useLayoutEffect(() => {
     latest.current = level;
   }, [level]);
   /** One level nearer, or farther. */
