@@ -65,6 +65,38 @@ def _routed(seed: int, faults: bool) -> Small:
     return made
 
 
+def outward_plan(seed: int) -> Plan:
+    """Such a plan whose routers translate at some of their interfaces, for everybody or for some, with outside networks behind stations: the internet or a subnet, which
+    know ways back or none, or translate."""
+    dice = random.Random(seed + 13)
+    made = _routed(seed, faults=dice.random() < 0.3)
+    routing = [(kind, r["id"]) for kind in ("guest", "station") for r in made.kinds.get(kind, []) if "routes" in r]
+    inner = [record["id"] for record in _bearing(made) if _owner(record) in [id for _, id in routing]]
+    nets = [f"10.64.{vid}.{part}" for vid in VIDS for part in ("0/24", "0/27", "24/30")]
+    for id in dice.sample(inner, min(len(inner), dice.randint(1, 3))):
+        made.put("translation", f"hide-{id}", at=id, sources=dice.choice([[], [], dice.sample(nets, 3)]))
+    if not any(kind == "station" for kind, _ in routing):
+        made.put("station", "edge", name="edge", routes=True)
+        vid = dice.choice(VIDS)
+        own = {"belongs": f"s{vid}", "addresses": [f"10.64.{vid}.9/24"]}
+        made.put("station_port", "edge/out", station="edge", port=made.access("sw/edge", vid), **own)
+        routing.append(("station", "edge"))
+        for n, (_, id) in enumerate(routing[:-1]):
+            if dice.random() < 0.7:
+                made.put("route", f"out-{n}", of=id, to=["0.0.0.0/0"], via=f"10.64.{vid}.9")
+    for n, (_, id) in enumerate(one for one in routing if one[0] == "station"):
+        made.put(
+            "outside",
+            f"outside-{n}",
+            name=f"outside {n}",
+            at=id,
+            subnets=dice.choice([[], [], ["198.18.0.0/16"]]),
+            knows=dice.choice([[], ["10.64.0.0/16"], ["10.64.0.0/16"], [f"10.64.{dice.choice(VIDS)}.0/24"]]),
+            translates=dice.random() < 0.4,
+        )
+    return made.plan()
+
+
 def leasing_plan(seed: int, faults: bool | None = None) -> Plan:
     """Such a plan with guests that ask for leases, one to three who lease, and relays at routers; and what goes wrong with those: guards that drop answers,
     pools that are empty, other gateways, relays to the wrong address, servers that are off."""

@@ -32,6 +32,7 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.plan import Plan
 from aptwire.plan.private import private_part
+from aptwire.plan.outside import StandIns
 from aptwire.plan.stacks import gateways_of, owner_of
 
 EARS = "ears"
@@ -220,6 +221,7 @@ class _Builder:
         self.stack_spaces: dict[str, str] = {}
         self.bound: dict[str, list[str]] = {}
         self.owned: dict[str, set[str]] = {}
+        self.hidden: dict[str, list[str]] = {}
         self.in_team: set[str] = set()
         self.listening = self._space(EARS, "e")
 
@@ -247,6 +249,7 @@ class _Builder:
                 self._line(space, "ip", f"link set dev {device} down")
         self._sizes()
         self._static()
+        self._outsides()
         self._filters()
         for space in self.scene.spaces:
             self._line(space, "ip", "link set dev lo up")
@@ -340,14 +343,57 @@ class _Builder:
                 for to in route.to:
                     self._line(space, "ip", f"route append {to} via {route.via}")
 
+    def _outsides(self) -> None:
+        """The outside networks behind stations that are there: a namespace with the address that stands for it, over a link of addresses that nobody else has."""
+        for number, outside in enumerate(sorted(self.plan.all("outside"), key=lambda o: o.id)):
+            space, own = self.stack_spaces.get(outside.at), StandIns(self.plan).of(outside, 4)[:1]
+            if space is None or not own:
+                continue
+            beyond = self._space(f"{EARS} {outside.id}", f"p{len(self.space_of)}")
+            self.scene.shy.append(beyond)
+            devices = (self._name(space, ""), self._name(beyond, ""))
+            self._pair((space, devices[0]), (beyond, devices[1]))
+            for side, there, device in ((1, space, devices[0]), (2, beyond, devices[1])):
+                self._line(there, "ip", f"link set dev {device} up")
+                self._line(there, "ip", f"addr add 169.254.{number}.{side}/30 dev {device}")
+            self._line(beyond, "ip", f"addr add {own[0]}/32 dev {devices[1]}")
+            mine = next((a.partition("/")[0] for a in self.bound.get(space, ())), "")
+            static = any("0.0.0.0/0" in route.to for route in self.plan.where("route", "of", outside.at))
+            for net in outside.subnets or ((), ("0.0.0.0/0",))[not static]:
+                if ":" not in net:
+                    self._line(
+                        space, "ip", f"route append {net} via 169.254.{number}.2 {f'src {mine}' if mine else ''}"
+                    )
+            for net in outside.knows:
+                if ":" not in net:
+                    self._line(beyond, "ip", f"route append {net} via 169.254.{number}.1 src {own[0]}")
+            if outside.translates:
+                self.hidden.setdefault(space, []).append(f"-A POSTROUTING -o {devices[0]} -j MASQUERADE")
+            self.scene.stacks[outside.id] = (beyond, devices[1])
+
     def _filters(self) -> None:
-        """The filters of stacks that are there, for iptables: what no line matches passes, and so does what belongs to a connection that was let out."""
+        """The filters and translations of stacks that are there, for iptables: what no line matches passes, and so does what belongs to a connection that was let out."""
         for owner, space in sorted(self.stack_spaces.items()):
             lines = sorted(self.plan.where("filter_line", "of", owner), key=lambda line: line.order)
             told = [text for line in lines for text in self._filter_line(line)]
+            tables = []
             if told:
                 back = "-A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT"
-                self.scene.filters[space] = "\n".join(["*filter", ":FORWARD ACCEPT [0:0]", back, *told, "COMMIT", ""])
+                tables += ["*filter", ":FORWARD ACCEPT [0:0]", back, *told, "COMMIT", ""]
+            hides = [*self.hidden.get(space, ()), *self._translations(space)]
+            if hides:
+                tables += ["*nat", ":POSTROUTING ACCEPT [0:0]", *hides, "COMMIT", ""]
+            if tables:
+                self.scene.filters[space] = "\n".join(tables)
+
+    def _translations(self, space: str) -> Iterator[str]:
+        """The translations at interfaces that are in a namespace, in the tool's words."""
+        for translation in sorted(self.plan.all("translation"), key=lambda t: t.id):
+            there, device = self.scene.stacks.get(translation.at, ("", ""))
+            if there == space:
+                for net in translation.sources or ("",):
+                    if ":" not in net:
+                        yield f"-A POSTROUTING -o {device} {f'-s {net}' if net else ''} -j MASQUERADE"
 
     def _filter_line(self, line: FilterLine) -> Iterator[str]:
         """A line in the tool's words: one for each pair of subnets and range of ports; none where no IPv4 packet can match it."""

@@ -13,8 +13,9 @@ from aptwire.forward.frames import Frames, guard
 from aptwire.forward.parts import NOW
 from aptwire.judge.verdicts import judge
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES
+from aptwire.plan.kinds import PLACES, Outside
 from aptwire.plan.names import called
+from aptwire.plan.outside import StandIns
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import owner_of
 
@@ -111,13 +112,14 @@ def _machine(plan: Plan, holder: Holder) -> str:
     """The guest, station or host whose address it is."""
     record = plan.find(holder.record)
     assert record is not None
-    return owner_of(plan, record).id
+    return record.id if record.kind == Outside.kind else owner_of(plan, record).id
 
 
 def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random) -> Iterator[Trial]:
     """From one stack to another, over as many routers as it takes: half of them answered, as far as there are any.  What the engine doesn't
     know isn't asked."""
-    pairs = [(a, b) for a in everybody for b in everybody if a.address.network != b.address.network]
+    ends = [*everybody, *_outsides(plan)]
+    pairs = [(a, b) for a in ends for b in ends if a.address.network != b.address.network]
     judgement = judge(plan) if pairs else None
     left = {ANSWERED: most - most // 2, SILENT: most // 2}
     for a, b in dice.sample(pairs, min(8 * most, len(pairs))):
@@ -130,6 +132,13 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
         yield Trial(REACH, a, b, told.outcome == ANSWERED, frozenset(_seats(plan, told, a, b)))
 
 
+def _outsides(plan: Plan) -> Iterator[Holder]:
+    """The outside networks behind stations, each as the address that stands for it."""
+    for outside in sorted(plan.all(Outside), key=lambda o: o.id):
+        for address in StandIns(plan).of(outside, 4)[:1] if outside.at in plan.of("station") else ():
+            yield Holder(outside.id, outside.at, None, ipaddress.IPv4Interface(address), None)
+
+
 def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
     """Where everybody sits who may have a part in a ping: who sends, and whoever has the address of a next hop, with all their interfaces."""
     addresses = {leg.address for way in told.ways for leg in way.legs}
@@ -137,6 +146,7 @@ def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
     records = [record for kind in PLACES for record in plan.all(kind)]
     having = [r for r in records if r.id in sending or any(bare_address(a) in addresses for a in r.addresses)]
     owners = {owner_of(plan, record).id for record in having}
+    owners |= {outside.at for outside in plan.all(Outside)}
     for record in records:
         if owner_of(plan, record).id in owners:
             yield getattr(record, "adapter", getattr(record, "port", record.id))

@@ -11,7 +11,7 @@ from aptwire_bench.kernel import Kernel
 from aptwire_bench.prove import Scope
 
 from tests.bench.support import put, told
-from tests.routers import filtered_plan, routed_plan
+from tests.routers import filtered_plan, outward_plan, routed_plan
 
 SEEDS = int(os.environ.get("APTWIRE_ROUTED_PLANS", "30"))
 """More by command; with fixed seeds either way."""
@@ -24,6 +24,9 @@ class ReachingTest(unittest.TestCase):
 
     def test_filters_drop_in_the_kernel_what_the_engine_says(self) -> None:
         self.same(filtered_plan)
+
+    def test_translations_and_outside_networks_answer_in_the_kernel_as_the_engine_says(self) -> None:
+        self.same(outward_plan)
 
     def same(self, made: Callable[[int], Plan]) -> None:
         """The engine and the kernel say the same of plans made by seed."""

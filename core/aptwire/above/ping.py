@@ -4,13 +4,15 @@ A packet goes to whom it is for where that is on link (RFC 1122 section 3.3.1.1,
 (RFC 1812 section 5.2.4.3).  Whoever has the next hop's address must hear the question for it (RFC 826, RFC 4861 section 7.2) and be
 heard with the answer.  The answer finds its own way back.  What the plan doesn't say makes unproven what depends on it: it is
 never taken as reached.  Filters let it through, or don't; what they let
-out gets its answers back.  Whoever has its address by lease has it as the plan's servers give it.  Translation isn't in a plan yet, nor is the size of packets asked here.
+out gets its answers back.  Whoever translates puts its own address in place of the sender's, and that one back into the answer (RFC 3022 section 2.2); a filter sees
+the addresses of before.  Whoever has its address by lease has it as the plan's servers give it.  An outside network answers as one of the
+addresses that stand for it.  The size of packets isn't asked here.
 """
 
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import partial
 from itertools import chain, islice, product
@@ -19,7 +21,7 @@ from typing import Any
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.forward.frames import guard
 from aptwire.forward.parts import NOW, Place, State, Team, TeamKey
-from aptwire.forward.trace import Trace, say_state, trace
+from aptwire.forward.trace import Trace, entry_at, say_state, trace
 from aptwire.forward.wiring import Wiring
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import NO_ANSWER, held
@@ -27,11 +29,26 @@ from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import bare_address
 from aptwire.plan.filters import PING, Gate, Packet, every_packet, passing
-from aptwire.plan.kinds import OWNERS, PLACES, Adapter, Record
+from aptwire.plan.kinds import OWNERS, PLACES, Adapter, Outside, Record, WayIn
 from aptwire.plan.names import called, some, with_key
+from aptwire.plan.outside import StandIns, behind, lost
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.plan.stacks import CONNECTED, GATEWAY, Address, Entry, Stack, owner_of, stack_of
+from aptwire.plan.stacks import (
+    BEYOND,
+    CONNECTED,
+    EVERYTHING,
+    GATEWAY,
+    INWARD,
+    Address,
+    Entry,
+    Interface,
+    Stack,
+    owner_of,
+    stack_of,
+)
 
+ENDS = (*OWNERS, *PLACES, Outside.kind)
+"""The kinds of whom and to whom a ping may be."""
 MOST_STATES = 64
 """As many combinations of what teams may do are asked; where there are more, an answer in all of those asked is no proof."""
 MOST_HOPS = 32
@@ -60,8 +77,18 @@ class Leg:
 
 
 @dataclass(frozen=True)
+class Hidden:
+    """A translation on a way: whoever forwards (`owner`) sent a packet of a `source` on by an interface (`at`, a record) as `shown`."""
+
+    owner: str
+    at: str
+    source: str
+    shown: str
+
+
+@dataclass(frozen=True)
 class Way:
-    """A packet's way from one address to another; `stopped` is the filter line (id) that dropped it there."""
+    """A packet's way from one address to another; `stopped` is the filter line (id) that dropped it there, `hidden` the translations on it."""
 
     source: str
     target: str
@@ -69,10 +96,31 @@ class Way:
     outcome: str
     reason: str = ""
     stopped: str = ""
+    hidden: tuple[Hidden, ...] = ()
+
+    @property
+    def shown(self) -> str:
+        """The source that its target sees."""
+        return self.hidden[-1].shown if self.hidden else self.source
 
     def to_json(self) -> dict[str, Any]:
         """The way for a program."""
-        return {**self.__dict__, "legs": [leg.to_json() for leg in self.legs]}
+        hidden = [one.__dict__ for one in self.hidden]
+        return {**self.__dict__, "legs": [leg.to_json() for leg in self.legs], "hidden": hidden}
+
+
+@dataclass(frozen=True)
+class Answering:
+    """That a packet is an answer: to one that went through these stacks (`through`, ids), of which some had put another address in place of its source."""
+
+    through: frozenset[str]
+    hidden: tuple[Hidden, ...] = ()
+
+    def meant(self, owner: str, address: Address) -> Address | None:
+        """For whom an answer is that comes to somebody who translated; None: for itself."""
+        found = (one.source for one in self.hidden if one.owner == owner and one.shown == str(address))
+        source = next(found, None)
+        return ipaddress.ip_address(source) if source is not None else None
 
 
 @dataclass(frozen=True)
@@ -104,9 +152,9 @@ def ping(judgement: Judgement, source: str, target: str, state: State | None = N
 
 def end_of(plan: Plan, name: str) -> str:
     """The record, or address, that somebody means: a record's id, an address, host/name of an endpoint (with |tag for a guest's own), or the name of a guest,
-    station or host; PlanError says what is wrong with it."""
+    station, host or outside network; PlanError says what is wrong with it."""
     text, _, tag = name.strip().partition("|")
-    if plan.find(text, (*OWNERS, *PLACES)) is not None and not tag:
+    if plan.find(text, ENDS) is not None and not tag:
         return text
     try:
         return str(ipaddress.ip_address(bare_address(text)))
@@ -118,7 +166,7 @@ def end_of(plan: Plan, name: str) -> str:
         if not own:
             raise PlanError([Problem(f"nobody tags {tag[:20]} at “{text[:80]}”")])
         return str(own[0].id)
-    found += [record.id for kind in OWNERS for record in plan.where(kind, "name", text)]
+    found += [record.id for kind in (*OWNERS, Outside.kind) for record in plan.where(kind, "name", text)]
     if len(found) == 1:
         return found[0]
     if found:
@@ -161,13 +209,14 @@ class Pings:
     states_matter: bool = False
     guessing: bool = False
     packet: Packet = PING
-    opened: frozenset[str] | None = None
+    answering: Answering | None = None
 
     def __post_init__(self) -> None:
         self.wiring, self.plan = self.judgement.wiring, self.judgement.plan
         self.voices = voices(self.judgement)
         self.held = held(self.judgement)
         self.leased = self.judgement.once(_leased)
+        self.stand_ins = self.judgement.once(_stand_ins)
 
     def ask(self, source: str, target: str, state: State | None = None, packet: Packet = PING) -> Ping:
         """Whether a stack gets an answer from somebody (a record, or an address), in one state or in all."""
@@ -188,6 +237,20 @@ class Pings:
         differs = tuple((say_state(self.wiring, s), o, why) for s, o, why in found.differs)
         sentence = _sentence(names, str(address), found.outcome, found.reason, packet)
         return Ping(*names, found.outcome, sentence, found.ways, differs)
+
+    def ask_all(self, source: str, target: str, packet: Packet = PING) -> Iterator[Ping]:
+        """The same in all states, of each address that stands for an outside network, of the IP version of which whoever asks has one."""
+        yield self.ask(source, target, packet=packet)
+        outside = self.plan.of(Outside.kind).get(target)
+        if outside is not None:
+            versions = {own.version for own in self._start(source).own}
+            others = [
+                address
+                for version in EVERYTHING
+                for address in self.stand_ins.of(outside, version)[1:]
+                if version in versions
+            ]
+            yield from (self.ask(source, str(address), packet=packet) for address in others)
 
     def in_states(self, ask: Callable[[State], tuple[Way, ...]], only: State | None = None) -> InStates:
         """What becomes of a question and its answer today and in whatever else the teams on their ways may do; or in one state alone."""
@@ -221,8 +284,8 @@ class Pings:
     def arrives(self, source: str, target: str) -> tuple[str, State, Way | None]:
         """Whether packets for an address of an interface (`target`, a record) that leave by another one over a next hop get there, answered or not: ANSWERED,
         and in which state by which way; UNPROVEN: perhaps; SILENT: in none."""
-        own = self._start(source).own
-        return self._any(target, own, lambda address: self.leaves(source, address, target))
+        here = self._start(source)
+        return self._any(target, here.own, lambda address: self.leaves(source, address, target))
 
     def forwarded(self, enters: str, target: str) -> tuple[str, State, Way | None]:
         """The same of packets that somebody hands to an interface (`enters`) of a stack that forwards, wherever its own table would send them, from whichever address."""
@@ -233,20 +296,37 @@ class Pings:
         self, target: str, own: Collection[Address], ask: Callable[[Address], tuple[str, State, Way | None]]
     ) -> tuple[str, State, Way | None]:
         """What was found for the first address of an interface (`target`) at which packets arrive, else perhaps do; none of the sender's `own` is asked."""
-        there = next(i for i in self._at(target).interfaces if i.record == target)
         doubt: tuple[str, State, Way | None] | None = None
-        for address in (bound.ip for bound in there.addresses if bound.ip not in own):
+        for address in self._addresses(target):
+            if address in own:
+                continue
             found = ask(address)
             if found[0] == ANSWERED:
                 return found
             doubt = doubt or (found if found[0] == UNPROVEN else None)
         return doubt or (SILENT, NOW, None)
 
+    def _addresses(self, target: str) -> Iterable[Address]:
+        """Those of an interface, or all that stand for an outside network."""
+        stack = self._at(target)
+        if isinstance(stack.owner, Outside):
+            return chain.from_iterable(self.stand_ins.of(stack.owner, version) for version in EVERYTHING)
+        return (bound.ip for i in stack.interfaces if i.record == target for bound in i.addresses)
+
     def leaves(self, source: str, address: Address, out: str) -> tuple[str, State, Way | None]:
         """Whether packets that leave by an interface over a next hop, for an address that nobody is said to have, get to a stack that sends them out of `out`, one of
         its interfaces (a record)."""
         here = self._start(source)
-        outs = [line for line in here.choices(address) if line.out == source and line.via is not None]
+        if isinstance(here.owner, Outside):
+            lines = here.choices(address)
+            if not lines and not lost(here.owner, address)[0]:
+                return UNPROVEN, NOW, Way("", str(address), (), *self._no_route(here, address))
+            return self._carried(here, lines, address, out)
+        outs = [
+            line
+            for line in here.choices(address)
+            if line.how == BEYOND or (line.out == source and line.via is not None)
+        ]
         return self._carried(here, outs, address, out) if outs else (SILENT, NOW, None)
 
     def passes(self, enters: str, address: Address, out: str) -> tuple[str, State, Way | None]:
@@ -302,7 +382,8 @@ class Pings:
         doubt: str,
     ) -> Iterator[Way]:
         """Every way that some packet may take between two addresses (`ends`) from a stack on by a line of its table, past all the filters (`gates`) on it: ANSWERED
-        where it gets to the target, or is sent out of it for whoever is there, UNPROVEN where it perhaps does (`doubt`: what isn't known of the way so far), else SILENT."""
+        where it gets to the target, or is sent out of it for whoever is there, UNPROVEN where it perhaps does (`doubt`: what isn't known of the way so far), else SILENT.
+        Whoever translates puts an address of its own in place of the source."""
         if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs):
             return
         source, address = str(ends[0] or ""), ends[1]
@@ -320,6 +401,8 @@ class Pings:
                 own = there is self._at(target)
                 reason = f"{there.name} has {address}{' on another interface than the one that is reached' if own else ' too'}"
                 yield Way(source, str(address), done, UNPROVEN if own and not there.forwards else SILENT, reason)
+            elif isinstance(there.owner, Outside):
+                yield Way(source, str(address), done, SILENT, f"it goes into {there.name}")
             elif there.forwards:
                 for onward in there.choices(address):
                     past = gates
@@ -327,12 +410,29 @@ class Pings:
                         past = (*gates, there.gate(leg.to, onward.out, *ends))
                         if passing(past) is None:
                             continue
-                    yield from self._spread(there, onward, ends, target, state, done, past, unsure)
+                    for source_on in self._sources(there, onward, ends):
+                        further = source_on, address
+                        yield from self._spread(there, onward, further, target, state, done, past, unsure)
+
+    def _sources(self, there: Stack, line: Entry, ends: tuple[Address | None, Address]) -> Iterable[Address | None]:
+        """The address from which a packet goes on by a line of a stack: that from which it came, or one of its own; either where nobody knows the first."""
+        said, source = there.translation(line.out), ends[0]
+        if said is None or ends[1].version != 4:
+            return (source,)
+        nets = [ipaddress.ip_network(net) for net in said.sources]
+        own = there.sends_from(line, ends[1])
+        if source is None:
+            # Whatever it writes there, or that of whoever translates.
+            return (own,) if not nets else (source,)
+        return (own,) if not nets or any(source in net for net in nets) else (source,)
 
     def _takers(self, here: Stack, line: Entry, address: Address, state: State) -> Iterator[Leg]:
         """Everybody who may get a packet that goes out by a line."""
         via = line.via or address
         by = _why(line)
+        if line.how == INWARD:
+            yield Leg(line.out, str(via), self._at(line.out).owner.at, by, ANSWERED)  # type: ignore[attr-defined]
+            return
         place = self._place(line.out)
         if isinstance(place, str):
             return
@@ -345,7 +445,7 @@ class Pings:
                 outcome, reason = UNPROVEN, f"{len(heard)} answer for {via}"
             yield Leg(line.out, str(via), record, by, outcome, reason, found)
         if not bearers:
-            yield Leg(line.out, str(via), None, by, *self.nobody(via, line))
+            yield self._gone(line, via, address, state) or Leg(line.out, str(via), None, by, *self.nobody(via, line))
         for record in bearers if not heard else ():
             for interface in self._at(record).interfaces:
                 other = interface.record
@@ -368,16 +468,21 @@ class Pings:
         )
 
     def _start(self, source: str) -> Stack:
-        record = self.plan.find(source, (*OWNERS, *PLACES))
+        record = self.plan.find(source, ENDS)
         if record is None:
             raise PlanError(
-                [Problem("a ping starts at a guest, a station, a host or one of their interfaces", field="from")]
+                [
+                    Problem(
+                        "a ping starts at a guest, a station, a host or one of their interfaces, or at an outside network",
+                        field="from",
+                    )
+                ]
             )
-        return self.stack(record if record.kind in OWNERS else owner_of(self.plan, record))
+        return self.stack(owner_of(self.plan, record) if record.kind in PLACES else record)
 
     def _target(self, target: str, here: Stack) -> tuple[Address | None, str, Record | None]:
         """The address that is asked for, what it is called, and whose it ought to be: one in a subnet of whoever asks, if there is one."""
-        record = self.plan.find(target, (*OWNERS, *PLACES))
+        record = self.plan.find(target, ENDS)
         if record is None:
             try:
                 return ipaddress.ip_address(bare_address(target)), bare_address(target), None
@@ -385,7 +490,7 @@ class Pings:
                 raise PlanError(
                     [Problem("a ping goes to an address, or to somebody who may have one", field="to")]
                 ) from None
-        owner = record if record.kind in OWNERS else owner_of(self.plan, record)
+        owner = owner_of(self.plan, record) if record.kind in PLACES else record
         stack = self.stack(owner)
         interfaces = [i for i in stack.interfaces if record is owner or i.record == record.id]
         bound = [address.ip for interface in interfaces for address in interface.addresses]
@@ -396,16 +501,23 @@ class Pings:
         return next(near, next(usable, next(iter(bound), None))), name, owner
 
     def stack(self, owner: Record) -> Stack:
-        """The stack of a guest, station or host, made once."""
+        """The stack of a guest, station, host or outside network, made once."""
         if owner.id not in self.stacks:
-            self.stacks[owner.id] = stack_of(self.plan, owner, self.held)
+            if isinstance(owner, Outside):
+                own = (ip for version in EVERYTHING for ip in self.stand_ins.of(owner, version)[:1])
+                bound = tuple(ipaddress.ip_interface(ip) for ip in own)
+                self.stacks[owner.id] = Stack(self.plan, owner, (Interface(owner.id, bound, (), True),))
+            else:
+                self.stacks[owner.id] = stack_of(self.plan, owner, self.held)
         return self.stacks[owner.id]
 
     def _at(self, record: str) -> Stack:
-        """The stack of which a record is an interface."""
-        found = self.plan.find(record, PLACES)
+        """The stack of which a record is an interface; that of a way in is the outside network behind it from which a packet comes."""
+        found = self.plan.find(record, (*ENDS, WayIn.kind))
         assert found is not None
-        return self.stack(owner_of(self.plan, found))
+        if isinstance(found, WayIn):
+            found = self.plan.where(Outside.kind, "at", record)[0]
+        return self.stack(owner_of(self.plan, found) if found.kind in PLACES else found)
 
     def relayed(self, source: str, address: Address, to: Address, state: State) -> tuple[Way, ...]:
         """The ways there and back of what a relay at an interface (`source`, a record) sends to a server from an address of its own."""
@@ -423,9 +535,13 @@ class Pings:
         if owner is not None and target.owner.id != owner.id:
             reason = f"{target.name} has {address} too, and answers in its place"
             return (replace(there, outcome=SILENT, reason=reason),)
+        if self.leasing and there.hidden:
+            # A server answers the address that stands in the question itself (RFC 2131 section 4.1).
+            reason = f"{self._name(there.hidden[0].owner)} translates, and what comes back past that isn’t known"
+            return (replace(there, outcome=UNPROVEN, reason=reason),)
         # Connections that were let out get answers back, over each filter that saw them.
-        opened = frozenset(self._at(str(leg.to)).owner.id for leg in there.legs[:-1])
-        return there, self._way(target, address, ipaddress.ip_address(there.source), state, opened)
+        answering = Answering(frozenset(self._at(str(leg.to)).owner.id for leg in there.legs[:-1]), there.hidden)
+        return there, self._way(target, address, ipaddress.ip_address(there.shown), state, answering)
 
     def _way(
         self,
@@ -433,14 +549,17 @@ class Pings:
         source: Address | None,
         target: Address,
         state: State,
-        opened: frozenset[str] | None = None,
+        answering: Answering | None = None,
     ) -> Way:
-        """A packet's way; `opened`: it is an answer, to what went through these stacks (ids)."""
-        self.opened = opened
+        """A packet's way; `answering`: it is an answer."""
+        self.answering = answering
         if target in here.own:
             return Way(str(target), str(target), (), ANSWERED)
         ways = []
-        for line in here.choices(target):
+        lines = here.choices(target)
+        if answering is not None and not lines and getattr(here.owner, "translates", False):
+            lines = [Entry(EVERYTHING[target.version], None, here.owner.id, INWARD)]
+        for line in lines:
             address = source or here.sends_from(line, target)
             ways += self._onward(here, line, str(address or ""), target, state, ())
         if not ways:
@@ -449,12 +568,15 @@ class Pings:
 
     def _no_route(self, here: Stack, target: Address) -> tuple[str, str]:
         """What becomes of a packet for which a stack has no line."""
+        if isinstance(here.owner, Outside):
+            sure, why = lost(here.owner, target)
+            return SILENT if sure else UNPROVEN, why
         unused = next(here.unused(), None)
         if unused is not None:
             via = self.plan.get("route", unused).via
             why = f"{here.name} has no way to {target}: the next hop {via} of its route is in none of its subnets"
             return SILENT, why
-        if here.forwards and not self.wiring.bearers.get(str(target)) and str(target) not in self.leased:
+        if here.forwards and not self._borne(target):
             return UNPROVEN, f"the plan doesn’t say where {here.name} sends what is for outside"
         if here.forwards:
             return SILENT, f"{here.name} has no route to {target}"
@@ -468,50 +590,96 @@ class Pings:
         return SILENT, f"{why}, which has no gateway and no route there"
 
     def _onward(
-        self, here: Stack, line: Entry, source: str, target: Address, state: State, legs: tuple[Leg, ...]
+        self,
+        here: Stack,
+        line: Entry,
+        source: str,
+        target: Address,
+        state: State,
+        legs: tuple[Leg, ...],
+        hidden: tuple[Hidden, ...] = (),
     ) -> list[Way]:
         """The ways from a stack on by a line of its table: one, or more where the plan leaves open which is taken."""
         if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs):
-            return [
-                Way(source, str(target), legs, SILENT, f"the packet goes in a circle and comes back to {here.name}")
-            ]
+            reason = f"the packet goes in a circle and comes back to {here.name}"
+            return [Way(source, str(target), legs, SILENT, reason, hidden=hidden)]
         made = []
         for leg in self._legs(here, line, target, state):
             done = (*legs, leg)
             if leg.outcome != ANSWERED:
-                made.append(Way(source, str(target), done, leg.outcome, leg.reason))
-                continue
-            assert leg.to is not None
-            there = self._at(leg.to)
-            if target in there.own and (there.forwards or there.at(leg.to, target)):
-                made.append(Way(source, str(target), done, ANSWERED))
-            elif target in there.own:
-                # Whether somebody takes at one interface what is for another is its own affair (RFC 1122 section 3.3.4.2).
-                reason = f"{there.name} has {target} on another interface than the one that is reached"
-                made.append(Way(source, str(target), done, UNPROVEN, reason))
-            elif not there.forwards:
-                reason = f"{there.name} gets it as next hop {leg.address}, and doesn’t forward"
-                made.append(Way(source, str(target), done, SILENT, reason))
+                made.append(Way(source, str(target), done, leg.outcome, leg.reason, hidden=hidden))
             else:
-                onward: list[Way] = []
-                for following in there.choices(target):
-                    stopped = self._filtered(there, leg.to, following.out, source, target)
-                    if stopped is not None:
-                        onward.append(Way(source, str(target), done, *stopped))
-                    else:
-                        onward += self._onward(there, following, source, target, state, done)
-                made += onward or [Way(source, str(target), done, *self._no_route(there, target))]
+                made += self._taken(source, target, state, done, hidden)
         return made
+
+    def _taken(
+        self, source: str, target: Address, state: State, done: tuple[Leg, ...], hidden: tuple[Hidden, ...]
+    ) -> list[Way]:
+        """The ways of a packet from where somebody has taken it: the end of its last leg."""
+        leg = done[-1]
+        assert leg.to is not None
+        there = self._at(leg.to)
+        ends = partial(Way, source, str(target), done, hidden=hidden)
+        if isinstance(there.owner, Outside):
+            if there.owner.subnets or not self._borne(target):
+                return [ends(ANSWERED)]
+            return [ends(SILENT, f"it goes into {there.name}, where nobody has {target}")]
+        meant = self.answering.meant(there.owner.id, target) if self.answering is not None else None
+        if meant is not None:
+            # From here on it goes to whoever was translated.
+            target = meant
+        if target in there.own and (there.forwards or there.at(leg.to, target)):
+            return [ends(ANSWERED)]
+        if target in there.own:
+            # Whether somebody takes at one interface what is for another is its own affair (RFC 1122 section 3.3.4.2).
+            return [ends(UNPROVEN, f"{there.name} has {target} on another interface than the one that is reached")]
+        if not there.forwards:
+            return [ends(SILENT, f"{there.name} gets it as next hop {leg.address}, and doesn’t forward")]
+        onward: list[Way] = []
+        shown = hidden[-1].shown if hidden else source
+        for following in there.choices(target):
+            stopped = self._filtered(there, leg.to, following.out, shown, target)
+            if stopped is not None:
+                onward.append(ends(*stopped))
+                continue
+            translated = self._translated(there, following, shown, target)
+            if isinstance(translated, tuple):
+                onward.append(ends(*translated))
+                continue
+            further = (*hidden, translated) if translated is not None else hidden
+            onward += self._onward(there, following, source, target, state, done, further)
+        return onward or [ends(*self._no_route(there, target))]
+
+    def _translated(self, there: Stack, line: Entry, source: str, target: Address) -> Hidden | tuple[str, str] | None:
+        """The translation of a packet that a stack sends on by a line; None: there is none; or what becomes of it instead, and why."""
+        said = there.translation(line.out)
+        if said is None or target.version != 4:
+            return None
+        if self.answering is not None and there.owner.id in self.answering.through:
+            return None
+        nets = map(ipaddress.ip_network, said.sources)
+        if said.sources and not (source and any(ipaddress.ip_address(source) in net for net in nets)):
+            return None
+        if self.answering is not None:
+            return UNPROVEN, f"whether {there.name} translates an answer to what it didn’t see isn’t known"
+        own = there.sends_from(line, target)
+        if own is None:
+            return SILENT, f"{there.name} translates, and has no address there to put in place of {source}"
+        return Hidden(there.owner.id, line.out, source, str(own))
+
+    def _borne(self, address: Address) -> bool:
+        """Whether somebody in the plan has an address."""
+        return bool(self.wiring.bearers.get(str(address))) or str(address) in self.leased
 
     def _filtered(
         self, there: Stack, enters: str, leaves: str, source: str, target: Address
     ) -> tuple[str, str, str] | None:
         """What a stack's filter makes of a packet that it would send on: outcome, reason and line; None: it lets it through."""
-        if not there.filter or (self.opened is not None and there.owner.id in self.opened):
+        if not there.filter or (self.answering is not None and there.owner.id in self.answering.through):
             return None
         gate = there.gate(enters, leaves, ipaddress.ip_address(source) if source else None, target)
         packets = [self.packet]
-        if self.opened is not None and self.packet.port and not self.leasing:
+        if self.answering is not None and self.packet.port and not self.leasing:
             # An answer goes to whichever port the question came from, one of those that are nobody's own (RFC 6335 section 6).
             every = (packet for packet in every_packet(there.filter) if packet.protocol == self.packet.protocol)
             packets = [Packet(self.packet.protocol, OWN_PORT), *(p for p in every if p.port > OWN_PORT)]
@@ -524,7 +692,7 @@ class Pings:
             return UNPROVEN, f"{said}, depending on the port from which it was asked", denied[0].id
         return (
             SILENT,
-            f"{said}, for it is no answer to what it let out" if self.opened is not None else said,
+            f"{said}, for it is no answer to what it let out" if self.answering is not None else said,
             denied[0].id,
         )
 
@@ -532,6 +700,12 @@ class Pings:
         """Who gets a packet that goes out by a line: one leg, or one for each who may answer for the next hop's address."""
         via = line.via or target
         by = _why(line)
+        if line.how == BEYOND:
+            yield Leg(here.owner.id, str(via), line.out, by, ANSWERED)
+            return
+        if line.how == INWARD:
+            yield Leg(line.out, str(via), here.owner.at, by, ANSWERED)  # type: ignore[attr-defined]
+            return
         place = self._place(line.out)
         if isinstance(place, str):
             yield Leg(line.out, str(via), None, by, SILENT, place)
@@ -563,7 +737,23 @@ class Pings:
             record, _, reason, found = asked[0]
             yield Leg(line.out, str(via), record, by, SILENT, reason, found)
         else:
-            yield Leg(line.out, str(via), None, by, *self.nobody(via, line))
+            yield self._gone(line, via, target, state) or Leg(line.out, str(via), None, by, *self.nobody(via, line))
+
+    def _gone(self, line: Entry, via: Address, target: Address, state: State) -> Leg | None:
+        """Out to an outside network: by a next hop that nobody in the plan has and that comes in from there; None where none does."""
+        tried: Leg | None = None
+        for way in sorted(self.plan.all(WayIn), key=lambda way: way.id) if line.via is not None else ():
+            if str(via) not in self.plan.get("segment", way.segment).gateways:
+                continue
+            outside = behind(self.plan, way.id, target, self._borne(target))
+            if outside is None:
+                continue
+            _, outcome, reason, found = self._asked(line.out, way.id, state)
+            leg = Leg(line.out, str(via), outside.id, _why(line), outcome, reason, found)
+            if outcome == ANSWERED:
+                return leg
+            tried = tried or leg
+        return tried
 
     def bearers(self, line: Entry, via: Address) -> list[str]:
         """The interfaces, others than that of a line, that have the next hop's address."""
@@ -581,9 +771,10 @@ class Pings:
             return record, SILENT, place, None
         here = self._place(out)
         assert not isinstance(here, str)
+        entering = WayIn.kind in (self.plan.find(one).kind for one in (out, record))  # type: ignore[union-attr]
         if self.guessing:
-            return record, ANSWERED if self.voices.may(here, place) else SILENT, "", None
-        if not self.exact and self.voices.sure(here, place):
+            return record, ANSWERED if entering or self.voices.may(here, place) else SILENT, "", None
+        if not self.exact and not entering and self.voices.sure(here, place):
             if self.in_part(here) or self.in_part(place):
                 return record, UNPROVEN, "what is known of the way there isn’t all", None
             return record, ANSWERED, "", None
@@ -632,9 +823,12 @@ class Pings:
         return SILENT, f"nobody in the plan has {via}"
 
     def _place(self, record: str) -> Place | str:
-        """Where a record's frames enter; or why none do."""
-        place = self.wiring.place(record)
+        """Where a record's frames enter; or why none do.  At a way in, those of whatever is behind it."""
         name = self._name(record)
+        way = self.plan.of(WayIn.kind).get(record)
+        if way is not None:
+            return entry_at(self.wiring, way) or f"{name} lets nothing of it pass"
+        place = self.wiring.place(record)
         if place is None:
             return f"{name} isn’t attached to anything"
         if not self.waking and place.stand.judged and is_idle(self.plan, place.endpoint):
@@ -663,6 +857,11 @@ class Pings:
         return either[: MOST_STATES - 1], fails[:MOST_STATES], more
 
 
+def _stand_ins(judgement: Judgement) -> StandIns:
+    """The addresses that stand for outside networks."""
+    return StandIns(judgement.plan)
+
+
 def _leased(judgement: Judgement) -> dict[str, str]:
     """Who has an address by lease, by address."""
     return {str(one.bound.ip): record for record, one in held(judgement).items()}
@@ -675,6 +874,8 @@ def may_lease(plan: Plan, adapter: Adapter) -> bool:
 
 def _why(line: Entry) -> str:
     """Why a packet goes where a line of a table says."""
+    if line.how in (BEYOND, INWARD):
+        return "into what is outside" if line.how == BEYOND else "from outside"
     return "on link" if line.how == CONNECTED else f"by its {'gateway' if line.how == GATEWAY else 'route'} {line.via}"
 
 

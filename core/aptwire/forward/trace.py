@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from aptwire.forward.parts import NOW, Link, Place, State, Team, TeamKey
+from aptwire.forward.parts import NOW, STATIONS, Link, Place, Stand, State, Team, TeamKey
 from aptwire.forward.paths import Roads, Step, goal, heard_as
 from aptwire.forward.routed import over_router
 from aptwire.forward.wiring import Wiring
@@ -16,6 +16,7 @@ from aptwire.plan.kinds import (
     FabricSwitch,
     Nic,
     Uplink,
+    WayIn,
 )
 from aptwire.plan.names import called, endpoint_key, with_key
 from aptwire.plan.ports import spoken
@@ -165,7 +166,9 @@ class HopWriter:
         record = self.plan.find(place.endpoint)
         if record is None:
             return place.endpoint
-        return called(self.plan, record) if record.kind == "station_port" else endpoint_key(self.plan, record)
+        return (
+            called(self.plan, record) if record.kind in ("station_port", "way_in") else endpoint_key(self.plan, record)
+        )
 
     def tunnel(self, place: Place, outcome: str, reason: str) -> Hop:
         """Into the tunnel of an overlay."""
@@ -466,6 +469,19 @@ def find_place(wiring: Wiring, name: str) -> Place:
     if not (tag.isascii() and tag.isdigit() and vids.LOWEST <= int(tag) <= vids.HIGHEST):
         raise ValueError(f"“{tag}” is no tag: a number from {vids.LOWEST} to {vids.HIGHEST}, or nothing for untagged")
     return _with_tag(wiring, found[0], int(tag))
+
+
+def entry_at(wiring: Wiring, way: WayIn) -> Place | None:
+    """Where the frames of a gateway outside the plan enter, as if it were a station at its way in; None where the port doesn't let the segment's VID out and in."""
+    vid = wiring.plan.get("segment", way.segment).vid
+    rule = wiring.port_rules.get(way.port)
+    label = int(rule.out[wiring.classes.of[vid]]) if rule is not None and vid is not None else -1
+    if rule is None or label < 0 or rule.into[label] < 0:
+        return None
+    bridge = wiring.bridge_of[wiring.plan.get("fabric_port", way.port).switch].number
+    hears = tuple(np.flatnonzero(rule.out == label).tolist())
+    stand = Stand(STATIONS, -1, bridge, rule, label, int(rule.into[label]), hears, way.segment, "", judged=False)
+    return Place(way.id, way.id, stand, ())
 
 
 def _with_tag(wiring: Wiring, place: Place, vid: int) -> Place:

@@ -11,7 +11,7 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import Lease
 from aptwire.plan.kinds import UNSEEN
 
-ASIDE = UNSEEN - {"route", "filter_line", "lease_scope", "lease_relay"} | {"limits"}
+ASIDE = UNSEEN - {"route", "filter_line", "lease_scope", "lease_relay", "translation", "outside"} | {"limits"}
 """The kinds that no rule looks at."""
 OWN = ("adapter", "guest_tag", "host_port")
 """The kinds that may come to be of those of whom a rule speaks."""

@@ -5,16 +5,15 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from itertools import chain
 from typing import TYPE_CHECKING, Any
 
 from aptwire.above.outcomes import SILENT
 from aptwire.forward.parts import NOW, State
 from aptwire.plan.fields import numbers, range_of
-from aptwire.plan.kinds import FilterLine, LeaseScope, Route
+from aptwire.plan.kinds import LeaseScope
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
-from aptwire.plan.stacks import Address, Held
+from aptwire.plan.stacks import Address, Held, told_apart
 
 if TYPE_CHECKING:
     from aptwire.judge.judgement import Judgement
@@ -140,13 +139,9 @@ def _free(scope: LeaseScope) -> Iterator[int]:
 
 
 def _parted(plan: Plan, scope: LeaseScope) -> bool:
-    """Whether a route or a filter line tells some of a pool's addresses from others."""
-    nets = chain(
-        (net for route in plan.all(Route) for net in route.to),
-        (net for line in plan.all(FilterLine) for net in (*line.sources, *line.targets)),
-    )
+    """Whether anything tells some of a pool's addresses from others."""
     own = [range_of(text) for text in scope.pool]
-    for version, _, net, length in map(numbers, set(nets)):
+    for version, _, net, length in map(numbers, set(told_apart(plan))):
         end = net + (1 << ((32 if version == 4 else 128) - length)) - 1
         # Cut by a subnet: part of the pool is in it, and part isn't.
         inside = [

@@ -39,6 +39,7 @@ from aptwire.plan.kinds import (
     Limits,
     Mirror,
     Nic,
+    Outside,
     PatternNic,
     PortGroup,
     Record,
@@ -620,6 +621,24 @@ def _fit_lease_relay(plan: Plan, relay: LeaseRelay) -> Iterator[Problem]:
             yield _problem(relay, "to", f"{address} is none of IPv4, which alone is leased")
 
 
+def _fit_outside(plan: Plan, outside: Outside) -> Iterator[Problem]:
+    way = plan.of("way_in").get(outside.at)
+    if way is None and outside.via is not None:
+        yield _problem(outside, "via", "behind a station there is no next hop but the station")
+    if way is not None and outside.translates:
+        yield _problem(outside, "translates", "who translates behind a way in has a part in no answer of the plan")
+    if way is not None and outside.knows and outside.via is None:
+        yield _problem(outside, "via", "it knows ways into the plan, so over which next hop?")
+    if way is None or outside.via is None:
+        return
+    nets = plan.get("segment", way.segment).subnets
+    if not any(ipaddress.ip_address(outside.via) in ipaddress.ip_network(net) for net in nets):
+        yield _problem(outside, "via", f"{outside.via} is in no subnet of {called(plan, plan.find(way.segment))}")
+    for net in outside.knows:
+        if (":" in net) != (":" in outside.via):
+            yield _problem(outside, "knows", f"{net} is not of the family of its next hop, {outside.via}")
+
+
 def _fit_addressing(plan: Plan, record: Any) -> Iterator[Problem]:
     """Whoever takes a lease has no IPv4 address of his own beside it, and whoever is meant to have none has none."""
     held = [a for a in record.addresses if record.addressing == NONE or ":" not in a]
@@ -700,6 +719,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "filter_line": _fit_filter_line,
     "lease_scope": _fit_lease_scope,
     "lease_relay": _fit_lease_relay,
+    "outside": _fit_outside,
     "host_port": _fit_addressing,
     "guest_tag": _fit_addressing,
     "pattern_uplink": _fit_pattern_uplink,

@@ -586,6 +586,33 @@ class LeaseRelay(Record):
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
+class Translation(Record):
+    """Whatever a guest, station or host forwards by an interface goes on with that interface's own IPv4 address as its source; answers to it get back to
+    whoever sent it (RFC 3022 section 2.2)."""
+
+    kind: ClassVar[str] = "translation"
+    title: ClassVar[str] = "translation"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("at",),)
+    at: str = f.ref("adapter", "guest_tag", "host_port", "station_port")
+    sources: tuple[str, ...] = f.listed("subnets", help="whose addresses are translated; none: everybody's")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Outside(Record):
+    """A network that isn't the plan's: the internet, a client's; behind a station that forwards, or behind a way in."""
+
+    kind: ClassVar[str] = "outside"
+    title: ClassVar[str] = "outside network"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("name",),)
+    name: str = f.name()
+    at: str = f.ref("station", "way_in", help="the station or the way in behind which it lies")
+    subnets: tuple[str, ...] = f.listed("subnets", help="what is there; none: whatever nobody in the plan has")
+    knows: tuple[str, ...] = f.listed("subnets", help="the plan’s subnets to which it knows the way back")
+    via: str | None = f.ip("behind a way in: the next hop to these")
+    translates: bool = f.flag(False, help="whoever sends into it is seen there with an address of its own (RFC 3022)")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
 class SharedAddress(Record):
     """Intent: an address that several bear on purpose: a virtual router (RFC 9568), or the same service at several places."""
 
@@ -817,6 +844,8 @@ KINDS: dict[str, type[Record]] = {
         FilterLine,
         LeaseScope,
         LeaseRelay,
+        Translation,
+        Outside,
         SharedAddress,
         Pattern,
         PatternSwitch,
@@ -851,11 +880,13 @@ UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
         "filter_line",
         "lease_scope",
         "lease_relay",
+        "translation",
+        "outside",
         "rule",
     )
 }
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
-free, where packets are sent on or dropped, who leases what, and what must hold."""
+free, where packets are sent on, dropped or translated, who leases what, what isn't the plan's, and what must hold."""
 
 BESIDE = {
     "segment": ("lease_servers",),

@@ -21,6 +21,7 @@ from aptwire.plan.kinds import (
     Limits,
     Mirror,
     Nic,
+    Outside,
     OwnWord,
     PatternGroupOrder,
     PatternHostPort,
@@ -37,6 +38,7 @@ from aptwire.plan.kinds import (
     Stamp,
     StampNic,
     StationPort,
+    Translation,
     Uplink,
     VirtualSwitch,
     WayIn,
@@ -76,6 +78,10 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"the lease scope {record.subnet} of {called(plan, plan.find(record.of))}"
     if isinstance(record, LeaseRelay):
         return f"the lease relay at {called(plan, plan.find(record.at))}"
+    if isinstance(record, Translation):
+        return f"the translation at {called(plan, plan.find(record.at))}"
+    if isinstance(record, Outside):
+        return record.name
     if isinstance(record, SharedAddress):
         return f"the shared address {record.address}"
     if isinstance(record, Limits):

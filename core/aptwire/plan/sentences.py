@@ -48,6 +48,7 @@ subject: EVERY HOST -> every_host
        | HOST name -> host
        | HOST PORT name OF name -> host_port
        | ADAPTER name -> adapter
+       | OUTSIDE name? -> outside
        | name -> anything
 name: NAME | QUOTED
 
@@ -77,14 +78,14 @@ LISTED = (
     ),
     *("on", "layer", "2", "tcp", "udp", "even", "if", "hostile", "except", "and", "or"),
     *("VID", "virtual", "switch", "uplink", "NIC", "card"),
-    *("segment", "role", "guest", "station", "host", "port", "of", "adapter"),
+    *("segment", "role", "guest", "station", "host", "port", "of", "adapter", "outside"),
 )
 """The words of the language, in the order in which they are offered."""
 
 WORDS = frozenset(LISTED)
 NAMED = ("NAME", "QUOTED")
 
-SEGMENT, ROLE, GUEST, STATION, HOST, HOST_PORT, ADAPTER, ANYTHING, EVERY_HOST, EVERYTHING = (
+SEGMENT, ROLE, GUEST, STATION, HOST, HOST_PORT, ADAPTER, OUTSIDE, ANYTHING, EVERY_HOST, EVERYTHING = (
     "segment",
     "role",
     "guest",
@@ -92,6 +93,7 @@ SEGMENT, ROLE, GUEST, STATION, HOST, HOST_PORT, ADAPTER, ANYTHING, EVERY_HOST, E
     "host",
     "host port",
     "adapter",
+    "outside",
     "anything",
     "every host",
     "everything",
@@ -104,7 +106,7 @@ THINGS = {"VID": "vid", "virtual switch": "switch", "uplink": "uplink", "NIC": "
 
 @dataclass(frozen=True)
 class Subject:
-    """Who is meant: `sort` says what of; `name` may have * in it; `of` is the host of a host port.  `start` and `end` are where it stands in the sentence."""
+    """Who is meant: `sort` says what of; `name` may have * in it (of an outside network: empty for any); `of` is the host of a host port.  `start` and `end` are where it stands in the sentence."""
 
     sort: str
     name: str
@@ -113,7 +115,7 @@ class Subject:
     end: int = 0
 
     def __str__(self) -> str:
-        if self.sort in (EVERYTHING, EVERY_HOST):
+        if self.sort in (EVERYTHING, EVERY_HOST) or (self.sort == OUTSIDE and not self.name):
             return self.sort
         name = quoted(self.name)
         if self.sort == HOST_PORT:
@@ -357,6 +359,9 @@ class _Maker(Transformer[Token, Any]):
 
     def adapter(self, *tokens: Token) -> Subject:
         return self._subject(ADAPTER, *tokens)
+
+    def outside(self, *tokens: Token) -> Subject:
+        return self._subject(OUTSIDE, *tokens)
 
     def anything(self, *tokens: Token) -> Subject:
         return self._subject(ANYTHING, *tokens)

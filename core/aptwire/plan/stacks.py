@@ -12,7 +12,7 @@ from functools import cached_property
 
 from aptwire.plan.fields import bare_address
 from aptwire.plan.filters import Gate
-from aptwire.plan.kinds import Adapter, FilterLine, GuestTag, HostPort, Record
+from aptwire.plan.kinds import Adapter, FilterLine, GuestTag, HostPort, Outside, Record, Route, Translation
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -20,8 +20,9 @@ Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 Bound = ipaddress.IPv4Interface | ipaddress.IPv6Interface
 """An address with the length of its subnet's prefix."""
+EVERYTHING: dict[int, Network] = {4: ipaddress.ip_network("0.0.0.0/0"), 6: ipaddress.ip_network("::/0")}
 
-STATIC, GATEWAY, CONNECTED = "static", "gateway", "connected"
+STATIC, GATEWAY, CONNECTED, BEYOND, INWARD = "static", "gateway", "connected", "outside", "inward"
 
 
 @dataclass(frozen=True)
@@ -51,7 +52,8 @@ class Held:
 @dataclass(frozen=True)
 class Entry:
     """A line of a stack's routing table: packets `to` a subnet go out of an interface (`out`, a record) to the next hop `via`, or (None) to whom they are for;
-    `how` it comes there, and the route `record` that says it."""
+    `how` it comes there, and the route `record` that says it.  BEYOND: `out` is an outside network behind a station, into which they go;
+    INWARD: the one out of which they come to that station."""
 
     to: Network
     via: Address | None
@@ -62,7 +64,8 @@ class Entry:
 
 @dataclass(frozen=True)
 class Stack:
-    """Who has interfaces: `owner` is a guest, station or host; `forwards` what isn't for itself."""
+    """Who has interfaces: `owner` is a guest, station or host, which `forwards` what isn't for itself; or an outside network, whose interface has the
+    addresses that stand for it."""
 
     plan: Plan
     owner: Record
@@ -90,16 +93,38 @@ class Stack:
     @cached_property
     def table(self) -> tuple[Entry, ...]:
         """Its routing table: what is connected, its routes, and its gateways where it has no route for everything else."""
+        if isinstance(self.owner, Outside):
+            return tuple(self._inward(self.owner))
         lines = [
             Entry(address.network, None, interface.record, CONNECTED)
             for interface in self.interfaces
             for address in interface.addresses
         ]
         lines += self._routes()
-        for version in (4, 6):
-            if not any(line.how == STATIC and line.to.prefixlen == 0 and line.to.version == version for line in lines):
+        beyond = list(self._beyond())
+        lines += (line for line in beyond if line.to.prefixlen)
+        for version, everything in EVERYTHING.items():
+            if not any(line.how == STATIC and line.to == everything for line in lines):
                 lines += self._gateways(version)
+                lines += (line for line in beyond if line.to == everything)
         return tuple(dict.fromkeys(lines))
+
+    def _beyond(self) -> Iterator[Entry]:
+        """Into the outside networks behind it."""
+        for outside in sorted(self.plan.where("outside", "at", self.owner.id), key=lambda o: o.id):
+            nets = [ipaddress.ip_network(net) for net in outside.subnets] or EVERYTHING.values()
+            yield from (Entry(net, None, outside.id, BEYOND) for net in nets)
+
+    def _inward(self, outside: Outside) -> Iterator[Entry]:
+        """The ways that an outside network knows into the plan."""
+        way, knows = self.plan.of("way_in").get(outside.at), map(ipaddress.ip_network, outside.knows)
+        if way is None:
+            yield from (Entry(net, None, outside.id, INWARD) for net in knows)
+            return
+        for net in self.plan.get("segment", way.segment).subnets:
+            yield Entry(ipaddress.ip_network(net), None, way.id, CONNECTED)
+        if outside.via is not None:
+            yield from (Entry(net, ipaddress.ip_address(outside.via), way.id, STATIC) for net in knows)
 
     def _routes(self) -> Iterator[Entry]:
         for route in sorted(self.plan.where("route", "of", self.owner.id), key=lambda r: r.id):
@@ -110,11 +135,10 @@ class Stack:
                 yield from (Entry(ipaddress.ip_network(to), via, out, STATIC, route.id) for to in route.to)
 
     def _gateways(self, version: int) -> Iterator[Entry]:
-        everything = ipaddress.ip_network("0.0.0.0/0" if version == 4 else "::/0")
         for interface in self.interfaces:
             for via in interface.gateways:
                 if via.version == version and interface.holds(via) and via not in self.own:
-                    yield Entry(everything, via, interface.record, GATEWAY)
+                    yield Entry(EVERYTHING[version], via, interface.record, GATEWAY)
 
     def choices(self, address: Address) -> list[Entry]:
         """The lines by which a packet may go: those of the longest prefix, all of them where there are several and none is connected."""
@@ -150,8 +174,15 @@ class Stack:
         sent = (source.version, int(source)) if source is not None else None
         return Gate(self.filter, enters, leaves, sent, (target.version, int(target)))
 
+    def translation(self, out: str) -> Translation | None:
+        """What it does with the sources of packets that it sends on by one of its interfaces."""
+        return next(iter(self.plan.where("translation", "at", out)), None)
+
     def sends_from(self, line: Entry, address: Address) -> Address | None:
-        """The address from which a packet of its own leaves by a line: the one in the next hop's subnet."""
+        """The address from which a packet of its own leaves by a line: the one in the next hop's subnet; into an outside network or out of it, the first of its own."""
+        if line.how == BEYOND or isinstance(self.owner, Outside):
+            own = (bound.ip for i in self.interfaces for bound in i.addresses)
+            return next((one for one in own if one.version == address.version), None)
         interface = next(i for i in self.interfaces if i.record == line.out)
         held = interface.holds(line.via or address)
         return held.ip if held is not None else None
@@ -179,6 +210,18 @@ def owner_of(plan: Plan, record: Record) -> Record:
 def adapter_of(plan: Plan, record: Record | None) -> Adapter | None:
     """The adapter by which an interface's frames go, itself or that of a guest's tag; None where something else does."""
     return record if isinstance(record, Adapter) else plan.of("adapter").get(getattr(record, "adapter", None))
+
+
+def told_apart(plan: Plan) -> Iterator[str]:
+    """The subnets by which tables, filters, translations and outside networks tell addresses apart."""
+    for route in plan.all(Route):
+        yield from route.to
+    for line in plan.all(FilterLine):
+        yield from (*line.sources, *line.targets)
+    for translation in plan.all(Translation):
+        yield from translation.sources
+    for outside in plan.all(Outside):
+        yield from (*outside.subnets, *outside.knows)
 
 
 def gateways_of(plan: Plan, record: Record) -> tuple[str, ...]:

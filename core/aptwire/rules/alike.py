@@ -17,7 +17,7 @@ from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import Numbers, bare_address, numbers
 from aptwire.plan.kinds import OWNERS, PLACES, Record
 from aptwire.plan.names import called
-from aptwire.plan.stacks import Stack, gateways_of, owner_of, stack_of
+from aptwire.plan.stacks import Stack, gateways_of, owner_of, stack_of, told_apart
 from aptwire.rules.whom import Meaning, Unit
 
 
@@ -143,7 +143,7 @@ class Look:
         """The same of a unit."""
         if len(unit.records) == 1:
             return self.alike(unit.records[0])
-        return unit.id if unit.id in self.tabled else tuple(map(self._part, unit.records))
+        return unit.id if unit.id in self.tabled or not unit.records else tuple(map(self._part, unit.records))
 
     def addresses(self, records: Iterable[str]) -> Iterator[Numbers]:
         """The addresses of some interfaces."""
@@ -153,8 +153,7 @@ class Look:
     @cached_property
     def _marks(self) -> frozenset[tuple[int, int]]:
         """Where the subnets of which tables and filters speak begin and end, each with its IP version: between two of them none tells addresses apart."""
-        nets = [numbers(to) for route in self.plan.all("route") for to in route.to]
-        nets += [numbers(net) for line in self.plan.all("filter_line") for net in (*line.sources, *line.targets)]
+        nets = list(map(numbers, told_apart(self.plan)))
         for owner in self.tabled:
             nets += self.addresses(i.record for i in self.stack(owner).interfaces)
         return frozenset(bounds(nets))

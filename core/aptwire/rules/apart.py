@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from functools import cached_property
-from itertools import product
+from itertools import permutations, product
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
 from aptwire.above.ping import Way
 from aptwire.forward.parts import Place, Stand, State
-from aptwire.forward.trace import Trace, trace
+from aptwire.forward.trace import Trace, entry_at, trace
 from aptwire.judge.could import could, exactly
-from aptwire.plan.kinds import OWNERS, Mirror
+from aptwire.plan.kinds import OWNERS, Mirror, WayIn
 from aptwire.plan.names import some
 from aptwire.plan.sentences import EVERYTHING, Apart
 from aptwire.plan.stacks import Address
@@ -45,6 +45,9 @@ class Parting:
         own = set(self.a)
         everything = any(subject.sort == EVERYTHING for subject in sentence.b)
         self.b = [r for r in b.records if r not in aside and not (everything and r in own)]
+        self.beyond = [
+            [id for id in whom.outside(self.plan) if id not in without.outside(self.plan)] for whom in (a, b)
+        ]
         self.spots = self._spots(self.a), self._spots(self.b)
         self.doubt: Answer | None = None
 
@@ -67,13 +70,15 @@ class Parting:
 
     def answer(self) -> Answer:
         """The answer."""
-        if not self.a or not self.b:
+        if self.sentence.layer2 and not (self.a and self.b) and any(self.beyond):
+            return Answer(NOBODY, "On layer 2 nobody of an outside network is met: its gateway is, where it comes in.")
+        if not (self.a or self.beyond[0]) or not (self.b or self.beyond[1]):
             return Answer(NOBODY, "Nobody is left of whom it speaks.")
         searches = [self._frames, self._mirrors, self._open]
         if self.sentence.hostile:
             searches.append(self._tagging)
         if not self.sentence.layer2:
-            searches += [self._routed, self._unaddressed]
+            searches += [self._routed, self._unaddressed, self._outside]
         if self.sentence.hostile and not self.sentence.layer2:
             searches.append(self._handed)
         for search in searches:
@@ -84,7 +89,8 @@ class Parting:
             return self.doubt
         free = ", whatever guests tag and wherever they send it" if self.sentence.hostile else ""
         how = "hears" if self.sentence.layer2 else "hears or reaches"
-        text = f"Asked of {len(self.a)} and {len(self.b)}: none {how} one of the others, in any state{free}."
+        counts = [len(side) + len(beyond) for side, beyond in zip((self.a, self.b), self.beyond, strict=True)]
+        text = f"Asked of {counts[0]} and {counts[1]}: none {how} one of the others, in any state{free}."
         return Answer(HOLDS, text)
 
     # Layer 2
@@ -326,6 +332,52 @@ class Parting:
                         names = self.look.name(sender), self.look.name(target), self.look.name(router)
                         text = f"{names[0]} could hand packets for {names[1]} to {names[2]}, which sends them on."
                         yield replace(answer, text=text)
+
+    def _outside(self) -> Iterator[Answer]:
+        """Whoever's packets get into an outside network, and whom those that come out of it reach; where guests are hostile, so is whoever is outside."""
+        waking, hostile = self.look.waking, self.sentence.hostile
+        for one, two in permutations(dict.fromkeys((*self.beyond[0], *self.beyond[1])), 2):
+            if (one in self.beyond[0] and two in self.beyond[1]) or (two in self.beyond[0] and one in self.beyond[1]):
+                yield from self._got(one, two, *waking.arrives(one, two))
+        for records, (kinds, unsaid), beyond in (
+            (self.a, (self._kinds[0], self._bare(self.a)), self.beyond[1]),
+            (self.b, (self._kinds[1], self._bare(self.b)), self.beyond[0]),
+        ):
+            for outside, kind in product(beyond, kinds if records else ()):
+                record = kind[0].id
+                yield from self._got(record, outside, *waking.arrives(record, outside))
+                yield from self._got(outside, record, *waking.arrives(outside, record))
+                near = self._near(self._free((self.look.stand_of[record], [record]), True)) if hostile else ()
+                for router, enters in sorted(near):
+                    if router != self.look.owner(record):
+                        for answer in self._got(record, outside, *waking.forwarded(enters, outside)):
+                            names = self.look.name(record), self.look.name(router), self.look.name(outside)
+                            yield replace(
+                                answer,
+                                text=f"{names[0]} could hand packets for {names[2]} to {names[1]}, which sends them on.",
+                            )
+                for enters in self._entrances(outside) if hostile else ():
+                    for answer in self._got(outside, record, *waking.forwarded(enters, record)):
+                        names = self.look.name(outside), self.look.name(record), self.look.name(self.look.owner(enters))
+                        yield replace(
+                            answer,
+                            text=f"Somebody in {names[0]} could hand packets for {names[1]} to {names[2]}, which sends them on.",
+                        )
+            for outside, (record, near) in product(beyond, unsaid):
+                for router, enters in sorted(near):
+                    if router != self.look.owner(record):
+                        self._perhaps(record, outside, router, waking.forwarded(enters, outside)[0])
+                        for address in self._unborne(router, enters):
+                            self._perhaps(outside, record, router, waking.leaves(outside, address, enters)[0])
+
+    def _entrances(self, outside: str) -> list[str]:
+        """Where somebody in an outside network may hand over packets: the station behind which it is, or whoever forwards near its way in (interfaces)."""
+        at = self.plan.find(self.plan.get("outside", outside).at)
+        if not isinstance(at, WayIn):
+            return [at.id] if at is not None and getattr(at, "routes", False) else []
+        entry = entry_at(self.wiring, at)
+        near = self._near(self.voices.spoken(entry.bridge, "", entry.context)) if entry is not None else ()
+        return [interface for _, interface in sorted(near)]
 
     def _name(self, place: Place) -> str:
         return self.look.name(place.record)

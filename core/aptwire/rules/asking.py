@@ -156,16 +156,16 @@ class Asked:
             if pair is None:
                 continue
             asked += 1
-            found = self.look.pings.ask(pair[0].id, pair[1].id, packet=packet)
-            told = Answer(BROKEN, found.sentence, *_ends(found, *pair), ping=found)
-            if found.outcome in (SILENT, WAVERS):
-                return told
-            if found.outcome == UNPROVEN:
-                doubt = doubt or replace(told, outcome=UNKNOWN)
-            elif allowed and (way := self._past(found, allowed)) is not None:
-                past = some(map(self.look.name, sorted(allowed)))
-                text = f"{self.look.name(pair[0].id)} reaches {self.look.name(pair[1].id)} past {past}."
-                return replace(told, text=text, way=way)
+            for found in self.look.pings.ask_all(pair[0].id, pair[1].id, packet):
+                told = Answer(BROKEN, found.sentence, *_ends(found, *pair), ping=found)
+                if found.outcome in (SILENT, WAVERS):
+                    return told
+                if found.outcome == UNPROVEN:
+                    doubt = doubt or replace(told, outcome=UNKNOWN)
+                elif allowed and (way := self._past(found, allowed)) is not None:
+                    past = some(map(self.look.name, sorted(allowed)))
+                    text = f"{self.look.name(pair[0].id)} reaches {self.look.name(pair[1].id)} past {past}."
+                    return replace(told, text=text, way=way)
         if doubt is not None:
             return doubt
         if not asked:
@@ -179,7 +179,7 @@ class Asked:
     def _past(self, found: Ping, allowed: set[str]) -> Way | None:
         """A way of a ping on which none of those is who must be."""
         for way in found.ways:
-            passed = {self.look.owner(leg.to) for leg in way.legs[:-1] if leg.to is not None}
+            passed = {self.look.owner(end) for leg in way.legs for end in (leg.out, leg.to) if end is not None}
             if passed.isdisjoint(allowed):
                 return way
         return None
@@ -187,7 +187,7 @@ class Asked:
     def _beside(self, sentence: Reach, a: Whom, b: Whom) -> Answer | str:
         """Whether the two hear each other beside the routers that are meant; empty if they don't."""
         found = Parting(self.look, Apart(sentence.a, sentence.b, layer2=True), a, b, Whom(())).answer()
-        return found if found.outcome != HOLDS else ""
+        return found if found.outcome not in (HOLDS, NOBODY) else ""
 
     def _carries(self, sentence: Carries) -> Answer:
         ids = [id for subject in sentence.a for id in self.look.meaning.segments(subject)]

@@ -19,6 +19,7 @@ from aptwire.plan.sentences import (
     GUEST,
     HOST,
     HOST_PORT,
+    OUTSIDE,
     ROLE,
     SEGMENT,
     STATION,
@@ -29,7 +30,8 @@ from aptwire.plan.sentences import (
 
 @dataclass(frozen=True)
 class Unit:
-    """Whoever answers as one: a guest, station or host with all its interfaces, or one interface; `id` is that record's, `records` are its interfaces."""
+    """Whoever answers as one: a guest, station or host with all its interfaces, one interface, or an outside network, which has none; `id` is that record's,
+    `records` are its interfaces."""
 
     id: str
     records: tuple[str, ...]
@@ -47,6 +49,10 @@ class Whom:
     def records(self) -> tuple[str, ...]:
         """All their interfaces, each once."""
         return tuple(dict.fromkeys(record for unit in self.units for record in unit.records))
+
+    def outside(self, plan: Plan) -> list[str]:
+        """The outside networks among them (ids)."""
+        return [unit.id for unit in self.units if unit.id in plan.of("outside")]
 
 
 class Meaning:
@@ -142,9 +148,14 @@ class Meaning:
                 tags = (tag.id for tag in self.plan.where("guest_tag", "adapter", adapter.id))
                 yield Unit(adapter.id, (adapter.id, *tags))
 
+    def _outsides(self, subject: Subject) -> Iterator[Unit]:
+        for outside in sorted(self._called("outside", subject.name or "*"), key=lambda o: o.id):
+            yield Unit(outside.id, ())
+
     def _everything(self, _: Subject) -> Iterator[Unit]:
         for kind in PLACES:
             yield from (Unit(id, (id,)) for id in sorted(self.plan.of(kind)))
+        yield from (Unit(id, ()) for id in sorted(self.plan.of("outside")))
 
 
 def _pattern(name: str) -> str:
@@ -152,7 +163,7 @@ def _pattern(name: str) -> str:
     return name.replace("[", "[[]").replace("?", "[?]")
 
 
-_GUESSED = (SEGMENT, GUEST, STATION, HOST)
+_GUESSED = (SEGMENT, GUEST, STATION, HOST, OUTSIDE)
 """What a name that stands by itself may be of; where nothing is called so, it is a role."""
 
 _SORTS: dict[str, Callable[[Meaning, Subject], Iterator[Unit]]] = {
@@ -164,6 +175,7 @@ _SORTS: dict[str, Callable[[Meaning, Subject], Iterator[Unit]]] = {
     EVERY_HOST: Meaning._hosts,
     HOST_PORT: Meaning._host_port,
     ADAPTER: Meaning._adapters,
+    OUTSIDE: Meaning._outsides,
     EVERYTHING: Meaning._everything,
 }
 
@@ -173,5 +185,5 @@ def names_of(plan: Plan) -> dict[str, list[str]]:
     roles = {s.role for s in plan.all("segment")} - {""}
     roles |= {service for port in plan.all(HostPort) for service in port.services}
     adapters = (endpoint_key(plan, adapter) for adapter in plan.all("adapter"))
-    named = {kind: sorted({r.name for r in plan.all(kind)}) for kind in (SEGMENT, GUEST, STATION, HOST)}
+    named = {kind: sorted({r.name for r in plan.all(kind)}) for kind in (SEGMENT, GUEST, STATION, HOST, OUTSIDE)}
     return {**named, ROLE: sorted(roles), ADAPTER: sorted(adapters)}
