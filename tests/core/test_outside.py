@@ -117,6 +117,50 @@ class AnswerTest(unittest.TestCase):
         self.assertIn("goes into internet, where nobody has 10.0.30.9", answer(made, b="c1").sentence)
 
 
+class WayInTest(unittest.TestCase):
+    def test_behind_a_way_in_all_is_as_behind_a_station_with_the_gateway(self) -> None:
+        answered = 0
+        for seed in range(60):
+            dice = random.Random(seed)
+            made = house(dice.random() < 0.5)
+            for port in made.kinds["fabric_port"]:
+                if port["mode"] == "trunk" and dice.random() < 0.2:
+                    port["allowed"] = dice.choice(["10", "20"])
+            if dice.random() < 0.5:
+                uplink = next(u for u in made.kinds["uplink"] if u["id"] == "a/u")
+                uplink["mode"] = dice.choice(["standby", "pinned", "hashed"])
+                made.put("nic", "a/n1", host="a", name="n1", uplink="a/u", rank=1)
+                made.cable("a/n1", made.trunk("sw/p3", dice.choice(["10", "10, 20"])))
+            if dice.random() < 0.3:
+                net = dice.choice(["10.0.10.0/24", "198.51.100.0/24"])
+                said = {
+                    dice.choice(["sources", "targets"]): [net],
+                    dice.choice(["enters", "leaves"]): dice.choice(["r10", "r20"]),
+                }
+                made.put("filter_line", "f", of="r", order=10, action="deny", **said)
+            outside = made.kinds["outside"][0]
+            if dice.random() < 0.6:
+                outside.update(
+                    knows=[dice.choice(["10.0.10.0/24", "10.0.99.0/24"])], via=f"203.0.113.{dice.choice([2, 3, 11])}"
+                )
+            one = made.plan()
+            knows, via = outside.pop("knows", []), outside.pop("via", None)
+            made.kinds.pop("way_in")
+            made.put("station", "isp-router", name="isp-router", routes=True)
+            own = {"belongs": "s20", "addresses": ["203.0.113.1/28"]}
+            made.put("station_port", "isp/20", station="isp-router", port="sw/isp", **own)
+            outside.update(at="isp-router", knows=[*knows, "203.0.113.0/28"])
+            if knows:
+                made.put("route", "isp-known", of="isp-router", to=knows, via=via)
+            two = made.plan()
+            for a, b in [*((id, "net") for id in ("a1", "b1", "r")), *(("net", id) for id in ("a1", "b1", "r10"))]:
+                told = [ping(judge(plan), a, b) for plan in (one, two)]
+                with self.subTest(seed=seed, a=a, b=b):
+                    self.assertEqual(*(t.outcome for t in told), [t.sentence for t in told])
+                answered += told[0].outcome == ANSWERED
+        self.assertGreater(answered, 60)
+
+
 class TranslationTest(unittest.TestCase):
     def test_who_has_no_way_back_answers_whoever_translates(self) -> None:
         """b1 knows no way to 10, and answers 203.0.113.2, which is beside it."""
