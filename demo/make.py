@@ -537,6 +537,25 @@ def whole_wiring() -> None:
     cameras, gauges = ("10.65.40.0/24",), ("10.65.30.0/24",)
     put("filter_line", "firewall-10", of=firewall, order=10, action="deny", sources=cameras, targets=gauges)
     put("filter_line", "firewall-20", of=firewall, order=20, action="deny", sources=gauges, targets=cameras)
+    # What is outside is reached by the firewall alone, over the provider's router; it hides whoever is behind it.
+    put("station", "line-router", name="line-router", site="Northquay", routes=True)
+    put("fabric_port", "quay-a/p22", switch="quay-a", name="p22", mode="access", vid=300, speed=1_000)
+    outer = {"belongs": SEG["edge"], "addresses": ["10.66.0.254/24"]}
+    put("station_port", "line-router/edge", station="line-router", port="quay-a/p22", **outer)
+    put("outside", "internet", name="internet", at="line-router", translates=True)
+    put("route", "firewall-out", of=firewall, to=["0.0.0.0/0"], via="10.66.0.254")
+    put("translation", "firewall-hides", at="adapter-edge-firewall-out")
+    put("rule", "roster-reaches-out", text="let crew-roster reach outside only through edge-firewall")
+    put("rule", "cameras-stay-in", text="keep CCTV apart from outside")
+    put(
+        "filter_line",
+        "firewall-05",
+        of=firewall,
+        order=5,
+        action="deny",
+        sources=cameras,
+        leaves="adapter-edge-firewall-out",
+    )
     database, roster = ("10.65.10.41/32",), ("10.65.20.0/24",)
     allow = {"of": firewall, "action": "allow", "sources": roster, "targets": database}
     put("filter_line", "firewall-30", order=30, protocol="tcp", ports="5432", **allow)

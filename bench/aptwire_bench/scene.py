@@ -30,9 +30,9 @@ from aptwire.plan.kinds import (
     PortGroup,
     Uplink,
 )
+from aptwire.plan.outside import StandIns
 from aptwire.plan.plan import Plan
 from aptwire.plan.private import private_part
-from aptwire.plan.outside import StandIns
 from aptwire.plan.stacks import gateways_of, owner_of
 
 EARS = "ears"

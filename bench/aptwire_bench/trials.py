@@ -133,10 +133,12 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
 
 
 def _outsides(plan: Plan) -> Iterator[Holder]:
-    """The outside networks behind stations, each as the address that stands for it."""
-    for outside in sorted(plan.all(Outside), key=lambda o: o.id):
-        for address in StandIns(plan).of(outside, 4)[:1] if outside.at in plan.of("station") else ():
-            yield Holder(outside.id, outside.at, None, ipaddress.IPv4Interface(address), None)
+    """The outside networks behind stations, each as the address that stands for it, which nobody may tell whose it is where it stands for several."""
+    stand_ins = StandIns(plan)
+    found = {outside: stand_ins.of(outside, 4)[:1] for outside in sorted(plan.all(Outside), key=lambda o: o.id)}
+    for outside, own in found.items():
+        if own and outside.at in plan.of("station") and list(found.values()).count(own) == 1:
+            yield Holder(outside.id, outside.at, None, ipaddress.IPv4Interface(own[0]), None)
 
 
 def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:

@@ -395,7 +395,8 @@ def ping(plan_file: str, a: str, b: str, without: str | None, service: str, as_j
             for n, leg in enumerate(way.legs, 1):
                 whose = called(plan, plan.find(leg.to)) if leg.to else "–"
                 out = called(plan, plan.find(leg.out))
-                rows.append((str(n), out, leg.address, whose, leg.by, leg.reason or "passed"))
+                by = ", ".join((leg.by, *(f"translated to {one.shown}" for one in way.hidden if one.at == leg.out)))
+                rows.append((str(n), out, leg.address, whose, by, leg.reason or "passed"))
             click.echo(f"{table((title, 'out of', 'next hop', 'whose', 'why there', 'outcome'), rows)}\n")
         for when, outcome, reason in found.elsewhere:
             click.echo(f"{when}: {outcome}{f', {reason}' if reason else ''}")

@@ -350,6 +350,7 @@ class SayingTest(unittest.TestCase):
         self.assertEqual(self.fares(made, "let a1 reach b1 only through r").outcome, HOLDS)
         self.assertEqual(self.fares(made, "let a1 reach b1 only through guest a1").outcome, BROKEN)
         self.assertIn("past", self.fares(made, "let a1 reach b1 only through guest a1").text)
+        self.assertEqual(self.fares(made, "let s10 reach s20 only through r").outcome, HOLDS, "who is on both himself")
 
     def test_a_filter_lets_through_what_a_rule_wants(self) -> None:
         for text, what in (("let a1 reach b1", "pings"), ("let a1 reach b1 on tcp 5432", "tcp 5432")):

@@ -31,7 +31,7 @@ from aptwire.rules.meetings import (
 )
 
 from measure.fleet import fleet, with_routers
-from tests.routers import filtered_plan, leasing_plan, routed_plan
+from tests.routers import filtered_plan, leasing_plan, outward_plan, routed_plan
 from tests.support import demo_plan, random_plan
 
 FITS = {HOLDS: APART, BROKEN: MEETS + BOTH + THERE + BACK, UNKNOWN: OPEN}
@@ -95,6 +95,12 @@ class EveryPairTest(unittest.TestCase):
             seen += self.held(filtered_plan(seed))
         self.assertGreater(min(seen[BOTH], seen[APART], seen[THERE] + seen[BACK]), 1, seen)
 
+    def test_with_translations_and_outside_networks(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(40):
+            seen += self.held(outward_plan(seed))
+        self.assertGreater(min(seen[BOTH], seen[APART]), 5, seen)
+
     def test_with_leases_and_relays(self) -> None:
         seen: Counter[str] = Counter()
         for seed in range(16):
@@ -120,7 +126,7 @@ class DemoTest(unittest.TestCase):
         self.assertEqual(found["visitors", "management"], BOTH)
         self.assertEqual(found["ticketing", "CCTV"], BOTH)
         self.assertEqual(found["restore bubble", "ticketing"], APART)
-        self.assertEqual(found["edge", "ticketing"], OPEN)
+        self.assertEqual(found["edge", "ticketing"], BACK)
         self.assertEqual({found[name, name] for name, _ in found}, {NOBODY})
         judgement = judge(plan)
         by_name = {s.name: s.id for s in plan.all(Segment)}

@@ -111,10 +111,12 @@ class Way:
 
 @dataclass(frozen=True)
 class Answering:
-    """That a packet is an answer: to one that went through these stacks (`through`, ids), of which some had put another address in place of its source."""
+    """That a packet is an answer: to one that went through these stacks (`through`, ids), of which some had put another address in place of its source;
+    `asking`: the outside network (id) that had sent it."""
 
     through: frozenset[str]
     hidden: tuple[Hidden, ...] = ()
+    asking: str | None = None
 
     def meant(self, owner: str, address: Address) -> Address | None:
         """For whom an answer is that comes to somebody who translated; None: for itself."""
@@ -405,14 +407,17 @@ class Pings:
                 yield Way(source, str(address), done, SILENT, f"it goes into {there.name}")
             elif there.forwards:
                 for onward in there.choices(address):
-                    past = gates
+                    past, doubtful = gates, unsure
                     if there.filter:
                         past = (*gates, there.gate(leg.to, onward.out, *ends))
                         if passing(past) is None:
-                            continue
+                            told = self._redirected(there, onward, done)
+                            if not told:
+                                continue
+                            past, doubtful = gates, unsure or f"{there.name} drops it, {told}"
                     for source_on in self._sources(there, onward, ends):
                         further = source_on, address
-                        yield from self._spread(there, onward, further, target, state, done, past, unsure)
+                        yield from self._spread(there, onward, further, target, state, done, past, doubtful)
 
     def _sources(self, there: Stack, line: Entry, ends: tuple[Address | None, Address]) -> Iterable[Address | None]:
         """The address from which a packet goes on by a line of a stack: that from which it came, or one of its own; either where nobody knows the first."""
@@ -540,7 +545,8 @@ class Pings:
             reason = f"{self._name(there.hidden[0].owner)} translates, and what comes back past that isn’t known"
             return (replace(there, outcome=UNPROVEN, reason=reason),)
         # Connections that were let out get answers back, over each filter that saw them.
-        answering = Answering(frozenset(self._at(str(leg.to)).owner.id for leg in there.legs[:-1]), there.hidden)
+        through = frozenset(self._at(str(leg.to)).owner.id for leg in there.legs[:-1])
+        answering = Answering(through, there.hidden, here.owner.id if isinstance(here.owner, Outside) else None)
         return there, self._way(target, address, ipaddress.ip_address(there.shown), state, answering)
 
     def _way(
@@ -621,6 +627,12 @@ class Pings:
         there = self._at(leg.to)
         ends = partial(Way, source, str(target), done, hidden=hidden)
         if isinstance(there.owner, Outside):
+            asking = self.answering.asking if self.answering is not None else None
+            if asking is not None and asking != there.owner.id:
+                name = self._name(asking)
+                return [
+                    ends(UNPROVEN, f"it goes into {there.name}, and whether {name} is reached from there isn’t known")
+                ]
             if there.owner.subnets or not self._borne(target):
                 return [ends(ANSWERED)]
             return [ends(SILENT, f"it goes into {there.name}, where nobody has {target}")]
@@ -640,7 +652,10 @@ class Pings:
         for following in there.choices(target):
             stopped = self._filtered(there, leg.to, following.out, shown, target)
             if stopped is not None:
-                onward.append(ends(*stopped))
+                told = self._redirected(there, following, done)
+                onward.append(
+                    ends(UNPROVEN, f"{stopped[1]}, {told}") if told and stopped[0] == SILENT else ends(*stopped)
+                )
                 continue
             translated = self._translated(there, following, shown, target)
             if isinstance(translated, tuple):
@@ -649,6 +664,14 @@ class Pings:
             further = (*hidden, translated) if translated is not None else hidden
             onward += self._onward(there, following, source, target, state, done, further)
         return onward or [ends(*self._no_route(there, target))]
+
+    def _redirected(self, there: Stack, line: Entry, done: tuple[Leg, ...]) -> str:
+        """What a stack may tell whoever sent it a packet that goes back out of the interface by which it came in: the next hop, to which that one sends others himself
+        (RFC 1812 section 5.2.7.2, RFC 1122 section 3.2.2.2); some do before they filter.  Empty where it has nothing to tell."""
+        sender = self._at(done[0].out)
+        if len(done) > 1 or line.out != done[0].to or sender.forwards or isinstance(sender.owner, Outside):
+            return ""
+        return f"and may tell {sender.name} of the next hop {line.via or 'itself'}, which it reaches past the filter"
 
     def _translated(self, there: Stack, line: Entry, source: str, target: Address) -> Hidden | tuple[str, str] | None:
         """The translation of a packet that a stack sends on by a line; None: there is none; or what becomes of it instead, and why."""

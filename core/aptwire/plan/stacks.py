@@ -92,7 +92,7 @@ class Stack:
 
     @cached_property
     def table(self) -> tuple[Entry, ...]:
-        """Its routing table: what is connected, its routes, and its gateways where it has no route for everything else."""
+        """Its routing table: what is connected, its routes, and its gateways where it has no route for everything else, nor that behind it."""
         if isinstance(self.owner, Outside):
             return tuple(self._inward(self.owner))
         lines = [
@@ -105,8 +105,8 @@ class Stack:
         lines += (line for line in beyond if line.to.prefixlen)
         for version, everything in EVERYTHING.items():
             if not any(line.how == STATIC and line.to == everything for line in lines):
-                lines += self._gateways(version)
-                lines += (line for line in beyond if line.to == everything)
+                # Whoever has everything else behind it sends that there, not to a segment's gateway.
+                lines += [line for line in beyond if line.to == everything] or list(self._gateways(version))
         return tuple(dict.fromkeys(lines))
 
     def _beyond(self) -> Iterator[Entry]:

@@ -218,11 +218,18 @@ class _Ways:
             ways = self._further(owner, end, (*seen, owner)) if seen else self.on(owner, end)
             sieve = self.sieve(owner)
             for way in ways:
+                gates, doubt = way.gates, way.doubt
+                if gates and there.translation(way.out) is not None:
+                    # The filters further on see another source.
+                    gates, doubt = (), True
                 if not sieve.lines:
-                    yield way.gates, way.doubt
+                    yield gates, doubt
                     continue
+                if way.out == enters and not seen:
+                    # Whoever sent it may be told of the next hop.
+                    yield gates, True
                 met = sieve.between(enters, way.out) & sieve.to_target(end.number, end.address)
-                yield (_Gate(sieve, enters, way.out, met), *way.gates), way.doubt
+                yield (_Gate(sieve, enters, way.out, met), *gates), doubt
 
     def takers(self, line: Entry, address: Address) -> list[tuple[str | None, bool]]:
         """Who may take a packet that goes out by a line (None: somebody of whom the plan says nothing), and whether that is in doubt."""

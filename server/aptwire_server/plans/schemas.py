@@ -227,7 +227,16 @@ def components() -> dict[str, Schema]:
         "Leg": obj(
             out=TEXT, address=TEXT, to=maybe(TEXT), by=TEXT, outcome=PINGED, reason=TEXT, trace=maybe(ref("Trace"))
         ),
-        "Way": obj(source=TEXT, target=TEXT, legs=many(ref("Leg")), outcome=PINGED, reason=TEXT, stopped=TEXT),
+        "Hidden": obj(owner=TEXT, at=TEXT, source=TEXT, shown=TEXT),
+        "Way": obj(
+            source=TEXT,
+            target=TEXT,
+            legs=many(ref("Leg")),
+            outcome=PINGED,
+            reason=TEXT,
+            stopped=TEXT,
+            hidden=many(ref("Hidden")),
+        ),
         "Lease": obj(
             record=TEXT,
             name=TEXT,

@@ -184,6 +184,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
       { label: "Relay", body: <Relay id={id} {...ids} /> },
+      { label: "Translation", body: <Translation id={id} {...ids} /> },
       settings,
       remove,
     ],
@@ -205,6 +206,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
       { label: "Relay", body: <Relay id={id} {...ids} /> },
+      { label: "Translation", body: <Translation id={id} {...ids} /> },
       remove,
     ],
   }),
@@ -221,6 +223,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       ? [
           settings,
           { label: "Everywhere", body: <Everywhere id={id} {...ids} /> },
+          { label: "Outside", body: <WaysIn id={id} {...ids} /> },
           { label: "Renumber", body: <Renumber id={id} {...ids} /> },
           remove,
         ]
@@ -245,11 +248,15 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
       { label: "Relay", body: <Relay id={id} {...ids} /> },
+      { label: "Translation", body: <Translation id={id} {...ids} /> },
+      { label: "Outside", body: <Outside id={id} {...ids} /> },
       remove,
     ],
   }),
   station_port: plain,
-  way_in: plain,
+  way_in: ({ id, remove, ids }) => ({
+    sections: [{ label: "Outside", body: <Outside id={id} {...ids} /> }, remove],
+  }),
   route: plain,
   shared_address: plain,
   pattern: bare,
@@ -268,6 +275,8 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   filter_line: plain,
   lease_scope: plain,
   lease_relay: plain,
+  translation: plain,
+  outside: plain,
 };
 
 /** What can be done with one record, beside it on the drawing. */
@@ -378,6 +387,11 @@ const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
     const owner = ownerOf(book, book.get("lease_relay", id)!.at);
     return `Lease relay of ${String(book.byId.get(owner)?.name ?? owner)}`;
   },
+  translation: (book, id) => {
+    const owner = ownerOf(book, book.get("translation", id)!.at);
+    return `Translation of ${String(book.byId.get(owner)?.name ?? owner)}`;
+  },
+  way_in: (book, id) => `Way in of ${book.get("segment", book.get("way_in", id)!.segment)?.name ?? ""}`,
   rule: (book, id) => `Rule: ${book.get("rule", id)!.text}`,
   secondary_vlan: (book, id) => `Secondary VLAN ${book.get("secondary_vlan", id)!.vid}`,
   cable: (book, id) => `Cable ${endsOf(book, book.get("cable", id)!).join(" – ")}`,
@@ -716,6 +730,140 @@ function Relay({ id, book, done, open }: Part) {
       )}
     </>
   );
+}
+
+/** By which interfaces a guest, station or host hides whose addresses behind its own. */
+function Translation({ id, book, done, open }: Part) {
+  const name = String(book.byId.get(id)?.name ?? id);
+  const interfaces = interfacesOf(book, id);
+  const named = new Map(interfaces);
+  const known = interfaces.flatMap(([at]) => book.of("translation", "at", at));
+  const free = interfaces.filter(([at]) => !book.of("translation", "at", at).length);
+  const first = free[0]?.[0];
+  return (
+    <>
+      {!book.byId.get(id)?.routes && <Quiet>It doesn’t forward, so there is nothing that it could translate.</Quiet>}
+      <ListWithDrops
+        label="Translations"
+        items={known.map((one) => ({
+          key: one.id,
+          text: `${named.get(one.at) ?? one.at}: ${one.sources?.length ? one.sources.join(", ") : "everybody"}`,
+          operations: [drop("translation", one.id)],
+          message: `Have ${name} translate nothing at ${named.get(one.at) ?? one.at}`,
+        }))}
+        empty="What it sends on keeps the address of whoever sent it."
+        open={open}
+      />
+      {first && (
+        <FieldForm
+          fields={fieldsOf("translation", book, undefined, { at: first }).map((field) =>
+            field.name === "at" ? { ...field, options: free, unless: first } : field,
+          )}
+          making
+          compose={(set) => [
+            put("translation", { id: freshId(book, `${String(set.at ?? first)}/translation`), at: first, ...set }),
+          ]}
+          message={({ at }) => `Have ${name} translate at ${named.get(String(at ?? first)) ?? String(at ?? first)}`}
+          done={done}
+          action="Translate what leaves by it"
+        />
+      )}
+    </>
+  );
+}
+
+/** What lies behind a station, or a way in, and isn't the plan's. */
+function Outside({ id, book, done, open }: Part) {
+  return (
+    <>
+      <ListWithDrops
+        label="Outside networks"
+        items={book.of("outside", "at", id).map((outside) => ({
+          key: outside.id,
+          text: sayOutside(outside),
+          operations: [drop("outside", outside.id)],
+          message: `Take ${outside.name} away`,
+        }))}
+        empty="Nothing that isn’t the plan’s lies behind it: pings and rules end here."
+        open={open}
+      />
+      <FieldForm
+        fields={fieldsOf("outside", book, undefined, { at: id })}
+        making
+        compose={(set) =>
+          set.name ? [put("outside", { id: freshId(book, `outside-${String(set.name)}`), at: id, ...set })] : []
+        }
+        message={(set) => `Outside network ${String(set.name)}`}
+        done={done}
+        action="Add the network"
+      />
+    </>
+  );
+}
+
+/** Where a segment's gateway comes in from outside the plan, and what lies behind it. */
+function WaysIn({ id, book, done, open }: Part) {
+  const name = String(book.byId.get(id)?.name ?? id);
+  const ways = book.of("way_in", "segment", id);
+  const free = book.records.fabric_port
+    .map(({ id: port }) => port)
+    .filter((port) => !book.far.get(port) && !book.of("station_port", "port", port).length)
+    .filter((port) => !ways.some((way) => way.port === port))
+    .sort((a, b) => compareNames(portName(book, a), portName(book, b)));
+  return (
+    <>
+      <ListWithDrops
+        label="Ways in"
+        items={ways.map((way) => ({
+          key: way.id,
+          text: [
+            `its gateway comes in at ${portName(book, way.port)}`,
+            ...book.of("outside", "at", way.id).map(sayOutside),
+          ].join("; "),
+          operations: dropWhole(book, "way_in", way.id),
+          message: `Take the way in of ${name} at ${portName(book, way.port)} away`,
+        }))}
+        empty="Its gateway is somebody’s in the plan. Where it is outside the plan, say at which port it comes in."
+        open={open}
+      />
+      {free.length > 0 && (
+        <FieldForm
+          fields={[
+            {
+              name: "port",
+              label: "Comes in at",
+              kind: "ref",
+              options: [["", "choose a free port"], ...free.map((p): [string, string] => [p, portName(book, p)])],
+            },
+          ]}
+          making
+          compose={(set) =>
+            set.port ? [put("way_in", { id: freshId(book, `way-in-${name}`), segment: id, port: set.port })] : []
+          }
+          message={(set) => `The gateway of ${name} comes in at ${portName(book, String(set.port))}`}
+          done={done}
+          action="Have it come in there"
+        />
+      )}
+      {ways.map((way) => (
+        <div key={way.id}>
+          <h4>Behind {portName(book, way.port)}</h4>
+          <Outside id={way.id} book={book} done={done} open={open} />
+        </div>
+      ))}
+    </>
+  );
+}
+
+/** An outside network as a sentence. */
+function sayOutside(outside: RecordOf<"outside">): string {
+  const parts = [
+    outside.subnets?.length ? outside.subnets.join(", ") : "whatever nobody here has",
+    outside.translates && "translates",
+    outside.knows?.length ? `knows the way to ${outside.knows.join(", ")}` : "",
+    outside.via && `over ${outside.via}`,
+  ];
+  return `${outside.name}: ${parts.filter(Boolean).join(", ")}`;
 }
 
 /** A scope as a sentence. */

@@ -408,6 +408,18 @@ const FIELDS: Fields = {
     ref("at", "Hears at", interfacesOf(book, ownerOf(book, record?.at ?? ""))),
     list("to", "Asks", "10.65.20.2"),
   ],
+  translation: (book, record) => [
+    ref("at", "Leaving by", interfacesOf(book, ownerOf(book, record?.at ?? ""))),
+    list("sources", "Of subnets", "everybody’s"),
+  ],
+  outside: (book, record) => [
+    text("name", "Name", { hint: "internet" }),
+    list("subnets", "What is there", "whatever nobody here has"),
+    list("knows", "Knows the way to", "none of the plan’s subnets"),
+    ...(book.get("station", record?.at ?? "")
+      ? [flag("translates", "Translates")]
+      : [text("via", "Over next hop", { hint: "an address of the segment" })]),
+  ],
   cable: () => [
     text("label", "Label", { hint: "what is written on it" }),
     list("places", "Patch panels", "A1 port 12, B3 port 7", { parted: "," }),

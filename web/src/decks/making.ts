@@ -239,8 +239,9 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
   const nothing = (): Operation[] => [];
   // A kind of which the API speaks can't be missing: what isn't named hangs on nothing.
   const words = (): Operation[] => each("own_word", "about", id);
-  // A line that speaks of an interface says nothing without it, and nobody relays there.
+  // A line that speaks of an interface says nothing without it, and nobody relays or translates there.
   const filtered = (): Operation[] => [
+    ...each("translation", "at", id),
     ...each("filter_line", "enters", id),
     ...each("filter_line", "leaves", id),
     ...each("lease_relay", "at", id),
@@ -288,7 +289,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     lag: () => [...letGo("fabric_port", "lag"), ...letGo("lag", "beside")],
     fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
     fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
-    station: () => [...stacked(), ...each("station_port", "station", id)],
+    station: () => [...stacked(), ...each("outside", "at", id), ...each("station_port", "station", id)],
     segment: () => [
       ...each("secondary_vlan", "segment", id),
       ...each("way_in", "segment", id),
@@ -304,11 +305,13 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     guest_tag: filtered,
     cable: nothing,
     station_port: filtered,
-    way_in: nothing,
+    way_in: () => each("outside", "at", id),
     route: nothing,
     filter_line: nothing,
     lease_scope: nothing,
     lease_relay: nothing,
+    translation: nothing,
+    outside: nothing,
     shared_address: nothing,
     stamp: () => [...each("stamp_nic", "stamp", id), ...each("own_word", "stamp", id)],
     stamp_nic: nothing,

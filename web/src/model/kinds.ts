@@ -43,6 +43,8 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   filter_line: ["filter line", "filter lines"],
   lease_scope: ["lease scope", "lease scopes"],
   lease_relay: ["lease relay", "lease relays"],
+  translation: ["translation", "translations"],
+  outside: ["outside network", "outside networks"],
   shared_address: ["shared address", "shared addresses"],
   pattern: ["pattern", "patterns"],
   pattern_switch: ["pattern’s switch", "patterns’ switches"],

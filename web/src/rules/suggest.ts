@@ -9,7 +9,7 @@ export interface Suggestion {
   what: string;
 }
 
-const SORTS = ["segment", "role", "guest", "station", "host", "adapter"] as const;
+const SORTS = ["segment", "role", "guest", "station", "host", "adapter", "outside"] as const;
 type Sort = (typeof SORTS)[number];
 
 /** As many are offered as somebody might read. */
@@ -17,7 +17,7 @@ const MOST = 12;
 
 /** The names that a rule may speak of, by sort. */
 export function namesOf(book: Book): Record<Sort, string[]> {
-  const { segment, guest, station, host, host_port } = book.records;
+  const { segment, guest, station, host, host_port, outside } = book.records;
   const all = (records: readonly { name: string }[]): string[] =>
     [...new Set(records.map((r) => r.name))].sort(compareNames);
   const roles = [...segment.flatMap((s) => s.role || []), ...host_port.flatMap((p) => p.services ?? [])];
@@ -27,6 +27,7 @@ export function namesOf(book: Book): Record<Sort, string[]> {
     guest: all(guest),
     station: all(station),
     host: all(host),
+    outside: all(outside),
     adapter: book.records.adapter
       .map((a) => `${book.get("host", book.get("guest", a.guest)?.host)?.name ?? ""}/${a.name}`)
       .sort(compareNames),

@@ -14,7 +14,7 @@ import { matching, SearchBox, type Choice } from "../parts/SearchBox";
 
 /**
  * Everything from which a frame can start: endpoints, and the interfaces of stations, each with the tag that it
- * sends.
+ * sends. Outside networks beside, which answer pings alone.
  */
 function ends(book: Book, endpoints: ReadonlyMap<string, Endpoint>): Choice[] {
   const made: Choice[] = [];
@@ -28,6 +28,13 @@ function ends(book: Book, endpoints: ReadonlyMap<string, Endpoint>): Choice[] {
     const name = book.get("station", port.station)?.name ?? "";
     add(port.id, name, port.vid ? String(port.vid) : "untagged", `station ${(port.addresses ?? []).join(" ")}`);
   }
+  for (const outside of book.records.outside)
+    made.push({
+      value: outside.id,
+      label: outside.name,
+      detail: "outside",
+      text: `outside ${outside.name}`.toLowerCase(),
+    });
   return made;
 }
 
@@ -66,7 +73,7 @@ export function TraceView() {
     }
     setParams(next, { replace: true });
   };
-  const known = (value: string): boolean => isEnd(choices, value);
+  const known = (value: string): boolean => isEnd(choices, value) && !book.get("outside", value);
   const meant = isMeant(choices, a) && (isMeant(choices, b) || ADDRESS.test(b)) && a !== b;
   const ping = useQuery({
     queryKey: ["ping", id, snapshot.revision, a, b, on],
@@ -305,6 +312,10 @@ function Pinged({
   );
 }
 
+/** What whoever sends on by an interface puts in place of the source. */
+const hiddenAt = (way: Way, out: string): string[] =>
+  way.hidden.filter(({ at }) => at === out).map(({ shown }) => `translated to ${shown}`);
+
 function Legs({ title, way, nameOf }: { title: string; way: Way; nameOf: (record: string) => string }) {
   return (
     <table className="hop-table">
@@ -331,7 +342,7 @@ function Legs({ title, way, nameOf }: { title: string; way: Way; nameOf: (record
             <td>{nameOf(leg.out)}</td>
             <td className="mono">{leg.address}</td>
             <td>{leg.to ? nameOf(leg.to) : "nobody’s"}</td>
-            <td>{leg.by}</td>
+            <td>{[leg.by, ...hiddenAt(way, leg.out)].join(", ")}</td>
             <td>{leg.reason ? <b>{leg.reason}</b> : "passes"}</td>
           </tr>
         ))}
