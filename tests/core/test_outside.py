@@ -9,7 +9,7 @@ from typing import Any
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Ping, end_of, ping
-from aptwire.judge.verdicts import judge
+from aptwire.judge.verdicts import judge, judged_after
 from aptwire.plan.filters import Packet
 from aptwire.plan.kinds import Outside
 from aptwire.plan.outside import StandIns
@@ -17,6 +17,7 @@ from aptwire.plan.sentences import OUTSIDE, read
 from aptwire.plan.stacks import told_apart
 from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN
 from aptwire.rules.asking import asked
+from aptwire.rules.mending import rule_offers
 
 from tests.support import Small
 
@@ -256,6 +257,40 @@ class RulesTest(unittest.TestCase):
         for text, name in (("outside", ""), ("outside internet", "internet"), ('outside "the moon"', "the moon")):
             subject = read(f"keep a apart from {text} even if hostile").b[0]  # type: ignore[union-attr]
             self.assertEqual((subject.sort, subject.name, str(subject)), (OUTSIDE, name, text))
+
+
+class MendsTest(unittest.TestCase):
+    def mended(self, made: Small, text: str, title: str) -> None:
+        """A mend of that title is offered, and after it the rule holds."""
+        judgement = judge(made.plan())
+        self.assertEqual(asked(judgement).ask(text).outcome, BROKEN)
+        offers = dict(rule_offers(judgement, text))
+        self.assertIn(title, offers)
+        self.assertEqual(asked(judged_after(judgement, offers[title])).ask(text).outcome, HOLDS)
+
+    def test_who_gets_no_answer_is_translated_or_known(self) -> None:
+        self.mended(house(False), "let a1 reach outside", "Have r translate what leaves by r20 of r")
+        self.mended(
+            house(False), "let a1 reach outside", "Say that internet knows the way to 10.0.10.0/24 over 203.0.113.2"
+        )
+        self.mended(behind_station(), "let a1 reach outside", "Say that edge translates what goes into internet")
+        self.mended(behind_station(), "let a1 reach outside", "Say that internet knows the way to 10.0.10.0/24")
+
+    def test_who_gets_out_is_stopped_where_it_leaves(self) -> None:
+        title = "Have r drop what s10 and outside send each other"
+        made = house()
+        self.mended(made, "keep s10 apart from outside except guest r", title)
+        judgement = judge(made.plan())
+        after = judged_after(
+            judgement, dict(rule_offers(judgement, "keep s10 apart from outside except guest r"))[title]
+        )
+        self.assertEqual(ping(after, "a1", "b1").outcome, SILENT, "which leaves by the same interface")
+        self.assertEqual(ping(after, "a1", "r20").outcome, ANSWERED, "and nothing that stays inside")
+        client = house(name="client", subnets=["10.9.0.0/16"])
+        self.mended(
+            client, "keep s10 apart from client except guest r", "Have r drop what s10 and client send each other"
+        )
+        self.mended(behind_station(), "keep s10 apart from outside except edge", "Have edge forward nothing")
 
 
 class RecordsTest(unittest.TestCase):

@@ -436,6 +436,48 @@ class FabricTest(BuildingCase):
         expect(panel.get_by_text("asks nobody who leases addresses there")).to_be_visible()
         self.accessible()
 
+    def test_what_is_outside_answers_whoever_is_translated(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/trace?a=fulmar/tap-crew-roster")
+        to = page.get_by_role("combobox", name="To", exact=True)
+        to.fill("inter")
+        page.get_by_role("option", name="internet").click()
+        ping = page.get_by_role("region", name="Ping", exact=True)
+        expect(ping).to_contain_text("internet (198.51.100.1) answers crew-roster")
+        expect(ping.get_by_role("table").first).to_contain_text("translated to 10.66.0.1")
+        self.accessible()
+        # Without the translation the line's router gets a packet to which it knows no way back.
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")
+        page.locator('.guest[data-id="guest-edge-firewall"]').click()
+        panel = page.get_by_role("dialog", name="Guest edge-firewall")
+        panel.get_by_role("button", name="Translation", exact=True).click()
+        listed = panel.get_by_role("list", name="Translations")
+        expect(listed).to_contain_text("everybody")
+        self.accessible()
+        listed.get_by_role("button", name="remove").click()
+        self.revision(1)
+        page.goto(f"{URL}/plans/{self.plan}/trace?a=fulmar/tap-crew-roster&b=internet")
+        expect(page.get_by_role("region", name="Ping", exact=True)).to_contain_text(
+            "it goes into internet, where nobody has 10.65.20.12"
+        )
+        # The gateway of a segment comes in at a port, and behind that a client's network, which knows the way.
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=segment-visitors")
+        panel = page.get_by_role("dialog", name="Segment visitors")
+        panel.get_by_role("button", name="Outside", exact=True).click()
+        panel.get_by_label("Comes in at").select_option("marsh-a p20")
+        panel.get_by_role("button", name="Have it come in there").click()
+        self.revision(2)
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=segment-visitors")
+        panel.get_by_role("button", name="Outside", exact=True).click()
+        panel.get_by_label("Name").fill("client")
+        panel.get_by_label("What is there").fill("10.9.0.0/16")
+        self.accessible()
+        panel.get_by_role("button", name="Add the network").click()
+        self.revision(3)
+        page.goto(f"{URL}/plans/{self.plan}/rules")
+        page.get_by_role("combobox", name="Write a rule").fill("keep ticketing apart from outside cl")
+        expect(page.get_by_role("option", name="client")).to_be_visible()
+
 
 class GesturesTest(BuildingCase):
     def test_a_guest_moves_to_another_host_and_is_home_there(self) -> None:

@@ -39,6 +39,7 @@ from aptwire.plan.stacks import (
     EVERYTHING,
     GATEWAY,
     INWARD,
+    STATIC,
     Address,
     Entry,
     Interface,
@@ -322,7 +323,10 @@ class Pings:
         if isinstance(here.owner, Outside):
             lines = here.choices(address)
             if not lines and not lost(here.owner, address)[0]:
-                return UNPROVEN, NOW, Way("", str(address), (), *self._no_route(here, address))
+                # It may know a way, and then send it over whoever forwards there.
+                outcome, state, way = self._carried(here, list(self._entries(here.owner, address)), address, out)
+                doubt = Way("", str(address), way.legs if way else (), *self._no_route(here, address))
+                return (outcome, state, way) if outcome == SILENT else (UNPROVEN, state, doubt)
             return self._carried(here, lines, address, out)
         outs = [
             line
@@ -330,6 +334,19 @@ class Pings:
             if line.how == BEYOND or (line.out == source and line.via is not None)
         ]
         return self._carried(here, outs, address, out) if outs else (SILENT, NOW, None)
+
+    def _entries(self, outside: Outside, address: Address) -> Iterator[Entry]:
+        """The lines by which an outside network could send what is for an address: to its station, or to whoever forwards where it comes in."""
+        way, everything = self.plan.of(WayIn.kind).get(outside.at), EVERYTHING[address.version]
+        if way is None:
+            yield Entry(everything, None, outside.id, INWARD)
+            return
+        nets = [ipaddress.ip_network(net) for net in self.plan.get("segment", way.segment).subnets]
+        for kind in OWNERS:
+            for owner in self.plan.where(kind, "routes", True):
+                for own in sorted(self.stack(owner).own, key=str):
+                    if own.version == address.version and any(own in net for net in nets):
+                        yield Entry(everything, own, way.id, STATIC)
 
     def passes(self, enters: str, address: Address, out: str) -> tuple[str, State, Way | None]:
         """The same of packets that somebody hands to an interface (`enters`) of a stack that forwards."""
@@ -390,7 +407,8 @@ class Pings:
             return
         source, address = str(ends[0] or ""), ends[1]
         if line.out == target and line.via is None:
-            yield Way(source, str(address), legs, UNPROVEN if doubt else ANSWERED, doubt)
+            last = (Leg(here.owner.id, str(address), target, _why(line), ANSWERED),) if line.how == BEYOND else ()
+            yield Way(source, str(address), (*legs, *last), UNPROVEN if doubt else ANSWERED, doubt)
             return
         for leg in self._takers(here, line, address, state):
             done, unsure = (*legs, leg), doubt or (leg.reason if leg.outcome == UNPROVEN else "")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterable, Iterator
+from itertools import pairwise
 
 from aptwire.above.leases import Leases
 from aptwire.above.outcomes import ANSWERED
@@ -17,7 +18,7 @@ from aptwire.judge.verdicts import judged_after
 from aptwire.judge.why import is_idle
 from aptwire.plan.edits import Drop, Edit, Patch, Put, in_steps, merged
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES, FilterLine, Record, Route, Segment
+from aptwire.plan.kinds import PLACES, FilterLine, Outside, Record, Route, Segment, Translation
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import EVERYTHING, Apart, LeasesOnly, Reach, read
@@ -120,16 +121,24 @@ def _parting(judgement: Judgement, sentence: Apart, answer: Answer) -> Iterator[
 
 
 def _denying(plan: Plan, sentence: Apart, way: Way) -> Iterator[Offer]:
-    """Filter lines at a router on the way that drop what the two sides send each other."""
+    """Filter lines at a router on the way that drop what the two sides send each other; towards an outside network, what goes out where it leaves."""
     meaning = Meaning(plan)
-    sides = [_subnets(plan, meaning.whom(subjects).records) for subjects in (sentence.a, sentence.b)]
+    whom = [meaning.whom(subjects) for subjects in (sentence.a, sentence.b)]
+    sides = [_subnets(plan, side.records) for side in whom]
+    beyond = [plan.get("outside", id).subnets for side in whom for id in side.outside(plan)]
+    outer = bool(beyond) and sentence.b[0].sort != EVERYTHING
+    if outer and sides[0] and not sides[1] and all(beyond):
+        sides[1], outer = tuple(sorted({net for nets in beyond for net in nets})), False
     if sentence.b[0].sort == EVERYTHING:
         sides[1] = ()
     said = [some(map(str, subjects)) for subjects in (sentence.a, sentence.b)]
-    for leg in way.legs[:-1]:
+    for leg, following in pairwise(way.legs):
         owner = _owner(plan, leg.to or "")
         first = min((line.order for line in plan.where("filter_line", "of", owner.id)), default=100)
         if first < 2 or not sides[0] or max(map(len, sides)) > MOST_SUBNETS:
+            continue
+        out = next((end for end in (following.out, leg.to) if outer and _faces_out(plan, way, end or "")), None)
+        if outer and (out is None or sides[1]):
             continue
         lines = [
             FilterLine(
@@ -139,10 +148,18 @@ def _denying(plan: Plan, sentence: Apart, way: Way) -> Iterator[Offer]:
                 action="deny",
                 sources=sources,
                 targets=targets,
+                leaves=out if sources else None,
+                enters=out if not sources else None,
             )
             for n, (sources, targets) in enumerate((sides[::-1], sides), 1)
         ]
         yield f"Have {called(plan, owner)} drop what {said[0]} and {said[1]} send each other", tuple(map(Put, lines))
+
+
+def _faces_out(plan: Plan, way: Way, interface: str) -> bool:
+    """Whether it is by an interface that a way goes on to an outside network, or comes from there: the one beside it."""
+    ends = {leg.out for leg in way.legs[-1:]} if plan.of("outside").get(way.legs[-1].to or "") else {way.legs[0].to}
+    return interface in ends and plan.find(interface, PLACES) is not None
 
 
 def _subnets(plan: Plan, records: Iterable[str]) -> tuple[str, ...]:
@@ -218,7 +235,10 @@ def _joining(judgement: Judgement, sentence: Reach, answer: Answer) -> Iterator[
     way = answer.ping.ways[-1]
     target = ipaddress.ip_address(way.target)
     yield from _allowing(plan, sentence, way, len(answer.ping.ways) > 1)
-    if not way.legs:
+    outside = plan.of("outside").get(answer.b)
+    if not way.legs and outside is not None and len(answer.ping.ways) > 1:
+        yield from _knowing(plan, outside, answer.ping.ways[0])
+    elif not way.legs:
         back = len(answer.ping.ways) > 1
         here = stack_of(plan, _owner(plan, answer.b if back else answer.a))
         yield from _leading(judgement, here, target)
@@ -230,6 +250,28 @@ def _joining(judgement: Judgement, sentence: Reach, answer: Answer) -> Iterator[
             yield from _routing(plan, here, target)
     elif (to := way.legs[-1].to) is not None:
         yield from _waking(judgement, to)
+
+
+def _knowing(plan: Plan, outside: Outside, way: Way) -> Iterator[Offer]:
+    """What has an outside network answer who got there: somebody translates on the way, or it knows the way back."""
+    out = plan.find(way.legs[-1].out, PLACES)
+    owner = owner_of(plan, out) if out is not None else None
+    if out is not None and getattr(owner, "routes", False) and not plan.where("translation", "at", out.id):
+        translation = Translation(id=plan.fresh_id(f"{out.id}/translation"), at=out.id)
+        yield f"Have {called(plan, owner)} translate what leaves by {called(plan, out)}", (Put(translation),)
+    net, station = _subnet(plan, ipaddress.ip_address(way.shown)), plan.of("station").get(outside.at)
+    if station is not None:
+        edit: Edit = (Patch("outside", outside.id, {"translates": True}),)
+        yield f"Say that {station.name} translates what goes into {outside.name}", edit
+        yield (
+            f"Say that {outside.name} knows the way to {net}",
+            (Patch("outside", outside.id, {"knows": (*outside.knows, net)}),),
+        )
+    elif out is not None:
+        via = outside.via or next((bare_address(a) for a in out.addresses if (":" in a) == (":" in net)), None)  # type: ignore[attr-defined]
+        if via is not None:
+            known = {"knows": (*outside.knows, net), "via": via}
+            yield f"Say that {outside.name} knows the way to {net} over {via}", (Patch("outside", outside.id, known),)
 
 
 def _leading(judgement: Judgement, here: Stack, target: Address) -> Iterator[Offer]:

@@ -847,7 +847,7 @@ function WaysIn({ id, book, done, open }: Part) {
       )}
       {ways.map((way) => (
         <div key={way.id}>
-          <h4>Behind {portName(book, way.port)}</h4>
+          <h3>Behind {portName(book, way.port)}</h3>
           <Outside id={way.id} book={book} done={done} open={open} />
         </div>
       ))}
