@@ -84,7 +84,9 @@ def leasing_job(plan: Plan, asking: list[Asker], scene: Scene) -> dict[str, Any]
     if not asking:
         return {"servers": [], "asks": []}
     said: dict[str, list[str]] = {}
-    spaces = {owner_of(plan, plan.find(id, PLACES)).id: space for id, (space, _) in scene.stacks.items()}  # type: ignore[arg-type]
+    standing = ((plan.find(id, PLACES), space) for id, (space, _) in scene.stacks.items())
+    # An outside network leases nothing.
+    spaces = {owner_of(plan, record).id: space for record, space in standing if record is not None}
     for number, scope in enumerate(sorted(plan.all(LeaseScope), key=lambda s: s.id)):
         if scope.of in spaces:
             said.setdefault(spaces[scope.of], []).extend(_scope(scope, f"n{number}"))

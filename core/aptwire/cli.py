@@ -46,6 +46,7 @@ from aptwire.paper.sheets import to_csv, to_xlsx
 from aptwire.paper.tables import SHEETS, joined
 from aptwire.paper.taking import SORTS
 from aptwire.paper.taking import take as take_sheet
+from aptwire.paper.validation import validation, validation_html
 from aptwire.plan.compare import changes
 from aptwire.plan.edits import apply_edit
 from aptwire.plan.file import read_plan, write_plan
@@ -58,6 +59,8 @@ from aptwire.plan.kinds import (
 from aptwire.plan.names import called, endpoint_key, some
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.sentences import RuleError
+from aptwire.recheck import read_report
+from aptwire.recheck import recheck as check_report
 from aptwire.report import landings, summary
 from aptwire.rules.answer import BROKEN
 from aptwire.rules.asking import asked as asked_rules
@@ -238,6 +241,51 @@ def report(plan_file: str, output: str, today: datetime.datetime | None) -> None
     """Write a report."""
     day = today.date() if today is not None else datetime.date.today()
     _write(output, "".join(handover(judge(_load(plan_file)), day)).encode())
+
+
+@main.command(
+    help="Write a validation report of a plan, with the evidence that recheck verifies: as HTML, or as JSON where FILE ends so."
+)
+@click.argument("plan_file")
+@click.option("-o", "--output", required=True, help="the file to write")
+@click.option(
+    "--proved", multiple=True, help="a sentence on what a kernel was asked and when, which the report repeats"
+)
+def validate(plan_file: str, output: str, proved: tuple[str, ...]) -> None:
+    """Write a validation report."""
+    judgement = judge(_load(plan_file))
+    made = validation(judgement, datetime.datetime.now().astimezone(), proved)
+    whole = (
+        json.dumps(made, ensure_ascii=False) if output.endswith(".json") else "".join(validation_html(judgement, made))
+    )
+    _write(output, whole.encode())
+
+
+@main.command(
+    help="Check a validation report against its plan, with nothing of the engine. Exit status 1 where a claim fails."
+)
+@click.argument("plan_file")
+@click.argument("report_file")
+@click.option("--json", "as_json", is_flag=True, help="what became of each claim as JSON")
+def recheck(plan_file: str, report_file: str, as_json: bool) -> None:
+    """Check a report."""
+    plan = _load(plan_file)
+    try:
+        with open(report_file, "rb") as file, open(plan_file, "rb") as known:
+            found = check_report(plan, read_report(file.read()), known.read())
+    except (OSError, ValueError) as error:
+        _fail(f"{report_file}: {error}")
+    if as_json:
+        _print_json(found.to_json())
+    else:
+        for title, lines in (("fails", found.failed), ("not checked", found.unchecked)):
+            for line in lines:
+                click.echo(f"{title}: {line}")
+        right = ", ".join(f"{count:,} {sort}" for sort, count in sorted(found.right.items())) or "none"
+        click.echo(
+            f"claims that hold: {right}; that fail: {len(found.failed)}; that weren't checked: {len(found.unchecked)}"
+        )
+    sys.exit(1 if found.failed else 0)
 
 
 @main.command(help="Lay plan B beside plan A: records, verdicts and findings that differ. Exit status 1 if any does.")

@@ -120,7 +120,8 @@ class DemoTest(unittest.TestCase):
         put = Put(AssumedFabric(id="assumed", site="Saltmarsh", allowed="300", native=300))
         drop = Patch("adapter", "adapter-edge-firewall-out", {"belongs": None})
         gate = Patch("segment", "segment-edge", {"gateways": []})
-        after = preview(self.judgement, (put, drop, gate)).judgement.verdicts()
+        line = Patch("station_port", "line-router/edge", {"belongs": None})
+        after = preview(self.judgement, (put, drop, gate, line)).judgement.verdicts()
         self.assertEqual(after["adapter-visitor-portal"], "home")
 
     def test_summary_tells_belongs_and_lands(self) -> None:

@@ -49,26 +49,25 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
     found, accepted = sorted_out(plan, everything(judgement), today)
     # What each is called, whether it begins a page, and what stands in it.
     sections: tuple[tuple[str, bool, Iterator[str]], ...] = (
-        ("How it stands", False, _counts(judgement)),
+        ("How it stands", False, counts_table(judgement)),
         ("Drawing", False, _drawing(judgement)),
         ("Findings", False, _left(plan, found, accepted, today)),
-        ("Segments", False, _table(ledger(judgement), "There is no segment.")),
+        ("Segments", False, sheet_table(ledger(judgement), "There is no segment.")),
         ("Strands", False, _strands(judgement)),
-        ("Rules", False, _rules(judgement)),
-        ("Who meets whom", False, _table(meetings(judgement, MOST_NAMED), "There is no segment.")),
-        ("Where guests could run", False, _table(moves(judgement, MOST_NAMED), "There is no guest.")),
+        ("Rules", False, rules_table(judgement)),
+        ("Who meets whom", False, sheet_table(meetings(judgement, MOST_NAMED), "There is no segment.")),
+        ("Where guests could run", False, sheet_table(moves(judgement, MOST_NAMED), "There is no guest.")),
         ("Patterns", False, _patterns(judgement)),
-        ("Where everything lands", True, _table(landing(judgement), "There is no endpoint.")),
-        ("Wiring", True, _table(_cables(plan), "There is no cable.")),
+        ("Where everything lands", True, sheet_table(landing(judgement), "There is no endpoint.")),
+        ("Wiring", True, sheet_table(_cables(plan), "There is no cable.")),
         ("Ports", True, _ports(plan)),
-        ("Notes", False, _table(_said(plan), "Nobody noted anything.")),
+        ("Notes", False, sheet_table(_said(plan), "Nobody noted anything.")),
     )
     yield f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{name}</title><style>{STYLE}</style></head><body>\n'
     yield f"<h1>{name}</h1>\n<p class='quiet'>Hand-over report of {today.isoformat()}: {_size(plan)}.</p>\n"
     yield "<nav>" + "<br>".join(f'<a href="#{_anchor(s)}">{s}</a>' for s, _, _ in sections) + "</nav>\n"
-    for section, page, body in sections:
-        yield _head(section, page)
-        yield from body
+    for title, page, body in sections:
+        yield from section(title, body, page)
     yield "</body></html>\n"
 
 
@@ -88,7 +87,7 @@ def _ports(plan: Plan) -> Iterator[str]:
     for sheet in sheets:
         yield f"<h3>{escape(sheet.name)}</h3>\n"
         # The heading says which switch it is.
-        yield from _table(Sheet(sheet.name, sheet.head[1:], tuple(row[1:] for row in sheet.rows)), "")
+        yield from sheet_table(Sheet(sheet.name, sheet.head[1:], tuple(row[1:] for row in sheet.rows)), "")
     if not sheets:
         yield "<p>There is no fabric switch with ports.</p>\n"
 
@@ -126,6 +125,12 @@ def _anchor(text: str) -> str:
     return text.lower().replace(" ", "-")
 
 
+def section(title: str, body: Iterator[str], page: bool = False) -> Iterator[str]:
+    """A part of a report with its heading, on a page of its own if it is to be."""
+    yield _head(title, page)
+    yield from body
+
+
 def _head(text: str, page: bool = False) -> str:
     return f'<h2 id="{_anchor(text)}"{" class=page" if page else ""}>{text}</h2>\n'
 
@@ -145,10 +150,11 @@ _COUNTED = {
 }
 
 
-def _counts(judgement: Judgement) -> Iterator[str]:
+def counts_table(judgement: Judgement) -> Iterator[str]:
+    """How many endpoints have each verdict."""
     counts = judgement.counts()
     rows = tuple((f"{MARKS[verdict]} {verdict}", n) for verdict, n in counts.items() if n)
-    yield from _table(Sheet("counts", ("verdict", "endpoints"), rows), "There is no endpoint to judge yet.")
+    yield from sheet_table(Sheet("counts", ("verdict", "endpoints"), rows), "There is no endpoint to judge yet.")
     asleep = sum(not guest.running for guest in judgement.plan.all(Guest))
     hosts = sum(1 for _ in judgement.plan.all(Host))
     if hosts and not any(n for verdict, n in counts.items() if verdict not in ("home", "idle")):
@@ -178,10 +184,10 @@ def _accepted(plan: Plan, found: Iterable[Finding | Risk], today: datetime.date)
     yield "</ul>\n"
 
 
-def _rules(judgement: Judgement) -> Iterator[str]:
+def rules_table(judgement: Judgement) -> Iterator[str]:
     """The rules, and how each stands."""
     rows = tuple((rule.text, answer.outcome, answer.text) for rule, answer in asked(judgement).rules())
-    yield from _table(Sheet("rules", ("rule", "how it stands", "why"), rows), "The plan has no rules.")
+    yield from sheet_table(Sheet("rules", ("rule", "how it stands", "why"), rows), "The plan has no rules.")
 
 
 def _patterns(judgement: Judgement) -> Iterator[str]:
@@ -191,7 +197,7 @@ def _patterns(judgement: Judgement) -> Iterator[str]:
         for stamp in sorted(plan.where("stamp", "pattern", pattern.id), key=lambda s: s.number):
             text = "; ".join(map(str, off.get(stamp.id, ()))) or "on it"
             rows.append((pattern.name, stamp.number, called(plan, plan.get("host", stamp.host)), text))
-    yield from _table(
+    yield from sheet_table(
         Sheet("patterns", ("pattern", "number", "host", "how it stands"), tuple(rows)), "There is no pattern."
     )
 
@@ -222,7 +228,8 @@ def _end(end: tuple[Cell, ...]) -> tuple[str, str]:
     return f"{end[1]} {end[3]}".strip(), tags
 
 
-def _table(sheet: Sheet, empty: str) -> Iterator[str]:
+def sheet_table(sheet: Sheet, empty: str) -> Iterator[str]:
+    """A sheet as a table; a sentence where it is empty."""
     if not sheet.rows:
         yield f"<p>{empty}</p>\n"
         return

@@ -1,0 +1,791 @@
+"""Checks a validation report against its plan, with nothing of the engine but the reader of plans: no arrays, no searches, so that a stranger can read it whole.
+
+A report claims who is home, and brings for each segment its evidence: a *tree* of the fabric's switches over which everybody on it hears each other, and a
+*closed set* of places in the fabric (switch and VID) that frames of it never leave.  What is checked here:
+
+- **home**: whoever is said to be home sends, over every member of its team that may carry, into the tree on its segment's VID, and hears what comes
+  back; so does somebody who bears each gateway of the segment, and runs; and each branch of the tree passes the VID both ways.
+- **apart**: from wherever those at home send, whatever carries, frames stay within the closed set; and nobody hears them there who belongs on another
+  segment and is said to be home.
+
+What a port lets in and out is IEEE 802.1Q clauses 6.9 and 8.8.2; which cable between switches is blocked, clause 13; what LAGs take and block, IEEE 802.1AX.  What
+isn't understood here is never taken as right: it is named as unchecked.  Sizes of packets, leases, copies by mirrors, addresses borne twice, what guests could do by tagging
+as they like, rules and pings are no claims that are checked here; nor is it, of a segment without a gateway, that no larger part of it is elsewhere.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import heapq
+import json
+import re
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, NamedTuple
+
+from aptwire.plan.file import write_plan
+from aptwire.plan.plan import Plan
+
+FORMAT, VERSION = "aptwire-validation", 1
+UNTAGGED = 0
+Everything = frozenset[int] | None
+"""VIDs; None: all of them."""
+
+
+class Unknown(Exception):
+    """Something that this checker doesn't understand; its text says what."""
+
+
+class Wrong(Exception):
+    """A claim that fails; its text says why."""
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What became of a report's claims: how many hold (`right`, by sort), which fail and why, and what isn't checked and why."""
+
+    right: Mapping[str, int]
+    failed: tuple[str, ...]
+    unchecked: tuple[str, ...]
+
+    def to_json(self) -> dict[str, Any]:
+        """The verdict for a program."""
+        return {"right": dict(self.right), "failed": list(self.failed), "unchecked": list(self.unchecked)}
+
+
+def vids(text: str | None) -> frozenset[int]:
+    """The numbers of a list such as 110, 120-130."""
+    found: set[int] = set()
+    for part in (text or "").replace(" ", "").split(","):
+        first, _, last = part.partition("-")
+        found.update(range(int(first), int(last or first) + 1) if part else ())
+    return frozenset(found)
+
+
+# --- ports ------------------------------------------------------------------------------------------------------------
+
+
+class Port(NamedTuple):
+    """A port: the VID of untagged frames (`pvid`; None: dropped, 0: they stay untagged), those let in tagged (`takes`), those let out tagged (`gives`), those that
+    leave untagged (`bare`), and those that its switch knows."""
+
+    pvid: int | None
+    takes: Everything
+    gives: Everything
+    bare: frozenset[int]
+    defined: Everything = None
+
+    def enters(self, tag: int) -> int | None:
+        """The VLAN in which a frame with a tag (0: none) is inside; None: it is dropped."""
+        inside = self.pvid if tag == UNTAGGED else tag if self.takes is None or tag in self.takes else None
+        return inside if inside is None or self.defined is None or inside in self.defined else None
+
+    def leaves(self, vid: int) -> int | None:
+        """The tag with which a frame of a VLAN leaves (0: none); None: it doesn't."""
+        if self.defined is not None and vid not in self.defined:
+            return None
+        if vid in self.bare:
+            return UNTAGGED
+        return vid if vid != UNTAGGED and (self.gives is None or vid in self.gives) else None
+
+
+PASSES = Port(0, None, None, frozenset([0]))
+"""Of a switch that filters nothing."""
+CLOSED = Port(None, frozenset(), frozenset(), frozenset())
+"""Lets no frame of a VLAN in or out: one that is disabled, or of an overlay, whose frames are within others."""
+
+
+def on(vid: int) -> Port:
+    """A port whose frames are untagged outside and on one VLAN inside."""
+    return Port(vid, frozenset(), frozenset(), frozenset([vid]))
+
+
+def said(record: Any) -> Port:
+    """What a port group, a fabric port or an uplink says of itself."""
+    admits = record.admits
+    if record.members is not None:
+        members = vids(record.members)
+        port = Port(record.pvid, members, members, vids(record.untagged))
+    elif record.kind == "uplink":
+        listed = None if record.allowed is None else vids(record.allowed)
+        bare = frozenset() if record.native is None else frozenset([record.native])
+        pvid = record.native
+        if pvid is None and (listed is None or UNTAGGED in listed):
+            pvid, bare = UNTAGGED, frozenset([UNTAGGED])
+        port = Port(pvid, listed, listed, bare)
+    elif record.mode == "access":
+        own = frozenset([record.vid])
+        port = Port(record.vid, own if admits in ("all", "tagged") else frozenset(), frozenset(), own)
+    elif record.mode == "trunk":
+        bare = frozenset() if record.native is None else frozenset([record.native])
+        port = Port(record.native, vids(record.allowed), vids(record.allowed), bare)
+    elif record.mode == "untagged":
+        port = on(UNTAGGED)
+    else:
+        raise Unknown(f"{record.mode} ports")
+    if admits == "untagged":
+        port = port._replace(takes=frozenset())
+    return port._replace(pvid=None) if admits == "tagged" else port
+
+
+def private(plan: Plan, vid: int) -> Port:
+    """A port of a private VLAN: it sends in its own VLAN, and hears the primary one; a promiscuous one all of it, a community its own (RFC 5517 section 3)."""
+    second = next(iter(plan.where("secondary_vlan", "vid", vid)), None)
+    if second is None:
+        segment = next(iter(plan.where("segment", "vid", vid)), None)
+        if segment is None:
+            raise Unknown(f"a private port on {vid}, which is of no segment")
+        heard = {vid, *(one.vid for one in plan.where("secondary_vlan", "segment", segment.id))}
+    else:
+        heard = {plan.get("segment", second.segment).vid} | ({vid} if second.type == "community" else set())
+    return Port(vid, frozenset(), frozenset(), frozenset(heard))
+
+
+# --- the plan as places and ways between them ---------------------------------------------------------------------------
+
+
+class Seat(NamedTuple):
+    """Where endpoints sit that are alike: on a virtual switch (`at`; or at a fabric port, if it is one's id), at a `port`, sending a tag, belonging on a segment; `doubt`: what
+    isn't understood of it."""
+
+    at: str
+    port: Port | None
+    tag: int
+    segment: str | None
+    doubt: str
+
+    def hears(self) -> frozenset[int]:
+        """The VLANs of its switch whose frames come out as it takes them."""
+        if self.port is None:
+            return frozenset()
+        if self.tag == UNTAGGED:
+            return self.port.bare
+        return frozenset([self.tag] if self.port.leaves(self.tag) == self.tag else [])
+
+
+class Way(NamedTuple):
+    """A member of a virtual switch's team that may carry: its NIC, the uplink's port, and the fabric switch and its port at the other end of the cable."""
+
+    nic: str
+    near: Port
+    switch: str
+    far: Port
+
+
+class Branch(NamedTuple):
+    """A joint between two fabric switches, a cable or all of a LAG's: its ends, and the ports at both ends of each cable."""
+
+    ends: tuple[str, str]
+    ports: tuple[tuple[Port, Port], ...]
+
+
+@dataclass
+class Model:
+    """A plan as this checker reads it: `seats` with the endpoints that sit there; `ways` out of each virtual switch, and `unclear` why it isn't understood; `beyond` what hears at each
+    fabric switch; `joints` between those by their first cable, blocked ones left out, and those at each switch; `awake` endpoints."""
+
+    plan: Plan
+    seats: dict[Seat, list[str]] = field(default_factory=dict)
+    ways: dict[str, list[Way]] = field(default_factory=dict)
+    unclear: dict[str, str] = field(default_factory=dict)
+    beyond: dict[str, list[tuple[Port, str, Port]]] = field(default_factory=dict)
+    joints: dict[str, Branch] = field(default_factory=dict)
+    near: dict[str, list[str]] = field(default_factory=dict)
+    strange: dict[str, str] = field(default_factory=dict)
+    awake: set[str] = field(default_factory=set)
+    _ports: dict[str, Port | None] = field(default_factory=dict)
+
+    def fabric_port(self, id: str) -> Port | None:
+        """A physical port; None: nothing passes.  Unknown is raised for one that isn't understood."""
+        if id not in self._ports:
+            port = self.plan.get("fabric_port", id)
+            switch = self.plan.get("fabric_switch", port.switch)
+            if not port.enabled:
+                self._ports[id] = None
+            elif not switch.managed:
+                self._ports[id] = PASSES
+            else:
+                made = private(self.plan, port.vid) if port.mode == "private" else said(port)
+                self._ports[id] = made if switch.vlans is None else made._replace(defined=vids(switch.vlans))
+            if port.isolated or port.reflects or port.partial:
+                raise Unknown(f"port {port.name} of {switch.name}, which is isolated, reflects or is known in part")
+        return self._ports[id]
+
+
+def read_model(plan: Plan) -> Model:
+    """The plan as places and ways."""
+    model = Model(plan)
+    far: dict[str, str] = {}
+    for cable in plan.all("cable"):
+        far[cable.a], far[cable.b] = cable.b, cable.a
+    _fabric(model)
+    for switch in plan.all("virtual_switch"):
+        try:
+            model.ways[switch.id] = list(_ways(model, switch, far))
+        except Unknown as unknown:
+            model.unclear[switch.id] = str(unknown)
+    for switch, ways in model.ways.items():
+        for way in ways:
+            model.beyond.setdefault(way.switch, []).append((way.far, switch, way.near))
+    for nic in plan.all("nic"):
+        # Where it isn't understood who is behind a NIC, everybody may be.
+        uplink, end = plan.of("uplink").get(nic.uplink), plan.of("fabric_port").get(far.get(nic.id))
+        if end is not None and uplink is not None and uplink.switch in model.unclear:
+            model.beyond.setdefault(end.switch, []).append((_or_all(model, end.id), uplink.switch, PASSES))
+    _seats(model, far)
+    return model
+
+
+def _ways(model: Model, switch: Any, far: Mapping[str, str]) -> Iterator[Way]:
+    """The members of a virtual switch's only team that may carry."""
+    plan = model.plan
+    if switch.partial or switch.host_untagged or switch.returning != "learned":
+        raise Unknown(
+            "a switch that is known in part, hands VIDs to the host untagged, or knows its adapters' addresses"
+        )
+    uplinks = plan.where("uplink", "switch", switch.id)
+    if not uplinks:
+        return
+    if len(uplinks) > 1 or uplinks[0].over is not None or plan.where("uplink", "over", uplinks[0].id):
+        raise Unknown("several ways out, or one that is shared")
+    uplink = uplinks[0]
+    if uplink.isolated or uplink.reflects:
+        raise Unknown("an uplink that is isolated or reflects")
+    nics = [nic for nic in plan.where("nic", "uplink", uplink.id) if nic.role != "excluded" and nic.link == "up"]
+    if any(plan.where("group_order", "nic", nic.id) for nic in nics) or any(nic.wireless for nic in nics):
+        raise Unknown("a team order of its own, or a wireless NIC")
+    port = said(uplink) if switch.filters else PASSES
+    lags = {}
+    for nic in nics:
+        end = plan.of("fabric_port").get(far.get(nic.id))
+        if end is None:
+            raise Unknown(
+                f"{nic.name}, of which nobody says where it is plugged in, or which is cabled to another host"
+            )
+        if end.enabled:
+            lags[nic.id] = plan.of("lag").get(end.lag)
+    if any(
+        (lag is not None and lag.beside) or plan.where("lag", "beside", lag.id)
+        for lag in lags.values()
+        if lag is not None
+    ):
+        raise Unknown("a LAG that is one with another switch's")
+    if uplink.mode in ("standby", "pinned") and any(lag is not None and not lag.lacp for lag in lags.values()):
+        raise Unknown("a static LAG behind a team of which one NIC carries")
+    spoken = Counter(lag.id for lag in lags.values() if lag is not None and lag.lacp)
+    for nic in nics:
+        lag = lags.get(nic.id)
+        if nic.id not in lags:
+            continue
+        if uplink.mode == "lacp" and spoken and (lag is None or lag.id != spoken.most_common(1)[0][0]):
+            continue
+        if uplink.mode == "lacp" and len({n.speed for n in nics} - {None}) > 1:
+            raise Unknown("a LAG of several speeds")
+        if uplink.mode != "lacp" and lag is not None and lag.lacp and not lag.individual:
+            continue
+        end = plan.get("fabric_port", far[nic.id])
+        there = model.fabric_port(end.id)
+        if there is not None:
+            yield Way(nic.id, port, end.switch, there)
+
+
+def _seats(model: Model, far: Mapping[str, str]) -> None:
+    """Where everybody sits."""
+    plan = model.plan
+    groups: dict[str, tuple[str, Port | None, str]] = {}
+    for group in plan.all("port_group"):
+        switch = plan.get("virtual_switch", group.switch)
+        doubt, port = model.unclear.get(switch.id, ""), None
+        try:
+            if group.mode in ("overlay", "private"):
+                port = CLOSED if group.mode == "overlay" else private(plan, group.vid)
+                doubt = doubt or ("an overlay" if group.mode == "overlay" else "a private VLAN")
+            else:
+                port = said(group) if switch.filters else PASSES
+        except Unknown as unknown:
+            doubt = doubt or str(unknown)
+        if group.isolated or group.reflects or plan.where("group_order", "port_group", group.id):
+            doubt = doubt or "a port group that is isolated, reflects, or has a team order of its own"
+        groups[group.id] = switch.id, port, doubt
+    tags = {tag.adapter for tag in plan.all("guest_tag")}
+    for adapter in plan.all("adapter"):
+        if adapter.connected and plan.get("guest", adapter.guest).running:
+            model.awake.add(adapter.id)
+        if adapter.type == "direct":
+            nic = adapter.function_of
+            end = plan.of("fabric_port").get(far.get(nic))
+            port = PASSES if adapter.function_vid is None else on(adapter.function_vid)
+            at, doubt = f"{nic} function", "a virtual function"
+            if end is not None:
+                model.beyond.setdefault(end.switch, []).append((_or_all(model, end.id), at, PASSES))
+        elif adapter.port_group is None:
+            at, port, doubt = "", None, ""
+        else:
+            at, port, doubt = groups[adapter.port_group]
+            if (adapter.members, adapter.admits, adapter.isolated, adapter.reflects) != (None,) * 4:
+                doubt = doubt or "an adapter with a port of its own"
+        own = [(adapter.id, UNTAGGED, adapter.belongs)] if adapter.id not in tags or adapter.belongs else []
+        own += [(tag.id, tag.vid, tag.belongs) for tag in plan.where("guest_tag", "adapter", adapter.id)]
+        for id, tag, segment in own:
+            model.seats.setdefault(Seat(at, port, tag, segment, doubt), []).append(id)
+            if adapter.id in model.awake:
+                model.awake.add(id)
+    for record in plan.all("host_port"):
+        port = on(record.vid or UNTAGGED)
+        doubt = model.unclear.get(record.switch, "")
+        model.seats.setdefault(Seat(record.switch, port, UNTAGGED, record.belongs, doubt), []).append(record.id)
+        if record.connected:
+            model.awake.add(record.id)
+    for record in plan.all("station_port"):
+        try:
+            there = model.fabric_port(record.port)
+            doubt = "a private VLAN" if plan.get("fabric_port", record.port).mode == "private" else ""
+        except Unknown as unknown:
+            there, doubt = PASSES, str(unknown)
+        seat = Seat(record.port, there, record.vid or UNTAGGED, record.belongs, doubt)
+        model.seats.setdefault(seat, []).append(record.id)
+        model.awake.add(record.id)
+
+
+def _or_all(model: Model, port: str) -> Port:
+    """A physical port; one that isn't understood as if everything passed, one that is disabled as if nothing did."""
+    try:
+        return model.fabric_port(port) or CLOSED
+    except Unknown:
+        return PASSES
+
+
+def _fabric(model: Model) -> None:
+    """The joints between fabric switches that aren't blocked."""
+    plan, ports = model.plan, model.plan.of("fabric_port")
+    bundles: dict[Any, list[tuple[str, Any, Any]]] = {}
+    for cable in plan.all("cable"):
+        a, b = ports.get(cable.a), ports.get(cable.b)
+        if a is not None and b is not None and a.enabled and b.enabled:
+            a, b = sorted((a, b), key=lambda port: (port.switch, port.id))
+            bundles.setdefault((a.lag, b.lag) if a.lag and b.lag else cable.id, []).append((cable.id, a, b))
+    found = []
+    for cables in bundles.values():
+        cables.sort(key=lambda one: one[1].id)
+        if cables[0][1].switch == cables[0][2].switch:
+            model.strange[cables[0][1].switch] = "a cable from a switch to itself"
+        else:
+            found.append((cables[0][0], cables))
+    blocked = _blocked(plan, found)
+    for key, cables in sorted(found):
+        if key in blocked:
+            continue
+        ends = cables[0][1].switch, cables[0][2].switch
+        try:
+            pairs = [(model.fabric_port(a.id), model.fabric_port(b.id)) for _, a, b in cables]
+        except Unknown as unknown:
+            for end in ends:
+                model.strange[end] = str(unknown)
+            continue
+        model.joints[key] = Branch(ends, tuple((a, b) for a, b in pairs if a is not None and b is not None))
+        for end in ends:
+            model.near.setdefault(end, []).append(key)
+
+
+def _blocked(plan: Plan, joints: Iterable[tuple[str, list[tuple[str, Any, Any]]]]) -> set[str]:
+    """The joints that the spanning tree blocks: neither the way of one of its ends to the root, nor of the other."""
+    switches = plan.of("fabric_switch")
+
+    def rank(id: str) -> tuple[int, str, str]:
+        return switches[id].priority, switches[id].mac or "~", id
+
+    def place(port: Any) -> list[tuple[int, int, str]]:
+        return [(1, int(part), "") if part.isdecimal() else (0, 0, part) for part in re.split(r"(\d+)", port.name)]
+
+    costs: dict[str, int] = {}
+    at: dict[str, list[tuple[str, int, Any]]] = {}
+    for key, cables in joints:
+        ends = cables[0][1].switch, cables[0][2].switch
+        if all(switches[end].spanning_tree for end in ends):
+            costs[key] = max(1, 20_000_000 // sum(min(a.speed or 1_000, b.speed or 1_000) for _, a, b in cables))
+            for side in (0, 1):
+                at.setdefault(ends[side], []).append((key, side, cables[0]))
+    distance: dict[str, int] = {}
+    for root in sorted(at, key=rank):
+        heap = [(0, root)] if root not in distance else []
+        while heap:
+            cost, here = heapq.heappop(heap)
+            if cost > distance.get(here, cost) or (here in distance and distance[here] < cost):
+                continue
+            distance[here] = cost
+            for key, side, (_, a, b) in at[here]:
+                other = (a, b)[1 - side].switch
+                if cost + costs[key] < distance.get(other, 1 << 60):
+                    distance[other] = cost + costs[key]
+                    heapq.heappush(heap, (distance[other], other))
+    leads: set[str] = set()
+    for here, ways in at.items():
+        if distance[here] == 0:
+            continue
+
+        def offer(way: tuple[str, int, Any]) -> tuple[Any, ...]:
+            key, side, (_, a, b) = way
+            mine, theirs = ((a, b), (b, a))[side]
+            return distance[theirs.switch] + costs[key], rank(theirs.switch), place(theirs), place(mine)
+
+        leads.add(min(ways, key=offer)[0])
+    return set(costs) - leads
+
+
+# --- the claims -----------------------------------------------------------------------------------------------------
+
+
+class Checker:
+    """One report's claims against one plan."""
+
+    def __init__(self, plan: Plan, report: Mapping[str, Any]) -> None:
+        self.plan, self.report, self.model = plan, report, read_model(plan)
+        self.home = {e["id"] for e in report["endpoints"] if e["verdict"] == "home"}
+        self.failed: list[str] = []
+        self.unchecked: list[str] = []
+        self.right: Counter[str] = Counter()
+        self.by_segment: dict[str | None, list[tuple[Seat, list[str]]]] = {}
+        for seat, ids in self.model.seats.items():
+            self.by_segment.setdefault(seat.segment, []).append((seat, ids))
+        self.ears: dict[tuple[str, int], list[tuple[str | None, str]]] = {}
+        self.at: dict[str, list[tuple[Seat, list[str]]]] = {}
+        for seat, ids in self.model.seats.items():
+            self.at.setdefault(seat.at, []).append((seat, ids))
+            id = next((id for id in ids if self._home(id)), "")
+            for vid in seat.hears() if id else ():
+                self.ears.setdefault((seat.at, vid), []).append((seat.segment, id))
+
+    def verdict(self) -> Verdict:
+        """Every claim checked."""
+        known = {record for kind in ("adapter", "host_port", "guest_tag") for record in self.plan.of(kind)}
+        for id in sorted(self.home - known):
+            self.failed.append(f"home: the plan has no endpoint {id}")
+        evidence = {one["id"]: one for one in self.report["segments"]}
+        for segment in sorted(self.plan.all("segment"), key=lambda s: s.id):
+            seats = [
+                (seat, mine)
+                for seat, ids in self.by_segment.get(segment.id, ())
+                if (mine := [i for i in ids if self._home(i)])
+            ]
+            if not seats:
+                continue
+            said = evidence.get(segment.id)
+            if said is None:
+                self.failed.append(f"segment {segment.name}: the report brings no evidence for those who are home")
+                continue
+            self._segment(segment, seats, said)
+        for id in sorted(self.home & {a.id for a in self.plan.all("adapter")}):
+            record = self.plan.get("adapter", id)
+            if record.belongs is None and not self.plan.where("guest_tag", "adapter", id):
+                self.failed.append(f"home: {id} belongs nowhere")
+        return Verdict(dict(self.right), tuple(self.failed), tuple(self.unchecked))
+
+    def _home(self, place: str) -> bool:
+        """Whether a place's endpoint is said to be home."""
+        tag = self.plan.of("guest_tag").get(place)
+        return (tag.adapter if tag is not None else place) in self.home
+
+    def _segment(self, segment: Any, seats: list[tuple[Seat, list[str]]], said: Mapping[str, Any]) -> None:
+        if not segment.vid:
+            self._local(segment, seats)
+            return
+        try:
+            tree = self._tree(segment, said["tree"])
+        except Unknown as unknown:
+            self.unchecked.append(f"segment {segment.name}: {unknown}")
+            return
+        except Wrong as fault:
+            self.failed.append(f"segment {segment.name}: {fault}")
+            return
+        beside, failed = self._beside(segment, seats), len(self.failed)
+        good = beside or self._gateways(segment, tree)
+        for seat, ids in seats:
+            try:
+                wrong = "" if beside else self._lands(seat, segment, tree)
+            except Unknown as unknown:
+                self.unchecked.append(f"home: {_some(ids)} of {segment.name}: {unknown}")
+                continue
+            if wrong:
+                self.failed.append(f"home: {_some(ids)} of {segment.name}: {wrong}")
+            elif good:
+                self.right["home"] += len(ids)
+        within = len({(seat.at, seat.port and seat.port.enters(seat.tag)) for seat, _ in seats}) == 1
+        if self.failed[failed:] and (within or not tree or self.model.strange or any(seat.doubt for seat, _ in seats)):
+            # They may hear each other beside the tree: within one switch, or over what isn't understood.
+            self.unchecked += (f"{line}, and perhaps they meet beside it" for line in self.failed[failed:])
+            del self.failed[failed:]
+        closed = {(switch, int(vid)) for vid, switches in said["closed"].items() for switch in switches}
+        try:
+            wrong = self._alone(segment, seats, closed)
+        except Unknown as unknown:
+            self.unchecked.append(f"apart: {segment.name}: {unknown}")
+        else:
+            if wrong:
+                self.failed.append(f"apart: {segment.name}: {wrong}")
+            else:
+                self.right["apart"] += 1
+
+    def _beside(self, segment: Any, seats: list[tuple[Seat, list[str]]]) -> bool:
+        """Whether all of a segment, gateways too, are in its VLAN of one virtual switch, where they hear each other whatever the fabric does."""
+
+        def there(seat: Seat) -> bool:
+            alike = seat.port is not None and seat.port.enters(seat.tag) == segment.vid and segment.vid in seat.hears()
+            return alike and not seat.doubt and seat.at == seats[0][0].at and seat.at in self.model.ways
+
+        bearers = [
+            any(there(seat) and id in self.model.awake for seat, id in self._bound.get(gateway, ()))
+            for gateway in segment.gateways
+        ]
+        alone = sum(len(ids) for _, ids in seats) == 1 and not segment.gateways
+        return all(there(seat) for seat, _ in seats) and all(bearers) and not alone
+
+    def _local(self, segment: Any, seats: list[tuple[Seat, list[str]]]) -> None:
+        """A segment without a VID: its places are beside each other on one switch without a way out, and nobody else is."""
+        names = _some([id for _, ids in seats for id in ids])
+        switches = {seat.at for seat, _ in seats}
+        doubt = next((seat.doubt for seat, _ in seats if seat.doubt), "")
+        if doubt or segment.vni or len(switches) > 1 or self.model.ways.get(next(iter(switches))):
+            self.unchecked.append(
+                f"home: {names} of {segment.name}: {doubt or 'a segment without a VID that isn’t on one sealed switch alone'}"
+            )
+            return
+        (switch,) = switches
+        inside = {seat.port.enters(seat.tag) for seat, _ in seats if seat.port is not None}
+        others = [
+            ids
+            for seat, ids in self.at.get(switch, ())
+            if seat.segment not in (None, segment.id) and self._hears(seat, inside)
+        ]
+        stranger = next((i for ids in others for i in ids if self._home(i)), None)
+        if len(inside) != 1 or None in inside:
+            self.failed.append(f"home: {names} of {segment.name}: they don't hear each other on their switch")
+        elif stranger is not None:
+            self.failed.append(f"apart: {segment.name}: {stranger} is beside it")
+        elif segment.gateways and not all(self._borne(g, switches) for g in segment.gateways):
+            self.failed.append(f"home: {names} of {segment.name}: nobody who runs bears a gateway there")
+        else:
+            self.right["home"] += sum(len(ids) for _, ids in seats)
+            self.right["apart"] += 1
+
+    def _hears(self, seat: Seat, inside: set[int | None]) -> bool:
+        return seat.port is None or any(vid is not None and seat.port.leaves(vid) == seat.tag for vid in inside)
+
+    def _borne(self, address: str, switches: set[str]) -> bool:
+        return any(seat.at in switches and id in self.model.awake for seat, id in self._bound.get(address, ()))
+
+    def _tree(self, segment: Any, said: Mapping[str, str | None]) -> set[str]:
+        """The switches of a tree, each of whose branches passes the segment's VID both ways."""
+        for switch in said:
+            if switch not in self.plan.of("fabric_switch"):
+                raise Wrong(f"its tree has {switch}, which is no switch of the fabric")
+            seen, here = {switch}, switch
+            while (key := said.get(here)) is not None:
+                if here in self.model.strange:
+                    raise Unknown(f"{here}: {self.model.strange[here]}")
+                joint = self.model.joints.get(key)
+                if joint is None or here not in joint.ends:
+                    raise Wrong(f"its tree has the cable {key} at {here}, which carries nothing there")
+                if not all(_across(pair, segment.vid) for pair in joint.ports):
+                    raise Wrong(f"the cable {key} of its tree doesn't pass {segment.vid} both ways")
+                here = joint.ends[1] if joint.ends[0] == here else joint.ends[0]
+                if here in seen or here not in said:
+                    raise Wrong(f"its tree doesn't lead from {switch} to its root")
+                seen.add(here)
+        if sum(key is None for key in said.values()) > 1:
+            raise Wrong("its tree has several roots")
+        return set(said)
+
+    def _lands(self, seat: Seat, segment: Any, tree: set[str]) -> str:
+        """What is wrong with how a seat's frames get into the tree and back; empty: nothing."""
+        if seat.doubt:
+            raise Unknown(seat.doubt)
+        if seat.port is None:
+            return "it is attached to nothing"
+        if seat.at in self.plan.of("fabric_port"):
+            switch = self.plan.get("fabric_port", seat.at).switch
+            right = seat.port.enters(seat.tag) == segment.vid and seat.port.leaves(segment.vid) == seat.tag
+            return "" if right and switch in tree else f"{segment.vid} isn't what comes in and out at its port"
+        inside = seat.port.enters(seat.tag)
+        if inside is None or seat.port.leaves(inside) != seat.tag:
+            return "its port drops what it sends, or what is for it"
+        ways = self.model.ways.get(seat.at, ())
+        if not ways:
+            raise Unknown("a switch without a way out")
+        for way in ways:
+            tag = way.near.leaves(inside)
+            there = way.far.enters(tag) if tag is not None else None
+            if way.far is PASSES and there == UNTAGGED:
+                raise Unknown("an unmanaged switch, in which untagged frames are of no VLAN")
+            if there != segment.vid or way.switch not in tree:
+                return f"over {way.nic} its frames don't get into the tree on {segment.vid}"
+            back = way.far.leaves(segment.vid)
+            if back is None or way.near.enters(back) != inside:
+                return f"over {way.nic} it doesn't hear what comes back"
+        return ""
+
+    def _gateways(self, segment: Any, tree: set[str]) -> bool:
+        """Whether somebody who runs bears each gateway in the tree."""
+        good = True
+        for address in segment.gateways:
+            tried, doubts = [], list[str]()
+            for seat, id in self._bound.get(address, ()):
+                try:
+                    wrong = "it is off" if id not in self.model.awake else self._lands(seat, segment, tree)
+                except Unknown as unknown:
+                    wrong = str(unknown)
+                    doubts.append(f"{id}: {wrong}")
+                tried.append(wrong)
+            for way in self.plan.where("way_in", "segment", segment.id):
+                port = _or_all(self.model, way.port)
+                inside = self.plan.get("fabric_port", way.port).switch in tree
+                tried.append(
+                    "" if port is not None and inside and _turns(port, segment.vid) else "its way in doesn't carry it"
+                )
+            if "" not in tried and doubts:
+                self.unchecked.append(f"home: gateway {address} of {segment.name}: {doubts[0]}")
+                good = False
+            elif "" not in tried:
+                self.failed.append(
+                    f"home: gateway {address} of {segment.name}: {'; '.join(dict.fromkeys(tried)) or 'nobody bears it'}"
+                )
+                good = False
+        return good
+
+    def _alone(self, segment: Any, seats: list[tuple[Seat, list[str]]], closed: set[tuple[str, int]]) -> str:
+        """What is wrong with a closed set: where frames leave it, or who of another segment hears them; empty: nothing."""
+        model = self.model
+        for seat, ids in seats:
+            if seat.doubt:
+                raise Unknown(f"{_some(ids)}: {seat.doubt}")
+            for switch, vid in self._entered(seat):
+                if (switch, vid) not in closed:
+                    return f"frames of {_some(ids)} get to VID {vid} of {switch}, outside the closed set"
+            if seat.at not in self.plan.of("fabric_port") and seat.port is not None:
+                heard = self._stranger(seat.at, seat.port.enters(seat.tag), segment.id)
+                if heard:
+                    return f"{heard} hears {_some(ids)} on their switch"
+        for switch, vid in sorted(closed):
+            if switch in model.strange:
+                raise Unknown(f"{switch}: {model.strange[switch]}")
+            for key in model.near.get(switch, ()):
+                joint = model.joints[key]
+                side = joint.ends.index(switch)
+                for pair in joint.ports:
+                    tag = pair[side].leaves(vid)
+                    onward = pair[1 - side].enters(tag) if tag is not None else None
+                    if onward is not None and (joint.ends[1 - side], onward) not in closed:
+                        return f"frames leave it over {key}: from VID {vid} of {switch} to VID {onward} of {joint.ends[1 - side]}"
+            for far, at, near in model.beyond.get(switch, ()):
+                tag = far.leaves(vid)
+                inside = near.enters(tag) if tag is not None else None
+                if inside is None:
+                    continue
+                if at in model.unclear:
+                    raise Unknown(f"{at}: {model.unclear[at]}")
+                heard = self._stranger(at, inside, segment.id)
+                if heard:
+                    return f"{heard} hears VID {vid} of {switch}"
+            for seat, ids in self._plugged.get(switch, ()):
+                if (
+                    seat.segment not in (None, segment.id)
+                    and seat.port is not None
+                    and seat.port.leaves(vid) == seat.tag
+                ):
+                    heard = next((id for id in ids if self._home(id)), "")
+                    if heard:
+                        return f"{heard} hears VID {vid} of {switch}"
+        return ""
+
+    def _entered(self, seat: Seat) -> Iterator[tuple[str, int]]:
+        """Where in the fabric a seat's frames get to, over whatever carries."""
+        inside = seat.port.enters(seat.tag) if seat.port is not None else None
+        if inside is None:
+            return
+        if seat.at in self.plan.of("fabric_port"):
+            yield self.plan.get("fabric_port", seat.at).switch, inside
+        for way in self.model.ways.get(seat.at, ()):
+            tag = way.near.leaves(inside)
+            there = way.far.enters(tag) if tag is not None else None
+            if there is not None:
+                yield way.switch, there
+
+    def _stranger(self, at: str, inside: int | None, segment: str) -> str:
+        """Somebody at home on another segment who hears a VLAN of a virtual switch."""
+        heard = self.ears.get((at, inside), ()) if inside is not None else ()
+        return next((id for other, id in heard if other not in (None, segment)), "")
+
+    @cached_property
+    def _plugged(self) -> dict[str, list[tuple[Seat, list[str]]]]:
+        """The stations at each fabric switch."""
+        found: dict[str, list[tuple[Seat, list[str]]]] = {}
+        for seat, ids in self.model.seats.items():
+            port = self.plan.of("fabric_port").get(seat.at)
+            if port is not None:
+                found.setdefault(port.switch, []).append((seat, ids))
+        return found
+
+    @cached_property
+    def _bound(self) -> dict[str, list[tuple[Seat, str]]]:
+        """Who bears each address, and where he sits."""
+        found: dict[str, list[tuple[Seat, str]]] = {}
+        for seat, ids in self.model.seats.items():
+            for id in ids:
+                for text in getattr(self.plan.find(id), "addresses", ()):
+                    found.setdefault(text.partition("/")[0], []).append((seat, id))
+        return found
+
+
+def _across(pair: tuple[Port, Port], vid: int) -> bool:
+    """Whether a VID passes a cable both ways and stays the same."""
+    tags = [(near.leaves(vid), far) for near, far in (pair, pair[::-1])]
+    return all(tag is not None and far.enters(tag) == vid for tag, far in tags)
+
+
+def _turns(port: Port, vid: int) -> bool:
+    tag = port.leaves(vid)
+    return tag is not None and port.enters(tag) == vid
+
+
+def _some(ids: list[str]) -> str:
+    listed = sorted(ids)
+    return ", ".join(listed[:3]) + (f" and {len(listed) - 3} more" if len(listed) > 3 else "")
+
+
+def digest(plan: Plan) -> str:
+    """What a report calls its plan by: SHA-256 of its file as it is written."""
+    return hashlib.sha256(write_plan(plan)).hexdigest()
+
+
+def read_report(raw: bytes) -> dict[str, Any]:
+    """A report, from its JSON or from the HTML that holds it; ValueError says what is wrong with it."""
+    text = raw.decode("utf-8")
+    held = re.search(r'<script type="application/json" id="evidence">(.*?)</script>', text, re.DOTALL)
+    try:
+        report = json.loads(held[1].replace("<\\/", "</") if held else text)
+    except json.JSONDecodeError as error:
+        raise ValueError(f"the report isn't JSON, at line {error.lineno}, column {error.colno}: {error.msg}") from None
+    if not isinstance(report, dict) or report.get("format") != FORMAT or report.get("version") != VERSION:
+        raise ValueError(f"this is no {FORMAT} of version {VERSION}")
+    for name, sort in (("plan", dict), ("endpoints", list), ("segments", list)):
+        if not isinstance(report.get(name), sort):
+            raise ValueError(f"the report has no {name}")
+    for n, one in enumerate(report["endpoints"]):
+        if not isinstance(one, dict) or not isinstance(one.get("id"), str) or not isinstance(one.get("verdict"), str):
+            raise ValueError(f"endpoint {n + 1} of the report has no id or no verdict")
+    for n, one in enumerate(report["segments"]):
+        if not isinstance(one, dict) or not all(
+            isinstance(one.get(k), t) for k, t in (("id", str), ("tree", dict), ("closed", dict))
+        ):
+            raise ValueError(f"segment {n + 1} of the report has no id, tree or closed set")
+    return report
+
+
+def recheck(plan: Plan, report: Mapping[str, Any], raw: bytes = b"") -> Verdict:
+    """What becomes of a report's claims; one of another plan fails as a whole.  `raw`: the plan's file, where it was read from one."""
+    said = report["plan"].get("digest")
+    # A file that was written by hand says the same in another way.
+    if said != hashlib.sha256(raw).hexdigest() and said != digest(plan):
+        return Verdict({}, ("the report is of another plan, or of another state of this one",), ())
+    return Checker(plan, report).verdict()
