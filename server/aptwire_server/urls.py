@@ -83,6 +83,7 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/decks-drawing", paper.decks_drawing),
     path("api/plans/<uuid:plan_id>/sheets", taking.sheets),
     path("api/plans/<uuid:plan_id>/report", paper.report),
+    path("api/plans/<uuid:plan_id>/validation", paper.validated),
     path("api/plans/<uuid:plan_id>/trace", views.trace),
     path("api/plans/<uuid:plan_id>/ping", views.get_ping),
     path("api/plans/<uuid:plan_id>/leases", views.list_leases),

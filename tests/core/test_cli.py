@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import tempfile
 import unittest
 from pathlib import Path
@@ -169,6 +170,24 @@ class CommandLineTest(unittest.TestCase):
         back = json.loads(self.call("compare", other, self.plan, "--json").output)
         self.assertEqual(back["gone"], told["new"])
         self.assertEqual(self.call("compare", self.plan, self.plan + ".nowhere").exit_code, 2)
+
+    def test_a_validation_report_is_written_and_checked(self) -> None:
+        plan = str(ROOT / "demo" / "brackwater.json")
+        for name in ("report.json", "report.html"):
+            report = str(Path(self.plan).with_name(name))
+            self.assertEqual(self.call("validate", plan, "-o", report, "--proved", "asked on Monday").exit_code, 0)
+            self.assertIn("asked on Monday", Path(report).read_text())
+            done = self.call("recheck", plan, report)
+            self.assertEqual(done.exit_code, 0, done.output)
+            self.assertIn("that fail: 0", done.output)
+        claimed = re.sub('"verdict": "(astray|stranded)"', '"verdict": "home"', Path(report).read_text())
+        Path(report).write_text(claimed)
+        done = self.call("recheck", plan, report, "--json")
+        self.assertEqual(done.exit_code, 1)
+        self.assertTrue(json.loads(done.output)["failed"])
+        Path(report).write_text("nothing")
+        self.assertEqual(self.call("recheck", plan, report).exit_code, 2)
+        self.assertEqual(self.call("recheck", plan, report + ".gone").exit_code, 2)
 
     def test_all_home_ends_with_0_unless_a_rule_is_broken(self) -> None:
         plan = json.loads((ROOT / "demo" / "brackwater.json").read_text())

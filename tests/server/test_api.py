@@ -18,6 +18,7 @@ from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Patch, apply_edit, touched
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import KINDS
+from aptwire.recheck import read_report, recheck
 from aptwire.report import landings
 
 from measure.fleet import fleet
@@ -392,6 +393,8 @@ class AnswersTest(unittest.TestCase):
             ("sheet?of=segments", "text/csv; charset=utf-8", "Brackwater-Ferries-segments.csv", b"segment,role,VID"),
             ("sheet?of=ports&form=xlsx", "application/vnd.openxml", "Brackwater-Ferries-ports.xlsx", b"PK"),
             ("report", "text/html; charset=utf-8", "Brackwater-Ferries-report.html", b"<!doctype html>"),
+            ("validation", "text/html; charset=utf-8", "Brackwater-Ferries-validation.html", b"<!doctype html>"),
+            ("validation?form=json", "application/json", "Brackwater-Ferries-validation.json", b'{"format"'),
             ("decks-drawing?host=petrel", "image/svg+xml; charset=utf-8", "Brackwater-Ferries-decks.svg", b"<svg"),
         ):
             headers, body = self.client.file(f"{at}/{path}")
@@ -403,6 +406,17 @@ class AnswersTest(unittest.TestCase):
             self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
         status, refused = self.client.get(f"{at}/decks-drawing?host=petrel&host=nobody")
         self.assertEqual((status, refused["problems"][0]["text"]), (400, "field host: there is no host “nobody”"))
+
+    def test_the_validation_report_holds_against_the_plan_file_and_no_other(self) -> None:
+        file = self.client.exported(self.plan)
+        report = read_report(self.client.file(f"plans/{self.plan}/validation")[1])
+        found = recheck(read_plan(file), report, file)
+        self.assertEqual(found.failed, ())
+        self.assertGreater(found.right["home"], 20)
+        self.client.edit(self.plan, 0, patch("host_port", "gannet/guests0/mgmt", vid=None))
+        file = self.client.exported(self.plan)
+        self.assertIn("another plan", recheck(read_plan(file), report, file).failed[0])
+        self.assertEqual(self.client.get(f"plans/{self.plan}/validation?form=pdf")[0], 400)
 
     def test_trace_there_and_back(self) -> None:
         path = f"plans/{self.plan}/trace?a={quote('gannet/tap-ticketing-db')}&b={quote('gannet/tap-fw-in|210')}"

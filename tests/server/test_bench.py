@@ -60,6 +60,8 @@ class BenchTest(unittest.TestCase):
             [(2, 1, second["report"]["agreed"]), (1, 0, report["agreed"])],
         )
         self.assertEqual(listed["workers"], 1)
+        proved = json.loads(self.client.file(f"{self.at}/validation?form=json")[1])["proved"]
+        self.assertIn(f"of revision 1, {second['report']['asked']:,} questions were put to a kernel", proved[0])
         status, _ = self.client.get(f"{self.at}/bench/1/difference/1")
         self.assertEqual(status, 404)
 

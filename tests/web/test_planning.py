@@ -194,6 +194,7 @@ class PaperTest(BrowserTest):
         page = self.page
         for item, name, begins in (
             ("Hand-over report", "Brackwater-Ferries-report.html", b"<!doctype html>"),
+            ("Validation report", "Brackwater-Ferries-validation.html", b"<!doctype html>"),
             ("Wiring schedule", "Brackwater-Ferries-wiring.xlsx", b"PK"),
         ):
             page.get_by_role("button", name="Export").focus()

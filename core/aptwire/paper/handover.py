@@ -23,6 +23,8 @@ from aptwire.rules.asking import asked
 
 MARKS = {"home": "●", "unproven": "◌", "wavering": "◐", "stranded": "▲", "astray": "◆", "exposed": "■", "idle": "○"}
 
+SHORT = 16
+"""Letters of a word that a column of a table holds whole."""
 MOST_NAMED = 8
 """Of a list in a cell: as many as a sheet of paper is wide enough for."""
 
@@ -35,6 +37,7 @@ table { border-collapse: collapse; width: 100%; font-size: 8.5pt; margin: 0 0 3m
 th, td { text-align: left; vertical-align: top; padding: 0.7mm 1.6mm; border-bottom: 0.2mm solid #cfc8ba; overflow-wrap: anywhere }
 td:nth-child(-n+2) { overflow-wrap: break-word; max-width: 45mm }
 th { border-bottom-color: #1c2733; font-weight: 600 } td.n, th.n { text-align: right; font-variant-numeric: tabular-nums }
+td { min-width: 24mm } td.n, td.k { min-width: 0 } td.n, td.k, th { overflow-wrap: break-word }
 thead { display: table-header-group } tr { break-inside: avoid }
 .strand svg { max-width: 100%; height: auto; break-inside: avoid } li { margin: 0 0 1.2mm } .quiet { color: #5a6472 } nav { columns: 2; margin: 3mm 0 }
 @media print { body { margin: 0; max-width: none; padding: 0 } nav { display: none } h2.page { break-before: page } a { color: inherit; text-decoration: none } }
@@ -58,7 +61,7 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         ("Who meets whom", False, sheet_table(meetings(judgement, MOST_NAMED), "There is no segment.")),
         ("Where guests could run", False, sheet_table(moves(judgement, MOST_NAMED), "There is no guest.")),
         ("Patterns", False, _patterns(judgement)),
-        ("Where everything lands", True, sheet_table(landing(judgement), "There is no endpoint.")),
+        ("Where everything lands", True, landing_table(judgement)),
         ("Wiring", True, sheet_table(_cables(plan), "There is no cable.")),
         ("Ports", True, _ports(plan)),
         ("Notes", False, sheet_table(_said(plan), "Nobody noted anything.")),
@@ -184,6 +187,14 @@ def _accepted(plan: Plan, found: Iterable[Finding | Risk], today: datetime.date)
     yield "</ul>\n"
 
 
+def landing_table(judgement: Judgement) -> Iterator[str]:
+    """Where everything lands; what the command line calls an endpoint says no more than its host and name."""
+    sheet = landing(judgement)
+    kept = [n for n, title in enumerate(sheet.head) if title != "key"]
+    rows = tuple(tuple(row[n] for n in kept) for row in sheet.rows)
+    yield from sheet_table(Sheet(sheet.name, tuple(sheet.head[n] for n in kept), rows), "There is no endpoint.")
+
+
 def rules_table(judgement: Judgement) -> Iterator[str]:
     """The rules, and how each stands."""
     rows = tuple((rule.text, answer.outcome, answer.text) for rule, answer in asked(judgement).rules())
@@ -235,17 +246,19 @@ def sheet_table(sheet: Sheet, empty: str) -> Iterator[str]:
         return
     # Columns that nobody fills only make the others narrow.
     used = [n for n in range(len(sheet.head)) if any(row[n] not in (None, "") for row in sheet.rows)]
-    numbers = {n for n in used if all(row[n] is None or isinstance(row[n], int) for row in sheet.rows)}
-    yield (
-        "<table><thead><tr>"
-        + "".join(_cell("th", sheet.head[n], n in numbers) for n in used)
-        + "</tr></thead><tbody>\n"
-    )
+    # Numbers, and words that are short on every row, aren't broken within.
+    marks = dict.fromkeys(used, "")
+    for n in used:
+        if all(row[n] is None or isinstance(row[n], int) for row in sheet.rows):
+            marks[n] = " class=n"
+        elif all(len(word) <= SHORT for row in sheet.rows for word in str(row[n] or "").split()):
+            marks[n] = " class=k"
+    yield f"<table><thead><tr>{''.join(_cell('th', sheet.head[n], mark) for n, mark in marks.items())}</tr></thead><tbody>\n"
     for row in sheet.rows:
-        yield "<tr>" + "".join(_cell("td", row[n], n in numbers) for n in used) + "</tr>\n"
+        yield f"<tr>{''.join(_cell('td', row[n], mark) for n, mark in marks.items())}</tr>\n"
     yield "</tbody></table>\n"
 
 
-def _cell(tag: str, value: Cell, number: bool) -> str:
+def _cell(tag: str, value: Cell, mark: str) -> str:
     text = "" if value is None else escape(str(value))
-    return f"<{tag}{' class=n' if number else ''}>{text}</{tag}>"
+    return f"<{tag}{mark}>{text}</{tag}>"

@@ -18,8 +18,7 @@ import numpy as np
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import EACH_STATE, Voices, voices
 from aptwire.judge.why import HOME
-from aptwire.paper.handover import STYLE, counts_table, rules_table, section, sheet_table
-from aptwire.paper.tables import landing
+from aptwire.paper.handover import STYLE, counts_table, landing_table, rules_table, section
 from aptwire.recheck import FORMAT, VERSION, digest
 from aptwire.rules.asking import asked
 
@@ -129,7 +128,7 @@ def validation_html(judgement: Judgement, report: dict[str, Any]) -> Iterator[st
     yield f"<h1>{name}</h1>\n<p class='quiet'>Validation report of {escape(made)}.</p>\n"
     yield from section("How it stands", counts_table(judgement))
     yield from section("Rules", rules_table(judgement))
-    yield from section("Where everything lands", sheet_table(landing(judgement), "There is no endpoint."))
+    yield from section("Where everything lands", landing_table(judgement))
     yield from section("Evidence", _said(report))
     yield from section("Proved in a kernel", _proved(report["proved"]))
     held = json.dumps(report, ensure_ascii=False).replace("</", "<\\/")

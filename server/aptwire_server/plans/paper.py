@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import uuid
 
 from aptwire.judge.alone import alone
@@ -10,6 +11,7 @@ from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
 from aptwire.paper.sheets import to_csv, to_xlsx
 from aptwire.paper.tables import SHEETS, joined
+from aptwire.paper.validation import validation, validation_html
 from django.http import HttpResponse, HttpResponseBase, StreamingHttpResponse
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -19,10 +21,12 @@ from rest_framework.request import Request
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.gate import asked, bad
 from aptwire_server.plans.listing import REFUSED
+from aptwire_server.plans.models import BenchRun, PlanRow
 from aptwire_server.plans.views import asked_record, file_name, looked_at
 
 WORKBOOK = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 BINARY = {"type": "string", "format": "binary"}
+ANY = {"type": "object", "additionalProperties": True}
 
 
 @extend_schema(
@@ -58,6 +62,39 @@ def report(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     judgement = looked_at(request, row).judgement()
     response = StreamingHttpResponse(handover(judgement, timezone.localdate()), content_type="text/html; charset=utf-8")
     return _saved(response, f"{file_name(row.name)}-report.html")
+
+
+@extend_schema(
+    parameters=[OpenApiParameter("form", str, enum=["html", "json"], description="html unless said")],
+    responses={(200, "text/html"): BINARY, (200, "application/json"): ANY, **REFUSED},
+    operation_id="get_validation",
+)
+@api_view(["GET"])
+def validated(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
+    """The validation report of a plan, with its evidence and what the kernel was last asked of it; `./run recheck` verifies it against the plan's file."""
+    row = plan_for(request, plan_id)
+    form = asked(request, "form", "html")
+    if form not in ("html", "json"):
+        raise bad("html or json is needed", "form")
+    judgement = looked_at(request, row).judgement()
+    made = validation(judgement, timezone.localtime(), _proved(row))
+    if form == "json":
+        response: HttpResponseBase = HttpResponse(json.dumps(made, ensure_ascii=False), content_type="application/json")
+    else:
+        response = StreamingHttpResponse(validation_html(judgement, made), content_type="text/html; charset=utf-8")
+    return _saved(response, f"{file_name(row.name)}-validation.{form}")
+
+
+def _proved(row: PlanRow) -> list[str]:
+    """The latest run of the bench that ended well, in a sentence."""
+    run = BenchRun.objects.filter(plan=row, state="done").order_by("-number").first()
+    if run is None or run.report is None or run.ended is None:
+        return []
+    told = {name: run.report[name] for name in ("asked", "agreed", "differed")}
+    when = timezone.localtime(run.ended).isoformat(timespec="minutes").replace("T", " ")
+    return [
+        f"{when}: of revision {run.revision}, {told['asked']:,} questions were put to a kernel; {told['agreed']:,} agreed, {told['differed']:,} differed."
+    ]
 
 
 @extend_schema(

@@ -577,7 +577,7 @@ LOOKING = (
         "/move",
         "/clearing",
     ),
-    *("/could", "/tree", "/bench", "/gestures", "/patterns", "/sheet", "/report"),
+    *("/could", "/tree", "/bench", "/gestures", "/patterns", "/sheet", "/report", "/validation"),
 )
 """The addresses of a plan that can be asked about an earlier revision."""
 AT: Schema = {

@@ -21,6 +21,7 @@ import { VerdictColumn } from "./VerdictColumn";
 /** What can be taken along beside the plan file. */
 const PAPER = [
   ["report", "Hand-over report (HTML)"],
+  ["validation", "Validation report with evidence (HTML)"],
   ["sheet?of=segments&form=xlsx", "Segments (XLSX)"],
   ["sheet?of=wiring&form=xlsx", "Wiring schedule (XLSX)"],
   ["sheet?of=ports&form=xlsx", "Ports of each switch (XLSX)"],
