@@ -38,6 +38,7 @@ from aptwire.judge.verdicts import judge
 from aptwire.moving.clearing import clear
 from aptwire.moving.faults import COLD, FARES, LESS, RUNS
 from aptwire.moving.moves import BY_GUEST, by_guest, moving
+from aptwire.paper.capture import capture
 from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
@@ -426,15 +427,19 @@ def trace(plan_file: str, a: str, b: str, as_json: bool) -> None:
 @click.option(
     "--on", "service", metavar="tcp/PORT", default="", help="a connection to a port (or udp/PORT), in place of a ping"
 )
+@click.option("--pcapng", metavar="FILE", help="write the frames of question and answer at every place on their way")
 @click.option("--json", "as_json", is_flag=True, help="the answer with its hops as JSON")
-def ping(plan_file: str, a: str, b: str, without: str | None, service: str, as_json: bool) -> None:
+def ping(plan_file: str, a: str, b: str, without: str | None, service: str, pcapng: str | None, as_json: bool) -> None:
     """Ping somebody."""
     plan = _load(plan_file)
     try:
         state = State(lost=frozenset([find_nic(plan, without)])) if without else None
-        found = ask_ping(judge(plan), end_of(plan, a), end_of(plan, b), state, read_packet(service))
+        packet = read_packet(service)
+        found = ask_ping(judge(plan), end_of(plan, a), end_of(plan, b), state, packet)
     except PlanError as error:
         _fail(error.problems)
+    if pcapng:
+        _write(pcapng, capture(plan, found, packet))
     if as_json:
         _print_json(found.to_json())
     else:

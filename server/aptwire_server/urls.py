@@ -80,6 +80,7 @@ urlpatterns = [
     path("api/plans/<uuid:plan_id>/patterns", gestures.patterns),
     path("api/plans/<uuid:plan_id>/sheet", paper.sheet),
     path("api/plans/<uuid:plan_id>/strand-drawing", paper.strand_drawing),
+    path("api/plans/<uuid:plan_id>/ping-frames", paper.ping_frames),
     path("api/plans/<uuid:plan_id>/decks-drawing", paper.decks_drawing),
     path("api/plans/<uuid:plan_id>/sheets", taking.sheets),
     path("api/plans/<uuid:plan_id>/report", paper.report),

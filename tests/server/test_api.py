@@ -395,6 +395,12 @@ class AnswersTest(unittest.TestCase):
             ("report", "text/html; charset=utf-8", "Brackwater-Ferries-report.html", b"<!doctype html>"),
             ("validation", "text/html; charset=utf-8", "Brackwater-Ferries-validation.html", b"<!doctype html>"),
             ("validation?form=json", "application/json", "Brackwater-Ferries-validation.json", b'{"format"'),
+            (
+                "ping-frames?a=fulmar/tap-crew-roster&b=internet",
+                "application/x-pcapng",
+                "Brackwater-Ferries-ping.pcapng",
+                b"\n\r\r\n",
+            ),
             ("decks-drawing?host=petrel", "image/svg+xml; charset=utf-8", "Brackwater-Ferries-decks.svg", b"<svg"),
         ):
             headers, body = self.client.file(f"{at}/{path}")

@@ -445,6 +445,9 @@ class FabricTest(BuildingCase):
         ping = page.get_by_role("region", name="Ping", exact=True)
         expect(ping).to_contain_text("internet (198.51.100.1) answers crew-roster")
         expect(ping.get_by_role("table").first).to_contain_text("translated to 10.66.0.1")
+        with page.expect_download() as download:
+            ping.get_by_role("link", name="Save the frames").click()
+        self.assertTrue(download.value.path().read_bytes().startswith(b"\n\r\r\n"))
         self.accessible()
         # Without the translation the line's router gets a packet to which it knows no way back.
         page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")

@@ -5,13 +5,16 @@ from __future__ import annotations
 import json
 import uuid
 
+from aptwire.above.ping import ping
 from aptwire.judge.alone import alone
+from aptwire.paper.capture import capture
 from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.handover import handover
 from aptwire.paper.sheets import to_csv, to_xlsx
 from aptwire.paper.tables import SHEETS, joined
 from aptwire.paper.validation import validation, validation_html
+from aptwire.plan.filters import read_packet
 from django.http import HttpResponse, HttpResponseBase, StreamingHttpResponse
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -22,8 +25,9 @@ from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.gate import asked, bad
 from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.models import BenchRun, PlanRow
-from aptwire_server.plans.views import asked_record, file_name, looked_at
+from aptwire_server.plans.views import asked_end, asked_record, file_name, looked_at
 
+CAPTURE = "application/x-pcapng"
 WORKBOOK = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 BINARY = {"type": "string", "format": "binary"}
 ANY = {"type": "object", "additionalProperties": True}
@@ -95,6 +99,26 @@ def _proved(row: PlanRow) -> list[str]:
     return [
         f"{when}: of revision {run.revision}, {told['asked']:,} questions were put to a kernel; {told['agreed']:,} agreed, {told['differed']:,} differed."
     ]
+
+
+@extend_schema(
+    parameters=[
+        OpenApiParameter("a", str, required=True),
+        OpenApiParameter("b", str, required=True),
+        OpenApiParameter("on", str, description="tcp/PORT or udp/PORT: a connection in place of a ping"),
+    ],
+    responses={(200, CAPTURE): BINARY, **REFUSED},
+    operation_id="get_ping_frames",
+)
+@api_view(["GET"])
+def ping_frames(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
+    """The frames of a ping's question and answer at every place on their way, as pcapng; what a and b may be: as for the ping itself."""
+    row = plan_for(request, plan_id)
+    judgement = looked_at(request, row).judgement()
+    a, b = (asked_end(judgement.plan, asked(request, name), name) for name in ("a", "b"))
+    packet = read_packet(asked(request, "on"))
+    response = HttpResponse(capture(judgement.plan, ping(judgement, a, b, packet=packet), packet), content_type=CAPTURE)
+    return _saved(response, f"{file_name(row.name)}-ping.pcapng")
 
 
 @extend_schema(

@@ -569,6 +569,7 @@ LOOKING = (
         "/segment-alone",
         "/cable-alone",
         "/strand-drawing",
+        "/ping-frames",
         "/decks-drawing",
         "/lattice",
         "/meetings",

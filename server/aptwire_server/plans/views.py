@@ -348,7 +348,7 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
 def get_ping(request: Request, plan_id: uuid.UUID) -> Response:
     """Whether b answers a ping from a: a guest, station, host, host/tap, or a record's id; b may be an address."""
     judgement = _engine(request, plan_id).judgement()
-    a, b = (_end(judgement.plan, asked(request, name), name) for name in ("a", "b"))
+    a, b = (asked_end(judgement.plan, asked(request, name), name) for name in ("a", "b"))
     return Response(ping(judgement, a, b, packet=read_packet(asked(request, "on"))).to_json())
 
 
@@ -371,7 +371,8 @@ def list_leases(request: Request, plan_id: uuid.UUID) -> Response:
     return Response({"leases": told})
 
 
-def _end(plan: Plan, text: str, name: str) -> str:
+def asked_end(plan: Plan, text: str, name: str) -> str:
+    """Whom a parameter means by a name or an address; an error that names the parameter where nobody is."""
     try:
         return end_of(plan, text)
     except PlanError as error:

@@ -1,9 +1,9 @@
 import "./tables.css";
 import { LinkButton } from "../parts/controls";
 
-import { Field, HStack, Input } from "@chakra-ui/react";
+import { Button, Field, HStack, Input } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { ArrowRightLeft } from "lucide-react";
+import { ArrowRightLeft, Download } from "lucide-react";
 import { useCallback, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 
@@ -39,7 +39,7 @@ function ends(book: Book, endpoints: ReadonlyMap<string, Endpoint>): Choice[] {
 }
 
 export function TraceView() {
-  const { id, snapshot, book } = usePlan();
+  const { id, at, snapshot, book } = usePlan();
   const of = snapshot.draft_of;
   const [params, setParams] = useSearchParams();
   const choices = useMemo(() => ends(book, snapshot.endpoints), [book, snapshot.endpoints]);
@@ -101,6 +101,8 @@ export function TraceView() {
       return data ?? null;
     },
   });
+  const past = at === undefined ? "" : `&at=${at}`;
+  const frames = `/api/plans/${id}/ping-frames?${new URLSearchParams({ a, b, on }).toString()}${past}`;
   return (
     <div className="trace">
       <div className="tools">
@@ -158,7 +160,7 @@ export function TraceView() {
       )}
       {(trace.data ?? ping.data) && (
         <div className="traces" role="region" aria-label="What becomes of it" tabIndex={0}>
-          {ping.data && <Pinged ping={ping.data} before={base.data ?? null} nameOf={nameOf} />}
+          {ping.data && <Pinged ping={ping.data} before={base.data ?? null} nameOf={nameOf} frames={frames} />}
           {ping.data?.ways.map((way, n) =>
             way.legs.length > 1 || !trace.data
               ? way.legs.map(
@@ -276,7 +278,10 @@ function Pinged({
   ping,
   before,
   nameOf,
+  frames,
 }: {
+  /** Where its frames are, as a file. */
+  frames: string;
   ping: Ping;
   /** What the plan says of which this is a draft. */
   before: Ping | null;
@@ -304,6 +309,13 @@ function Pinged({
           ))}
           {ping.elsewhere.length > MOST_TOLD && <li>and {ping.elsewhere.length - MOST_TOLD} more states</li>}
         </ul>
+      )}
+      {ping.ways.some((way) => way.legs.some((leg) => leg.trace)) && (
+        <Button asChild variant="outline" size="sm">
+          <a href={frames} download title="As they would be at every place on their way, for a packet viewer">
+            <Download size={14} aria-hidden /> Save the frames (pcapng)
+          </a>
+        </Button>
       )}
       {ping.ways.map(
         (way, n) => way.legs.length > 0 && <Legs key={n} title={WAYS[n] ?? ""} way={way} nameOf={nameOf} />,
