@@ -146,7 +146,8 @@ class Roads:
         if known is None:
             known, hops = ([], []), left(bridge)
             for link in self.at(bridge, order, goal):
-                known[left(link.ends[1 - link.side(bridge)]) >= hops].append(link)
+                one, two = link.ends
+                known[left(two if one == bridge else one) >= hops].append(link)
             if usual:
                 self.wiring.split[bridge, order, goal] = known
         return known

@@ -194,16 +194,11 @@ class Wiring:
             return lambda _: 0
         block = self.team_block(bridge)
         members = (m.link for team in (block.teams if block is not None else ()) for m in team.members)
-        gates = {link.ends[1] for link in members if link is not None} - {bridge}
-        ways = [self.fabric.hops(gate) for gate in gates]
-
-        def left(here: int) -> int:
-            if here == bridge:
-                return 0
-            known = [hops[here] for hops in ways if here in hops]
-            return 1 + min(known) if known else 0
-
-        return left if gates else (lambda here: self.fabric.hops(bridge).get(here, 0))
+        gates = frozenset(link.ends[1] for link in members if link is not None) - {bridge}
+        if not gates:
+            return lambda here: self.fabric.hops(bridge).get(here, 0)
+        hops = self.fabric.hops_past(gates)
+        return lambda here: hops.get(here, 0) if here != bridge else 0
 
     @cached_property
     def split(self) -> dict[tuple[int, str, int], tuple[list[Link], list[Link]]]:

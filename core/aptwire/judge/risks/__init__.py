@@ -67,8 +67,7 @@ GROUPED: tuple[Grouping[_All, Risk], ...] = (
 
 
 def _segments(look: _All) -> Rests:
-    with_members = frozenset(id for id, count in look.members.items() if count)
-    return (look.plan.of("segment"), look.plan.of("secondary_vlan"), with_members)
+    return (look.plan.of("segment"), look.plan.of("secondary_vlan"), look.populated)
 
 
 def _cables(look: _All) -> Rests:
@@ -114,10 +113,11 @@ def risks(judgement: Judgement) -> list[Risk]:
             made = [risk for grouping in GROUPED for risk in finder.book.grouped(grouping, finder).all()]
             made += (risk for search in SINGLE for risk in search(finder))
             # Those told before are in order already, which makes sorting quick.
-            now = {id(risk) for risk in made}
+            now = set(map(id, made))
             before, _ = judgement.answered.before.get("risks", ((), None))
             kept = [risk for risk in before if id(risk) in now]
-            held = {id(risk) for risk in kept}
-            listed = [*kept, *(risk for risk in made if id(risk) not in held)]
-            known = judgement.answered.answers["risks"] = tuple(sorted(listed, key=attrgetter("rank")))
+            if len(kept) < len(made):
+                held = set(map(id, kept))
+                kept = sorted([*kept, *(risk for risk in made if id(risk) not in held)], key=attrgetter("rank"))
+            known = judgement.answered.answers["risks"] = tuple(kept)
     return list(known)

@@ -118,6 +118,11 @@ class RiskSearch:
         """How many places belong on each segment."""
         return self.judgement.members()
 
+    @cached_property
+    def populated(self) -> frozenset[str]:
+        """The segments on which places belong."""
+        return frozenset(id for id, count in self.members.items() if count)
+
 
 def without(segment: Segment, field: str, address: str) -> tuple[str, Edit]:
     """An address taken away from a list of a segment's, in words and as an edit."""
