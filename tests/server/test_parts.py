@@ -133,7 +133,10 @@ class LoadTest(unittest.TestCase):
             played = load.play(pages=60, seconds=20, kills=1)
         print("\n".join(played.lines()))
         self.assertEqual((played.lost, played.behind), ([], 0), said.getvalue())
-        self.assertEqual(said.getvalue().count("runs again"), 3)
+        # On a slow machine the time may be over before the last part's turn.
+        killed = said.getvalue().count("  killed ")
+        self.assertGreater(killed, 1)
+        self.assertEqual(said.getvalue().count("runs again"), killed)
         self.assertGreater(played.edits, 20)
         self.assertLess(played.connections, 40)
 

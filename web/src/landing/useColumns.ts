@@ -17,8 +17,15 @@ export function useColumns(): { columns: readonly Column[]; choose: (ids: readon
   const { mutate } = useMutation({
     // One after the other: what was chosen last is what is kept.
     scope: { id: KEY.join(" ") },
+    // Whoever leaves the page right after choosing is kept too.
     mutationFn: async (columns: string[]) =>
-      unwrap(await api.PUT("/api/columns/{of}", { params: { path: { of: "landing" } }, body: { columns } })),
+      unwrap(
+        await api.PUT("/api/columns/{of}", {
+          params: { path: { of: "landing" } },
+          body: { columns },
+          keepalive: true,
+        }),
+      ),
     onMutate: (columns) => client.setQueryData(KEY, { columns }),
     // What the server didn't keep isn't shown as if it had.
     onError: () => client.invalidateQueries({ queryKey: KEY }),
