@@ -236,6 +236,23 @@ class RulesTest(unittest.TestCase):
         made.put("filter_line", "g", of="r", order=20, action="deny", enters="r20")
         self.assertEqual(self.fares(made, "keep s10 apart from internet even if hostile"), HOLDS)
 
+    def test_whoever_may_tag_as_the_gateway_outside_hears_gets_there(self) -> None:
+        """c1 is on a trunk with 20 on it, at which the gateway of the internet comes in; its own segment has neither router nor gateway."""
+        made = house()
+        made.segment(30, subnets=["10.0.30.0/24"])
+        made.put("port_group", "b/wide", switch="b/s", name="wide", mode="trunk", allowed="20", native=30)
+        made.put("guest", "guest-c1", host="b", name="c1")
+        own = {"port_group": "b/wide", "belongs": "s30", "addresses": ["10.0.30.11/24"]}
+        made.put("adapter", "c1", guest="guest-c1", name="c1", **own)
+        text = "keep s30 apart from outside internet"
+        self.assertEqual(self.fares(made, text), HOLDS)
+        told = asked(judge(made.plan())).ask(f"{text} even if hostile")
+        self.assertEqual(told.outcome, BROKEN)
+        self.assertIn("c1 could hand packets for internet to", told.text)
+        next(g for g in made.kinds["port_group"] if g["id"] == "b/wide")["allowed"] = "40"
+        # What r is handed for 30 goes back to the gateway outside, of which nobody knows where it sends that.
+        self.assertEqual(self.fares(made, f"{text} even if hostile"), UNKNOWN)
+
     def test_every_part_that_is_told_apart_is_asked(self) -> None:
         made = house()
         made.put("filter_line", "f", of="r", order=10, action="deny", targets=["192.0.2.0/24"])

@@ -13,7 +13,7 @@ from aptwire.forward.parts import Place, Stand, State
 from aptwire.forward.trace import Trace, entry_at, trace
 from aptwire.judge.could import could, exactly
 from aptwire.plan.kinds import OWNERS, Mirror, WayIn
-from aptwire.plan.names import some
+from aptwire.plan.names import called, some
 from aptwire.plan.sentences import EVERYTHING, Apart
 from aptwire.plan.stacks import Address
 from aptwire.rules.alike import Look
@@ -80,7 +80,7 @@ class Parting:
         if not self.sentence.layer2:
             searches += [self._routed, self._unaddressed, self._outside]
         if self.sentence.hostile and not self.sentence.layer2:
-            searches.append(self._handed)
+            searches += [self._handed, self._at_the_way_in]
         for search in searches:
             found = next(search(), None)
             if found is not None:
@@ -369,6 +369,21 @@ class Parting:
                         self._perhaps(record, outside, router, waking.forwarded(enters, outside)[0])
                         for address in self._unborne(router, enters):
                             self._perhaps(outside, record, router, waking.leaves(outside, address, enters)[0])
+
+    def _at_the_way_in(self) -> Iterator[Answer]:
+        """Guests who may speak to a gateway outside the plan, whatever their own table says: it sends on what they hand it."""
+        for spots, beyond in ((self.spots[0], self.beyond[1]), (self.spots[1], self.beyond[0])):
+            for outside in beyond:
+                way = self.plan.of("way_in").get(self.plan.get("outside", outside).at)
+                entry = entry_at(self.wiring, way) if way is not None else None
+                if entry is None:
+                    continue
+                ears = frozenset[object]().union(*(self.voices.heard(entry.bridge, "", c) for c in entry.stand.hears))
+                for spot in spots:
+                    if not self._free(spot, True).isdisjoint(ears):
+                        names = self.look.name(spot[1][0]), self.look.name(outside), called(self.plan, way)
+                        text = f"{names[0]} could hand packets for {names[1]} to the gateway at {names[2]}."
+                        yield Answer(BROKEN, text, spot[1][0], outside)
 
     def _entrances(self, outside: str) -> list[str]:
         """Where somebody in an outside network may hand over packets: the station behind which it is, or whoever forwards near its way in (interfaces)."""
