@@ -1,4 +1,5 @@
-"""Checks a validation report against its plan, with nothing of the engine but the reader of plans: no arrays, no searches, so that a stranger can read it whole.
+"""Checks a validation report against its plan, with nothing of the engine but the reader of plans: no arrays, and no search but for the spanning tree, so that a stranger can
+read it whole.
 
 A report claims who is home, and brings for each segment its evidence: a *tree* of the fabric's switches over which everybody on it hears each other, and a
 *closed set* of places in the fabric (switch and VID) that frames of it never leave.  What is checked here:
@@ -775,9 +776,13 @@ def read_report(raw: bytes) -> dict[str, Any]:
         if not isinstance(one, dict) or not isinstance(one.get("id"), str) or not isinstance(one.get("verdict"), str):
             raise ValueError(f"endpoint {n + 1} of the report has no id or no verdict")
     for n, one in enumerate(report["segments"]):
-        if not isinstance(one, dict) or not all(
-            isinstance(one.get(k), t) for k, t in (("id", str), ("tree", dict), ("closed", dict))
-        ):
+        known = one if isinstance(one, dict) else {}
+        tree, closed = known.get("tree"), known.get("closed")
+        right = isinstance(tree, dict) and all(key is None or isinstance(key, str) for key in tree.values())
+        right = (
+            right and isinstance(closed, dict) and all(v.isdecimal() and isinstance(closed[v], list) for v in closed)
+        )
+        if not right or not isinstance(known.get("id"), str):
             raise ValueError(f"segment {n + 1} of the report has no id, tree or closed set")
     return report
 

@@ -161,6 +161,11 @@ class CorruptReportTest(unittest.TestCase):
                 b'{"format": "aptwire-validation", "version": 1, "plan": {}, "endpoints": [], "segments": [{}]}',
                 "segment 1",
             ),
+            (
+                b'{"format": "aptwire-validation", "version": 1, "plan": {}, "endpoints": [],'
+                b' "segments": [{"id": "a", "tree": {}, "closed": {"ten": []}}]}',
+                "segment 1",
+            ),
         ):
             with self.subTest(told), self.assertRaisesRegex(ValueError, told):
                 read_report(raw)
