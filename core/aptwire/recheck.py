@@ -778,11 +778,12 @@ def read_report(raw: bytes) -> dict[str, Any]:
     for n, one in enumerate(report["segments"]):
         known = one if isinstance(one, dict) else {}
         tree, closed = known.get("tree"), known.get("closed")
-        right = isinstance(tree, dict) and all(key is None or isinstance(key, str) for key in tree.values())
-        right = (
-            right and isinstance(closed, dict) and all(v.isdecimal() and isinstance(closed[v], list) for v in closed)
-        )
-        if not right or not isinstance(known.get("id"), str):
+        right = isinstance(tree, dict) and {str, type(None)} >= set(map(type, tree.values()))
+        if right and isinstance(closed, dict):
+            right = all(
+                vid.isdecimal() and isinstance(of, list) and {str} >= set(map(type, of)) for vid, of in closed.items()
+            )
+        if not right or not isinstance(closed, dict) or not isinstance(known.get("id"), str):
             raise ValueError(f"segment {n + 1} of the report has no id, tree or closed set")
     return report
 
