@@ -345,8 +345,9 @@ class _Builder:
 
     def _outsides(self) -> None:
         """The outside networks behind stations that are there: a namespace with the address that stands for it, over a link of addresses that nobody else has."""
+        stand_ins = StandIns(self.plan)
         for number, outside in enumerate(sorted(self.plan.all("outside"), key=lambda o: o.id)):
-            space, own = self.stack_spaces.get(outside.at), StandIns(self.plan).of(outside, 4)[:1]
+            space, own = self.stack_spaces.get(outside.at), stand_ins.of(outside, 4)[:1]
             if space is None or not own:
                 continue
             beyond = self._space(f"{EARS} {outside.id}", f"p{len(self.space_of)}")

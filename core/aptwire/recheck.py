@@ -448,12 +448,9 @@ class Checker:
         self.unchecked: list[str] = []
         self.right: Counter[str] = Counter()
         self.by_segment: dict[str | None, list[tuple[Seat, list[str]]]] = {}
+        self.ears: dict[tuple[str, int], list[tuple[str | None, str]]] = {}
         for seat, ids in self.model.seats.items():
             self.by_segment.setdefault(seat.segment, []).append((seat, ids))
-        self.ears: dict[tuple[str, int], list[tuple[str | None, str]]] = {}
-        self.at: dict[str, list[tuple[Seat, list[str]]]] = {}
-        for seat, ids in self.model.seats.items():
-            self.at.setdefault(seat.at, []).append((seat, ids))
             id = next((id for id in ids if self._home(id)), "")
             for vid in seat.hears() if id else ():
                 self.ears.setdefault((seat.at, vid), []).append((seat.segment, id))
@@ -554,24 +551,16 @@ class Checker:
             return
         (switch,) = switches
         inside = {seat.port.enters(seat.tag) for seat, _ in seats if seat.port is not None}
-        others = [
-            ids
-            for seat, ids in self.at.get(switch, ())
-            if seat.segment not in (None, segment.id) and self._hears(seat, inside)
-        ]
-        stranger = next((i for ids in others for i in ids if self._home(i)), None)
+        stranger = next((id for vid in inside if (id := self._stranger(switch, vid, segment.id))), "")
         if len(inside) != 1 or None in inside:
             self.failed.append(f"home: {names} of {segment.name}: they don't hear each other on their switch")
-        elif stranger is not None:
+        elif stranger:
             self.failed.append(f"apart: {segment.name}: {stranger} is beside it")
         elif segment.gateways and not all(self._borne(g, switches) for g in segment.gateways):
             self.failed.append(f"home: {names} of {segment.name}: nobody who runs bears a gateway there")
         else:
             self.right["home"] += sum(len(ids) for _, ids in seats)
             self.right["apart"] += 1
-
-    def _hears(self, seat: Seat, inside: set[int | None]) -> bool:
-        return seat.port is None or any(vid is not None and seat.port.leaves(vid) == seat.tag for vid in inside)
 
     def _borne(self, address: str, switches: set[str]) -> bool:
         return any(seat.at in switches and id in self.model.awake for seat, id in self._bound.get(address, ()))

@@ -376,12 +376,17 @@ class FabricTest(BuildingCase):
         self.page.get_by_role("button", name=re.compile("Turn the spanning tree on at quay-b")).click()
         expect(self.page.get_by_role("button", name=re.compile("blocked by the spanning tree"))).to_have_count(1)
 
+    def firewall(self, section: str) -> Locator:
+        """The panel of the firewall guest, at one of its sections."""
+        self.page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")
+        self.page.locator('.guest[data-id="guest-edge-firewall"]').click()
+        panel = self.page.get_by_role("dialog", name="Guest edge-firewall")
+        panel.get_by_role("button", name=section, exact=True).click()
+        return panel
+
     def test_what_a_router_drops_is_said_line_by_line(self) -> None:
         page = self.page
-        page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")
-        page.locator('.guest[data-id="guest-edge-firewall"]').click()
-        panel = page.get_by_role("dialog", name="Guest edge-firewall")
-        panel.get_by_role("button", name="Filter", exact=True).click()
+        panel = self.firewall("Filter")
         lines = panel.get_by_role("list", name="Filter lines")
         expect(lines).to_contain_text("10: drop everything from 10.65.40.0/24 to 10.65.30.0/24")
         expect(panel.get_by_label("Order")).to_have_value("50")
@@ -422,10 +427,7 @@ class FabricTest(BuildingCase):
         finding.click()
         page.locator(".mend").filter(has_text="Have edge-firewall lease").click()
         self.revision(2)
-        page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")
-        page.locator('.guest[data-id="guest-edge-firewall"]').click()
-        panel = page.get_by_role("dialog", name="Guest edge-firewall")
-        panel.get_by_role("button", name="Leases", exact=True).click()
+        panel = self.firewall("Leases")
         scopes = panel.get_by_role("list", name="Lease scopes")
         expect(scopes).to_contain_text("10.65.40.0/24")
         panel.get_by_label("Subnet").fill("10.65.40.0/24")
@@ -450,10 +452,7 @@ class FabricTest(BuildingCase):
         self.assertTrue(download.value.path().read_bytes().startswith(b"\n\r\r\n"))
         self.accessible()
         # Without the translation the line's router gets a packet to which it knows no way back.
-        page.goto(f"{URL}/plans/{self.plan}/decks?at=guest-edge-firewall")
-        page.locator('.guest[data-id="guest-edge-firewall"]').click()
-        panel = page.get_by_role("dialog", name="Guest edge-firewall")
-        panel.get_by_role("button", name="Translation", exact=True).click()
+        panel = self.firewall("Translation")
         listed = panel.get_by_role("list", name="Translations")
         expect(listed).to_contain_text("everybody")
         self.accessible()

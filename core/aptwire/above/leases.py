@@ -21,10 +21,10 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, Lease, Offer, kept_by, room_of
 from aptwire.judge.voices import voices
 from aptwire.judge.why import is_idle
-from aptwire.plan.kinds import LEASE, OWNERS, PLACES, LeaseRelay, LeaseScope, Record, Segment
+from aptwire.plan.kinds import LEASE, PLACES, LeaseRelay, LeaseScope, Record, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
-from aptwire.plan.stacks import Stack, adapter_of, owner_of
+from aptwire.plan.stacks import Stack, adapter_of, forwarding, owner_of
 
 
 @dataclass(frozen=True)
@@ -85,11 +85,11 @@ class Leases:
     @cached_property
     def tabled(self) -> frozenset[str]:
         """Who leases, relays or forwards (owners)."""
-        forwarding = (owner.id for kind in OWNERS for owner in self.plan.where(kind, "routes", True))
+        routers = (owner.id for owner in forwarding(self.plan))
         relaying = (
             owner_of(self.plan, record).id for record in map(self.plan.find, self._relaying) if record is not None
         )
-        return frozenset((*forwarding, *relaying, *(scope.of for scope in self.plan.all(LeaseScope))))
+        return frozenset((*routers, *relaying, *(scope.of for scope in self.plan.all(LeaseScope))))
 
     @cached_property
     def ground(self) -> Ground:

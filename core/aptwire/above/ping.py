@@ -44,6 +44,7 @@ from aptwire.plan.stacks import (
     Entry,
     Interface,
     Stack,
+    forwarding,
     owner_of,
     stack_of,
 )
@@ -342,11 +343,10 @@ class Pings:
             yield Entry(everything, None, outside.id, INWARD)
             return
         nets = [ipaddress.ip_network(net) for net in self.plan.get("segment", way.segment).subnets]
-        for kind in OWNERS:
-            for owner in self.plan.where(kind, "routes", True):
-                for own in sorted(self.stack(owner).own, key=str):
-                    if own.version == address.version and any(own in net for net in nets):
-                        yield Entry(everything, own, way.id, STATIC)
+        for owner in forwarding(self.plan):
+            for own in sorted(self.stack(owner).own, key=str):
+                if own.version == address.version and any(own in net for net in nets):
+                    yield Entry(everything, own, way.id, STATIC)
 
     def passes(self, enters: str, address: Address, out: str) -> tuple[str, State, Way | None]:
         """The same of packets that somebody hands to an interface (`enters`) of a stack that forwards."""
@@ -433,21 +433,9 @@ class Pings:
                             if not told:
                                 continue
                             past, doubtful = gates, unsure or f"{there.name} drops it, {told}"
-                    for source_on in self._sources(there, onward, ends):
-                        further = source_on, address
-                        yield from self._spread(there, onward, further, target, state, done, past, doubtful)
-
-    def _sources(self, there: Stack, line: Entry, ends: tuple[Address | None, Address]) -> Iterable[Address | None]:
-        """The address from which a packet goes on by a line of a stack: that from which it came, or one of its own; either where nobody knows the first."""
-        said, source = there.translation(line.out), ends[0]
-        if said is None or ends[1].version != 4:
-            return (source,)
-        nets = [ipaddress.ip_network(net) for net in said.sources]
-        own = there.sends_from(line, ends[1])
-        if source is None:
-            # Whatever it writes there, or that of whoever translates.
-            return (own,) if not nets else (source,)
-        return (own,) if not nets or any(source in net for net in nets) else (source,)
+                    own_source = there.hides(onward.out, *ends)
+                    further = there.sends_from(onward, address) if own_source else ends[0], address
+                    yield from self._spread(there, onward, further, target, state, done, past, doubtful)
 
     def _takers(self, here: Stack, line: Entry, address: Address, state: State) -> Iterator[Leg]:
         """Everybody who may get a packet that goes out by a line."""
@@ -501,7 +489,7 @@ class Pings:
                     )
                 ]
             )
-        return self.stack(owner_of(self.plan, record) if record.kind in PLACES else record)
+        return self.stack(owner_of(self.plan, record))
 
     def _target(self, target: str, here: Stack) -> tuple[Address | None, str, Record | None]:
         """The address that is asked for, what it is called, and whose it ought to be: one in a subnet of whoever asks, if there is one."""
@@ -513,7 +501,7 @@ class Pings:
                 raise PlanError(
                     [Problem("a ping goes to an address, or to somebody who may have one", field="to")]
                 ) from None
-        owner = owner_of(self.plan, record) if record.kind in PLACES else record
+        owner = owner_of(self.plan, record)
         stack = self.stack(owner)
         interfaces = [i for i in stack.interfaces if record is owner or i.record == record.id]
         bound = [address.ip for interface in interfaces for address in interface.addresses]
@@ -540,7 +528,7 @@ class Pings:
         assert found is not None
         if isinstance(found, WayIn):
             found = self.plan.where(Outside.kind, "at", record)[0]
-        return self.stack(owner_of(self.plan, found) if found.kind in PLACES else found)
+        return self.stack(owner_of(self.plan, found))
 
     def relayed(self, source: str, address: Address, to: Address, state: State) -> tuple[Way, ...]:
         """The ways there and back of what a relay at an interface (`source`, a record) sends to a server from an address of its own."""
@@ -693,13 +681,9 @@ class Pings:
 
     def _translated(self, there: Stack, line: Entry, source: str, target: Address) -> Hidden | tuple[str, str] | None:
         """The translation of a packet that a stack sends on by a line; None: there is none; or what becomes of it instead, and why."""
-        said = there.translation(line.out)
-        if said is None or target.version != 4:
-            return None
         if self.answering is not None and there.owner.id in self.answering.through:
             return None
-        nets = map(ipaddress.ip_network, said.sources)
-        if said.sources and not (source and any(ipaddress.ip_address(source) in net for net in nets)):
+        if not there.hides(line.out, ipaddress.ip_address(source) if source else None, target):
             return None
         if self.answering is not None:
             return UNPROVEN, f"whether {there.name} translates an answer to what it didn’t see isn’t known"

@@ -48,8 +48,7 @@ class Fabric:
     tree: Tree = field(default_factory=lambda: Tree({}, {}, {}, {}))
     laid: Mapping[str, Laid] = field(default_factory=dict)
     loose: Mapping[str, tuple[int, PortRule, str]] = field(default_factory=dict)
-    _hops: dict[int, dict[int, int]] = field(default_factory=dict)
-    _past: dict[frozenset[int], dict[int, int]] = field(default_factory=dict)
+    _hops: dict[int | frozenset[int], dict[int, int]] = field(default_factory=dict)
 
     def hops(self, bridge: int) -> dict[int, int]:
         """The fewest hops to a bridge from each from which links lead there."""
@@ -68,9 +67,9 @@ class Fabric:
 
     def hops_past(self, gates: frozenset[int]) -> dict[int, int]:
         """The fewest hops from each bridge to what is behind some others."""
-        found = self._past.get(gates)
+        found = self._hops.get(gates)
         if found is None:
-            found = self._past[gates] = {}
+            found = self._hops[gates] = {}
             for gate in gates:
                 for bridge, hops in self.hops(gate).items():
                     found[bridge] = min(hops + 1, found.get(bridge, hops + 1))
@@ -170,11 +169,7 @@ class FabricMaker:
         if same and not changed.switch and before.laid[""].same(joined):
             loose = self._loose_again(before, changed)
             # How far it is from bridge to bridge, and all that links are, hold on.
-            return (
-                before
-                if loose == before.loose
-                else Fabric(joints, before.tree, before.laid, loose, before._hops, before._past)
-            )
+            return before if loose == before.loose else Fabric(joints, before.tree, before.laid, loose, before._hops)
         shape = changed.switch or any(not _alike(before.joints.get(key), joints.get(key)) for key in fresh)
         shape = shape or len(joints) != len(before.joints) or any(key not in joints for key in before.joints)
         tree = self._tree(joints) if shape else before.tree
@@ -195,7 +190,7 @@ class FabricMaker:
             for key in (*fresh, "")
         )
         # How far it is from bridge to bridge holds on where links lead where they led.
-        return Fabric(joints, tree, ordered, loose, *(({}, {}) if moved else (before._hops, before._past)))
+        return Fabric(joints, tree, ordered, loose, {} if moved else before._hops)
 
     def _loose_again(self, before: Fabric, changed: Changed) -> dict[str, tuple[int, PortRule, str]]:
         """What leads nobody knows where, asked anew of the ports that changed."""

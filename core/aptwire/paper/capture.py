@@ -7,7 +7,7 @@ import ipaddress
 import struct
 from collections.abc import Iterator
 
-from aptwire.above.ping import Hidden, Leg, Ping
+from aptwire.above.ping import OWN_PORT, Hidden, Leg, Ping
 from aptwire.formats.pcapng import Seen, write
 from aptwire.forward.trace import Hop
 from aptwire.plan.filters import PING, Packet
@@ -16,7 +16,6 @@ from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import adapter_of, owner_of
 
 TTL = 64
-ASKING_PORT = 49_152
 TCP, UDP, ICMP, ICMP6 = 6, 17, 1, 58
 
 
@@ -38,7 +37,8 @@ def _frames(plan: Plan, ping: Ping, packet: Packet) -> Iterator[Seen]:
             yield from _leg(plan, leg, payload, 6 if ":" in source else 4)
             if number:
                 # Whoever translated the question puts its sender back into the answer.
-                owner = _owner(plan, leg.to)
+                taker = plan.find(leg.to or "")
+                owner = owner_of(plan, taker).id if taker is not None else ""
                 target = next((one.source for one in hidden if one.owner == owner and one.shown == target), target)
         hidden = way.hidden
 
@@ -69,11 +69,6 @@ def _seen(plan: Plan, leg: Leg, hop: Hop, tag: str, payload: bytes, version: int
     yield Seen(hop.where, frame.ljust(60, b"\0"), f"dropped: {lost}" if lost else hop.rule)
 
 
-def _owner(plan: Plan, record: str | None) -> str:
-    found = plan.find(record or "", PLACES)
-    return owner_of(plan, found).id if found is not None else record or ""
-
-
 def _mac(plan: Plan, record: str) -> bytes:
     """The address that a plan says, or else one that stands for it (locally administered, IEEE 802 clause 8.4)."""
     adapter = adapter_of(plan, plan.find(record, PLACES))
@@ -86,7 +81,7 @@ def _packet(source: str, target: str, packet: Packet, answer: bool, ttl: int) ->
     """An IP packet: an echo request or reply (RFC 792, RFC 4443), a connection's first or second segment (RFC 9293), or a datagram (RFC 768)."""
     one, two = (ipaddress.ip_address(text).packed for text in (source, target))
     six = len(one) == 16
-    ports = (packet.port, ASKING_PORT) if answer else (ASKING_PORT, packet.port)
+    ports = (packet.port, OWN_PORT) if answer else (OWN_PORT, packet.port)
     if packet.protocol == "tcp":
         protocol, at = TCP, 16
         flags = 0x12 if answer else 0x02

@@ -51,8 +51,7 @@ class _Evidence:
         self.voices: Voices = voices(judgement)
         self.count = self.wiring.classes.count
         self._order: dict[int, tuple[np.ndarray, np.ndarray]] = {}
-        self.rows = {b.crossing_row: b.id for b in self.wiring.bridges if b.crossing_row >= 0}
-        self.number = {b.crossing_row: b.number for b in self.wiring.bridges if b.crossing_row >= 0}
+        self.bridges = {bridge.crossing_row: bridge for bridge in self.wiring.bridges if bridge.crossing_row >= 0}
 
     def segments(self) -> Iterator[dict[str, Any]]:
         """The evidence of each segment on which somebody is home."""
@@ -76,7 +75,7 @@ class _Evidence:
         bridges = wiring.bridges
         nodes = (int(landing.rows.node[landing.first[landing.number(stand)]]) for stand in stands)
         starts = Counter(
-            self.number[node // self.count] for node in nodes if node >= 0 and node % self.count == context
+            self.bridges[node // self.count].number for node in nodes if node >= 0 and node % self.count == context
         )
         tree: dict[str, str | None] = {}
         waiting: deque[tuple[int, str | None]] = deque((bridge, None) for bridge, _ in starts.most_common(1))
@@ -103,7 +102,7 @@ class _Evidence:
         for voice in said:
             if isinstance(voice, int) and voice >= 0:
                 for node in self._inside(voice):
-                    switch = self.rows[node // self.count]
+                    switch = self.bridges[node // self.count].id
                     if switch in self.wiring.plan.of("fabric_switch"):
                         vid = self.wiring.classes.vid(int(self.wiring.classes.base[node % self.count]))
                         found.setdefault(vid, set()).add(switch)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
+from functools import cached_property
 
 from aptwire.plan.fields import numbers
 from aptwire.plan.kinds import PLACES, LeaseScope, Outside, Segment
@@ -40,12 +41,27 @@ class StandIns:
             self._known[key] = tuple(self._find(outside, version))
         return self._known[key]
 
+    @cached_property
+    def _told(self) -> frozenset[str]:
+        """The subnets by which anything tells addresses apart."""
+        return frozenset(told_apart(self.plan))
+
+    @cached_property
+    def _planned(self) -> set[Network]:
+        """The subnets that are the plan's own."""
+        nets = {net for segment in self.plan.all(Segment) for net in segment.subnets}
+        nets |= {scope.subnet for scope in self.plan.all(LeaseScope)}
+        own = {numbers(address) for kind in PLACES for record in self.plan.all(kind) for address in record.addresses}
+        made: set[Network] = {
+            ipaddress.IPv4Network((net, length)) if version == 4 else ipaddress.IPv6Network((net, length))
+            for version, _, net, length in own
+        }
+        return made | set(map(ipaddress.ip_network, nets))
+
     def _find(self, outside: Outside, version: int) -> Iterator[Address]:
         within = [ipaddress.ip_network(net) for net in outside.subnets] or list(EVERYTHING.values())
-        aside: Iterable[Network] = _planned(self.plan)
-        if not outside.subnets:
-            aside = (*aside, *NOT_THERE)
-        told = sorted(set(told_apart(self.plan)) - set(outside.subnets))
+        aside = self._planned if outside.subnets else self._planned.union(NOT_THERE)
+        told = sorted(self._told.difference(outside.subnets))
         sorts = (within, aside, map(ipaddress.ip_network, told))
         listed = [(n, net) for n, nets in enumerate(sorts) for net in nets if net.version == version]
         ends: dict[int, list[tuple[int, int, int]]] = {}
@@ -74,18 +90,6 @@ class StandIns:
                     found[frozenset(about)] = least
         for _, address in sorted((len(about), address) for about, address in found.items()):
             yield ipaddress.IPv4Address(address) if version == 4 else ipaddress.IPv6Address(address)
-
-
-def _planned(plan: Plan) -> set[Network]:
-    """The subnets that are the plan's own."""
-    nets = {net for segment in plan.all(Segment) for net in segment.subnets}
-    nets |= {scope.subnet for scope in plan.all(LeaseScope)}
-    own = {numbers(address) for kind in PLACES for record in plan.all(kind) for address in record.addresses}
-    made: set[Network] = {
-        ipaddress.IPv4Network((net, length)) if version == 4 else ipaddress.IPv6Network((net, length))
-        for version, _, net, length in own
-    }
-    return made | set(map(ipaddress.ip_network, nets))
 
 
 def behind(plan: Plan, at: str, address: Address, borne: bool) -> Outside | None:

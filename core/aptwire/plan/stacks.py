@@ -12,7 +12,18 @@ from functools import cached_property
 
 from aptwire.plan.fields import bare_address
 from aptwire.plan.filters import Gate
-from aptwire.plan.kinds import Adapter, FilterLine, GuestTag, HostPort, Outside, Record, Route, Translation
+from aptwire.plan.kinds import (
+    OWNERS,
+    PLACES,
+    Adapter,
+    FilterLine,
+    GuestTag,
+    HostPort,
+    Outside,
+    Record,
+    Route,
+    Translation,
+)
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
@@ -174,9 +185,14 @@ class Stack:
         sent = (source.version, int(source)) if source is not None else None
         return Gate(self.filter, enters, leaves, sent, (target.version, int(target)))
 
-    def translation(self, out: str) -> Translation | None:
-        """What it does with the sources of packets that it sends on by one of its interfaces."""
-        return next(iter(self.plan.where("translation", "at", out)), None)
+    def hides(self, out: str, source: Address | None, target: Address) -> bool:
+        """Whether a packet that it sends on by one of its interfaces gets another source there; of one from somewhere unknown, whether it surely does."""
+        said = next(iter(self.plan.where("translation", "at", out)), None)
+        if said is None or target.version != 4:
+            return False
+        return not said.sources or (
+            source is not None and any(source in ipaddress.ip_network(net) for net in said.sources)
+        )
 
     def sends_from(self, line: Entry, address: Address) -> Address | None:
         """The address from which a packet of its own leaves by a line: the one in the next hop's subnet; into an outside network or out of it, the first of its own."""
@@ -194,8 +210,15 @@ def stack_of(plan: Plan, owner: Record, leased: Mapping[str, Held] | None = None
     return Stack(plan, owner, tuple(_interface(plan, record, found.get(record.id)) for record in _records(plan, owner)))
 
 
+def forwarding(plan: Plan) -> Iterator[Record]:
+    """The guests, stations and hosts that forward."""
+    return (owner for kind in OWNERS for owner in plan.where(kind, "routes", True))
+
+
 def owner_of(plan: Plan, record: Record) -> Record:
-    """The guest, station or host whose interface a record is."""
+    """The guest, station or host whose interface a record is; a record that is none stands for itself."""
+    if record.kind not in PLACES:
+        return record
     if isinstance(record, GuestTag):
         record = plan.get("adapter", record.adapter)
     if isinstance(record, HostPort):

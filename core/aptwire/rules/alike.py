@@ -17,7 +17,7 @@ from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import Numbers, bare_address, numbers
 from aptwire.plan.kinds import OWNERS, PLACES, Record
 from aptwire.plan.names import called
-from aptwire.plan.stacks import Stack, gateways_of, owner_of, stack_of, told_apart
+from aptwire.plan.stacks import Stack, forwarding, gateways_of, owner_of, stack_of, told_apart
 from aptwire.rules.whom import Meaning, Unit
 
 
@@ -89,10 +89,14 @@ class Look:
         return self._several[owner]
 
     @cached_property
+    def forwarding(self) -> tuple[str, ...]:
+        """Whoever forwards (ids)."""
+        return tuple(owner.id for owner in forwarding(self.plan))
+
+    @cached_property
     def tabled(self) -> frozenset[str]:
         """The owners that forward, or have routes: each is one by itself."""
-        forwarding = (owner.id for kind in OWNERS for owner in self.plan.where(kind, "routes", True))
-        return frozenset((*forwarding, *(route.of for route in self.plan.all("route"))))
+        return frozenset((*self.forwarding, *(route.of for route in self.plan.all("route"))))
 
     def alike(self, record: str) -> Hashable:
         """What an interface, with its stack, has in common with those that no frame and no next hop tells apart; its address in its subnet aside."""

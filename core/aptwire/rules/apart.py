@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
-from functools import cached_property
-from itertools import permutations, product
+from functools import cache, cached_property
+from itertools import product
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
 from aptwire.above.ping import Way
 from aptwire.forward.parts import Place, Stand, State
 from aptwire.forward.trace import Trace, entry_at, trace
 from aptwire.judge.could import could, exactly
-from aptwire.plan.kinds import OWNERS, Mirror, WayIn
+from aptwire.plan.kinds import Mirror, WayIn
 from aptwire.plan.names import called, some
 from aptwire.plan.sentences import EVERYTHING, Apart
 from aptwire.plan.stacks import Address
@@ -249,12 +249,11 @@ class Parting:
     def _routers(self) -> dict[object, set[tuple[str, str]]]:
         """The interfaces of whoever forwards, with its owner, by where they have their ears."""
         found: dict[object, set[tuple[str, str]]] = {}
-        for kind in OWNERS:
-            for owner in self.plan.where(kind, "routes", True):
-                for interface in self.look.stack(owner.id).interfaces:
-                    stand = self.look.stand_of.get(interface.record)
-                    for ear in self.voices.listens(stand) if stand is not None else ():
-                        found.setdefault(ear, set()).add((owner.id, interface.record))
+        for owner in self.look.forwarding:
+            for interface in self.look.stack(owner).interfaces:
+                stand = self.look.stand_of.get(interface.record)
+                for ear in self.voices.listens(stand) if stand is not None else ():
+                    found.setdefault(ear, set()).add((owner, interface.record))
         return found
 
     def _near(self, voices: Iterable[object]) -> set[tuple[str, str]]:
@@ -335,40 +334,36 @@ class Parting:
 
     def _outside(self) -> Iterator[Answer]:
         """Whoever's packets get into an outside network, and whom those that come out of it reach; where guests are hostile, so is whoever is outside."""
-        waking, hostile = self.look.waking, self.sentence.hostile
-        for one, two in permutations(dict.fromkeys((*self.beyond[0], *self.beyond[1])), 2):
-            if (one in self.beyond[0] and two in self.beyond[1]) or (two in self.beyond[0] and one in self.beyond[1]):
-                yield from self._got(one, two, *waking.arrives(one, two))
-        for records, (kinds, unsaid), beyond in (
-            (self.a, (self._kinds[0], self._bare(self.a)), self.beyond[1]),
-            (self.b, (self._kinds[1], self._bare(self.b)), self.beyond[0]),
-        ):
-            for outside, kind in product(beyond, kinds if records else ()):
-                record = kind[0].id
-                yield from self._got(record, outside, *waking.arrives(record, outside))
-                yield from self._got(outside, record, *waking.arrives(outside, record))
-                near = self._near(self._free((self.look.stand_of[record], [record]), True)) if hostile else ()
-                for router, enters in sorted(near):
-                    if router != self.look.owner(record):
-                        for answer in self._got(record, outside, *waking.forwarded(enters, outside)):
-                            names = self.look.name(record), self.look.name(router), self.look.name(outside)
-                            yield replace(
-                                answer,
-                                text=f"{names[0]} could hand packets for {names[2]} to {names[1]}, which sends them on.",
-                            )
-                for enters in self._entrances(outside) if hostile else ():
-                    for answer in self._got(outside, record, *waking.forwarded(enters, record)):
-                        names = self.look.name(outside), self.look.name(record), self.look.name(self.look.owner(enters))
-                        yield replace(
-                            answer,
-                            text=f"Somebody in {names[0]} could hand packets for {names[1]} to {names[2]}, which sends them on.",
-                        )
-            for outside, (record, near) in product(beyond, unsaid):
-                for router, enters in sorted(near):
-                    if router != self.look.owner(record):
-                        self._perhaps(record, outside, router, waking.forwarded(enters, outside)[0])
-                        for address in self._unborne(router, enters):
-                            self._perhaps(outside, record, router, waking.leaves(outside, address, enters)[0])
+        waking, hostile, name = self.look.waking, self.sentence.hostile, self.look.name
+        handed = cache(waking.forwarded)
+        for one, two in product(*self.beyond):
+            for here, there in ((one, two), (two, one)) if one != two else ():
+                yield from self._got(here, there, *waking.arrives(here, there))
+        sides = (self.a, self._kinds[0], self.beyond[1]), (self.b, self._kinds[1], self.beyond[0])
+        for records, kinds, beyond in sides:
+            unsaid = self._bare(records) if beyond else []
+            for outside in beyond:
+                entrances = self._entrances(outside) if hostile else []
+                for record in (kind[0].id for kind in kinds):
+                    yield from self._got(record, outside, *waking.arrives(record, outside))
+                    yield from self._got(outside, record, *waking.arrives(outside, record))
+                    near = self._near(self._free((self.look.stand_of[record], [record]), True)) if hostile else ()
+                    for router, enters in sorted(near):
+                        if router != self.look.owner(record):
+                            for answer in self._got(record, outside, *handed(enters, outside)):
+                                text = f"{name(record)} could hand packets for {name(outside)} to {name(router)}, which sends them on."
+                                yield replace(answer, text=text)
+                    for enters in entrances:
+                        for answer in self._got(outside, record, *handed(enters, record)):
+                            router = self.look.owner(enters)
+                            text = f"Somebody in {name(outside)} could hand packets for {name(record)} to {name(router)}, which sends them on."
+                            yield replace(answer, text=text)
+                for record, forwarders in unsaid:
+                    for router, enters in sorted(forwarders):
+                        if router != self.look.owner(record):
+                            self._perhaps(record, outside, router, handed(enters, outside)[0])
+                            for address in self._unborne(router, enters):
+                                self._perhaps(outside, record, router, waking.leaves(outside, address, enters)[0])
 
     def _at_the_way_in(self) -> Iterator[Answer]:
         """Guests who may speak to a gateway outside the plan, whatever their own table says: it sends on what they hand it."""

@@ -21,7 +21,7 @@ from aptwire.judge.verdicts import judged_after
 from aptwire.judge.why import CUT_OFF, NO_GROUP, OPEN_END, TOO_LARGE, WRONG_TAG, Cause
 from aptwire.plan.edits import Patch
 from aptwire.plan.filters import PING, Packet
-from aptwire.plan.kinds import OWNERS, PLACES, Rule
+from aptwire.plan.kinds import PLACES, Rule
 from aptwire.plan.names import called, some
 from aptwire.plan.sentences import (
     ANYTHING,
@@ -178,11 +178,11 @@ class Asked:
 
     def _past(self, found: Ping, allowed: set[str]) -> Way | None:
         """A way of a ping on which none of those is who must be: on the way, or as the one of the two who forwards."""
-        forwarding = {owner.id for kind in OWNERS for owner in self.plan.where(kind, "routes", True)}
+        routers = allowed.intersection(self.look.forwarding)
         for way in found.ways:
             between = {self.look.owner(leg.to) for leg in way.legs[:-1] if leg.to is not None}
             ends = {self.look.owner(end) for leg in way.legs for end in (leg.out, leg.to) if end is not None}
-            if (between | (ends & forwarding)).isdisjoint(allowed):
+            if between.isdisjoint(allowed) and ends.isdisjoint(routers):
                 return way
         return None
 

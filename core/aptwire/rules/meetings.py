@@ -21,7 +21,7 @@ from aptwire.judge.verdicts import judged_after
 from aptwire.plan.edits import Edit
 from aptwire.plan.fields import Numbers, numbers
 from aptwire.plan.filters import Gate, passing, within
-from aptwire.plan.kinds import OWNERS, PLACES, Mirror, Rule, Segment
+from aptwire.plan.kinds import PLACES, Mirror, Rule, Segment
 from aptwire.plan.names import natural, some
 from aptwire.plan.plan import PlanError
 from aptwire.plan.sentences import SEGMENT, Apart, Reach, Subject, quoted, read
@@ -219,7 +219,7 @@ class _Ways:
             sieve = self.sieve(owner)
             for way in ways:
                 gates, doubt = way.gates, way.doubt
-                if gates and there.translation(way.out) is not None:
+                if gates and self.look.plan.where("translation", "at", way.out):
                     # The filters further on see another source.
                     gates, doubt = (), True
                 if not sieve.lines:
@@ -523,13 +523,12 @@ class Meeting:
         """Of each segment the groups of forwarding stacks (that may hear each other, or one another) of which one may hear somebody of it or be heard."""
         look, voices = self.look, self.look.voices
         ears: dict[object, set[str]] = {}
-        for kind in OWNERS:
-            for owner in self.plan.where(kind, "routes", True):
-                for interface in look.stack(owner.id).interfaces:
-                    stand = look.stand_of.get(interface.record)
-                    if stand is not None:
-                        for voice in voices.says(stand) | voices.listens(stand):
-                            ears.setdefault(voice, set()).add(owner.id)
+        for owner in look.forwarding:
+            for interface in look.stack(owner).interfaces:
+                stand = look.stand_of.get(interface.record)
+                if stand is not None:
+                    for voice in voices.says(stand) | voices.listens(stand):
+                        ears.setdefault(voice, set()).add(owner)
         group: dict[str, int] = {}
         for together in ears.values():
             joined = {group[owner] for owner in together if owner in group}

@@ -396,7 +396,7 @@ def _waking(judgement: Judgement, record: str) -> Iterator[Offer]:
 def _owner(plan: Plan, id: str) -> Record:
     record = plan.find(id)
     assert record is not None
-    return owner_of(plan, record) if record.kind in PLACES else record
+    return owner_of(plan, record)
 
 
 def _stack_at(plan: Plan, record: str) -> Stack:

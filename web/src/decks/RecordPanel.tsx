@@ -691,23 +691,43 @@ function Leases({ id, book, done, open }: Part) {
   );
 }
 
+/** What an interface of a guest, station or host holds one of: what there is, and the interfaces that have none yet. */
+function atInterfaces<K extends "lease_relay" | "translation">(
+  book: Book,
+  id: string,
+  kind: K,
+): {
+  /** What an interface is called. */
+  calls: (at: string) => string;
+  held: RecordOf<K>[];
+  free: [string, string][];
+  first: string | undefined;
+} {
+  const interfaces = interfacesOf(book, id);
+  const named = new Map(interfaces);
+  const at = (record: string): RecordOf<K>[] => book.of(kind, "at", record) as RecordOf<K>[];
+  const free = interfaces.filter(([record]) => !at(record).length);
+  return {
+    calls: (record) => named.get(record) ?? record,
+    held: interfaces.flatMap(([record]) => at(record)),
+    free,
+    first: free[0]?.[0],
+  };
+}
+
 /** For whom a guest, station or host asks for leases elsewhere. */
 function Relay({ id, book, done, open }: Part) {
   const name = String(book.byId.get(id)?.name ?? id);
-  const interfaces = interfacesOf(book, id);
-  const named = new Map(interfaces);
-  const relays = interfaces.flatMap(([at]) => book.of("lease_relay", "at", at));
-  const free = interfaces.filter(([at]) => !book.of("lease_relay", "at", at).length);
-  const first = free[0]?.[0];
+  const { calls, held: relays, free, first } = atInterfaces(book, id, "lease_relay");
   return (
     <>
       <ListWithDrops
         label="Lease relays"
         items={relays.map((relay) => ({
           key: relay.id,
-          text: `${named.get(relay.at) ?? relay.at} asks ${(relay.to ?? []).join(", ")}`,
+          text: `${calls(relay.at)} asks ${(relay.to ?? []).join(", ")}`,
           operations: [drop("lease_relay", relay.id)],
-          message: `Have ${name} ask nobody for leases at ${named.get(relay.at) ?? relay.at}`,
+          message: `Have ${name} ask nobody for leases at ${calls(relay.at)}`,
         }))}
         empty="It asks nobody elsewhere for leases of others. Where it hears who asks, it can ask a server behind it."
         open={open}
@@ -735,11 +755,7 @@ function Relay({ id, book, done, open }: Part) {
 /** By which interfaces a guest, station or host hides whose addresses behind its own. */
 function Translation({ id, book, done, open }: Part) {
   const name = String(book.byId.get(id)?.name ?? id);
-  const interfaces = interfacesOf(book, id);
-  const named = new Map(interfaces);
-  const known = interfaces.flatMap(([at]) => book.of("translation", "at", at));
-  const free = interfaces.filter(([at]) => !book.of("translation", "at", at).length);
-  const first = free[0]?.[0];
+  const { calls, held: known, free, first } = atInterfaces(book, id, "translation");
   return (
     <>
       {!book.byId.get(id)?.routes && <Quiet>It doesn’t forward, so there is nothing that it could translate.</Quiet>}
@@ -747,9 +763,9 @@ function Translation({ id, book, done, open }: Part) {
         label="Translations"
         items={known.map((one) => ({
           key: one.id,
-          text: `${named.get(one.at) ?? one.at}: ${one.sources?.length ? one.sources.join(", ") : "everybody"}`,
+          text: `${calls(one.at)}: ${one.sources?.length ? one.sources.join(", ") : "everybody"}`,
           operations: [drop("translation", one.id)],
-          message: `Have ${name} translate nothing at ${named.get(one.at) ?? one.at}`,
+          message: `Have ${name} translate nothing at ${calls(one.at)}`,
         }))}
         empty="What it sends on keeps the address of whoever sent it."
         open={open}
@@ -763,7 +779,7 @@ function Translation({ id, book, done, open }: Part) {
           compose={(set) => [
             put("translation", { id: freshId(book, `${String(set.at ?? first)}/translation`), at: first, ...set }),
           ]}
-          message={({ at }) => `Have ${name} translate at ${named.get(String(at ?? first)) ?? String(at ?? first)}`}
+          message={({ at }) => `Have ${name} translate at ${calls(String(at ?? first))}`}
           done={done}
           action="Translate what leaves by it"
         />
