@@ -43,7 +43,10 @@ export function Grid({
     if (!element) return;
     const own: Record<string, (event: Event) => void> = {
       afterheaderrender: () => {
-        element.querySelectorAll(".header-rgRow.actual-rgRow").forEach((row) => row.setAttribute("role", "row"));
+        // A row of heads is drawn before its heads are: without any it is no row.
+        for (const row of element.querySelectorAll(".header-rgRow.actual-rgRow"))
+          if (row.childElementCount) row.setAttribute("role", "row");
+          else row.removeAttribute("role");
         for (const part of element.querySelectorAll(".vertical-inner")) {
           part.setAttribute("role", "rowgroup");
           part.setAttribute("tabindex", "0");

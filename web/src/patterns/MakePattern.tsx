@@ -33,12 +33,13 @@ export function MakePattern({
   useEffect(() => field.current?.focus(), []);
   const [kind, id = ""] = [of.split(" ")[0], of.slice(of.indexOf(" ") + 1)];
   const args = { name: name.trim(), host: kind === "host" ? id : "", starter: kind === "starter" ? id : "" };
-  const ready = args.name !== "";
-  const seen = useGesture("make-pattern", args, ready);
+  const seen = useGesture("make-pattern", args, args.name !== "");
+  // Not before it is known what it would change: that stands above the button, which would move away under the pointer.
+  const ready = !!seen.data && !busy;
   const starter = starters.find((s) => s.id === args.starter);
   const take = (event: FormEvent): void => {
     event.preventDefault();
-    if (ready && !busy && !seen.error) void gesture("make-pattern", args).then((made) => made && done(args.name));
+    if (ready) void gesture("make-pattern", args).then((made) => made && done(args.name));
   };
   return (
     <form onSubmit={take} className="patterns-form">
@@ -96,7 +97,7 @@ export function MakePattern({
         </p>
       )}
       {seen.data?.preview?.tally.length ? <Outcome result={seen.data.preview} /> : null}
-      <Button type="submit" size="xs" colorPalette="copper" mt="2" disabled={!ready || busy || !!seen.error}>
+      <Button type="submit" size="xs" colorPalette="copper" mt="2" disabled={!ready}>
         Make it
       </Button>
     </form>
