@@ -272,6 +272,13 @@ class ArraysAgainstSearchTest(unittest.TestCase):
                 self.assertEqual(found.delivered, reached)
                 if not reached:
                     self.assertTrue(any(h.reason for h in found.hops) or found.hops[-1].outcome != "passed", found.hops)
+                # With words for what it doesn't pass alone, it is the same way.
+                brief = trace(wiring, a, b, brief=True)
+                self.assertEqual([h.records for h in brief.hops], [h.records for h in found.hops])
+                self.assertEqual(
+                    [h for h in brief.hops if h.outcome in ("dropped", "astray", "open")],
+                    [h for h in found.hops if h.outcome in ("dropped", "astray", "open")],
+                )
 
     @settings(max_examples=60)
     @given(st.integers(0, 10**9), st.booleans(), st.booleans())

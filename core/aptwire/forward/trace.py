@@ -79,12 +79,15 @@ def say_state(wiring: Wiring, state: State, by_id: bool = False) -> str:
     return " and ".join(dict.fromkeys(said)) or "now"
 
 
-def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> Trace:
-    """The way of a broadcast from one place to another, or as far as it gets on the way that lacks least."""
+def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW, brief: bool = False) -> Trace:
+    """The way of a broadcast from one place to another, or as far as it gets on the way that lacks least.
+
+    `brief`: what a frame passes has its records alone, no words; where it ends is told in full.
+    """
     if source.stand.vni and source.context >= 0:
         return _tunnelled(wiring, source, target, state)
     roads = Roads(wiring, state)
-    teller = HopWriter(wiring, state, source, target)
+    teller = HopWriter(wiring, state, source, target, brief=brief)
     hops = [teller.entry(source)]
     if source.context < 0:
         return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
@@ -110,7 +113,7 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW) -> T
     else:
         context = source.context
         for step in wish:
-            hops.extend(teller.step(step))
+            hops.extend((teller if not step.missing else teller.in_full()).step(step))
             context = step.after
             if step.missing:
                 if hops[-1].outcome == "passed":
@@ -154,12 +157,18 @@ def _tunnelled(wiring: Wiring, source: Place, target: Place, state: State) -> Tr
 class HopWriter:
     """Says what happens to a frame at each place of the plan."""
 
-    def __init__(self, wiring: Wiring, state: State, *ends: Place) -> None:
+    def __init__(self, wiring: Wiring, state: State, *ends: Place, brief: bool = False) -> None:
+        self.brief = brief
+        self.ends = ends
         self.wiring = wiring
         self.plan = wiring.plan
         self.state = state
         # A tag that no record names shares its class with others.
         self.asked = {place.label: place.asked for place in ends if place.asked}
+
+    def in_full(self) -> HopWriter:
+        """One that leaves no words out."""
+        return HopWriter(self.wiring, self.state, *self.ends) if self.brief else self
 
     def name(self, place: Place) -> str:
         """An endpoint as hops call it."""
@@ -192,6 +201,8 @@ class HopWriter:
         record = self.plan.find(place.endpoint)
         group = getattr(record, "port_group", None)
         records = (place.record, *((group,) if group else ()))
+        if self.brief and place.context >= 0:
+            return Hop(records, "", "", "", "")
         seat = self.plan.find(group) if group else None
         where = self.name(place)
         if seat is not None:
@@ -208,6 +219,8 @@ class HopWriter:
         record = self.plan.find(place.endpoint)
         group = getattr(record, "port_group", None)
         records = (*((group,) if group else ()), place.record)
+        if self.brief and context is None:
+            return Hop(records, "", "", "", "", "not reached")
         where = self.name(place)
         rule = place.rule.text if place.rule else "no port group"
         if context is None:
@@ -251,6 +264,9 @@ class HopWriter:
         return hops
 
     def _hop(self, records: tuple[str, ...], before: int, after: int, rule: str, link: Link, leaving: bool) -> Hop:
+        cable = (link.cable,) if link.cable and leaving else ()
+        if self.brief and after >= 0:
+            return Hop((*records, *cable), "", "", "", "")
         record = self.plan.find(records[-1])
         where = called(self.plan, record)
         if isinstance(record, Nic) and len(records) > 1:
@@ -264,7 +280,7 @@ class HopWriter:
             reason = f"{name} doesn’t carry, so it drops what comes back over it"
             if over is not record:
                 reason = f"what comes over {called(self.plan, over)} doesn’t get to the virtual functions of {name}"
-        passed = (*records, *((link.cable,) if link.cable and leaving else ()))
+        passed = (*records, *cable)
         if after < 0 and isinstance(record, FabricPort):
             switch = self.plan.get("fabric_switch", record.switch)
             if not _defines(switch, self._vid(before)):

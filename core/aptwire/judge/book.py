@@ -35,14 +35,14 @@ def _never(look: Any, key: Any, found: list[Any]) -> Iterable[Any]:
 @dataclass(frozen=True)
 class Grouping(Generic[L, T]):
     """`entries` are made of a host's facts, and of what `made_of` gives; `tell` tells of a key with all its entries, by host, and of what `told_of`
-    gives for all keys, and `about` for one."""
+    gives for all keys, and `about` for one, of its entries by host."""
 
     name: str
     entries: Callable[[L, tuple[Facts, ...]], Iterable[Entry]]
     tell: Callable[[L, Any, list[Any]], Iterable[T]] = _never
     made_of: Callable[[L], Rests] = _nothing
     told_of: Callable[[L], Rests] = _nothing
-    about: Callable[[L, Any, list[Any]], Any] | None = None
+    about: Callable[[L, Any, Mapping[str, tuple[Any, ...]]], Any] | None = None
 
 
 @dataclass(frozen=True)
@@ -130,16 +130,14 @@ class Book:
             if ask is None:
                 touched |= by_key.keys()
             else:
-                differ = (
-                    k for k in by_key.keys() - touched if not same(about.get(k), ask(look, k, _values(by_key[k])))
-                )
+                differ = (k for k in by_key.keys() - touched if not same(about.get(k), ask(look, k, by_key[k])))
                 touched |= set(differ)
         told: dict[Hashable, tuple[T, ...] | None] = {}
         facts: dict[Hashable, Any] = {}
-        for key in touched:
+        for key in touched if grouping.tell is not _never else ():
             values = _values(by_key.get(key, {}))
             told[key] = (tuple(grouping.tell(look, key, values)) or None) if values else None
-            facts[key] = grouping.about(look, key, values) if values and grouping.about is not None else None
+            facts[key] = grouping.about(look, key, by_key[key]) if values and grouping.about is not None else None
         known: Mapping[Hashable, tuple[T, ...]] = before.told if before is not None else {}
         return Grouped(of, by_key, layered(known, told), layered(about, facts), rests)
 
@@ -203,9 +201,7 @@ def _values(by_host: Mapping[str, tuple[Any, ...]]) -> list[Any]:
 def _with(
     by_host: Mapping[str, tuple[Any, ...]], host: str, found: tuple[Any, ...] | None
 ) -> Mapping[str, tuple[Any, ...]]:
-    if found:
-        return {**by_host, host: found}
-    return {other: values for other, values in by_host.items() if other != host}
+    return layered(by_host, {host: found or None})
 
 
 def _alike(one: tuple[Any, ...], two: tuple[Any, ...]) -> bool:

@@ -125,13 +125,13 @@ class Sentences:
         """The hop at which a place's frames (or those towards it) end in the cause's state."""
         key = (id(place.stand), _frozen(cause.state), cause.towards)
         if key not in self._breaks:
-            hops = [hop for t in self.traces(place, cause) for hop in t.hops]
+            hops = [hop for t in self.traces(place, cause, brief=True) for hop in t.hops]
             self.passed.update(id for hop in hops for id in hop.records)
             self._breaks[key] = next((hop for hop in hops if hop.outcome in ("dropped", "astray", "open")), None)
         return self._breaks[key]
 
-    def traces(self, place: Place, cause: Cause) -> Iterable[Trace]:
-        """There, and back if there works."""
+    def traces(self, place: Place, cause: Cause, brief: bool = False) -> Iterable[Trace]:
+        """There, and back if there works; `brief`: no words for what passes."""
         if not cause.towards:
             teller = HopWriter(self.wiring, cause.state)
             out = teller.way_out(Roads(self.wiring, cause.state), place)
@@ -139,10 +139,10 @@ class Sentences:
             yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
             return
         other = self.other(cause)
-        there = trace(self.wiring, place, other, cause.state)
+        there = trace(self.wiring, place, other, cause.state, brief)
         yield there
         if there.delivered:
-            yield trace(self.wiring, other, place, cause.state)
+            yield trace(self.wiring, other, place, cause.state, brief)
 
     def mac(self, place: Place) -> str:
         return str(self.plan.get("adapter", place.endpoint).mac)

@@ -6,7 +6,6 @@ import hashlib
 from collections.abc import Set
 from dataclasses import dataclass
 from functools import cached_property
-from operator import attrgetter
 
 from aptwire.forward.parts import HOMELESS, Place, State
 from aptwire.forward.trace import Trace
@@ -53,7 +52,7 @@ def findings(judgement: Judgement) -> list[Finding]:
     if not isinstance(known, _Known):
         with no_collecting():
             known = judgement.answered.answers["findings"] = _Finder(judgement).run()
-    return sorted(known.told.values(), key=attrgetter("rank"))
+    return list(known.told.values())
 
 
 WITHIN_BLOCKS = {
@@ -68,23 +67,29 @@ WITHIN_BLOCKS = {
 class _Group:
     """Places of one stand that aren't home for one reason, and the key of their finding.
 
-    What it rests on: the blocks of its `hosts` (ids; None: it is worked out anew each time), the `records` on the ways that were looked at, and how VID
-    `classes` pass through the fabric.
+    What it `rests` on: the blocks of its hosts and the records on the ways that were looked at (ids), and how VID classes (numbers) pass through the
+    fabric; None: it is worked out anew each time.
     """
 
     places: tuple[Place, ...]
     cause: Cause
     key: tuple[object, ...]
-    hosts: frozenset[str] | None
-    records: frozenset[str]
-    classes: frozenset[int]
+    rests: frozenset[str | int] | None
+
+
+def _together(groups: tuple[_Group, ...]) -> frozenset[str | int] | None:
+    """What several groups rest on."""
+    known = [group.rests for group in groups if group.rests is not None]
+    return frozenset().union(*known) if len(known) == len(groups) else None
 
 
 @dataclass(frozen=True)
 class _Known:
-    """What was told of a judgement: groups by block and by key, findings by key; how many places belong on each segment, and who is in no port group."""
+    """What was told of a judgement: groups by block, with what they rest on, and by key; findings by key, worst first; how many places belong on each
+    segment, and who is in no port group."""
 
     groups: dict[str, tuple[_Group, ...]]
+    rests: dict[str, frozenset[str | int] | None]
     by_key: dict[tuple[object, ...], list[_Group]]
     told: dict[tuple[object, ...], Finding]
     sizes: dict[str, int]
@@ -102,7 +107,7 @@ class _Finder:
 
     def run(self) -> _Known:
         before, changes = self.judgement.answered.before.get("findings", (None, None))
-        known = before if isinstance(before, _Known) else _Known({}, {}, {}, {}, ())
+        known = before if isinstance(before, _Known) else _Known({}, {}, {}, {}, {}, ())
         # What stands in no block, and what everything may be called by, concerns all.
         if (
             changes is None
@@ -115,6 +120,7 @@ class _Finder:
         else:
             asked = changes.apart | self._shaken(known, changes)
             groups = {block: found for block, found in known.groups.items() if block not in asked}
+        rests = {block: known.rests[block] for block in groups}
         by_key = dict(known.by_key) if groups else {}
         touched: set[tuple[object, ...]] = set()
         for group in (group for block in asked for group in known.groups.get(block, ())) if groups else ():
@@ -122,6 +128,7 @@ class _Finder:
             touched.add(group.key)
         for block, stands in self._troubled(asked).items():
             groups[block] = tuple(group for stand in stands for group in self._groups(*stand))
+            rests[block] = _together(groups[block])
             for group in groups[block]:
                 by_key[group.key] = [*by_key.get(group.key, ()), group]
                 touched.add(group.key)
@@ -135,25 +142,16 @@ class _Finder:
                 told[key] = self._finding(key, by_key[key])
             else:
                 del by_key[key]
-        return _Known(groups, by_key, told, self.say.sizes, self._homeless)
+        # Those told before are in order already, which makes sorting quick.
+        in_order = dict(sorted(told.items(), key=lambda item: item[1].rank))
+        return _Known(groups, rests, by_key, in_order, self.say.sizes, self._homeless)
 
     def _shaken(self, known: _Known, changes: Changes) -> set[str]:
         """The blocks of which something was said that may not be true any more."""
-        hosts = frozenset(map(self._host_of, changes.blocks))
-        ids = frozenset(id for _, id in changes.records)
-        ways, found = changes.ways, set[str]()
-        for block, groups in known.groups.items():
-            for group in groups:
-                if (
-                    group.hosts is None
-                    or ways is None
-                    or not group.hosts.isdisjoint(hosts)
-                    or not group.records.isdisjoint(ids)
-                    or not group.classes.isdisjoint(ways)
-                ):
-                    found.add(block)
-                    break
-        return found
+        if changes.ways is None:
+            return set(known.groups)
+        asked = {*map(self._host_of, changes.blocks), *(id for _, id in changes.records), *changes.ways}
+        return {block for block, rests in known.rests.items() if rests is None or not rests.isdisjoint(asked)}
 
     def _troubled(self, blocks: Set[str]) -> dict[str, list[tuple[tuple[str, ...], int, Cause]]]:
         """Whoever isn't home in some blocks, by block."""
@@ -185,7 +183,9 @@ class _Finder:
         # Whom untagged frames meet is told of others than these.
         hosts = self._hosts(places[0], cause) if kind.kept and (kind.alike != PORT or min(landed) > 0) else None
         other = self._landed(self.say.other(cause)) if cause.towards and hosts is not None else frozenset()
-        return _Group(places, cause, key, hosts, frozenset(self.say.passed), landed | other)
+        found: tuple[str | int, ...] = (*(hosts or ()), *self.say.passed, *landed, *other)
+        rests = None if hosts is None else frozenset(found)
+        return _Group(places, cause, key, rests)
 
     def _hosts(self, place: Place, cause: Cause) -> frozenset[str]:
         """The hosts of a place, of whom it misses, and of the teams of the state."""

@@ -13,7 +13,7 @@ from aptwire.forward.trace import Hop
 from aptwire.judge.book import Grouping
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.kept import Rests
-from aptwire.judge.risks.alike import NAMED, AlikeRisks
+from aptwire.judge.risks.alike import AlikeRisks
 from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, RiskSearch, naming
 from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
@@ -48,7 +48,7 @@ GROUPED: tuple[Grouping[_All, Risk], ...] = (
         _All.excess,
         lambda a: (a.used_bits, *a.behind),
         lambda a: (tuple(a.members.items()), *naming(a, "segment")),
-        lambda a, switch, ports: (a.seen_there(switch, ports), a.plan.get("fabric_switch", switch).name),
+        lambda a, switch, ports: (a.seen_there(ports), a.plan.get("fabric_switch", switch).name),
     ),
     Grouping("lacking", _All.missing, _All.lacking, told_of=naming),
     Grouping("teamed", _All.restless, _All.teamed, told_of=_fabric),
@@ -61,7 +61,6 @@ GROUPED: tuple[Grouping[_All, Risk], ...] = (
     Grouping("empty", _All.unseated, _All.empty, told_of=lambda a: naming(a, "group_order")),
     Grouping("twins", _All.paired, _All.twins, told_of=naming),
     Grouping("one name", _All.ways, _All.one_name, told_of=naming),
-    NAMED,
 )
 """What is searched for host by host; an edit costs the hosts that it touched."""
 
@@ -86,7 +85,7 @@ def _kept(find: Callable[[_All], Iterator[Risk]], made_of: Callable[[_All], Rest
 SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
     *(_All.natives, _All.uplink_natives, _All.lags, _All.loops, _All.sizes, _All.own_guest),
     *(_All.macs, _All.guest_teams, _All.mirrors, _All.could, _All.tunnels, _All.station_twins),
-    *(_All.limits, _All.seen_names, _All.unused, _All.off_pattern, _All.named_nearly),
+    *(_All.limits, _All.seen_names, _All.unused, _All.off_pattern, _All.named_alike),
     *(_kept(_All.doubled, _segments), _kept(_All.overlays, _segments), _kept(_All.gateways, _segments)),
     *(_kept(_All.joined_lags, _fabric), _kept(_All.marked_twice, _cables), _All.lease_servers),
     *(_All.shut_gateways, _All.lost_routes, _All.strays, _All.pools, _All.unasked, _All.rules, _All.contradictions),

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Hashable, Iterable, Iterator, Mapping
+from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import combinations
 from typing import Any
 
@@ -34,6 +35,39 @@ class _Offs:
 
     of: Mapping[str, tuple[Off, ...]]
     hosts: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class Named:
+    """What something on a host is called, and what frames see of it."""
+
+    kind: str
+    name: str
+    words: Hashable
+
+    @cached_property
+    def own(self) -> tuple[str, str]:
+        """The kind, and the name but for case, blanks and dashes."""
+        return self.kind, squashed(self.name)
+
+
+@dataclass(frozen=True)
+class _Names:
+    """What is called something `by_name` but for case, blanks and dashes; which of these stand for more than one name (`twice`), and which two differ
+    in one letter while frames see the same in both (`near`)."""
+
+    by_name: Mapping[tuple[str, str], tuple[Named, ...]]
+    twice: tuple[tuple[str, str], ...]
+    near: tuple[tuple[tuple[str, str], tuple[str, str]], ...]
+
+    @staticmethod
+    def of(called: Iterable[Any]) -> _Names:
+        made: dict[tuple[str, str], tuple[Named, ...]] = {}
+        for named in called:
+            made[named.own] = (*made.get(named.own, ()), named)
+        twice = (own for own, found in made.items() if len({named.name for named in found}) > 1)
+        near = (pair for pair in set(_near(made)) if len({named.words for own in pair for named in made[own]}) == 1)
+        return _Names(made, tuple(sorted(twice)), tuple(sorted(near)))
 
 
 class AlikeRisks(RiskSearch):
@@ -127,37 +161,36 @@ class AlikeRisks(RiskSearch):
                 found.update(known.of)
         return found | {s.id for host in hosts if host is not None for s in plan.where("stamp", "host", host)}
 
-    def named(self, listed: tuple[Facts, ...]) -> Iterator[tuple[tuple[str, str], tuple[str, str, object]]]:
-        """What is called something on a host, by kind and by its name but for case, blanks and dashes: the name, the id, and what frames see of it."""
+    def named(self, listed: tuple[Facts, ...]) -> Iterator[tuple[Named, str]]:
+        """What is called something on a host (ids), by what it is called."""
         for found in listed:
             switch = self.plan.get("virtual_switch", found.switch)
-            yield ("virtual_switch", squashed(switch.name)), (switch.name, switch.id, ())
+            yield Named("virtual_switch", switch.name, ()), switch.id
             for group, words in found.groups:
-                yield ("port_group", squashed(group.name)), (group.name, group.id, words)
+                yield Named("port_group", group.name, words), group.id
             for port in self.plan.where("host_port", "switch", found.switch):
-                yield ("host_port", squashed(port.name)), (port.name, port.id, (port.vid,))
+                yield Named("host_port", port.name, (port.vid,)), port.id
 
-    def named_alike(self, key: tuple[str, str], found: list[tuple[str, str, object]]) -> Iterator[Risk]:
-        """Names that differ in case, blanks or dashes alone."""
-        if len({name for name, _, _ in found}) > 1:
-            yield self._alike(key[0], found)
+    def named_alike(self) -> Iterator[Risk]:
+        """Names that differ in case, blanks or dashes alone, or in one letter, where the one is on few hosts, the other on many, none has both,
+        and frames see the same in both."""
+        by_key: Mapping[Any, Mapping[str, tuple[str, ...]]] = self.book.grouped(NAMED, self).by_key
+        called = frozenset(by_key)
+        names = self.kept.get("names", (called,), lambda: _Names.of(called))
+        for own in names.twice:
+            yield self._alike(names.by_name[own], by_key)
+        for pair in names.near:
+            hosts = {own: frozenset(host for key in names.by_name[own] for host in by_key[key]) for own in pair}
+            few, many = sorted(pair, key=lambda own: len(hosts[own]))
+            if len(hosts[few]) * RARE <= len(hosts[many]) and hosts[few].isdisjoint(hosts[many]):
+                yield self._alike((*names.by_name[few], *names.by_name[many]), by_key)
 
-    def named_nearly(self) -> Iterator[Risk]:
-        """Names that differ in one letter, where the one is on few hosts, the other on many, none has both, and frames see the same in both."""
-        by_key = self.book.grouped(NAMED, self).by_key
-        names = frozenset(key for key in by_key if isinstance(key, tuple))
-        for one, two in self.kept.get("near names", (names,), lambda: sorted(set(_near(names)))):
-            few, many = sorted((one, two), key=lambda key: len(by_key[key]))
-            if len(by_key[few]) * RARE > len(by_key[many]) or not by_key[few].keys().isdisjoint(by_key[many]):
-                continue
-            found = [value for key in (many, few) for host in by_key[key] for value in by_key[key][host]]
-            if len({words for _, _, words in found}) == 1:
-                yield self._alike(one[0], found)
-
-    def _alike(self, kind: str, found: list[tuple[str, str, object]]) -> Risk:
+    def _alike(self, keys: Iterable[Named], by_key: Mapping[Any, Mapping[str, tuple[str, ...]]]) -> Risk:
+        found = sorted((host, id, key) for key in keys for host, ids in by_key[key].items() for id in ids)
+        kind = found[0][2].kind
         by_name: dict[str, list[str]] = {}
-        for name, id, _ in found:
-            by_name.setdefault(name, []).append(id)
+        for _, id, key in found:
+            by_name.setdefault(key.name, []).append(id)
         most = max(sorted(by_name), key=lambda name: len(by_name[name]))
         others = {name: ids for name, ids in by_name.items() if name != most}
         edit = tuple(Patch(kind, id, {"name": most}) for ids in others.values() for id in ids)
@@ -192,10 +225,9 @@ def squashed(name: str) -> str:
     return _APART.sub("", name.casefold())
 
 
-def _near(keys: Iterable[Hashable]) -> Iterator[tuple[Any, Any]]:
+def _near(every: Collection[tuple[str, str]]) -> Iterator[tuple[tuple[str, str], tuple[str, str]]]:
     """The pairs of (kind, name) of which the names differ in one letter: another, one more, or one less."""
     wild: dict[tuple[str, str], list[tuple[str, str]]] = {}
-    every: set[tuple[str, str]] = {key for key in keys if isinstance(key, tuple)}
     for kind, name in every:
         for at, letter in enumerate(name):
             if letter.isalpha() and len(name) > 3:
@@ -206,9 +238,4 @@ def _near(keys: Iterable[Hashable]) -> Iterator[tuple[Any, Any]]:
         yield from combinations(sorted(same), 2)
 
 
-NAMED: Grouping[Any, Risk] = Grouping(
-    "named",
-    AlikeRisks.named,
-    AlikeRisks.named_alike,
-    told_of=lambda look: (look.plan.of("host"), look.plan.of("virtual_switch")),
-)
+NAMED: Grouping[Any, Risk] = Grouping("named", AlikeRisks.named)

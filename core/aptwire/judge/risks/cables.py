@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Set
+from collections.abc import Iterator, Mapping, Set
 from dataclasses import dataclass
 from functools import cache, cached_property, partial
 from typing import Any
@@ -221,9 +221,9 @@ class CableRisks(RiskSearch):
                 port = self.plan.get("fabric_port", port_id)
                 yield port.switch, (port, told)
 
-    def seen_there(self, switch: str, ports: list[tuple[FabricPort, int]]) -> str:
-        """Whom one would see on the first of some cables."""
-        return self._overheard(ports[0][1])
+    def seen_there(self, ports: Mapping[str, tuple[tuple[FabricPort, int], ...]]) -> str:
+        """Whom one would see on the first of some cables, which are by host."""
+        return self._overheard(ports[min(ports)][0][1])
 
     def excess(self, switch: str, ports: list[tuple[FabricPort, int]]) -> Iterator[Risk]:
         """VIDs allowed on host-facing ports where nobody on the host needs them, one risk for each fabric switch."""

@@ -115,6 +115,8 @@ class TeamRisks(RiskSearch):
     def joined_lags(self) -> Iterator[Risk]:
         """LAGs that don't fit each other (IEEE 802.1AX)."""
         for joint in self.wiring.fabric.joints.values():
+            if joint.lags == (None, None):
+                continue
             one, two = (self.plan.of("lag").get(id) for id in joint.lags)
             if (one is None) != (two is None) or (one is not None and two is not None and one.lacp != two.lacp):
                 yield self._joint(joint.cables[0], one, two, joint.ports)
