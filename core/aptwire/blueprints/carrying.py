@@ -42,7 +42,7 @@ def everywhere(judgement: Judgement, segment: str, hosts: Sequence[str] = ()) ->
     wanted = tagged_segment(plan, segment)
     asked = list(hosts) or [h.id for h in sorted(plan.all("host"), key=lambda h: natural(h.name))]
     made, left = offering(plan, wanted, asked)
-    edit = (*made, *_between(judgement, tuple(made), wanted.vid or 0))
+    edit = (*made, *between(judgement, tuple(made), wanted.vid or 0))
     if not edit:
         out = [plan.get("host", host).name for host in left]
         why = f"; {some(out)} {'has' if len(out) == 1 else 'have'} no switch with a way out" if out else ""
@@ -86,7 +86,7 @@ def at_port(judgement: Judgement, port: str, segment: str, name: str) -> Brought
         ),
     ]
     made = [op for op in made if not isinstance(op, Patch) or op.changes]
-    edit = (*made, *_between(judgement, tuple(made), wanted.vid or 0, [switch]))
+    edit = (*made, *between(judgement, tuple(made), wanted.vid or 0, [switch]))
     reached = _reached(judgement, edit, str(made[-1].record.id) if isinstance(made[-1], Put) else "", segment)
     alone = "" if reached else ", where nobody of it is reached"
     return Brought(edit, f"Plug {station.name} into {wanted.name} at {called(plan, own)}{alone}")
@@ -105,7 +105,7 @@ def _count(number: int, what: str) -> str:
     return f"{number} {what}{'' if number == 1 else 's'}"
 
 
-def _between(judgement: Judgement, edit: Edit, vid: int, at: Iterable[FabricSwitch] = ()) -> list[Operation]:
+def between(judgement: Judgement, edit: Edit, vid: int, at: Iterable[FabricSwitch] = ()) -> list[Operation]:
     """What lets a VID through between the fabric's switches once an edit has brought it to some hosts, or to a port `at` some switches; and has switches that list their VLANs
     know it, where it gets to them."""
     plan = apply_edit(judgement.plan, edit)[0] if edit else judgement.plan

@@ -207,7 +207,7 @@ class Stack:
 def stack_of(plan: Plan, owner: Record, leased: Mapping[str, Held] | None = None) -> Stack:
     """The stack of a guest, station or host, with what its interfaces have by lease."""
     found = leased or {}
-    return Stack(plan, owner, tuple(_interface(plan, record, found.get(record.id)) for record in _records(plan, owner)))
+    return Stack(plan, owner, tuple(_interface(plan, record, found.get(record.id)) for record in ends_of(plan, owner)))
 
 
 def forwarding(plan: Plan) -> Iterator[Record]:
@@ -254,7 +254,8 @@ def gateways_of(plan: Plan, record: Record) -> tuple[str, ...]:
     return (own,) if own else segment.gateways if segment is not None else ()
 
 
-def _records(plan: Plan, owner: Record) -> Iterable[Record]:
+def ends_of(plan: Plan, owner: Record) -> Iterable[Record]:
+    """The interfaces of a guest, station or host, in order, those without an address too."""
     if owner.kind == "guest":
         for adapter in sorted(plan.where("adapter", "guest", owner.id), key=lambda a: (a.order, a.id)):
             yield adapter

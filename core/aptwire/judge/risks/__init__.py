@@ -66,7 +66,7 @@ GROUPED: tuple[Grouping[_All, Risk], ...] = (
 
 
 def _segments(look: _All) -> Rests:
-    return (look.plan.of("segment"), look.plan.of("secondary_vlan"), look.populated)
+    return (*(look.plan.of(kind) for kind in ("segment", "secondary_vlan", "rule")), look.populated)
 
 
 def _cables(look: _All) -> Rests:

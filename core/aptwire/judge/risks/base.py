@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -19,6 +19,7 @@ from aptwire.plan.kinds import Adapter, FabricPort, Segment
 from aptwire.plan.names import called
 from aptwire.plan.ports import said
 from aptwire.plan.stacks import adapter_of
+from aptwire.rules.worlds import worlds
 
 RISK, UNTIDY = "risk", "untidy"
 GRAVITY = (UNTIDY, RISK)
@@ -88,6 +89,11 @@ class RiskSearch:
         self.plan = judgement.plan
         self.book = book_of(judgement)
         self.kept = judgement.kept
+
+    @cached_property
+    def worlds(self) -> Mapping[str, str]:
+        """The segments (ids) that a rule keeps apart from everything, with the rule."""
+        return worlds(self.plan)
 
     def host(self, id: str) -> str:
         return str(self.plan.get("host", id).name)

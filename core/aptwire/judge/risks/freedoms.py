@@ -225,6 +225,8 @@ class FreedomRisks(RiskSearch):
         plain = [s for s in listed if s.vni is None and nets[s.id]]
         for n, one in enumerate(plain):
             for two in plain[n + 1 :]:
+                if self.worlds.get(one.id) != self.worlds.get(two.id):
+                    continue
                 both = [(a, b) for a in nets[one.id] for b in nets[two.id] if a.version == b.version and a.overlaps(b)]
                 if both and self.members.get(one.id) and self.members.get(two.id):
                     yield Risk(

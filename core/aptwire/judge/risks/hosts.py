@@ -80,8 +80,9 @@ class HostRisks(RiskSearch):
 
     def macs(self) -> Iterator[Risk]:
         """MAC addresses that several adapters bear."""
-        for mac in sorted(self.wiring.doubled_macs):
-            adapters = sorted(self.wiring.macs[mac])
+        for mac, adapters in ((mac, self._in_one_world(mac)) for mac in sorted(self.wiring.doubled_macs)):
+            if len(adapters) < 2:
+                continue
             free = [a for a in adapters if not self.plan.get("adapter", a).mac_fixed]
             names = some(called(self.plan, self.plan.get("adapter", a)) for a in adapters)
             edits = tuple(
@@ -102,6 +103,13 @@ class HostRisks(RiskSearch):
                 facts=tuple(self.fact(a, mac, "the same address") for a in adapters),
                 mends=edits,
             )
+
+    def _in_one_world(self, mac: str) -> list[str]:
+        """The adapters (ids) with a MAC address that may come to meet another one with it."""
+        by_world: dict[str | None, list[str]] = {}
+        for id in sorted(self.wiring.macs[mac]):
+            by_world.setdefault(self.worlds.get(self.plan.get("adapter", id).belongs), []).append(id)
+        return sorted(id for ids in by_world.values() if len(ids) > 1 for id in ids)
 
     def guest_teams(self) -> Iterator[Risk]:
         """Adapters that a guest teams although they belong on different segments."""

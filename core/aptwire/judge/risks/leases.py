@@ -18,6 +18,7 @@ from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.fields import Range, numbers, range_of
 from aptwire.plan.kinds import LEASE, PLACES, LeaseRelay, LeaseScope, Segment
 from aptwire.plan.names import called, some
+from aptwire.plan.stacks import ends_of
 
 
 class LeaseRisks(RiskSearch):
@@ -144,9 +145,21 @@ class LeaseRisks(RiskSearch):
             while at and starts[at - 1] >= (version, number - widest):
                 at -= 1
                 (_, _, last), scope = ordered[at]
-                if number <= last:
-                    found.setdefault(scope.id, []).append((address, sorted(records)[0]))
+                there = self._worlds_of(scope) if number <= last and self.worlds else None
+                bearing = (id for id in sorted(records) if there is None or self._world(id) in there)
+                if number <= last and (bearer := next(bearing, None)) is not None:
+                    found.setdefault(scope.id, []).append((address, bearer))
         return {scope: sorted(held) for scope, held in sorted(found.items())}
+
+    def _world(self, interface: str) -> str | None:
+        """The world of an interface."""
+        return self.worlds.get(getattr(self.plan.find(interface), "belongs", None) or "")
+
+    def _worlds_of(self, scope: LeaseScope) -> frozenset[str | None]:
+        """The worlds in which whoever leases a scope has an interface."""
+        owner = self.plan.find(scope.of)
+        ends = ends_of(self.plan, owner) if owner is not None else ()
+        return frozenset(self._world(end.id) for end in ends if getattr(end, "belongs", None))
 
     def _cut(self, scope: str, addresses: list[str]) -> tuple[str, Edit]:
         """The edit that takes some addresses out of a scope's pool."""
@@ -168,6 +181,8 @@ class LeaseRisks(RiskSearch):
         widest: tuple[Range, LeaseScope] | None = None
         for (version, first, last), scope in ordered:
             if widest is not None and widest[0][0] == version and first <= widest[0][2] and widest[1].of != scope.of:
+                if self._worlds_of(widest[1]).isdisjoint(self._worlds_of(scope)):
+                    continue
                 pair = (widest[1].id, scope.id)
                 if pair not in told:
                     told.add(pair)

@@ -264,7 +264,9 @@ class TidyRisks(RiskSearch):
             others = [
                 o
                 for o, theirs in listed
-                if o.id != segment.id and any(a.version == b.version and a.overlaps(b) for a in nets for b in theirs)
+                if o.id != segment.id
+                and self.worlds.get(o.id) in (None, self.worlds.get(segment.id))
+                and any(a.version == b.version and a.overlaps(b) for a in nets for b in theirs)
             ]
             if others:
                 names = some(o.name for o in others)
