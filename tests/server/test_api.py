@@ -132,7 +132,8 @@ class EditsTest(unittest.TestCase):
         )
         self.assertEqual((status, made["revision"]), (200, 1))
         self.assertEqual(
-            made["moves"], [{"endpoint": "adapter-tide-gauge-view", "before": "wavering", "after": "home"}]
+            made["moves"],
+            [{"endpoint": "adapter-tide-gauge-view", "before": "wavering", "after": "home", "name": None}],
         )
         log = self.client.get(f"plans/{self.plan}/revisions")[1]
         self.assertEqual([(r["number"], r["author"], r["message"]) for r in log], [(1, "ines", "test")])

@@ -134,6 +134,24 @@ class GesturesTest(unittest.TestCase):
         self.assertEqual((status, refused["problems"][0]["field"]), (400, "port"))  # type: ignore[index]
         self.assertIn("isn’t free: laptop is there", refused["problems"][0]["message"])  # type: ignore[index]
 
+    def test_a_bubble_is_made_and_burst(self) -> None:
+        args = {"name": "lab", "guests": [], "segments": ["segment-ticketing"], "host": "petrel", "entry": ""}
+        before = self.client.whole(self.plan)["records"]
+        _, seen = self.gesture("bubble", args)
+        self.assertIn(
+            "Make bubble lab of edge-firewall, restore-copy and 8 more, apart even if hostile", seen["message"]
+        )
+        moves = {m["name"]: (m["before"], m["after"]) for m in seen["preview"]["moves"]}
+        self.assertEqual((moves["ticketing-web-1-lab"], len(moves)), ((None, "home"), 11))
+        status, refused = self.gesture("bubble", {**args, "entry": "guest-edge-firewall"})
+        self.assertEqual((status, refused["problems"][0]["field"]), (400, "entry"))
+        self.assertEqual(self.gesture("bubble", {**args, "segments": [7]})[0], 400)
+        self.assertEqual(self.gesture("bubble", args, take=True)[0], 200)
+        self.assertEqual(self.gesture("burst", {"name": "production"})[0], 400)
+        _, made = self.gesture("burst", {"name": "lab"}, take=True)
+        self.assertEqual(made["committed"]["message"], "Burst bubble lab")
+        self.assertEqual(self.client.whole(self.plan)["records"], before)
+
     def test_guests_move_and_nics_are_exchanged(self) -> None:
         guests = [g["id"] for g in self.client.whole(self.plan)["records"]["guest"] if g["name"] == "ticketing-web-2"]
         status, seen = self.gesture("move-guests", {"guests": guests, "host": "gannet"})

@@ -606,6 +606,38 @@ class BlueprintTest(BuildingCase):
         made = next(s for s in someone().whole(self.plan)["records"]["station_port"] if s["port"] == "marsh-a/p20")
         self.assertEqual(made["belongs"], "segment-ticketing")
 
+    def test_a_bubble_of_a_segment_is_made_and_burst_by_keyboard(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=segment-ticketing")
+        panel = page.get_by_role("dialog", name="Segment ticketing")
+        panel.get_by_role("button", name="Bubble", exact=True).click()
+        panel.get_by_label("Where").select_option(label="sealed in a switch on petrel, Saltmarsh")
+        expect(panel.get_by_text("8 new → home")).to_be_visible()
+        expect(panel.get_by_text("Make bubble lab of edge-firewall, restore-copy and 8 more, apart")).to_be_visible()
+        # Who is worse off is called by the name he will have.
+        expect(panel.get_by_text("worse off: restore-copy-lab, ticketing-db-lab")).to_be_visible()
+        self.accessible()
+        panel.get_by_label("A way in for").select_option(label="backup-agent")
+        expect(panel.get_by_text("9 new → home")).to_be_visible()
+        panel.get_by_label("Name").press("Enter")
+        self.revision(1)
+        self.assertIn(
+            "keep role lab apart from everything even if hostile",
+            {rule["text"] for rule in someone().whole(self.plan)["records"]["rule"]},
+        )
+        [made] = (s["id"] for s in someone().whole(self.plan)["records"]["segment"] if s.get("role") == "lab")
+        page.goto(f"{URL}/plans/{self.plan}/decks?at={made}")
+        panel = page.get_by_role("dialog", name="Segment lab ticketing")
+        panel.get_by_role("button", name="Burst", exact=True).focus()
+        page.keyboard.press("Enter")
+        expect(panel.get_by_text("9 home → gone")).to_be_visible()
+        panel.get_by_role("button", name="Burst lab").focus()
+        page.keyboard.press("Enter")
+        self.revision(2)
+        guests = {guest["name"] for guest in someone().whole(self.plan)["records"]["guest"]}
+        self.assertEqual({name for name in guests if name.endswith("-lab")}, set())
+        self.assertIn("backup-agent", guests)
+
 
 class RenumberTest(BuildingCase):
     def test_a_segment_gets_another_number_everywhere(self) -> None:

@@ -6,7 +6,7 @@ say it with, the names and hops of a judgement, is `Sentences`.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from ipaddress import ip_address, ip_network
 
@@ -50,6 +50,7 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.names import called, host_of, some
 from aptwire.plan.plan import Plan
+from aptwire.rules.worlds import worlds
 
 Key = tuple[object, ...]
 Words = tuple[str, str, tuple[str, ...]]
@@ -88,6 +89,7 @@ class Sentences:
         self.passed: set[str] = set()
         self._states: dict[tuple[object, ...], str] = {}
         self._idle: dict[str, str] = {}
+        self._worlds: Mapping[str, str] | None = None
 
     def status(self, place: Place) -> str:
         return VERDICTS[self.judgement.status_of(place)]
@@ -143,6 +145,13 @@ class Sentences:
         yield there
         if there.delivered:
             yield trace(self.wiring, other, place, cause.state, brief)
+
+    def world(self, place: Place) -> tuple[str, ...]:
+        """The rule that keeps a place's segment apart from everything, if there is one: who bears its address elsewhere is no twin of its own."""
+        if self._worlds is None:
+            self._worlds = worlds(self.plan)
+        rule = self._worlds.get(place.segment or "")
+        return (rule,) if rule else ()
 
     def mac(self, place: Place) -> str:
         return str(self.plan.get("adapter", place.endpoint).mac)
@@ -368,7 +377,7 @@ class Twin(CauseKind):
     what = TWIN
 
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
-        return tuple(self._shared(place, say.other(cause)))
+        return (*self._shared(place, say.other(cause)), *say.world(place))
 
     def words(self, say: Sentences, whom: Concerned) -> Words:
         shared = self._shared(whom.place, say.other(whom.cause))
@@ -386,7 +395,7 @@ class TwinMac(CauseKind):
     risk = "mac"
 
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
-        return (say.mac(place),)
+        return (say.mac(place), *say.world(place))
 
     def words(self, say: Sentences, whom: Concerned) -> Words:
         title = f"{some(say.names(whom.endpoints))} bear one MAC address and hear each other"

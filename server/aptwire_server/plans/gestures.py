@@ -7,6 +7,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from aptwire.blueprints.bubble import bubble
+from aptwire.blueprints.bursting import burst
 from aptwire.blueprints.carrying import at_port, everywhere
 from aptwire.judge.accepted import accept
 from aptwire.judge.need import needs
@@ -190,6 +192,17 @@ def _at_port(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
     return found.says, found.edit
 
 
+def _bubble(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
+    guests, segments = (_ids(said, name) if said[name] else [] for name in ("guests", "segments"))
+    found = bubble(engine.judgement(), said["name"], guests, segments, said["host"], said["entry"])
+    return found.says, found.edit
+
+
+def _burst(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    found = burst(plan, said["name"])
+    return found.says, found.edit
+
+
 def _split_off(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
     edit = split_off(plan, said["switch"], said["role"], _ids(said, "nics"))
     return f"Split {said['role']} off {called(plan, plan.get('virtual_switch', said['switch']))}", edit
@@ -219,6 +232,8 @@ GESTURES: dict[str, Gesture] = {
     "offer": Gesture({"segment": str, "hosts": list}, _of_plan(_offer)),
     "everywhere": Gesture({"segment": str, "hosts": list}, _everywhere),
     "at-port": Gesture({"port": str, "segment": str, "name": str}, _at_port),
+    "bubble": Gesture({"name": str, "guests": list, "segments": list, "host": str, "entry": str}, _bubble),
+    "burst": Gesture({"name": str}, _of_plan(_burst)),
     "prune": Gesture({"cables": list}, _prune),
     "split-off": Gesture({"switch": str, "role": str, "nics": list}, _of_plan(_split_off)),
     "spread": Gesture({"uplink": str}, _of_plan(_spread)),

@@ -109,7 +109,7 @@ def comparison(one: Engine, two: Engine, said: Beside) -> dict[str, Any]:
         "changes": told["changes"][:MOST_CHANGES],
         "more": max(0, len(said.changes) - MOST_CHANGES),
         "counts": told["counts"],
-        **told_moves(said.moves, MOST_CHANGES),
+        **told_moves(said.moves, two.plan, MOST_CHANGES),
         "gone": told["gone"][:MOST_FINDINGS],
         "new": told["new"][:MOST_FINDINGS],
     }

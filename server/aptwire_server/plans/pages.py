@@ -7,10 +7,11 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import orjson
+from aptwire.judge.causes import spoken
 from aptwire.judge.preview import Move
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import KINDS
-from aptwire.plan.plan import PlanError, Problem
+from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.report import landings
 
 from aptwire_server.plans.engine import ENDPOINTS, Engine, Written
@@ -124,13 +125,16 @@ def landed(engine: Engine, since: int) -> list[dict[str, Any]] | None:
     return landings(judgement, sorted(e for key in known for e in judgement.block_endpoints(key)))
 
 
-def told_moves(moves: Iterable[Move], most: int = MOST_MOVES) -> dict[str, Any]:
-    """Moves for a program: the worst `most` of them, and how many there are from each verdict to each."""
+def told_moves(moves: Iterable[Move], after: Plan, most: int = MOST_MOVES) -> dict[str, Any]:
+    """Moves for a program: the worst `most` of them, with the names of those who are new in the plan `after`, and how many there are from each verdict to
+    each."""
     listed = sorted(moves, key=lambda m: (not m.worse, m.endpoint))
     tally: dict[tuple[str | None, str | None], int] = {}
     for move in listed:
         tally[move.before, move.after] = tally.get((move.before, move.after), 0) + 1
     return {
-        "moves": [move.to_json() for move in listed[:most]],
+        "moves": [
+            {**move.to_json(), "name": None if move.before else spoken(after, move.endpoint)} for move in listed[:most]
+        ],
         "tally": [{"before": b, "after": a, "count": n} for (b, a), n in tally.items()],
     }

@@ -75,6 +75,8 @@ GESTURE: Schema = {
         "clear-host",
         "everywhere",
         "at-port",
+        "bubble",
+        "burst",
         "offer",
         "prune",
         "split-off",
@@ -274,7 +276,7 @@ def components() -> dict[str, Schema]:
             fault=maybe(obj(start=NUMBER, end=NUMBER, message=TEXT, could=many(TEXT), names=FLAG)),
             told=maybe(obj(**fares)),
         ),
-        "Move": obj(endpoint=TEXT, before=MAYBE_VERDICT, after=MAYBE_VERDICT),
+        "Move": obj(endpoint=TEXT, before=MAYBE_VERDICT, after=MAYBE_VERDICT, name=maybe(TEXT)),
         "Tally": obj(before=MAYBE_VERDICT, after=MAYBE_VERDICT, count=NUMBER),
         "Mend": obj(
             title=TEXT,

@@ -171,7 +171,7 @@ def committed(made: Committed, request: Request) -> Response:
             "revision": made.revision.number,
             "message": made.revision.message,
             "edit": within(made.revision.edit),
-            **told_moves(moves(made.before.judgement(), made.after.judgement())),
+            **told_moves(moves(made.before.judgement(), made.after.judgement()), made.after.plan),
             "summary": made.after.summary(),
             "landed": landed(made.after, made.before.revision),
             "steps": steps_of(made.revision.plan.pk, request.user),
@@ -268,7 +268,7 @@ def finding(request: Request, plan_id: uuid.UUID, finding_id: str) -> Response:
                 {
                     "title": m.title,
                     "edit": edit_to_json(m.edit),
-                    **told_moves(m.preview.moves, 500),
+                    **told_moves(m.preview.moves, m.preview.plan, 500),
                     "risks": m.brings[:MOST_RISKS],
                     "shut_down": _shut_down(judgement.plan, m.preview.plan, m.edit),
                 }
@@ -307,7 +307,7 @@ def previewed(engine: Engine, edit: Edit, most: int = MOST_MOVES, risky: bool = 
     seen = preview(judgement, edit)
     return {
         "counts": seen.judgement.counts(),
-        **told_moves(seen.moves, most),
+        **told_moves(seen.moves, seen.plan, most),
         "problems": [],
         "risks": (brought(engine.known_risks(), seen.judgement) if risky else ())[:MOST_RISKS],
         "shut_down": _shut_down(judgement.plan, seen.plan, edit),

@@ -47,6 +47,8 @@ export interface Gestures {
   "move-guests": { guests: string[]; host: string };
   everywhere: { segment: string; hosts: string[] };
   "at-port": { port: string; segment: string; name: string };
+  bubble: { name: string; guests: string[]; segments: string[]; host: string; entry: string };
+  burst: { name: string };
   "clear-host": { host: string; failed: boolean };
   offer: { segment: string; hosts: string[] };
   prune: { cables: string[] };

@@ -2,6 +2,7 @@ import type { Kind } from "../api/client";
 import { usePlan } from "../api/plan";
 import { counted } from "../model/kinds";
 import type { Book } from "../model/records";
+import { MakeBubble } from "./Bubbles";
 import { moveAdapter, patch, type Proposal } from "./edits";
 import { fieldsOf, type Draft, type FieldSpec } from "./fields";
 import { FieldForm, OutcomeList, Panel, Sections } from "./Panel";
@@ -116,9 +117,11 @@ export function ManyPanel({ ids, close }: { ids: string[]; close: () => void }) 
       />
     ),
   };
+  const guests = [...new Set(ids.flatMap((id) => book.get("adapter", id)?.guest ?? []))];
+  const bubble = { label: "Bubble", body: <MakeBubble guests={guests} book={book} done={close} /> };
   return (
     <Panel title={counted(kind, ids.length)} close={close}>
-      <Sections label="What to do" sections={kind === "adapter" ? [settings, move] : [settings]} />
+      <Sections label="What to do" sections={kind === "adapter" ? [settings, move, bubble] : [settings]} />
     </Panel>
   );
 }

@@ -13,6 +13,7 @@ import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal
 import { fieldsOf, interfacesOf, ownerOf, type Draft, type FieldSpec } from "./fields";
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
+import { BurstBubble, isBubble, MakeBubble } from "./Bubbles";
 import { Everywhere, ExchangeNics, IntoSegment, MoveGuest, SplitOff, Spread } from "./Gestures";
 import { Renumber } from "./Renumber";
 import { TeamOrder } from "./TeamOrder";
@@ -202,6 +203,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
           </>
         ),
       },
+      { label: "Bubble", body: <MakeBubble guests={[id]} {...ids} /> },
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
@@ -218,17 +220,24 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       remove,
     ],
   }),
-  segment: ({ id, book, settings, remove, ids }) => ({
-    sections: book.get("segment", id)!.vid
-      ? [
-          settings,
-          { label: "Everywhere", body: <Everywhere id={id} {...ids} /> },
-          { label: "Outside", body: <WaysIn id={id} {...ids} /> },
-          { label: "Renumber", body: <Renumber id={id} {...ids} /> },
-          remove,
-        ]
-      : [settings, remove],
-  }),
+  segment: ({ id, book, settings, remove, ids }) => {
+    const { vid, role } = book.get("segment", id)!;
+    const bubble = isBubble(book, role)
+      ? { label: "Burst", body: <BurstBubble name={role} {...ids} /> }
+      : { label: "Bubble", body: <MakeBubble segments={[id]} {...ids} /> };
+    return {
+      sections: vid
+        ? [
+            settings,
+            { label: "Everywhere", body: <Everywhere id={id} {...ids} /> },
+            { label: "Outside", body: <WaysIn id={id} {...ids} /> },
+            { label: "Renumber", body: <Renumber id={id} {...ids} /> },
+            bubble,
+            remove,
+          ]
+        : [settings, bubble, remove],
+    };
+  },
   secondary_vlan: plain,
   limits: plain,
   assumed_fabric: plain,

@@ -22,7 +22,7 @@ export function Consequences({ of }: { of: Pick<Mend, "moves" | "tally" | "risks
           worse off:{" "}
           {worse
             .slice(0, NAMED)
-            .map((m) => nameOf(m.endpoint))
+            .map((m) => m.name ?? nameOf(m.endpoint))
             .join(", ")}
           {worse.length > NAMED ? ` and ${worse.length - NAMED} more` : ""}
         </span>
