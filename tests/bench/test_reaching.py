@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import random
 import unittest
 from collections.abc import Callable
 
-from aptwire.plan.plan import Plan
+from aptwire.blueprints.bubble import bubble
+from aptwire.blueprints.shielding import shield
+from aptwire.judge.verdicts import judge
+from aptwire.plan.edits import apply_edit
+from aptwire.plan.plan import Plan, PlanError
 from aptwire_bench.kernel import Kernel
 from aptwire_bench.prove import Scope
 
@@ -16,6 +22,22 @@ from tests.routers import filtered_plan, outward_plan, routed_plan
 SEEDS = int(os.environ.get("APTWIRE_ROUTED_PLANS", "30"))
 """More by command; with fixed seeds either way."""
 AT_ONCE = 15
+
+
+def with_blueprints(seed: int) -> Plan:
+    """A plan in which a bubble has been made of a segment, and guests of a host are behind a firewall, where that can be."""
+    plan = outward_plan(seed)
+    dice = random.Random(seed)
+    hosts, segments = sorted(plan.of("host")), sorted(plan.of("segment"))
+    host, outside = dice.choice(hosts), dice.choice(segments)
+    guests = [g.id for g in plan.where("guest", "host", host) if not g.routes]
+    with contextlib.suppress(PlanError):
+        found = bubble(judge(plan), "lab", (), dice.sample(segments, min(2, len(segments))), host)
+        plan = apply_edit(plan, found.edit)[0]
+    with contextlib.suppress(PlanError):
+        found = shield(judge(plan), host, "moat", outside, "10.79.1.0/24", dice.sample(guests, min(2, len(guests))))
+        plan = apply_edit(plan, found.edit)[0]
+    return plan
 
 
 class ReachingTest(unittest.TestCase):
@@ -28,12 +50,15 @@ class ReachingTest(unittest.TestCase):
     def test_translations_and_outside_networks_answer_in_the_kernel_as_the_engine_says(self) -> None:
         self.same(outward_plan)
 
-    def same(self, made: Callable[[int], Plan]) -> None:
+    def test_bubbles_and_guests_behind_a_firewall_are_in_the_kernel_what_they_are_meant_to_be(self) -> None:
+        self.same(with_blueprints, SEEDS // 3)
+
+    def same(self, made: Callable[[int], Plan], count: int = SEEDS) -> None:
         """The engine and the kernel say the same of plans made by seed."""
-        scopes = [Scope(sample=0, tags=0, pulls=0, trials=24, seed=seed) for seed in range(SEEDS)]
+        scopes = [Scope(sample=0, tags=0, pulls=0, trials=24, seed=seed) for seed in range(count)]
         with Kernel() as kernel:
-            for first in range(0, SEEDS, AT_ONCE):
-                seeds = range(SEEDS)[first : first + AT_ONCE]
+            for first in range(0, count, AT_ONCE):
+                seeds = range(count)[first : first + AT_ONCE]
                 plans = [made(seed) for seed in seeds]
                 for seed, plan, report in zip(
                     seeds, plans, put(kernel, plans, scopes[first : first + AT_ONCE]), strict=True

@@ -5,16 +5,21 @@ from __future__ import annotations
 import random
 import unittest
 
-from aptwire.blueprints.carrying import at_port, everywhere
+from aptwire.above.outcomes import ANSWERED
+from aptwire.above.ping import ping
+from aptwire.blueprints.carrying import Brought, at_port, everywhere
+from aptwire.blueprints.shielding import shield
 from aptwire.forward.trace import trace
 from aptwire.judge.lattice import EVERY, SOME, lattice
 from aptwire.judge.need import SPARE, needs
 from aptwire.judge.preview import preview
+from aptwire.judge.risks import offers, risks
 from aptwire.judge.verdicts import judge
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit
-from aptwire.plan.kinds import Adapter, Cable, FabricPort, FabricSwitch, Guest, Host, PortGroup, Segment, Uplink
+from aptwire.plan.kinds import Adapter, Cable, FabricPort, FabricSwitch, Guest, Host, PortGroup, Route, Segment, Uplink
 from aptwire.plan.plan import Plan, PlanError
+from aptwire.rules.asking import asked
 
 from measure.fleet import fleet
 from tests.support import demo_plan
@@ -184,3 +189,91 @@ class AtPortTest(unittest.TestCase):
         edit = everywhere(judge(plan), "segment-visitors").edit
         made = [op.record for op in edit if isinstance(op, Put) and isinstance(op.record, PortGroup)]
         self.assertEqual({(g.name, g.vid) for g in made}, {("visitors", 310)})
+
+
+class ShieldTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.before = judge(demo_plan())
+        self.guests = {g.name: g.id for g in self.before.plan.all("guest")}
+
+    def shield(self, *guests: str, nic: str = "", host: str = "razorbill", outside: str = "segment-edge") -> Brought:
+        ids = [self.guests[name] for name in guests]
+        return shield(self.before, host, "moat", outside, "10.79.1.0/24", ids, nic)
+
+    def test_guests_get_out_by_the_firewall_alone_and_nobody_gets_in(self) -> None:
+        for nic in ("", "razorbill/nic2"):
+            found = self.shield("visitor-kiosk-1", "visitor-desk-1", nic=nic)
+            self.assertEqual(
+                found.says,
+                "Put visitor-kiosk-1 and visitor-desk-1 behind moat; internet sees 3 addresses in place of 2",
+            )
+            plan, back = apply_edit(self.before.plan, found.edit)
+            after = judge(plan)
+            [inside] = plan.where("segment", "name", "behind moat")
+            own = [a for a in plan.where("adapter", "belongs", inside.id) if not a.id.startswith("adapter-moat")]
+            self.assertEqual(sorted(a.addresses for a in own), [("10.79.1.2/24",), ("10.79.1.3/24",)])
+            for adapter in own:
+                self.assertEqual(after.verdicts()[adapter.id], "home")
+                for target in ("10.79.1.1", "198.51.100.7"):
+                    self.assertEqual(ping(after, adapter.id, target).outcome, ANSWERED)
+            # Whoever is outside doesn't get in where he hands his packets to the firewall: its filter drops them.
+            via = plan.get("adapter", "adapter-moat-out").addresses[0].partition("/")[0]
+            way = Put(Route(id="in", of="guest-edge-firewall", to=("10.79.1.0/24",), via=via))
+            [line] = (line.id for line in plan.where("filter_line", "of", "guest-moat"))
+            for edit, answers in (((way,), False), ((way, Drop("filter_line", line)), True)):
+                known = judge(apply_edit(plan, edit)[0])
+                answer = ping(known, "adapter-edge-firewall-out", "10.79.1.2")
+                self.assertEqual(answer.outcome == ANSWERED, answers)
+            [rule] = (r for r in plan.all("rule") if "moat" in r.text)
+            self.assertEqual(asked(after).ask(rule.text).outcome, "holds")
+            self.assertEqual(apply_edit(plan, back)[0], self.before.plan)
+
+    def test_what_has_no_way_out_yet_says_so(self) -> None:
+        self.assertIn("isn’t so yet: ", self.shield("visitor-portal", host="petrel").says)
+
+    def test_more_addresses_than_are_lent_are_told(self) -> None:
+        plan = apply_edit(self.before.plan, (Patch("outside", "internet", {"lends": 2}),))[0]
+        self.before = judge(plan)
+        self.assertNotIn("lent-addresses", {r.what for r in risks(self.before)})
+        found = self.shield("visitor-kiosk-1")
+        self.assertIn("internet sees 3 addresses in place of 2 of the 2 lent", found.says)
+        after = judge(apply_edit(plan, found.edit)[0])
+        [told] = (r for r in risks(after) if r.what == "lent-addresses")
+        self.assertEqual(told.title, "3 addresses are taken on edge, and internet lends 2")
+        [(title, edit)] = offers(after, told)
+        self.assertEqual(title, "Have internet lend 3")
+        mended = judge(apply_edit(after.plan, edit)[0])
+        self.assertNotIn("lent-addresses", {r.what for r in risks(mended)})
+
+    def test_what_cant_be_put_behind_one_says_which_field_is_wrong(self) -> None:
+        good = {"host": "razorbill", "name": "moat", "outside": "segment-edge", "subnet": "10.79.1.0/24", "nic": ""}
+        kiosk = self.guests["visitor-kiosk-1"]
+        for changes, guests, field, words in (
+            ({"host": "nowhere"}, [], "host", "no such host"),
+            ({"name": " "}, [], "name", "needs a name"),
+            ({"name": "edge-firewall"}, [], "name", "is called edge-firewall already"),
+            ({"outside": "nothing"}, [], "outside", "no such segment"),
+            ({"subnet": "ten"}, [], "subnet", "from /16 to /29"),
+            ({"subnet": "2001:db8::/64"}, [], "subnet", "from /16 to /29"),
+            ({"subnet": "10.65.40.0/25"}, [], "subnet", "overlaps with CCTV"),
+            ({"nic": "gannet/nic0"}, [], "nic", "has no such NIC"),
+            ({"nic": "razorbill/nic0"}, [], "nic", "in use"),
+            ({}, ["ghost"], "guests", "no such guest"),
+            ({}, [self.guests["ticketing-web-1"]], "guests", "is on gannet"),
+            ({}, [self.guests["ticketing-api"]], "guests", "isn’t known"),
+            ({"host": "gannet"}, [self.guests["edge-firewall"]], "guests", "forwards"),
+            ({"subnet": "10.79.1.0/29"}, [kiosk] * 2, "", ""),
+        ):
+            said = {**good, **changes}
+            host, name, outside, subnet, nic = (said[k] for k in ("host", "name", "outside", "subnet", "nic"))
+            with self.subTest(changes=changes, guests=guests):
+                if not field:
+                    # The same guest twice is once.
+                    self.assertIn(
+                        "Put visitor-kiosk-1 behind", shield(self.before, host, name, outside, subnet, guests, nic).says
+                    )
+                    continue
+                with self.assertRaises(PlanError) as refused:
+                    shield(self.before, host, name, outside, subnet, guests, nic)
+                [problem] = refused.exception.problems
+                self.assertEqual((problem.field, words in problem.message), (field, True), problem.message)

@@ -152,6 +152,14 @@ class GesturesTest(unittest.TestCase):
         self.assertEqual(made["committed"]["message"], "Burst bubble lab")
         self.assertEqual(self.client.whole(self.plan)["records"], before)
 
+    def test_guests_go_behind_a_firewall(self) -> None:
+        args = {"host": "razorbill", "name": "moat", "outside": "segment-edge", "subnet": "10.79.1.0/24", "nic": ""}
+        _, seen = self.gesture("shield", {**args, "guests": ["guest-visitor-kiosk-1"]})
+        self.assertEqual(seen["message"], "Put visitor-kiosk-1 behind moat; internet sees 3 addresses in place of 2")
+        status, refused = self.gesture("shield", {**args, "guests": [], "subnet": "10.79.1.0/30"})
+        self.assertEqual((status, refused["problems"][0]["field"]), (400, "subnet"))
+        self.assertEqual(self.gesture("shield", {**args, "guests": []}, take=True)[0], 200)
+
     def test_guests_move_and_nics_are_exchanged(self) -> None:
         guests = [g["id"] for g in self.client.whole(self.plan)["records"]["guest"] if g["name"] == "ticketing-web-2"]
         status, seen = self.gesture("move-guests", {"guests": guests, "host": "gannet"})

@@ -638,6 +638,38 @@ class BlueprintTest(BuildingCase):
         self.assertEqual({name for name in guests if name.endswith("-lab")}, set())
         self.assertIn("backup-agent", guests)
 
+    def test_guests_of_a_host_go_behind_a_firewall_guest(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=razorbill")
+        page.get_by_role("button", name="Build on razorbill").click()
+        panel = page.get_by_role("dialog", name="Host razorbill")
+        panel.get_by_role("button", name="Behind a firewall", exact=True).click()
+        panel.get_by_label("Subnet inside").fill("10.65.40.0/25")
+        expect(panel.get_by_text("10.65.40.0/25 overlaps with CCTV")).to_be_visible()
+        panel.get_by_label("Subnet inside").fill("10.79.1.0/24")
+        panel.get_by_role("checkbox", name="visitor-kiosk-1").focus()
+        page.keyboard.press("Space")
+        said = "Put visitor-kiosk-1 behind firewall; internet sees 3 addresses in place of 2"
+        expect(panel.get_by_text(said)).to_be_visible()
+        self.accessible()
+        panel.get_by_role("button", name="Put them behind it").click()
+        self.revision(1)
+        kiosk = next(
+            a for a in someone().whole(self.plan)["records"]["adapter"] if a["id"] == "adapter-visitor-kiosk-1"
+        )
+        self.assertEqual(kiosk["addresses"], ["10.79.1.2/24"])
+        # How many addresses are lent is said where what is outside is.
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=line-router")
+        panel = page.get_by_role("dialog", name="Station line-router")
+        panel.get_by_role("button", name="Outside", exact=True).click()
+        expect(panel.get_by_text("internet: whatever nobody here has, translates")).to_be_visible()
+        panel.get_by_label("Name", exact=True).fill("clinic")
+        panel.get_by_label("What is there").fill("10.70.1.0/24")
+        panel.get_by_label("Lends addresses").fill("1")
+        panel.get_by_role("button", name="Add the network").click()
+        self.revision(2)
+        expect(self.finding("3 addresses are taken on edge, and clinic lends 1")).to_be_visible()
+
 
 class RenumberTest(BuildingCase):
     def test_a_segment_gets_another_number_everywhere(self) -> None:

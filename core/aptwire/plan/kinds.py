@@ -610,6 +610,9 @@ class Outside(Record):
     knows: tuple[str, ...] = f.listed("subnets", help="the plan’s subnets to which it knows the way back")
     via: str | None = f.ip("behind a way in: the next hop to these")
     translates: bool = f.flag(False, help="whoever sends into it is seen there with an address of its own (RFC 3022)")
+    lends: int | None = f.number(
+        1, 1_000_000, help="how many IPv4 addresses it lends to whoever is where it is handed over; absent: not known"
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

@@ -6,8 +6,8 @@ import ipaddress
 from collections.abc import Iterator
 from functools import cached_property
 
-from aptwire.plan.fields import numbers
-from aptwire.plan.kinds import PLACES, LeaseScope, Outside, Segment
+from aptwire.plan.fields import bare_address, numbers
+from aptwire.plan.kinds import LEASE, PLACES, LeaseScope, Outside, Segment
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import EVERYTHING, Address, Network, told_apart
 
@@ -90,6 +90,30 @@ class StandIns:
                     found[frozenset(about)] = least
         for _, address in sorted((len(about), address) for about, address in found.items()):
             yield ipaddress.IPv4Address(address) if version == 4 else ipaddress.IPv6Address(address)
+
+
+def handed_over(plan: Plan, outside: Outside) -> list[str]:
+    """The segments (ids) on which an outside network is handed over: those of its way in, or of the station before it."""
+    way = plan.of("way_in").get(outside.at)
+    if way is not None:
+        return [way.segment]
+    ports = plan.where("station_port", "station", outside.at)
+    return sorted({port.belongs for port in ports if port.belongs})
+
+
+def taken_there(plan: Plan, outside: Outside) -> tuple[frozenset[str], tuple[str, ...]]:
+    """The IPv4 addresses that somebody has where an outside network is handed over, its own station aside, and the interfaces (ids) that get theirs by lease."""
+    held: set[str] = set()
+    leasing: list[str] = []
+    for segment in handed_over(plan, outside):
+        for record in (r for kind in PLACES for r in plan.where(kind, "belongs", segment)):
+            if getattr(record, "station", None) == outside.at:
+                continue
+            own = {bare_address(address) for address in record.addresses}
+            held |= {address for address in own if ":" not in address}
+            if not own and getattr(record, "addressing", None) == LEASE:
+                leasing.append(record.id)
+    return frozenset(held), tuple(sorted(leasing))
 
 
 def behind(plan: Plan, at: str, address: Address, borne: bool) -> Outside | None:

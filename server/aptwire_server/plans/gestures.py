@@ -10,6 +10,7 @@ from typing import Any
 from aptwire.blueprints.bubble import bubble
 from aptwire.blueprints.bursting import burst
 from aptwire.blueprints.carrying import at_port, everywhere
+from aptwire.blueprints.shielding import shield
 from aptwire.judge.accepted import accept
 from aptwire.judge.need import needs
 from aptwire.judge.risks.alike import offs
@@ -198,6 +199,13 @@ def _bubble(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
     return found.says, found.edit
 
 
+def _shield(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
+    guests = _ids(said, "guests") if said["guests"] else []
+    host, name, outside, subnet = (said[word] for word in ("host", "name", "outside", "subnet"))
+    found = shield(engine.judgement(), host, name, outside, subnet, guests, said["nic"])
+    return found.says, found.edit
+
+
 def _burst(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
     found = burst(plan, said["name"])
     return found.says, found.edit
@@ -234,6 +242,7 @@ GESTURES: dict[str, Gesture] = {
     "at-port": Gesture({"port": str, "segment": str, "name": str}, _at_port),
     "bubble": Gesture({"name": str, "guests": list, "segments": list, "host": str, "entry": str}, _bubble),
     "burst": Gesture({"name": str}, _of_plan(_burst)),
+    "shield": Gesture({"host": str, "name": str, "outside": str, "subnet": str, "guests": list, "nic": str}, _shield),
     "prune": Gesture({"cables": list}, _prune),
     "split-off": Gesture({"switch": str, "role": str, "nics": list}, _of_plan(_split_off)),
     "spread": Gesture({"uplink": str}, _of_plan(_spread)),

@@ -77,6 +77,7 @@ GESTURE: Schema = {
         "at-port",
         "bubble",
         "burst",
+        "shield",
         "offer",
         "prune",
         "split-off",

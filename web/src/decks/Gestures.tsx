@@ -1,9 +1,8 @@
-import { Checkbox, HStack } from "@chakra-ui/react";
 import { useState, type FormEvent, type ReactNode } from "react";
 
 import { useActions, useGesture, usePresence, type Gestures } from "../api/plan";
 import { compareNames, speed, type Book } from "../model/records";
-import { ChoiceLine, Quiet, TakeButton, Taking, TextLine, Told } from "../parts/controls";
+import { CheckList, ChoiceLine, Quiet, TakeButton, Taking, TextLine, Told } from "../parts/controls";
 import { Outcome } from "./Panel";
 
 /** A gesture in a panel: a choice, what it would change, and the button that makes it. */
@@ -214,25 +213,15 @@ export function SplitOff({ id, book, done }: { id: string; book: Book; done: () 
         put={setRole}
         options={[["", "choose one"], ...roles.map((r): [string, string] => [r, r])]}
       />
-      <HStack as="ul" listStyleType="none" wrap="wrap" gap="3" my="1" aria-label="NICs that lead out">
-        {nics.map((nic) => (
-          <li key={nic.id}>
-            <Checkbox.Root
-              size="sm"
-              checked={picked.includes(nic.id)}
-              onCheckedChange={({ checked }) =>
-                setPicked(checked ? [...picked, nic.id] : picked.filter((one) => one !== nic.id))
-              }
-            >
-              <Checkbox.HiddenInput />
-              <Checkbox.Control />
-              <Checkbox.Label fontSize="12.5px">
-                {[nic.name, speed(nic.speed), nic.uplink ? "from its uplink" : "free"].filter(Boolean).join(", ")}
-              </Checkbox.Label>
-            </Checkbox.Root>
-          </li>
-        ))}
-      </HStack>
+      <CheckList
+        label="NICs that lead out"
+        options={nics.map((nic) => [
+          nic.id,
+          [nic.name, speed(nic.speed), nic.uplink ? "from its uplink" : "free"].filter(Boolean).join(", "),
+        ])}
+        picked={picked}
+        pick={setPicked}
+      />
     </GestureForm>
   );
 }

@@ -16,6 +16,7 @@ import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "
 import { BurstBubble, isBubble, MakeBubble } from "./Bubbles";
 import { Everywhere, ExchangeNics, IntoSegment, MoveGuest, SplitOff, Spread } from "./Gestures";
 import { Renumber } from "./Renumber";
+import { ShieldGuests } from "./Shield";
 import { TeamOrder } from "./TeamOrder";
 import { FieldForm, Outcome, OutcomeList, Panel, Sections, usePreviews, type Section } from "./Panel";
 
@@ -181,6 +182,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       },
       { label: "Guest", body: <NewGuest id={id} {...ids} /> },
       { label: "NIC", body: <NewNic id={id} {...ids} /> },
+      { label: "Behind a firewall", body: <ShieldGuests id={id} {...ids} /> },
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
@@ -887,6 +889,7 @@ function sayOutside(outside: RecordOf<"outside">): string {
     outside.translates && "translates",
     outside.knows?.length ? `knows the way to ${outside.knows.join(", ")}` : "",
     outside.via && `over ${outside.via}`,
+    outside.lends && `lends ${outside.lends} ${outside.lends === 1 ? "address" : "addresses"}`,
   ];
   return `${outside.name}: ${parts.filter(Boolean).join(", ")}`;
 }

@@ -419,6 +419,7 @@ const FIELDS: Fields = {
     ...(book.get("station", record?.at ?? "")
       ? [flag("translates", "Translates")]
       : [text("via", "Over next hop", { hint: "an address of the segment" })]),
+    number("lends", "Lends addresses", "nobody said how many"),
   ],
   cable: () => [
     text("label", "Label", { hint: "what is written on it" }),

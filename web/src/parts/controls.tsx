@@ -179,3 +179,35 @@ export function FlagLine({
     </Checkbox.Root>
   );
 }
+
+/** Some of several, each with a box to tick. */
+export function CheckList({
+  label,
+  options,
+  picked,
+  pick,
+}: {
+  label: string;
+  /** Keys with what is said of them. */
+  options: readonly (readonly [string, string])[];
+  picked: readonly string[];
+  pick: (keys: readonly string[]) => void;
+}) {
+  return (
+    <HStack as="ul" listStyleType="none" wrap="wrap" gap="3" my="1" aria-label={label}>
+      {options.map(([key, text]) => (
+        <li key={key}>
+          <Checkbox.Root
+            size="sm"
+            checked={picked.includes(key)}
+            onCheckedChange={({ checked }) => pick(checked ? [...picked, key] : picked.filter((one) => one !== key))}
+          >
+            <Checkbox.HiddenInput />
+            <Checkbox.Control />
+            <Checkbox.Label fontSize="12.5px">{text}</Checkbox.Label>
+          </Checkbox.Root>
+        </li>
+      ))}
+    </HStack>
+  );
+}

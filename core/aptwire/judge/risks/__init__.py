@@ -88,7 +88,16 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
     *(_All.limits, _All.seen_names, _All.unused, _All.off_pattern, _All.named_alike),
     *(_kept(_All.doubled, _segments), _kept(_All.overlays, _segments), _kept(_All.gateways, _segments)),
     *(_kept(_All.joined_lags, _fabric), _kept(_All.marked_twice, _cables), _All.lease_servers),
-    *(_All.shut_gateways, _All.lost_routes, _All.strays, _All.pools, _All.unasked, _All.rules, _All.contradictions),
+    *(
+        _All.shut_gateways,
+        _All.lost_routes,
+        _All.lent_addresses,
+        _All.strays,
+        _All.pools,
+        _All.unasked,
+        _All.rules,
+        _All.contradictions,
+    ),
 )
 """What is about few, and searched for anew each time."""
 

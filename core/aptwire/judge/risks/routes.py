@@ -7,8 +7,9 @@ from ipaddress import ip_address, ip_interface
 
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
 from aptwire.plan.edits import Drop, Patch
-from aptwire.plan.kinds import PLACES, Record, Route, Segment
+from aptwire.plan.kinds import PLACES, Outside, Record, Route, Segment
 from aptwire.plan.names import called, some
+from aptwire.plan.outside import handed_over, taken_there
 from aptwire.plan.stacks import owner_of, stack_of
 
 
@@ -48,6 +49,30 @@ class RouteRisks(RiskSearch):
         record = self.plan.find(bearer, PLACES)
         owner = owner_of(self.plan, record) if record is not None else None
         return owner if owner is not None and owner.kind != "host" else None
+
+    def lent_addresses(self) -> Iterator[Risk]:
+        """Outside networks that lend fewer addresses than are in use where they are handed over."""
+        for outside in sorted((o for o in self.plan.all(Outside) if o.lends is not None), key=lambda o: o.id):
+            held, leasing = taken_there(self.plan, outside)
+            needed = len(held) + len(leasing)
+            if needed <= (outside.lends or 0):
+                continue
+            segments = handed_over(self.plan, outside)
+            names = [called(self.plan, self.plan.get("segment", id)) for id in segments]
+            bearers = sorted({id for address in held for id in self.wiring.bearers.get(address, ())} | {*leasing})
+            there = [r for id in bearers if (r := self.plan.find(id, PLACES)) is not None]
+            there = [r for r in there if r.belongs in segments and getattr(r, "station", None) != outside.at]  # type: ignore[attr-defined]
+            yield Risk(
+                RISK,
+                "lent-addresses",
+                (outside.id,),
+                f"{needed} addresses are taken on {some(names)}, and {outside.name} lends {outside.lends}",
+                f"{some(called(self.plan, r) for r in there)}: whoever has none that was lent gets no answer from outside.",
+                (outside.id, *(r.id for r in there)),
+                segment=segments[0],
+                facts=tuple(self.fact(r.id, ", ".join(r.addresses) or "by lease", "takes one") for r in there[:20]),  # type: ignore[attr-defined]
+                mends=((f"Have {outside.name} lend {needed}", (Patch("outside", outside.id, {"lends": needed}),)),),
+            )
 
     def lost_routes(self) -> Iterator[Risk]:
         """Routes whose next hop is in no subnet of whoever has them (RFC 1812 section 5.2.4.2)."""
