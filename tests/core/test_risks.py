@@ -8,8 +8,9 @@ import unittest
 from aptwire.judge.findings import everything, proof
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import Risk, fresh_mac, risk_proof, risks
-from aptwire.judge.verdicts import judge
-from aptwire.plan.edits import apply_edit
+from aptwire.judge.verdicts import judge, rejudge
+from aptwire.plan.edits import Patch, Put, apply_edit, touched
+from aptwire.plan.kinds import FabricSwitch
 from aptwire.report import teams
 
 from tests.core.test_whole_wiring import overlay, ring, two_nics
@@ -65,6 +66,26 @@ class RiskTest(unittest.TestCase):
         free_nic(made, "a", "20")
         self.mended(made, "broken-rule", "Give storage a switch and a free NIC of its own on a")
         self.absent(self.roles("VID"), "broken-rule")
+
+    def test_roles_that_share_a_cable_or_the_switch_into_which_they_are_plugged(self) -> None:
+        made = self.roles("cable or switch")
+        risk = self.risk(made, "broken-rule", "storage and production share a cable on a")
+        free_nic(made, "a", "20")
+        offered = [m.title for m in mends(judge(made.plan()), risk)]
+        self.assertEqual(offered, ["Take the rule away"], "a NIC of its own is plugged into the same switch")
+        # On another switch it shares neither; and that is seen though nothing on the host is another.
+        moved = self.roles("cable or switch")
+        free_nic(moved, "a", "20")
+        own = moved.put("virtual_switch", "a/t", host="a", name="t")
+        moved.put("uplink", "a/t/u", switch=own, name="u")
+        next(n for n in moved.kinds["nic"] if n["host"] == "a" and not n.get("uplink"))["uplink"] = "a/t/u"
+        moved.kinds["host_port"][0]["switch"] = own
+        self.risk(moved, "broken-rule", "storage and production share a switch on a")
+        before = judge(moved.plan())
+        risks(before)
+        edit = (Put(FabricSwitch(id="other", name="other")), Patch("fabric_port", "sw/p7", {"switch": "other"}))
+        after = rejudge(before, apply_edit(before.plan, edit)[0], touched(edit))
+        self.assertNotIn("broken-rule", {r.what for r in risks(after)})
 
     def test_segments_are_kept_apart_by_name(self) -> None:
         made = self.roles("uplink")

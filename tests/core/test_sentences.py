@@ -54,7 +54,10 @@ class ReadingTest(unittest.TestCase):
         self.assertEqual(([str(s) for s in hosts.a], len(hosts.b)), (["every host"], 3))
         carries, share = read("storage carries 9000"), read("a, b and c share no card, virtual switch or NIC")
         assert isinstance(carries, Carries) and isinstance(share, Share)
-        self.assertEqual((carries.size, share.things), (9000, ("card", "switch", "nic")))
+        self.assertEqual((carries.size, share.things), (9000, ("card", "virtual_switch", "nic")))
+        share = read("a and b share no cable or switch")
+        assert isinstance(share, Share)
+        self.assertEqual(share.things, ("cable", "fabric_switch"))
 
     def test_words_of_the_language_are_names_where_they_cannot_stand(self) -> None:
         sentence = read('keep apart apart from keep and "every"')

@@ -1,8 +1,9 @@
-"""What roles or segments that a rule keeps from sharing anything share on a host: a VID, a virtual switch, an uplink, a NIC, a card."""
+"""What roles or segments that a rule keeps from sharing anything share on a host: a VID, a virtual switch, an uplink, a NIC, a card, a cable, or the switch into
+which it is plugged."""
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from functools import cached_property
@@ -15,19 +16,24 @@ from aptwire.judge.kept import Rests
 from aptwire.plan.edits import Edit, Operation, Patch, Put
 from aptwire.plan.hosting import on_switches
 from aptwire.plan.ids import make_id
-from aptwire.plan.kinds import Cable, HostPort, Nic, Rule, Segment, Uplink, VirtualSwitch
+from aptwire.plan.kinds import Cable, FabricPort, HostPort, Nic, Rule, Segment, Uplink, VirtualSwitch
 from aptwire.plan.names import some
 from aptwire.plan.plan import Plan
+from aptwire.plan.ports import far_end
 from aptwire.plan.sentences import ANYTHING, ROLE, Share, Subject, read
 
 THINGS_SAID = {
     "card": "a card",
     "nic": "a NIC",
+    "cable": "a cable",
     "uplink": "an uplink",
-    "switch": "a virtual switch",
+    "virtual_switch": "a virtual switch",
+    "fabric_switch": "a switch",
     "vid": "a VID",
 }
 """What may be shared, what hurts most first, as sentences say it."""
+FAR = {"cable", "fabric_switch"}
+"""What no host has itself."""
 
 
 @dataclass(frozen=True)
@@ -136,11 +142,17 @@ class Shares:
                         nics.add(nic.id)
         return {
             "vid": {str(v) for _, vids_ in own for v in vids_ if v},
-            "switch": {f.switch for f, _ in own},
+            "virtual_switch": {f.switch for f, _ in own},
             "uplink": {t.uplink.id for f, _ in own for t in f.teams},
             "nic": nics,
             "card": {self.plan.get("nic", id).card for id in nics} - {""},
+            "cable": {cable.id for id in nics for cable in self.cables(id)},
+            "fabric_switch": {port.switch for id in nics if isinstance(port := far_end(self.plan, id), FabricPort)},
         }
+
+    def cables(self, nic: str) -> Sequence[Cable]:
+        """What is plugged into a NIC."""
+        return [*self.plan.where("cable", "a", nic), *self.plan.where("cable", "b", nic)]
 
     def made_of(self) -> Rests:
         """What these answers rest on beside each host."""
@@ -148,7 +160,9 @@ class Shares:
         if not rules:
             return ()
         functions = tuple(self.plan.having("adapter", "function_of"))
-        return (repr(rules), self.plan.of("segment"), self.plan.of("nic"), *functions)
+        outward = any(not FAR.isdisjoint(sentence.things) for _, sentence, _ in self._rules)
+        kinds = ("segment", "nic", *(("cable", "fabric_port") if outward else ()))
+        return (repr(rules), *(self.plan.of(kind) for kind in kinds), *functions)
 
     def splits(self, subjects: tuple[Subject, ...], hosts: list[str]) -> Iterator[tuple[str, Edit]]:
         """A switch of its own for one of them, on a NIC that is free on every host."""

@@ -35,7 +35,7 @@ through: ONLY THROUGH subjects
 carries: subjects CARRIES NUMBER
 
 share: subjects SHARE NO thing (COMMA thing)* (OR thing)?
-thing: VID | VIRTUAL SWITCH | UPLINK | NIC | CARD
+thing: VID | VIRTUAL SWITCH | UPLINK | NIC | CARD | CABLE | SWITCH
 
 leases: subjects GETS LEASES ONLY FROM subjects
 
@@ -77,7 +77,7 @@ LISTED = (
         "no",
     ),
     *("on", "layer", "2", "tcp", "udp", "even", "if", "hostile", "except", "and", "or"),
-    *("VID", "virtual", "switch", "uplink", "NIC", "card"),
+    *("VID", "virtual", "switch", "uplink", "NIC", "card", "cable"),
     *("segment", "role", "guest", "station", "host", "port", "of", "adapter", "outside"),
 )
 """The words of the language, in the order in which they are offered."""
@@ -100,7 +100,15 @@ SEGMENT, ROLE, GUEST, STATION, HOST, HOST_PORT, ADAPTER, OUTSIDE, ANYTHING, EVER
 )
 """What a subject may be."""
 
-THINGS = {"VID": "vid", "virtual switch": "switch", "uplink": "uplink", "NIC": "nic", "card": "card"}
+THINGS = {
+    "VID": "vid",
+    "virtual switch": "virtual_switch",
+    "uplink": "uplink",
+    "NIC": "nic",
+    "card": "card",
+    "cable": "cable",
+    "switch": "fabric_switch",
+}
 """What two may be kept from sharing, and what the engine calls it."""
 
 
