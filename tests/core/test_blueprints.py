@@ -8,17 +8,33 @@ import unittest
 from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import ping
 from aptwire.blueprints.carrying import Brought, at_port, everywhere
+from aptwire.blueprints.own_nics import own_nics
 from aptwire.blueprints.shielding import shield
 from aptwire.forward.trace import trace
 from aptwire.judge.lattice import EVERY, SOME, lattice
 from aptwire.judge.need import SPARE, needs
 from aptwire.judge.preview import preview
 from aptwire.judge.risks import offers, risks
+from aptwire.judge.shared import shares
 from aptwire.judge.verdicts import judge
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit
-from aptwire.plan.kinds import Adapter, Cable, FabricPort, FabricSwitch, Guest, Host, PortGroup, Route, Segment, Uplink
+from aptwire.plan.kinds import (
+    Adapter,
+    Cable,
+    FabricPort,
+    FabricSwitch,
+    Guest,
+    Host,
+    Nic,
+    PortGroup,
+    Route,
+    Segment,
+    Uplink,
+)
 from aptwire.plan.plan import Plan, PlanError
+from aptwire.plan.ports import far_end
+from aptwire.plan.sentences import read
 from aptwire.rules.asking import asked
 
 from measure.fleet import fleet
@@ -277,3 +293,60 @@ class ShieldTest(unittest.TestCase):
                     shield(self.before, host, name, outside, subnet, guests, nic)
                 [problem] = refused.exception.problems
                 self.assertEqual((problem.field, words in problem.message), (field, True), problem.message)
+
+
+class OwnNicsTest(unittest.TestCase):
+    def fleet(self) -> Plan:
+        """A fleet in which each host has one NIC more, plugged into an access port of another VID."""
+        plan = fleet(4, adapters_each=6, vlans=4, faults=0.0, seed=3)
+        roles = {110: "management", 120: "migration", 130: "storage"}
+        edit: list[Operation] = [
+            Patch("segment", s.id, {"role": roles.get(s.vid, "production")}) for s in plan.all(Segment)
+        ]
+        edit += [Patch("virtual_switch", switch, {"mtu": 1500}) for switch in plan.of("virtual_switch")]
+        edit += [Patch("fabric_switch", switch, {"mtu": 1500}) for switch in plan.of("fabric_switch")]
+        for host in plan.all(Host):
+            near = far_end(plan, f"{host.id}/nic0")
+            port = FabricPort(
+                id=f"{host.id}-spare", switch=near.switch, name=f"spare-{host.name}", mode="access", vid=1
+            )
+            cable = Cable(id=f"{host.id}-spare-cable", a=f"{host.id}/nic7", b=port.id)
+            edit += [Put(port), Put(Nic(id=f"{host.id}/nic7", host=host.id, name="nic7")), Put(cable)]
+        return apply_edit(plan, tuple(edit))[0]
+
+    def test_of_a_fleet_every_host_has_its_storage_on_a_nic_of_its_own_and_nobody_fares_worse(self) -> None:
+        plan = self.fleet()
+        before = judge(plan)
+        self.assertEqual(len(shares(before).of(read("role storage and role production share no NIC"))[0].where), 4)
+        found = own_nics(plan, "storage", (), ("nic7",), 9000)
+        self.assertEqual((len(found.left), found.says[:32]), (0, "Give storage nic7 for itself on "))
+        self.assertTrue(found.says.endswith(", and room for packets of 9,000 bytes"), found.says)
+        after = judge(apply_edit(plan, found.edit)[0])
+        self.assertEqual(after.verdicts(), before.verdicts())
+        self.assertEqual(shares(after).of(read("role storage and role production share no NIC")), [])
+        self.assertEqual(asked(after).ask("role storage carries 9000").outcome, "holds")
+        self.assertNotEqual(asked(before).ask("role storage carries 9000").outcome, "holds")
+        # Once more there is nothing left to do.
+        with self.assertRaises(PlanError):
+            own_nics(after.plan, "storage", (), ("nic7",), 9000)
+
+    def test_who_lacks_the_nics_is_left_out_and_what_is_wrong_is_named(self) -> None:
+        plan = self.fleet()
+        host = min(plan.of("host"))
+        gone = apply_edit(plan, (Drop("cable", f"{host}-spare-cable"), Drop("nic", f"{host}/nic7")))[0]
+        found = own_nics(gone, "storage", (), ("nic7",))
+        self.assertEqual(found.left, (host,))
+        self.assertFalse(
+            any(op.kind == "nic" and op.id.startswith(f"{host}/") for op in found.edit if isinstance(op, Patch))
+        )
+        for role, hosts, nics, mtu, field in (
+            ("", (), ("nic7",), None, "role"),
+            ("brass", (), ("nic7",), None, "role"),
+            ("storage", ("nowhere",), ("nic7",), None, "hosts"),
+            ("storage", (), (), None, "nics"),
+            ("storage", (), ("nic7",), 64, "mtu"),
+            ("storage", (host,), ("nic9",), None, "role"),
+        ):
+            with self.subTest(role=role, field=field), self.assertRaises(PlanError) as refused:
+                own_nics(plan, role, hosts, nics, mtu)
+            self.assertEqual([p.field for p in refused.exception.problems], [field])

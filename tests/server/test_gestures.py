@@ -160,6 +160,19 @@ class GesturesTest(unittest.TestCase):
         self.assertEqual((status, refused["problems"][0]["field"]), (400, "subnet"))
         self.assertEqual(self.gesture("shield", {**args, "guests": []}, take=True)[0], 200)
 
+    def test_a_role_gets_nics_of_its_own(self) -> None:
+        args = {"role": "migration", "hosts": [], "nics": ["nic2"], "mtu": 0}
+        _, seen = self.gesture("own-nics", args)
+        self.assertEqual(
+            seen["message"],
+            "Give migration nic2 for itself on razorbill; fulmar, gannet and 2 more have no such NIC free",
+        )
+        self.assertEqual(seen["preview"]["moves"], [])
+        for changes, field in (({"role": "brass"}, "role"), ({"nics": []}, "nics"), ({"mtu": 12}, "mtu")):
+            status, refused = self.gesture("own-nics", {**args, **changes})
+            self.assertEqual((status, refused["problems"][0]["field"]), (400, field))
+        self.assertEqual(self.gesture("own-nics", {**args, "mtu": 9000}, take=True)[0], 200)
+
     def test_guests_move_and_nics_are_exchanged(self) -> None:
         guests = [g["id"] for g in self.client.whole(self.plan)["records"]["guest"] if g["name"] == "ticketing-web-2"]
         status, seen = self.gesture("move-guests", {"guests": guests, "host": "gannet"})

@@ -670,6 +670,23 @@ class BlueprintTest(BuildingCase):
         self.revision(2)
         expect(self.finding("3 addresses are taken on edge, and clinic lends 1")).to_be_visible()
 
+    def test_a_role_gets_nics_of_its_own(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=segment-migration")
+        panel = page.get_by_role("dialog", name="Segment migration")
+        panel.get_by_role("button", name="NICs of its own", exact=True).click()
+        panel.get_by_label("Hosts").select_option(label="of Northquay")
+        panel.get_by_label("NICs", exact=True).fill("nic2")
+        expect(
+            panel.get_by_text("Give migration nic2 for itself on razorbill; fulmar and gannet have no")
+        ).to_be_visible()
+        self.accessible()
+        panel.get_by_label("Largest packets").fill("9000")
+        expect(panel.get_by_text("room for packets of 9,000 bytes")).to_be_visible()
+        panel.get_by_role("button", name="Give migration its own").click()
+        self.revision(1)
+        expect(self.host("razorbill").get_by_role("button", name="Switch migration, wired")).to_be_visible()
+
 
 class RenumberTest(BuildingCase):
     def test_a_segment_gets_another_number_everywhere(self) -> None:

@@ -109,7 +109,7 @@ def between(judgement: Judgement, edit: Edit, vid: int, at: Iterable[FabricSwitc
     """What lets a VID through between the fabric's switches once an edit has brought it to some hosts, or to a port `at` some switches; and has switches that list their VLANs
     know it, where it gets to them."""
     plan = apply_edit(judgement.plan, edit)[0] if edit else judgement.plan
-    ports = {port.id: port for cable in _inner(plan) for port in _ends(plan, cable) if port.enabled}
+    ports = {port.id: port for port in inner_ports(plan) if port.enabled}
     lacking = {id: patch for id, port in ports.items() if (patch := letting(port, {vid})) is not None}
     unaware = {s.id: s for s in plan.all(FabricSwitch) if s.managed and not _knows(s, vid)}
     every: list[Operation] = [*lacking.values()]
@@ -141,6 +141,11 @@ def _inner(plan: Plan) -> Iterator[Cable]:
 
 def _ends(plan: Plan, cable: Cable) -> Iterator[FabricPort]:
     return (plan.get("fabric_port", end) for end in (cable.a, cable.b))
+
+
+def inner_ports(plan: Plan) -> list[FabricPort]:
+    """The ports at both ends of each cable between two switches of the fabric."""
+    return [port for cable in _inner(plan) for port in _ends(plan, cable)]
 
 
 def _knows(switch: FabricSwitch, vid: int) -> bool:

@@ -9,7 +9,8 @@ from typing import Any
 
 from aptwire.blueprints.bubble import bubble
 from aptwire.blueprints.bursting import burst
-from aptwire.blueprints.carrying import at_port, everywhere
+from aptwire.blueprints.carrying import Brought, at_port, everywhere
+from aptwire.blueprints.own_nics import own_nics
 from aptwire.blueprints.shielding import shield
 from aptwire.judge.accepted import accept
 from aptwire.judge.need import needs
@@ -183,9 +184,19 @@ def _offer(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
 def _everywhere(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
     hosts = _ids(said, "hosts") if said["hosts"] else []
     found = everywhere(engine.judgement(), said["segment"], hosts)
-    left = [engine.plan.get("host", host).name for host in found.left]
-    out = f"; {some(left)} {'has' if len(left) == 1 else 'have'} no switch with a way out" if left else ""
-    return f"{found.says}{out}", found.edit
+    return f"{found.says}{_left(engine.plan, found, 'no switch with a way out')}", found.edit
+
+
+def _own_nics(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    hosts = _ids(said, "hosts") if said["hosts"] else []
+    found = own_nics(plan, said["role"], hosts, _ids(said, "nics"), said["mtu"] or None)
+    return f"{found.says}{_left(plan, found, 'no such NIC free')}", found.edit
+
+
+def _left(plan: Plan, found: Brought, lacking: str) -> str:
+    """The hosts that are left out, and why."""
+    left = [plan.get("host", host).name for host in found.left]
+    return f"; {some(left)} {'has' if len(left) == 1 else 'have'} {lacking}" if left else ""
 
 
 def _at_port(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
@@ -243,6 +254,7 @@ GESTURES: dict[str, Gesture] = {
     "bubble": Gesture({"name": str, "guests": list, "segments": list, "host": str, "entry": str}, _bubble),
     "burst": Gesture({"name": str}, _of_plan(_burst)),
     "shield": Gesture({"host": str, "name": str, "outside": str, "subnet": str, "guests": list, "nic": str}, _shield),
+    "own-nics": Gesture({"role": str, "hosts": list, "nics": list, "mtu": int}, _of_plan(_own_nics)),
     "prune": Gesture({"cables": list}, _prune),
     "split-off": Gesture({"switch": str, "role": str, "nics": list}, _of_plan(_split_off)),
     "spread": Gesture({"uplink": str}, _of_plan(_spread)),

@@ -78,6 +78,7 @@ GESTURE: Schema = {
         "bubble",
         "burst",
         "shield",
+        "own-nics",
         "offer",
         "prune",
         "split-off",

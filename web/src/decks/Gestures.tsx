@@ -80,12 +80,27 @@ export function MoveGuest({ id, book, done }: { id: string; book: Book; done: ()
   );
 }
 
+/** A choice of hosts: all of them, or those of a site. */
+function useHosts(book: Book): { hosts: string[]; choice: ReactNode } {
+  const sites = [...new Set(book.records.host.map((h) => h.site ?? ""))].sort(compareNames);
+  const [site, setSite] = useState("*");
+  return {
+    hosts: site === "*" ? [] : book.records.host.filter((h) => (h.site ?? "") === site).map((h) => h.id),
+    choice: sites.length > 1 && (
+      <ChoiceLine
+        label="Hosts"
+        value={site}
+        put={setSite}
+        options={[["*", "all"], ...sites.map((s): [string, string] => [s, s ? `of ${s}` : "of no site"])]}
+      />
+    ),
+  };
+}
+
 /** A segment on every host, or those chosen, and over the cables between switches that it needs for that. */
 export function Everywhere({ id, book, done }: { id: string; book: Book; done: () => void }) {
   const segment = book.get("segment", id)!;
-  const sites = [...new Set(book.records.host.map((h) => h.site ?? ""))].sort(compareNames);
-  const [site, setSite] = useState("*");
-  const hosts = site === "*" ? [] : book.records.host.filter((h) => (h.site ?? "") === site).map((h) => h.id);
+  const { hosts, choice } = useHosts(book);
   if (!book.records.host.length) return <Quiet>There is no host yet.</Quiet>;
   return (
     <GestureForm
@@ -100,14 +115,32 @@ export function Everywhere({ id, book, done }: { id: string; book: Book; done: (
         Each host gets a port group for it; uplinks, their ports, and the cables between switches that need it let it
         through.
       </Quiet>
-      {sites.length > 1 && (
-        <ChoiceLine
-          label="Hosts"
-          value={site}
-          put={setSite}
-          options={[["*", "all"], ...sites.map((s): [string, string] => [s, s ? `of ${s}` : "of no site"])]}
-        />
-      )}
+      {choice}
+    </GestureForm>
+  );
+}
+
+/** All of a role on a switch and NICs of its own, on many hosts at once. */
+export function OwnNics({ role, book, done }: { role: string; book: Book; done: () => void }) {
+  const { hosts, choice } = useHosts(book);
+  const [nics, setNics] = useState("");
+  const [mtu, setMtu] = useState("");
+  const names = nics.split(/[\s,]+/).filter(Boolean);
+  return (
+    <GestureForm
+      name="own-nics"
+      args={{ role, hosts, nics: names, mtu: Number(mtu) }}
+      ready={names.length > 0 && /^\d*$/.test(mtu.trim())}
+      action={`Give ${role} its own`}
+      done={done}
+      tells
+    >
+      <Quiet>
+        On each host all of {role} moves to a switch with these NICs alone. Where it has a switch to itself it stays.
+      </Quiet>
+      {choice}
+      <TextLine label="NICs" value={nics} put={setNics} hint="nic2, nic3" />
+      <TextLine label="Largest packets" value={mtu} put={setMtu} numeric hint="bytes, as they are" />
     </GestureForm>
   );
 }

@@ -14,7 +14,7 @@ import { fieldsOf, interfacesOf, ownerOf, type Draft, type FieldSpec } from "./f
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { BurstBubble, isBubble, MakeBubble } from "./Bubbles";
-import { Everywhere, ExchangeNics, IntoSegment, MoveGuest, SplitOff, Spread } from "./Gestures";
+import { Everywhere, ExchangeNics, IntoSegment, MoveGuest, OwnNics, SplitOff, Spread } from "./Gestures";
 import { Renumber } from "./Renumber";
 import { ShieldGuests } from "./Shield";
 import { TeamOrder } from "./TeamOrder";
@@ -234,6 +234,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
             { label: "Everywhere", body: <Everywhere id={id} {...ids} /> },
             { label: "Outside", body: <WaysIn id={id} {...ids} /> },
             { label: "Renumber", body: <Renumber id={id} {...ids} /> },
+            ...(role ? [{ label: "NICs of its own", body: <OwnNics role={role} {...ids} /> }] : []),
             bubble,
             remove,
           ]
