@@ -470,6 +470,28 @@ class SayingTest(unittest.TestCase):
         self.assertEqual(fares.outcome, BROKEN)
         self.assertIn("takes 1500", fares.text)
         self.assertEqual(self.fares(made, "s10 carries 1500").outcome, HOLDS)
+        # Who himself sends less doesn't send so much, though all are alike in that.
+        made = pair()
+        made.segment(20)
+        for host in "ab":
+            made.put(
+                "host_port",
+                f"{host}/hp",
+                switch=f"{host}/s",
+                name="store",
+                vid=20,
+                belongs="s20",
+            )
+        self.assertEqual(self.fares(made, "s20 carries 9000").outcome, HOLDS)
+        for switch in made.kinds["virtual_switch"]:
+            switch["mtu"] = 1500
+        fares = self.fares(made, "s20 carries 9000")
+        self.assertEqual(
+            (fares.outcome, fares.text),
+            (BROKEN, "Packets of 9000 bytes don’t leave a’s store, which sends 1500 at most."),
+        )
+        made.kinds["host_port"][0]["mtu"] = made.kinds["host_port"][1]["mtu"] = 9000
+        self.assertIn("too large for", self.fares(made, "s20 carries 9000").text)
 
     def test_names_that_may_be_several_and_names_of_nobody(self) -> None:
         made = pair()

@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 from itertools import chain, product
 from threading import RLock
+from typing import Any
 
 from aptwire.above.leases import Leases
 from aptwire.above.outcomes import SILENT, UNPROVEN, WAVERS
@@ -23,6 +24,7 @@ from aptwire.plan.edits import Patch
 from aptwire.plan.filters import PING, Packet
 from aptwire.plan.kinds import PLACES, Rule
 from aptwire.plan.names import called, some
+from aptwire.plan.plan import Plan
 from aptwire.plan.sentences import (
     ANYTHING,
     EVERYTHING,
@@ -206,6 +208,11 @@ class Asked:
                     if place is None or not place.stand.judged:
                         continue
                     count += 1
+                    own = _sends(judged.plan, record)
+                    if own is not None and own < sentence.size:
+                        name = self.look.name(record.id)
+                        text = f"Packets of {sentence.size} bytes don’t leave {name}, which sends {own} at most."
+                        return Answer(BROKEN, text, record.id)
                     cause = judged.cause_of(place)
                     if cause is not None and cause.what in _LOSES:
                         return Answer(
@@ -276,6 +283,15 @@ class Asked:
             return f"VID {id}"
         record = self.plan.find(id)
         return called(self.plan, record) if record is not None else id
+
+
+def _sends(plan: Plan, record: Any) -> int | None:
+    """The largest packet that an interface says that it sends: its own MTU, a host port's else its switch's; None where nothing is said."""
+    own = plan.get("adapter", record.adapter) if record.kind == "guest_tag" else record
+    if own.mtu is None and own.kind == "host_port":
+        own = plan.get("virtual_switch", own.switch)
+    said: int | None = own.mtu
+    return said
 
 
 def _ends(found: Ping, a: Unit, b: Unit) -> tuple[str, str]:
