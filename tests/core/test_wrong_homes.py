@@ -46,6 +46,16 @@ class WrongHomesTest(JudgedCase):
         made.kinds["fabric_port"][0]["allowed"] = "20"
         self.judged(made, a1="stranded", b1="stranded")
 
+    def test_those_that_tag_with_their_native_vid_do_not_hear_each_other_either(self) -> None:
+        made = pair()
+        made.put("port_group", "a/t", switch="a/s", name="t", mode="trunk", allowed="10", native=10)
+        for name in ("x", "y", "z"):
+            guest = made.put("guest", name, host="a", name=name)
+            made.put("adapter", f"{name}0", guest=guest, name=f"{name}0", port_group="a/t")
+            made.put("guest_tag", f"{name}0-10", adapter=f"{name}0", vid=10, belongs="s10")
+        # They speak into VLAN 10, and what comes out of it has no tag: each is alone, and no majority.
+        self.judged(made, a1="home", b1="home", x0="stranded", y0="stranded", z0="stranded")
+
     def test_a_guests_own_team_is_one_endpoint(self) -> None:
         made = pair()
         made.guest("a", "a2", 10, addresses=["10.64.10.5/24"], team="bond0", mac="02:64:00:00:00:05")

@@ -165,8 +165,9 @@ class Seating:
             stand = self._new_stand(block, at, label, record.belongs, judged)
             block.stands.append(stand)
             rule = at.rule
-            # Isolated ports don't even hear each other, so that none stands for another.
-            if rule is None or not rule.private or at.reason or rule.out[rule.into[label]] >= 0:
+            # Isolated ports don't even hear each other, nor do those that hear nothing, so that none stands for another.
+            isolated = rule is not None and rule.private and not at.reason and rule.out[rule.into[label]] < 0
+            if not isolated and (stand.hears or stand.context < 0):
                 at.stands[label, record.belongs] = stand
         stand.records.append(record.id)
         block.stand_of[record.id] = stand

@@ -20,7 +20,7 @@ LONGEST = 400
 """Characters of a rule."""
 
 GRAMMAR = r"""
-rule: apart | reach | carries | share | leases
+rule: apart | reach | carries | share | leases | survives
 
 apart: KEEP subjects APART FROM (subjects | EVERYTHING) layer2? hostile? without?
 layer2: ON LAYER TWO
@@ -38,6 +38,9 @@ share: subjects SHARE NO thing (COMMA thing)* (OR thing)?
 thing: VID | VIRTUAL SWITCH | UPLINK | NIC | CARD | CABLE | SWITCH
 
 leases: subjects GETS LEASES ONLY FROM subjects
+
+survives: subjects (OR subjects)* SURVIVES ANY ONE failing
+failing: CABLE | NIC | CARD | SWITCH | HOST
 
 subjects: subject (COMMA subject)* (AND subject)?
 subject: EVERY HOST -> every_host
@@ -75,6 +78,9 @@ LISTED = (
         "leases",
         "share",
         "no",
+        "survives",
+        "any",
+        "one",
     ),
     *("on", "layer", "2", "tcp", "udp", "even", "if", "hostile", "except", "and", "or"),
     *("VID", "virtual", "switch", "uplink", "NIC", "card", "cable"),
@@ -110,6 +116,8 @@ THINGS = {
     "switch": "fabric_switch",
 }
 """What two may be kept from sharing, and what the engine calls it."""
+FAILING = {"cable": "cable", "NIC": "nic", "card": "card", "switch": "fabric_switch", "host": "host"}
+"""What may fail, and what the engine calls it."""
 
 
 @dataclass(frozen=True)
@@ -183,7 +191,20 @@ class LeasesOnly:
     b: Subjects
 
 
-Sentence = Apart | Reach | Carries | Share | LeasesOnly
+@dataclass(frozen=True)
+class Survives:
+    """Whichever one `thing` fails (a value of FAILING), all of one of these groups of segments still hear each other."""
+
+    either: tuple[Subjects, ...]
+    thing: str
+
+    @property
+    def a(self) -> Subjects:
+        """All of whom it speaks."""
+        return tuple(subject for subjects in self.either for subject in subjects)
+
+
+Sentence = Apart | Reach | Carries | Share | LeasesOnly | Survives
 
 
 @dataclass(frozen=True)
@@ -241,7 +262,7 @@ def read(text: str) -> Sentence:
 
 def _make_sense(sentence: Sentence) -> None:
     """RuleError where a sentence that can be read says nothing that could be asked."""
-    if isinstance(sentence, (Carries, Share)):
+    if isinstance(sentence, (Carries, Share, Survives)):
         for subject in sentence.a:
             if subject.sort not in (SEGMENT, ROLE, ANYTHING):
                 message = f"{subject} can’t stand here: only segments and roles can"
@@ -313,6 +334,11 @@ def _fault(text: str, error: UnexpectedInput) -> Fault:
         meant = next(iter(get_close_matches(found, could, 1)), None)
         message = f"“{found[:40]}” can’t stand here" + (f"; is “{meant}” meant?" if meant else f": {may} could")
     return Fault(start, end, message, could, names)
+
+
+@dataclass(frozen=True)
+class _Failing:
+    thing: str
 
 
 @dataclass(frozen=True)
@@ -417,6 +443,14 @@ class _Maker(Transformer[Token, Any]):
     def leases(self, *parts: Any) -> LeasesOnly:
         ends = [part for part in parts if isinstance(part, tuple) and not isinstance(part, Token)]
         return LeasesOnly(ends[0], ends[1])
+
+    def failing(self, token: Token) -> _Failing:
+        return _Failing(FAILING[str(token)])
+
+    def survives(self, *parts: Any) -> Survives:
+        either = tuple(part for part in parts if isinstance(part, tuple))
+        [failing] = (part for part in parts if isinstance(part, _Failing))
+        return Survives(either, failing.thing)
 
     def rule(self, sentence: Sentence) -> Sentence:
         return sentence

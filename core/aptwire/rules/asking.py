@@ -36,11 +36,13 @@ from aptwire.plan.sentences import (
     Reach,
     Sentence,
     Share,
+    Survives,
     read,
 )
 from aptwire.rules.alike import Look
 from aptwire.rules.answer import BROKEN, HOLDS, MOST_PAIRS, NOBODY, UNKNOWN, Answer, too_many, when
 from aptwire.rules.apart import Parting
+from aptwire.rules.surviving import Surviving
 from aptwire.rules.whom import Unit, Whom
 
 _BY_SEGMENT = (SEGMENT, ROLE, ANYTHING)
@@ -81,7 +83,7 @@ class Asked:
         with self._lock:
             known = self._known.get(text)
             if known is None:
-                known = self._share(sentence, text) if isinstance(sentence, Share) else self._ask(sentence)
+                known = self._answer(sentence, text)
                 # What somebody types is asked and forgotten.
                 if self.plan.where(Rule.kind, "text", text):
                     self._known[text] = known
@@ -89,6 +91,18 @@ class Asked:
                     if ground is not None:
                         self._kept[text] = known, ground
         return known
+
+    def _answer(self, sentence: Sentence, text: str) -> Answer:
+        if isinstance(sentence, Share):
+            return self._share(sentence, text)
+        if isinstance(sentence, Survives):
+            meaning = self.look.meaning
+            either = [[id for subject in subjects for id in meaning.segments(subject)] for subjects in sentence.either]
+            nobody = next((s for s in sentence.a if not meaning.segments(s)), None)
+            if nobody is not None:
+                return Answer(NOBODY, f"No segment is meant by “{nobody}”.")
+            return Surviving(self.judgement, either, sentence.thing).answer()
+        return self._ask(sentence)
 
     def _ground(self, sentence: Sentence) -> Ground | None:
         """What an answer rests on; None where it is asked again whatever was edited."""
