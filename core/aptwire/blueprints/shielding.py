@@ -207,13 +207,7 @@ class _Shield:
             return min(g.id for g in groups), made
         port = far_end(plan, self.nic.id)
         assert isinstance(port, FabricPort)
-        names = {s.name for s in plan.where("virtual_switch", "host", self.host)}
-        switch = VirtualSwitch(
-            id=plan.fresh_id(f"{self.host}/{self.name}-outside"),
-            host=self.host,
-            name=_free(f"{self.name}-outside", names),
-            answers=False,
-        )
+        switch = self._switch("outside")
         bare = outside.vid is None or port.mode == "access" or port.native == outside.vid
         uplink = Uplink(
             id=plan.fresh_id(f"{switch.id}/{self.nic.name}"),
@@ -246,15 +240,14 @@ class _Shield:
             raise PlanError([Problem(text, field="nic")])
         return groups[0]
 
+    def _switch(self, side: str) -> VirtualSwitch:
+        """A switch of its own at one side of it, on which the host itself doesn't answer."""
+        names = {s.name for s in self.plan.where("virtual_switch", "host", self.host)}
+        id = self.plan.fresh_id(f"{self.host}/{self.name}-{side}")
+        return VirtualSwitch(id=id, host=self.host, name=_free(f"{self.name}-{side}", names), answers=False)
+
     def _inside(self, segment: Segment) -> tuple[VirtualSwitch, PortGroup]:
-        plan = self.plan
-        names = {s.name for s in plan.where("virtual_switch", "host", self.host)}
-        switch = VirtualSwitch(
-            id=plan.fresh_id(f"{self.host}/{self.name}-inside"),
-            host=self.host,
-            name=_free(f"{self.name}-inside", names),
-            answers=False,
-        )
+        plan, switch = self.plan, self._switch("inside")
         return switch, PortGroup(
             id=plan.fresh_id(f"{switch.id}/inside"), switch=switch.id, name=segment.name, mode="untagged"
         )

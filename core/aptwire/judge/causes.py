@@ -88,6 +88,8 @@ class Sentences:
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
         self.passed: set[str] = set()
         self._states: dict[tuple[object, ...], str] = {}
+        self._by_id: dict[tuple[object, ...], str] = {}
+        self._roads: dict[tuple[object, ...], Roads] = {}
         self._idle: dict[str, str] = {}
         self._worlds: Mapping[str, str] | None = None
 
@@ -103,7 +105,17 @@ class Sentences:
 
     def state(self, cause: Cause) -> str:
         """The state in which it happens, in ids: what is told of it is the same after a renaming."""
-        return say_state(self.wiring, cause.state, by_id=True)
+        key = _frozen(cause.state)
+        if key not in self._by_id:
+            self._by_id[key] = say_state(self.wiring, cause.state, by_id=True)
+        return self._by_id[key]
+
+    def roads(self, cause: Cause) -> Roads:
+        """The links of the state in which it happens."""
+        key = _frozen(cause.state)
+        if key not in self._roads:
+            self._roads[key] = Roads(self.wiring, cause.state)
+        return self._roads[key]
 
     def other(self, cause: Cause) -> Place:
         place = self.wiring.place(cause.towards)
@@ -119,7 +131,7 @@ class Sentences:
         record = self.plan.find(place.endpoint)
         if not own and not untagged:
             return getattr(record, "port_group", None) or place.record
-        hops = HopWriter(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
+        hops = HopWriter(self.wiring, cause.state).way_out(self.roads(cause), place)
         self.passed.update(id for hop in hops for id in hop.records)
         return hops[-1].records[-1] if hops and hops[-1].records else place.record
 
@@ -136,15 +148,15 @@ class Sentences:
         """There, and back if there works; `brief`: no words for what passes."""
         if not cause.towards:
             teller = HopWriter(self.wiring, cause.state)
-            out = teller.way_out(Roads(self.wiring, cause.state), place)
+            out = teller.way_out(self.roads(cause), place)
             hops = [*out, *teller.way_back(place), teller.end(place, place.context)]
             yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
             return
         other = self.other(cause)
-        there = trace(self.wiring, place, other, cause.state, brief)
+        there = trace(self.wiring, place, other, cause.state, brief, self.roads(cause))
         yield there
         if there.delivered:
-            yield trace(self.wiring, other, place, cause.state, brief)
+            yield trace(self.wiring, other, place, cause.state, brief, self.roads(cause))
 
     def world(self, place: Place) -> tuple[str, ...]:
         """The rule that keeps a place's segment apart from everything, if there is one: who bears its address elsewhere is no twin of its own."""
@@ -304,7 +316,7 @@ class CauseKind:
         teller = HopWriter(say.wiring, cause.state)
         hops = [teller.entry(place)]
         if place.context >= 0:
-            hops += teller.way_out(Roads(say.wiring, cause.state), place)
+            hops += teller.way_out(say.roads(cause), place)
         passed = all(hop.outcome == "passed" for hop in hops)
         return [Trace(tuple(hops), passed, say_state(say.wiring, cause.state))]
 
@@ -554,7 +566,7 @@ class WrongTag(CauseKind):
             return title, f"{their.capitalize()} port {place.reason}; {belongs}", (culprit,)
         where = say.landing(landed, place)
         if landed == 0 and node_lost:
-            hops = HopWriter(say.wiring, cause.state).way_out(Roads(say.wiring, cause.state), place)
+            hops = HopWriter(say.wiring, cause.state).way_out(say.roads(cause), place)
             stop = next((h.reason for h in hops if h.reason), "")
             title = f"{who} {_verb('lands', one)} nowhere"
             untagged = (
