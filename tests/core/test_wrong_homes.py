@@ -56,6 +56,19 @@ class WrongHomesTest(JudgedCase):
         # They speak into VLAN 10, and what comes out of it has no tag: each is alone, and no majority.
         self.judged(made, a1="home", b1="home", x0="stranded", y0="stranded", z0="stranded")
 
+    def test_those_whose_frames_come_in_as_another_vlan_than_they_hear_are_no_segment(self) -> None:
+        made = pair()
+        made.segment(30)
+        said = {"mode": "standard", "pvid": 30, "members": "20, 30", "untagged": "20", "admits": "all"}
+        made.put("port_group", "a/t", switch="a/s", name="t", **said)
+        for name in ("x", "y"):
+            guest = made.put("guest", name, host="a", name=name)
+            made.put("adapter", f"{name}0", guest=guest, name=f"{name}0", port_group="a/t", belongs="s30")
+        # What the one sends comes out to the other tagged 30, which it doesn't use.
+        self.judged(made, a1="home", b1="home", x0="stranded", y0="stranded")
+        made.kinds["port_group"][-1]["untagged"] = "20, 30"
+        self.judged(made, a1="home", b1="home", x0="home", y0="home")
+
     def test_a_guests_own_team_is_one_endpoint(self) -> None:
         made = pair()
         made.guest("a", "a2", 10, addresses=["10.64.10.5/24"], team="bond0", mac="02:64:00:00:00:05")

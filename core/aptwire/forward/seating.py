@@ -164,10 +164,8 @@ class Seating:
         if stand is None:
             stand = self._new_stand(block, at, label, record.belongs, judged)
             block.stands.append(stand)
-            rule = at.rule
-            # Isolated ports don't even hear each other, nor do those that hear nothing, so that none stands for another.
-            isolated = rule is not None and rule.private and not at.reason and rule.out[rule.into[label]] < 0
-            if not isolated and (stand.hears or stand.context < 0):
+            # Who doesn't hear what it sends itself, as isolated ports and whoever tags with the native VID, stands for no other.
+            if stand.vni or stand.context < 0 or stand.context in stand.hears:
                 at.stands[label, record.belongs] = stand
         stand.records.append(record.id)
         block.stand_of[record.id] = stand

@@ -212,6 +212,12 @@ class Landing:
         """Whether it is isolated: it doesn't hear its own VLAN."""
         return int(self.columns.context[stand]) not in self.stands[stand].hears
 
+    def stray(self, stand: int) -> bool:
+        """Whether it doesn't hear its own VLAN although nobody means to isolate it: its frames leave in another than that in which they enter."""
+        context, classes = self.stands[stand].context, self.wiring.classes
+        meant = context >= classes.plain or int(classes.base[context]) in self._secondary
+        return self.narrow(stand) and not meant
+
 
 def land(
     wiring: Wiring, pairings: Pairings, domains: Domains, intent: Intent, gathered: Gathered, tags: Tags

@@ -381,6 +381,8 @@ class _States:
                 communities.setdefault(int(context[number]), []).append([a])
         for a, number in numbers.items():
             peers = [*promiscuous, *communities.get(int(context[number]), ())]
+            if not peers and landing.stray(number):
+                peers = [[b] for b in numbers if b != a]
             musts: list[tuple[list[int], Gate | None]] = [*gates] if gates else [(peer, None) for peer in peers]
             missed = [
                 (m, gate)
