@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import unittest
+from itertools import permutations
 
 from aptwire.forward.compiling import compile_wiring
+from aptwire.forward.paths import Roads
 from aptwire.forward.trace import find_place, trace
 from aptwire.judge.findings import everything, findings
 from aptwire.judge.mends import mends
@@ -16,7 +18,7 @@ from aptwire.plan.kinds import Adapter, Guest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import JudgedCase, Small, demo_plan, pair, random_plan
+from tests.support import JudgedCase, Small, all_places, demo_plan, pair, random_plan
 
 
 def lonely() -> Small:
@@ -55,6 +57,22 @@ class WrongHomesTest(JudgedCase):
             made.put("guest_tag", f"{name}0-10", adapter=f"{name}0", vid=10, belongs="s10")
         # They speak into VLAN 10, and what comes out of it has no tag: each is alone, and no majority.
         self.judged(made, a1="home", b1="home", x0="stranded", y0="stranded", z0="stranded")
+
+    def test_a_gateway_on_each_half_of_a_segment_makes_no_whole_of_it_whoever_else_is_on_it(self) -> None:
+        made = pair()
+        made.kinds["segment"][0]["gateways"] = ["10.64.10.1"]
+        made.guest("a", "ra", 10, addresses=["10.64.10.1/24"])
+        made.guest("b", "rb", 10, addresses=["10.64.10.1/24"])
+        made.guest("b", "b2", 10)
+        made.kinds["fabric_port"][0]["allowed"] = "20"
+        halves = {"a1": "stranded", "ra": "stranded", "b1": "home", "b2": "home", "rb": "home"}
+        self.judged(made, **halves)
+        # One more that hears another VLAN than it speaks in makes it no other question for these.
+        said = {"mode": "standard", "pvid": 10, "members": "10, 20", "untagged": "20", "admits": "all"}
+        made.put("port_group", "a/t", switch="a/s", name="t", **said)
+        guest = made.put("guest", "x", host="a", name="x")
+        made.put("adapter", "x0", guest=guest, name="x0", port_group="a/t", belongs="s10")
+        self.judged(made, **halves, x0="stranded")
 
     def test_those_whose_frames_come_in_as_another_vlan_than_they_hear_are_no_segment(self) -> None:
         made = pair()
@@ -186,6 +204,27 @@ class WrongHomesTest(JudgedCase):
         self.judged(made, a1="wavering", gate="home")
         made.kinds["fabric_port"][1]["untagged"] = "10"
         self.judged(made, a1="home", gate="home")
+
+
+class TogetherTest(unittest.TestCase):
+    @settings(max_examples=200)
+    @given(st.integers(0, 10**9), st.booleans(), st.booleans())
+    def test_all_who_are_home_on_a_segment_hear_each_other_as_single_frames_go(
+        self, seed: int, rich: bool, odd: bool
+    ) -> None:
+        judgement = judge(random_plan(seed, rich, odd))
+        wiring, plan = judgement.wiring, judgement.plan
+        if wiring.classes.twins:
+            # Isolated ports are at home without hearing each other.
+            return
+        roads = Roads(wiring)
+        for segment in plan.all("segment"):
+            if segment.vni or plan.where("secondary_vlan", "segment", segment.id):
+                continue
+            own = [p for p in all_places(wiring) if p.segment == segment.id and p.stand.judged]
+            home = [p for p in own if judgement.status_of(p) == 0][:12]
+            for a, b in permutations(home, 2):
+                self.assertTrue(a.record == b.record or roads.way(a, b) is not None, f"{a.record} to {b.record}")
 
 
 class HarmTest(JudgedCase):

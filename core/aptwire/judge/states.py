@@ -373,7 +373,17 @@ class _States:
             inside = gate.comes_in(now.domains)
             return not inside.isdisjoint(hears[a]) and not inside.isdisjoint(reaches[a])
 
-        gates = self._borne(now, segment, of)
+        def together(bearers: list[int]) -> list[int]:
+            """Of several that bear one address those that meet the one whom most meet: a gateway on each half of a segment makes no whole of it."""
+            if len(bearers) < 2:
+                return bearers
+            met = {b: sum(int(self.weight[n]) for a, n in numbers.items() if a == b or meet(a, b)) for b in bearers}
+            first, *others = (b for b in bearers if met[b] == max(met.values()))
+            if not all(meet(other, first) for other in others):
+                return []
+            return [b for b in bearers if b == first or meet(b, first)]
+
+        gates = [(together(bearers), gate) for bearers, gate in self._borne(now, segment, of)]
         promiscuous = [[a] for a, number in numbers.items() if landing.wide(number)]
         communities: dict[int, list[list[int]]] = {}
         for a, number in numbers.items():
