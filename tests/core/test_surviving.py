@@ -124,6 +124,15 @@ class SayingTest(unittest.TestCase):
         self.assertEqual(self.fares(made, "s10 or s20 survives any one cable").outcome, BROKEN)
         self.assertEqual(read("a or b and c survives any one NIC").either[1][1].name, "c")  # type: ignore[union-attr]
 
+    def test_whoever_hears_another_vlan_than_he_speaks_in_is_not_with_the_others(self) -> None:
+        made = pair()
+        said = {"mode": "standard", "pvid": 10, "members": "10, 20", "untagged": "20", "admits": "all"}
+        made.put("port_group", "a/t", switch="a/s", name="t", **said)
+        guest = made.put("guest", "x", host="a", name="x")
+        made.put("adapter", "x0", guest=guest, name="x0", port_group="a/t", belongs="s10")
+        fares = self.fares(made, "s10 survives any one host")
+        self.assertEqual((fares.outcome, "x0 of x" in fares.text), (BROKEN, True), fares.text)
+
     def test_what_isnt_asked_says_so(self) -> None:
         plan = demo_plan()
         self.assertEqual(self.fares(plan, '"restore bubble" survives any one cable').outcome, UNKNOWN)

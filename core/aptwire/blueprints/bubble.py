@@ -2,7 +2,7 @@
 
 A bubble has segments of its own, with VIDs that nobody uses and its name as their role; its guests sit on a sealed switch of one host, or over the fabric on the hosts of those
 whom they are copies of.  A rule keeps its role apart from everything even if hostile.  Guests that forward come along where they bear the gateway of one of its segments; what else
-they are joined to stays unplugged, and no outside network is copied, so that nothing leads out.
+they are joined to stays behind, and no outside network is copied, so that nothing leads out.
 """
 
 from __future__ import annotations
@@ -104,7 +104,6 @@ class _Bubble:
         self._check(name, guests, segments, host)
         self.entry: Guest | None = self._entering(entry)
         chosen = self._chosen(guests, segments)
-        #: The segments of which it has copies: those asked for, and those of the guests asked for.
         self.segments = self._segments(guests, segments)
         forwarding = [g for g in self._gatekeepers() if g not in chosen]
         self.guests = sorted([*chosen, *forwarding], key=lambda g: natural(g.name))
@@ -154,6 +153,7 @@ class _Bubble:
         ]
 
     def _segments(self, guests: Sequence[str], segments: Sequence[str]) -> list[str]:
+        """The segments of which it has copies: those asked for, and those of the guests asked for."""
         asked_for = [self.plan.get("guest", id) for id in guests]
         for guest in asked_for:
             if not any(end.belongs for end in self._ends(guest)):
@@ -227,9 +227,6 @@ class _Bubble:
     def _free(self, kind: str, wanted: str) -> str:
         return _other(wanted, {r.name for r in self.plan.all(kind)})
 
-    def _where(self, guest: Guest) -> str:
-        return self.host or guest.host
-
     def _offered(self, segments: Sequence[Segment]) -> list[Operation]:
         """The switches and port groups in which copies sit: a sealed switch, or what the hosts have with the VIDs let through."""
         plan = self.plan
@@ -269,7 +266,7 @@ class _Bubble:
         taken = {*self.judgement.wiring.macs}
         names: dict[str, set[str]] = {}
         for guest in self.guests:
-            host = self._where(guest)
+            host = self.host or guest.host
             name = self._free("guest", f"{guest.name}-{'-'.join(self.name.split())}")
             copy = replace(guest, id=plan.fresh_id(f"guest-{name}"), host=host, name=name)
             copies[guest.id] = copy.id

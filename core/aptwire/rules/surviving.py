@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import combinations
 
 from aptwire.forward.parts import Place, State
 from aptwire.judge.judgement import Judgement
@@ -120,14 +121,23 @@ class Surviving:
             members = [
                 (id, place, self._groups(judgement, place)) for id, place in self._members(judgement, (segment,), gone)
             ]
-            # Whoever is alone hears all that there is.
-            for id, place, where in members if len(members) > 1 else ():
-                other = next(member for member in members if member[0] != id)
-                if len(where | other[2]) != 1 or place.context < 0:
-                    return Split(id, other[0])
+            if len(members) < 2:
+                # Whoever is alone hears all that there is.
+                continue
+            groups = set[int]().union(*(where for _, _, where in members))
+            near = {(place.bridge, place.context) for _, place, _ in members}
+            deaf = next((id for id, place, _ in members if place.context not in place.stand.hears), "")
+            if deaf:
+                return Split(deaf, next(id for id, _, _ in members if id != deaf))
+            # Neighbours whose teams take them different ways meet within their switch all the same.
+            if len(groups) > 1 and len(near) > 1:
+                pairs = combinations(members, 2)
+                return next(Split(a, b) for (a, one, here), (b, two, there) in pairs if _apart(one, here, two, there))
+            for id, place, _ in members:
                 cause = judgement.cause_of(place)
                 if cause is not None and cause.what == OPEN_END and self._is_today(judgement, cause.state):
-                    doubt = doubt or Split(id, other[0], unknown=True)
+                    other = next(one for one, _, _ in members if one != id)
+                    doubt = doubt or Split(id, other, unknown=True)
         return doubt
 
     def _groups(self, judgement: Judgement, place: Place) -> set[int]:
@@ -231,6 +241,11 @@ class Surviving:
                 host.name,
                 frozenset(p.record for p in self._places.get(host.name, ())),
             )
+
+
+def _apart(one: Place, here: set[int], two: Place, there: set[int]) -> bool:
+    """Whether two places, each with the groups in which it may land, don't surely hear each other."""
+    return len(here | there) > 1 and (one.bridge, one.context) != (two.bridge, two.context)
 
 
 def _unplugged(plan: Plan, ends: Sequence[str]) -> Edit:
