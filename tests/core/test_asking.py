@@ -470,6 +470,17 @@ class SayingTest(unittest.TestCase):
         self.assertEqual(fares.outcome, BROKEN)
         self.assertIn("takes 1500", fares.text)
         self.assertEqual(self.fares(made, "s10 carries 1500").outcome, HOLDS)
+        # What else is wrong with somebody hides nothing of it.
+        made = pair()
+        for adapter in made.kinds["adapter"]:
+            adapter["addresses"] = ["10.64.10.5/24"]
+        made.kinds["segment"][0]["gateways"] = ["10.64.10.1"]
+        self.assertEqual(self.fares(made, "s10 carries 9000").outcome, HOLDS)
+        made.kinds["fabric_port"][1]["mtu"] = 1500
+        self.assertEqual(self.fares(made, "s10 carries 9000").outcome, BROKEN)
+        made.kinds["fabric_port"][1].pop("mtu")
+        made.kinds["fabric_port"][1]["allowed"] = "20"
+        self.assertEqual(self.fares(made, "s10 carries 9000").outcome, BROKEN)
         # Who himself sends less doesn't send so much, though all are alike in that.
         made = pair()
         made.segment(20)

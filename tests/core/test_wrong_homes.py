@@ -74,6 +74,24 @@ class WrongHomesTest(JudgedCase):
         made.put("adapter", "x0", guest=guest, name="x0", port_group="a/t", belongs="s10")
         self.judged(made, **halves, x0="stranded")
 
+    def test_large_packets_of_virtual_functions_get_lost_as_others_do(self) -> None:
+        made = pair()
+        made.kinds["segment"][0]["mtu"] = 9000
+        for host, port in (("a", "sw/p8"), ("b", "sw/p9")):
+            made.trunk(port, "10")
+            made.put("nic", f"{host}/n8", host=host, name="n8", functions=4)
+            made.cable(f"{host}/n8", port)
+            guest = made.put("guest", f"d{host}", host=host, name=f"d{host}")
+            words = {"type": "direct", "function_of": f"{host}/n8", "function_vid": 10, "belongs": "s10"}
+            made.put("adapter", f"d{host}0", guest=guest, name=f"d{host}0", **words)
+        homes = dict.fromkeys(("a1", "b1", "da0", "db0"), "home")
+        self.judged(made, **homes)
+        made.kinds["nic"][-1]["mtu"] = 1500
+        self.judged(made, **{**homes, "db0": "stranded"})
+        made.kinds["nic"][-1]["mtu"] = None
+        next(p for p in made.kinds["fabric_port"] if p["id"] == "sw/p8")["mtu"] = 1500
+        self.judged(made, **{**homes, "da0": "stranded"})
+
     def test_those_whose_frames_come_in_as_another_vlan_than_they_hear_are_no_segment(self) -> None:
         made = pair()
         made.segment(30)

@@ -270,19 +270,28 @@ def port_vids(plan: Plan, port: FabricPort) -> frozenset[int]:
     return found & vids.members(switch.vlans) if switch.managed and switch.vlans is not None else found
 
 
+def function_ends(wiring: Wiring, block: Block) -> Iterator[End]:
+    """The virtual functions of a NIC's block; nothing of a virtual switch's, whose facts have its ends."""
+    if block.key in wiring.plan.of("nic"):
+        yield from _ends(wiring, block, None)
+
+
 def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]:
     plan = wiring.plan
+    own_nic = plan.of("nic").get(block.key)
     adapters, host_ports = plan.of("adapter"), plan.of("host_port")
     for stand in block.stands:
         segment = plan.of("segment").get(stand.segment)
         if segment is None:
             continue
         teams = wiring.teams_at(stand.bridge, stand.order)
-        nics = [m for team in teams for m in team.members[: team.usable] if m.link is not None]
+        nics = [m.nic for team in teams for m in team.members[: team.usable] if m.link is not None]
+        if own_nic is not None:
+            nics = [own_nic]
         limits = [(block.key, switch_mtu)] if switch_mtu else []
-        limits += [(m.nic.id, m.nic.mtu) for m in nics if isinstance(m.nic, Nic) and m.nic.mtu]
-        for member in nics:
-            far = wiring.port_behind(member.nic.id)
+        limits += [(nic.id, nic.mtu) for nic in nics if isinstance(nic, Nic) and nic.mtu]
+        for nic in nics:
+            far = wiring.port_behind(nic.id)
             if far is not None and (mtu := least(far.mtu, plan.get("fabric_switch", far.switch).mtu)):
                 limits.append((far.id, mtu))
         head = 0

@@ -25,11 +25,11 @@ from aptwire.above.leases import Leases, clients
 from aptwire.forward.compiling import compile_wiring, rewire
 from aptwire.forward.domains import Pairings, solve, solve_again
 from aptwire.forward.parts import Stand
-from aptwire.forward.wiring import Wiring
+from aptwire.forward.wiring import Block, Wiring
 from aptwire.judge.answers import Answers
 from aptwire.judge.changes import UNKNOWN_CHANGES, Changes, changed_ways
 from aptwire.judge.exact import Exact, in_doubt
-from aptwire.judge.facts import End, all_facts, facts_of
+from aptwire.judge.facts import End, facts_of, function_ends
 from aptwire.judge.gates import Gates, find_gates
 from aptwire.judge.gathered import Patch, gather, patch
 from aptwire.judge.intent import Intent
@@ -422,7 +422,7 @@ def _misfits(
     looker = Misfits(landing)
     found: dict[int, Mapping[str, Misfit]] = {}
     if again is None or any(one is not two for one, two in zip(again[0].sized, rests, strict=True)):
-        asked, listed = set(range(len(intent.subnets))), list(all_facts(wiring, intent.uses))
+        asked, blocks = set(range(len(intent.subnets))), list(landing.gathered.blocks)
     else:
         known, at, old, affected = again
         asked = set(np.flatnonzero(affected[:-1]).tolist())
@@ -434,9 +434,8 @@ def _misfits(
         own[list(asked)] = True
         inside = np.searchsorted(landing.gathered.at[:, 0], np.flatnonzero(own[landing.columns.segment]), side="right")
         blocks = [landing.gathered.blocks[n] for n in np.unique(inside - 1).tolist()]
-        listed = [f for block in blocks if (f := facts_of(wiring, block, intent.uses)) is not None]
     ends: dict[int, list[End]] = {}
-    for end in (end for facts in listed for end in facts.ends):
+    for end in (end for block in blocks for end in _ends(wiring, block, intent.uses)):
         n = intent.numbers[end.segment]
         place = wiring.place(end.record) if n in asked else None
         if place is not None and verdicts.status[landing.number(place.stand)] != ASTRAY:
@@ -446,6 +445,12 @@ def _misfits(
         if misfits:
             found[n] = misfits
     return found, rests
+
+
+def _ends(wiring: Wiring, block: Block, uses: dict[str, tuple[str, int | None]]) -> Iterable[End]:
+    """The ends of a block, as sizes of packets concern them: of a virtual switch, or of a NIC's virtual functions."""
+    facts = facts_of(wiring, block, uses)
+    return facts.ends if facts is not None else function_ends(wiring, block)
 
 
 def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch) -> frozenset[str]:

@@ -6,7 +6,7 @@ whether somebody does (`forward/trace.py`, `above/ping.py`).
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from itertools import chain, product
 from threading import RLock
@@ -15,14 +15,15 @@ from typing import Any
 from aptwire.above.leases import Leases
 from aptwire.above.outcomes import SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Ping, Way
+from aptwire.forward.parts import Place
 from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.shared import THINGS_SAID, shares
 from aptwire.judge.verdicts import judged_after
 from aptwire.judge.why import CUT_OFF, NO_GROUP, OPEN_END, TOO_LARGE, WRONG_TAG, Cause
-from aptwire.plan.edits import Patch
+from aptwire.plan.edits import Drop, Operation, Patch
 from aptwire.plan.filters import PING, Packet
-from aptwire.plan.kinds import PLACES, Rule
+from aptwire.plan.kinds import PLACES, STATIC, Rule
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
 from aptwire.plan.sentences import (
@@ -211,34 +212,49 @@ class Asked:
         ids = [id for subject in sentence.a for id in self.look.meaning.segments(subject)]
         if not ids:
             return Answer(NOBODY, "Only a segment carries packets of a size: name one, or a role.")
-        edit = tuple(Patch("segment", id, {"mtu": sentence.size}) for id in dict.fromkeys(ids))
-        judged = judged_after(self.judgement, edit)
+        ids = list(dict.fromkeys(ids))
+        judged = self._bare(ids, sentence.size)
         doubt: Answer | None = None
         count = 0
-        for segment in dict.fromkeys(ids):
-            for kind in PLACES:
-                for record in sorted(judged.plan.where(kind, "belongs", segment), key=lambda r: r.id):
-                    place = judged.wiring.place(record.id)
-                    if place is None or not place.stand.judged:
-                        continue
-                    count += 1
-                    own = _sends(judged.plan, record)
-                    if own is not None and own < sentence.size:
-                        name = self.look.name(record.id)
-                        text = f"Packets of {sentence.size} bytes don’t leave {name}, which sends {own} at most."
-                        return Answer(BROKEN, text, record.id)
-                    cause = judged.cause_of(place)
-                    if cause is not None and cause.what in _LOSES:
-                        return Answer(
-                            BROKEN, self._lost(record.id, cause, sentence.size), record.id, cause.towards, cause.state
-                        )
-                    if cause is not None and cause.what == OPEN_END:
-                        text = f"Nobody knows what is behind an open end on the way of {self.look.name(record.id)}."
-                        doubt = doubt or Answer(UNKNOWN, text, record.id)
+        for segment in ids:
+            for record, place in _judged(judged, segment):
+                count += 1
+                own = _sends(judged.plan, record)
+                if own is not None and own < sentence.size:
+                    name = self.look.name(record.id)
+                    text = f"Packets of {sentence.size} bytes don’t leave {name}, which sends {own} at most."
+                    return Answer(BROKEN, text, record.id)
+                cause = judged.cause_of(place)
+                if cause is not None and cause.what in _LOSES:
+                    return Answer(
+                        BROKEN, self._lost(record.id, cause, sentence.size), record.id, cause.towards, cause.state
+                    )
+                if cause is not None and cause.what == OPEN_END:
+                    text = f"Nobody knows what is behind an open end on the way of {self.look.name(record.id)}."
+                    doubt = doubt or Answer(UNKNOWN, text, record.id)
+                elif cause is not None:
+                    text = f"{self.look.name(record.id)} isn’t by itself on its segment, and then this isn’t asked."
+                    doubt = doubt or Answer(UNKNOWN, text, record.id)
         if doubt is not None:
             return doubt
         text = f"Asked of {count}: packets of {sentence.size} bytes get through between all of them."
         return Answer(HOLDS, text)
+
+    def _bare(self, segments: Sequence[str], size: int) -> Judgement:
+        """The plan in which segments (ids) have an MTU, and whoever is on them nothing that would be told of him before his frames' being lost: gateways
+        that nobody bears, addresses that others bear, leases, mirrors."""
+        words = {"mtu": size, "gateways": [], "lease_servers": []}
+        judged = judged_after(self.judgement, tuple(Patch("segment", id, words) for id in segments))
+        plan = judged.plan
+        hidden = [record for id in segments for record, place in _judged(judged, id) if _hides(judged, place)]
+        if not hidden:
+            return judged
+        mirrors = {m.id for r in hidden for side in ("source", "target") for m in plan.where("mirror", side, r.id)}
+        bare: dict[str, Any] = {"addresses": [], "addressing": STATIC}
+        edit: list[Operation] = [Drop("mirror", id) for id in sorted(mirrors)]
+        for record in hidden:
+            edit.append(Patch(record.kind, record.id, {**bare, **({"mac": None} if record.kind == "adapter" else {})}))
+        return judged_after(judged, tuple(edit))
 
     def _leased(self, a: Whom, b: Whom) -> Answer:
         """Who would answer anybody of the first, asking or not, and isn't of the second."""
@@ -297,6 +313,21 @@ class Asked:
             return f"VID {id}"
         record = self.plan.find(id)
         return called(self.plan, record) if record is not None else id
+
+
+def _judged(judged: Judgement, segment: str) -> Iterator[tuple[Any, Place]]:
+    """Who belongs on a segment (id) and has a verdict, with his place."""
+    for kind in PLACES:
+        for record in sorted(judged.plan.where(kind, "belongs", segment), key=lambda r: r.id):
+            place = judged.wiring.place(record.id)
+            if place is not None and place.stand.judged:
+                yield record, place
+
+
+def _hides(judged: Judgement, place: Place) -> bool:
+    """Whether something is told of a place that says nothing of how far its frames get."""
+    cause = judged.cause_of(place)
+    return cause is not None and cause.what not in (*_LOSES, OPEN_END)
 
 
 def _sends(plan: Plan, record: Any) -> int | None:
