@@ -214,9 +214,12 @@ class Landing:
 
     def stray(self, stand: int) -> bool:
         """Whether it doesn't hear its own VLAN although nobody means to isolate it: its frames leave in another than that in which they enter."""
+        return self.narrow(stand) and not self.meant(stand)
+
+    def meant(self, stand: int) -> bool:
+        """Whether it speaks in a secondary VLAN, or by an isolated port."""
         context, classes = self.stands[stand].context, self.wiring.classes
-        meant = context >= classes.plain or int(classes.base[context]) in self._secondary
-        return self.narrow(stand) and not meant
+        return context >= classes.plain or int(classes.base[context]) in self._secondary
 
 
 def land(

@@ -374,8 +374,9 @@ class _States:
             return not inside.isdisjoint(hears[a]) and not inside.isdisjoint(reaches[a])
 
         def together(bearers: list[int]) -> list[int]:
-            """Of several that bear one address those that meet the one whom most meet: a gateway on each half of a segment makes no whole of it."""
-            if len(bearers) < 2:
+            """Of several that bear one address those that meet the one whom most meet: a gateway on each half of a segment makes no whole of it, unless
+            it is meant to be apart but for its gateways."""
+            if len(bearers) < 2 or meant:
                 return bearers
             met = {b: sum(int(self.weight[n]) for a, n in numbers.items() if a == b or meet(a, b)) for b in bearers}
             first, *others = (b for b in bearers if met[b] == max(met.values()))
@@ -383,7 +384,10 @@ class _States:
                 return []
             return [b for b in bearers if b == first or meet(b, first)]
 
-        gates = [(together(bearers), gate) for bearers, gate in self._borne(now, segment, of)]
+        meant = any(landing.meant(number) for number in numbers.values())
+        borne = self._borne(now, segment, of)
+        gates = [(together(bearers), gate) for bearers, gate in borne]
+        bearing = {id(gate): bearers for bearers, gate in borne}
         promiscuous = [[a] for a, number in numbers.items() if landing.wide(number)]
         communities: dict[int, list[list[int]]] = {}
         for a, number in numbers.items():
@@ -405,7 +409,9 @@ class _States:
             ok[a] = not missed
             told: list[tuple[bool, str]] = []
             for others, gate in missed:
-                towards = self.stands[numbers[others[0]]].records[0] if others else gate.bearer if gate else ""
+                # Where no bearer counts more than another, one misses the others.
+                ends = others or [b for b in bearing.get(id(gate), ()) if b != a]
+                towards = self.stands[numbers[ends[0]]].records[0] if ends else gate.bearer if gate else ""
                 # One of several that bear a gateway is enough, so that each may be the one beyond an open end.
                 told.append((any(bool(self.ways.open[now.chosen[end]]) for end in (a, *others)), towards))
             if told:
