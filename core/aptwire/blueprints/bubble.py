@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from ipaddress import ip_address, ip_network
-from itertools import count
 from typing import Any
 
 from aptwire.blueprints.carrying import Brought, between
@@ -21,7 +20,7 @@ from aptwire.judge.verdicts import judged_after
 from aptwire.plan import vids
 from aptwire.plan.edits import Operation, Put, apply_edit
 from aptwire.plan.fields import bare_address
-from aptwire.plan.gestures import offering
+from aptwire.plan.gestures import free_name, offering
 from aptwire.plan.kinds import (
     GUARDS,
     Adapter,
@@ -75,14 +74,6 @@ def named_in(text: str | None) -> set[int]:
 def rule_of(name: str) -> str:
     """The rule that keeps a bubble apart."""
     return f"keep role {quoted(name)} apart from everything even if hostile"
-
-
-def _other(wanted: str, taken: set[str]) -> str:
-    """A name that isn't taken, and is from then on: itself, or with a number behind it."""
-    tries = (f"{wanted[:75]}{f'-{n}' if n > 1 else ''}" for n in count(1))
-    name = next(name for name in tries if name not in taken)
-    taken.add(name)
-    return name
 
 
 def _taps(plan: Plan, host: str) -> set[str]:
@@ -225,13 +216,13 @@ class _Bubble:
         )
 
     def _free(self, kind: str, wanted: str) -> str:
-        return _other(wanted, {r.name for r in self.plan.all(kind)})
+        return free_name(wanted[:75], {r.name for r in self.plan.all(kind)})
 
     def _offered(self, segments: Sequence[Segment]) -> list[Operation]:
         """The switches and port groups in which copies sit: a sealed switch, or what the hosts have with the VIDs let through."""
         plan = self.plan
         if self.host:
-            name = _other(self.name, {s.name for s in plan.where("virtual_switch", "host", self.host)})
+            name = free_name(self.name, {s.name for s in plan.where("virtual_switch", "host", self.host)})
             switch = VirtualSwitch(id=plan.fresh_id(f"{self.host}/{name}"), host=self.host, name=name, answers=False)
             groups = (
                 PortGroup(
@@ -281,6 +272,8 @@ class _Bubble:
                 if mac and not adapter.mac_fixed:
                     mac = macs[mac] = fresh_mac(taken, id)
                     taken.add(mac)
+                tap = free_name(adapter.name[:75], names.setdefault(host, _taps(plan, host)))
+                names[host].add(tap)
                 guards = self._guards(plan, adapter)
                 group, more = self._seat(plan, copy, adapter, tags, guards)
                 yield from more
@@ -292,7 +285,7 @@ class _Bubble:
                         **(guards if not tags else dict.fromkeys(guards)),
                         id=id,
                         guest=copy.id,
-                        name=_other(adapter.name, names.setdefault(host, _taps(plan, host))),
+                        name=tap,
                         mac=mac,
                         type="paravirtual" if adapter.type == "direct" else adapter.type,
                         port_group=group,
@@ -389,7 +382,7 @@ class _Bubble:
             Adapter(
                 id=id,
                 guest=guest.id,
-                name=_other(f"tap-{guest.name}", _taps(plan, guest.host)),
+                name=free_name(f"tap-{guest.name}"[:75], _taps(plan, guest.host)),
                 port_group=min(g.id for g in groups),
                 mac=fresh_mac(self.judgement.wiring.macs, id),
                 belongs=segment.id,

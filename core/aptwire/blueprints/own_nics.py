@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from aptwire.blueprints.carrying import Brought, inner_ports
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Operation, Patch, apply_edit, merged
 from aptwire.plan.gestures import split_off
 from aptwire.plan.hosting import on_switches
-from aptwire.plan.kinds import FabricPort, Host, Nic, Segment, VirtualSwitch
+from aptwire.plan.kinds import FabricPort, Host, HostPort, Nic, PortGroup, Segment, VirtualSwitch
 from aptwire.plan.names import natural, some
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.ports import far_end
@@ -60,12 +60,10 @@ def own_nics(plan: Plan, role: str, hosts: Sequence[str], nics: Sequence[str], m
 
 def _on_host(plan: Plan, host: Host, role: str, segments: Sequence[Segment], nics: Sequence[str]) -> Edit:
     """The edit for one host; nothing where it has nothing of the role, or that has a switch to itself; PlanError where its NICs aren't free."""
-    ids, tags = {s.id for s in segments}, {s.vid for s in segments if s.vid}
-    by_switch: dict[str, list[bool]] = {}
+    is_of, by_switch = _telling(segments), dict[str, list[bool]]()
     for kind in ("port_group", "host_port"):
         for record in on_switches(plan, kind, host.id):
-            of_it = record.vid in tags or getattr(record, "belongs", None) in ids
-            by_switch.setdefault(record.switch, []).append(of_it)
+            by_switch.setdefault(record.switch, []).append(is_of(record))
     mixed = [switch for switch, of_it in sorted(by_switch.items()) if any(of_it) and not all(of_it)]
     if not mixed:
         return ()
@@ -75,6 +73,12 @@ def _on_host(plan: Plan, host: Host, role: str, segments: Sequence[Segment], nic
         raise PlanError([Problem(f"{host.name} has no such NIC", field="nics")])
     edit = split_off(plan, mixed[0], role, taken)
     return (*edit, *_let_in(plan, edit, segments, taken))
+
+
+def _telling(segments: Sequence[Segment]) -> Callable[[PortGroup | HostPort], bool]:
+    """What tells whether a port group or host port has the VID of one of some segments, or belongs on it."""
+    ids, tags = {s.id for s in segments}, {s.vid for s in segments if s.vid}
+    return lambda record: record.vid in tags or getattr(record, "belongs", None) in ids
 
 
 def _let_in(plan: Plan, edit: Edit, segments: Sequence[Segment], taken: Sequence[str]) -> Iterator[Operation]:
@@ -104,12 +108,12 @@ def _let_in(plan: Plan, edit: Edit, segments: Sequence[Segment], taken: Sequence
 def _roomy(plan: Plan, hosts: Sequence[str], segments: Sequence[Segment], mtu: int) -> Iterator[Operation]:
     """What makes room for packets of a size, where something says that it takes less: segments, the switches that have nothing else on them, their NICs, and the
     fabric that carries them."""
-    ids, tags = {s.id for s in segments}, {s.vid for s in segments if s.vid}
+    is_of, tags = _telling(segments), {s.vid for s in segments if s.vid}
     found: list[Segment | VirtualSwitch | Nic | FabricPort] = [*segments]
     for host in hosts:
         for switch in plan.where("virtual_switch", "host", host):
             seats = [*plan.where("port_group", "switch", switch.id), *plan.where("host_port", "switch", switch.id)]
-            if seats and all(r.vid in tags or getattr(r, "belongs", None) in ids for r in seats):
+            if seats and all(map(is_of, seats)):
                 found.append(switch)
                 uplinks = plan.where("uplink", "switch", switch.id)
                 found += [nic for uplink in uplinks for nic in plan.where("nic", "uplink", uplink.id)]

@@ -11,7 +11,7 @@ from aptwire.judge.plugging import next_free_address
 from aptwire.judge.risks.hosts import fresh_mac
 from aptwire.judge.verdicts import judged_after
 from aptwire.plan.edits import Operation, Patch, Put, apply_edit
-from aptwire.plan.gestures import letting, offering
+from aptwire.plan.gestures import free_name, letting, offering
 from aptwire.plan.kinds import (
     Adapter,
     FabricPort,
@@ -28,7 +28,7 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.names import called, some
 from aptwire.plan.outside import handed_over, taken_there
-from aptwire.plan.plan import Plan, PlanError, Problem
+from aptwire.plan.plan import PlanError, Problem
 from aptwire.plan.ports import far_end
 from aptwire.plan.sentences import quoted
 from aptwire.rules.answer import HOLDS
@@ -130,7 +130,7 @@ class _Shield:
         gate = f"{next(hosts)}/{self.net.prefixlen}"
         segment = Segment(
             id=plan.fresh_id(f"segment-behind-{name}"),
-            name=_other(plan, "segment", f"behind {name}"),
+            name=free_name(f"behind {name}", {s.name for s in plan.all(Segment)}),
             role="production",
             subnets=(str(self.net),),
             gateways=(gate.partition("/")[0],),
@@ -244,7 +244,7 @@ class _Shield:
         """A switch of its own at one side of it, on which the host itself doesn't answer."""
         names = {s.name for s in self.plan.where("virtual_switch", "host", self.host)}
         id = self.plan.fresh_id(f"{self.host}/{self.name}-{side}")
-        return VirtualSwitch(id=id, host=self.host, name=_free(f"{self.name}-{side}", names), answers=False)
+        return VirtualSwitch(id=id, host=self.host, name=free_name(f"{self.name}-{side}", names), answers=False)
 
     def _inside(self, segment: Segment) -> tuple[VirtualSwitch, PortGroup]:
         plan, switch = self.plan, self._switch("inside")
@@ -281,11 +281,3 @@ class _Shield:
             of = f" of the {outside.lends} lent" if outside.lends is not None else ""
             said += f"; {outside.name} sees {now} addresses in place of {before}{of}"
         return said
-
-
-def _other(plan: Plan, kind: str, wanted: str) -> str:
-    return _free(wanted, {record.name for record in plan.all(kind)})
-
-
-def _free(wanted: str, taken: set[str]) -> str:
-    return next(n for k in range(1, len(taken) + 2) if (n := f"{wanted}{f' {k}' if k > 1 else ''}") not in taken)

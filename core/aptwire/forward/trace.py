@@ -79,16 +79,14 @@ def say_state(wiring: Wiring, state: State, by_id: bool = False) -> str:
     return " and ".join(dict.fromkeys(said)) or "now"
 
 
-def trace(
-    wiring: Wiring, source: Place, target: Place, state: State = NOW, brief: bool = False, roads: Roads | None = None
-) -> Trace:
+def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW, brief: bool = False) -> Trace:
     """The way of a broadcast from one place to another, or as far as it gets on the way that lacks least.
 
-    `brief`: what a frame passes has its records alone, no words; where it ends is told in full.  `roads`: those of the state, where somebody has them.
+    `brief`: what a frame passes has its records alone, no words; where it ends is told in full.
     """
     if source.stand.vni and source.context >= 0:
         return _tunnelled(wiring, source, target, state)
-    roads = roads or Roads(wiring, state)
+    roads = Roads(wiring, state)
     teller = HopWriter(wiring, state, source, target, brief=brief)
     hops = [teller.entry(source)]
     if source.context < 0:

@@ -6,7 +6,7 @@ say it with, the names and hops of a judgement, is `Sentences`.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass
 from ipaddress import ip_address, ip_network
 
@@ -50,7 +50,7 @@ from aptwire.plan.kinds import (
 )
 from aptwire.plan.names import called, host_of, some
 from aptwire.plan.plan import Plan
-from aptwire.rules.worlds import worlds
+from aptwire.rules.worlds import worlds_of
 
 Key = tuple[object, ...]
 Words = tuple[str, str, tuple[str, ...]]
@@ -88,10 +88,7 @@ class Sentences:
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
         self.passed: set[str] = set()
         self._states: dict[tuple[object, ...], str] = {}
-        self._by_id: dict[tuple[object, ...], str] = {}
-        self._roads: dict[tuple[object, ...], Roads] = {}
         self._idle: dict[str, str] = {}
-        self._worlds: Mapping[str, str] | None = None
 
     def status(self, place: Place) -> str:
         return VERDICTS[self.judgement.status_of(place)]
@@ -105,17 +102,7 @@ class Sentences:
 
     def state(self, cause: Cause) -> str:
         """The state in which it happens, in ids: what is told of it is the same after a renaming."""
-        key = _frozen(cause.state)
-        if key not in self._by_id:
-            self._by_id[key] = say_state(self.wiring, cause.state, by_id=True)
-        return self._by_id[key]
-
-    def roads(self, cause: Cause) -> Roads:
-        """The links of the state in which it happens."""
-        key = _frozen(cause.state)
-        if key not in self._roads:
-            self._roads[key] = Roads(self.wiring, cause.state)
-        return self._roads[key]
+        return say_state(self.wiring, cause.state, by_id=True)
 
     def other(self, cause: Cause) -> Place:
         place = self.wiring.place(cause.towards)
@@ -131,7 +118,7 @@ class Sentences:
         record = self.plan.find(place.endpoint)
         if not own and not untagged:
             return getattr(record, "port_group", None) or place.record
-        hops = HopWriter(self.wiring, cause.state).way_out(self.roads(cause), place)
+        hops = HopWriter(self.wiring, cause.state).way_out(Roads(self.wiring, cause.state), place)
         self.passed.update(id for hop in hops for id in hop.records)
         return hops[-1].records[-1] if hops and hops[-1].records else place.record
 
@@ -148,21 +135,19 @@ class Sentences:
         """There, and back if there works; `brief`: no words for what passes."""
         if not cause.towards:
             teller = HopWriter(self.wiring, cause.state)
-            out = teller.way_out(self.roads(cause), place)
+            out = teller.way_out(Roads(self.wiring, cause.state), place)
             hops = [*out, *teller.way_back(place), teller.end(place, place.context)]
             yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
             return
         other = self.other(cause)
-        there = trace(self.wiring, place, other, cause.state, brief, self.roads(cause))
+        there = trace(self.wiring, place, other, cause.state, brief)
         yield there
         if there.delivered:
-            yield trace(self.wiring, other, place, cause.state, brief, self.roads(cause))
+            yield trace(self.wiring, other, place, cause.state, brief)
 
     def world(self, place: Place) -> tuple[str, ...]:
         """The rule that keeps a place's segment apart from everything, if there is one: who bears its address elsewhere is no twin of its own."""
-        if self._worlds is None:
-            self._worlds = worlds(self.plan)
-        rule = self._worlds.get(place.segment or "")
+        rule = self.judgement.once(worlds_of).get(place.segment or "")
         return (rule,) if rule else ()
 
     def mac(self, place: Place) -> str:
@@ -316,7 +301,7 @@ class CauseKind:
         teller = HopWriter(say.wiring, cause.state)
         hops = [teller.entry(place)]
         if place.context >= 0:
-            hops += teller.way_out(say.roads(cause), place)
+            hops += teller.way_out(Roads(say.wiring, cause.state), place)
         passed = all(hop.outcome == "passed" for hop in hops)
         return [Trace(tuple(hops), passed, say_state(say.wiring, cause.state))]
 
@@ -566,7 +551,7 @@ class WrongTag(CauseKind):
             return title, f"{their.capitalize()} port {place.reason}; {belongs}", (culprit,)
         where = say.landing(landed, place)
         if landed == 0 and node_lost:
-            hops = HopWriter(say.wiring, cause.state).way_out(say.roads(cause), place)
+            hops = HopWriter(say.wiring, cause.state).way_out(Roads(say.wiring, cause.state), place)
             stop = next((h.reason for h in hops if h.reason), "")
             title = f"{who} {_verb('lands', one)} nowhere"
             untagged = (

@@ -102,7 +102,6 @@ class _Finder:
         self.plan = judgement.plan
         self.wiring = judgement.wiring
         self.say = Sentences(judgement)
-        self._classes: dict[int, frozenset[int]] = {}
         homeless = self.wiring.blocks.get(HOMELESS)
         self._homeless = tuple(homeless.stand_of) if homeless is not None else ()
 
@@ -203,14 +202,8 @@ class _Finder:
 
     def _landed(self, place: Place) -> frozenset[int]:
         """The VID classes on which a place sends, lands over each of its ways, or ought to."""
-        number = self.judgement.landing.number(place.stand)
-        if number not in self._classes:
-            self._classes[number] = self._find_landed(place, number)
-        return self._classes[number]
-
-    def _find_landed(self, place: Place, number: int) -> frozenset[int]:
         landing, segment = self.judgement.landing, self.plan.of("segment").get(place.segment)
-        landed = landing.rows.landed[landing.rows_of(number)].tolist()
+        landed = landing.rows.landed[landing.rows_of(landing.number(place.stand))].tolist()
         own = [int(self.wiring.classes.of[segment.vid])] if segment is not None and segment.vid else []
         return frozenset((*landed, *own, *([place.context] if place.context >= 0 else [])))
 

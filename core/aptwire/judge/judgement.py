@@ -23,6 +23,7 @@ from aptwire.judge.singles import Own
 from aptwire.judge.sizes import Misfit
 from aptwire.judge.states import StandVerdicts
 from aptwire.judge.why import HOME, VERDICTS, Cause, is_idle
+from aptwire.plan.kinds import PLACES
 from aptwire.plan.plan import Plan
 
 T = TypeVar("T")
@@ -153,6 +154,14 @@ class Judgement:
             self.memo[make] = make(self)
         found: T = self.memo[make]
         return found
+
+    def belonging(self, segment: str) -> Iterator[tuple[Any, Place]]:
+        """Who belongs on a segment (id) and has a verdict: each record with its place, by kind and id."""
+        for kind in PLACES:
+            for record in sorted(self.plan.where(kind, "belongs", segment), key=lambda r: r.id):
+                place = self.wiring.place(record.id)
+                if place is not None and place.stand.judged:
+                    yield record, place
 
     def members(self) -> dict[str, int]:
         """How many places belong on each segment."""

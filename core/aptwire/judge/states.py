@@ -385,9 +385,7 @@ class _States:
             return [b for b in bearers if b == first or meet(b, first)]
 
         meant = any(landing.meant(number) for number in numbers.values())
-        borne = self._borne(now, segment, of)
-        gates = [(together(bearers), gate) for bearers, gate in borne]
-        bearing = {id(gate): bearers for bearers, gate in borne}
+        gates = [(together(bearers), bearers, gate) for bearers, gate in self._borne(now, segment, of)]
         promiscuous = [[a] for a, number in numbers.items() if landing.wide(number)]
         communities: dict[int, list[list[int]]] = {}
         for a, number in numbers.items():
@@ -397,10 +395,12 @@ class _States:
             peers = [*promiscuous, *communities.get(int(context[number]), ())]
             if not peers and landing.stray(number):
                 peers = [[b] for b in numbers if b != a]
-            musts: list[tuple[list[int], Gate | None]] = [*gates] if gates else [(peer, None) for peer in peers]
+            # Those of whom one is enough, and all whom it could have been.
+            musts: list[tuple[list[int], list[int], Gate | None]]
+            musts = [*gates] if gates else [(peer, peer, None) for peer in peers]
             missed = [
-                (m, gate)
-                for m, gate in musts
+                (m, every, gate)
+                for m, every, gate in musts
                 if a not in m
                 and not any(meet(a, b) for b in m)
                 and not (gate and comes_in(a, gate))
@@ -408,9 +408,9 @@ class _States:
             ]
             ok[a] = not missed
             told: list[tuple[bool, str]] = []
-            for others, gate in missed:
+            for others, every, gate in missed:
                 # Where no bearer counts more than another, one misses the others.
-                ends = others or [b for b in bearing.get(id(gate), ()) if b != a]
+                ends = others or [b for b in every if b != a]
                 towards = self.stands[numbers[ends[0]]].records[0] if ends else gate.bearer if gate else ""
                 # One of several that bear a gateway is enough, so that each may be the one beyond an open end.
                 told.append((any(bool(self.ways.open[now.chosen[end]]) for end in (a, *others)), towards))

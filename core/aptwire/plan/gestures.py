@@ -136,7 +136,7 @@ class _Arriving:
 
     def takes(self, adapter: Adapter) -> dict[str, Any] | None:
         """What changes of an adapter; None: there is no virtual function for it."""
-        name = _free(adapter.name, self.names)
+        name = free_name(adapter.name, self.names)
         said: dict[str, Any] = {"name": name} if name != adapter.name else {}
         if adapter.type == "direct":
             nic = next((nic for nic, free in self.left.items() if free > 0), None)
@@ -212,14 +212,14 @@ def offering(plan: Plan, wanted: Segment, hosts: Iterable[str]) -> tuple[list[Op
             continue
         groups = plan.where("port_group", "switch", switch.id)
         if not any(g.vid == wanted.vid for g in groups):
-            free = _free(name, {g.name for g in groups})
+            free = free_name(name, {g.name for g in groups})
             id = plan.fresh_id(f"{switch.id}/{free}")
             made.append(Put(PortGroup(id=id, switch=switch.id, name=free, mode="access", vid=wanted.vid)))
         made += _let_through(plan, switch, wanted.vid or 0)
     return made, left
 
 
-def _free(name: str, taken: Set[str]) -> str:
+def free_name(name: str, taken: Set[str]) -> str:
     """A name that isn't taken: itself, or with a number behind it."""
     return next(n for n in chain((name,), (f"{name}-{k}" for k in count(2))) if n not in taken)
 
@@ -296,7 +296,7 @@ def split_off(plan: Plan, switch: str, role: str, nics: Sequence[str]) -> Edit:
     if not taken:
         raise PlanError([Problem("a NIC is needed to lead out", field="nics")])
     names = {s.name for s in plan.where("virtual_switch", "host", own.host)}
-    name = _free(role, names)
+    name = free_name(role, names)
     id = plan.fresh_id(f"{own.host}/{name}")
     uplink = plan.fresh_id(f"{id}/uplink")
     mode = next((u.mode for u in uplinks.values() if u.mode != "lacp"), "standby")

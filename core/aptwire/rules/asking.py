@@ -6,7 +6,7 @@ whether somebody does (`forward/trace.py`, `above/ping.py`).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from itertools import chain, product
 from threading import RLock
@@ -217,7 +217,7 @@ class Asked:
         doubt: Answer | None = None
         count = 0
         for segment in ids:
-            for record, place in _judged(judged, segment):
+            for record, place in judged.belonging(segment):
                 count += 1
                 own = _sends(judged.plan, record)
                 if own is not None and own < sentence.size:
@@ -246,7 +246,7 @@ class Asked:
         words = {"mtu": size, "gateways": [], "lease_servers": []}
         judged = judged_after(self.judgement, tuple(Patch("segment", id, words) for id in segments))
         plan = judged.plan
-        hidden = [record for id in segments for record, place in _judged(judged, id) if _hides(judged, place)]
+        hidden = [record for id in segments for record, place in judged.belonging(id) if _hides(judged, place)]
         if not hidden:
             return judged
         mirrors = {m.id for r in hidden for side in ("source", "target") for m in plan.where("mirror", side, r.id)}
@@ -313,15 +313,6 @@ class Asked:
             return f"VID {id}"
         record = self.plan.find(id)
         return called(self.plan, record) if record is not None else id
-
-
-def _judged(judged: Judgement, segment: str) -> Iterator[tuple[Any, Place]]:
-    """Who belongs on a segment (id) and has a verdict, with his place."""
-    for kind in PLACES:
-        for record in sorted(judged.plan.where(kind, "belongs", segment), key=lambda r: r.id):
-            place = judged.wiring.place(record.id)
-            if place is not None and place.stand.judged:
-                yield record, place
 
 
 def _hides(judged: Judgement, place: Place) -> bool:

@@ -20,7 +20,7 @@ from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.kinds import PLACES, Cable, FabricSwitch, Host, Nic, Segment, Uplink
 from aptwire.plan.names import called, host_of, some
 from aptwire.plan.plan import Plan
-from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN, Answer
+from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN, Answer
 
 MOST_WORK = 100_000
 """Failures times endpoints of the plan for which an answer is worked out at most, since each edit asks anew; at least LEAST failures are asked of."""
@@ -56,8 +56,6 @@ class Surviving:
         """How the rule fares."""
         plan = self.plan
         segments: list[Segment] = [plan.get("segment", id) for group in self.either for id in group]
-        if not segments:
-            return Answer(NOBODY, "Only a segment survives something: name one, or a role.")
         apart = next((s for s in segments if s.vni or plan.where("secondary_vlan", "segment", s.id)), None)
         if apart is not None:
             what = "an overlay" if apart.vni else "a private VLAN"
@@ -105,21 +103,14 @@ class Surviving:
         pairs = some(" and ".join(pair) for pair in names)
         return Answer(BROKEN, f"{when}: {pairs} don’t hear each other.", splits[0].one, splits[0].two)
 
-    def _members(self, judgement: Judgement, group: Sequence[str], gone: frozenset[str]) -> Iterator[tuple[str, Place]]:
-        """Who belongs on some segments and isn't gone, with his place."""
-        for segment in group:
-            for kind in PLACES:
-                for record in sorted(judgement.plan.where(kind, "belongs", segment), key=lambda r: r.id):
-                    place = judgement.wiring.place(record.id)
-                    if place is not None and place.stand.judged and record.id not in gone:
-                        yield record.id, place
-
     def _split(self, judgement: Judgement, group: Sequence[str], gone: frozenset[str]) -> Split | None:
         """Two of a segment who don't hear each other as it is; None: all do."""
         doubt: Split | None = None
         for segment in group:
             members = [
-                (id, place, self._groups(judgement, place)) for id, place in self._members(judgement, (segment,), gone)
+                (record.id, place, self._groups(judgement, place))
+                for record, place in judgement.belonging(segment)
+                if record.id not in gone
             ]
             if len(members) < 2:
                 # Whoever is alone hears all that there is.
@@ -184,15 +175,10 @@ class Surviving:
     def _places(self) -> dict[str, list[Place]]:
         """Whoever belongs on the segments, by host (name)."""
         found: dict[str, list[Place]] = {}
-        for group in self.either:
-            for _, place in self._members(self.judgement, group, frozenset()):
-                found.setdefault(self._host(place), []).append(place)
+        for segment in (segment for group in self.either for segment in group):
+            for record, place in self.judgement.belonging(segment):
+                found.setdefault(host_of(self.plan, record), []).append(place)
         return found
-
-    def _host(self, place: Place) -> str:
-        """The host (name) of a place; empty for a station's."""
-        record = self.plan.find(place.record)
-        return host_of(self.plan, record) if record is not None else ""
 
     def _failures(self) -> Iterator[Failure]:
         return {

@@ -4,10 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from aptwire.judge.judgement import Judgement
 from aptwire.plan.kinds import Rule
 from aptwire.plan.plan import Plan
 from aptwire.plan.sentences import ANYTHING, EVERYTHING, ROLE, SEGMENT, Apart, RuleError, read
 from aptwire.rules.whom import Meaning
+
+
+def worlds_of(judgement: Judgement) -> Mapping[str, str]:
+    """The worlds of a judged plan, to be asked `once`."""
+    return worlds(judgement.plan)
 
 
 def worlds(plan: Plan) -> Mapping[str, str]:

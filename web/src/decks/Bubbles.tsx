@@ -1,9 +1,10 @@
 import { useState } from "react";
 
 import { ChoiceLine, Quiet, TextLine } from "../parts/controls";
-import { compareNames, type Book } from "../model/records";
+import type { Book } from "../model/records";
 import { quoted } from "../rules/suggest";
 import { GestureForm } from "./Gestures";
+import { byName } from "./layout";
 
 /** Copies of guests, or of all who belong on segments, that keep their addresses and meet nobody. */
 export function MakeBubble({
@@ -20,8 +21,7 @@ export function MakeBubble({
   const [name, setName] = useState("lab");
   const [host, setHost] = useState<string | null>(null);
   const [entry, setEntry] = useState("");
-  const byName = (a: { name: string }, b: { name: string }): number => compareNames(a.name, b.name);
-  const inside = book.records.guest.filter((g) => !g.routes && (!host || g.host === host)).sort(byName);
+  const inside = byName(book.records.guest.filter((g) => !g.routes && (!host || g.host === host)));
   const choose = (where: string): void => {
     setHost(where === "?" ? null : where);
     setEntry("");
@@ -46,9 +46,10 @@ export function MakeBubble({
         put={choose}
         options={[
           ["?", "choose one"],
-          ...[...book.records.host]
-            .sort(byName)
-            .map((h): [string, string] => [h.id, `sealed in a switch on ${h.name}${h.site ? `, ${h.site}` : ""}`]),
+          ...byName(book.records.host).map((h): [string, string] => [
+            h.id,
+            `sealed in a switch on ${h.name}${h.site ? `, ${h.site}` : ""}`,
+          ]),
           ["", "each beside its original, on spare VIDs"],
         ]}
       />

@@ -1,13 +1,13 @@
 import { useState } from "react";
 
 import { CheckList, ChoiceLine, Quiet, TextLine } from "../parts/controls";
-import { compareNames, speed, type Book } from "../model/records";
+import { speed, type Book } from "../model/records";
 import { GestureForm } from "./Gestures";
+import { byName } from "./layout";
 
 /** Guests of a host behind a guest that forwards, translates, and lets nobody in. */
 export function ShieldGuests({ id, book, done }: { id: string; book: Book; done: () => void }) {
-  const byName = (a: { name: string }, b: { name: string }): number => compareNames(a.name, b.name);
-  const segments = [...book.records.segment].filter((s) => !s.vni && s.subnets?.length).sort(byName);
+  const segments = byName(book.records.segment.filter((s) => !s.vni && s.subnets?.length));
   const lent = (segment: string): boolean =>
     book.records.outside.some(({ at }) =>
       book.get("way_in", at)
@@ -54,7 +54,7 @@ export function ShieldGuests({ id, book, done }: { id: string; book: Book; done:
       {guests.length > 0 && (
         <CheckList
           label="Guests behind it"
-          options={guests.sort(byName).map((g) => [g.id, g.name] as const)}
+          options={byName(guests).map((g) => [g.id, g.name] as const)}
           picked={picked}
           pick={setPicked}
         />

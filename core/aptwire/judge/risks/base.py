@@ -19,7 +19,7 @@ from aptwire.plan.kinds import Adapter, FabricPort, Segment
 from aptwire.plan.names import called
 from aptwire.plan.ports import said
 from aptwire.plan.stacks import adapter_of
-from aptwire.rules.worlds import worlds
+from aptwire.rules.worlds import worlds_of
 
 RISK, UNTIDY = "risk", "untidy"
 GRAVITY = (UNTIDY, RISK)
@@ -93,7 +93,7 @@ class RiskSearch:
     @cached_property
     def worlds(self) -> Mapping[str, str]:
         """The segments (ids) that a rule keeps apart from everything, with the rule."""
-        return worlds(self.plan)
+        return self.judgement.once(worlds_of)
 
     def host(self, id: str) -> str:
         return str(self.plan.get("host", id).name)
