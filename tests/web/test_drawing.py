@@ -264,10 +264,10 @@ class KeyboardTest(BrowserTest):
 
     def test_number_keys_change_the_view_but_not_while_typing(self) -> None:
         self.page.keyboard.press("2")
-        expect(self.page.get_by_role("table", name="Landing of every endpoint")).to_be_visible()
+        expect(self.page.get_by_role("treegrid", name="Landing of every endpoint")).to_be_visible()
         self.page.get_by_label("Filter", exact=True).fill("")
         self.page.keyboard.type("10.65.30.31")
-        expect(self.page.get_by_role("table", name="Landing of every endpoint")).to_be_visible()
+        expect(self.page.get_by_role("treegrid", name="Landing of every endpoint")).to_be_visible()
         expect(self.page.get_by_text("1 of 54 places shown")).to_be_visible()
 
     def test_f_follows_the_segment_of_what_is_focused(self) -> None:

@@ -510,7 +510,7 @@ class QueryTest(BrowserTest):
         """The endpoints that Landing shows for a query, by their keys."""
         self.page.get_by_label("Filter", exact=True).fill(query)
         self.page.wait_for_timeout(300)
-        found = self.page.get_by_role("table").locator(".cell-link").evaluate_all("l => l.map(n => n.title)")
+        found = self.page.get_by_role("treegrid").locator(".cell-link").evaluate_all("l => l.map(n => n.title)")
         return {title.removesuffix(SHOWS) for title in found if title.endswith(SHOWS)}
 
     def test_words_and_fields_find_what_they_say_and_it_is_picked_to_be_edited(self) -> None:

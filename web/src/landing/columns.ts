@@ -1,4 +1,4 @@
-import type { Endpoint, Finding } from "../api/client";
+import type { Endpoint, Finding, RecordOf } from "../api/client";
 import type { Book } from "../model/records";
 import type { Mark } from "../model/verdicts";
 
@@ -22,7 +22,12 @@ export interface Column {
   mono?: true;
   /** The most that it takes when there isn't room for all, in px. */
   most: number;
+  /** What it takes beside its text, in px. */
+  beside?: number;
+  /** What is copied out of it. */
   text: (row: Row, book: Book) => string;
+  /** What stands in it, where that is shorter. */
+  short?: (row: Row, book: Book) => string;
 }
 
 const segmentOf = ({ tag }: Row, book: Book) => book.get("segment", tag.belongs);
@@ -41,6 +46,11 @@ export function landsOn({ tag }: Row, book: Book): string {
   return tag.lands_vid === 0 ? "untagged" : "no segment";
 }
 
+/** The segments that a place could hear or reach by sending what it isn't meant to. */
+export const beyond = ({ endpoint }: Row, book: Book): RecordOf<"segment">[] =>
+  (book.could[endpoint.id] ?? []).map((id) => book.get("segment", id)!);
+const tagOf = (segment: RecordOf<"segment">): string => String(segment.vid ?? segment.name);
+
 const sites = new WeakMap<Book, Map<string, string>>();
 function siteOf(host: string, book: Book): string {
   const known = sites.get(book) ?? new Map(book.records.host.map((h) => [h.name, h.site ?? ""]));
@@ -50,7 +60,7 @@ function siteOf(host: string, book: Book): string {
 
 /** Everything that can be seen of a place, in the order in which it stands. */
 export const COLUMNS: readonly Column[] = [
-  { id: "verdict", title: "Verdict", always: true, usual: true, most: 84, text: ({ mark }) => `${mark}mmm` },
+  { id: "verdict", title: "Verdict", always: true, usual: true, most: 84, beside: 18, text: ({ mark }) => mark },
   { id: "endpoint", title: "Endpoint", always: true, usual: true, most: 116, text: ({ endpoint }) => endpoint.name },
   { id: "kind", title: "Kind", most: 90, text: ({ endpoint }) => endpoint.kind.replaceAll("_", " ") },
   { id: "host", title: "Host", usual: true, most: 74, text: ({ endpoint }) => endpoint.host },
@@ -83,7 +93,8 @@ export const COLUMNS: readonly Column[] = [
     usual: true,
     mono: true,
     most: 106,
-    text: ({ tag }) => tag.addresses[0]?.split("/")[0] ?? tag.lease,
+    text: ({ tag }) => (tag.addresses.length ? tag.addresses.map((a) => a.split("/")[0]).join(" ") : tag.lease),
+    short: ({ tag }) => tag.addresses[0]?.split("/")[0] ?? tag.lease,
   },
   { id: "mac", title: "MAC", mono: true, most: 124, text: (row, book) => adapterOf(row, book)?.mac ?? "" },
   {
@@ -92,7 +103,8 @@ export const COLUMNS: readonly Column[] = [
     usual: true,
     mono: true,
     most: 80,
-    text: (row, book) => segmentOf(row, book)?.gateways?.[0] ?? "",
+    text: (row, book) => segmentOf(row, book)?.gateways?.join(" ") ?? "",
+    short: (row, book) => segmentOf(row, book)?.gateways?.[0] ?? "",
   },
   {
     id: "lease_servers",
@@ -106,8 +118,12 @@ export const COLUMNS: readonly Column[] = [
     title: "Could",
     hint: "Segments that it could hear or reach by sending what it isn’t meant to",
     usual: true,
-    most: 56,
-    text: ({ endpoint }, book) => ((book.could[endpoint.id] ?? []).length ? "2 VIDs" : ""),
+    most: 60,
+    text: (row, book) => beyond(row, book).map(tagOf).join(", "),
+    short: (row, book) => {
+      const found = beyond(row, book);
+      return found.length > 1 ? `${found.length} VIDs` : found.map(tagOf).join("");
+    },
   },
   { id: "owner", title: "Owner", most: 100, text: (row, book) => said("owner", row, book) },
   { id: "note", title: "Note", most: 140, text: (row, book) => said("note", row, book) },
@@ -121,19 +137,27 @@ const SAMPLE = 1500;
 const LETTER = 6.4;
 const MONO_LETTER = 7;
 const LEAST = 40;
-const GAP = 7;
+/** What a cell leaves free at both sides together, in px. */
+const PADDING = 8;
+/** No column gets wider than this of itself. */
+const WIDEST = 420;
 
-/** The widths of a grid that fit what its columns hold, as CSS has them, and the least width of a row in px. */
-export function fitting(columns: readonly Column[], rows: readonly Row[], book: Book): { grid: string; least: number } {
+/** The columns' widths in px: as much as each holds, less where there isn't room; the last one has all that is left. */
+export function fitting(columns: readonly Column[], rows: readonly Row[], book: Book, room: number): number[] {
   const step = Math.max(1, Math.floor(rows.length / SAMPLE));
-  const widths = columns.map(({ title, text, mono }) => {
-    let longest = title.length + 1;
-    for (let n = 0; n < rows.length; n += step) longest = Math.max(longest, text(rows[n]!, book).length);
-    return Math.max(LEAST, Math.ceil(longest * (mono ? MONO_LETTER : LETTER)) + 2);
+  const widths = columns.map(({ title, text, short = text, mono, beside = 0 }) => {
+    let longest = title.length + 2;
+    for (let n = 0; n < rows.length; n += step) longest = Math.max(longest, short(rows[n]!, book).length);
+    const wide = Math.ceil(longest * (mono ? MONO_LETTER : LETTER)) + 2 + beside;
+    return Math.min(WIDEST, Math.max(LEAST, wide)) + PADDING;
   });
-  const least = widths.map((width, n) => Math.min(width, columns[n]!.most));
-  return {
-    grid: widths.map((width, n) => `minmax(${least[n]}px, ${Math.min(width, 420)}fr)`).join(" "),
-    least: least.reduce((a, b) => a + b, 24 + GAP * (columns.length - 1)),
-  };
+  const least = widths.map((width, n) => Math.min(width, columns[n]!.most + PADDING));
+  const sum = (all: readonly number[]): number => all.reduce((a, b) => a + b, 0);
+  // What there is beyond the least is shared out as columns lack it.
+  const free = Math.max(0, room - sum(least));
+  const lacking = sum(widths) - sum(least);
+  const share = lacking > 0 ? Math.min(1, free / lacking) : 0;
+  const given = widths.map((width, n) => Math.floor(least[n]! + (width - least[n]!) * share));
+  given[given.length - 1]! += Math.max(0, room - sum(given));
+  return given;
 }

@@ -32,6 +32,8 @@ export function Grid({
   range?: boolean;
   resize?: boolean;
   readonly?: boolean;
+  /** The part of a row that says how it looks. */
+  rowClass?: string;
 }) {
   const grid = useRef<HTMLRevoGridElement>(null);
   const latest = useRef(on);

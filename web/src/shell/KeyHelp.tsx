@@ -23,6 +23,7 @@ const KEYS: [string, string][] = [
   ["F", "Follow the segment of the focused slot or adapter"],
   ["−, +", "See all hosts as marks, or near with every part; Ctrl and the wheel does the same"],
   ["Ctrl D", "In a sheet: fill the first row of what is picked down"],
+  ["Enter, Shift Enter", "On Landing: do what the cell says (show, ping, open the finding); take its mend"],
   ["Esc", "Close what is open; nothing is changed"],
   ["?", "These keys"],
 ];
