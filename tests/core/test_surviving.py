@@ -10,7 +10,7 @@ from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Drop, Edit, Patch, apply_edit
 from aptwire.plan.kinds import PLACES
 from aptwire.plan.plan import Plan
-from aptwire.plan.sentences import FAILING, RuleError, Survives, read
+from aptwire.plan.sentences import FAILING, FAILING_TWO, RuleError, Survives, read
 from aptwire.rules import surviving
 from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN
 from aptwire.rules.asking import asked
@@ -90,6 +90,28 @@ class AgainstSearchTest(unittest.TestCase):
             )
             self.assertEqual(fares.outcome == HOLDS, survives, f"{segment.name}: {fares.text}")
 
+    @settings(max_examples=12)
+    @given(st.integers(0, 10**9), st.sampled_from(["cable", "NIC", "switch"]), st.booleans())
+    def test_of_two_that_fail_together(self, seed: int, thing: str, odd: bool) -> None:
+        plan = random_plan(seed, False, odd)
+        edit = tuple(Patch("uplink", u.id, {"mode": "standby"}) for u in plan.all("uplink") if u.mode != "standby")
+        plan = apply_edit(plan, edit)[0]
+        several = next(words for words, of in FAILING_TWO.items() if of == FAILING[thing])
+        for segment in list(plan.all("segment"))[:3]:
+            if not segment.vid:
+                continue
+            fares = asked(judge(plan)).ask(f'segment "{segment.name}" survives any two {several}')
+            if fares.outcome == UNKNOWN:
+                continue
+            single = without(plan, thing)
+            pairs = [
+                ((*a, *(op for op in b if op not in a)), c | d) for (a, c), (b, d) in itertools.combinations(single, 2)
+            ]
+            survives = all(
+                whole(apply_edit(plan, edit)[0], segment.id, gone) for edit, gone in [((), set()), *single, *pairs]
+            )
+            self.assertEqual(fares.outcome == HOLDS, survives, f"{segment.name}: {fares.text}")
+
 
 class SayingTest(unittest.TestCase):
     def fares(self, made: Small | Plan, text: str):
@@ -108,6 +130,12 @@ class SayingTest(unittest.TestCase):
         held = self.fares(made, "s10 survives any one cable")
         self.assertEqual((held.outcome, "Asked of 4 cables" in held.text), (HOLDS, True), held.text)
         self.assertEqual(self.fares(made, "s10 survives any one NIC").outcome, HOLDS)
+        for made_of in ("cables", "NICs"):
+            both = self.fares(made, f"s10 survives any two {made_of}")
+            self.assertRegex(both.text, "^When .* and .* fail: .* don’t hear each other.$")
+            self.assertEqual(both.outcome, BROKEN)
+        # Hosts that pass nothing on take their own with them, however many.
+        self.assertEqual(self.fares(made, "s10 survives any two hosts").outcome, HOLDS)
         # The switch between them is one; a host takes its own with it.
         self.assertEqual(self.fares(made, "s10 survives any one switch").outcome, BROKEN)
         self.assertEqual(self.fares(made, "s10 survives any one host").outcome, HOLDS)
@@ -150,6 +178,8 @@ class SayingTest(unittest.TestCase):
         for text, word in (
             ("storage survives any one gust", "gust"),
             ("storage survives two cables", "two"),
+            ("storage survives any two cable", "cable"),
+            ("storage survives any one cables", "cables"),
             ("guest g survives any one cable", "guest g"),
         ):
             with self.assertRaises(RuleError) as refused:

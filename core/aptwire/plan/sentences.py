@@ -23,7 +23,7 @@ GRAMMAR = r"""
 rule: apart | reach | carries | share | leases | survives
 
 apart: KEEP subjects APART FROM (subjects | EVERYTHING) layer2? hostile? without?
-layer2: ON LAYER TWO
+layer2: ON LAYER LAYER_2
 hostile: EVEN IF HOSTILE
 without: EXCEPT subjects
 
@@ -39,8 +39,9 @@ thing: VID | VIRTUAL SWITCH | UPLINK | NIC | CARD | CABLE | SWITCH
 
 leases: subjects GETS LEASES ONLY FROM subjects
 
-survives: subjects (OR subjects)* SURVIVES ANY ONE failing
+survives: subjects (OR subjects)* SURVIVES ANY (ONE failing | TWO failing_two)
 failing: CABLE | NIC | CARD | SWITCH | HOST
+failing_two: CABLES | NICS | CARDS | SWITCHES | HOSTS
 
 subjects: subject (COMMA subject)* (AND subject)?
 subject: EVERY HOST -> every_host
@@ -81,9 +82,11 @@ LISTED = (
         "survives",
         "any",
         "one",
+        "two",
     ),
     *("on", "layer", "2", "tcp", "udp", "even", "if", "hostile", "except", "and", "or"),
     *("VID", "virtual", "switch", "uplink", "NIC", "card", "cable"),
+    *("cables", "NICs", "cards", "switches", "hosts"),
     *("segment", "role", "guest", "station", "host", "port", "of", "adapter", "outside"),
 )
 """The words of the language, in the order in which they are offered."""
@@ -118,6 +121,8 @@ THINGS = {
 """What two may be kept from sharing, and what the engine calls it."""
 FAILING = {"cable": "cable", "NIC": "nic", "card": "card", "switch": "fabric_switch", "host": "host"}
 """What may fail, and what the engine calls it."""
+FAILING_TWO = {"cables": "cable", "NICs": "nic", "cards": "card", "switches": "fabric_switch", "hosts": "host"}
+"""The same where two of them fail."""
 
 
 @dataclass(frozen=True)
@@ -193,10 +198,11 @@ class LeasesOnly:
 
 @dataclass(frozen=True)
 class Survives:
-    """Whichever one `thing` fails (a value of FAILING), all of one of these groups of segments still hear each other."""
+    """Whichever `thing` fails (a value of FAILING), or whichever two of them, all of one of these groups of segments still hear each other."""
 
     either: tuple[Subjects, ...]
     thing: str
+    two: bool = False
 
     @property
     def a(self) -> Subjects:
@@ -309,7 +315,7 @@ def _read_so_far(text: str) -> tuple[list[Token], set[str]]:
 
 def _could(accepted: Iterable[str]) -> tuple[tuple[str, ...], bool]:
     kinds = set(accepted)
-    listed = [word for word in LISTED if (word.upper() if word != "2" else "TWO") in kinds]
+    listed = [word for word in LISTED if (word.upper() if word != "2" else "LAYER_2") in kinds]
     listed += [said for kind, said in (("NUMBER", "a number"), ("COMMA", ",")) if kind in kinds]
     return tuple(listed), not kinds.isdisjoint(NAMED)
 
@@ -339,6 +345,7 @@ def _fault(text: str, error: UnexpectedInput) -> Fault:
 @dataclass(frozen=True)
 class _Failing:
     thing: str
+    two: bool
 
 
 @dataclass(frozen=True)
@@ -445,12 +452,15 @@ class _Maker(Transformer[Token, Any]):
         return LeasesOnly(ends[0], ends[1])
 
     def failing(self, token: Token) -> _Failing:
-        return _Failing(FAILING[str(token)])
+        return _Failing(FAILING[str(token)], False)
+
+    def failing_two(self, token: Token) -> _Failing:
+        return _Failing(FAILING_TWO[str(token)], True)
 
     def survives(self, *parts: Any) -> Survives:
         either = tuple(part for part in parts if isinstance(part, tuple))
         [failing] = (part for part in parts if isinstance(part, _Failing))
-        return Survives(either, failing.thing)
+        return Survives(either, failing.thing, failing.two)
 
     def rule(self, sentence: Sentence) -> Sentence:
         return sentence
@@ -458,7 +468,7 @@ class _Maker(Transformer[Token, Any]):
 
 def _terminals() -> str:
     """The words of the language as terminals: whole words, which come before names where both may stand."""
-    lines = [f'{word.upper() if word != "2" else "TWO"}.2: /{word}(?![^\\s",])/' for word in LISTED]
+    lines = [f'{word.upper() if word != "2" else "LAYER_2"}.2: /{word}(?![^\\s",])/' for word in LISTED]
     return "\n".join([*lines, 'NUMBER.2: /[0-9]+(?![^\\s",])/'])
 
 

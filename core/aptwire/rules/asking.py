@@ -102,7 +102,7 @@ class Asked:
             nobody = next((s for s in sentence.a if not meaning.segments(s)), None)
             if nobody is not None:
                 return Answer(NOBODY, f"No segment is meant by “{nobody}”.")
-            return Surviving(self.judgement, either, sentence.thing).answer()
+            return Surviving(self.judgement, either, sentence.thing, sentence.two).answer()
         return self._ask(sentence)
 
     def _ground(self, sentence: Sentence) -> Ground | None:

@@ -1,6 +1,6 @@
-"""What a segment survives: whether all of it still hear each other whichever cable, NIC, card, switch or host fails, each asked of the plan without it.
+"""What a segment survives: whether all of it still hear each other whichever cable, NIC, card, switch or host fails (or two of them), each asked of the plan without it.
 
-Teams of that plan carry as they would: a standby team over whoever is next.  What would be lost with a second failure isn't looked at.
+Teams of that plan carry as they would: a standby team over whoever is next.  What would be lost with a second failure is looked at where that is asked.
 """
 
 from __future__ import annotations
@@ -25,16 +25,19 @@ from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN, Answer
 MOST_WORK = 100_000
 """Failures times endpoints of the plan for which an answer is worked out at most, since each edit asks anew; at least LEAST failures are asked of."""
 LEAST = 20
+MOST = 200
+"""However small a plan is."""
 
 
 @dataclass(frozen=True)
 class Failure:
-    """Something that may fail (in words), what a plan is without it, whose host it is on (its name; empty: nobody's), and the interfaces (ids) that go with it."""
+    """Something that may fail (in words), what a plan is without it, whose host it is on (its name; empty: nobody's), the interfaces (ids) that go with it, and what it does."""
 
     name: str
     edit: Edit
     host: str = ""
     gone: frozenset[str] = frozenset()
+    does: str = "fails"
 
 
 @dataclass(frozen=True)
@@ -47,10 +50,10 @@ class Split:
 
 
 class Surviving:
-    """Asks whether one of several groups of segments (ids) stays whole, whatever single one of a kind of things fails."""
+    """Asks whether one of several groups of segments (ids) stays whole, whichever of a kind of things fails, or whichever `two` of them."""
 
-    def __init__(self, judgement: Judgement, either: Sequence[Sequence[str]], thing: str) -> None:
-        self.judgement, self.plan, self.either, self.thing = judgement, judgement.plan, either, thing
+    def __init__(self, judgement: Judgement, either: Sequence[Sequence[str]], thing: str, two: bool = False) -> None:
+        self.judgement, self.plan, self.either, self.thing, self.two = judgement, judgement.plan, either, thing, two
 
     def answer(self) -> Answer:
         """How the rule fares."""
@@ -66,27 +69,38 @@ class Surviving:
         if all(today):
             return self._told("Nothing has to fail", [split for split in today if split is not None])
         failures = list(self._failures())
-        asked = [failure for failure in failures if self._matters(failure)]
-        most = max(LEAST, MOST_WORK // max(1, sum(self.judgement.counts().values())))
-        if len(asked) > most:
-            text = f"{len(asked)} of {len(failures)} {self._things} would have to be asked of; {most} are the most in a plan of this size."
+        every = f"{len(failures)} {self._things}"
+        singles = [failure for failure in failures if self._matters(failure)]
+        told = self._asked_of(singles, every)
+        if self.two and (told is None or told.outcome == UNKNOWN):
+            near = [failure for failure in failures if self._is_near(failure)]
+            pairs = [_both(one, two) for one, two in combinations(near, 2)]
+            every += f" and every two of the {len(near)} of them that may matter"
+            told = self._asked_of(pairs, f"{len(pairs)} pairs of {self._things}") or told
+        names = " or ".join(some(plan.get("segment", id).name for id in group) for group in self.either)
+        return told or Answer(
+            HOLDS,
+            f"Asked of {every}: whichever fails, all who are left of {names} hear each other.",
+        )
+
+    def _asked_of(self, failures: Sequence[Failure], of: str) -> Answer | None:
+        """The first of some failures by which none of the groups stays whole; `of`: what these are that may matter, in words."""
+        most = min(MOST, max(LEAST, MOST_WORK // max(1, sum(self.judgement.counts().values()))))
+        if len(failures) > most:
+            text = f"{len(failures)} of {of} would have to be asked of; {most} are the most in a plan of this size."
             return Answer(UNKNOWN, text)
         doubt: Answer | None = None
-        for failure in asked:
+        for failure in failures:
             after = judged_after(self.judgement, failure.edit) if failure.edit else self.judgement
             found = [self._split(after, group, failure.gone) for group in self.either]
             splits = [split for split in found if split is not None]
             if len(splits) < len(found):
                 continue
-            told = self._told(f"When {failure.name} fails", splits)
+            told = self._told(f"When {failure.name} {failure.does}", splits)
             if told.outcome == BROKEN:
                 return told
             doubt = doubt or told
-        names = " or ".join(some(plan.get("segment", id).name for id in group) for group in self.either)
-        return doubt or Answer(
-            HOLDS,
-            f"Asked of {len(failures)} {self._things}: whichever fails, all who are left of {names} hear each other.",
-        )
+        return doubt
 
     @property
     def _things(self) -> str:
@@ -151,7 +165,7 @@ class Surviving:
         """
         if not failure.host or failure.host in self._passed:
             return True
-        if failure.host not in self._places or self.thing == "host":
+        if not self._is_near(failure):
             return False
         nics = [self.plan.get("nic", op.id) for op in failure.edit if isinstance(op, Patch) and op.kind == "nic"]
         if any(self.plan.where("adapter", "function_of", nic.id) for nic in nics):
@@ -163,6 +177,12 @@ class Surviving:
             for id, count in lost.items()
         )
         return not left or any(self.judgement.status_of(place) for place in self._places[failure.host])
+
+    def _is_near(self, failure: Failure) -> bool:
+        """Whether something that fails may part anybody, alone or with others that do."""
+        if not failure.host or failure.host in self._passed:
+            return True
+        return failure.host in self._places and self.thing != "host"
 
     @cached_property
     def _passed(self) -> set[str]:
@@ -227,6 +247,12 @@ class Surviving:
                 host.name,
                 frozenset(p.record for p in self._places.get(host.name, ())),
             )
+
+
+def _both(one: Failure, two: Failure) -> Failure:
+    """Two things that fail together."""
+    edit = (*one.edit, *(op for op in two.edit if op not in one.edit))
+    return Failure(f"{one.name} and {two.name}", edit, gone=one.gone | two.gone, does="fail")
 
 
 def _apart(one: Place, here: set[int], two: Place, there: set[int]) -> bool:
