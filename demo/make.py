@@ -659,7 +659,8 @@ def leases() -> None:
     change("adapter", "adapter-ticketing-kiosk-3", addresses=(), addressing="lease")
     visitors = {"subnet": "10.66.10.0/24", "pool": ["10.66.10.100-10.66.10.199"], "gateways": ["10.66.10.1"]}
     put("lease_scope", "router-leases-visitors", of="quay-router", minutes=60, **visitors)
-    change("segment", "segment-visitors", lease_servers=("10.66.10.1",))
+    ranges = ("reserved 10.66.10.1-10.66.10.9", "static 10.66.10.10-10.66.10.99", "leases 10.66.10.100-10.66.10.199")
+    change("segment", "segment-visitors", lease_servers=("10.66.10.1",), ranges=ranges)
     for n in (1, 2):
         change("adapter", f"adapter-visitor-desk-{n}", addresses=(), addressing="lease")
     stray = {"subnet": "10.65.20.0/24", "pool": ["10.65.20.200-10.65.20.219"], "gateways": ["10.65.20.33"]}

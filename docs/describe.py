@@ -34,6 +34,7 @@ def holds(spec: Spec) -> str:
         "subnets": "list of subnets",
         "ips": "list of IP addresses",
         "ranges": "list of ranges of addresses",
+        "purposes": "list of ranges of addresses, each behind `static`, `leases` or `reserved`",
         "kept": "list of MAC addresses, each with its address",
         "words": "list of words",
     }[spec.kind]

@@ -172,6 +172,25 @@ class HelpersTest(unittest.TestCase):
         risky = {risk.what for risk in risks(judge(demo_plan()))} | {"mac", "mirror", "mtu"}
         self.assertLessEqual({kind.risk for kind in CAUSES.values()} - {""}, risky)
 
+    def test_the_next_free_address_is_of_a_static_range_and_of_none_for_something_else(self) -> None:
+        made = pair()
+        said = made.kinds["segment"][0]
+        said["subnets"] = ["10.64.0.0/24", "2001:db8::/64"]
+        said["ranges"] = ["leases 10.64.0.1-10.64.0.5", "reserved 10.64.0.7"]
+
+        def free() -> str | None:
+            plan = made.plan()
+            return next_free_address(plan, plan.get("segment", "s10"))
+
+        self.assertEqual(free(), "10.64.0.6/24")
+        said["ranges"].append("static 10.64.0.250-10.64.0.255")
+        self.assertEqual(free(), "10.64.0.250/24")
+        made.kinds["adapter"][0]["addresses"] = [f"10.64.0.{n}/24" for n in range(250, 255)]
+        self.assertIsNone(free())
+        said["subnets"], said["ranges"] = ["2001:db8::/64"], ["static 2001:db8::ffff-2001:db8::1:0"]
+        made.kinds["adapter"][0]["addresses"] = ["2001:db8::ffff/64"]
+        self.assertEqual(free(), "2001:db8::1:0/64")
+
     def test_the_next_free_address_passes_over_gateways_and_everybody(self) -> None:
         made = Small()
         made.segment(10, subnets=["2001:db8::/126", "10.64.0.0/29"], gateways=["10.64.0.1"])

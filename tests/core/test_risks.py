@@ -11,6 +11,7 @@ from aptwire.judge.risks import Risk, fresh_mac, risk_proof, risks
 from aptwire.judge.verdicts import judge, rejudge
 from aptwire.plan.edits import Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import FabricSwitch
+from aptwire.plan.plan import PlanError
 from aptwire.report import teams
 
 from tests.core.test_whole_wiring import overlay, ring, two_nics
@@ -482,6 +483,55 @@ class RiskTest(unittest.TestCase):
         self.absent(made, "lost-route")
         made.kinds["route"][0]["via"] = "10.0.1.1"
         self.mended(made, "lost-route", "Take the route over 10.0.1.1 away from a1", "a1 sends to 10.0.1.1")
+
+    def test_addresses_stand_where_their_segment_means_them_to(self) -> None:
+        made = pair()
+        said = made.kinds["segment"][0]
+        said.update(subnets=["10.64.10.0/24"], gateways=["10.64.10.150"], ranges=["leases 10.64.10.100-10.64.10.199"])
+        made.kinds["adapter"][0]["addresses"] = ["10.64.10.150/24"]
+        made.kinds["adapter"][1]["addresses"] = ["10.64.10.99/24"]
+        self.absent(made, "misplaced-address")
+        said["gateways"] = []
+        self.mended(
+            made, "misplaced-address", "Give a1 of a1 10.64.10.1, the next", "10.64.10.150 .* in a range for leases"
+        )
+        made.kinds["adapter"][0]["addresses"] = ["10.64.10.200/24"]
+        self.absent(made, "misplaced-address")
+        said["ranges"] += ["static 10.64.10.10-10.64.10.99", "reserved 10.64.10.1-10.64.10.9"]
+        self.mended(
+            made, "misplaced-address", "Give a1 of a1 10.64.10.10, the next", "outside the static ranges of s10"
+        )
+        made.kinds["adapter"][0]["addresses"] = ["10.64.10.3/24", "2001:db8::1/64"]
+        self.mended(made, "misplaced-address", "10.64.10.10", "that s10 keeps for nobody")
+
+    def test_a_pool_is_of_the_ranges_for_leases(self) -> None:
+        made = pair()
+        said = made.kinds["segment"][0]
+        said.update(subnets=["10.64.10.0/24"], ranges=["static 10.64.10.1-10.64.10.99"])
+        made.kinds["adapter"][0].update(addresses=["10.64.10.1/24"], serve_leases=True)
+        scope = {"of": "guest-a1", "subnet": "10.64.10.0/24", "pool": ["10.64.10.100-10.64.10.120"]}
+        made.put("lease_scope", "scope", **scope)
+        self.absent(made, "strewn-pool")
+        made.kinds["lease_scope"][0]["pool"] = ["10.64.10.99-10.64.10.120"]
+        self.assertEqual(self.risk(made, "strewn-pool").mends, ())
+        made.kinds["lease_scope"][0]["pool"] = ["10.64.10.100-10.64.10.120"]
+        said["ranges"].append("leases 10.64.10.110-10.64.10.130")
+        self.mended(made, "strewn-pool", "Lease 10.64.10.110-10.64.10.130", "leases addresses that s10 means for")
+
+    def test_ranges_that_cant_be_are_refused_by_name(self) -> None:
+        for ranges, says in (
+            (["leases 10.64.11.1-10.64.11.9"], "leases 10.64.11.1-10.64.11.9 isn’t within a subnet of s10"),
+            (["static 10.64.10.250-10.64.11.1"], "isn’t within a subnet"),
+            (["static 10.64.10.1-10.64.10.9", "leases 10.64.10.9-10.64.10.20"], "overlap"),
+            (["dynamic 10.64.10.1-10.64.10.9"], "no range with a purpose"),
+            (["static"], "no range with a purpose"),
+            (["static 10.64.10.9-10.64.10.1"], "no range of addresses"),
+        ):
+            made = pair()
+            made.kinds["segment"][0].update(subnets=["10.64.10.0/24"], ranges=ranges)
+            with self.assertRaises((AssertionError, PlanError)) as refused:
+                made.plan()
+            self.assertRegex(str(refused.exception), f"s10.*ranges.*{re.escape(says)}")
 
     def test_a_lease_server_that_nobody_bears_or_that_may_not_answer(self) -> None:
         made = pair()

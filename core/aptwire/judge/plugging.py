@@ -10,7 +10,7 @@ from aptwire.forward.parts import Place
 from aptwire.forward.wiring import Wiring
 from aptwire.plan import vids
 from aptwire.plan.edits import Operation, Put
-from aptwire.plan.fields import bare_address, range_of
+from aptwire.plan.fields import bare_address, purpose_of, range_of
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import PLACES, FabricPort, FabricSwitch, LeaseScope, Segment, Station, StationPort
 from aptwire.plan.plan import Plan
@@ -63,18 +63,37 @@ def plug_router(plan: Plan, switch: FabricSwitch, wanted: Mapping[int, Iterable[
 
 
 def next_free_address(plan: Plan, segment: Segment) -> str | None:
-    """The lowest address of the segment's first IPv4 subnet (or its first at all) that nobody has and nobody leases, with prefix length."""
+    """The lowest address of the segment's first IPv4 subnet (or its first at all) that nobody has and nobody leases, with prefix length; of its static
+    ranges there, where it has some, and of none that is for something else."""
     nets = sorted((ipaddress.ip_network(text) for text in segment.subnets), key=lambda net: (net.version, net))
     taken = spoken_for(plan, segment)
     pools = [range_of(text) for scope in plan.all(LeaseScope) for text in scope.pool]
     for net in nets[:1]:
-        for number, address in enumerate(net.hosts()):
-            if number > 65536:
-                break
-            leased = any(v == net.version and first <= int(address) <= last for v, first, last in pools)
-            if not leased and str(address) not in taken:
-                return f"{address}/{net.prefixlen}"
+        static, other = _meant(segment, net)
+        closed = [(first, last) for v, first, last in pools if v == net.version] + other
+        for first, last in static:
+            for number in range(first, min(last, first + TRIED) + 1):
+                address = ipaddress.ip_address(number) if net.version == 4 else ipaddress.IPv6Address(number)
+                if not any(low <= number <= high for low, high in closed) and str(address) not in taken:
+                    return f"{address}/{net.prefixlen}"
     return None
+
+
+TRIED = 65_536
+"""So many addresses of a range are tried."""
+
+
+def _meant(
+    segment: Segment, net: ipaddress.IPv4Network | ipaddress.IPv6Network
+) -> tuple[list[tuple[int, int]], list[tuple[int, int]]]:
+    """The ranges (first and last number) of a subnet from which interfaces get addresses of their own, and those that are for something else."""
+    told = [purpose_of(text) for text in segment.ranges]
+    inside = sorted((first, last, purpose) for purpose, (v, first, last) in told if v == net.version)
+    # Of two addresses, or one, all are somebody's (RFC 3021, RFC 6164); of more, the first is the network's own, and the last one in IPv4 everybody's.
+    few = net.num_addresses <= 2
+    low, high = int(net[0]) + (not few), int(net[-1]) - (not few and net.version == 4)
+    static = [(max(low, a), min(high, b)) for a, b, purpose in inside if purpose == "static" and a <= high and low <= b]
+    return static or [(low, high)], [(a, b) for a, b, purpose in inside if purpose != "static"]
 
 
 def spoken_for(plan: Plan, segment: Segment) -> set[str]:

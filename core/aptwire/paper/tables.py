@@ -37,11 +37,11 @@ def ledger(judgement: Judgement) -> Sheet:
     ordered = sorted(judgement.plan.all(Segment), key=lambda s: (s.vid is None, s.vid or s.vni or 0, natural(s.name)))
     return Sheet(
         "segments",
-        ("segment", "role", "VID", "VNI", "subnets", "gateways", "lease servers", "MTU", "endpoints", *ABOUT),
+        ("segment", "role", "VID", "VNI", "subnets", "gateways", "lease servers", "ranges", "MTU", "endpoints", *ABOUT),
         tuple(
             (
                 *(s.name, s.role, s.vid, s.vni, ", ".join(s.subnets), ", ".join(s.gateways)),
-                *(", ".join(s.lease_servers), s.mtu, members.get(s.id, 0), *_about(s)),
+                *(", ".join(s.lease_servers), ", ".join(s.ranges), s.mtu, members.get(s.id, 0), *_about(s)),
             )
             for s in ordered
         ),

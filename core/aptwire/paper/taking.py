@@ -202,7 +202,7 @@ def _value(kind: str, name: str, text: str) -> Any:
         raise ValueError(f"a date, {text.removeprefix(DATE)}, is nothing that a {kind.replace('_', ' ')} says")
     if spec.kind in ("vid", "number"):
         return spec.take(_number(text))
-    if spec.kind in ("words", "ranges", "kept"):
+    if spec.kind in ("words", "ranges", "purposes", "kept"):
         return plain(spec.take([part for part in map(str.strip, re.split(r"[,;]", text)) if part]))
     if spec.kind in ("subnets", "ips", "addresses"):
         return plain(spec.take([part for part in re.split(r"[,;\s]+", text) if part]))
@@ -443,6 +443,7 @@ _SEGMENT: dict[str, tuple[str, ...]] = {
     "subnets": ("subnets", "subnet", "network", "prefix", "cidr", "range", "ipv4", "ip network"),
     "gateways": ("gateways", "gateway", "gw", "default gateway", "router"),
     "lease_servers": ("lease servers", "lease server", "dhcp", "dhcp server", "dhcp servers"),
+    "ranges": ("ranges", "address ranges", "pools"),
     "mtu": ("mtu",),
     **_ABOUT,
 }

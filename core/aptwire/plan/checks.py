@@ -11,7 +11,7 @@ from operator import attrgetter
 from typing import Any
 
 from aptwire.plan import vids
-from aptwire.plan.fields import is_nobodys, plain, range_of
+from aptwire.plan.fields import is_nobodys, plain, purpose_of, range_of
 from aptwire.plan.filters import read_ports
 from aptwire.plan.ids import is_id
 from aptwire.plan.kinds import (
@@ -326,6 +326,14 @@ def _fit_segment(plan: Plan, segment: Segment) -> Iterator[Problem]:
         )
     if segment.vni is not None and segment.vid is not None:
         yield _problem(segment, "vni", "a segment has a VID or a VNI, not both")
+    nets = [ipaddress.ip_network(net) for net in segment.subnets] if segment.ranges else []
+    ordered = sorted((purpose_of(text)[1], text) for text in segment.ranges)
+    for (version, first, last), text in ordered:
+        if not any(n.version == version and int(n[0]) <= first and last <= int(n[-1]) for n in nets):
+            yield _problem(segment, "ranges", f"{text} isn’t within a subnet of {segment.name}")
+    for ((version, _, last), one), ((following, first, _), two) in pairwise(ordered):
+        if version == following and first <= last:
+            yield _problem(segment, "ranges", f"{one} and {two} overlap")
 
 
 def _fit_secondary(plan: Plan, secondary: SecondaryVlan) -> Iterator[Problem]:

@@ -130,6 +130,9 @@ class Spec:
     def _take_ranges(self, value: Any) -> tuple[str, ...]:
         return _each(value, lambda text: _range(text)[0])
 
+    def _take_purposes(self, value: Any) -> tuple[str, ...]:
+        return _each(value, lambda text: " ".join(_purpose(text)))
+
     def _take_kept(self, value: Any) -> tuple[str, ...]:
         return _each(value, _kept, MOST_KEPT)
 
@@ -194,6 +197,16 @@ def range_of(text: str) -> Range:
     return _range(text)[1]
 
 
+PURPOSES = ("static", "leases", "reserved")
+"""What a range of addresses may be for: to be given to interfaces for their own, to be leased, to be nobody's."""
+
+
+def purpose_of(text: str) -> tuple[str, Range]:
+    """What a range of addresses is for (one of PURPOSES), and itself, as records keep the two."""
+    purpose, _, addresses = text.partition(" ")
+    return purpose, range_of(addresses)
+
+
 Numbers = tuple[int, int, int, int]
 """An address in numbers: its IP version, itself, its subnet's first address and prefix length."""
 
@@ -250,6 +263,16 @@ def _range(text: str) -> tuple[str, Range]:
     if first.version != last.version or first > last:  # type: ignore[operator]
         raise ValueError(f"“{text[:80]}” is no range of addresses such as 10.65.10.100-10.65.10.199")
     return (str(first) if first == last else f"{first}-{last}"), (first.version, int(first), int(last))
+
+
+def _purpose(text: str) -> tuple[str, str]:
+    """The purpose of a range of addresses, and the range, as records keep them."""
+    purpose, _, addresses = text.partition(" ")
+    if purpose.lower() not in PURPOSES or not addresses.strip():
+        raise ValueError(
+            f"“{text[:80]}” is no range with a purpose, such as static 10.65.10.10-10.65.10.99, leases … or reserved …"
+        )
+    return purpose.lower(), _range(addresses.strip())[0]
 
 
 def _kept(text: str) -> str:

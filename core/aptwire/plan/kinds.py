@@ -77,6 +77,10 @@ class Segment(Record):
     lease_servers: tuple[str, ...] = f.listed(
         "ips", help="addresses of the servers from which its endpoints get theirs"
     )
+    ranges: tuple[str, ...] = f.listed(
+        "purposes",
+        help="what addresses are for: static 10.65.10.10-10.65.10.99, leases 10.65.10.100-10.65.10.199, reserved 10.65.10.1-10.65.10.9",
+    )
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
     vni: int | None = f.number(1, 16_777_215, help="of an overlay segment, in place of a VID")
     encapsulation: str = f.choice(
@@ -892,7 +896,7 @@ UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
 free, where packets are sent on, dropped or translated, who leases what, what isn't the plan's, and what must hold."""
 
 BESIDE = {
-    "segment": ("lease_servers",),
+    "segment": ("lease_servers", "ranges"),
     "host": ("routes",),
     "guest": ("routes",),
     "cable": ("label", "places"),

@@ -266,6 +266,7 @@ const FIELDS: Fields = {
     list("subnets", "Subnets", "10.65.10.0/24"),
     list("gateways", "Gateways", "10.65.10.1"),
     list("lease_servers", "Lease servers", "10.65.10.2", { more: true }),
+    list("ranges", "Ranges", "static 10.65.10.10-10.65.10.99", { parted: ",", more: true }),
     mtu,
     number("vni", "VNI (overlay)", "none", { more: true, when: (d) => !d.vid }),
     choice(

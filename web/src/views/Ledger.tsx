@@ -22,6 +22,7 @@ const COLUMNS: readonly SheetColumn[] = [
   { id: "subnets", name: "Subnets", size: 130 },
   { id: "gateways", name: "Gateways", size: 100 },
   { id: "lease_servers", name: "Lease servers", size: 106 },
+  { id: "ranges", name: "Ranges", size: 200 },
   { id: "mtu", name: "MTU", size: 54 },
   { id: "stands", name: "Adapters", size: 168, told: true },
   { id: "note", name: "Note", size: 170 },

@@ -19,6 +19,7 @@ from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
 from aptwire.judge.risks.leases import LeaseRisks
+from aptwire.judge.risks.ranges import RangeRisks
 from aptwire.judge.risks.routes import RouteRisks
 from aptwire.judge.risks.rules import RuleRisks
 from aptwire.judge.risks.teams import TeamRisks
@@ -26,12 +27,23 @@ from aptwire.judge.risks.thin import ThinRisks
 from aptwire.judge.risks.tidy import TidyRisks
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Edit
+from aptwire.plan.kinds import PLACES
 
 __all__ = ["GRAVITY", "RISK", "UNTIDY", "Risk", "fresh_mac", "offers", "risk_proof", "risks", "some"]
 
 
 class _All(
-    TeamRisks, ThinRisks, CableRisks, HostRisks, FreedomRisks, LeaseRisks, RouteRisks, RuleRisks, TidyRisks, AlikeRisks
+    TeamRisks,
+    ThinRisks,
+    CableRisks,
+    HostRisks,
+    FreedomRisks,
+    LeaseRisks,
+    RangeRisks,
+    RouteRisks,
+    RuleRisks,
+    TidyRisks,
+    AlikeRisks,
 ):
     """Every search, over one look at the plan."""
 
@@ -73,6 +85,10 @@ def _cables(look: _All) -> Rests:
     return naming(look, "cable", "nic", "fabric_port")
 
 
+def _ranges(look: _All) -> Rests:
+    return naming(look, "segment", "guest", "station", "lease_scope", *PLACES)
+
+
 def _kept(find: Callable[[_All], Iterator[Risk]], made_of: Callable[[_All], Rests]) -> Callable[[_All], list[Risk]]:
     """A search of which the answer holds for as long as what it rests on."""
 
@@ -95,6 +111,8 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
         _All.strays,
         _All.pools,
         _All.unasked,
+        _All.strewn,
+        _kept(_All.misplaced, _ranges),
         _All.rules,
         _All.contradictions,
     ),
