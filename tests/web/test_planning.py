@@ -354,6 +354,13 @@ class LedgerTest(BrowserTest):
         page.wait_for_timeout(200)
         page.keyboard.press("Control+d")
         expect(self.cell(13, 6)).to_have_text("9000")
+        # What addresses are for, and who stands where he isn't meant to.
+        self.cell(12, 7).click()
+        self.type("static 10.67.10.20-10.67.10.99, leases 10.67.10.100-10.67.10.199")
+        expect(page.get_by_text("Segment pilots: Ranges static 10.67.10.20-10.67.10.99")).to_be_visible()
+        self.cell(13, 7).click()
+        self.type("leases 10.67.10.1-10.67.10.9")
+        expect(self.cell(13, 7)).to_have_attribute("title", re.compile("isn’t within a subnet of crew"))
         # What the plan doesn't take stays where it was typed, and holds up nothing else.
         self.cell(12, 5).click()
         self.type("the harbour")

@@ -61,7 +61,7 @@ function siteOf(host: string, book: Book): string {
 /** Everything that can be seen of a place, in the order in which it stands. */
 export const COLUMNS: readonly Column[] = [
   { id: "verdict", title: "Verdict", always: true, usual: true, most: 84, beside: 18, text: ({ mark }) => mark },
-  { id: "endpoint", title: "Endpoint", always: true, usual: true, most: 116, text: ({ endpoint }) => endpoint.name },
+  { id: "endpoint", title: "Endpoint", always: true, usual: true, most: 108, text: ({ endpoint }) => endpoint.name },
   { id: "kind", title: "Kind", most: 90, text: ({ endpoint }) => endpoint.kind.replaceAll("_", " ") },
   { id: "host", title: "Host", usual: true, most: 74, text: ({ endpoint }) => endpoint.host },
   { id: "site", title: "Site", most: 90, text: ({ endpoint }, book) => siteOf(endpoint.host, book) },
@@ -83,7 +83,7 @@ export const COLUMNS: readonly Column[] = [
     id: "lands",
     title: "Lands on",
     usual: true,
-    most: 92,
+    most: 88,
     text: (row, book) => `${landsOn(row, book)} ${row.tag.lands_vid || ""}`,
   },
   { id: "role", title: "Role", most: 90, text: (row, book) => segmentOf(row, book)?.role ?? "" },
@@ -118,7 +118,7 @@ export const COLUMNS: readonly Column[] = [
     title: "Could",
     hint: "Segments that it could hear or reach by sending what it isn’t meant to",
     usual: true,
-    most: 60,
+    most: 48,
     text: (row, book) => beyond(row, book).map(tagOf).join(", "),
     short: (row, book) => {
       const found = beyond(row, book);
