@@ -9,6 +9,7 @@ from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import ping
 from aptwire.blueprints.carrying import Brought, at_port, everywhere
 from aptwire.blueprints.own_nics import own_nics
+from aptwire.blueprints.routing import routing
 from aptwire.blueprints.shielding import shield
 from aptwire.forward.trace import trace
 from aptwire.judge.lattice import EVERY, SOME, lattice
@@ -38,7 +39,7 @@ from aptwire.plan.sentences import read
 from aptwire.rules.asking import asked
 
 from measure.fleet import fleet
-from tests.support import demo_plan
+from tests.support import demo_plan, pair
 
 
 def without(plan: Plan, vid: int, defined: bool = False) -> Plan:
@@ -205,6 +206,80 @@ class AtPortTest(unittest.TestCase):
         edit = everywhere(judge(plan), "segment-visitors").edit
         made = [op.record for op in edit if isinstance(op, Put) and isinstance(op.record, PortGroup)]
         self.assertEqual({(g.name, g.vid) for g in made}, {("visitors", 310)})
+
+
+class RoutingTest(unittest.TestCase):
+    def test_a_switch_routes_between_segments_of_which_nobody_is_the_gateway(self) -> None:
+        made = pair("10, 20", "10, 20")
+        made.kinds["segment"][0].update(subnets=["10.64.10.0/24"], gateways=["10.64.10.254"])
+        made.segment(20, subnets=["10.64.20.0/24"])
+        made.kinds["adapter"][0]["addresses"] = ["10.64.10.5/24"]
+        made.put("port_group", "b/g20", switch="b/s", name="g20", mode="access", vid=20)
+        made.put("guest", "far", host="b", name="far")
+        at = {"guest": "far", "name": "f0", "port_group": "b/g20", "belongs": "s20"}
+        made.put("adapter", "far0", addresses=["10.64.20.5/24"], **at)
+        made.kinds["fabric_switch"][0]["vlans"] = "10"
+        before = judge(made.plan())
+        self.assertNotEqual(ping(before, made.kinds["adapter"][0]["id"], "far0").outcome, ANSWERED)
+        found = routing(before, "sw", ["s10", "s20"])
+        self.assertEqual(found.says, "Have sw route between s10 and s20")
+        plan, back = apply_edit(before.plan, found.edit)
+        after = judge(plan)
+        [station] = plan.all("station")
+        self.assertEqual((station.name, station.within, station.routes), ("sw routing", "sw", True))
+        interfaces = {p.belongs: p.addresses for p in plan.all("station_port")}
+        self.assertEqual(interfaces, {"s10": ("10.64.10.254/24",), "s20": ("10.64.20.1/24",)})
+        self.assertEqual(plan.get("segment", "s20").gateways, ("10.64.20.1",))
+        self.assertEqual(plan.get("fabric_switch", "sw").vlans, "10, 20")
+        self.assertEqual(ping(after, made.kinds["adapter"][0]["id"], "far0").outcome, ANSWERED)
+        self.assertEqual(set(after.verdicts().values()), {"home"})
+        # Without the switch there is no way, and the router is gone with it.
+        self.assertEqual(asked(after).ask("s10 survives any one switch").outcome, "broken")
+        self.assertEqual(apply_edit(plan, back)[0], before.plan)
+        with self.assertRaises(PlanError) as refused:
+            routing(after, "sw", ["s10"])
+        self.assertIn("sw has an interface in each of them already", str(refused.exception))
+
+    def test_one_more_segment_of_which_somebody_else_is_the_gateway(self) -> None:
+        before = judge(demo_plan())
+        found = routing(before, "quay-a", ["segment-berth-planning"])
+        plan, _ = apply_edit(before.plan, found.edit)
+        after = judge(plan)
+        found = routing(after, "quay-a", ["segment-berth-planning", "segment-tide-gauges"])
+        self.assertEqual(
+            found.says, "Have quay-a route between tide gauges; of tide gauges somebody else is the gateway"
+        )
+        plan, _ = apply_edit(plan, found.edit)
+        [station] = plan.where("station", "within", "quay-a")
+        ports = {p.port for p in plan.where("station_port", "station", station.id)}
+        [port] = (plan.get("fabric_port", id) for id in ports)
+        self.assertEqual((port.name, port.allowed), ("routing", "220, 230"))
+        self.assertEqual(plan.get("segment", "segment-tide-gauges").gateways, ("10.65.30.1",))
+
+    def test_what_cant_be_says_which_field_is_wrong(self) -> None:
+        before = judge(demo_plan())
+        unmanaged = next(s.id for s in before.plan.all("fabric_switch") if not s.managed)
+        for switch, segments, field, words in (
+            ("nowhere", ["segment-edge"], "switch", "no such switch"),
+            (unmanaged, ["segment-edge"], "switch", "takes no settings"),
+            ("quay-a", ["nothing"], "segments", "no such segment"),
+            ("quay-a", ["segment-restore"], "segments", "has no VID"),
+        ):
+            with self.assertRaises(PlanError) as refused:
+                routing(before, switch, segments)
+            [problem] = refused.exception.problems
+            self.assertEqual((problem.field, words in problem.message), (field, True), problem.message)
+        edit = (Patch("segment", "segment-edge", {"subnets": ["2001:db8::/64"], "gateways": []}),)
+        with self.assertRaises(PlanError) as refused:
+            routing(judge(apply_edit(before.plan, edit)[0]), "quay-a", ["segment-edge"])
+        self.assertIn("edge has no subnet of IPv4", str(refused.exception))
+
+    def test_a_station_within_a_switch_is_plugged_into_no_other(self) -> None:
+        plan = demo_plan()
+        with self.assertRaises(PlanError) as refused:
+            apply_edit(plan, (Patch("station", "quay-router", {"within": "marsh-a"}),))
+        self.assertEqual({(p.kind, p.field) for p in refused.exception.problems}, {("station_port", "port")})
+        self.assertIn("is of another switch than marsh-a", str(refused.exception))
 
 
 class ShieldTest(unittest.TestCase):

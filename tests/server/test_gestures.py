@@ -160,6 +160,16 @@ class GesturesTest(unittest.TestCase):
         self.assertEqual((status, refused["problems"][0]["field"]), (400, "subnet"))
         self.assertEqual(self.gesture("shield", {**args, "guests": []}, take=True)[0], 200)
 
+    def test_a_switch_routes(self) -> None:
+        args = {"switch": "quay-a", "segments": ["segment-ticketing", "segment-bubble"]}
+        status, refused = self.gesture("routing", args)
+        self.assertEqual((status, refused["problems"][0]["field"]), (400, "segments"))
+        args["segments"] = ["segment-ticketing", "segment-berth-planning"]
+        _, made = self.gesture("routing", args, take=True)
+        message = "Have quay-a route between berth planning and ticketing; of berth planning and ticketing somebody else is the gateway"
+        self.assertEqual(made["committed"]["message"], message)
+        self.assertIn("quay-a routing", [s["name"] for s in self.client.whole(self.plan)["records"]["station"]])
+
     def test_a_role_gets_nics_of_its_own(self) -> None:
         args = {"role": "migration", "hosts": [], "nics": ["nic2"], "mtu": 0}
         _, seen = self.gesture("own-nics", args)

@@ -606,6 +606,23 @@ class BlueprintTest(BuildingCase):
         made = next(s for s in someone().whole(self.plan)["records"]["station_port"] if s["port"] == "marsh-a/p20")
         self.assertEqual(made["belongs"], "segment-ticketing")
 
+    def test_a_fabric_switch_routes_and_is_gone_with_what_does(self) -> None:
+        page = self.page
+        panel = self.opened(page.get_by_role("button", name="Fabric switch quay-a"), "Route")
+        panel.get_by_role("checkbox", name="migration 120").check(force=True)
+        panel.get_by_role("checkbox", name="berth planning 220").check(force=True)
+        expect(panel.get_by_text("of berth planning somebody else is the gateway")).to_be_visible()
+        self.accessible()
+        panel.get_by_role("button", name="Have quay-a route").click()
+        self.revision(1)
+        records = someone().whole(self.plan)["records"]
+        own = [p for p in records["station_port"] if p["port"] == "quay-a/routing"]
+        self.assertEqual({p["belongs"] for p in own}, {"segment-migration", "segment-berth-planning"})
+        panel = self.opened(page.get_by_role("button", name="Fabric switch quay-a"), "Remove")
+        panel.get_by_role("button", name="Remove quay-a").click()
+        self.revision(2)
+        self.assertNotIn("quay-a routing", [s["name"] for s in someone().whole(self.plan)["records"]["station"]])
+
     def test_a_bubble_of_a_segment_is_made_and_burst_by_keyboard(self) -> None:
         page = self.page
         page.goto(f"{URL}/plans/{self.plan}/decks?at=segment-ticketing")

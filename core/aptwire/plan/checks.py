@@ -541,6 +541,12 @@ def _fit_lag(plan: Plan, lag: Lag) -> Iterator[Problem]:
 
 def _fit_station_port(plan: Plan, port: StationPort) -> Iterator[Problem]:
     yield from _fit_addressing(plan, port)
+    within, own = plan.get("station", port.station).within, plan.get("fabric_port", port.port)
+    if within is not None and own.switch != within:
+        switch = plan.get("fabric_switch", within).name
+        yield _problem(
+            port, "port", f"{called(plan, own)} is of another switch than {switch}, within which its station is"
+        )
     if any(plan.where("cable", end, port.port) for end in ("a", "b")):
         name = called(plan, plan.find(port.port))
         yield _problem(port, "port", f"{name} already has a cable; one port takes one")

@@ -185,13 +185,13 @@ def offer(plan: Plan, segment: str, hosts: Sequence[str]) -> Edit:
     return tuple(made)
 
 
-def tagged_segment(plan: Plan, id: str) -> Segment:
-    """A segment with a VID; PlanError where there is none, or it has none."""
+def tagged_segment(plan: Plan, id: str, field: str = "segment") -> Segment:
+    """A segment with a VID; PlanError where there is none, or it has none, which names the field."""
     segment: Segment | None = plan.of("segment").get(id)
     if segment is None:
-        raise PlanError([Problem("there is no such segment", field="segment")])
+        raise PlanError([Problem("there is no such segment", field=field)])
     if not segment.vid:
-        raise PlanError([Problem(f"{segment.name} has no VID", field="segment")])
+        raise PlanError([Problem(f"{segment.name} has no VID", field=field)])
     return segment
 
 

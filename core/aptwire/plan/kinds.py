@@ -485,6 +485,11 @@ class Station(Record):
     name: str = f.name()
     site: str = f.text(80)
     routes: bool = f.flag(False, help="forwards between its interfaces")
+    within: str | None = f.ref(
+        "fabric_switch",
+        optional=True,
+        help="the switch that does this itself: a switch that routes is a station within it",
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

@@ -11,6 +11,7 @@ from aptwire.blueprints.bubble import bubble
 from aptwire.blueprints.bursting import burst
 from aptwire.blueprints.carrying import Brought, at_port, everywhere
 from aptwire.blueprints.own_nics import own_nics
+from aptwire.blueprints.routing import routing
 from aptwire.blueprints.shielding import shield
 from aptwire.judge.accepted import accept
 from aptwire.judge.need import needs
@@ -204,6 +205,11 @@ def _at_port(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
     return found.says, found.edit
 
 
+def _routing(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
+    found = routing(engine.judgement(), said["switch"], _ids(said, "segments"))
+    return found.says, found.edit
+
+
 def _bubble(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
     guests, segments = (_ids(said, name) if said[name] else [] for name in ("guests", "segments"))
     found = bubble(engine.judgement(), said["name"], guests, segments, said["host"], said["entry"])
@@ -255,6 +261,7 @@ GESTURES: dict[str, Gesture] = {
     "burst": Gesture({"name": str}, _of_plan(_burst)),
     "shield": Gesture({"host": str, "name": str, "outside": str, "subnet": str, "guests": list, "nic": str}, _shield),
     "own-nics": Gesture({"role": str, "hosts": list, "nics": list, "mtu": int}, _of_plan(_own_nics)),
+    "routing": Gesture({"switch": str, "segments": list}, _routing),
     "prune": Gesture({"cables": list}, _prune),
     "split-off": Gesture({"switch": str, "role": str, "nics": list}, _of_plan(_split_off)),
     "spread": Gesture({"uplink": str}, _of_plan(_spread)),

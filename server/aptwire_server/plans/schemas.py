@@ -79,6 +79,7 @@ GESTURE: Schema = {
         "burst",
         "shield",
         "own-nics",
+        "routing",
         "offer",
         "prune",
         "split-off",

@@ -49,6 +49,7 @@ export interface Gestures {
   "at-port": { port: string; segment: string; name: string };
   bubble: { name: string; guests: string[]; segments: string[]; host: string; entry: string };
   burst: { name: string };
+  routing: { switch: string; segments: string[] };
   "own-nics": { role: string; hosts: string[]; nics: string[]; mtu: number };
   shield: { host: string; name: string; outside: string; subnet: string; guests: string[]; nic: string };
   "clear-host": { host: string; failed: boolean };

@@ -175,6 +175,39 @@ export function IntoSegment({ id, book, done }: { id: string; book: Book; done: 
   );
 }
 
+/** A switch routes between segments: it gets an interface in each of them, at a port of its own. */
+export function RouteHere({ id, book, done }: { id: string; book: Book; done: () => void }) {
+  const own = book.get("fabric_switch", id)!;
+  const here = book.of("station", "within", id).flatMap((s) => book.of("station_port", "station", s.id));
+  const has = new Set(here.map((p) => p.belongs));
+  const segments = book.records.segment
+    .filter((s) => s.vid && !has.has(s.id))
+    .sort((a, b) => compareNames(a.name, b.name));
+  const [picked, setPicked] = useState<readonly string[]>([]);
+  if (!segments.length) return <Quiet>There is no other segment with a VID.</Quiet>;
+  return (
+    <GestureForm
+      name="routing"
+      args={{ switch: id, segments: [...picked] }}
+      ready={picked.length > 0}
+      action={`Have ${own.name} route`}
+      done={done}
+      tells
+    >
+      <Quiet>
+        It gets an interface in each, with the gateway’s address where nobody has that; the cables between switches
+        carry them to here. Routes, filter and leases are those of the station within it.
+      </Quiet>
+      <CheckList
+        label="Segments"
+        options={segments.map((s) => [s.id, `${s.name} ${s.vid}`])}
+        picked={picked}
+        pick={setPicked}
+      />
+    </GestureForm>
+  );
+}
+
 /** Two NICs of a host take each other’s place; cables stay where they are plugged. */
 export function ExchangeNics({ id, book, done }: { id: string; book: Book; done: () => void }) {
   const nic = book.get("nic", id)!;

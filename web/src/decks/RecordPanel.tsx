@@ -14,7 +14,7 @@ import { fieldsOf, interfacesOf, ownerOf, type Draft, type FieldSpec } from "./f
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { BurstBubble, isBubble, MakeBubble } from "./Bubbles";
-import { Everywhere, ExchangeNics, IntoSegment, MoveGuest, OwnNics, SplitOff, Spread } from "./Gestures";
+import { Everywhere, ExchangeNics, IntoSegment, MoveGuest, OwnNics, RouteHere, SplitOff, Spread } from "./Gestures";
 import { Renumber } from "./Renumber";
 import { ShieldGuests } from "./Shield";
 import { TeamOrder } from "./TeamOrder";
@@ -214,11 +214,14 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       remove,
     ],
   }),
-  fabric_switch: ({ id, settings, remove, ids }) => ({
+  fabric_switch: ({ id, book, settings, remove, ids }) => ({
     sections: [
       settings,
       { label: "Ports", body: <Ports id={id} {...ids} /> },
       { label: "LAG", body: <NewLag id={id} {...ids} /> },
+      ...(book.get("fabric_switch", id)!.managed === false
+        ? []
+        : [{ label: "Route", body: <RouteHere id={id} {...ids} /> }]),
       remove,
     ],
   }),

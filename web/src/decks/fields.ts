@@ -389,7 +389,11 @@ const FIELDS: Fields = {
       text("name", "Name", { more: true }),
     ];
   },
-  station: () => [text("name", "Name"), flag("routes", "Forwards")],
+  station: (book, record) => [
+    text("name", "Name"),
+    flag("routes", "Forwards"),
+    ref("within", "Within switch", withinSwitches(book, record?.id ?? ""), { more: true }),
+  ],
   station_port: (book) => [
     vid("vid", "Tag", "untagged"),
     belongs(book),
@@ -484,6 +488,19 @@ const ABOUT: FieldSpec[] = [
   text("note", "Note", { hint: "what people should know", more: true }),
   text("owner", "Owner", { hint: "who answers for it", more: true }),
 ];
+
+/** The switches within which a station may be: those into whose ports it is plugged alone. */
+function withinSwitches(book: Book, station: string): [string, string][] {
+  const at = new Set(
+    book.of("station_port", "station", station).map((p) => book.get("fabric_port", p.port)?.switch ?? ""),
+  );
+  return [
+    ["", "none: it is a machine of its own"],
+    ...book.records.fabric_switch
+      .filter((s) => at.size === 1 && at.has(s.id))
+      .map((s): [string, string] => [s.id, s.name]),
+  ];
+}
 
 /** What a line of somebody’s filter says; its interfaces are those of whoever it is of. */
 function filterLine(book: Book, owner: string): FieldSpec<keyof RecordOf<"filter_line"> & string>[] {

@@ -229,6 +229,11 @@ export function uplinksFor(book: Book, nic: RecordOf<"nic">): Proposal[] {
   return made;
 }
 
+/** Operations of which each record has one. */
+const once = (operations: Operation[]): Operation[] => [
+  ...new Map(operations.map((op) => [op.op === "put" ? op : `${op.kind} ${op.id}`, op])).values(),
+];
+
 /** Everything that hangs on a record, dropped with it; adapters and NICs are only let go. */
 export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: string): Operation[] {
   const each = (k: Exclude<Kind, PatternKind>, field: string, of: string): Operation[] =>
@@ -288,7 +293,9 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     ],
     lag: () => [...letGo("fabric_port", "lag"), ...letGo("lag", "beside")],
     fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
-    fabric_switch: () => [...each("fabric_port", "switch", id), ...each("lag", "switch", id)],
+    // A station within it stands at one of its ports: what hangs on both goes once.
+    fabric_switch: () =>
+      once([...each("station", "within", id), ...each("fabric_port", "switch", id), ...each("lag", "switch", id)]),
     station: () => [...stacked(), ...each("outside", "at", id), ...each("station_port", "station", id)],
     segment: () => [
       ...each("secondary_vlan", "segment", id),
