@@ -229,7 +229,7 @@ export function uplinksFor(book: Book, nic: RecordOf<"nic">): Proposal[] {
   return made;
 }
 
-/** Operations of which each record has one. */
+/** Operations of which each record has one: the last. */
 const once = (operations: Operation[]): Operation[] => [
   ...new Map(operations.map((op) => [op.op === "put" ? op : `${op.kind} ${op.id}`, op])).values(),
 ];
@@ -295,7 +295,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
     // A station within it stands at one of its ports: what hangs on both goes once.
     fabric_switch: () =>
-      once([...each("station", "within", id), ...each("fabric_port", "switch", id), ...each("lag", "switch", id)]),
+      once([...each("station", "within", id), ...each("lag", "switch", id), ...each("fabric_port", "switch", id)]),
     station: () => [...stacked(), ...each("outside", "at", id), ...each("station_port", "station", id)],
     segment: () => [
       ...each("secondary_vlan", "segment", id),
