@@ -57,6 +57,7 @@ def fit(plan: Plan) -> Fitted:
         _teams,
         _functions,
         _overlays,
+        _unsaid,
         _trees,
         _loops,
     ):
@@ -96,6 +97,11 @@ def _knowing(plan: Plan) -> Step:
     for switch in sorted((s for s in plan.all("virtual_switch") if s.returning != LEARNED), key=lambda s: s.id):
         reason = f"{called(plan, switch)} knows its adapters’ addresses; states of that kind are tried as they are read"
         yield Left(switch.id, reason), (Patch("virtual_switch", switch.id, {"returning": LEARNED}),)
+
+
+def _unsaid(plan: Plan) -> Step:
+    for line in sorted((line for line in plan.all("filter_line") if line.action == "unknown"), key=lambda one: one.id):
+        yield Left(line.id, f"nobody said what {called(plan, line)} does"), (Drop("filter_line", line.id),)
 
 
 def _orders(plan: Plan) -> Step:

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import ipaddress
+import itertools
 import random
 import unittest
+from collections import Counter
+from collections.abc import Callable
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
 from aptwire.above.ping import Ping, end_of, ping
 from aptwire.judge.verdicts import judge
-from aptwire.plan.edits import apply_edit, edit_from_json
+from aptwire.plan.edits import Patch, apply_edit, edit_from_json
 from aptwire.plan.filters import HIGHEST, PING, Packet, every_packet, passing, read_packet, read_ports
 from aptwire.plan.kinds import FilterLine
-from aptwire.plan.plan import PlanError
+from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.stacks import stack_of
 from aptwire.rules.answer import BROKEN, HOLDS
 from aptwire.rules.asking import asked
@@ -35,6 +38,19 @@ def filtered(*lines: dict[str, object], owner: str = "r") -> Small:
 def told(made: Small, packet: Packet = PING, a: str = "a1", b: str = "b1") -> Ping:
     plan = made.plan()
     return ping(judge(plan), end_of(plan, a), end_of(plan, b), packet=packet)
+
+
+def unsaid(plan: Plan, dice: random.Random) -> tuple[Plan, list[Plan]]:
+    """A plan in which nobody said what some lines do, and it with what those may do."""
+    some = [line.id for line in plan.all(FilterLine) if dice.random() < 0.4]
+
+    def saying(choose: Callable[[], str]) -> Plan:
+        return (
+            apply_edit(plan, tuple(Patch("filter_line", id, {"action": choose()}) for id in some))[0] if some else plan
+        )
+
+    each = [saying(lambda: "allow"), saying(lambda: "deny"), saying(lambda: dice.choice(("allow", "deny")))]
+    return saying(lambda: "unknown"), each
 
 
 DENY, ALLOW = {"action": "deny"}, {"action": "allow"}
@@ -65,6 +81,36 @@ class LineTest(unittest.TestCase):
             [ANSWERED, SILENT, SILENT, SILENT],
         )
         self.assertEqual(told(only, TCP).sentence, "b1 (10.0.20.11) answers a1 on tcp 5432.")
+
+    def test_of_a_line_of_which_nobody_said_what_it_does_nobody_knows(self) -> None:
+        found = told(filtered({"action": "unknown", "sources": ["10.0.10.0/24"]}))
+        self.assertEqual(found.outcome, UNPROVEN)
+        self.assertIn("whether r lets it through isn’t known, by filter line 10", found.sentence)
+        self.assertEqual(told(filtered({"action": "unknown", "sources": ["10.0.30.0/24"]})).outcome, ANSWERED)
+        self.assertEqual(told(filtered(ALLOW, {"action": "unknown"})).outcome, ANSWERED)
+        self.assertEqual(told(filtered({"action": "unknown", "protocol": "tcp"}, DENY)).outcome, SILENT)
+
+    def test_what_is_known_holds_whatever_such_lines_do(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(14):
+            dice = random.Random(seed)
+            plan, each = unsaid(filtered_plan(seed), dice)
+            before, after = judge(plan), [judge(one) for one in each]
+            ends = sorted({*(a.id for a in plan.all("adapter")), *(p.id for p in plan.all("station_port"))})
+            for _ in range(12):
+                a, b = dice.sample(ends, 2)
+                fares, known = ping(before, a, b).outcome, {ping(one, a, b).outcome for one in after}
+                seen[fares] += 1
+                if fares in (ANSWERED, SILENT):
+                    self.assertEqual(known, {fares}, (seed, a, b))
+            segments = sorted(s.name for s in plan.all("segment"))
+            for one, two in itertools.combinations(segments, 2):
+                text = f'keep segment "{one}" apart from segment "{two}"'
+                fares, known = asked(before).ask(text).outcome, {asked(j).ask(text).outcome for j in after}
+                seen[fares] += 1
+                if fares in (HOLDS, BROKEN):
+                    self.assertEqual(known, {fares}, (seed, text))
+        self.assertGreater(min(seen[o] for o in (ANSWERED, SILENT, UNPROVEN, HOLDS, BROKEN)), 3, seen)
 
     def test_whoever_does_not_forward_has_nothing_to_drop(self) -> None:
         made = filtered(DENY, owner="guest-a1")

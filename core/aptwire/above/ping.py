@@ -28,8 +28,8 @@ from aptwire.judge.lease import NO_ANSWER, held
 from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import bare_address
-from aptwire.plan.filters import PING, Gate, Packet, every_packet, passing
-from aptwire.plan.kinds import OWNERS, PLACES, Adapter, Outside, Record, WayIn
+from aptwire.plan.filters import PING, Gate, Packet, every_packet, passing, unsure
+from aptwire.plan.kinds import OWNERS, PLACES, Adapter, FilterLine, Outside, Record, WayIn
 from aptwire.plan.names import called, some, with_key
 from aptwire.plan.outside import StandIns, behind, lost
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -365,7 +365,7 @@ class Pings:
                 ends = None if enters else here.sends_from(line, address), address
                 gates = (here.gate(enters, line.out, *ends),) if enters and here.filter else ()
                 if passing(gates) is not None:
-                    made += self._spread(here, line, ends, target, state, (), gates, "")
+                    made += self._spread(here, line, ends, target, state, (), gates, _unsaid(here, gates))
             return made
 
         # Where not even the arrays, which take every state together, let it through, no way is looked for.
@@ -433,6 +433,8 @@ class Pings:
                             if not told:
                                 continue
                             past, doubtful = gates, unsure or f"{there.name} drops it, {told}"
+                        else:
+                            doubtful = unsure or _unsaid(there, past)
                     own_source = there.hides(onward.out, *ends)
                     further = there.sends_from(onward, address) if own_source else ends[0], address
                     yield from self._spread(there, onward, further, target, state, done, past, doubtful)
@@ -710,6 +712,9 @@ class Pings:
             packets = [Packet(self.packet.protocol, OWN_PORT), *(p for p in every if p.port > OWN_PORT)]
         lines = [gate.decides(packet) for packet in packets]
         denied = [line for line in lines if line is not None and line.action == "deny"]
+        unsaid = next((line for line in lines if line is not None and line.action == "unknown"), None)
+        if unsaid is not None and len(denied) < len(lines):
+            return UNPROVEN, _whether(there, unsaid), unsaid.id
         if not denied:
             return None
         said = f"{there.name} drops it, by filter line {denied[0].order}"
@@ -895,6 +900,16 @@ def _leased(judgement: Judgement) -> dict[str, str]:
 def may_lease(plan: Plan, adapter: Adapter) -> bool:
     """Whether no guard keeps an adapter from sending as lease servers do."""
     return adapter.type == "direct" or guard(plan, adapter, "serve_leases")
+
+
+def _unsaid(stack: Stack, gates: Collection[Gate]) -> str:
+    """That nobody knows whether a stack, the last on a way so far, lets some packet through; empty where it does."""
+    line = unsure(tuple(gates))
+    return _whether(stack, line) if line is not None else ""
+
+
+def _whether(stack: Stack, line: FilterLine) -> str:
+    return f"whether {stack.name} lets it through isn’t known, by filter line {line.order}"
 
 
 def _why(line: Entry) -> str:

@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
+from aptwire.formats.filtering import RULESET, lay_filters
 from aptwire.formats.leasing import lay_leases
 from aptwire.formats.lldp import Neighbour
 from aptwire.formats.making import Records, Report
@@ -226,8 +227,10 @@ class _HostBuilder:
         for other in device.interfaces.values():
             self._left_out(other)
         lay_leases(made, device, self.host)
+        lay_filters(made, device, self.host)
         if versions := device.settings.forwards():
-            text = f"it forwards {' and '.join(versions)} between its interfaces, which a ping is asked over; what it filters isn’t read"
+            text = f"it forwards {' and '.join(versions)} between its interfaces, which a ping is asked over"
+            text += f"; what it filters is as {RULESET} says, if there is one"
             self.report.add("read", device.name, text)
 
     def _id(self, name: str) -> str:

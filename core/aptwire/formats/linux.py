@@ -1,4 +1,4 @@
-"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`, `ip -json route show`, `sysctl`, and its DHCP server's configuration."""
+"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`, `ip -json route show`, `sysctl`, `nft --json list ruleset`, and its DHCP server's configuration."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import ipaddress
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
+from aptwire.formats.filtering import RULESET, Filtering, read_filtering
 from aptwire.formats.leasing import CONFIGURATION, Leasing, read_leasing
 from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans, Tunnel
 from aptwire.formats.settings import SYSCTL, Settings, read_settings
@@ -23,7 +24,7 @@ LINK, ADDR, VLAN, PORTS, FDB = STATES = (
     "bridge-fdb.json",
 )
 ROUTES = ("ip-route.json", "ip-route6.json")
-FILES = (*STATES, SYSCTL, *ROUTES, CONFIGURATION)
+FILES = (*STATES, SYSCTL, *ROUTES, CONFIGURATION, RULESET)
 ALL_ZEROS = "00:00:00:00:00:00"
 """Whom a tunnel's entry for this address names gets what it floods."""
 
@@ -63,7 +64,9 @@ def read_device(name: str, files: Mapping[str, bytes]) -> Device:
     unread = () if VLAN in files else tuple(b.name for b in interfaces.values() if b.kind == "bridge" and b.filters)
     settings = read_settings(files[SYSCTL], f"{name}/{SYSCTL}") if SYSCTL in files else Settings()
     leasing = read_leasing(files[CONFIGURATION], f"{name}/{CONFIGURATION}") if CONFIGURATION in files else Leasing()
-    return Device(name, interfaces, port_vlans, unread, settings, _routes(load(ROUTES[0]), load(ROUTES[1])), leasing)
+    rules = read_filtering(files[RULESET], f"{name}/{RULESET}", LARGEST_FILE) if RULESET in files else Filtering()
+    routes = _routes(load(ROUTES[0]), load(ROUTES[1]))
+    return Device(name, interfaces, port_vlans, unread, settings, routes, leasing, rules)
 
 
 def _routes(four: Iterable[Shape], six: Iterable[Shape]) -> dict[str, tuple[str, ...]]:

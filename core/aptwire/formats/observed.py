@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from aptwire.formats.filtering import Filtering
 from aptwire.formats.leasing import Leasing
 from aptwire.formats.settings import Settings
 from aptwire.plan import vids
@@ -115,7 +116,7 @@ class Interface:
 @dataclass
 class Device:
     """A device: its interfaces by name, the VLANs of its bridge ports, what it answers and forwards as far as that was read, the subnets that it sends to
-    each next hop, and what it leases."""
+    each next hop, what it leases, and what it lets through."""
 
     name: str
     interfaces: dict[str, Interface]
@@ -124,6 +125,7 @@ class Device:
     settings: Settings = field(default_factory=Settings)
     routes: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     leasing: Leasing = field(default_factory=Leasing)
+    filtering: Filtering = field(default_factory=Filtering)
 
     def under(self, master: str) -> list[Interface]:
         """The interfaces that a bridge or bond has taken in, in the order in which the device numbers them."""

@@ -1,4 +1,5 @@
-"""What a stack lets through: its filter lines, the first that a packet matches decides; what none matches passes.
+"""What a stack lets through: its filter lines, the first that a packet matches decides; what none matches passes, and of what one matches
+of which nobody said what it does nobody knows.
 
 A connection that was let out gets its answers back: each filter keeps its own state of them.
 """
@@ -77,8 +78,15 @@ class Gate:
         return next((line for line in self.met if _matches(line, packet)), None)
 
     def passes(self, packet: Packet) -> bool:
-        """Whether a packet gets through."""
+        """Whether a packet may get through."""
         line = self.decides(packet)
+        return line is None or line.action != "deny"
+
+    def surely(self, packet: Packet) -> bool:
+        """Whether a packet gets through, whatever lines do of which that isn't known."""
+        # Whoever writes what he likes as his address needn't write what such a line speaks of.
+        meant = (line for line in self.met if self.source is not None or line.action != "unknown" or not line.sources)
+        line = next((line for line in meant if _matches(line, packet)), None)
         return line is None or line.action == "allow"
 
     @cached_property
@@ -90,7 +98,7 @@ class Gate:
         if line.enters not in (None, self.enters) or line.leaves not in (None, self.leaves):
             return False
         # Whoever writes what he likes as his address writes what is let through.
-        free = self.source is None and (line.action == "allow" or not line.sources)
+        free = self.source is None and (line.action != "deny" or not line.sources)
         return (free or _among(self.source, line.sources)) and _among(self.target, line.targets)
 
 
@@ -121,7 +129,15 @@ def every_packet(lines: Iterable[FilterLine]) -> list[Packet]:
 
 
 def passing(gates: Sequence[Gate], packets: Sequence[Packet] | None = None) -> Packet | None:
-    """A packet that gets through all of some gates, of these or of all there may be; None: there is none."""
+    """A packet that may get through all of some gates, of these or of all there may be; None: there is none."""
     lines = [line for gate in gates for line in gate.lines]
     asked = every_packet(lines) if packets is None else packets
     return next((packet for packet in asked if all(gate.passes(packet) for gate in gates)), None)
+
+
+def unsure(gates: Sequence[Gate]) -> FilterLine | None:
+    """The first line of which it isn't known what it does, where some packet may get through all of some gates but none does surely; None where one does."""
+    lines = [line for gate in gates for line in gate.lines]
+    if any(all(gate.surely(packet) for gate in gates) for packet in every_packet(lines)):
+        return None
+    return next((line for line in lines if line.action == "unknown"), None)

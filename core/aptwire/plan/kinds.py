@@ -541,7 +541,7 @@ class FilterLine(Record):
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("of", "order"),)
     of: str = f.ref("guest", "station", "host")
     order: int = f.number(0, 100_000, default=100, help="lines are tried from the least on")
-    action: str = f.choice("allow", "deny")
+    action: str = f.choice("allow", "deny", "unknown", help="unknown: nobody said what becomes of them")
     enters: str | None = f.ref(
         "adapter",
         "guest_tag",

@@ -20,7 +20,7 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.verdicts import judged_after
 from aptwire.plan.edits import Edit
 from aptwire.plan.fields import Numbers, numbers
-from aptwire.plan.filters import Gate, passing, within
+from aptwire.plan.filters import Gate, passing, unsure, within
 from aptwire.plan.kinds import PLACES, Mirror, Rule, Segment
 from aptwire.plan.names import natural, some
 from aptwire.plan.plan import PlanError
@@ -132,14 +132,14 @@ class _Sieve:
         return found
 
     def lets(self, met: int) -> bool | None:
-        """Whether everything passes of which these lines speak, or nothing; None: that depends on the protocol."""
+        """Whether everything passes of which these lines speak, or nothing; None: that depends on the protocol, or isn't known."""
         if met not in self._lets:
             whole = met & self._whole
             first = whole & -whole
             # Lines that speak of one protocol alone count as far as none before them decides on all.
             part = met & ~self._whole & (first - 1 if first else -1)
-            allowed = not first or self.lines[first.bit_length() - 1].action == "allow"
-            self._lets[met] = None if part else allowed
+            action = self.lines[first.bit_length() - 1].action if first else "allow"
+            self._lets[met] = None if part or action == "unknown" else action == "allow"
         return self._lets[met]
 
 
@@ -200,8 +200,8 @@ class _Ways:
                 continue
             for to, doubt in self.takers(line, end.address):
                 other = self.look.owner(to) if to is not None else ""
-                for gates, unsure in self.past(other, to, end, seen):
-                    yield _Way(line.out, gates, doubt or unsure)
+                for gates, vague in self.past(other, to, end, seen):
+                    yield _Way(line.out, gates, doubt or vague)
 
     def past(
         self, owner: str, enters: str | None, end: _End, seen: tuple[str, ...] = ()
@@ -266,8 +266,8 @@ class _Ways:
         return list(dict.fromkeys(found))
 
 
-def _passes(gates: Sequence[_Gate], number: int, source: Address, target: Address) -> bool:
-    """Whether some packet from one address (with its number) to another passes all the filters on a way."""
+def _passes(gates: Sequence[_Gate], number: int, source: Address, target: Address) -> bool | None:
+    """Whether some packet from one address (with its number) to another passes all the filters on a way; None: that isn't known."""
     unclear: list[Gate] = []
     for sieve, enters, leaves, met in gates:
         lets = sieve.lets(met & sieve.from_source(number, source))
@@ -275,7 +275,9 @@ def _passes(gates: Sequence[_Gate], number: int, source: Address, target: Addres
             return False
         if lets is None:
             unclear.append(sieve.stack.gate(enters, leaves, source, target))
-    return not unclear or passing(unclear) is not None
+    if not unclear or passing(unclear) is None:
+        return not unclear
+    return True if unsure(unclear) is None else None
 
 
 class _Exits:
@@ -500,15 +502,16 @@ class Meeting:
             taken = exits.taken.get(id(line))
             if taken is None:
                 found = self.ways.takers(line, end.address)
-                takers = [(self.look.owner(to) if to is not None else "", to, unsure) for to, unsure in found]
+                takers = [(self.look.owner(to) if to is not None else "", to, vague) for to, vague in found]
                 self._sources += 1
                 taken = exits.taken[id(line)] = (self._sources, exits.stack.sends_from(line, end.address), takers)
             number, source, takers = taken
-            for owner, to, unsure in takers:
+            for owner, to, vague in takers:
                 for gates, further in self.ways.past(owner, to, end):
-                    if gates and source is not None and not _passes(gates, number, source, end.address):
+                    passes = not gates or source is None or _passes(gates, number, source, end.address)
+                    if passes is False:
                         continue
-                    if not (unsure or further):
+                    if passes and not (vague or further):
                         return ANSWERED
                     doubt = True
         return UNPROVEN if doubt else SILENT

@@ -920,7 +920,8 @@ function sayLine(line: RecordOf<"filter_line">, interfaces: [string, string][]):
     line.leaves && `out by ${named.get(line.leaves) ?? line.leaves}`,
   ];
   const said = [...what, ...parts].filter(Boolean).join(" ");
-  return `${line.order ?? 100}: ${line.action === "deny" ? "drop" : "let through"} ${said}`;
+  const does = { allow: "let through", deny: "drop", unknown: "nobody said what becomes of" }[line.action];
+  return `${line.order ?? 100}: ${does} ${said}`;
 }
 
 function Mirrors({ id, book, done, open }: Part) {

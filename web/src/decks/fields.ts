@@ -507,7 +507,7 @@ function filterLine(book: Book, owner: string): FieldSpec<keyof RecordOf<"filter
   const interfaces: [string, string][] = [["", "any interface"], ...interfacesOf(book, owner)];
   return [
     number("order", "Order", "lines are tried from the least on"),
-    choice("action", "Action", { allow: "let through", deny: "dropped" }),
+    choice("action", "Action", { allow: "let through", deny: "dropped", unknown: "not known" }),
     list("sources", "From subnets", "anywhere"),
     list("targets", "To subnets", "anywhere"),
     choice("protocol", "Protocol"),
