@@ -65,7 +65,7 @@ from aptwire.recheck import recheck as check_report
 from aptwire.report import landings, summary
 from aptwire.rules.answer import BROKEN
 from aptwire.rules.asking import asked as asked_rules
-from aptwire.rules.meetings import BY_SEGMENT, MEETING, by_segment, meeting
+from aptwire.rules.meetings import BY_SEGMENT, MEETING, by_role, by_segment, listed, meeting
 from aptwire.rules.meetings import meetings as all_meetings
 from aptwire.stamping.making import STARTERS, from_host, from_starter
 from aptwire.stamping.off import off
@@ -500,14 +500,15 @@ def rules(plan_file: str, ask: tuple[str, ...], as_json: bool) -> None:
 )
 @click.argument("plan_file")
 @click.argument("pair", nargs=-1)
+@click.option("--roles", "as_roles", is_flag=True, help="roles against each other: of their segments the gravest")
 @click.option("--json", "as_json", is_flag=True, help="as JSON")
-def meetings(plan_file: str, pair: tuple[str, ...], as_json: bool) -> None:
+def meetings(plan_file: str, pair: tuple[str, ...], as_roles: bool, as_json: bool) -> None:
     """Who meets whom, segment by segment."""
     judgement = judge(_load(plan_file))
     plan, found = judgement.plan, all_meetings(judgement)
     if pair:
-        if len(pair) != 2:
-            _fail("name two segments, or none")
+        if len(pair) != 2 or as_roles:
+            _fail("name two segments, or none; and none with --roles")
         try:
             one, two = (_named(plan, "segment", name) for name in pair)
         except PlanError as error:
@@ -519,13 +520,16 @@ def meetings(plan_file: str, pair: tuple[str, ...], as_json: bool) -> None:
         else:
             click.echo("\n".join([MEETING[letter], *(t.text for t in told)]))
         sys.exit(0)
+    of, lines = "segment", by_segment(judgement)
+    if as_roles:
+        found, of = by_role(plan, found), "role"
+        lines = listed(found, [role or "no role" for role in found.segments])
     if as_json:
-        _print_json({"segments": found.segments, "rows": found.rows, "expected": found.expected})
-    listed = by_segment(judgement)
-    if not as_json:
-        rows = [[name, *(some(of, 4) or "–" for of in groups)] for name, groups in listed]
-        click.echo(table(BY_SEGMENT, rows or [["there are no segments", *[""] * 6]]))
-    sys.exit(1 if any(groups[-1] for _, groups in listed) else 0)
+        _print_json({f"{of}s": found.segments, "rows": found.rows, "expected": found.expected})
+    else:
+        rows = [[name, *(some(those, 4) or "–" for those in groups)] for name, groups in lines]
+        click.echo(table((of, *BY_SEGMENT[1:]), rows or [[f"there are no {of}s", *[""] * 6]]))
+    sys.exit(1 if any(groups[-1] for _, groups in lines) else 0)
 
 
 @main.command(

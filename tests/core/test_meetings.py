@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import unittest
 from collections import Counter
 from itertools import combinations, product
@@ -23,6 +24,7 @@ from aptwire.rules.meetings import (
     OPEN,
     THERE,
     Meeting,
+    by_role,
     by_segment,
     endings,
     meetings,
@@ -88,6 +90,27 @@ class EveryPairTest(unittest.TestCase):
         for seed in range(24):
             seen += self.held(routed_plan(seed))
         self.assertGreater(min(seen[x] for x in (BOTH, THERE, BACK, APART)), 3, seen)
+
+    def test_roles_stand_as_the_gravest_of_their_segments(self) -> None:
+        rank = {MEETS: 4, BOTH: 3, THERE: 2, BACK: 2, OPEN: 1, APART: 0, NOBODY: -1}
+        for seed in range(12):
+            plan = filtered_plan(seed) if seed % 2 else routed_plan(seed)
+            dice = random.Random(seed)
+            edit = tuple(Patch("segment", s.id, {"role": dice.choice(["a", "b", ""])}) for s in plan.all("segment"))
+            found = Meeting(judge(apply_edit(plan, edit)[0])).all()
+            plan = apply_edit(plan, edit)[0]
+            roles = by_role(plan, found)
+            of = [plan.get("segment", id).role for id in found.segments]
+            for (n, one), (m, two) in product(enumerate(roles.segments), repeat=2):
+                pairs = [
+                    (a, b) for a, b in product(range(len(of)), repeat=2) if a != b and (of[a], of[b]) == (one, two)
+                ]
+                letters = {found.rows[a][b] for a, b in pairs}
+                ways = {x for x in letters if x in (THERE, BACK)}
+                most = max((rank[x] for x in letters), default=-1)
+                most = 3 if len(ways) == 2 and most == 2 else most
+                self.assertEqual(rank[roles.rows[n][m]], most, (seed, one, two, letters))
+                self.assertEqual(roles.wrong[n][m] == "!", any(found.wrong[a][b] == "!" for a, b in pairs))
 
     def test_with_filters(self) -> None:
         seen: Counter[str] = Counter()

@@ -57,6 +57,11 @@ class RulesTest(unittest.TestCase):
         self.assertIn("Nobody can know whether visitor-desk-1 and visitor-desk-2 get a lease", titles)
 
     def test_segments_against_each_other_and_what_ends_a_meeting(self) -> None:
+        self.assertEqual(self.client.get(f"plans/{self.plan}/meetings?by=name")[0], 400)
+        _, roles = self.client.get(f"plans/{self.plan}/meetings?by=role")
+        at = roles["segments"].index
+        self.assertEqual(roles["rows"][at("edge")][at("management")], "b")
+        self.assertEqual(roles["wrong"][at("edge")][at("management")], "!")
         _, told = self.client.get(f"plans/{self.plan}/meetings")
         a, b = (told["segments"].index(f"segment-{name}") for name in ("visitors", "management"))
         self.assertEqual((told["rows"][a][b], told["expected"][a][b]), ("b", "a"))

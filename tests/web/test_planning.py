@@ -414,6 +414,23 @@ class MeetingsTest(BrowserTest):
             "keep segment visitors apart from segment migration"
         )
 
+    def test_roles_against_each_other_lead_to_their_segments(self) -> None:
+        page = self.page
+        page.locator("body").press("t")
+        page.get_by_role("radiogroup", name="Against each other").get_by_text("Roles").click()
+        expect(page.get_by_text("7 roles against 7")).to_be_visible()
+        self.accessible()
+        wrong = page.get_by_role("gridcell", name="reaches, not as rules expect").first
+        wrong.click()
+        expect(page.get_by_role("heading", name="edge to management: reaches")).to_be_visible()
+        pairs = page.get_by_role("list", name="Segments of the two")
+        expect(pairs).to_contain_text("visitors to management reaches, not as rules expect")
+        self.accessible()
+        pairs.get_by_role("button", name="visitors to management").click()
+        expect(
+            page.get_by_role("heading", name="visitors to management: reaches; a rule keeps them apart")
+        ).to_be_visible()
+
 
 class MovesTest(BrowserTest):
     def cell(self, row: int, column: int) -> Any:

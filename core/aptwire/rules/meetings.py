@@ -23,7 +23,7 @@ from aptwire.plan.fields import Numbers, numbers
 from aptwire.plan.filters import Gate, passing, unsure, within
 from aptwire.plan.kinds import PLACES, Mirror, Rule, Segment
 from aptwire.plan.names import natural, some
-from aptwire.plan.plan import PlanError
+from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import SEGMENT, Apart, Reach, Subject, quoted, read
 from aptwire.plan.stacks import CONNECTED, GATEWAY, STATIC, Address, Entry, Stack
 from aptwire.rules.alike import Look, bounds
@@ -56,17 +56,12 @@ MOST_ENDINGS = 6
 
 @dataclass(frozen=True)
 class Meetings:
-    """`segments` (ids) in the order of their names, a row of letters for each, and a row of what rules expect."""
+    """`segments` (ids) in the order of their names, a row of letters for each, a row of what rules expect, and one with ! where a meeting isn't so, else a blank."""
 
     segments: tuple[str, ...]
     rows: tuple[str, ...]
     expected: tuple[str, ...]
-
-    @cached_property
-    def wrong(self) -> tuple[str, ...]:
-        """A row for each segment: ! where a meeting isn't as rules expect it, else a blank."""
-        pairs = (zip(row, expected, strict=True) for row, expected in zip(self.rows, self.expected, strict=True))
-        return tuple("".join("!" if wrong(*pair) else FREE for pair in row) for row in pairs)
+    wrong: tuple[str, ...]
 
 
 def wrong(letter: str, expected: str) -> bool:
@@ -345,9 +340,11 @@ class Meeting:
                     letter = self._unaddressed(a, b)
                 letters[a][b] = letter
                 letters[b][a] = {THERE: BACK, BACK: THERE}.get(letter, letter)
-        return Meetings(
-            tuple(s.id for s in self.segments), tuple(map("".join, letters)), tuple(map("".join, self._expected()))
-        )
+        expected = self._expected()
+        pairs = (zip(row, said, strict=True) for row, said in zip(letters, expected, strict=True))
+        wrongs = tuple("".join("!" if wrong(*pair) else FREE for pair in row) for row in pairs)
+        ids = tuple(segment.id for segment in self.segments)
+        return Meetings(ids, tuple(map("".join, letters)), tuple(map("".join, expected)), wrongs)
 
     # --- layer 2 ----------------------------------------------------------------------------------------------
 
@@ -656,13 +653,45 @@ def meetings(judgement: Judgement) -> Meetings:
     return judgement.once(_meetings)
 
 
+GRAVEST = (MEETS, BOTH, OPEN, APART, NOBODY)
+"""Of the pairs of two roles the one that counts, where none is one way only."""
+
+
+def by_role(plan: Plan, found: Meetings) -> Meetings:
+    """Roles against each other, each called by its name in place of a segment (the segments without one: an empty name): of their pairs of segments the gravest, what rules
+    expect of all of them, and in `wrong` whether one isn't so.  In the diagonal the segments of a role against one another."""
+    role = [plan.get("segment", id).role for id in found.segments]
+    roles = sorted(set(role), key=lambda name: (not name, natural(name.casefold())))
+    of = {name: [n for n, own in enumerate(role) if own == name] for name in roles}
+    rows, expects, wrongs = [], [], []
+    for one in roles:
+        pairs = [[(a, b) for a in of[one] for b in of[two] if a != b] for two in roles]
+        rows.append("".join(_gravest({found.rows[a][b] for a, b in each}) for each in pairs))
+        said = [{found.expected[a][b] for a, b in each if found.rows[a][b] != NOBODY} for each in pairs]
+        expects.append("".join(next(iter(letters)) if len(letters) == 1 else FREE for letters in said))
+        wrongs.append("".join("!" if any(found.wrong[a][b] == "!" for a, b in each) else FREE for each in pairs))
+    return Meetings(tuple(roles), tuple(rows), tuple(expects), tuple(wrongs))
+
+
+def _gravest(letters: set[str]) -> str:
+    """What stands for some pairs: who goes there in one of them and back in another one does both."""
+    ways = letters & {THERE, BACK}
+    if ways and not letters & {MEETS, BOTH}:
+        return ways.pop() if len(ways) == 1 else BOTH
+    return next((letter for letter in GRAVEST if letter in letters), NOBODY)
+
+
 BY_SEGMENT = ("segment", *(MEETING[letter] for letter in (MEETS, BOTH, THERE, BACK, OPEN)), "not as rules expect")
 
 
 def by_segment(judgement: Judgement) -> list[tuple[str, list[list[str]]]]:
     """Each segment (its name) with the names of those in each way that it stands to, in the order of `BY_SEGMENT`; who is apart from it is in none."""
     found = meetings(judgement)
-    names = [judgement.plan.get("segment", id).name for id in found.segments]
+    return listed(found, [judgement.plan.get("segment", id).name for id in found.segments])
+
+
+def listed(found: Meetings, names: Sequence[str]) -> list[tuple[str, list[list[str]]]]:
+    """The same of meetings of whom these are the names."""
     made = []
     for name, letters, wrongs in zip(names, found.rows, found.wrong, strict=True):
         groups = [

@@ -9,7 +9,7 @@ from aptwire.judge.risks.rules import RULE_RISKS
 from aptwire.plan.edits import edit_to_json
 from aptwire.plan.sentences import LONGEST, RuleError, could_follow, words
 from aptwire.rules.asking import asked
-from aptwire.rules.meetings import BACK, BOTH, MEETS, THERE, endings, meeting, rule_between
+from aptwire.rules.meetings import BACK, BOTH, MEETS, THERE, by_role, endings, meeting, rule_between
 from aptwire.rules.starting import starting_rules
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.decorators import api_view
@@ -41,15 +41,26 @@ def rules(request: Request, plan_id: uuid.UUID) -> Response:
     return Response({"rules": told, "starting": starting_rules(engine.plan)})
 
 
-@extend_schema(responses={200: ref("Meetings"), **REFUSED}, operation_id="get_meetings")
+@extend_schema(
+    parameters=[
+        OpenApiParameter("by", choice("segment", "role"), description="role: by their names, in place of segments")
+    ],
+    responses={200: ref("Meetings"), **REFUSED},
+    operation_id="get_meetings",
+)
 @api_view(["GET"])
 def meetings(request: Request, plan_id: uuid.UUID) -> Response:
     """Segments against each other, a letter each: somebody of one hears somebody of the other on layer 2 (m), packets get there over routers both ways (b), from the row’s
     segment to the column’s alone (>), or back alone (<), nobody can know (?), none of it (.), nobody is on one of them (-).  `expected` is what rules say of each: apart (a), apart on
     layer 2 (2), reached (r), nothing (a blank); `wrong` has a ! where it isn’t so."""
-    found = looked_at(request, plan_for(request, plan_id)).meetings()
-    said = {"segments": found.segments, "rows": found.rows, "expected": found.expected, "wrong": found.wrong}
-    return Response(said)
+    engine = looked_at(request, plan_for(request, plan_id))
+    found, by = engine.meetings(), said(request, "by", "segment")
+    if by not in ("segment", "role"):
+        raise bad("segment or role is needed", "by")
+    if by == "role":
+        found = by_role(engine.plan, found)
+    told = {"segments": found.segments, "rows": found.rows, "expected": found.expected, "wrong": found.wrong}
+    return Response(told)
 
 
 @extend_schema(

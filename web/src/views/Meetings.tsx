@@ -1,6 +1,6 @@
 import "../decks/Decks.css";
 
-import { Button, Heading, HStack, List } from "@chakra-ui/react";
+import { Button, Heading, HStack, List, SegmentGroup } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
 import { Link } from "react-router";
@@ -19,16 +19,30 @@ interface Row extends MarkRow {
   wrong: string;
 }
 
-const PINNED = [{ prop: "name", name: "Segment", size: 190, pin: "colPinStart" as const, readonly: true }];
+type By = "segment" | "role";
 
-/** Segments against each other: who meets or reaches whom, against what rules expect. */
-export function Meetings() {
-  const { id, at, book, snapshot } = usePlan();
-  const asked = useQuery({
-    queryKey: ["meetings", id, at, snapshot.revision],
-    queryFn: async () => unwrap(await api.GET("/api/plans/{plan_id}/meetings", { params: { path: { plan_id: id } } })),
-    placeholderData: (before) => before,
+const pinned = (name: string) => [{ prop: "name", name, size: 190, pin: "colPinStart" as const, readonly: true }];
+const PINNED = { segment: pinned("Segment"), role: pinned("Role") };
+/** What the segments are called that have no role. */
+const NO_ROLE = "no role";
+
+/** How segments, or roles, stand to each other. */
+function useMeetings(by: By, enabled = true) {
+  const { id, at, snapshot } = usePlan();
+  return useQuery({
+    queryKey: ["meetings", id, at, snapshot.revision, by],
+    queryFn: async () =>
+      unwrap(await api.GET("/api/plans/{plan_id}/meetings", { params: { path: { plan_id: id }, query: { by } } })),
+    placeholderData: (before, query) => (query?.queryKey[4] === by ? before : undefined),
+    enabled,
   });
+}
+
+/** Segments, or roles, against each other: who meets or reaches whom, against what rules expect. */
+export function Meetings() {
+  const { at, book } = usePlan();
+  const [by, setBy] = useState<By>("segment");
+  const asked = useMeetings(by);
   const [only, setOnly] = useState("");
   const [off, setOff] = useState(false);
   const [picked, setPicked] = useState<{ a: string; b: string } | null>(null);
@@ -38,12 +52,13 @@ export function Meetings() {
     () =>
       (asked.data?.segments ?? [])
         .map((segment, at) => {
+          if (by === "role") return { id: segment, at, head: segment || NO_ROLE, name: segment || NO_ROLE };
           const own = book.get("segment", segment);
           const head = own?.name ?? segment;
           return { id: segment, at, head, name: `${head} ${segmentTag(own)}` };
         })
         .sort((a, b) => compareNames(a.name, b.name)),
-    [asked.data, book],
+    [asked.data, book, by],
   );
   const rows = useMemo<Row[]>(() => {
     const wanted = only.trim().toLowerCase();
@@ -70,17 +85,40 @@ export function Meetings() {
   if (!asked.data) return <p role="status">Asking every segment about every other…</p>;
   const { segments, rows: letters, expected } = asked.data;
   const [one, two] = [picked?.a, picked?.b].map((segment) => segments.indexOf(segment ?? ""));
+  const counts = one !== undefined ? counted(letters[one] ?? "") : "";
+  const what = by === "segment" ? "segment" : "role";
+  const turn = (to: By): void => {
+    setBy(to);
+    setPicked(null);
+    setEnding(false);
+    setOnly("");
+  };
   return (
     <MarkSheet
-      label="Segments against each other"
+      key={by}
+      label={by === "segment" ? "Segments against each other" : "Roles against each other"}
       filters={
         <>
-          <WordsField label="Segments with" value={only} put={setOnly} />
+          <SegmentGroup.Root
+            size="xs"
+            value={by}
+            onValueChange={({ value }) => turn(value as By)}
+            aria-label="Against each other"
+          >
+            <SegmentGroup.Indicator />
+            <SegmentGroup.Items
+              items={[
+                { value: "segment", label: "Segments" },
+                { value: "role", label: "Roles" },
+              ]}
+            />
+          </SegmentGroup.Root>
+          <WordsField label={by === "segment" ? "Segments with" : "Roles with"} value={only} put={setOnly} />
           <Button size="xs" variant="outline" aria-pressed={off} onClick={() => setOff(!off)}>
             {off ? "All rows" : "Rows that aren’t as rules expect"}
           </Button>
           <Quiet>
-            {rows.length} {rows.length === 1 ? "segment" : "segments"} against {columns.length}
+            {rows.length} {rows.length === 1 ? what : `${what}s`} against {columns.length}
           </Quiet>
         </>
       }
@@ -90,7 +128,7 @@ export function Meetings() {
           <span className="by-hosts-off by-hosts-swatch" aria-hidden /> not as rules expect
         </li>
       }
-      pinned={PINNED}
+      pinned={PINNED[by]}
       columns={columns}
       rows={rows}
       empty={
@@ -101,17 +139,28 @@ export function Meetings() {
       shown={shown}
       pick={(a, at) => {
         const b = at === null ? undefined : segments[at];
-        setPicked(b !== undefined && b !== a ? { a, b } : null);
+        setPicked(b !== undefined && (b !== a || by === "role") ? { a, b } : null);
         setEnding(false);
       }}
       enter={() => {
-        if (!picked || at !== undefined) return false;
+        if (!picked || at !== undefined || by === "role") return false;
         setEnding(true);
         return true;
       }}
       leave={() => setEnding(false)}
     >
-      {picked && one !== undefined && two !== undefined && one >= 0 && two >= 0 ? (
+      {picked && by === "role" && one !== undefined && two !== undefined && one >= 0 && two >= 0 ? (
+        <OneRoles
+          {...picked}
+          letter={letters[one]?.[two] ?? "-"}
+          expected={expected[one]?.[two] ?? " "}
+          row={counts}
+          look={(a, b) => {
+            turn("segment");
+            setPicked({ a, b });
+          }}
+        />
+      ) : picked && one !== undefined && two !== undefined && one >= 0 && two >= 0 ? (
         <OneMeeting
           key={`${picked.a}|${picked.b}`}
           {...picked}
@@ -119,15 +168,80 @@ export function Meetings() {
           expected={expected[one]?.[two] ?? " "}
           ending={ending}
           end={setEnding}
-          row={counted(letters[one] ?? "")}
+          row={counts}
         />
       ) : (
         <Quiet>
-          Pick a cell: arrows or a click say over what two segments meet, Enter what would end it.{" "}
+          {by === "segment"
+            ? "Pick a cell: arrows or a click say over what two segments meet, Enter what would end it."
+            : "Pick a cell: arrows or a click say which segments of two roles meet."}{" "}
           {counted(letters.flatMap((row, n) => [...row].slice(n + 1)))}
         </Quiet>
       )}
     </MarkSheet>
+  );
+}
+
+/** Two roles in words: which of their segments meet or reach each other, and how. */
+function OneRoles({
+  a,
+  b,
+  letter,
+  expected,
+  row,
+  look,
+}: {
+  a: string;
+  b: string;
+  letter: string;
+  expected: string;
+  row: string;
+  /** Look at two segments by themselves. */
+  look: (a: string, b: string) => void;
+}) {
+  const { book } = usePlan();
+  const asked = useMeetings("segment");
+  const { segments = [], rows = [], wrong = [] } = asked.data ?? {};
+  const of = (role: string): number[] =>
+    segments.flatMap((id, n) => ((book.get("segment", id)?.role ?? "") === role ? [n] : []));
+  const pairs = of(a)
+    .flatMap((n) => of(b).map((m): [number, number] => [n, m]))
+    .filter(([n, m]) => (a === b ? n < m : true) && !".-".includes(rows[n]?.[m] ?? "-"));
+  const names = (n: number, m: number): string =>
+    [n, m].map((k) => book.get("segment", segments[k]!)?.name ?? segments[k]).join(" to ");
+  return (
+    <>
+      <Heading as="h2" size="sm" fontWeight="600">
+        {a || NO_ROLE} to {b || NO_ROLE}: {meetingOf(letter).word}
+        {EXPECTED[expected] && `; ${EXPECTED[expected]}`}
+      </Heading>
+      {asked.error && <p role="alert">{asked.error.message}</p>}
+      {asked.data && (
+        <HStack
+          as="ul"
+          aria-label="Segments of the two"
+          listStyleType="none"
+          gap="3"
+          wrap="wrap"
+          my="1"
+          fontSize="13px"
+        >
+          {pairs.map(([n, m]) => (
+            <li key={`${n} ${m}`}>
+              <Button size="2xs" variant="outline" onClick={() => look(segments[n]!, segments[m]!)}>
+                {names(n, m)}
+              </Button>{" "}
+              {meetingOf(rows[n]?.[m] ?? "-").word}
+              {wrong[n]?.[m] === "!" && ", not as rules expect"}
+            </li>
+          ))}
+          {!pairs.length && <li>No segment of the one meets or reaches one of the other.</li>}
+        </HStack>
+      )}
+      <Quiet>
+        <b>{a || NO_ROLE}</b>: {row}
+      </Quiet>
+    </>
   );
 }
 
