@@ -61,7 +61,7 @@ def at_port(judgement: Judgement, port: str, segment: str, name: str) -> Brought
     if own is None:
         raise PlanError([Problem("there is no such port", field="port")])
     there = far_end(plan, port)
-    stations = plan.where("station_port", "port", port)
+    stations = [*plan.where("station_port", "port", port), *plan.where("bmc", "port", port)]
     if there is not None or stations or own.lag is not None:
         what = called(plan, there) if there is not None else called(plan, stations[0]) if stations else "a LAG"
         raise PlanError([Problem(f"{called(plan, own)} isn’t free: {what} is there", field="port")])

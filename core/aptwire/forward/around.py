@@ -172,6 +172,12 @@ def _station(at: Around, record: Any) -> bool:
     return True
 
 
+def _bmc(at: Around, record: Any) -> bool:
+    if record.port is not None:
+        at.ports.add(record.port)
+    return record.port is not None
+
+
 def _private(at: Around, record: Any) -> bool:
     """A segment or secondary VLAN: private ports speak of it by VID."""
     at.dirty.update((group.switch, None) for group in at.plan.where("port_group", "mode", "private"))
@@ -208,6 +214,7 @@ AROUND: dict[str, Callable[[Around, Any], bool]] = {
     "cable": _cable,
     "station": _station,
     "station_port": _station,
+    "bmc": _bmc,
     "way_in": _fabric,
     "shared_address": _nothing,
 }

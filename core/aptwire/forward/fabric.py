@@ -232,9 +232,13 @@ class FabricMaker:
         found: dict[str, tuple[int, PortRule, str]] = {}
         for switch in self.plan.grouped("fabric_switch", "partial").get(True, ()):
             found[switch.id] = (self.bridges[switch.id].number, self.book.unknown(switch), switch.id)
-        stations = self.plan.grouped("station_port", "port")
+        stations, controllers = (self.plan.grouped(kind, "port") for kind in ("station_port", "bmc"))
         for port in ports.values():
-            if port.enabled and port.id not in self.far and not stations.get(port.id):
+            taken = port.id in self.far or stations.get(port.id)
+            if controllers.get(port.id):
+                # Nobody's frames come from there whom a block knows, so that its rule is worked out here.
+                self.rule_of(port.id)
+            elif port.enabled and not taken:
                 found[port.id] = (self.bridges[port.switch].number, self.rule_of(port.id), port.id)
         return found
 

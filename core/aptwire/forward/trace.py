@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from aptwire.forward.classes import UNTAGGED
 from aptwire.forward.parts import NOW, STATIONS, Link, Place, Stand, State, Team, TeamKey
 from aptwire.forward.paths import Roads, Step, goal, heard_as
 from aptwire.forward.routed import over_router
@@ -498,6 +499,18 @@ def entry_at(wiring: Wiring, way: WayIn) -> Place | None:
     hears = tuple(np.flatnonzero(rule.out == label).tolist())
     stand = Stand(STATIONS, -1, bridge, rule, label, int(rule.into[label]), hears, way.segment, "", judged=False)
     return Place(way.id, way.id, stand, ())
+
+
+def station_at(wiring: Wiring, record: str, port: str, vid: int | None, segment: str | None) -> Place | None:
+    """Whoever sends frames into a fabric port with a tag, or without one, as if he were a station there; None where the port drops them."""
+    rule = wiring.port_rules.get(port)
+    label = int(wiring.classes.of[vid]) if vid else UNTAGGED
+    if rule is None or rule.into[label] < 0:
+        return None
+    bridge = wiring.bridge_of[wiring.plan.get("fabric_port", port).switch].number
+    hears = tuple(np.flatnonzero(rule.out == label).tolist())
+    stand = Stand(STATIONS, -1, bridge, rule, label, int(rule.into[label]), hears, segment, "", judged=False)
+    return Place(record, record, stand, ())
 
 
 def _with_tag(wiring: Wiring, place: Place, vid: int) -> Place:

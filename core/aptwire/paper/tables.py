@@ -54,7 +54,7 @@ def _about(record: Record) -> tuple[str, str]:
 
 
 def wiring(plan: Plan) -> Sheet:
-    """The wiring schedule: each cable with both ends, for whoever plugs it; and each station, which is an end of its own."""
+    """The wiring schedule: each cable with both ends, for whoever plugs it; and each station and BMC, which is an end of its own."""
     rows: list[tuple[Cell, ...]] = []
     for cable in plan.all(Cable):
         ends = [_end(plan, id) for id in (cable.a, cable.b)]
@@ -69,6 +69,11 @@ def wiring(plan: Plan) -> Sheet:
             rows.append(
                 ("station", station.name, station.site, "", None, text, "", "", *_end(plan, port), "", "", "", "")
             )
+    for bmc in plan.all("bmc"):
+        if bmc.port is not None:
+            host, text = plan.get("host", bmc.host), str(bmc.vid or "untagged")
+            end = _end(plan, bmc.port)
+            rows.append(("host", host.name, host.site, "BMC", None, text, "", "", *end, "", "", *_about(bmc)))
     half = ("kind", "device", "site", "port", "Mbit/s", "tagged", "untagged", "LAG or team")
     head = (*(f"{name} {side}" for side in ("A", "B") for name in half), "label", "patch panels", *ABOUT)
     return Sheet("wiring", head, tuple(sorted(rows, key=lambda row: [natural(str(cell or "")) for cell in row])))
@@ -161,7 +166,8 @@ def _far(plan: Plan, port: FabricPort) -> str:
     if other is not None:
         return called(plan, other)
     stations = {s.station for s in plan.where("station_port", "port", port.id)}
-    return ", ".join(sorted(plan.get("station", id).name for id in stations))
+    names = [plan.get("station", id).name for id in stations]
+    return ", ".join(sorted([*names, *(called(plan, bmc) for bmc in plan.where("bmc", "port", port.id))]))
 
 
 def _cable_of(plan: Plan, port: FabricPort) -> str:

@@ -27,6 +27,7 @@ from aptwire.plan.kinds import (
     STATIC,
     UNSEEN,
     Adapter,
+    Bmc,
     Cable,
     FabricPort,
     FabricSwitch,
@@ -547,14 +548,35 @@ def _fit_station_port(plan: Plan, port: StationPort) -> Iterator[Problem]:
         yield _problem(
             port, "port", f"{called(plan, own)} is of another switch than {switch}, within which its station is"
         )
+    for bmc in plan.where("bmc", "port", port.port)[:1]:
+        name = called(plan, plan.find(port.port))
+        yield _problem(port, "port", f"{name} already has {called(plan, bmc)}; one port takes one")
     if any(plan.where("cable", end, port.port) for end in ("a", "b")):
         name = called(plan, plan.find(port.port))
         yield _problem(port, "port", f"{name} already has a cable; one port takes one")
 
 
+def _fit_bmc(plan: Plan, bmc: Bmc) -> Iterator[Problem]:
+    if (bmc.port is None) == (bmc.nic is None):
+        yield _problem(bmc, "port", "a BMC has a port of its own, or shares a NIC: one of the two")
+    if bmc.nic is not None and plan.get("nic", bmc.nic).host != bmc.host:
+        yield _problem(bmc, "nic", f"{called(plan, plan.find(bmc.nic))} is of another host")
+    if bmc.port is not None:
+        cables = [c for end in ("a", "b") for c in plan.where("cable", end, bmc.port)]
+        if cables or plan.where("station_port", "port", bmc.port):
+            name = called(plan, plan.find(bmc.port))
+            yield _problem(
+                bmc, "port", f"{name} already has {'a cable' if cables else 'a station'}; one port takes one"
+            )
+
+
 def _fit_cable(plan: Plan, cable: Cable) -> Iterator[Problem]:
     if cable.a == cable.b:
         yield _problem(cable, "b", "a cable needs two different ends")
+    for field, end in (("a", cable.a), ("b", cable.b)):
+        for bmc in plan.where("bmc", "port", end)[:1]:
+            name = called(plan, plan.find(end))
+            yield _problem(cable, field, f"{name} already has {called(plan, bmc)}; one port takes one")
     for field, end in (("a", cable.a), ("b", cable.b)):
         for port in plan.where("station_port", "port", end)[:1]:
             name = called(plan, plan.find(end))
@@ -726,6 +748,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "fabric_port": _fit_fabric_port,
     "lag": _fit_lag,
     "station_port": _fit_station_port,
+    "bmc": _fit_bmc,
     "cable": _fit_cable,
     "way_in": _fit_way_in,
     "route": _fit_route,

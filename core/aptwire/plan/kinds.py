@@ -136,6 +136,26 @@ class Host(Record):
     name: str = f.name()
     site: str = f.text(80)
     routes: bool = f.flag(False, help="forwards between its interfaces")
+    boots: str | None = f.ref(
+        "segment",
+        optional=True,
+        help="where it asks for its system when it starts: untagged, over each NIC by itself; absent: it has its own",
+    )
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Bmc(Record):
+    """The controller by which a host is reached while it is off: at a port of its own, or over a NIC of the host, past its team."""
+
+    kind: ClassVar[str] = "bmc"
+    title: ClassVar[str] = "BMC"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("host",), ("port",), ("nic",))
+    host: str = f.ref("host")
+    port: str | None = f.ref("fabric_port", optional=True, help="the port into which its own is plugged")
+    nic: str | None = f.ref("nic", optional=True, help="in place of that: the NIC that it shares")
+    vid: int | None = f.vid(help="the tag that it puts on; absent: untagged")
+    belongs: str | None = f.ref("segment", optional=True)
+    addresses: tuple[str, ...] = f.listed("addresses")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -835,6 +855,7 @@ KINDS: dict[str, type[Record]] = {
         Limits,
         AssumedFabric,
         Host,
+        Bmc,
         VirtualSwitch,
         Uplink,
         Nic,
@@ -902,7 +923,8 @@ free, where packets are sent on, dropped or translated, who leases what, what is
 
 BESIDE = {
     "segment": ("lease_servers", "ranges"),
-    "host": ("routes",),
+    "host": ("routes", "boots"),
+    "bmc": ("vid", "belongs", "addresses"),
     "guest": ("routes",),
     "cable": ("label", "places"),
     **dict.fromkeys(PLACES, ("addressing",)),  # which a frame doesn't show

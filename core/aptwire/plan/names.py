@@ -9,6 +9,7 @@ from aptwire.plan.kinds import (
     UNSEEN,
     Acceptance,
     Adapter,
+    Bmc,
     Cable,
     FabricPort,
     FilterLine,
@@ -52,6 +53,8 @@ def called(plan: Plan, record: Record | None) -> str:
         return "something that is gone"
     if isinstance(record, (Nic, VirtualSwitch)):
         return f"{record.name} of {_name(plan, 'host', record.host)}"
+    if isinstance(record, Bmc):
+        return f"the BMC of {_name(plan, 'host', record.host)}"
     if isinstance(record, (Uplink, PortGroup, HostPort)):
         switch = plan.of("virtual_switch").get(record.switch)
         host = _name(plan, "host", switch.host) if switch is not None else record.switch

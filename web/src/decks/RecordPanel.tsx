@@ -9,7 +9,7 @@ import { LinkButton, Quiet, TakeButton, Taking } from "../parts/controls";
 import { Picker } from "./Build";
 import { endsOf } from "../strand/rows";
 import { tagText } from "../model/ports";
-import { patch, portName, portsFor, seatsFor, unplug, whereabouts, type Proposal } from "./edits";
+import { patch, portName, portsFor, seatsFor, standingAt, unplug, whereabouts, type Proposal } from "./edits";
 import { fieldsOf, interfacesOf, ownerOf, type Draft, type FieldSpec } from "./fields";
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
@@ -182,6 +182,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       },
       { label: "Guest", body: <NewGuest id={id} {...ids} /> },
       { label: "NIC", body: <NewNic id={id} {...ids} /> },
+      { label: "BMC", body: <Controller id={id} {...ids} /> },
       { label: "Behind a firewall", body: <ShieldGuests id={id} {...ids} /> },
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
@@ -269,6 +270,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
     ],
   }),
   station_port: plain,
+  bmc: plain,
   way_in: ({ id, remove, ids }) => ({
     sections: [{ label: "Outside", body: <Outside id={id} {...ids} /> }, remove],
   }),
@@ -377,6 +379,7 @@ function About({ record }: { record: Draft }) {
 
 /** What is a part of another record is called after it. */
 const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
+  bmc: (book, id) => `BMC of ${book.get("host", book.get("bmc", id)!.host)?.name ?? ""}`,
   route: (book, id) => {
     const { of, via } = book.get("route", id)!;
     return `Route of ${String(book.byId.get(of)?.name ?? of)} over ${via}`;
@@ -838,7 +841,7 @@ function WaysIn({ id, book, done, open }: Part) {
   const ways = book.of("way_in", "segment", id);
   const free = book.records.fabric_port
     .map(({ id: port }) => port)
-    .filter((port) => !book.far.get(port) && !book.of("station_port", "port", port).length)
+    .filter((port) => !book.far.get(port) && standingAt(book, port) === undefined)
     .filter((port) => !ways.some((way) => way.port === port))
     .sort((a, b) => compareNames(portName(book, a), portName(book, b)));
   return (
@@ -1195,6 +1198,48 @@ function NewNic({ id, book, done }: Part) {
   );
 }
 
+/** The controller by which a host is reached while it is off. */
+function Controller({ id, book, done, open }: Part) {
+  const host = book.get("host", id)!;
+  const own = book.of("bmc", "host", id);
+  if (own.length)
+    return (
+      <ListWithDrops
+        label="BMC"
+        items={own.map((bmc) => ({
+          key: bmc.id,
+          text: [
+            bmc.port ? `at ${portName(book, bmc.port)}` : `over ${book.get("nic", bmc.nic)?.name ?? ""}`,
+            bmc.vid ? `tag ${bmc.vid}` : "untagged",
+            ...(bmc.addresses ?? []),
+          ].join(", "),
+          operations: [drop("bmc", bmc.id)],
+          message: `Take the BMC of ${host.name} away`,
+        }))}
+        empty=""
+        open={open}
+      />
+    );
+  return (
+    <>
+      <Quiet>
+        It has a port of its own, or shares one of the host’s NICs: then its frames go past the team, also while the
+        host is off.
+      </Quiet>
+      <FieldForm
+        fields={fieldsOf("bmc", book, undefined, { host: id })}
+        making
+        compose={(set) =>
+          set.port || set.nic ? [put("bmc", { id: freshId(book, `${id}/bmc`), host: id, ...set })] : []
+        }
+        message={() => `Say where the BMC of ${host.name} is`}
+        done={done}
+        action="Add the BMC"
+      />
+    </>
+  );
+}
+
 /** Every port of a switch, with what it carries and what is at its other end; and more of them. */
 function Ports({ id, book, done, open }: Part) {
   const ports = [...book.of("fabric_port", "switch", id)].sort((a, b) => compareNames(a.name, b.name));
@@ -1202,9 +1247,7 @@ function Ports({ id, book, done, open }: Part) {
     const far = book.far.get(port)?.id;
     const nic = book.get("nic", far);
     if (nic) return `${book.get("host", nic.host)?.name ?? ""} ${nic.name}`;
-    return far
-      ? portName(book, far)
-      : (book.get("station", book.of("station_port", "port", port)[0]?.station)?.name ?? "free");
+    return far ? portName(book, far) : (standingAt(book, port) ?? "free");
   };
   return (
     <>
@@ -1340,7 +1383,7 @@ function PlugIn({ id, book, done }: Part) {
         detail: "NIC without a cable",
       })),
     ...book.records.fabric_port
-      .filter((p) => p.switch !== own.switch && !book.far.has(p.id) && !book.of("station_port", "port", p.id).length)
+      .filter((p) => p.switch !== own.switch && !book.far.has(p.id) && standingAt(book, p.id) === undefined)
       .map((p) => ({ id: p.id, label: portName(book, p.id), detail: `${p.mode} ${p.vid ?? p.allowed ?? ""}` })),
   ]
     .slice(0, 40)

@@ -60,6 +60,13 @@ export function portName(book: Book, id: string): string {
     : (book.get("nic", id)?.name ?? id);
 }
 
+/** Who stands at a fabric port without a cable: a station, or a host’s BMC; undefined: nobody. */
+export function standingAt(book: Book, port: string): string | undefined {
+  const station = book.of("station_port", "port", port)[0]?.station;
+  const controller = book.of("bmc", "port", port)[0];
+  return book.get("station", station)?.name ?? (controller && `${book.get("host", controller.host)?.name ?? ""} BMC`);
+}
+
 /** Plug a NIC's cable into another port; a port in use hands its own cable over in exchange. */
 export function plug(book: Book, nic: RecordOf<"nic">, port: RecordOf<"fabric_port">): Proposal {
   const mine = book.far.get(nic.id);

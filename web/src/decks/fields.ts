@@ -1,6 +1,8 @@
 import type { Kind, RecordOf } from "../api/client";
 import { SPECS } from "../api/kinds";
-import type { Book } from "../model/records";
+import { tagText } from "../model/ports";
+import { compareNames, type Book } from "../model/records";
+import { portName, sameSite, standingAt } from "./edits";
 
 export type Draft = Record<string, unknown>;
 
@@ -298,7 +300,22 @@ const FIELDS: Fields = {
     vids("allowed", "Carries VIDs", "110, 200-219"),
     vid("native", "Native VLAN", "untagged dropped"),
   ],
-  host: () => [text("name", "Name"), text("site", "Site"), flag("routes", "Forwards", { more: true })],
+  host: (book) => [
+    text("name", "Name"),
+    text("site", "Site"),
+    flag("routes", "Forwards", { more: true }),
+    ref("boots", "Starts over", bootChoices(book), { more: true }),
+  ],
+  bmc: (book, record) => [
+    ref("port", "Its own port", ownPorts(book, record?.host ?? "", record?.port ?? "")),
+    ref("nic", "Or shares NIC", [
+      ["", "none"],
+      ...book.of("nic", "host", record?.host ?? "").map((n): [string, string] => [n.id, n.name]),
+    ]),
+    vid("vid", "Tag", "untagged"),
+    belongs(book),
+    list("addresses", "Addresses", "10.64.110.61/24"),
+  ],
   virtual_switch: () => [...switchFields, flag("partial", "Known in part", { more: true })],
   uplink: (book, record) => {
     const host = book.get("virtual_switch", record?.switch ?? "")?.host ?? "";
@@ -488,6 +505,26 @@ const ABOUT: FieldSpec[] = [
   text("note", "Note", { hint: "what people should know", more: true }),
   text("owner", "Owner", { hint: "who answers for it", more: true }),
 ];
+
+/** The segments over which a host may start. */
+const bootChoices = (book: Book): [string, string][] => [
+  ["", "nothing: it has its own system"],
+  ...segmentChoices(book).slice(1),
+];
+
+/** The free ports at a host's site into which its BMC may be plugged, and the one into which it is. */
+function ownPorts(book: Book, host: string, own: string): [string, string][] {
+  const site = book.get("host", host)?.site;
+  const free = book.records.fabric_port.filter(
+    (p) =>
+      p.id === own ||
+      (!book.far.has(p.id) &&
+        standingAt(book, p.id) === undefined &&
+        sameSite(book.get("fabric_switch", p.switch)?.site, site)),
+  );
+  const named = free.map((p): [string, string] => [p.id, `${portName(book, p.id)} ${tagText(p)}`]);
+  return [["", "none"], ...named.sort((a, b) => compareNames(a[1], b[1]))];
+}
 
 /** The switches within which a station may be: those into whose ports it is plugged alone. */
 function withinSwitches(book: Book, station: string): [string, string][] {

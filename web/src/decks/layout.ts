@@ -1,5 +1,6 @@
 import type { RecordOf } from "../api/client";
 import { compareNames, type Book } from "../model/records";
+import { standingAt } from "./edits";
 
 export interface Rect {
   x: number;
@@ -472,7 +473,7 @@ function placeBars(book: Book, layout: Layout, top: number): void {
   for (const record of ordered) {
     const span = spans.get(record.id)!;
     const free = byName(book.of("fabric_port", "switch", record.id).filter((p) => !book.far.has(p.id)));
-    const stations = free.filter((p) => book.of("station_port", "port", p.id).length);
+    const stations = free.filter((p) => standingAt(book, p.id) !== undefined);
     const from = span[0];
     // Its name stays in sight beside what is plugged in and, as far as there is room, what could be.
     const name = nameWidth(record);

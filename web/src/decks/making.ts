@@ -278,6 +278,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
       ...each("mirror", "target", id),
     ],
     nic: () => [
+      ...each("bmc", "nic", id),
       ...each("group_order", "nic", id),
       ...each("stamp_nic", "nic", id),
       ...letGo("adapter", "function_of"),
@@ -287,12 +288,19 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     host: () => [
       ...stacked(),
       ...each("stamp", "host", id),
+      ...each("bmc", "host", id),
       ...each("guest", "host", id),
       ...each("virtual_switch", "host", id),
       ...each("nic", "host", id),
     ],
     lag: () => [...letGo("fabric_port", "lag"), ...letGo("lag", "beside")],
-    fabric_port: () => [...each("station_port", "port", id), ...each("way_in", "port", id), ...cables],
+    bmc: nothing,
+    fabric_port: () => [
+      ...each("station_port", "port", id),
+      ...each("bmc", "port", id),
+      ...each("way_in", "port", id),
+      ...cables,
+    ],
     // A station within it stands at one of its ports: what hangs on both goes once.
     fabric_switch: () =>
       once([...each("station", "within", id), ...each("lag", "switch", id), ...each("fabric_port", "switch", id)]),
@@ -300,7 +308,8 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     segment: () => [
       ...each("secondary_vlan", "segment", id),
       ...each("way_in", "segment", id),
-      ...(["adapter", "host_port", "guest_tag", "station_port", "pattern_host_port"] as const).flatMap((k) =>
+      ...letGo("host", "boots"),
+      ...(["adapter", "host_port", "guest_tag", "station_port", "bmc", "pattern_host_port"] as const).flatMap((k) =>
         letGo(k, "belongs"),
       ),
     ],

@@ -4,6 +4,7 @@ import { segmentStyle, speed } from "../model/records";
 import { MARKS, VERDICTS, type Mark } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
 import { carriesVid, settings, tagList, tagText, unusual, uplinkText } from "../model/ports";
+import { standingAt } from "./edits";
 import type { Bar, Column, NicBox, Rect, SlotBox, SwitchBox, TeamLabel, Trunk } from "./layout";
 
 /** What every part of the drawing needs to know. */
@@ -572,25 +573,25 @@ export function FabricBar({ scene, bar, root }: { scene: Scene; bar: Bar; root: 
 
 export function Socket({ scene, id, rect }: { scene: Scene; id: string; rect: Rect }) {
   const port = scene.book.get("fabric_port", id)!;
-  const station = scene.book.get("station", scene.book.of("station_port", "port", id)[0]?.station);
+  const standing = standingAt(scene.book, id);
   const sw = scene.book.get("fabric_switch", port.switch)?.name ?? "";
   const off = port.enabled === false;
-  const said = station
-    ? `${station.name} on port ${port.name} of ${sw}`
+  const said = standing
+    ? `${standing} on port ${port.name} of ${sw}`
     : `${off ? "Disabled" : "Free"} port ${port.name} of ${sw}`;
   return (
     <button
       type="button"
       data-id={id}
-      className={["socket", station && "station", scene.targets.has(id) && "target", scene.over === id && "over"]
+      className={["socket", standing && "station", scene.targets.has(id) && "target", scene.over === id && "over"]
         .filter(Boolean)
         .join(" ")}
       style={place(rect)}
-      title={`${port.name}: ${tagText(port)}, ${station ? station.name : "nothing plugged in"}`}
+      title={`${port.name}: ${tagText(port)}, ${standing ?? "nothing plugged in"}`}
       aria-label={said}
       onClick={() => scene.select(id)}
     >
-      {station ? station.name : `${port.name} ${off ? "off" : "free"}`}
+      {standing ?? `${port.name} ${off ? "off" : "free"}`}
     </button>
   );
 }

@@ -22,6 +22,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   limits: ["limits sheet", "limits sheets"],
   assumed_fabric: ["assumed fabric", "assumed fabrics"],
   host: ["host", "hosts"],
+  bmc: ["BMC", "BMCs"],
   virtual_switch: ["virtual switch", "virtual switches"],
   uplink: ["uplink", "uplinks"],
   nic: ["NIC", "NICs"],

@@ -22,6 +22,7 @@ from aptwire.judge.risks.leases import LeaseRisks
 from aptwire.judge.risks.ranges import RangeRisks
 from aptwire.judge.risks.routes import RouteRisks
 from aptwire.judge.risks.rules import RuleRisks
+from aptwire.judge.risks.starting import StartRisks
 from aptwire.judge.risks.teams import TeamRisks
 from aptwire.judge.risks.thin import ThinRisks
 from aptwire.judge.risks.tidy import TidyRisks
@@ -42,6 +43,7 @@ class _All(
     RangeRisks,
     RouteRisks,
     RuleRisks,
+    StartRisks,
     TidyRisks,
     AlikeRisks,
 ):
@@ -112,6 +114,8 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
         _All.pools,
         _All.unasked,
         _All.strewn,
+        _All.controllers,
+        _All.starts,
         _kept(_All.misplaced, _ranges),
         _All.rules,
         _All.contradictions,

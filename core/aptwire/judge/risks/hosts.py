@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from functools import partial
 
 from aptwire.judge.risks.base import RISK, Offers, Risk, RiskSearch
+from aptwire.judge.starting import fits, of_bmc
 from aptwire.plan.edits import Drop, Edit, Operation, Patch
 from aptwire.plan.kinds import (
     ABOUT,
@@ -51,12 +52,26 @@ class HostRisks(RiskSearch):
                             "own-guest",
                             (port.id, guest.id),
                             f"{self.host(host)} is managed through {guest.name}, which runs on it",
-                            f"While {guest.name} is down, nobody beyond the subnet reaches the host to start it.",
+                            f"While {guest.name} is down, nobody beyond the subnet reaches the host to start it{self._other_way(host, gate)}",
                             (port.id, guest.id),
                             endpoints=(port.id,),
                             facts=(self.fact(port.id, f"gateway {gate}", f"is {guest.name} on the same host"),),
                             mends=partial(HostRisks._elsewhere, guest=guest),
                         )
+
+    def _other_way(self, host: str, gate: str) -> str:
+        """Whether a host has a BMC that is reached past a gateway, in words."""
+        bmc = next(iter(self.plan.where("bmc", "host", host)), None)
+        if bmc is None:
+            return "; no BMC of it is known."
+        segment = self.plan.of("segment").get(bmc.belongs)
+        if segment is not None and gate in segment.gateways:
+            return f"; its BMC hangs on {gate} too."
+        if segment is None or not fits(segment, of_bmc(self.judgement, bmc)):
+            return (
+                "; whether its BMC is reached isn’t known." if segment is None else "; its BMC isn’t where it belongs."
+            )
+        return f"; its BMC, on {segment.name}, is another way in."
 
     def _elsewhere(self, guest: Guest) -> tuple[tuple[str, Edit], ...]:
         """The guest on another host that has its port groups, by name and tag."""
