@@ -14,6 +14,7 @@ import click
 from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import end_of
 from aptwire.above.ping import ping as ask_ping
+from aptwire.above.room import told_size
 from aptwire.formats.hosts import read_hosts
 from aptwire.formats.linux import LARGEST_FILE
 from aptwire.forward.compiling import compile_wiring
@@ -435,13 +436,14 @@ def ping(plan_file: str, a: str, b: str, without: str | None, service: str, pcap
     try:
         state = State(lost=frozenset([find_nic(plan, without)])) if without else None
         packet = read_packet(service)
-        found = ask_ping(judge(plan), end_of(plan, a), end_of(plan, b), state, packet)
+        judgement = judge(plan)
+        found = ask_ping(judgement, end_of(plan, a), end_of(plan, b), state, packet)
     except PlanError as error:
         _fail(error.problems)
     if pcapng:
         _write(pcapng, capture(plan, found, packet))
     if as_json:
-        _print_json(found.to_json())
+        _print_json({**found.to_json(), "size": told_size(judgement.wiring, found)})
     else:
         for way, title in zip(found.ways, ("there", "back"), strict=False):
             rows = []
@@ -453,7 +455,7 @@ def ping(plan_file: str, a: str, b: str, without: str | None, service: str, pcap
             click.echo(f"{table((title, 'out of', 'next hop', 'whose', 'why there', 'outcome'), rows)}\n")
         for when, outcome, reason in found.elsewhere:
             click.echo(f"{when}: {outcome}{f', {reason}' if reason else ''}")
-        click.echo(found.sentence)
+        click.echo(" ".join(filter(None, (found.sentence, told_size(judgement.wiring, found)))))
     sys.exit(0 if found.outcome == ANSWERED else 1)
 
 

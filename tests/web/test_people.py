@@ -426,6 +426,7 @@ class TraceTest(BrowserTest):
         page.goto(f"{URL}/plans/{self.plan}/trace?a=gannet/tap-ticketing-web-1&b=gannet/tap-berth-planner")
         ping = page.get_by_role("region", name="Ping")
         expect(ping).to_contain_text("berth-planner (10.65.20.11) answers ticketing-web-1.")
+        expect(ping).to_contain_text("Packets of up to 1,500 bytes get there and back.")
         question = ping.get_by_role("table").first
         expect(question.get_by_role("row").nth(1)).to_contain_text("by its gateway 10.65.10.1")
         expect(question.get_by_role("row").nth(2)).to_contain_text("on link")

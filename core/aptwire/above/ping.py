@@ -6,7 +6,7 @@ heard with the answer.  The answer finds its own way back.  What the plan doesn'
 never taken as reached.  Filters let it through, or don't; what they let
 out gets its answers back.  Whoever translates puts its own address in place of the sender's, and that one back into the answer (RFC 3022 section 2.2); a filter sees
 the addresses of before.  Whoever has its address by lease has it as the plan's servers give it.  An outside network answers as one of the
-addresses that stand for it.  The size of packets isn't asked here.
+addresses that stand for it.  The size of packets isn't asked here (`room.py`).
 """
 
 from __future__ import annotations

@@ -268,6 +268,7 @@ def components() -> dict[str, Schema]:
             target=TEXT,
             outcome=PINGED,
             sentence=TEXT,
+            size=TEXT,
             ways=many(ref("Way")),
             elsewhere=many(obj(state=TEXT, outcome=PINGED, reason=TEXT)),
         ),

@@ -8,6 +8,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from aptwire.above.ping import end_of, ping
+from aptwire.above.room import told_size
 from aptwire.forward.strand import strand as strand_of
 from aptwire.forward.trace import find_place
 from aptwire.forward.trace import trace as trace_frame
@@ -346,10 +347,11 @@ def trace(request: Request, plan_id: uuid.UUID) -> Response:
 )
 @api_view(["GET"])
 def get_ping(request: Request, plan_id: uuid.UUID) -> Response:
-    """Whether b answers a ping from a: a guest, station, host, host/tap, or a record's id; b may be an address."""
+    """Whether b answers a ping from a: a guest, station, host, host/tap, or a record's id; b may be an address.  `size` says how large packets get there and back."""
     judgement = _engine(request, plan_id).judgement()
     a, b = (asked_end(judgement.plan, asked(request, name), name) for name in ("a", "b"))
-    return Response(ping(judgement, a, b, packet=read_packet(asked(request, "on"))).to_json())
+    found = ping(judgement, a, b, packet=read_packet(asked(request, "on")))
+    return Response({**found.to_json(), "size": told_size(judgement.wiring, found)})
 
 
 @extend_schema(responses={200: obj(leases=many(ref("Lease"))), **REFUSED}, operation_id="list_leases")

@@ -293,7 +293,9 @@ function Pinged({
       <h2>
         Ping <span className={look}>{said}</span>
       </h2>
-      <p className="ping-said">{ping.sentence}</p>
+      <p className="ping-said">
+        {ping.sentence} {ping.size}
+      </p>
       {before && (
         <p className="ping-said">
           <b>The plan itself:</b> {before.sentence === ping.sentence ? "the same." : before.sentence}
