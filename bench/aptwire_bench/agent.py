@@ -309,6 +309,23 @@ class Echo:
         return any(packet[at : at + 1] == b"\0" and packet[at + 4 : at + 6] == wanted for packet, at in heads)
 
 
+class Connect:
+    """A TCP connection (RFC 9293 section 3.5) as the routing table says, to a port at which somebody listens."""
+
+    def __init__(self, address: str, port: int) -> None:
+        self.sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+        self.sock.setblocking(False)
+        self.begun = self.sock.connect_ex((address, port))
+
+    def answered(self) -> bool:
+        """Whether the connection stands."""
+        with self.sock:
+            if self.begun not in (0, errno.EINPROGRESS):
+                return False
+            _, ready, _ = select.select([], [self.sock], [], 0)
+            return bool(ready) and self.sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR) == 0
+
+
 class Discover:
     """A DHCPDISCOVER (RFC 2131 clause 3.1) and the offers that it may get."""
 
@@ -511,22 +528,40 @@ class Job:
         return counts
 
     def reach(self) -> list[bool]:
-        """Whether each ping was answered and each lease offered, with the kernel's own stack at both ends."""
+        """Whether each ping was answered, each lease offered and each connection made, with the kernel's own stack at both ends."""
         trials = self.job.get("trials", [])
         programs = [self.server(*trial["server"]) for trial in trials if trial["what"] == "lease"]
-        with self.serving(programs):
-            asked: list[Echo | Discover] = []
+        with self.serving(programs), self.listeners({(t["at"], t["port"]) for t in trials if t["what"] == "connect"}):
+            asked: list[Echo | Discover | Connect] = []
             for number, trial in enumerate(trials):
                 space, device = trial["from"]
                 self.kernel.enter(space)
                 try:
-                    asked.append(
-                        Discover(device, number) if trial["what"] == "lease" else Echo(device, trial["to"], number)
-                    )
+                    if trial["what"] == "lease":
+                        asked.append(Discover(device, number))
+                    elif trial["what"] == "connect":
+                        asked.append(Connect(trial["to"], trial["port"]))
+                    else:
+                        asked.append(Echo(device, trial["to"], number))
                 finally:
                     self.kernel.leave()
             time.sleep(2 if trials else 0)
             return [a.answered() for a in asked]
+
+    @contextlib.contextmanager
+    def listeners(self, wanted: set[tuple[str, int]]) -> Iterator[None]:
+        """Somebody who listens at some ports, each in a namespace."""
+        with contextlib.ExitStack() as held:
+            for space, port in sorted(wanted):
+                self.kernel.enter(space)
+                try:
+                    listener = held.enter_context(socket.socket(socket.AF_INET, socket.SOCK_STREAM))
+                    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+                    listener.bind(("0.0.0.0", port))
+                    listener.listen(64)
+                finally:
+                    self.kernel.leave()
+            yield
 
     def leased(self) -> list[list[list[Any]]]:
         """What each interface that asks is offered by the plan's own servers and relays."""

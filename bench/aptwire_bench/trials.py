@@ -13,7 +13,9 @@ from aptwire.forward.frames import Frames, guard
 from aptwire.forward.parts import NOW
 from aptwire.judge.verdicts import judge
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES, Outside
+from aptwire.plan.filters import PING as ICMP
+from aptwire.plan.filters import Packet, read_ports
+from aptwire.plan.kinds import PLACES, FilterLine, Outside
 from aptwire.plan.names import called
 from aptwire.plan.outside import StandIns
 from aptwire.plan.plan import Plan
@@ -21,7 +23,9 @@ from aptwire.plan.stacks import owner_of
 
 from aptwire_bench.scene import Limit, Scene
 
-PING, LEASE, REACH = "ping", "lease", "reach"
+PING, LEASE, REACH, CONNECT = "ping", "lease", "reach", "connect"
+PORTS = (22, 80, 443, 5432)
+"""To some of these connections are made, and to those of which filters speak."""
 
 
 @dataclass(frozen=True)
@@ -37,18 +41,21 @@ class Holder:
 
 @dataclass(frozen=True)
 class Trial:
-    """A ping to an address out of one interface, one that goes as routing tables say (*reach*), or a lease from a server: who asks whom, whether the
-    engine says that it succeeds, and the `seats` of all that may have a part in it."""
+    """A ping to an address out of one interface, one that goes as routing tables say (*reach*), a connection to a `port` (*connect*), or a lease from a server: who
+    asks whom, whether the engine says that it succeeds, and the `seats` of all that may have a part in it."""
 
     what: str
     source: Holder
     target: Holder
     expected: bool
     seats: frozenset[str]
+    port: int = 0
 
     def say(self, plan: Plan) -> str:
         """In words."""
         names = [called(plan, plan.find(h.record)) for h in (self.source, self.target)]
+        if self.what == CONNECT:
+            return f"{names[0]} connects to tcp {self.port} at {self.target.address.ip} of {names[1]}"
         if self.what != LEASE:
             return f"{names[0]} pings {self.target.address.ip} of {names[1]}"
         return f"{names[0]} asks for a lease of {names[1]}"
@@ -116,20 +123,26 @@ def _machine(plan: Plan, holder: Holder) -> str:
 
 
 def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random) -> Iterator[Trial]:
-    """From one stack to another, over as many routers as it takes: half of them answered, as far as there are any.  What the engine doesn't
-    know isn't asked."""
+    """From one stack to another, over as many routers as it takes: half of them answered, as far as there are any, half of them connections.  What the engine
+    doesn't know isn't asked."""
     ends = [*everybody, *_outsides(plan)]
     pairs = [(a, b) for a in ends for b in ends if a.address.network != b.address.network]
     judgement = judge(plan) if pairs else None
-    left = {ANSWERED: most - most // 2, SILENT: most // 2}
-    for a, b in dice.sample(pairs, min(8 * most, len(pairs))):
+    spoken = {port for line in plan.all(FilterLine) for low, high in read_ports(line.ports) for port in (low, high)}
+    ports = sorted(spoken.union(PORTS))
+    half = {ANSWERED: most - most // 2, SILENT: most // 2}
+    left = {(outcome, port): n - n // 2 if port else n // 2 for outcome, n in half.items() for port in (False, True)}
+    for n, (a, b) in enumerate(dice.sample(pairs, min(8 * most, len(pairs)))):
         assert judgement is not None
+        port = dice.choice(ports) if n % 2 else 0
+        packet = Packet("tcp", port) if port else ICMP
         # Everybody is on in the kernel.
-        told = Pings(judgement, exact=True, waking=True).ask(a.record, b.record, NOW)
-        if not left.get(told.outcome) or _machine(plan, a) == _machine(plan, b):
+        told = Pings(judgement, exact=True, waking=True).ask(a.record, b.record, NOW, packet)
+        if not left.get((told.outcome, bool(port))) or _machine(plan, a) == _machine(plan, b):
             continue
-        left[told.outcome] -= 1
-        yield Trial(REACH, a, b, told.outcome == ANSWERED, frozenset(_seats(plan, told, a, b)))
+        left[told.outcome, bool(port)] -= 1
+        seats = frozenset(_seats(plan, told, a, b))
+        yield Trial(CONNECT if port else REACH, a, b, told.outcome == ANSWERED, seats, port)
 
 
 def _outsides(plan: Plan) -> Iterator[Holder]:
@@ -220,8 +233,10 @@ def bursts(plan: Plan, frames: Frames, scene: Scene, most: int) -> list[Burst]:
 def trial_job(trial: Trial, stacks: dict[str, tuple[str, str]]) -> dict[str, object]:
     """A trial as the agent takes it."""
     made: dict[str, object] = {"what": trial.what, "from": list(stacks[trial.source.record])}
-    if trial.what == REACH:
+    if trial.what in (REACH, CONNECT):
         made["from"] = [stacks[trial.source.record][0], ""]
+    if trial.what == CONNECT:
+        made |= {"at": stacks[trial.target.record][0], "port": trial.port}
     if trial.what != LEASE:
         return {**made, "to": str(trial.target.address.ip)}
     net = trial.target.address.network
