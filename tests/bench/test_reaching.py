@@ -9,6 +9,7 @@ import unittest
 from collections.abc import Callable
 
 from aptwire.blueprints.bubble import bubble
+from aptwire.blueprints.routing import routing
 from aptwire.blueprints.shielding import shield
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import apply_edit
@@ -25,7 +26,7 @@ AT_ONCE = 15
 
 
 def with_blueprints(seed: int) -> Plan:
-    """A plan in which a bubble has been made of a segment, and guests of a host are behind a firewall, where that can be."""
+    """A plan in which a bubble has been made of a segment, guests of a host are behind a firewall, and a switch routes, where that can be."""
     plan = outward_plan(seed)
     dice = random.Random(seed)
     hosts, segments = sorted(plan.of("host")), sorted(plan.of("segment"))
@@ -36,6 +37,11 @@ def with_blueprints(seed: int) -> Plan:
         plan = apply_edit(plan, found.edit)[0]
     with contextlib.suppress(PlanError):
         found = shield(judge(plan), host, "moat", outside, "10.79.1.0/24", dice.sample(guests, min(2, len(guests))))
+        plan = apply_edit(plan, found.edit)[0]
+    with contextlib.suppress(PlanError):
+        found = routing(
+            judge(plan), dice.choice(sorted(plan.of("fabric_switch"))), dice.sample(segments, min(2, len(segments)))
+        )
         plan = apply_edit(plan, found.edit)[0]
     return plan
 

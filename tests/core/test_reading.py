@@ -198,6 +198,32 @@ class LeasingTest(unittest.TestCase):
         )
         self.assertTrue(any("leases addresses of 10.66.10.0/24" in line for line in report))
 
+    def test_guests_ask_for_what_was_leased_to_their_name(self) -> None:
+        shown = links(
+            {"ifname": "eth0", "master": "br0"},
+            bridge("br0"),
+            bridge("br1"),
+            tap("t1", "br0", "kiosk"),
+            tap("t2", "br0", "desk"),
+        )
+        files = {
+            "ip-link.json": shown,
+            "ip-addr.json": self.ADDRESSES,
+            "dnsmasq.conf": b"dhcp-range=10.66.10.100,10.66.10.149",
+        }
+        leases = b"1793000000 52:54:00:AA:00:01 10.66.10.105 Kiosk 01:52:54\n1793000000 52:54:00:aa:00:02 10.66.10.106 * *\nduid 00:01\n17 9 2001:db8::1 desk 00\n"
+        plan, report = read(**files, **{"dnsmasq.leases": leases})
+        asking = {a.name: (a.addressing, a.mac) for a in plan.all("adapter")}
+        self.assertEqual(asking, {"t1": ("lease", "52:54:00:aa:00:01"), "t2": ("static", None)})
+        self.assertTrue(any("leased 10.66.10.105" in line for line in report))
+        with self.assertRaises(PlanError) as caught:
+            read(**files, **{"dnsmasq.leases": leases.replace(b"10.66.10.106", b"10.66.10.300")})
+        self.assertIn("dnsmasq.leases: line 2", str(caught.exception.problems[0]))
+        # Without its configuration nobody knows what it would lease.
+        del files["dnsmasq.conf"]
+        plan, _ = read(**files, **{"dnsmasq.leases": leases})
+        self.assertEqual({a.addressing for a in plan.all("adapter")}, {"static"})
+
     def test_a_relay_is_at_the_port_with_its_address(self) -> None:
         plan, report = self.leased("dhcp-relay=10.66.10.1,10.66.20.9", "dhcp-relay=10.9.9.9,10.66.20.9")
         (relay,) = plan.all("lease_relay")

@@ -13,7 +13,7 @@ from dataclasses import replace
 from typing import Any
 
 from aptwire.formats.filtering import RULESET, lay_filters
-from aptwire.formats.leasing import lay_leases
+from aptwire.formats.leasing import lay_leases, take_leases
 from aptwire.formats.lldp import Neighbour
 from aptwire.formats.making import Records, Report
 from aptwire.formats.observed import QUIRKS, Device, Interface, PortVlans
@@ -75,6 +75,7 @@ def build_plan(name: str, devices: Mapping[str, Device], heard: Heard, report: R
             _HostBuilder(made, device, heard).build()
     _Cabling(made, devices, heard).build()
     read_tunnels(made, devices)
+    take_leases(made, devices)
     _propose(made)
     return made.plan()
 

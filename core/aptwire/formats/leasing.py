@@ -7,19 +7,19 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from aptwire.plan.ids import make_id
-from aptwire.plan.kinds import HostPort, LeaseRelay, LeaseScope
+from aptwire.plan.kinds import LEASE, Adapter, Guest, HostPort, LeaseRelay, LeaseScope
 from aptwire.plan.plan import PlanError, Problem
 
 if TYPE_CHECKING:
     from aptwire.formats.making import Records
     from aptwire.formats.observed import Device
 
-CONFIGURATION = "dnsmasq.conf"
+CONFIGURATION, LEASES = "dnsmasq.conf", "dnsmasq.leases"
 ROUTER = ("3", "option:router")
 ELSEWHERE = ("conf-file", "conf-dir", "dhcp-hostsfile", "dhcp-hostsdir", "dhcp-optsfile", "dhcp-optsdir", "dhcp-script")
 """Names that lead to other files."""
@@ -76,6 +76,34 @@ def read_leasing(raw: bytes, place: str) -> Leasing:
             except ValueError as error:
                 raise PlanError([Problem(f"{name.strip()}: {error}", place=f"{place}: line {number}")]) from None
     return reading.told()
+
+
+@dataclass(frozen=True)
+class Leased:
+    """An address that somebody got: from a MAC address, by the name that he said (empty: none)."""
+
+    mac: str
+    address: Address
+    name: str
+
+
+def read_leased(raw: bytes, place: str) -> tuple[Leased, ...]:
+    """What a server has leased over IPv4, a line each: until when, MAC address, address, name, client id; PlanError names the line that can't be used."""
+    found = []
+    for number, line in enumerate(raw.decode(errors="replace").splitlines(), 1):
+        parts = line.split()
+        if parts[:1] == ["duid"]:
+            # What follows is of IPv6.
+            break
+        try:
+            if parts:
+                _, mac, address, name, *_ = parts
+                if _MAC.fullmatch(mac):
+                    found.append(Leased(mac.lower(), ipaddress.IPv4Address(address), "" if name == "*" else name))
+        except ValueError:
+            text = f"“{line.strip()[:60]}” is no lease: a time, a MAC address, an address and a name"
+            raise PlanError([Problem(text, place=f"{place}: line {number}")]) from None
+    return tuple(found)
 
 
 class _Reading:
@@ -216,6 +244,25 @@ def lay_leases(made: Records, device: Device, host: str) -> None:
             made.report.add("left out", device.name, f"a relay at {local}, which none of its ports has")
     for port, servers in asked.items():
         made.put(LeaseRelay(id=make_id(f"{port}/relay"), at=port, to=tuple(dict.fromkeys(servers))))
+
+
+def take_leases(made: Records, devices: Mapping[str, Device]) -> None:
+    """Guests that are called as somebody to whom a server that was read leased an address ask for theirs, from his MAC address: as long as nothing else is said of them."""
+    named: dict[str, list[Guest]] = {}
+    for guest in made.of(Guest):
+        named.setdefault(guest.name.casefold(), []).append(guest)
+    adapters: dict[str, list[Adapter]] = {}
+    for adapter in made.of(Adapter):
+        adapters.setdefault(adapter.guest, []).append(adapter)
+    for device in devices.values():
+        for lease in device.leased if device.leasing.ranges else ():
+            guests = named.get(lease.name.casefold(), []) if lease.name else []
+            own = adapters.get(guests[0].id, []) if len(guests) == 1 else []
+            if len(own) == 1 and not own[0].addresses and own[0].mac is None:
+                made.change(own[0].id, mac=lease.mac, addressing=LEASE)
+                adapters[guests[0].id] = []
+                said = f"{device.name} leased {lease.address} to {lease.mac}, who called himself so: it is taken to ask for its address"
+                made.report.add("proposed", own[0].id, said)
 
 
 def _scope(

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 from aptwire.formats.filtering import RULESET, Filtering, read_filtering
-from aptwire.formats.leasing import CONFIGURATION, Leasing, read_leasing
+from aptwire.formats.leasing import CONFIGURATION, LEASES, Leasing, read_leased, read_leasing
 from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans, Tunnel
 from aptwire.formats.settings import SYSCTL, Settings, read_settings
 from aptwire.formats.shape import Shape, shapes
@@ -24,7 +24,7 @@ LINK, ADDR, VLAN, PORTS, FDB = STATES = (
     "bridge-fdb.json",
 )
 ROUTES = ("ip-route.json", "ip-route6.json")
-FILES = (*STATES, SYSCTL, *ROUTES, CONFIGURATION, RULESET)
+FILES = (*STATES, SYSCTL, *ROUTES, CONFIGURATION, LEASES, RULESET)
 ALL_ZEROS = "00:00:00:00:00:00"
 """Whom a tunnel's entry for this address names gets what it floods."""
 
@@ -66,7 +66,8 @@ def read_device(name: str, files: Mapping[str, bytes]) -> Device:
     leasing = read_leasing(files[CONFIGURATION], f"{name}/{CONFIGURATION}") if CONFIGURATION in files else Leasing()
     rules = read_filtering(files[RULESET], f"{name}/{RULESET}", LARGEST_FILE) if RULESET in files else Filtering()
     routes = _routes(load(ROUTES[0]), load(ROUTES[1]))
-    return Device(name, interfaces, port_vlans, unread, settings, routes, leasing, rules)
+    leased = read_leased(files[LEASES], f"{name}/{LEASES}") if LEASES in files else ()
+    return Device(name, interfaces, port_vlans, unread, settings, routes, leasing, rules, leased)
 
 
 def _routes(four: Iterable[Shape], six: Iterable[Shape]) -> dict[str, tuple[str, ...]]:

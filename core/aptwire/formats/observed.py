@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from aptwire.formats.filtering import Filtering
-from aptwire.formats.leasing import Leasing
+from aptwire.formats.leasing import Leased, Leasing
 from aptwire.formats.settings import Settings
 from aptwire.plan import vids
 
@@ -116,7 +116,7 @@ class Interface:
 @dataclass
 class Device:
     """A device: its interfaces by name, the VLANs of its bridge ports, what it answers and forwards as far as that was read, the subnets that it sends to
-    each next hop, what it leases, and what it lets through."""
+    each next hop, what it leases, what it lets through, and what it has leased."""
 
     name: str
     interfaces: dict[str, Interface]
@@ -126,6 +126,7 @@ class Device:
     routes: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     leasing: Leasing = field(default_factory=Leasing)
     filtering: Filtering = field(default_factory=Filtering)
+    leased: tuple[Leased, ...] = ()
 
     def under(self, master: str) -> list[Interface]:
         """The interfaces that a bridge or bond has taken in, in the order in which the device numbers them."""
