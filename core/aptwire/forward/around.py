@@ -198,6 +198,7 @@ AROUND: dict[str, Callable[[Around, Any], bool]] = {
     "limits": _nothing,
     "assumed_fabric": _assumed,
     "host": _host,
+    "bmc": _bmc,
     "virtual_switch": _on_host,
     "uplink": _uplink,
     "nic": _nic,
@@ -214,7 +215,6 @@ AROUND: dict[str, Callable[[Around, Any], bool]] = {
     "cable": _cable,
     "station": _station,
     "station_port": _station,
-    "bmc": _bmc,
     "way_in": _fabric,
     "shared_address": _nothing,
 }
