@@ -161,6 +161,38 @@ class ReadingTest(unittest.TestCase):
         plan, _ = router(ruleset([meta("iifname", "br10"), ACCEPT]))
         self.assertEqual({line.action for line in plan.all(FilterLine)}, {"allow"})
 
+    def test_answers_that_some_line_may_drop_before_they_are_let_through_arent_known(self) -> None:
+        states = {"vmap": {"key": {"ct": {"key": "state"}}, "data": {"set": [["established", ACCEPT]]}}}
+        for rules in (
+            # Let through on one interface alone.
+            [[meta("iifname", "br20"), states]],
+            [[meta("iifname", "br20"), ESTABLISHED, ACCEPT]],
+            # What it does with some of them, before, isn't known.
+            [[payload("ip", "saddr", net("10.0.20.0/24")), meta("mark", 1), DROP], [ESTABLISHED, ACCEPT]],
+        ):
+            plan, _ = router(ruleset(*rules, [meta("iifname", "br10"), ACCEPT], policy="drop"))
+            of_four = [line for line in plan.all(FilterLine) if "::/0" not in line.targets]
+            self.assertNotIn("allow", {line.action for line in of_four})
+
+    def test_chains_beside_the_one_for_what_is_forwarded(self) -> None:
+        raw = {**BASE, "table": "raw", "name": "pre", "hook": "prerouting"}
+        self.assertEqual(self.lines(ruleset([meta("iifname", "br10"), ACCEPT], chain=raw)), [])
+        self.assertEqual(
+            {line[0] for line in self.lines(ruleset([meta("iifname", "br10"), DROP], chain=raw))}, {"unknown"}
+        )
+        self.assertEqual(len(self.lines(ruleset(chain={**raw, "family": "ip"}, policy="drop"))), 1)
+
+    def test_each_family_has_its_own_icmp(self) -> None:
+        said = ruleset(
+            [ESTABLISHED, ACCEPT],
+            [meta("l4proto", "icmp"), ACCEPT],
+            [meta("l4proto", {"set": ["ipv6-icmp", "udp"]}), ACCEPT],
+        )
+        self.assertEqual(
+            [(line[4], line[5]) for line in self.lines(said)],
+            [("0.0.0.0/0", "icmp"), ("0.0.0.0/0", "udp"), ("::/0", "icmp"), ("::/0", "udp")],
+        )
+
     def test_two_chains_see_what_is_forwarded(self) -> None:
         said = ruleset([DROP], more=({"chain": {**BASE, "table": "other", "policy": "drop"}},))
         self.assertEqual({line.action for line in router(said)[0].all(FilterLine)}, {"unknown"})

@@ -598,7 +598,7 @@ class QueryTest(BrowserTest):
         expect(found.filter(has_text="segment")).to_have_count(2)
         page.keyboard.press("Enter")
         expect(field).to_have_value("vid:210-220")
-        expect(page.get_by_role("table").locator(".cell-link").first).to_be_visible()
+        expect(page.get_by_role("treegrid").locator(".cell-link").first).to_be_visible()
         page.keyboard.press("Control+k")
         page.keyboard.type("rule:x")
         expect(page.get_by_role("alert").filter(has_text="there is no field “rule”").first).to_be_visible()

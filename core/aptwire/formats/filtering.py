@@ -28,6 +28,8 @@ RULESET = "nft.json"
 ALLOW, DENY, UNKNOWN = "allow", "deny", "unknown"
 EVERYTHING = {"ip": "0.0.0.0/0", "ip6": "::/0"}
 ANSWERS = {"established", "related"}
+AROUND = ("ingress", "prerouting", "postrouting", "egress")
+"""Where chains see packets that are forwarded, beside the hook for these."""
 NEUTRAL = {"counter", "log", "comment", "notrack", "mangle", "ct count", "last"}
 """Statements that change nothing about where a packet gets."""
 PROTOCOLS = {
@@ -41,6 +43,7 @@ PROTOCOLS = {
     1: "icmp",
     58: "icmp",
 }
+ICMP = {"ip": ("icmp", 1), "ip6": ("ipv6-icmp", "icmpv6", 58)}
 DEEPEST = 16
 """Chains that jump to each other further than this aren't read."""
 
@@ -178,7 +181,7 @@ class _Reading:
                 lines.append(Line(UNKNOWN, targets=(EVERYTHING[family],)))
             for base in bases if len(bases) == 1 else ():
                 lines += self._filter(base, family)
-        lines = list(dict.fromkeys(lines))
+        lines = list(dict.fromkeys([*self._beside(), *lines]))
         for base in (b for b in self.bases if b.type == "nat" and b.key[0] in ("ip", "inet") and self.rules.get(b.key)):
             if base.hook == "postrouting":
                 for rule in self.rules[base.key]:
@@ -196,6 +199,20 @@ class _Reading:
         """Whether a chain may do anything to a packet."""
         return base.drops or bool(self.rules.get(base.key))
 
+    def _beside(self) -> Iterator[Line]:
+        """What isn't known since chains that see packets before they are forwarded, or after, do more than pass them on."""
+        for base in self.bases:
+            family, *name = base.key
+            if base.type == "nat" or base.hook not in AROUND or family not in (*EVERYTHING, "inet"):
+                continue
+            said = {word for rule in self.rules.get(base.key, []) for one in rule.parts("expr") for word in one.data}
+            if base.drops or said - NEUTRAL - {"match", "accept"}:
+                self.unread.append(
+                    f"{' '.join(name)}: it sees what is forwarded too, and isn’t read; so that isn’t known"
+                )
+                families = EVERYTHING if family == "inet" else (family,)
+                yield from (Line(UNKNOWN, targets=(EVERYTHING[one],)) for one in families)
+
     # --- filters ----------------------------------------------------------------------------------------------
 
     def _filter(self, base: _Base, family: str) -> list[Line]:
@@ -206,8 +223,8 @@ class _Reading:
         end = Line(DENY if base.drops else ALLOW, targets=(EVERYTHING[family],))
         if base.drops:
             lines.append(end)
-        # A line that drops before answers are let through drops some of them: then nobody knows of any that they get back.
-        early = next((not before for line, before in [*made, (end, answers)] if line.action == DENY), False)
+        # A line that may drop before answers are let through may drop some of them: then nobody knows of any that they get back.
+        early = any(line.action != ALLOW and not before for line, before in [*made, (end, answers)])
         if early:
             self.unread.append(
                 f"{' '.join(base.key[1:])}: it doesn’t let answers back in before it drops anything, so what gets one isn’t known"
@@ -227,7 +244,7 @@ class _Reading:
                 [(name, said)] = list(statement.data.items())[:1] or [("", None)]
                 if name == "match":
                     self._match(chain, statement.part("match"), met, family)
-                elif name == "vmap" and self._lets_answers(said):
+                elif name == "vmap" and self._lets_answers(said) and not _narrowed(met):
                     answers = True
                     met.never = True
                 elif name in ("accept", "drop", "reject", "jump", "goto", "return", "queue"):
@@ -282,11 +299,11 @@ class _Reading:
                 raise _Unread
             values = self._values(chain, right)
             if "meta" in left:
-                self._meta(str(left["meta"].get("key")), values, met)
+                self._meta(str(left["meta"].get("key")), values, met, family)
             elif "ct" in left and left["ct"].get("key") == "state":
                 met.states = frozenset(map(str, values))
             elif "payload" in left:
-                self._payload(left["payload"], values, met)
+                self._payload(left["payload"], values, met, family)
             else:
                 raise _Unread
         except (_Unread, ValueError, TypeError, AttributeError, KeyError):
@@ -304,21 +321,21 @@ class _Reading:
         return right if isinstance(right, list) else [right]
 
     @staticmethod
-    def _meta(key: str, values: list[Any], met: _Met) -> None:
+    def _meta(key: str, values: list[Any], met: _Met, family: str) -> None:
         if key in ("iifname", "iif", "oifname", "oif"):
             met.narrow("enters" if key.startswith("i") else "leaves", tuple(sorted(map(str, values))))
         elif key in ("l4proto", "protocol"):
             if key == "protocol":
                 met.narrow("family", {"ip": "ip", "ip6": "ip6"}[values[0]] if len(values) == 1 else None)
             else:
-                _speak(values, met)
+                _speak(values, met, family)
         elif key == "nfproto":
             met.narrow("family", {"ipv4": "ip", "ipv6": "ip6"}[values[0]] if len(values) == 1 else None)
         else:
             raise _Unread
 
     @staticmethod
-    def _payload(payload: Mapping[str, Any], values: list[Any], met: _Met) -> None:
+    def _payload(payload: Mapping[str, Any], values: list[Any], met: _Met, family: str) -> None:
         protocol, of = payload.get("protocol"), payload.get("field")
         if protocol in EVERYTHING and of in ("saddr", "daddr"):
             nets = tuple(str(net) for value in values for net in _nets(value))
@@ -329,7 +346,7 @@ class _Reading:
             met.never = met.never or not nets
         elif (protocol, of) in (("ip", "protocol"), ("ip6", "nexthdr")):
             met.narrow("family", protocol)
-            _speak(values, met)
+            _speak(values, met, family)
         elif protocol in ("tcp", "udp", "th") and of == "dport":
             if protocol != "th":
                 met.narrow("protocols", frozenset({protocol}))
@@ -359,6 +376,9 @@ class _Reading:
                 met.unread.append(name)
         if met.family == "ip6":
             return
+        if masked and met.family is None and base.key[0] == "inet":
+            # IPv6 too, which a plan doesn't translate.
+            lines.insert(0, Line(UNKNOWN, leaves=met.leaves or (), targets=(EVERYTHING["ip6"],)))
         simple = not (met.unread or met.enters or met.targets or met.protocols or met.ports or met.states)
         if masked and simple:
             masks.append(Masking(met.leaves or (), met.sources or ()))
@@ -376,11 +396,14 @@ def _narrowed(met: _Met) -> bool:
     ) or bool(met.unread)
 
 
-def _speak(values: list[Any], met: _Met) -> None:
-    known = {PROTOCOLS.get(value) for value in values}
-    if None in known:
+def _speak(values: list[Any], met: _Met, family: str) -> None:
+    """Takes in protocols; ICMP is of IPv4 alone, and ICMPv6 of IPv6."""
+    if not all(value in PROTOCOLS for value in values):
         raise _Unread
-    met.narrow("protocols", frozenset(str(protocol) for protocol in known))
+    other = ICMP["ip6" if family == "ip" else "ip"]
+    known = frozenset(PROTOCOLS[value] for value in values if value not in other)
+    met.narrow("protocols", known)
+    met.never = met.never or not known
 
 
 def _lines(action: str, met: _Met, family: str) -> Iterator[Line]:
