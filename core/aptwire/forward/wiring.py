@@ -38,6 +38,7 @@ from aptwire.plan.kinds import (
     FabricPort,
     Record,
 )
+from aptwire.plan.layers import layered
 from aptwire.plan.plan import Plan
 
 T = TypeVar("T")
@@ -116,6 +117,11 @@ class Wiring:
             yield from block.teams
 
     @cached_property
+    def stand_of(self) -> Mapping[str, Stand]:
+        """The stand of each interface, by record."""
+        return {record: stand for block in self.blocks.values() for record, stand in block.stand_of.items()}
+
+    @cached_property
     def crossed(self) -> frozenset[int]:
         """The virtual switches (bridge numbers) that frames may cross on their way."""
         return frozenset(n for n, bridge in enumerate(self.bridges) if bridge.virtual and bridge.crossing_row >= 0)
@@ -143,6 +149,11 @@ class Wiring:
             may = {bridge.number for bridge in bridges}
             kept = before.crossed - may if may & before.crossed else before.crossed
             vars(self)["crossed"] = kept | {b.number for b in bridges if b.virtual and b.crossing_row >= 0}
+        if "stand_of" in vars(before):
+            stands: dict[str, Stand | None] = {id: None for block in gone for id in block.stand_of}
+            for block in fresh:
+                stands.update(block.stand_of)
+            vars(self)["stand_of"] = layered(before.stand_of, stands)
         if "team_links" in vars(before):
             links = dict(before.team_links)
             for block in gone:

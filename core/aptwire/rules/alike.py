@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Hashable, Iterable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from itertools import chain, product
 from typing import NamedTuple
@@ -49,10 +49,10 @@ class Look:
             spoken(self.plan, id) if self.plan.find(id, PLACES) is not None else called(self.plan, self.plan.find(id))
         )
 
-    @cached_property
-    def stand_of(self) -> dict[str, Stand]:
+    @property
+    def stand_of(self) -> Mapping[str, Stand]:
         """The stand of each interface."""
-        return {record: stand for block in self.wiring.blocks.values() for record, stand in block.stand_of.items()}
+        return self.wiring.stand_of
 
     def owner(self, id: str) -> str:
         """The guest, station or host of whom something is, by id."""
