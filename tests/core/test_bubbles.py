@@ -82,6 +82,9 @@ class BubbleTest(unittest.TestCase):
         for guest in added(before.plan, after.plan, "guest"):
             self.assertEqual(guest.host, hosts[guest.name.removesuffix("-lab")])
         self.assertIn("apart even if hostile", found.says)
+        # Nothing stands empty where only a router's tags come in.
+        for group in added(before.plan, after.plan, "port_group"):
+            self.assertTrue(after.plan.where("adapter", "port_group", group.id), group.id)
         self.assertEqual(apply_edit(after.plan, burst(after.plan, "lab").edit)[0], before.plan)
 
     def test_somebody_gets_in_by_an_adapter_of_his_own_and_nothing_gets_out_by_it(self) -> None:

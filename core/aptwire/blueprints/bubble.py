@@ -182,6 +182,13 @@ class _Bubble:
         made: list[Operation] = [*map(Put, segments), *self._offered(segments)]
         made += self._copied(apply_edit(plan, tuple(made))[0])
         made += self._way_in(apply_edit(plan, tuple(made))[0])
+        # A port group on whose VID only routers' tags come in is of no use once the routers have their own.
+        seats = {op.record.port_group for op in made if isinstance(op, Put) and isinstance(op.record, Adapter)}
+        made = [
+            op
+            for op in made
+            if not (isinstance(op, Put) and isinstance(op.record, PortGroup) and op.record.id not in seats)
+        ]
         text = rule_of(name)
         made.append(Put(Rule(id=plan.fresh_id(f"bubble-{name}"), text=text)))
         answer = asked(judged_after(self.judgement, tuple(made))).ask(text)
