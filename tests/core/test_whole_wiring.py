@@ -216,6 +216,22 @@ class OrderTest(Case):
         self.assertTrue(any("n1 of a" in hop.where for hop in way.hops))
         self.assertEqual(hears(made.plan())["b/b1|"], ["a/a1|"])
 
+    def test_neighbours_that_are_alone_on_their_segment_meet_whatever_ways_out_they_have(self) -> None:
+        made = two_nics("standby", ports=("10, 20", "10, 20"))
+        made.segment(20)
+        made.guest("a", "a2", 20)
+        group = made.put("port_group", "a/odd", switch="a/s", name="odd", mode="access", vid=20)
+        for n in (0, 1):
+            made.put("group_order", f"o{n}", port_group=group, nic=f"a/n{n}", role="excluded")
+        made.put("guest", "g3", host="a", name="a3")
+        made.put("adapter", "a3", guest="g3", name="a3", port_group=group, belongs="s20")
+        # One of them gets out and the other doesn't; within their switch they hear each other.
+        self.judged(made, a2="home", a3="home")
+        made.guest("b", "b2", 20)
+        for port in made.kinds["fabric_port"]:
+            port["allowed"] = "10, 20"
+        self.judged(made, a2="home", b2="home", a3="stranded")
+
     def test_other_groups_keep_the_order_of_the_uplink(self) -> None:
         made = two_nics("standby", ports=("20", "10"))
         made.segment(20)

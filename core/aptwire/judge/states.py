@@ -181,6 +181,10 @@ class _States:
             if segment in self.landing.routed_segments and self.weight[stands[of]].sum() > 1:
                 self._routed_state(now, segment, of, ok)
                 continue
+            if not special[at] and total[at] > 1 and self._in_one_switch(stands[of]):
+                # Team orders of their own may take them different ways; within their switch all of it meet all the same.
+                ok[of] = True
+                continue
             if not special[at] and total[at] > 1:
                 # Its largest group is all that it must reach, and which that is was counted above.
                 own = slice(runs.first[at], runs.first[at] + count[at])
@@ -210,6 +214,11 @@ class _States:
                 need = needs[int(np.flatnonzero(~met[:, bad[0]])[0])]
                 self._cut_off(now, of[bad], mine, of, need)
         self.fine[stands[ok]] = True
+
+    def _in_one_switch(self, stands: np.ndarray) -> bool:
+        """Whether some stands all hear each other within one switch."""
+        near = self.landing.local(stands)
+        return bool((near == near[0]).all())
 
     def _with_peers(self, now: JudgedState, of: np.ndarray, good: np.ndarray) -> np.ndarray:
         """Who of those that reach their gateway meets the peers that do: a gateway on each half of a segment makes no whole of it."""
@@ -359,7 +368,12 @@ class _States:
 
         def both_ways(a: int, stand: int, heard: set[int], reached: set[int]) -> bool:
             open_ = not heard.isdisjoint(reaches[a]) and not hears[a].isdisjoint(reached)
-            return open_ and not self.apart.kept(numbers[a], stand)
+            return (open_ or beside(a, stand)) and not self.apart.kept(numbers[a], stand)
+
+        def beside(a: int, stand: int) -> bool:
+            """Whether both sit in one switch, within which they hear each other whatever its uplink's far end makes of their frames."""
+            one, two = self.stands[numbers[a]], self.stands[stand]
+            return one.bridge == two.bridge >= 0 and one.context in two.hears and two.context in one.hears
 
         def meet(a: int, b: int) -> bool:
             return both_ways(a, numbers[b], hears[b], reaches[b])
@@ -517,6 +531,8 @@ class _States:
             weight += shift.weight * ((shift.after == main) - (shift.before == main))
         if total < 2 or weight * 2 <= total:
             return False
+        if any(0 <= shift.after != main for shift in shifts) and self._in_one_switch(today.placed(segment)):
+            return False
         towards = ""
         for shift in shifts:
             if shift.after == main:
@@ -594,6 +610,11 @@ class _Today:
         stands, rows = self.order[self.starts[segment] : self.starts[segment + 1]], self.judge.rows
         first = self.judge.first[stands]
         return stands, np.where(rows.right[first], rows.group[first], -1)
+
+    def placed(self, segment: int) -> np.ndarray:
+        """The stands of a segment that are on its tag."""
+        stands, groups = self._stands(segment)
+        return stands[groups >= 0]
 
     def someone(self, segment: int, shifts: list[Shift]) -> str:
         """Who stands for the main group of a segment after these shifts."""
