@@ -14,6 +14,7 @@ from urllib.parse import quote
 
 import jsonschema
 from aptwire.above.ping import ping
+from aptwire.above.room import told_size
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Patch, apply_edit, touched
 from aptwire.plan.file import read_plan, write_plan
@@ -310,8 +311,10 @@ class AnswersTest(unittest.TestCase):
         plan = self.client.demo()
         asked = f"plans/{plan}/ping?a=ticketing-web-1&b=berth-planner"
         status, told = self.client.get(asked)
-        core = ping(judge(demo_plan()), "guest-ticketing-web-1", "guest-berth-planner")
-        self.assertEqual((status, told), (200, json.loads(json.dumps(core.to_json()))))
+        judgement = judge(demo_plan())
+        core = ping(judgement, "guest-ticketing-web-1", "guest-berth-planner")
+        wanted = {**core.to_json(), "size": told_size(judgement.wiring, core)}
+        self.assertEqual((status, told), (200, json.loads(json.dumps(wanted))))
         self.assertEqual(told["outcome"], "answered")
         self.client.edit(plan, 0, patch("guest", "guest-edge-firewall", routes=False))
         self.assertEqual(self.client.get(asked)[1]["outcome"], "silent")
