@@ -11,6 +11,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from aptwire.plan.fields import range_text
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import LEASE, Adapter, Guest, HostPort, LeaseRelay, LeaseScope
 from aptwire.plan.plan import PlanError, Problem
@@ -293,7 +294,7 @@ def _scope(
         id=id,
         of=host,
         subnet=str(net),
-        pool=tuple(f"{Address(a)}-{Address(b)}" if a < b else str(Address(a)) for a, b in joined)[:64],
+        pool=tuple(range_text(a, b) for a, b in joined)[:64],
         gateways=tuple(str(router) for router in handed if router in net),
         kept=tuple(f"{mac} {address}" for mac, address in kept.items())[:1000],
         minutes=min(r.minutes for r in ranges),

@@ -493,18 +493,17 @@ def entry_at(wiring: Wiring, way: WayIn) -> Place | None:
     vid = wiring.plan.get("segment", way.segment).vid
     rule = wiring.port_rules.get(way.port)
     label = int(rule.out[wiring.classes.of[vid]]) if rule is not None and vid is not None else -1
-    if rule is None or label < 0 or rule.into[label] < 0:
-        return None
-    bridge = wiring.bridge_of[wiring.plan.get("fabric_port", way.port).switch].number
-    hears = tuple(np.flatnonzero(rule.out == label).tolist())
-    stand = Stand(STATIONS, -1, bridge, rule, label, int(rule.into[label]), hears, way.segment, "", judged=False)
-    return Place(way.id, way.id, stand, ())
+    return _standing(wiring, way.id, way.port, label, way.segment) if label >= 0 else None
 
 
 def station_at(wiring: Wiring, record: str, port: str, vid: int | None, segment: str | None) -> Place | None:
     """Whoever sends frames into a fabric port with a tag, or without one, as if he were a station there; None where the port drops them."""
+    return _standing(wiring, record, port, int(wiring.classes.of[vid]) if vid else UNTAGGED, segment)
+
+
+def _standing(wiring: Wiring, record: str, port: str, label: int, segment: str | None) -> Place | None:
+    """A place at a fabric port for whoever has no stand there, with the tag that its frames have; None where the port drops them."""
     rule = wiring.port_rules.get(port)
-    label = int(wiring.classes.of[vid]) if vid else UNTAGGED
     if rule is None or rule.into[label] < 0:
         return None
     bridge = wiring.bridge_of[wiring.plan.get("fabric_port", port).switch].number

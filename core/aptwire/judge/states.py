@@ -181,11 +181,11 @@ class _States:
             if segment in self.landing.routed_segments and self.weight[stands[of]].sum() > 1:
                 self._routed_state(now, segment, of, ok)
                 continue
-            if not special[at] and total[at] > 1 and self._in_one_switch(stands[of]):
-                # Team orders of their own may take them different ways; within their switch all of it meet all the same.
-                ok[of] = True
-                continue
             if not special[at] and total[at] > 1:
+                if self._in_one_switch(stands[of]):
+                    # Team orders of their own may take them different ways; within their switch all of it meet all the same.
+                    ok[of] = True
+                    continue
                 # Its largest group is all that it must reach, and which that is was counted above.
                 own = slice(runs.first[at], runs.first[at] + count[at])
                 starts, stops = runs.start[own], run_stop[own]

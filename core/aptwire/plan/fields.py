@@ -197,6 +197,12 @@ def range_of(text: str) -> Range:
     return _range(text)[1]
 
 
+def range_text(first: int, last: int) -> str:
+    """A range of IPv4 addresses in numbers as records keep it."""
+    low, high = ipaddress.IPv4Address(first), ipaddress.IPv4Address(last)
+    return str(low) if first == last else f"{low}-{high}"
+
+
 PURPOSES = ("static", "leases", "reserved")
 """What a range of addresses may be for: to be given to interfaces for their own, to be leased, to be nobody's."""
 

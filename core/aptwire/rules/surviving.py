@@ -20,6 +20,7 @@ from aptwire.plan.edits import Drop, Edit, Patch
 from aptwire.plan.kinds import PLACES, Cable, FabricSwitch, Host, Nic, Segment, Uplink
 from aptwire.plan.names import called, host_of, some
 from aptwire.plan.plan import Plan
+from aptwire.plan.sentences import FAILING_TWO
 from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN, Answer
 
 MOST_WORK = 100_000
@@ -104,7 +105,7 @@ class Surviving:
 
     @property
     def _things(self) -> str:
-        return {"fabric_switch": "switches", "nic": "NICs"}.get(self.thing, f"{self.thing}s")
+        return next(words for words, thing in FAILING_TWO.items() if thing == self.thing)
 
     def _told(self, when: str, splits: Sequence[Split]) -> Answer:
         """That none of them stays whole, or that nobody can know of one."""

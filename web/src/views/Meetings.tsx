@@ -27,14 +27,13 @@ const PINNED = { segment: pinned("Segment"), role: pinned("Role") };
 const NO_ROLE = "no role";
 
 /** How segments, or roles, stand to each other. */
-function useMeetings(by: By, enabled = true) {
+function useMeetings(by: By) {
   const { id, at, snapshot } = usePlan();
   return useQuery({
     queryKey: ["meetings", id, at, snapshot.revision, by],
     queryFn: async () =>
       unwrap(await api.GET("/api/plans/{plan_id}/meetings", { params: { path: { plan_id: id }, query: { by } } })),
     placeholderData: (before, query) => (query?.queryKey[4] === by ? before : undefined),
-    enabled,
   });
 }
 

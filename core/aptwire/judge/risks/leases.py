@@ -15,7 +15,7 @@ from aptwire.judge.lease import room_of
 from aptwire.judge.leasing import silenced
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch, without
 from aptwire.plan.edits import Drop, Edit, Patch
-from aptwire.plan.fields import Range, numbers, range_of
+from aptwire.plan.fields import Range, numbers, range_of, range_text
 from aptwire.plan.kinds import LEASE, PLACES, LeaseRelay, LeaseScope, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.stacks import ends_of
@@ -169,8 +169,7 @@ class LeaseRisks(RiskSearch):
         for _, first, last in map(range_of, found.pool):
             for end in [*(n for n in out if first <= n <= last), last + 1]:
                 if first < end:
-                    low, high = (str(ipaddress.ip_address(n)) for n in (first, end - 1))
-                    left.append(low if low == high else f"{low}-{high}")
+                    left.append(range_text(first, end - 1))
                 first = end + 1
         return f"Take {some(addresses)} out of the pool", (Patch("lease_scope", scope, {"pool": left}),)
 

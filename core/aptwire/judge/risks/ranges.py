@@ -9,7 +9,7 @@ from typing import Any
 from aptwire.judge.plugging import next_free_address
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
 from aptwire.plan.edits import Patch
-from aptwire.plan.fields import Range, numbers, purpose_of, range_of
+from aptwire.plan.fields import Range, numbers, purpose_of, range_of, range_text
 from aptwire.plan.kinds import PLACES, LeaseScope, Segment
 from aptwire.plan.names import called, some
 
@@ -79,7 +79,7 @@ class RangeRisks(RiskSearch):
 
     def _told_pool(self, segment: Segment, scope: LeaseScope, leases: Sequence[tuple[int, int]]) -> Risk:
         name = called(self.plan, scope)
-        pool = [_text(first, last) for first, last in leases]
+        pool = [range_text(first, last) for first, last in leases]
         return Risk(
             RISK,
             "strewn-pool",
@@ -119,9 +119,3 @@ def _within(subnet: str, told: Sequence[tuple[str, Range]]) -> list[tuple[str, i
 def _meet(one: tuple[int, int], two: tuple[int, int]) -> bool:
     """Whether two ranges have an address in common."""
     return one[0] <= two[1] and two[0] <= one[1]
-
-
-def _text(first: int, last: int) -> str:
-    """A range of IPv4 addresses as records keep it."""
-    low, high = (str(ipaddress.IPv4Address(n)) for n in (first, last))
-    return low if low == high else f"{low}-{high}"

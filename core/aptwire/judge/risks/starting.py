@@ -97,34 +97,19 @@ class StartRisks(RiskSearch):
             entries = list(of_start(self.judgement, host))
             right = [e for e in entries if fits(segment, e)]
             good = [e for e in right if e.waits is None]
-            title = f"{host.name} can’t start over {segment.name}"
             if not good:
                 told = [f"{e.nic.name}: {self._why(segment, e)}" for e in entries if e.nic is not None]
                 text = f"It asks untagged, over each NIC by itself; {'; '.join(told) if told else 'none of its NICs has a link'}."
-                yield Risk(
-                    RISK,
-                    "no-start",
-                    (host.id,),
-                    title,
-                    text,
-                    (host.id,),
-                    segment=segment.id,
-                    facts=(self.fact(host.id, f"starts over {segment.name}", text),),
-                    mends=self._lets_start(segment, right or entries),
-                )
+                yield self._no_start(host, segment, text, self._lets_start(segment, right or entries))
             elif self.plan.of("lease_scope") and not any(self._leased(e) for e in good):
                 names = some(e.nic.name for e in good if e.nic is not None)
                 text = f"It lands there over {names}, and nobody who leases addresses hears it."
-                yield Risk(
-                    RISK,
-                    "no-start",
-                    (host.id,),
-                    title,
-                    text,
-                    (host.id,),
-                    segment=segment.id,
-                    facts=(self.fact(host.id, f"starts over {segment.name}", text),),
-                )
+                yield self._no_start(host, segment, text, ())
+
+    def _no_start(self, host: Host, segment: Segment, text: str, mends: Offers) -> Risk:
+        title = f"{host.name} can’t start over {segment.name}"
+        facts = (self.fact(host.id, f"starts over {segment.name}", text),)
+        return Risk(RISK, "no-start", (host.id,), title, text, (host.id,), segment=segment.id, facts=facts, mends=mends)
 
     def _why(self, segment: Segment, found: Entry) -> str:
         if found.port is None:
