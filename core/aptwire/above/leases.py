@@ -14,17 +14,14 @@ from functools import cached_property, partial
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import InStates, Pings, may_lease
-from aptwire.forward.parts import NOW, Place, Stand, State
-from aptwire.judge.changes import Changes
-from aptwire.judge.ground import Ground, blocks_of
+from aptwire.above.speaking import Speaking
+from aptwire.forward.parts import NOW, Place, State
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, Lease, Offer, kept_by, room_of
-from aptwire.judge.voices import voices
-from aptwire.judge.why import is_idle
 from aptwire.plan.kinds import LEASE, PLACES, LeaseRelay, LeaseScope, Record, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
-from aptwire.plan.stacks import Stack, adapter_of, forwarding, owner_of
+from aptwire.plan.stacks import adapter_of, forwarding, owner_of
 
 
 @dataclass(frozen=True)
@@ -51,36 +48,35 @@ def mac_of(plan: Plan, record: Record) -> str | None:
     return adapter.mac if adapter is not None else None
 
 
-class Leases:
+class Leases(Speaking[Source, Offer]):
     """Who gets which lease in a judged plan, in every state, or in one alone (`waking`: as if everybody were on)."""
 
+    kind = LeaseScope.kind
+    asked = True
+
     def __init__(self, judgement: Judgement, state: State | None = None, waking: bool = False) -> None:
-        self.judgement, self.plan, self.wiring, self.state = judgement, judgement.plan, judgement.wiring, state
-        self.voices = voices(judgement)
-        self.near = Pings(judgement, waking=True)
+        super().__init__(judgement, state, waking)
         self.far = Pings(judgement, leasing=True, waking=waking)
-        self._offers: dict[Stand | tuple[int, ...], list[Offer]] = {}
         self._leases: dict[tuple[object, ...], Lease] = {}
 
-    def after(self, before: Leases, changes: Changes) -> frozenset[str] | None:
-        """Whether all who lease are heard as they were before an edit: then what was found of them is taken over, and only clients are asked anew, among them
-        those of the scopes (ids) that lease something else; None: they aren't, perhaps."""
-        scopes = frozenset(id for kind, id in changes.records if kind == LeaseScope.kind)
-        one, two = (look.plan.of(LeaseScope.kind) for look in (before, self))
-        if any(self._asked_for(one.get(id)) != self._asked_for(two.get(id)) for id in scopes):
-            return None
-        others = frozenset(record for record in changes.records if record[0] != LeaseScope.kind)
-        if not before.ground.holds(self.judgement, replace(changes, records=others), self.tabled):
-            return None
-        # These are what a property finds when it is first asked for.
-        sources = [replace(s, scope=two[s.scope.id]) if s.scope.id in scopes else s for s in before.sources]
-        vars(self).update(sources=sources, ground=before.ground)
-        return scopes
+    @staticmethod
+    def lies(record: LeaseScope | None) -> tuple[str, str] | None:
+        """Who leases, and where."""
+        return (record.of, record.subnet) if record is not None else None
 
     @staticmethod
-    def _asked_for(scope: LeaseScope | None) -> tuple[str, str] | None:
-        """What of a scope says who hears it, whatever it leases; None where there is none."""
-        return (scope.of, scope.subnet) if scope is not None else None
+    def rests(source: Source) -> LeaseScope:
+        """A scope."""
+        return source.scope
+
+    @staticmethod
+    def renewed(source: Source, record: LeaseScope) -> Source:
+        """The same from another scope."""
+        return replace(source, scope=record)
+
+    def received(self, source: Source, outcome: str, reason: str, state: State) -> Offer:
+        """What a source offers to whoever hears it so, and it him."""
+        return Offer(source.server, source.at, source.relay, source.scope, "", outcome, reason, state)
 
     @cached_property
     def tabled(self) -> frozenset[str]:
@@ -91,23 +87,12 @@ class Leases:
         )
         return frozenset((*routers, *relaying, *(scope.of for scope in self.plan.all(LeaseScope))))
 
-    @cached_property
-    def ground(self) -> Ground:
-        """What it rests on who leases what, and where that is heard."""
-        members = frozenset(i.record for owner in self.tabled for i in self._stack(owner).interfaces)
-        stand_of = {id: place.stand for id in members if (place := self.wiring.place(id)) is not None}
-        blocks, classes = blocks_of(stand_of, members)
-        nobody = frozenset[str]()
-        return Ground(
-            members, self.tabled, nobody, False, False, nobody, blocks, classes, self.wiring.bearers, None, self.tabled
-        )
-
     def of(self, record: Record) -> Lease:
         """What an interface that asks gets; those that stand alike on a segment, and for whom nothing is kept, get the same."""
         place = self.wiring.place(record.id)
         if place is None or place.context < 0:
             return Lease(NO_ANSWER, (), f"{called(self.plan, record)} isn’t attached to anything")
-        near = self._near(place)
+        near = self.heard(place)
         mac = mac_of(self.plan, record)
         kept = tuple(self._kept[offer.scope.id].get(mac or "", "") for offer in near)
         own = any(offer.at == record.id for offer in near)
@@ -125,7 +110,7 @@ class Leases:
         if place is None or place.context < 0:
             return []
         mac = mac_of(self.plan, record)
-        return sorted((made for offer in self._near(place) for made in self._fitting(offer, record, mac)), key=_rank)
+        return sorted((made for offer in self.heard(place) for made in self._fitting(offer, record, mac)), key=_rank)
 
     @cached_property
     def _kept(self) -> dict[str, dict[str, str]]:
@@ -142,7 +127,7 @@ class Leases:
             net = ipaddress.ip_network(scope.subnet)
             for interface in self._stack(scope.of).interfaces:
                 if any(own.ip in net for own in interface.addresses):
-                    outcome, reason = self._speaks(interface.record)
+                    outcome, reason = self._speaks(interface.record, may_lease, "answers")
                     if outcome == ANSWERED and interface.record in self._relaying:
                         outcome, reason = UNPROVEN, self._both(interface.record)
                     yield Source(interface.record, scope.of, scope, "", outcome, reason)
@@ -152,7 +137,7 @@ class Leases:
             record = self.plan.find(relay.at, PLACES)
             assert record is not None
             own = [ipaddress.ip_interface(a).ip for a in record.addresses if ":" not in a]  # type: ignore[attr-defined]
-            outcome, reason = self._speaks(relay.at)
+            outcome, reason = self._speaks(relay.at, may_lease, "answers")
             owner = owner_of(self.plan, record).id
             both = self._both(relay.at) if own and self._scope_of(owner, own[0]) is not None else ""
             for to in relay.to if own else ():
@@ -215,58 +200,6 @@ class Leases:
     def _both(self, record: str) -> str:
         """What isn't known of an interface at which somebody leases and relays."""
         return f"{self._name(record)} both leases and relays, and nobody says which it does"
-
-    def _speaks(self, record: str) -> tuple[str, str]:
-        """Whether an interface is awake, and no guard keeps it from answering who asks."""
-        place = self.wiring.place(record)
-        if place is None or place.context < 0:
-            return SILENT, f"{self._name(record)} isn’t attached to anything"
-        if not self.far.waking and place.stand.judged and is_idle(self.plan, place.endpoint):
-            return SILENT, f"{self._name(record)} is disconnected, or its guest is off"
-        adapter = self.plan.of("adapter").get(place.endpoint)
-        if adapter is not None and not may_lease(self.plan, adapter):
-            return SILENT, f"a guard drops what {self._name(record)} answers"
-        return ANSWERED, ""
-
-    @cached_property
-    def _by_link(self) -> tuple[dict[tuple[int, ...], list[Source]], list[Source]]:
-        """The sources on links on which everybody always hears each other, by link; and those whose link is another one in some state."""
-        steady: dict[tuple[int, ...], list[Source]] = {}
-        others = []
-        several = len(self.voices.states) > 1
-        for source in self.sources:
-            place = self.wiring.place(source.at)
-            link = self.voices.steady(place.stand) if place is not None else None
-            if link is not None:
-                steady.setdefault(link, []).append(source)
-            if place is not None and (link is None or several):
-                others.append(source)
-        return steady, others
-
-    def _near(self, place: Place) -> list[Offer]:
-        """What is said to a stand's places by all whom they might hear."""
-        steady, others = self._by_link
-        link = self.voices.steady(place.stand)
-        # Where no link is in doubt, all who are on one hear the same.
-        alike = place.stand if link is None or others else link
-        known = self._offers.get(alike)
-        if known is None:
-            sure = steady.get(link, []) if link is not None else []
-            known = [_offer(source, ANSWERED, "") for source in sure]
-            asked: dict[str, InStates] = {}
-            for source in [*others, *(s for of in steady.values() for s in of)] if link is None else others:
-                there = self.wiring.place(source.at)
-                if source in sure or there is None or not self.voices.may(place, there):
-                    continue
-                if source.at not in asked:
-                    record = next((r for r in place.stand.records if r != source.at), None)
-                    asked[source.at] = (
-                        self.near.beside(record, source.at, self.state) if record else InStates(SILENT, "", (), ())
-                    )
-                found = asked[source.at]
-                known.append(_offer(source, found.outcome, found.reason, found.failing))
-            self._offers[alike] = known
-        return known
 
     def _fitting(self, offer: Offer, record: Record, mac: str | None) -> Iterator[Offer]:
         """An offer as it is made to somebody: of what is kept for him, or from the pool."""
@@ -376,28 +309,6 @@ class Leases:
     def _scopes(self, owner: str) -> list[LeaseScope]:
         return sorted(self.plan.where("lease_scope", "of", owner), key=lambda s: s.id)
 
-    def _stack(self, owner: str) -> Stack:
-        record = self.plan.find(owner)
-        assert record is not None
-        return self.far.stack(record)
-
-    def addresses(self, owner: str) -> frozenset[str]:
-        """The addresses that a guest, station or host has of its own."""
-        return frozenset(map(str, self._stack(owner).own))
-
-    def _called(self, owner: str) -> str:
-        return called(self.plan, self.plan.find(owner))
-
-    def _name(self, record: str) -> str:
-        return called(self.plan, self.plan.find(record))
-
-
-def _offer(source: Source, outcome: str, reason: str, state: State = NOW) -> Offer:
-    """What a source offers to whoever hears it so, and it him: the worse of the two ways decides."""
-    order = (SILENT, UNPROVEN, WAVERS, ANSWERED)
-    if order.index(source.outcome) < order.index(outcome):
-        outcome, reason, state = source.outcome, source.reason, source.state
-    return Offer(source.server, source.at, source.relay, source.scope, "", outcome, reason, state)
 
 
 def _rank(offer: Offer) -> tuple[int, str, str]:

@@ -276,11 +276,11 @@ class Pings:
             reason = f"it does in {MOST_STATES} of the states that teams may be in, and there are more"
         return InStates(outcome, reason, ways, differs)
 
-    def beside(self, one: str, two: str, only: State | None = None) -> InStates:
-        """Whether two interfaces hear each other, in every state or in one; the first is attached to something, and awake."""
+    def beside(self, one: str, two: str, only: State | None = None, answer: bool = True) -> InStates:
+        """Whether two interfaces hear each other (`answer`), or the first one the other, in every state or in one; the first is attached to something, and awake."""
 
         def asked(state: State) -> tuple[Way, ...]:
-            _, outcome, reason, found = self._asked(one, two, state)
+            _, outcome, reason, found = self._asked(one, two, state, answer)
             return (Way("", "", (Leg(one, "", two, "", outcome, reason, found),), outcome, reason),)
 
         return self.in_states(asked, only)
@@ -794,8 +794,9 @@ class Pings:
             found.append(leased)
         return [record for record in found if record != line.out]
 
-    def _asked(self, out: str, record: str, state: State) -> tuple[str, str, str, Trace | None]:
-        """Who bears the next hop's address, whether it hears the question for it and its answer is heard, and why not."""
+    def _asked(self, out: str, record: str, state: State, answer: bool = True) -> tuple[str, str, str, Trace | None]:
+        """Who bears the next hop's address, whether it hears the question for it and its answer is heard, and why not; `answer`: where what it says by itself is asked
+        for, whether that is heard."""
         place = self._place(record)
         if isinstance(place, str):
             return record, SILENT, place, None
@@ -809,14 +810,16 @@ class Pings:
                 return record, UNPROVEN, "what is known of the way there isn’t all", None
             return record, ANSWERED, "", None
         self.states_matter = True
-        question = self._trace(here, place, state)
-        for one, two in ((here, place), (place, here)):
+        both = ((here, place), (place, here))
+        question = self._trace(*both[0 if answer else 1], state)
+        for one, two in both if answer else both[1:]:
             found = self._trace(one, two, state)
             if not found.delivered:
                 open_end = any(hop.outcome == "open" for hop in found.hops) or self.in_part(one) or self.in_part(two)
                 why = next((hop.reason for hop in reversed(found.hops) if hop.reason), "")
-                lost = f"{self._name(two.record)} isn’t reached" if one is here else "its answer gets lost"
-                who = "" if one is here else f"{self._name(place.record)} hears the question; "
+                first = one is here or not answer
+                lost = f"{self._name(two.record)} isn’t reached" if first else "its answer gets lost"
+                who = "" if first else f"{self._name(place.record)} hears the question; "
                 return record, UNPROVEN if open_end else SILENT, f"{who}{lost}{f': {why}' if why else ''}", found
         if self.in_part(here) or self.in_part(place):
             return record, UNPROVEN, "what is known of the way there isn’t all", question

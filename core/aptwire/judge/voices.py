@@ -99,10 +99,12 @@ class Voices:
 
     def may(self, one: Place, two: Place) -> bool:
         """Whether two places may hear each other in some state, or nobody knows; False: surely one of them doesn't hear the other."""
+        return self.may_hear(one, two) and self.may_hear(two, one)
+
+    def may_hear(self, one: Place, two: Place) -> bool:
+        """Whether the first of two places may hear the other in some state, or nobody knows; False: surely it doesn't."""
         a, b = one.stand, two.stand
-        if not self.says(a).isdisjoint(self.listens(b)) and not self.says(b).isdisjoint(self.listens(a)):
-            return True
-        return self.loose(a) or self.loose(b)
+        return not self.says(b).isdisjoint(self.listens(a)) or self.loose(a) or self.loose(b)
 
     def sure(self, one: Place, two: Place) -> bool:
         """Whether two places hear each other in every state, whichever members carry; False: perhaps they do."""
