@@ -140,6 +140,42 @@ def leasing_plan(seed: int, faults: bool | None = None) -> Plan:
     return made.plan()
 
 
+def advertising_plan(seed: int) -> Plan:
+    """Such a plan in which routers and strangers advertise prefixes, the segment's own, another's, or none, and guests form addresses of them; guards drop some, some who
+    advertise are off, and some ports are isolated or let untagged frames out only."""
+    dice = random.Random(seed + 29)
+    made = _routed(seed, faults=dice.random() < 0.5)
+    for segment in made.kinds["segment"]:
+        vid = segment["vid"]
+        segment["subnets"] = [*segment["subnets"], f"2001:db8:{vid}::/64"]
+        if dice.random() < 0.6:
+            segment["gateways"] = [*segment["gateways"], f"2001:db8:{vid}::1"]
+    for n in range(dice.randint(3, 5)):
+        mac = {"mac": f"02:00:5e:20:00:{n:02x}"} if dice.random() < 0.8 else {}
+        made.guest(dice.choice("ab"), f"l{n}", dice.choice(VIDS), addressing6="advertised", **mac)
+    for n in range(dice.randint(1, 2)):
+        made.guest(dice.choice("ab"), f"x{n}", dice.choice(VIDS))
+        made.kinds["guest"][-1]["running"] = dice.random() < 0.9
+    owners = {g["id"] for g in made.kinds["guest"] if g.get("routes") is not None or g["id"].startswith("guest-x")}
+    for n, record in enumerate(_bearing(made)):
+        if "station" not in record and record["guest"] not in owners:
+            record["isolated"] = dice.random() < 0.15
+            continue
+        vid = int(str(record.get("belongs") or "s10")[1:])
+        if "station" not in record:
+            record["advertise_routes"] = dice.random() < 0.8
+        last = dice.choice([1, 1, 9])
+        if any(f"2001:db8:{vid}::{last}/64" in other.get("addresses", ()) for other in _bearing(made)):  # type: ignore[operator]
+            last = 100 + n
+        if dice.random() < 0.8:
+            record["addresses"] = [*record.get("addresses", []), f"2001:db8:{vid}::{last}/64"]  # type: ignore[misc]
+        if dice.random() < 0.8:
+            prefixes = dice.choice([[f"2001:db8:{vid}::/64"]] * 5 + [[], [f"2001:db8:{dice.choice(VIDS)}::/64"]])
+            router = dice.random() < 0.8 or not prefixes
+            made.put("advertisement", f"said-{record['id']}", at=record["id"], prefixes=prefixes, router=router)
+    return made.plan()
+
+
 def _asking(made: Small) -> list[dict[str, Any]]:
     return [a for a in made.kinds["adapter"] if a.get("addressing") == "lease"]
 

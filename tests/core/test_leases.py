@@ -12,7 +12,7 @@ from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Pings, end_of, ping
 from aptwire.judge.findings import everything, findings
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, held
+from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, held_by_lease
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge, rejudge
@@ -291,9 +291,9 @@ class PingTest(unittest.TestCase):
     def test_no_two_have_one_pooled_address(self) -> None:
         for seed in range(40):
             judgement = judge(leasing_plan(seed))
-            taken = [one.bound.ip for one in held(judgement).values()]
+            taken = [one.bound.ip for one in held_by_lease(judgement).values()]
             self.assertEqual(len(taken), len(set(taken)))
-            for record, one in held(judgement).items():
+            for record, one in held_by_lease(judgement).items():
                 offer = judgement.leases[record].heard[0]
                 self.assertIn(one.bound.ip, ipaddress.ip_network(offer.scope.subnet))
 

@@ -310,6 +310,5 @@ class Leases(Speaking[Source, Offer]):
         return sorted(self.plan.where("lease_scope", "of", owner), key=lambda s: s.id)
 
 
-
 def _rank(offer: Offer) -> tuple[int, str, str]:
     return (ANSWERED, WAVERS, UNPROVEN, SILENT).index(offer.outcome), offer.at, offer.scope.id

@@ -23,8 +23,9 @@ from aptwire.forward.frames import guard
 from aptwire.forward.parts import NOW, Place, State, Team, TeamKey
 from aptwire.forward.trace import Trace, entry_at, say_state, trace
 from aptwire.forward.wiring import Wiring
+from aptwire.judge.gotten import held
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.lease import NO_ANSWER, held
+from aptwire.judge.lease import NO_ANSWER
 from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import bare_address
@@ -233,10 +234,9 @@ class Pings:
         if not any(own.version == address.version for own in here.own):
             family = f"IPv{address.version} address" if here.own else "address"
             return Ping(*names, *self._without(source, here.name, family), (), ())
-        if owner is None and (one := self.held.get(self.leased.get(str(address), ""))) and not one.exact:
-            return Ping(
-                *names, UNPROVEN, f"{address} is leased to whoever asks, so nobody can know who has it.", (), ()
-            )
+        if owner is None and str(address) in self.leased and not self._surely(str(address)):
+            how = "formed by whoever listens" if address.version == 6 else "leased to whoever asks"
+            return Ping(*names, UNPROVEN, f"{address} is {how}, so nobody can know who has it.", (), ())
         found = self.in_states(partial(self._both, here, address, owner), state)
         differs = tuple((say_state(self.wiring, s), o, why) for s, o, why in found.differs)
         sentence = _sentence(names, str(address), found.outcome, found.reason, packet)
@@ -790,9 +790,13 @@ class Pings:
         found = [*self.wiring.bearers.get(str(via), ())]
         leased = self.leased.get(str(via))
         # Of an address that is leased to whoever asks it is known only of the one for whom it stands that he has it.
-        if leased is not None and (line.via is None or self.held[leased].exact):
+        if leased is not None and (line.via is None or self._surely(str(via))):
             found.append(leased)
         return [record for record in found if record != line.out]
+
+    def _surely(self, address: str) -> bool:
+        """Whether it is known of an address who has it by lease."""
+        return any(one.exact for one in self.held[self.leased[address]] if str(one.bound.ip) == address)
 
     def _asked(self, out: str, record: str, state: State, answer: bool = True) -> tuple[str, str, str, Trace | None]:
         """Who bears the next hop's address, whether it hears the question for it and its answer is heard, and why not; `answer`: where what it says by itself is asked
@@ -896,13 +900,18 @@ def _stand_ins(judgement: Judgement) -> StandIns:
 
 
 def _leased(judgement: Judgement) -> dict[str, str]:
-    """Who has an address by lease, by address."""
-    return {str(one.bound.ip): record for record, one in held(judgement).items()}
+    """Who has an address by lease, or formed it, by address."""
+    return {str(one.bound.ip): record for record, of in held(judgement).items() for one in of}
 
 
 def may_lease(plan: Plan, adapter: Adapter) -> bool:
     """Whether no guard keeps an adapter from sending as lease servers do."""
     return adapter.type == "direct" or guard(plan, adapter, "serve_leases")
+
+
+def may_advertise(plan: Plan, adapter: Adapter) -> bool:
+    """Whether no guard keeps an adapter from sending router advertisements."""
+    return adapter.type == "direct" or guard(plan, adapter, "advertise_routes")
 
 
 def _unsaid(stack: Stack, gates: Collection[Gate]) -> str:

@@ -43,7 +43,7 @@ from aptwire.rules.answer import HOLDS
 from aptwire.rules.asking import asked
 
 OF_A_GUEST = ("route", "filter_line", "lease_scope")
-AT_ITS_INTERFACES = ("lease_relay", "translation")
+AT_ITS_INTERFACES = ("lease_relay", "advertisement", "translation")
 SAYING_A_VID = (
     *("segment", "secondary_vlan", "guest_tag", "port_group", "host_port", "station_port", "fabric_port", "uplink"),
 )
@@ -299,6 +299,7 @@ class _Bubble:
                         belongs=own.get(adapter.belongs or ""),
                         addresses=adapter.addresses if inside else (),
                         addressing=adapter.addressing if inside else "static",
+                        addressing6=adapter.addressing6 if inside else "static",
                     )
                 )
                 for tag in tags:

@@ -24,12 +24,14 @@ from aptwire.judge.why import (
     NO_GROUP,
     NO_INTENT,
     NO_LEASE,
+    NO_PREFIX,
     OPEN_END,
     TOO_LARGE,
     TWIN,
     TWIN_MAC,
     VERDICTS,
     WRONG_LEASE,
+    WRONG_PREFIX,
     WRONG_TAG,
     Cause,
     is_idle,
@@ -435,14 +437,14 @@ class TooLarge(CauseKind):
         return title, text, (cause.at,)
 
 
-class _Leasing(CauseKind):
-    """What comes of asking for a lease."""
+class _Given(CauseKind):
+    """What comes of getting an address from others."""
 
     def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
         return (place.segment, cause.towards, cause.detail)
 
 
-class NoLease(_Leasing):
+class NoLease(_Given):
     """It asks for a lease, and nobody answers, or not always, or nobody can know."""
 
     what = NO_LEASE
@@ -460,7 +462,7 @@ class NoLease(_Leasing):
         return super().proof(say, place, cause) if cause.towards else self._outward(say, place, cause)
 
 
-class WrongLease(_Leasing):
+class WrongLease(_Given):
     """What it is leased isn't an address of its segment, or its gateway isn't; or perhaps."""
 
     what = WRONG_LEASE
@@ -473,6 +475,39 @@ class WrongLease(_Leasing):
             _sentence(cause.detail),
             (cause.towards,),
         )
+
+
+class NoPrefix(_Given):
+    """It forms addresses of what is advertised, and hears nobody who advertises what it needs, or not always, or nobody can know."""
+
+    what = NO_PREFIX
+
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        cause, who, one = whom.cause, say.who(whom.endpoints), len(whom.endpoints) == 1
+        status, sits = say.status(whom.place), (cause.towards or whom.place.record,)
+        if status == "unproven":
+            title = f"Nobody can know whether {who} {_verb('forms', one)} an IPv6 address"
+            return title, _sentence(cause.detail), sits
+        when = f" {say.when(cause)}" if status == "wavering" else ""
+        title = f"{who} {_verb('forms', one)} no IPv6 address of {say.segment(whom.place)}{when}"
+        return title, _sentence(cause.detail), sits
+
+    def proof(self, say: Sentences, place: Place, cause: Cause) -> list[Trace]:
+        sender = say.wiring.place(cause.towards) if cause.towards else None
+        # What is advertised goes one way, unasked.
+        return [trace(say.wiring, sender, place, cause.state)] if sender is not None else []
+
+
+class WrongPrefix(NoPrefix):
+    """What it hears advertised isn't its segment's, or not that alone."""
+
+    what = WRONG_PREFIX
+
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        cause, who, one = whom.cause, say.who(whom.endpoints), len(whom.endpoints) == 1
+        takes = "may take" if say.status(whom.place) == "wavering" else _verb("takes", one)
+        title = f"{who} {takes} a prefix or a way out that isn’t one of {say.segment(whom.place)}"
+        return title, _sentence(cause.detail), (cause.towards,)
 
 
 class Leak(CauseKind):
@@ -636,6 +671,8 @@ CAUSES: dict[str, CauseKind] = {
         TwinMac(),
         NoLease(),
         WrongLease(),
+        NoPrefix(),
+        WrongPrefix(),
     )
 }
 """Every cause, by what a judgement calls it."""

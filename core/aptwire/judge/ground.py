@@ -8,10 +8,11 @@ from dataclasses import dataclass
 from aptwire.forward.parts import Stand
 from aptwire.judge.changes import Changes
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.lease import Lease
 from aptwire.plan.kinds import UNSEEN
 
-ASIDE = UNSEEN - {"route", "filter_line", "lease_scope", "lease_relay", "translation", "outside"} | {"limits"}
+ASIDE = UNSEEN - {"route", "filter_line", "lease_scope", "lease_relay", "advertisement", "translation", "outside"} | {
+    "limits"
+}
 """The kinds that no rule looks at."""
 OWN = ("adapter", "guest_tag", "host_port")
 """The kinds that may come to be of those of whom a rule speaks."""
@@ -23,7 +24,7 @@ WITHIN = {*OWN, "guest", "port_group", "group_order", "nic", "uplink", "cable", 
 class Ground:
     """What an answer rests on: of whom it speaks (`members`, records, and their `owners`; `segments` of which everybody is meant; `services`: host ports with some are,
     `named`: others by name; `names` are those that might come to mean somebody else), the `blocks` in which they and whoever may send for them stand (None: all), the VID `classes` that
-    are spoken there; `bearers`, `leases` and `tabled`: who has which address, and by lease, and who sends on (None: it doesn't ask)."""
+    are spoken there; `bearers`, `got` and `tabled`: who has which address, and by lease or formed, and who sends on (None: it doesn't ask)."""
 
     members: frozenset[str]
     owners: frozenset[str]
@@ -34,7 +35,7 @@ class Ground:
     blocks: frozenset[str] | None
     classes: frozenset[int]
     bearers: object = None
-    leases: Mapping[str, Lease] | None = None
+    got: tuple[object, object] | None = None
     tabled: frozenset[str] | None = None
 
     def holds(self, judgement: Judgement, changes: Changes | None, tabled: frozenset[str]) -> bool:
@@ -53,7 +54,7 @@ class Ground:
             return False
         if self.tabled is None:
             return True
-        if self.leases is not None and self.leases != judgement.leases:
+        if self.got is not None and self.got != judgement.got:
             return False
         return self.bearers is judgement.wiring.bearers and self.tabled == tabled
 

@@ -13,6 +13,7 @@ from aptwire.forward.parts import Place, Stand
 from aptwire.forward.wiring import Block, Wiring
 from aptwire.judge.answers import Answers
 from aptwire.judge.changes import Changes
+from aptwire.judge.formed import Formed
 from aptwire.judge.gates import Gates
 from aptwire.judge.intent import Intent
 from aptwire.judge.kept import Kept
@@ -32,7 +33,7 @@ T = TypeVar("T")
 @dataclass(frozen=True)
 class Known:
     """What the stages of a judgement made, beside where everything lands: who bears gateways, the stands' verdicts before anybody was said to be exposed (`unexposed`),
-    who is in which group; and by segment number what single places have, and whose packets are too large (with what that rests on); who gets no lease, or a wrong one (`unleased`, by record)."""
+    who is in which group; and by segment number what single places have, and whose packets are too large (with what that rests on); who gets no lease, or a wrong one (`unleased`, by record); who forms no address, or a wrong one (`unformed`)."""
 
     gates: Gates
     unexposed: StandVerdicts
@@ -41,6 +42,7 @@ class Known:
     misfits: Mapping[int, Mapping[str, Misfit]]
     sized: tuple[object, ...]
     unleased: Own = field(default_factory=dict)
+    unformed: Own = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -56,7 +58,7 @@ class Judgement:
     """All verdicts of a plan.
 
     `status` int8[stands] indexes VERDICTS; `causes` why a stand isn't home; `own` what single places have beside
-    their stand (an address of another subnet, a twin, no lease), `leases` what each interface gets that asks for one, by record; `known` what the next judgement begins with, `since` how it differs from the one that it was
+    their stand (an address of another subnet, a twin, no lease), `leases` what each interface gets that asks for one, by record, `formed` what each forms of what is advertised; `known` what the next judgement begins with, `since` how it differs from the one that it was
     made from; `memo` what others worked out from it (`once`); `kept` and `answered` what they
     found in this judgement or those before it, as far as it still holds.
     """
@@ -67,6 +69,7 @@ class Judgement:
     causes: Mapping[Stand, Cause]
     own: Own
     leases: Mapping[str, Lease] = field(default_factory=dict)
+    formed: Mapping[str, Formed] = field(default_factory=dict)
     since: Since | None = None
     kept: Kept = field(default_factory=Kept)
     answered: Answers = field(default_factory=Answers)
@@ -103,6 +106,11 @@ class Judgement:
         dropped at once."""
         landed: np.ndarray = self.landing.rows.landed[self.landing.first]
         return landed
+
+    @property
+    def got(self) -> tuple[Mapping[str, Lease], Mapping[str, Formed]]:
+        """What interfaces have by lease, and what they formed."""
+        return self.leases, self.formed
 
     def number(self, stand: Stand) -> int:
         """The stand's place in the arrays."""

@@ -67,6 +67,11 @@ class Lease:
         return tuple(offer for offer in self.offered if offer.outcome != SILENT)
 
     @property
+    def said(self) -> frozenset[str]:
+        """The records (ids) in which it is said what is leased."""
+        return frozenset(offer.scope.id for offer in self.offered)
+
+    @property
     def got(self) -> str:
         """What it gets in a few words: an address, those of which it gets one, or that it gets none."""
         if not self.heard:
@@ -103,12 +108,8 @@ def room_of(scope: LeaseScope) -> int:
     return sum(last - first + 1 - sum(first <= n <= last for n in taken) for _, first, last in ranges)
 
 
-def held(judgement: Judgement) -> Mapping[str, Held]:
+def held_by_lease(judgement: Judgement) -> Mapping[str, Held]:
     """What each interface has by lease, where that is known, by record; where many may have any address of a pool, each has one that stands for all."""
-    return judgement.once(_held)
-
-
-def _held(judgement: Judgement) -> Mapping[str, Held]:
     plan, found, pooled = judgement.plan, dict[str, Held](), dict[str, list[str]]()
     for record, lease in sorted(judgement.leases.items()):
         offers = lease.heard

@@ -18,6 +18,7 @@ from aptwire.forward.routed import over_router
 from aptwire.judge.causes import CAUSES, spoken
 from aptwire.judge.cut import cut_apart
 from aptwire.judge.findings import Finding, everything, findings
+from aptwire.judge.forming import strayed, unheard
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.leasing import lacking, misled, wake
 from aptwire.judge.permits import permit
@@ -34,11 +35,13 @@ from aptwire.judge.why import (
     NO_GROUP,
     NO_INTENT,
     NO_LEASE,
+    NO_PREFIX,
     OPEN_END,
     TOO_LARGE,
     TWIN,
     TWIN_MAC,
     WRONG_LEASE,
+    WRONG_PREFIX,
     WRONG_TAG,
     Cause,
     is_idle,
@@ -247,6 +250,12 @@ class _Mender:
 
     def _misled(self) -> Iterator[tuple[str, Edit]]:
         yield from misled(self.judgement, self.finding.places)
+
+    def _unheard(self) -> Iterator[tuple[str, Edit]]:
+        yield from unheard(self.judgement, self.finding.places)
+
+    def _strayed(self) -> Iterator[tuple[str, Edit]]:
+        yield from strayed(self.judgement, self.finding.places)
 
     def _wake(self) -> Iterator[tuple[str, Edit]]:
         """Who bears the gateway and is off is started; who is disconnected is connected."""
@@ -684,6 +693,8 @@ CANDIDATES: dict[str, tuple[Callable[[_Mender], Iterator[tuple[str, Edit]]], ...
     TWIN_MAC: (_Mender._of_risk,),
     NO_LEASE: (_Mender._lacking, _Mender._nothing),
     WRONG_LEASE: (_Mender._misled,),
+    NO_PREFIX: (_Mender._unheard, _Mender._nothing),
+    WRONG_PREFIX: (_Mender._strayed,),
 }
 """What is tried for each cause, the plainest first."""
 CARRIED_ON = (CUT_OFF, WRONG_TAG, NO_GROUP)

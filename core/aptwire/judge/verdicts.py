@@ -20,8 +20,6 @@ from typing import Any
 
 import numpy as np
 
-from aptwire.above import outcomes
-from aptwire.above.leases import Leases, clients
 from aptwire.forward.compiling import compile_wiring, rewire
 from aptwire.forward.domains import Pairings, solve, solve_again
 from aptwire.forward.parts import Stand
@@ -32,43 +30,30 @@ from aptwire.judge.exact import Exact, in_doubt
 from aptwire.judge.facts import End, facts_of, function_ends
 from aptwire.judge.gates import Gates, find_gates
 from aptwire.judge.gathered import Patch, gather, patch
+from aptwire.judge.getting import with_addresses
 from aptwire.judge.intent import Intent
 from aptwire.judge.judgement import Judgement, Known, Since
 from aptwire.judge.kept import Kept
 from aptwire.judge.landing import ALONE, EACH_VNI, Landing, Tags, land, land_again
-from aptwire.judge.lease import EITHER, NO_ANSWER, WRONG
 from aptwire.judge.meeting import Presence, meeting, overlay, presence
 from aptwire.judge.singles import Own, Singles
 from aptwire.judge.sizes import Misfit, Misfits, may_differ
 from aptwire.judge.states import StandVerdicts, judge_states
-from aptwire.judge.voices import Voices
 from aptwire.judge.why import (
     ASTRAY,
     CUT_OFF,
     HOME,
     NO_BEARER,
-    NO_LEASE,
     STRANDED,
     TOO_LARGE,
     UNPROVEN,
-    WAVERING,
-    WRONG_LEASE,
     Cause,
     alike,
 )
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Edit, apply_edit, touched
-from aptwire.plan.kinds import ABOUT, BESIDE, LEASE, PLACES, SPECS, UNSEEN, WayIn
+from aptwire.plan.kinds import ABOUT, BESIDE, SPECS, UNSEEN, WayIn
 from aptwire.plan.plan import Plan
-
-LEASE_VERDICTS = {
-    outcomes.UNPROVEN: (NO_LEASE, UNPROVEN),
-    outcomes.WAVERS: (NO_LEASE, WAVERING),
-    NO_ANSWER: (NO_LEASE, STRANDED),
-    EITHER: (WRONG_LEASE, WAVERING),
-    WRONG: (WRONG_LEASE, STRANDED),
-}
-"""What whoever asks for a lease is where that comes to something else than an address of his segment, and why."""
 
 
 def judge(plan: Plan) -> Judgement:
@@ -139,7 +124,7 @@ def _whole(landing: Landing, kept: Kept, answered: Answers) -> Judgement:
     every = range(len(landing.intent.subnets))
     misfits = _misfits(landing, verdicts, None)
     made = _finished(landing, gates, unexposed, present, verdicts, every, {}, misfits, kept)
-    return replace(_with_leases(made, None, UNKNOWN_CHANGES, ())[0], answered=answered)
+    return replace(with_addresses(made, None, UNKNOWN_CHANGES, ())[0], answered=answered)
 
 
 def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tuple[str, str]]) -> Judgement:
@@ -172,8 +157,8 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
     made = _finished(landing, gates, unexposed, present, verdicts, numbers, known.within, misfits, before.kept)
     blocks = frozenset(landing.gathered.blocks[n].key for n in at.changed)
     changes = Changes(blocks, blocks, frozenset(records), changed_ways(old.wiring, landing.wiring))
-    made, leased = _with_leases(made, before, changes, numbers)
-    elsewhere = {landing.wiring.home_block(r) for id in leased if (r := landing.wiring.plan.find(id)) is not None}
+    made, given = with_addresses(made, before, changes, numbers)
+    elsewhere = {landing.wiring.home_block(r) for id in given if (r := landing.wiring.plan.find(id)) is not None}
     changes = replace(changes, apart=_apart(before, made, asked, at) | blocks | elsewhere)
     return replace(made, since=Since(before.token, changes), answered=Answers(before.answered, changes))
 
@@ -348,56 +333,6 @@ def _finished(
                 all_own[record] = (STRANDED, Cause(TOO_LARGE, at=misfit.at, detail=detail))
     known = Known(gates, unexposed, present, held, *misfits)
     return Judgement(landing, known, verdicts.status, verdicts.causes, all_own, kept=kept)
-
-
-def _with_leases(
-    judgement: Judgement, before: Judgement | None, changes: Changes, segments: Iterable[int]
-) -> tuple[Judgement, set[str]]:
-    """A judgement with what everybody gets who asks for a lease: whoever gets none, or a wrong one, isn't home.  `before`: the one before an edit; then those alone are
-    asked who belong on these segments or are changed, unless it changed who leases what.  Also whoever gets another lease than before.
-    """
-    known = before.leases if before is not None else {}
-    if not any(judgement.plan.where(kind, "addressing", LEASE) for kind in PLACES):
-        return judgement, set(known)
-    plan, asked = judgement.plan, Leases(judgement)
-    was = before.memo.get(Leases) if before is not None else None
-    scopes = asked.after(was, changes) if isinstance(was, Leases) else None
-    if scopes is not None and before is not None:
-        leases, troubled = dict(before.leases), dict(before.known.unleased)
-        ids = judgement.intent.segments
-        near = (r for n in segments for kind in PLACES for r in plan.where(kind, "belongs", ids[n]))
-        lost = (r for kind in PLACES for r in plan.where(kind, "belongs", None))
-        inside = (
-            id for key in changes.blocks if (b := judgement.wiring.blocks.get(key)) is not None for id in b.stand_of
-        )
-        touched = (id for kind, id in changes.records if kind in PLACES)
-        again = {record.id for record in (*near, *lost)} | set(inside) | set(touched)
-        if scopes:
-            again |= {id for id, lease in leases.items() if not scopes.isdisjoint(o.scope.id for o in lease.offered)}
-        # A guest that is gone took its adapters along.
-        again |= {id for key in changes.blocks if (b := before.wiring.blocks.get(key)) is not None for id in b.stand_of}
-    else:
-        leases, troubled = {}, {}
-        again = {*known, *(record.id for record in clients(plan))}
-    for id in again:
-        record = plan.find(id, PLACES)
-        leases.pop(id, None)
-        troubled.pop(id, None)
-        if record is not None and record.addressing == LEASE:  # type: ignore[attr-defined]
-            lease = leases[id] = asked.of(record)
-            if lease.outcome in LEASE_VERDICTS:
-                what, status = LEASE_VERDICTS[lease.outcome]
-                troubled[id] = status, Cause(what, lease.state, lease.towards, detail=lease.reason)
-    own = dict(judgement.own)
-    for id, told in troubled.items():
-        place = judgement.wiring.place(id)
-        if place is not None and place.stand.judged and told[0] > judgement.status_of(place):
-            own[id] = told
-    stages = replace(judgement.known, unleased=troubled)
-    # What doesn't rest on leases is found once.
-    memo: dict[Callable[..., Any], Any] = {Voices: asked.voices, Leases: asked}
-    made = replace(judgement, own=own, leases=leases, known=stages, memo=memo)
-    return made, {id for id in again if known.get(id) != leases.get(id)}
 
 
 def _with(verdicts: StandVerdicts, landing: Landing, causes: Mapping[Stand, Cause], verdict: int) -> StandVerdicts:

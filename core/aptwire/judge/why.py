@@ -26,6 +26,8 @@ HOME, UNPROVEN, WAVERING, STRANDED, ASTRAY, EXPOSED = range(6)
     TWIN_MAC,
     NO_LEASE,
     WRONG_LEASE,
+    NO_PREFIX,
+    WRONG_PREFIX,
 ) = (
     "no-intent",
     "no-port-group",
@@ -41,6 +43,8 @@ HOME, UNPROVEN, WAVERING, STRANDED, ASTRAY, EXPOSED = range(6)
     "twin-mac",
     "no-lease",
     "wrong-lease",
+    "no-prefix",
+    "wrong-prefix",
 )
 
 

@@ -29,11 +29,13 @@ from aptwire.judge.why import (
     EXPOSED,
     HOME,
     NO_LEASE,
+    NO_PREFIX,
     OPEN_END,
     TOO_LARGE,
     UNPROVEN,
     WAVERING,
     WRONG_LEASE,
+    WRONG_PREFIX,
     WRONG_TAG,
     Cause,
     alike,
@@ -80,7 +82,7 @@ class Want:
     limits: tuple[int | None, ...]
 
 
-_OWN = attrgetter("type", "function_vid", "belongs", "addressing", "mtu", *GUARDS, *SHAPES)
+_OWN = attrgetter("type", "function_vid", "belongs", "addressing", "addressing6", "mtu", *GUARDS, *SHAPES)
 _PORT = attrgetter("pvid", "members", "untagged", "admits", "isolated", "reflects")
 _GUARDS, _SHAPES = attrgetter(*GUARDS), attrgetter(*SHAPES)
 
@@ -133,7 +135,7 @@ class Fitness:
             if group is None and adapter.type != "direct":
                 continue
             homes = self._homes(adapter.id, adapter.id in tags)
-            own = tuple((t.vid, t.belongs, t.addressing) for t in tags.get(adapter.id, ()))
+            own = tuple((t.vid, t.belongs, t.addressing, t.addressing6) for t in tags.get(adapter.id, ()))
             words = (group.name, self._group_words(group)) if group is not None else ()
             key = (_OWN(adapter), adapter.own_port and _PORT(adapter), own, words, homes)
             number = known.get(key)
@@ -443,7 +445,7 @@ def _fault(status: int, cause: Cause) -> int:
     """What is wrong with a place, as far as it is the host's affair."""
     if status == EXPOSED:
         return MEETS
-    if cause.what in (NO_LEASE, WRONG_LEASE):
+    if cause.what in (NO_LEASE, WRONG_LEASE, NO_PREFIX, WRONG_PREFIX):
         return LEASE
     if cause.what == TOO_LARGE:
         return LARGE

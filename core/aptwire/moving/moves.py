@@ -178,7 +178,7 @@ class Moving:
         yield TAG, f"would land on another segment than {home} in {there}"
         yield CUT, f"would be in {there}, over none of whose ways {home} is reached"
         yield MEETS, f"would meet in {there} whom it must not"
-        yield LEASE, f"would get no lease there, or a wrong one, in {there}"
+        yield LEASE, f"would get no address from others there, or a wrong one, in {there}"
         yield LARGE, f"sends packets of {want.sends or 'more'} bytes; something on the way out of {name} takes less"
         yield OPEN, f"would be in {there}; nobody said what is behind its ways"
         yield SOME, f"would reach {home} over some ways of {there} only"

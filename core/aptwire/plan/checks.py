@@ -16,6 +16,7 @@ from aptwire.plan.filters import read_ports
 from aptwire.plan.ids import is_id
 from aptwire.plan.kinds import (
     GUARDS,
+    INTERFACE_BITS,
     KINDS,
     LEASE,
     NEEDED,
@@ -27,6 +28,7 @@ from aptwire.plan.kinds import (
     STATIC,
     UNSEEN,
     Adapter,
+    Advertisement,
     Bmc,
     Cable,
     FabricPort,
@@ -657,6 +659,19 @@ def _fit_lease_relay(plan: Plan, relay: LeaseRelay) -> Iterator[Problem]:
             yield _problem(relay, "to", f"{address} is none of IPv4, which alone is leased")
 
 
+def _fit_advertisement(plan: Plan, said: Advertisement) -> Iterator[Problem]:
+    if not said.prefixes and not said.router:
+        yield _problem(said, "prefixes", "it advertises no prefix, and doesn’t offer itself as the way out")
+    for text in said.prefixes:
+        net = ipaddress.ip_network(text)
+        if net.version == 4:
+            yield _problem(said, "prefixes", f"{text} is none of IPv6, of which alone prefixes are advertised")
+        elif net.is_link_local or net.is_multicast:
+            yield _problem(said, "prefixes", f"of {text} nobody forms addresses (RFC 4862 section 5.5.3)")
+        elif net.prefixlen + INTERFACE_BITS != net.max_prefixlen:
+            yield _problem(said, "prefixes", f"{text} has {net.prefixlen} bits, and addresses are formed of 64 alone")
+
+
 def _fit_outside(plan: Plan, outside: Outside) -> Iterator[Problem]:
     way = plan.of("way_in").get(outside.at)
     if way is None and outside.via is not None:
@@ -756,6 +771,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "filter_line": _fit_filter_line,
     "lease_scope": _fit_lease_scope,
     "lease_relay": _fit_lease_relay,
+    "advertisement": _fit_advertisement,
     "outside": _fit_outside,
     "host_port": _fit_addressing,
     "guest_tag": _fit_addressing,

@@ -23,7 +23,12 @@ GUARDS = ("overhear", "new_address", "foreign_source", "serve_leases", "advertis
 ADMITS = ("all", "untagged", "tagged")
 LEARNED, DROPPED, TAKEN = RETURNING = ("learned", "dropped", "taken")
 STATIC, LEASE, NONE = ADDRESSING = ("static", "lease", "none")
+ADVERTISED = "advertised"
+ADDRESSING6 = (STATIC, ADVERTISED)
+INTERFACE_BITS = 64
+"""Of an address that is formed, as many say which interface it is (RFC 4291 section 2.5.1)."""
 TAKEN_BY_LEASE = "lease: its IPv4 address comes from a lease server (RFC 2131); none: it is meant to have no address"
+FORMED = "advertised: it forms IPv6 addresses of the prefixes that are advertised on its link (RFC 4862), beside those of its own"
 SHAPES = ("send_rate", "send_peak", "send_burst", "receive_rate", "receive_peak", "receive_burst")
 
 
@@ -318,6 +323,7 @@ class HostPort(Record):
     vid: int | None = f.vid(help="absent: untagged")
     addresses: tuple[str, ...] = f.listed("addresses")
     addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
+    addressing6: str = f.choice(*ADDRESSING6, default=STATIC, help=FORMED)
     services: tuple[str, ...] = f.listed("words", help="management, migration, storage, backup, or your own")
     belongs: str | None = f.ref("segment", optional=True)
     connected: bool = f.flag(True)
@@ -353,6 +359,7 @@ class Adapter(Record):
     belongs: str | None = f.ref("segment", optional=True)
     addresses: tuple[str, ...] = f.listed("addresses")
     addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
+    addressing6: str = f.choice(*ADDRESSING6, default=STATIC, help=FORMED)
     connected: bool = f.flag(True)
     type: str = f.choice(
         "paravirtual", "emulated", "direct", default="paravirtual", help="direct: a virtual function, past the switch"
@@ -415,6 +422,7 @@ class GuestTag(Record):
     belongs: str | None = f.ref("segment", optional=True)
     addresses: tuple[str, ...] = f.listed("addresses")
     addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
+    addressing6: str = f.choice(*ADDRESSING6, default=STATIC, help=FORMED)
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -525,6 +533,7 @@ class StationPort(Record):
     belongs: str | None = f.ref("segment", optional=True)
     addresses: tuple[str, ...] = f.listed("addresses")
     addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
+    addressing6: str = f.choice(*ADDRESSING6, default=STATIC, help=FORMED)
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
 
 
@@ -612,6 +621,21 @@ class LeaseRelay(Record):
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("at",),)
     at: str = f.ref("adapter", "guest_tag", "host_port", "station_port")
     to: tuple[str, ...] = f.listed("ips", help="the servers that it asks")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Advertisement(Record):
+    """What a guest, station or host advertises on the link of one of its interfaces (RFC 4861 section 6.2): prefixes of which who listens forms addresses, and itself as
+    the way out."""
+
+    kind: ClassVar[str] = "advertisement"
+    title: ClassVar[str] = "advertisement"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("at",),)
+    at: str = f.ref("adapter", "guest_tag", "host_port", "station_port")
+    prefixes: tuple[str, ...] = f.listed(
+        "subnets", help="of which addresses are formed, each of 64 bits; none: it only offers itself"
+    )
+    router: bool = f.flag(True, help="it offers itself as the way out: its router lifetime isn’t zero")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -877,6 +901,7 @@ KINDS: dict[str, type[Record]] = {
         FilterLine,
         LeaseScope,
         LeaseRelay,
+        Advertisement,
         Translation,
         Outside,
         SharedAddress,
@@ -913,13 +938,14 @@ UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
         "filter_line",
         "lease_scope",
         "lease_relay",
+        "advertisement",
         "translation",
         "outside",
         "rule",
     )
 }
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
-free, where packets are sent on, dropped or translated, who leases what, what isn't the plan's, and what must hold."""
+free, where packets are sent on, dropped or translated, who leases or advertises what, what isn't the plan's, and what must hold."""
 
 BESIDE = {
     "segment": ("lease_servers", "ranges"),
@@ -927,7 +953,7 @@ BESIDE = {
     "bmc": ("vid", "belongs", "addresses"),
     "guest": ("routes",),
     "cable": ("label", "places"),
-    **dict.fromkeys(PLACES, ("addressing",)),  # which a frame doesn't show
+    **dict.fromkeys(PLACES, ("addressing", "addressing6")),  # which a frame doesn't show
 }
 """Fields of kinds that frames do know, of which none depends on."""
 

@@ -9,6 +9,7 @@ from aptwire.plan.kinds import (
     UNSEEN,
     Acceptance,
     Adapter,
+    Advertisement,
     Bmc,
     Cable,
     FabricPort,
@@ -81,6 +82,8 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"the lease scope {record.subnet} of {called(plan, plan.find(record.of))}"
     if isinstance(record, LeaseRelay):
         return f"the lease relay at {called(plan, plan.find(record.at))}"
+    if isinstance(record, Advertisement):
+        return f"the advertisement at {called(plan, plan.find(record.at))}"
     if isinstance(record, Translation):
         return f"the translation at {called(plan, plan.find(record.at))}"
     if isinstance(record, Outside):

@@ -53,11 +53,13 @@ class Interface:
 
 @dataclass(frozen=True)
 class Held:
-    """What an interface has by lease: its address, or (not `exact`) one that stands for all of a pool, and the gateways that were handed out."""
+    """What an interface has by lease, or formed of a prefix: its address, or (not `exact`) one that stands for all that it may have, and the gateways that came with it;
+    `unsaid`: there is one of which the plan has no address."""
 
     bound: Bound
     exact: bool
     gateways: tuple[Address, ...]
+    unsaid: bool = False
 
 
 @dataclass(frozen=True)
@@ -204,10 +206,12 @@ class Stack:
         return held.ip if held is not None else None
 
 
-def stack_of(plan: Plan, owner: Record, leased: Mapping[str, Held] | None = None) -> Stack:
-    """The stack of a guest, station or host, with what its interfaces have by lease."""
+def stack_of(plan: Plan, owner: Record, leased: Mapping[str, tuple[Held, ...]] | None = None) -> Stack:
+    """The stack of a guest, station or host, with what its interfaces have by lease, or formed."""
     found = leased or {}
-    return Stack(plan, owner, tuple(_interface(plan, record, found.get(record.id)) for record in ends_of(plan, owner)))
+    return Stack(
+        plan, owner, tuple(_interface(plan, record, found.get(record.id, ())) for record in ends_of(plan, owner))
+    )
 
 
 def forwarding(plan: Plan) -> Iterator[Record]:
@@ -268,15 +272,17 @@ def ends_of(plan: Plan, owner: Record) -> Iterable[Record]:
             yield from sorted(plan.where("host_port", "switch", switch.id), key=lambda p: p.id)
 
 
-def _interface(plan: Plan, record: Record, lease: Held | None) -> Interface:
+def _interface(plan: Plan, record: Record, held: tuple[Held, ...]) -> Interface:
     segment = plan.of("segment").get(record.belongs)  # type: ignore[attr-defined]
     own = getattr(record, "gateway", None)
     bound = tuple(ipaddress.ip_interface(address) for address in record.addresses)  # type: ignore[attr-defined]
     gateways = tuple(ipaddress.ip_address(bare_address(address)) for address in gateways_of(plan, record))
     said = own is not None or segment is not None
-    if lease is not None:
-        # What is handed out with the lease is what the interface uses (RFC 2132 section 3.5).
-        bound = (lease.bound, *bound)
-        gateways = (*lease.gateways, *(gateway for gateway in gateways if gateway.version != lease.bound.version))
-        said = True
+    if held:
+        # What is handed out with the lease is what the interface uses (RFC 2132 section 3.5), and who advertises himself (RFC 4861 section 6.3.6).
+        versions = {one.bound.version for one in held}
+        bound = (*(one.bound for one in held), *bound)
+        handed = (gateway for one in held for gateway in one.gateways)
+        gateways = (*dict.fromkeys(handed), *(gateway for gateway in gateways if gateway.version not in versions))
+        said = not any(one.unsaid for one in held)
     return Interface(record.id, bound, gateways, said)

@@ -64,8 +64,7 @@ class Look:
         if known is None:
             record = self.plan.find(id, PLACES)
             own = tuple(map(numbers, record.addresses)) if record is not None else ()  # type: ignore[attr-defined]
-            if id in self.pings.held:
-                own = (*own, numbers(str(self.pings.held[id].bound)))
+            own = (*own, *(numbers(str(one.bound)) for one in self.pings.held.get(id, ())))
             owner = owner_of(self.plan, record).id if record is not None else id
             known = self._known[id] = _Seen(record, owner, own)
         return known
@@ -137,11 +136,10 @@ class Look:
         )
 
     def _lease(self, id: str) -> Hashable:
-        """What an interface has by lease, its address in its subnet aside; or that it gets none."""
-        held, lease = self.pings.held.get(id), self.judgement.leases.get(id)
-        if held is not None:
-            return held.bound.network, held.exact, held.gateways
-        return lease.outcome if lease is not None else None
+        """What an interface has by lease, or formed, its address in its subnet aside; or that it gets none."""
+        held = tuple((one.bound.network, one.exact, one.gateways, one.unsaid) for one in self.pings.held.get(id, ()))
+        got = (self.judgement.leases.get(id), self.judgement.formed.get(id))
+        return held, tuple(one.outcome if one is not None else None for one in got)
 
     def _of_unit(self, unit: Unit) -> Hashable:
         """The same of a unit."""

@@ -136,7 +136,7 @@ class Asked:
             None if whole else blocks,
             classes,
             self.wiring.bearers if routed else None,
-            self.judgement.leases if routed else None,
+            self.judgement.got if routed else None,
             self.look.tabled if routed else None,
         )
 
@@ -250,7 +250,7 @@ class Asked:
         if not hidden:
             return judged
         mirrors = {m.id for r in hidden for side in ("source", "target") for m in plan.where("mirror", side, r.id)}
-        bare: dict[str, Any] = {"addresses": [], "addressing": STATIC}
+        bare: dict[str, Any] = {"addresses": [], "addressing": STATIC, "addressing6": STATIC}
         edit: list[Operation] = [Drop("mirror", id) for id in sorted(mirrors)]
         for record in hidden:
             edit.append(Patch(record.kind, record.id, {**bare, **({"mac": None} if record.kind == "adapter" else {})}))

@@ -398,6 +398,7 @@ class Meeting:
             self.plan.grouped("guest_tag", "adapter").keys()
             | judgement.own.keys()
             | judgement.leases.keys()
+            | judgement.formed.keys()
             | self._twins
         )
         made = []

@@ -13,6 +13,7 @@ from aptwire.forward.trace import Hop
 from aptwire.judge.book import Grouping
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.kept import Rests
+from aptwire.judge.risks.adverts import AdvertRisks
 from aptwire.judge.risks.alike import AlikeRisks
 from aptwire.judge.risks.base import GRAVITY, RISK, UNTIDY, Risk, RiskSearch, naming
 from aptwire.judge.risks.cables import CableRisks
@@ -40,6 +41,7 @@ class _All(
     HostRisks,
     FreedomRisks,
     LeaseRisks,
+    AdvertRisks,
     RangeRisks,
     RouteRisks,
     RuleRisks,
@@ -111,6 +113,8 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
         _All.lost_routes,
         _All.lent_addresses,
         _All.strays,
+        _All.stray_adverts,
+        _All.held_adverts,
         _All.pools,
         _All.unasked,
         _All.strewn,

@@ -1,0 +1,109 @@
+"""What an interface forms of what is advertised on its link, as values (RFC 4862); how it is found is told in `above/adverts.py`."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from aptwire.above.outcomes import ANSWERED, SILENT
+from aptwire.forward.parts import NOW, State
+from aptwire.judge.lease import EITHER, WRONG
+from aptwire.plan.kinds import INTERFACE_BITS, Advertisement
+from aptwire.plan.names import called, some
+from aptwire.plan.plan import Plan
+from aptwire.plan.stacks import Held, adapter_of
+
+if TYPE_CHECKING:
+    from aptwire.judge.judgement import Judgement
+
+TAKEN, UNHEARD = "formed", "unheard"
+FORMINGS = (TAKEN, UNHEARD, WRONG, EITHER)
+"""What becomes of an interface that listens, beside *wavers* and *unproven*: addresses of its own segment; none; others; both, or another way out too."""
+
+
+@dataclass(frozen=True)
+class Advert:
+    """An advertisement as an interface hears it: `by` a guest, station or host, heard `at` an interface (a record); `vias` are the addresses over which its sender is
+    a way out, as far as it is one and the plan says them; and whether it is heard (ANSWERED, WAVERS, UNPROVEN, SILENT), why not, and in which state first."""
+
+    by: str
+    at: str
+    said: Advertisement
+    vias: tuple[str, ...]
+    outcome: str
+    reason: str
+    state: State = NOW
+
+    def to_json(self) -> dict[str, Any]:
+        """The advertisement for a program."""
+        told = {name: getattr(self, name) for name in ("by", "at", "outcome", "reason")}
+        return {**told, "prefixes": list(self.said.prefixes), "router": self.said.router}
+
+
+@dataclass(frozen=True)
+class Formed:
+    """What an interface forms: TAKEN, UNHEARD, WRONG, EITHER, WAVERS or UNPROVEN, and why; the `adverts` on its link, heard or not; the `state` in which
+    it forms none, and whom (a record) it ought to hear, or not to."""
+
+    outcome: str
+    adverts: tuple[Advert, ...]
+    reason: str
+    state: State = NOW
+    towards: str = ""
+
+    @property
+    def heard(self) -> tuple[Advert, ...]:
+        """The advertisements that are heard, or perhaps."""
+        return tuple(advert for advert in self.adverts if advert.outcome != SILENT)
+
+    @property
+    def said(self) -> frozenset[str]:
+        """The records (ids) in which it is said what is advertised."""
+        return frozenset(advert.said.id for advert in self.adverts)
+
+    @property
+    def got(self) -> str:
+        """What it forms in a few words: the prefixes, or that there are none."""
+        prefixes = dict.fromkeys(prefix for advert in self.heard for prefix in advert.said.prefixes)
+        return " and ".join(prefixes) or ("no prefix" if self.outcome == UNHEARD else "not known")
+
+    def by(self, plan: Plan) -> str:
+        """Who advertises it, by name."""
+        return some(dict.fromkeys(called(plan, plan.find(advert.by)) for advert in self.heard))
+
+    def to_json(self) -> dict[str, Any]:
+        """What is formed, for a program."""
+        return {"outcome": self.outcome, "reason": self.reason, "adverts": [one.to_json() for one in self.adverts]}
+
+
+def held_of_adverts(judgement: Judgement) -> Mapping[str, tuple[Held, ...]]:
+    """What each interface has formed, where that is known, by record: an address for each prefix, which stands for whichever it may be, since a host may
+    choose the rest of it as it likes (RFC 8981, RFC 7217)."""
+    plan, found = judgement.plan, dict[str, tuple[Held, ...]]()
+    for number, (record, formed) in enumerate(sorted(judgement.formed.items())):
+        if formed.outcome != TAKEN:
+            continue
+        own = _own_bits(plan, record, number)
+        adverts = [advert for advert in formed.heard if advert.outcome == ANSWERED]
+        routers = [advert for advert in adverts if advert.said.router]
+        prefixes = dict.fromkeys(prefix for advert in adverts for prefix in advert.said.prefixes)
+        nets = [ipaddress.ip_network(prefix) for prefix in prefixes]
+        over = [[via for via in map(ipaddress.ip_address, r.vias) if any(via in net for net in nets)] for r in routers]
+        vias = tuple(dict.fromkeys(via for of in over for via in of))
+        found[record] = tuple(
+            Held(ipaddress.ip_interface((int(net.network_address) | own, net.prefixlen)), False, vias, not all(over))
+            for net in nets
+        )
+    return found
+
+
+def _own_bits(plan: Plan, record: str, number: int) -> int:
+    """The lower half of the address that stands for those of an interface: of its MAC address, where it is known (RFC 4291 appendix A), else one of nobody's."""
+    found = plan.find(record)
+    adapter = adapter_of(plan, found)
+    if adapter is None or adapter.mac is None:
+        return (1 << INTERFACE_BITS - 1) + number + 1
+    octets = bytes.fromhex(adapter.mac.replace(":", ""))
+    return int.from_bytes(bytes([octets[0] ^ 2]) + octets[1:3] + b"\xff\xfe" + octets[3:])

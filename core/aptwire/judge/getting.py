@@ -1,0 +1,136 @@
+"""Who isn't home because of the address that he gets from others, or doesn't: leased, or formed of what is advertised."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from aptwire.above import outcomes
+from aptwire.above.adverts import Adverts
+from aptwire.above.leases import Leases
+from aptwire.judge.changes import Changes
+from aptwire.judge.formed import UNHEARD
+from aptwire.judge.judgement import Judgement
+from aptwire.judge.lease import EITHER, NO_ANSWER, WRONG
+from aptwire.judge.singles import Own
+from aptwire.judge.voices import Voices, voices
+from aptwire.judge.why import (
+    NO_LEASE,
+    NO_PREFIX,
+    STRANDED,
+    UNPROVEN,
+    WAVERING,
+    WRONG_LEASE,
+    WRONG_PREFIX,
+    Cause,
+)
+from aptwire.plan.kinds import ADVERTISED, LEASE, PLACES
+
+
+@dataclass(frozen=True)
+class _Getting:
+    """A way of getting an address: of whom a field says so (`field`, `value`) and how it is found (`speaking`); the names under which a judgement has what they get (`found`), and whom it doesn't serve
+    (`troubled`); and what somebody is, and why, by what came of it: where it isn't there, that serves him."""
+
+    speaking: type[Leases] | type[Adverts]
+    field: str
+    value: str
+    found: str
+    troubled: str
+    verdicts: Mapping[str, tuple[str, int]]
+
+
+_WAYS = (
+    _Getting(
+        Leases,
+        "addressing",
+        LEASE,
+        "leases",
+        "unleased",
+        {
+            outcomes.UNPROVEN: (NO_LEASE, UNPROVEN),
+            outcomes.WAVERS: (NO_LEASE, WAVERING),
+            NO_ANSWER: (NO_LEASE, STRANDED),
+            EITHER: (WRONG_LEASE, WAVERING),
+            WRONG: (WRONG_LEASE, STRANDED),
+        },
+    ),
+    _Getting(
+        Adverts,
+        "addressing6",
+        ADVERTISED,
+        "formed",
+        "unformed",
+        {
+            outcomes.UNPROVEN: (NO_PREFIX, UNPROVEN),
+            outcomes.WAVERS: (NO_PREFIX, WAVERING),
+            UNHEARD: (NO_PREFIX, STRANDED),
+            EITHER: (WRONG_PREFIX, WAVERING),
+            WRONG: (WRONG_PREFIX, STRANDED),
+        },
+    ),
+)
+
+
+def with_addresses(
+    judgement: Judgement, before: Judgement | None, changes: Changes, segments: Iterable[int]
+) -> tuple[Judgement, set[str]]:
+    """A judgement with what everybody gets from others who gets an address so: whoever gets none, or a wrong one, isn't home.  `before`: the one before an edit; then those
+    alone are asked who belong on these segments or are changed, unless it changed who gives what.  Also whoever gets something else than before.
+    """
+    others: set[str] = set()
+    # What doesn't rest on it is found once.
+    memo: dict[Callable[..., Any], Any] = {}
+    numbers, made = list(segments), judgement
+    for way in _WAYS:
+        found, troubled, differ, asked = _one_way(way, judgement, before, changes, numbers)
+        others |= differ
+        own = dict(made.own)
+        for id, told in troubled.items():
+            place = judgement.wiring.place(id)
+            if place is not None and place.stand.judged and told[0] > made.status_of(place):
+                own[id] = told
+        made = replace(made, own=own, known=replace(made.known, **{way.troubled: troubled}), **{way.found: found})  # type: ignore[arg-type]
+        if asked is not None:
+            memo.update({Voices: voices(judgement), way.speaking: asked})
+    return (replace(made, memo=memo), others) if memo else (made, others)
+
+
+def _one_way(
+    way: _Getting, judgement: Judgement, before: Judgement | None, changes: Changes, segments: list[int]
+) -> tuple[dict[str, Any], Own, set[str], Leases | Adverts | None]:
+    """What those get who get an address in one way, whom it doesn't serve, who gets something else than before, and who was asked."""
+    plan, known = judgement.plan, getattr(before, way.found) if before is not None else {}
+    wanting = [plan.where(kind, way.field, way.value) for kind in PLACES]
+    if not any(wanting):
+        return {}, {}, set(known), None
+    asked = way.speaking(judgement)
+    was = before.memo.get(way.speaking) if before is not None else None
+    said = asked.after(was, changes) if was is not None else None
+    found: dict[str, Any] = {}
+    troubled: dict[str, Any] = {}
+    if said is not None and before is not None:
+        found, troubled = dict(known), dict(getattr(before.known, way.troubled))
+        ids = judgement.intent.segments
+        near = (r for n in segments for kind in PLACES for r in plan.where(kind, "belongs", ids[n]))
+        lost = (r for kind in PLACES for r in plan.where(kind, "belongs", None))
+        again = {record.id for record in (*near, *lost)}
+        again |= {id for kind, id in changes.records if kind in PLACES}
+        again |= {id for id, got in found.items() if not said.isdisjoint(got.said)} if said else set()
+        # A guest that is gone took its adapters along.
+        for wiring in (judgement.wiring, before.wiring):
+            blocks = (wiring.blocks.get(key) for key in changes.blocks)
+            again |= {id for block in blocks if block is not None for id in block.stand_of}
+    else:
+        again = {*known, *(record.id for of in wanting for record in of)}
+    for id in again:
+        record = plan.find(id, PLACES)
+        found.pop(id, None)
+        troubled.pop(id, None)
+        if record is not None and getattr(record, way.field) == way.value:
+            got = found[id] = asked.of(record)
+            if got.outcome in way.verdicts:
+                what, status = way.verdicts[got.outcome]
+                troubled[id] = status, Cause(what, got.state, got.towards, detail=got.reason)
+    return found, troubled, {id for id in again if known.get(id) != found.get(id)}, asked
