@@ -82,6 +82,7 @@ def bench() -> None:
                 "kmod": lambda: _program("modprobe"),
                 "lldpd": lambda: _program("lldpd"),
                 "dnsmasq-base": lambda: _program("dnsmasq"),
+                "radvd": lambda: _program("radvd"),
                 "iptables": lambda: _program("iptables-legacy-restore"),
             }
         )

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import errno
+import ipaddress
 import json
 import mmap
 import os
@@ -378,6 +379,8 @@ def wait_for(path: str) -> dict[str, Any]:
         return found
 
 
+ADVERTISED = 6.0
+"""Seconds in which whoever listens has heard each who advertises."""
 LEASES_FROM = 30_000
 """The numbers from which those who ask a plan's own servers have theirs."""
 
@@ -415,7 +418,7 @@ class Job:
         try:
             self.build()
             self.times["built"] = time.monotonic() - began
-            reached, leased = self.reach(), self.leased()
+            reached, leased, learnt = self.reach(), self.leased(), self.learnt()
             read = self.devices(self.job.get("read", []))
             if "phases" not in self.job:
                 self.job.update(wait_for(self.rest))
@@ -439,6 +442,7 @@ class Job:
             "seen": self.seen,
             "reached": reached,
             "leased": leased,
+            "learnt": learnt,
             "passed": passed,
         }
 
@@ -578,6 +582,79 @@ class Job:
                 time.sleep(0.02)
             time.sleep(3 if asked else 0)
             return [one.offers() for one in asked]
+
+    def learnt(self) -> list[list[list[str]]]:
+        """What each interface that listens makes of the plan's advertisements: the prefixes of its addresses, and the next hops of its ways out."""
+        job = self.job.get("adverts", {"sends": [], "listens": []})
+        ends = [(space, device, "") for space, device in job["listens"]]
+        ends += [(space, device, own) for space, device, own, *_ in job["sends"]]
+        for space, device, own in ends:
+            self.six(space, device, "accept_dad", "0")
+            if own:
+                self.six(space, device, "addr_gen_mode", "1")
+            self.six(space, device, "disable_ipv6", "0")
+            if own:
+                self.kernel.tell("ip", [f"addr add {own}/64 dev {device} nodad"], space)
+        try:
+            with self.advertising(job["sends"]):
+                time.sleep(ADVERTISED if job["listens"] else 0)
+                return [self.formed(space, device) for space, device in job["listens"]]
+        finally:
+            for space, device, _ in ends:
+                self.six(space, device, "disable_ipv6", "1")
+
+    def six(self, space: str, device: str, name: str, value: str) -> None:
+        """Set what a device does about IPv6."""
+        self.kernel.enter(space)
+        try:
+            with open(f"/proc/sys/net/ipv6/conf/{device}/{name}", "w") as file:
+                file.write(value)
+        finally:
+            self.kernel.leave()
+
+    @contextlib.contextmanager
+    def advertising(self, sends: Sequence[Sequence[Any]]) -> Iterator[None]:
+        """A real router advertiser in each namespace, for as long as somebody listens."""
+        said: dict[str, list[str]] = {}
+        for space, device, _, prefixes, router in sends:
+            words = "".join(f"prefix {prefix} {{ }}; " for prefix in prefixes)
+            said.setdefault(space, []).append(
+                f"interface {device} {{ AdvSendAdvert on; AdvRASolicitedUnicast off; MinRtrAdvInterval 3; MaxRtrAdvInterval 4; "
+                f"AdvDefaultLifetime {1800 if router else 0}; {words}}};"
+            )
+        running: list[subprocess.Popen[bytes]] = []
+        try:
+            for number, (space, lines) in enumerate(said.items()):
+                pathlib.Path(f"/tmp/radvd-{number}.conf").write_text("\n".join(lines))
+                self.kernel.enter(space)
+                try:
+                    config = (f"--config=/tmp/radvd-{number}.conf", f"--pidfile=/tmp/radvd-{number}.pid")
+                    command = ("radvd", "--nodaemon", "--logmethod=stderr", *config)
+                    running.append(subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL))
+                finally:
+                    self.kernel.leave()
+            yield
+        finally:
+            for process in running:
+                process.kill()
+                process.wait()
+
+    def formed(self, space: str, device: str) -> list[list[str]]:
+        """The prefixes of a device's addresses that it formed, and the next hops of its ways out."""
+        self.kernel.enter(space)
+        try:
+            told = [
+                json.loads(
+                    subprocess.run(["ip", "-6", "-json", *words, "dev", device], capture_output=True).stdout or "[]"
+                )
+                for words in (("addr", "show"), ("route", "show", "default"))
+            ]
+        finally:
+            self.kernel.leave()
+        own = [one for link in told[0] for one in link.get("addr_info", ()) if one.get("dynamic")]
+        nets = {str(ipaddress.ip_interface(f"{one['local']}/{one['prefixlen']}").network) for one in own}
+        hops = {hop["gateway"] for route in told[1] for hop in route.get("nexthops", [route]) if "gateway" in hop}
+        return [sorted(nets), sorted(hops)]
 
     @contextlib.contextmanager
     def serving(self, programs: Sequence[tuple[str, Sequence[str]]]) -> Iterator[None]:

@@ -32,6 +32,7 @@ PROGRAMS = (
     "bridge",
     "tc",
     "dnsmasq",
+    "radvd",
     "lldpd",
     "lldpcli",
     "iptables-legacy-restore",

@@ -36,6 +36,7 @@ NEEDED = {
     "modprobe": "kmod",
     "mount": "mount",
     "dnsmasq": "dnsmasq-base",
+    "radvd": "radvd",
     "iptables-legacy-restore": "iptables",
 }
 BOOT, SILENCE = 60.0, 90.0

@@ -13,6 +13,8 @@ from aptwire.forward.frames import LARGE_SIZE, Frames
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 
+from aptwire_bench.advertising import Learnt, Listener, advertising_job, learnt, listening
+from aptwire_bench.advertising import seats as listening_seats
 from aptwire_bench.fit import Fitted, Left, fit
 from aptwire_bench.kernel import BenchError, Kernel, Progress
 from aptwire_bench.leasing import Asker, Given, askers, leasing_job, offered
@@ -60,6 +62,14 @@ class Misleased:
     offered: frozenset[Given]
 
 
+@dataclass(frozen=True)
+class Mistaught:
+    """Who listened to advertisements and learnt something else than the engine says."""
+
+    listener: Listener
+    learnt: Learnt
+
+
 @dataclass
 class Report:
     """What came of a plan: how many questions were asked, agreed, differed, were not tried; seconds by part."""
@@ -72,10 +82,12 @@ class Report:
     situations: list[str] = field(default_factory=list)
     times: dict[str, float] = field(default_factory=dict)
     stories: list[Story] = field(default_factory=list)
-    failed: list[Trial | Overrun | Misleased] = field(default_factory=list)
-    """Pings, leases and bursts that came out otherwise."""
+    failed: list[Trial | Overrun | Misleased | Mistaught] = field(default_factory=list)
+    """Pings, leases, bursts and what was formed, where that came out otherwise."""
     askers: list[Asker] = field(default_factory=list)
     """Who asked for a lease."""
+    listeners: list[Listener] = field(default_factory=list)
+    """Who listened to advertisements."""
 
     @property
     def differed(self) -> int:
@@ -151,7 +163,7 @@ def say(plan: Plan, difference: Difference) -> dict[str, Any]:
     }
 
 
-def say_trial(plan: Plan, trial: Trial | Overrun | Misleased) -> dict[str, Any]:
+def say_trial(plan: Plan, trial: Trial | Overrun | Misleased | Mistaught) -> dict[str, Any]:
     """A ping, lease or burst that came out otherwise, in the form of a difference."""
     common = {"number": 0, "pulled": [], "chosen": []}
     if isinstance(trial, Overrun):
@@ -167,6 +179,12 @@ def say_trial(plan: Plan, trial: Trial | Overrun | Misleased) -> dict[str, Any]:
             for one, two in ((asker.expected, trial.offered), (trial.offered, asker.expected))
         ]
         return {**common, **ends, "text": asker.say(plan), "only_engine": only[0], "only_kernel": only[1]}
+    if isinstance(trial, Mistaught):
+        listener = trial.listener
+        ends = {"sender": listener.record, "vid": None, "frame": "advert", "target": listener.record}
+        sides = (listener.expected, trial.learnt), (trial.learnt, listener.expected)
+        only = [[*sorted(one[0] - two[0]), *sorted(one[1] - two[1])] for one, two in sides]
+        return {**common, **ends, "text": listener.say(plan), "only_engine": only[0], "only_kernel": only[1]}
     told = [called(plan, plan.find(trial.target.record))]
     return {
         **common,
@@ -196,6 +214,7 @@ class Case:
     trials: list[Trial] = field(default_factory=list)
     bursts: list[Burst] = field(default_factory=list)
     askers: list[Asker] = field(default_factory=list)
+    listeners: list[Listener] = field(default_factory=list)
     first: int = 0
     """The number of its first question within the job."""
 
@@ -216,9 +235,12 @@ class Case:
         frames = Frames(compile_wiring(fitted.plan))
         trials = choose(fitted.plan, frames, scope.trials, scope.seed)
         asking = askers(fitted.plan, scope.trials, scope.seed)
-        stacks = {*(seat for trial in trials for seat in trial.seats), *leasing_seats(fitted.plan, asking)}
+        hearing = listening(fitted.plan, scope.trials, scope.seed)
+        stacks = {seat for trial in trials for seat in trial.seats}
+        stacks |= {*leasing_seats(fitted.plan, asking), *listening_seats(fitted.plan, hearing)}
         scene = build(fitted.plan, prefix, stacks)
-        return Case(plan, fitted, scene, Paper(), trials, bursts(fitted.plan, frames, scene, scope.trials), asking)
+        limits = bursts(fitted.plan, frames, scene, scope.trials)
+        return Case(plan, fitted, scene, Paper(), trials, limits, asking, hearing)
 
     def ask(self, scope: Scope, progress: Progress | None = None) -> None:
         """Write down the questions, each with the engine's answer."""
@@ -267,12 +289,14 @@ def building(cases: Sequence[Case], settle: float = SETTLE, read: Sequence[list[
     """The part of a job that needs no questions: what is built, pinged and read."""
     trials = [trial_job(trial, case.scene.stacks) for case in cases for trial in case.trials]
     leasing = [leasing_job(case.fitted.plan, case.askers, case.scene) for case in cases]
+    adverts = [advertising_job(case.fitted.plan, case.listeners, case.scene) for case in cases]
     return {
         "scenes": [case.scene.to_json() for case in cases],
         "settle": settle,
         "read": list(read),
         "trials": trials,
         "leases": {name: [one for job in leasing for one in job[name]] for name in ("servers", "asks")},
+        "adverts": {name: [one for job in adverts for one in job[name]] for name in ("sends", "listens")},
     }
 
 
@@ -330,9 +354,9 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
         # A priority tag says nothing of a VLAN, and counts as none (IEEE 802.1Q clause 6.9.1).
         seen.setdefault(number, set()).add((ears[ear], tag or None))
     reports = []
-    reached, passed, leased = (iter(answer[name]) for name in ("reached", "passed", "leased"))
+    reached, passed, leased, taught = (iter(answer[name]) for name in ("reached", "passed", "leased", "learnt"))
     for case in cases:
-        report = Report(left=case.fitted.left, times=answer["times"], askers=case.askers)
+        report = Report(left=case.fitted.left, times=answer["times"], askers=case.askers, listeners=case.listeners)
         report.situations = [s.say(case.plan) for s, _ in case.paper.phases]
         for q in case.paper:
             if q.untried:
@@ -356,6 +380,12 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
                 report.agreed += 1
             else:
                 report.failed.append(Misleased(asker, got_leases))
+        for listener in case.listeners:
+            report.asked += 1
+            if (got_prefixes := learnt(case.fitted.plan, next(taught))) == listener.expected:
+                report.agreed += 1
+            else:
+                report.failed.append(Mistaught(listener, got_prefixes))
         for burst in case.bursts:
             report.asked += 1
             if burst.least <= (count := next(passed)) <= burst.most:

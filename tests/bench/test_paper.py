@@ -154,7 +154,7 @@ class QuestionTest(unittest.TestCase):
         self.assertEqual(sum(len(phase["asks"]) for phase in job["phases"]), sum(1 for _ in case.paper))
         number = {ear.seat: n for n, ear in enumerate(case.scene.ears)}
         right = [[q.number, number[seat], tag] for q in case.paper for seat, tag in q.must]
-        answer = {"heard": right, "times": {}, "reached": [], "leased": [], "passed": []}
+        answer = {"heard": right, "times": {}, "reached": [], "leased": [], "learnt": [], "passed": []}
         (report,) = compare([case], answer)
         self.assertEqual((report.differed, report.agreed), (0, report.asked))
         (report,) = compare([case], {**answer, "heard": right[1:]})
