@@ -661,11 +661,18 @@ def leases() -> None:
     put("lease_scope", "router-leases-visitors", of="quay-router", minutes=60, **visitors)
     ranges = ("reserved 10.66.10.1-10.66.10.9", "static 10.66.10.10-10.66.10.99", "leases 10.66.10.100-10.66.10.199")
     change("segment", "segment-visitors", lease_servers=("10.66.10.1",), ranges=ranges)
+    # The visitors have IPv6 too, of a prefix that the quay's router advertises.
+    six = "2001:db8:66:10::"
+    before = RECORDS["segment"]["segment-visitors"], RECORDS["station_port"]["quay-router/visitors"]
+    change("segment", before[0].id, subnets=(*before[0].subnets, f"{six}/64"), gateways=(*before[0].gateways, f"{six}1"))  # type: ignore[attr-defined]
+    change("station_port", before[1].id, addresses=(*before[1].addresses, f"{six}1/64"))  # type: ignore[attr-defined]
+    put("advertisement", "router-advertises-visitors", at="quay-router/visitors", prefixes=[f"{six}/64"])
     for n in (1, 2):
-        change("adapter", f"adapter-visitor-desk-{n}", addresses=(), addressing="lease")
+        change("adapter", f"adapter-visitor-desk-{n}", addresses=(), addressing="lease", addressing6="advertised")
     stray = {"subnet": "10.65.20.0/24", "pool": ["10.65.20.200-10.65.20.219"], "gateways": ["10.65.20.33"]}
     put("lease_scope", "announcements-leases", of="guest-announcements", note="its maker’s default", **stray)
-    change("adapter", "adapter-announcements", serve_leases=True)
+    put("advertisement", "announcements-advertises", at="adapter-announcements", prefixes=["2001:db8:9:9::/64"])
+    change("adapter", "adapter-announcements", serve_leases=True, advertise_routes=True)
     change("fabric_switch", "quay-b", vlans="110, 120, 130, 210, 220, 230, 240, 300, 310-312")
     put("fabric_port", "quay-b/x47", switch="quay-b", name="x47", mode="access", vid=110, speed=10_000, enabled=False)
     put("station", "quay-array", name="quay-array", site="Northquay")

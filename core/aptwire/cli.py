@@ -31,6 +31,7 @@ from aptwire.judge.causes import spoken
 from aptwire.judge.could import could as all_could
 from aptwire.judge.could import exactly
 from aptwire.judge.findings import Finding, everything
+from aptwire.judge.formed import TAKEN
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import LEASED
 from aptwire.judge.need import LACKING, SPARE, needs
@@ -460,21 +461,22 @@ def ping(plan_file: str, a: str, b: str, without: str | None, service: str, pcap
 
 
 @main.command(
-    help="What each interface that asks for a lease gets, and from whom. Exit status 1 where one gets none of its own."
+    help="What each interface gets that asks for a lease, or forms IPv6 addresses of what is advertised, and from whom. Exit status 1 where one gets none of its own."
 )
 @click.argument("plan_file")
 @click.option("--json", "as_json", is_flag=True, help="every offer as JSON")
 def leases(plan_file: str, as_json: bool) -> None:
-    """Who leases what to whom."""
+    """Who leases what to whom, and who advertises it."""
     judgement = judge(_load(plan_file))
-    found = sorted(judgement.leases.items())
+    found = [(id, got) for of in judgement.got for id, got in sorted(of.items())]
     if as_json:
-        _print_json({id: lease.to_json() for id, lease in found})
+        leased, formed = ({id: got.to_json() for id, got in sorted(of.items())} for of in judgement.got)
+        _print_json({"leases": leased, "formed": formed})
     else:
         plan = judgement.plan
         rows = [(called(plan, plan.find(id)), o.outcome, o.got, o.by(plan), o.reason) for id, o in found]
-        click.echo(table(("who asks", "fares", "gets", "of", "why"), rows or [("nobody asks", "", "", "", "")]))
-    sys.exit(1 if any(lease.outcome != LEASED for _, lease in found) else 0)
+        click.echo(table(("who", "fares", "gets", "of", "why"), rows or [("nobody asks, or listens", "", "", "", "")]))
+    sys.exit(1 if any(got.outcome not in (LEASED, TAKEN) for _, got in found) else 0)
 
 
 @main.command(help="How each rule of a plan fares, or any other that is asked. Exit status 1 where one is broken.")

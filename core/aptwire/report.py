@@ -48,17 +48,18 @@ def landings(
                     "lands_vid": lands_vid,
                     "lands": lands,
                     **_said(wiring, *judgement.stand_verdict(place.stand)),
-                    "lease": "",
-                    "leased_by": "",
+                    "got": "",
+                    "got_from": "",
                 }
             status, own = judgement.status_of(place), judgement.own.get(place.record)
             worst = max(worst, status)
             told = {"record": place.record, "addresses": list(place.addresses), **said}
             if own is not None:
                 told.update(_said(wiring, *own))
-            lease = judgement.leases.get(place.record)
-            if lease is not None:
-                told.update(lease=lease.got, leased_by=lease.by(plan))
+            given = [got for of in judgement.got if (got := of.get(place.record)) is not None]
+            if given:
+                from_whom = dict.fromkeys(filter(None, (got.by(plan) for got in given)))
+                told.update(got=", ".join(got.got for got in given), got_from=", ".join(from_whom))
             tags.append(told)
         host = host_of(plan, record)
         made.append(

@@ -61,7 +61,7 @@ class CommandLineTest(unittest.TestCase):
         self.assertEqual(done.exit_code, 0)
         self.assertRegex(done.output, r"ticketing-kiosk-3 +leased +10\.65\.10\.33 +edge-firewall")
         told = json.loads(self.call("leases", demo, "--json").output)
-        self.assertEqual(told["adapter-visitor-desk-1"]["offers"][0]["server"], "quay-router")
+        self.assertEqual(told["leases"]["adapter-visitor-desk-1"]["offers"][0]["server"], "quay-router")
         plan = json.loads(Path(demo).read_text())
         plan["records"]["lease_scope"] = []
         Path(self.plan).write_text(json.dumps(plan))
@@ -203,6 +203,7 @@ class CommandLineTest(unittest.TestCase):
             "mirror",
             "filter_line",
             "lease_scope",
+            "advertisement",
             "route",
             "translation",
         ):

@@ -39,15 +39,21 @@ class RulesTest(unittest.TestCase):
 
         desk = told()["adapter-visitor-desk-1"]
         self.assertEqual(
-            (desk["outcome"], desk["got"], desk["leased_by"]), ("leased", "10.66.10.100–199", "quay-router")
+            (desk["outcome"], desk["got"], desk["got_from"]), ("leased", "10.66.10.100–199", "quay-router")
         )
         kept = told()["adapter-ticketing-kiosk-3"]
         self.assertEqual((kept["got"], kept["offers"][0]["address"]), ("10.65.10.33", "10.65.10.33/24"))  # type: ignore[index]
         # Whose lease is another one is told with the revision, though no verdict differs.
         scope = patch("lease_scope", "router-leases-visitors", pool=["10.66.10.50-10.66.10.59"])
         _, made = self.client.edit(self.plan, 0, scope)
-        landed = {e["id"]: e["tags"][0]["lease"] for e in made["landed"]}
-        self.assertEqual(landed["adapter-visitor-desk-1"], "10.66.10.50–59")
+        landed = {e["id"]: e["tags"][0]["got"] for e in made["landed"]}
+        self.assertEqual(landed["adapter-visitor-desk-1"], "10.66.10.50–59, 2001:db8:66:10::/64")
+        _, said = self.client.get(f"plans/{self.plan}/leases")
+        (desk, _) = said["formed"]
+        self.assertEqual(
+            (desk["outcome"], desk["got"], desk["got_from"]), ("formed", "2001:db8:66:10::/64", "quay-router")
+        )
+        self.assertEqual(desk["adverts"][0]["at"], "quay-router/visitors")
         self.assertEqual(told()["adapter-visitor-desk-2"]["got"], "10.66.10.50–59")
         self.assertEqual(told("?at=0")["adapter-visitor-desk-2"]["got"], "10.66.10.100–199")
         # Nobody leases there any more.

@@ -438,6 +438,37 @@ class FabricTest(BuildingCase):
         expect(panel.get_by_text("asks nobody who leases addresses there")).to_be_visible()
         self.accessible()
 
+    def test_who_advertises_is_said_and_who_listens_forms_an_address(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/landing")
+        page.get_by_label("Filter", exact=True).fill("visitor-desk-1")
+        expect(page.get_by_role("gridcell").filter(has_text="2001:db8:66:10::/64")).to_be_visible()
+        nets = ["10.65.40.0/24", "2001:db8:65:40::/64"]
+        someone().edit(self.plan, 0, {"op": "patch", "kind": "segment", "id": "segment-cctv", "set": {"subnets": nets}})
+        # A guest at home forms addresses, and nobody says who advertises there.
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=adapter-cctv-archive")
+        page.locator('.tab[data-id="adapter-cctv-archive"]').click()
+        panel = page.get_by_role("dialog")
+        panel.get_by_role("button", name="Settings", exact=True).click()
+        panel.get_by_label("IPv6 address").select_option("of what is advertised")
+        expect(panel.get_by_text("1 home → unproven")).to_be_visible()
+        self.taken(panel, 2)
+        expect(self.finding("Nobody can know whether cctv-archive forms an IPv6 address")).to_be_visible()
+        # The firewall advertises there, and its guard lets it.
+        panel = self.firewall("Advertises")
+        panel.get_by_label("Heard at").select_option("lan0 tag 240")
+        panel.get_by_label("Prefixes").fill("2001:db8:65::/56")
+        expect(panel.get_by_text("2001:db8:65::/56 has 56 bits")).to_be_visible()
+        panel.get_by_label("Prefixes").fill("2001:db8:65:40::/64")
+        self.accessible()
+        panel.get_by_role("button", name="Add the advertisement").click()
+        self.revision(3)
+        finding = self.finding("cctv-archive forms no IPv6 address of CCTV")
+        finding.click()
+        page.locator(".mend").filter(has_text="Let edge-firewall").click()
+        self.revision(4)
+        expect(finding).not_to_be_visible()
+
     def test_what_is_outside_answers_whoever_is_translated(self) -> None:
         page = self.page
         page.goto(f"{URL}/plans/{self.plan}/trace?a=fulmar/tap-crew-roster")

@@ -135,11 +135,11 @@ class Adverts(Speaking[Advertiser, Advert]):
         """Why an advertisement is none for a segment; empty where it is."""
         if segment is None:
             return ""
-        name, nets = self._called(advert.by), _subnets(segment)
-        foreign = [prefix for prefix in advert.said.prefixes if prefix not in nets] if nets else []
+        name, gateways = self._called(advert.by), _gateways(segment)
+        # A segment that says subnets, and none of IPv6, is meant to have none.
+        foreign = [prefix for prefix in advert.said.prefixes if segment.subnets and prefix not in segment.subnets]
         if foreign:
             return f"{name} advertises {some(foreign)}, which is no subnet of {segment.name}"
-        gateways = _gateways(segment)
         if advert.said.router and gateways and self.addresses(advert.by).isdisjoint(gateways):
             return f"{name} offers itself as the way out, and the gateway of {segment.name} is {some(gateways)}"
         return ""

@@ -108,7 +108,7 @@ class Judgement:
         return landed
 
     @property
-    def got(self) -> tuple[Mapping[str, Lease], Mapping[str, Formed]]:
+    def got(self) -> tuple[Mapping[str, Lease | Formed], Mapping[str, Lease | Formed]]:
         """What interfaces have by lease, and what they formed."""
         return self.leases, self.formed
 

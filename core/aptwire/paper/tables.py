@@ -227,11 +227,11 @@ def landing(judgement: Judgement) -> Sheet:
                     *(endpoint["host"], endpoint["name"], endpoint["key"], tag["tag"]),
                     *(names.get(tag["belongs"], ""), names.get(tag["lands"], ""), tag["lands_vid"]),
                     ("idle, " if endpoint["idle"] else "") + tag["verdict"],
-                    ", ".join(filter(None, (*tag["addresses"], tag["lease"]))),
-                    tag["leased_by"],
+                    ", ".join(filter(None, (*tag["addresses"], tag["got"]))),
+                    tag["got_from"],
                 )
             )
-    head = ("host", "endpoint", "key", "tag", "belongs on", "lands on", "VID", "verdict", "addresses", "leased by")
+    head = ("host", "endpoint", "key", "tag", "belongs on", "lands on", "VID", "verdict", "addresses", "addresses from")
     return Sheet("landing", head, tuple(rows))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.judge.formed import FORMINGS
 from aptwire.judge.lease import LEASES
 from aptwire.judge.risks import GRAVITY as RISKS
 from aptwire.judge.why import VERDICTS
@@ -20,7 +21,7 @@ FLAG: Schema = {"type": "boolean"}
 ANY: Schema = {"type": "object", "additionalProperties": True}
 
 
-SAID = ("tag", "belongs", "lands_vid", "lands", "verdict", "state", "lease", "leased_by")
+SAID = ("tag", "belongs", "lands_vid", "lands", "verdict", "state", "got", "got_from")
 """What an endpoint's tag says, beside its record and addresses: alike for all that stand alike."""
 
 SCOPE = {"pulls": (0, 100), "sample": (0, 100_000), "seed": (0, 1_000_000)}
@@ -112,8 +113,8 @@ def components() -> dict[str, Schema]:
         addresses=many(TEXT),
         verdict=VERDICT,
         state=TEXT,
-        lease=TEXT,
-        leased_by=TEXT,
+        got=TEXT,
+        got_from=TEXT,
     )
     hop = obj(records=many(TEXT), where=TEXT, before=TEXT, after=TEXT, rule=TEXT, outcome=TEXT, reason=TEXT)
     counts = {"type": "object", "additionalProperties": NUMBER}
@@ -247,10 +248,20 @@ def components() -> dict[str, Schema]:
             name=TEXT,
             outcome=choice(*LEASES, UNPROVEN, WAVERS),
             got=TEXT,
-            leased_by=TEXT,
+            got_from=TEXT,
             reason=TEXT,
             offers=many(ref("Offer")),
         ),
+        "Formed": obj(
+            record=TEXT,
+            name=TEXT,
+            outcome=choice(*FORMINGS, UNPROVEN, WAVERS),
+            got=TEXT,
+            got_from=TEXT,
+            reason=TEXT,
+            adverts=many(ref("Advert")),
+        ),
+        "Advert": obj(by=TEXT, at=TEXT, outcome=PINGED, reason=TEXT, prefixes=many(TEXT), router=FLAG),
         "Offer": obj(
             server=TEXT,
             at=TEXT,

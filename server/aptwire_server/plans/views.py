@@ -354,23 +354,29 @@ def get_ping(request: Request, plan_id: uuid.UUID) -> Response:
     return Response({**found.to_json(), "size": told_size(judgement.wiring, found)})
 
 
-@extend_schema(responses={200: obj(leases=many(ref("Lease"))), **REFUSED}, operation_id="list_leases")
+@extend_schema(
+    responses={200: obj(leases=many(ref("Lease")), formed=many(ref("Formed"))), **REFUSED}, operation_id="list_leases"
+)
 @api_view(["GET"])
 def list_leases(request: Request, plan_id: uuid.UUID) -> Response:
-    """What each interface that asks for a lease gets: in a few words, from whom, why not, and every offer made to it, heard or not."""
+    """What each interface that asks for a lease gets, and what each forms of what is advertised: in a few words, from whom, why not, and every offer made to it, or
+    advertisement on its link, heard or not."""
     judgement = _engine(request, plan_id).judgement()
     plan = judgement.plan
-    told = [
-        {
-            "record": id,
-            "name": called(plan, plan.find(id)),
-            "got": lease.got,
-            "leased_by": lease.by(plan),
-            **lease.to_json(),
-        }
-        for id, lease in sorted(judgement.leases.items())
-    ]
-    return Response({"leases": told})
+    leases, formed = (
+        [
+            {
+                "record": id,
+                "name": called(plan, plan.find(id)),
+                "got": got.got,
+                "got_from": got.by(plan),
+                **got.to_json(),
+            }
+            for id, got in sorted(of.items())
+        ]
+        for of in judgement.got
+    )
+    return Response({"leases": leases, "formed": formed})
 
 
 def asked_end(plan: Plan, text: str, name: str) -> str:

@@ -188,6 +188,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
       { label: "Relay", body: <Relay id={id} {...ids} /> },
+      { label: "Advertises", body: <Advertises id={id} {...ids} /> },
       { label: "Translation", body: <Translation id={id} {...ids} /> },
       settings,
       remove,
@@ -211,6 +212,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
       { label: "Relay", body: <Relay id={id} {...ids} /> },
+      { label: "Advertises", body: <Advertises id={id} {...ids} /> },
       { label: "Translation", body: <Translation id={id} {...ids} /> },
       remove,
     ],
@@ -264,6 +266,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
       { label: "Relay", body: <Relay id={id} {...ids} /> },
+      { label: "Advertises", body: <Advertises id={id} {...ids} /> },
       { label: "Translation", body: <Translation id={id} {...ids} /> },
       { label: "Outside", body: <Outside id={id} {...ids} /> },
       remove,
@@ -292,6 +295,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   filter_line: plain,
   lease_scope: plain,
   lease_relay: plain,
+  advertisement: plain,
   translation: plain,
   outside: plain,
 };
@@ -404,6 +408,10 @@ const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
   lease_relay: (book, id) => {
     const owner = ownerOf(book, book.get("lease_relay", id)!.at);
     return `Lease relay of ${String(book.byId.get(owner)?.name ?? owner)}`;
+  },
+  advertisement: (book, id) => {
+    const owner = ownerOf(book, book.get("advertisement", id)!.at);
+    return `Advertisement of ${String(book.byId.get(owner)?.name ?? owner)}`;
   },
   translation: (book, id) => {
     const owner = ownerOf(book, book.get("translation", id)!.at);
@@ -710,7 +718,7 @@ function Leases({ id, book, done, open }: Part) {
 }
 
 /** What an interface of a guest, station or host holds one of: what there is, and the interfaces that have none yet. */
-function atInterfaces<K extends "lease_relay" | "translation">(
+function atInterfaces<K extends "lease_relay" | "advertisement" | "translation">(
   book: Book,
   id: string,
   kind: K,
@@ -764,6 +772,49 @@ function Relay({ id, book, done, open }: Part) {
           message={(set) => `Have ${name} ask ${String(set.to)} for leases`}
           done={done}
           action="Add the relay"
+        />
+      )}
+    </>
+  );
+}
+
+/** What a guest, station or host advertises to who forms IPv6 addresses. */
+function Advertises({ id, book, done, open }: Part) {
+  const name = String(book.byId.get(id)?.name ?? id);
+  const { calls, held: said, free, first } = atInterfaces(book, id, "advertisement");
+  return (
+    <>
+      <ListWithDrops
+        label="Advertisements"
+        items={said.map((one) => ({
+          key: one.id,
+          text: `${calls(one.at)}: ${sayAdvertised(one)}`,
+          operations: [drop("advertisement", one.id)],
+          message: `Have ${name} advertise nothing at ${calls(one.at)}`,
+        }))}
+        empty="It advertises no IPv6 prefix to who forms addresses on its links, nor itself as the way out."
+        open={open}
+      />
+      {first && (
+        <FieldForm
+          fields={fieldsOf("advertisement", book, undefined, { at: first }).map((field) =>
+            field.name === "at" ? { ...field, options: free, unless: first } : field,
+          )}
+          making
+          compose={(set) =>
+            Array.isArray(set.prefixes) && set.prefixes.length
+              ? [
+                  put("advertisement", {
+                    id: freshId(book, `${String(set.at ?? first)}/advertises`),
+                    at: first,
+                    ...set,
+                  }),
+                ]
+              : []
+          }
+          message={(set) => `Have ${name} advertise ${String(set.prefixes)}`}
+          done={done}
+          action="Add the advertisement"
         />
       )}
     </>
@@ -899,6 +950,11 @@ function sayOutside(outside: RecordOf<"outside">): string {
     outside.lends && `lends ${outside.lends} ${outside.lends === 1 ? "address" : "addresses"}`,
   ];
   return `${outside.name}: ${parts.filter(Boolean).join(", ")}`;
+}
+
+/** What is advertised at an interface. */
+function sayAdvertised({ prefixes, router }: RecordOf<"advertisement">): string {
+  return [...(prefixes ?? []), ...(router === false ? [] : ["itself as the way out"])].join(", ");
 }
 
 /** A scope as a sentence. */

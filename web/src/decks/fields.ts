@@ -222,8 +222,9 @@ const groupFields = (ports: { id: string; name: string }[]): FieldSpec<OfGroup>[
 type OfGroup = Tagging | "vni" | "over" | "name" | Guard | Limit;
 
 /** How an interface gets its address, and what it has of its own. */
-const addressed = (label: string, hint: string): FieldSpec<"addressing" | "addresses">[] => [
+const addressed = (label: string, hint: string): FieldSpec<"addressing" | "addressing6" | "addresses">[] => [
   choice("addressing", "Address", { static: "its own", lease: "by lease", none: "none" }, { more: true }),
+  choice("addressing6", "IPv6 address", { static: "its own", advertised: "of what is advertised" }, { more: true }),
   list("addresses", label, hint, { when: (d) => d.addressing !== "none" }),
 ];
 
@@ -429,6 +430,11 @@ const FIELDS: Fields = {
   lease_relay: (book, record) => [
     ref("at", "Hears at", interfacesOf(book, ownerOf(book, record?.at ?? ""))),
     list("to", "Asks", "10.65.20.2"),
+  ],
+  advertisement: (book, record) => [
+    ref("at", "Heard at", interfacesOf(book, ownerOf(book, record?.at ?? ""))),
+    list("prefixes", "Prefixes", "2001:db8:10::/64"),
+    flag("router", "Offers itself as the way out"),
   ],
   translation: (book, record) => [
     ref("at", "Leaving by", interfacesOf(book, ownerOf(book, record?.at ?? ""))),

@@ -244,12 +244,13 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
   const nothing = (): Operation[] => [];
   // A kind of which the API speaks can't be missing: what isn't named hangs on nothing.
   const words = (): Operation[] => each("own_word", "about", id);
-  // A line that speaks of an interface says nothing without it, and nobody relays or translates there.
+  // A line that speaks of an interface says nothing without it, and nobody relays, advertises or translates there.
   const filtered = (): Operation[] => [
     ...each("translation", "at", id),
     ...each("filter_line", "enters", id),
     ...each("filter_line", "leaves", id),
     ...each("lease_relay", "at", id),
+    ...each("advertisement", "at", id),
   ];
   const stacked = (): Operation[] => [
     ...each("lease_scope", "of", id),
@@ -326,6 +327,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     filter_line: nothing,
     lease_scope: nothing,
     lease_relay: nothing,
+    advertisement: nothing,
     translation: nothing,
     outside: nothing,
     shared_address: nothing,

@@ -63,7 +63,7 @@ export function LandingGrid({
       case "address":
       case "gateway": {
         const here = column.text(row, book);
-        if (!here || !(tag.addresses.length || tag.lease)) return undefined;
+        if (!here || !(tag.addresses.length || tag.got)) return undefined;
         const a = frameEnd(endpoint, tag.tag);
         const text = column.short!(row, book);
         return column.id === "address"

@@ -93,8 +93,8 @@ export const COLUMNS: readonly Column[] = [
     usual: true,
     mono: true,
     most: 106,
-    text: ({ tag }) => (tag.addresses.length ? tag.addresses.map((a) => a.split("/")[0]).join(" ") : tag.lease),
-    short: ({ tag }) => tag.addresses[0]?.split("/")[0] ?? tag.lease,
+    text: ({ tag }) => [...tag.addresses.map((a) => a.split("/")[0]), ...(tag.got ? [tag.got] : [])].join(" "),
+    short: ({ tag }) => tag.addresses[0]?.split("/")[0] ?? tag.got,
   },
   { id: "mac", title: "MAC", mono: true, most: 124, text: (row, book) => adapterOf(row, book)?.mac ?? "" },
   {
@@ -108,10 +108,10 @@ export const COLUMNS: readonly Column[] = [
   },
   {
     id: "lease_servers",
-    title: "Lease server",
-    hint: "Who answers where it asks for a lease; else the servers that its segment names",
+    title: "Addresses from",
+    hint: "Who leases it an address, or advertises its prefix; else the lease servers that its segment names",
     most: 110,
-    text: (row, book) => row.tag.leased_by || (segmentOf(row, book)?.lease_servers?.join(", ") ?? ""),
+    text: (row, book) => row.tag.got_from || (segmentOf(row, book)?.lease_servers?.join(", ") ?? ""),
   },
   {
     id: "could",

@@ -44,6 +44,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   filter_line: ["filter line", "filter lines"],
   lease_scope: ["lease scope", "lease scopes"],
   lease_relay: ["lease relay", "lease relays"],
+  advertisement: ["advertisement", "advertisements"],
   translation: ["translation", "translations"],
   outside: ["outside network", "outside networks"],
   shared_address: ["shared address", "shared addresses"],
