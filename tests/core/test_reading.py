@@ -198,6 +198,34 @@ class LeasingTest(unittest.TestCase):
         )
         self.assertTrue(any("leases addresses of 10.66.10.0/24" in line for line in report))
 
+    def test_what_is_advertised_stands_at_the_port_with_the_prefix(self) -> None:
+        six = self.ADDRESSES.replace(
+            b'"prefixlen": 24}]}',
+            b'"prefixlen": 24}, {"scope": "global", "local": "2001:db8:10::1", "prefixlen": 64}]}',
+            1,
+        ).replace(b'"10.66.20.1", "prefixlen": 24}', b'"2001:db8:20::1", "prefixlen": 64}')
+        shown = links({"ifname": "eth0", "master": "br0"}, bridge("br0"), bridge("br1"))
+        ten, twenty = "2001:db8:10::/64", "2001:db8:20::/64"
+        for lines, told in (
+            ("dhcp-range=2001:db8:10::,ra-only", {"br0": ((ten,), True)}),
+            (
+                "dhcp-range=::,constructor:br*,slaac\nra-param=br1,10,0",
+                {"br0": ((ten,), True), "br1": ((twenty,), False)},
+            ),
+            ("dhcp-range=::,constructor:br1,ra-stateless\ninterface=br0", {}),
+            # Whoever leases over IPv6 is advertised as the way out, and nobody forms addresses of it.
+            ("enable-ra\ndhcp-range=2001:db8:20::100,2001:db8:20::199,12h", {"br1": ((), True)}),
+            ("dhcp-range=2001:db8:20::100,2001:db8:20::199,12h", {}),
+        ):
+            with self.subTest(lines):
+                files = {"ip-link.json": shown, "ip-addr.json": six, "dnsmasq.conf": lines.encode()}
+                plan, report = read(**files)
+                found = {
+                    plan.get("host_port", said.at).name: (said.prefixes, said.router)
+                    for said in plan.all("advertisement")
+                }
+                self.assertEqual(found, told, report)
+
     def test_guests_ask_for_what_was_leased_to_their_name(self) -> None:
         shown = links(
             {"ifname": "eth0", "master": "br0"},

@@ -13,7 +13,7 @@ from dataclasses import replace
 from typing import Any
 
 from aptwire.formats.filtering import RULESET, lay_filters
-from aptwire.formats.leasing import lay_leases, take_leases
+from aptwire.formats.leasing import lay_adverts, lay_leases, take_leases
 from aptwire.formats.lldp import Neighbour
 from aptwire.formats.making import Records, Report
 from aptwire.formats.observed import QUIRKS, Device, Interface, PortVlans
@@ -228,6 +228,7 @@ class _HostBuilder:
         for other in device.interfaces.values():
             self._left_out(other)
         lay_leases(made, device, self.host)
+        lay_adverts(made, device, self.host)
         lay_filters(made, device, self.host)
         if versions := device.settings.forwards():
             text = f"it forwards {' and '.join(versions)} between its interfaces, which a ping is asked over"

@@ -1,6 +1,7 @@
-"""What a Linux host leases: the configuration of its DHCP server, as dnsmasq's manual page describes it.
+"""What a Linux host leases and advertises: the configuration of its DHCP server, as dnsmasq's manual page describes it.
 
-Lines are `name=value`, or a name alone; of them all, those are read that say what is leased to whom over IPv4, and for whom it is asked elsewhere.
+Lines are `name=value`, or a name alone; of them all, those are read that say what is leased to whom over IPv4, for whom it is asked elsewhere, and which
+prefixes of IPv6 are advertised.
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from aptwire.plan.fields import range_text
 from aptwire.plan.ids import make_id
-from aptwire.plan.kinds import LEASE, Adapter, Guest, HostPort, LeaseRelay, LeaseScope
+from aptwire.plan.kinds import LEASE, Adapter, Advertisement, Guest, HostPort, LeaseRelay, LeaseScope
 from aptwire.plan.plan import PlanError, Problem
 
 if TYPE_CHECKING:
@@ -43,6 +44,25 @@ class Range:
     tags: frozenset[str]
 
 
+FORMING = {"ra-only", "slaac", "ra-names", "ra-stateless"}
+"""Words of a range of IPv6 that have addresses formed of its prefix, and have it advertised by themselves."""
+
+
+@dataclass(frozen=True)
+class Prefixes:
+    """A range of IPv6: from an address on, in the prefixes of the interfaces that have one there, or (`built`) of those that are called so; `forming`: addresses are
+    formed of them."""
+
+    first: ipaddress.IPv6Address
+    built: str
+    forming: bool
+
+    def of(self, name: str, bound: ipaddress.IPv6Interface) -> bool:
+        """Whether it is in the prefix of an interface's address."""
+        called = re.fullmatch(".*".join(map(re.escape, self.built.split("*"))), name) if self.built else None
+        return called is not None if self.built else self.first in bound.network
+
+
 @dataclass(frozen=True)
 class Leasing:
     """What a host's server is told: `ranges`, addresses kept for MAC addresses, gateways that are handed out (where the tags, if there are any, are set), relays (own
@@ -55,6 +75,10 @@ class Leasing:
     only: frozenset[str] = frozenset()
     never: frozenset[str] = frozenset()
     unread: tuple[str, ...] = ()
+    prefixes: tuple[Prefixes, ...] = ()
+    advertises: bool = False
+    no_way_out: frozenset[str] = frozenset()
+    """Where it advertises, it says so at interfaces by name (`*`: all) that it is none."""
 
     def handed(self, tags: frozenset[str]) -> tuple[Address, ...] | None:
         """The gateways that go with a range's tags; None where nothing is said of it, so that the server hands out itself."""
@@ -116,11 +140,15 @@ class _Reading:
         self.only: set[str] = set()
         self.never: set[str] = set()
         self.unread: list[str] = []
+        self.prefixes: list[Prefixes] = []
+        self.advertises = False
+        self.no_way_out: set[str] = set()
 
     def told(self) -> Leasing:
         """What was read."""
         lines = tuple(self.ranges), tuple(self.kept), tuple(self.gateways), tuple(self.relays)
-        return Leasing(*lines, frozenset(self.only), frozenset(self.never), tuple(self.unread))
+        six = tuple(self.prefixes), self.advertises, frozenset(self.no_way_out)
+        return Leasing(*lines, frozenset(self.only), frozenset(self.never), tuple(self.unread), *six)
 
     def line(self, name: str, value: str) -> None:
         """One line; ValueError where its value can't be used."""
@@ -137,6 +165,10 @@ class _Reading:
             self.only.update(parts)
         elif name in ("except-interface", "no-dhcp-interface"):
             self.never.update(parts)
+        elif name == "enable-ra":
+            self.advertises = True
+        elif name == "ra-param":
+            self._offer(parts)
         elif name in ELSEWHERE:
             self.unread.append(f"{name}={value}: what it leads to wasn’t given")
 
@@ -146,7 +178,9 @@ class _Reading:
         rest = [part for part in parts if not part.startswith(("set:", "tag:", "interface:"))]
         if len(rest) < len(parts) - len(tags):
             self.unread.append(f"dhcp-range={said}: only where other tags or an interface are given")
-        elif ":" in rest[0] or any(part in ("proxy", "ra-only", "slaac", "ra-names") for part in rest):
+        elif rest and ":" in rest[0]:
+            self._prefixes(said, rest)
+        elif "proxy" in rest:
             self.unread.append(f"dhcp-range={said}: not of IPv4’s leases")
         else:
             first = ipaddress.IPv4Address(rest[0])
@@ -158,6 +192,20 @@ class _Reading:
             times = [part for part in rest[2:] if part.count(".") != 3]
             minutes = _minutes(times[0]) if times else USUAL
             self.ranges.append(Range(first, last, masks[0] if masks else "", minutes, tags))
+
+    def _prefixes(self, said: str, parts: list[str]) -> None:
+        """A range of IPv6: what is advertised of it; leases of IPv6 are none of a plan."""
+        built = next((part.removeprefix("constructor:") for part in parts if part.startswith("constructor:")), "")
+        forming = not FORMING.isdisjoint(parts)
+        self.prefixes.append(Prefixes(ipaddress.IPv6Address(parts[0]), built, forming))
+        if len(parts) > 1 and (parts[1] == "static" or (":" in parts[1] and not built)):
+            self.unread.append(f"dhcp-range={said}: not of IPv4’s leases")
+
+    def _offer(self, parts: list[str]) -> None:
+        """What goes with advertisements at an interface: last of all, where two numbers stand there, for how long it is a way out."""
+        numbers = [part for part in parts[1:] if part.isdigit()]
+        if len(numbers) == 2 and int(numbers[1]) == 0:
+            self.no_way_out.add(parts[0])
 
     def _host(self, value: str, parts: list[str]) -> None:
         macs = [part.lower() for part in parts if _MAC.fullmatch(part)]
@@ -245,6 +293,38 @@ def lay_leases(made: Records, device: Device, host: str) -> None:
             made.report.add("left out", device.name, f"a relay at {local}, which none of its ports has")
     for port, servers in asked.items():
         made.put(LeaseRelay(id=make_id(f"{port}/relay"), at=port, to=tuple(dict.fromkeys(servers))))
+
+
+def lay_adverts(made: Records, device: Device, host: str) -> None:
+    """What a host advertises at its ports."""
+    leasing, said = device.leasing, dict[str, tuple[dict[str, None], bool]]()
+    ports = {
+        ipaddress.ip_interface(address): port
+        for port in made.of(HostPort)
+        if port.id.startswith(f"{host}/")
+        for address in port.addresses
+        if ":" in address
+    }
+    for interface in device.interfaces.values():
+        name = interface.name
+        if name in leasing.never or (leasing.only and name not in leasing.only):
+            continue
+        for bound in (ipaddress.IPv6Interface(address) for address in interface.addresses if ":" in address):
+            ranges = [one for one in leasing.prefixes if one.of(name, bound)]
+            port = ports.get(bound)
+            if not ranges or not (leasing.advertises or any(one.forming for one in ranges)):
+                continue
+            if port is None or bound.network.prefixlen != 64:
+                why = "of which no address can be formed" if port is not None else "at none of its ports"
+                made.report.add("left out", device.name, f"it advertises {bound.network}, {why}")
+                continue
+            prefixes, _ = said.setdefault(port.id, ({}, leasing.no_way_out.isdisjoint((name, "*"))))
+            prefixes.update({str(bound.network): None} if any(one.forming for one in ranges) else {})
+    for port_id, (found, router) in said.items():
+        if found or router:
+            id = make_id(f"{port_id}/advertises")
+            made.put(Advertisement(id=id, at=port_id, prefixes=tuple(found), router=router))
+            made.report.add("read", id, f"it advertises {', '.join(found) or 'itself as the way out'}")
 
 
 def take_leases(made: Records, devices: Mapping[str, Device]) -> None:
