@@ -8,16 +8,19 @@ A report claims who is home, and brings for each segment its evidence: a *tree* 
   back; so does somebody who bears each gateway of the segment, and runs; and each branch of the tree passes the VID both ways.
 - **apart**: from wherever those at home send, whatever carries, frames stay within the closed set; and nobody hears them there who belongs on another
   segment and is said to be home.
+- **ping**: each hop of a question and its answer goes where its sender's own table leads (the longest prefix, RFC 1812 section 5.2.4.3), to the one who has that address and
+  is as said above in the same tree, past the filters of whoever forwards.
 
 What a port lets in and out is IEEE 802.1Q clauses 6.9 and 8.8.2; which cable between switches is blocked, clause 13; what LAGs take and block, IEEE 802.1AX.  What
 isn't understood here is never taken as right: it is named as unchecked.  Sizes of packets, leases, copies by mirrors, addresses borne twice, what guests could do by tagging
-as they like, rules and pings are no claims that are checked here; nor is it, of a segment without a gateway, that no larger part of it is elsewhere.
+as they like, and rules are no claims that are checked here; nor is it, of a segment without a gateway, that no larger part of it is elsewhere.
 """
 
 from __future__ import annotations
 
 import hashlib
 import heapq
+import ipaddress
 import json
 import re
 from collections import Counter
@@ -300,11 +303,12 @@ def _seats(model: Model, far: Mapping[str, str]) -> None:
         switch = plan.get("virtual_switch", group.switch)
         doubt, port = model.unclear.get(switch.id, ""), None
         try:
-            if group.mode in ("overlay", "private"):
-                port = CLOSED if group.mode == "overlay" else private(plan, group.vid)
-                doubt = doubt or ("an overlay" if group.mode == "overlay" else "a private VLAN")
+            if group.mode == "overlay":
+                port, doubt = CLOSED, doubt or "an overlay"
+            elif switch.filters:
+                port = private(plan, group.vid) if group.mode == "private" else said(group)
             else:
-                port = said(group) if switch.filters else PASSES
+                port = PASSES
         except Unknown as unknown:
             doubt = doubt or str(unknown)
         if group.isolated or group.reflects or plan.where("group_order", "port_group", group.id):
@@ -341,8 +345,7 @@ def _seats(model: Model, far: Mapping[str, str]) -> None:
             model.awake.add(record.id)
     for record in plan.all("station_port"):
         try:
-            there = model.fabric_port(record.port)
-            doubt = "a private VLAN" if plan.get("fabric_port", record.port).mode == "private" else ""
+            there, doubt = model.fabric_port(record.port), ""
         except Unknown as unknown:
             there, doubt = PASSES, str(unknown)
         seat = Seat(record.port, there, record.vid or UNTAGGED, record.belongs, doubt)
@@ -447,6 +450,8 @@ class Checker:
         self.failed: list[str] = []
         self.unchecked: list[str] = []
         self.right: Counter[str] = Counter()
+        self.trees: dict[str, set[str]] = {}
+        self.seat_of = {id: seat for seat, ids in self.model.seats.items() for id in ids}
         self.by_segment: dict[str | None, list[tuple[Seat, list[str]]]] = {}
         self.ears: dict[tuple[str, int], list[tuple[str | None, str]]] = {}
         for seat, ids in self.model.seats.items():
@@ -478,6 +483,16 @@ class Checker:
             record = self.plan.get("adapter", id)
             if record.belongs is None and not self.plan.where("guest_tag", "adapter", id):
                 self.failed.append(f"home: {id} belongs nowhere")
+        for n, said in enumerate(self.report.get("pings", ()), 1):
+            name = f"ping {n}, from {said['from']} to {said['to']}"
+            try:
+                self._ping(said)
+            except Unknown as unknown:
+                self.unchecked.append(f"{name}: {unknown}")
+            except Wrong as fault:
+                self.failed.append(f"{name}: {fault}")
+            else:
+                self.right["ping"] += 1
         return Verdict(dict(self.right), tuple(self.failed), tuple(self.unchecked))
 
     def _home(self, place: str) -> bool:
@@ -490,7 +505,8 @@ class Checker:
             self._local(segment, seats)
             return
         try:
-            tree = self._tree(segment, said["tree"])
+            spoken = {vid for seat, _ in seats for _, vid in self._entered(seat)} & self._family(segment)
+            tree = self.trees[segment.id] = self._tree(segment, said["tree"], spoken)
         except Unknown as unknown:
             self.unchecked.append(f"segment {segment.name}: {unknown}")
             return
@@ -498,10 +514,10 @@ class Checker:
             self.failed.append(f"segment {segment.name}: {fault}")
             return
         beside, failed = self._beside(segment, seats), len(self.failed)
-        good = beside or self._gateways(segment, tree)
+        good = beside or self._gateways(segment, tree, spoken, [id for _, ids in seats for id in ids])
         for seat, ids in seats:
             try:
-                wrong = "" if beside else self._lands(seat, segment, tree)
+                wrong = "" if beside else self._lands(seat, segment, tree, self._peers(seat, segment))
             except Unknown as unknown:
                 self.unchecked.append(f"home: {_some(ids)} of {segment.name}: {unknown}")
                 continue
@@ -565,7 +581,19 @@ class Checker:
     def _borne(self, address: str, switches: set[str]) -> bool:
         return any(seat.at in switches and id in self.model.awake for seat, id in self._bound.get(address, ()))
 
-    def _tree(self, segment: Any, said: Mapping[str, str | None]) -> set[str]:
+    def _family(self, segment: Any) -> set[int]:
+        """The VIDs of a segment: its own, and those of its secondary VLANs (RFC 5517 section 3)."""
+        return {segment.vid, *(second.vid for second in self.plan.where("secondary_vlan", "segment", segment.id))}
+
+    def _peers(self, seat: Seat, segment: Any) -> set[int]:
+        """The VIDs that a seat has to hear: its segment's, and its community's."""
+        inside = seat.port.enters(seat.tag) if seat.port is not None else None
+        second = next(iter(self.plan.where("secondary_vlan", "vid", inside)), None) if inside else None
+        if second is not None and not segment.gateways:
+            raise Unknown("a private VLAN without a gateway")
+        return {segment.vid} | ({second.vid} if second is not None and second.type == "community" else set())
+
+    def _tree(self, segment: Any, said: Mapping[str, str | None], spoken: set[int]) -> set[str]:
         """The switches of a tree, each of whose branches passes the segment's VID both ways."""
         for switch in said:
             if switch not in self.plan.of("fabric_switch"):
@@ -579,6 +607,8 @@ class Checker:
                     raise Wrong(f"its tree has the cable {key} at {here}, which carries nothing there")
                 if not all(_across(pair, segment.vid) for pair in joint.ports):
                     raise Wrong(f"the cable {key} of its tree doesn't pass {segment.vid} both ways")
+                if not all(_across(pair, vid) for pair in joint.ports for vid in spoken):
+                    raise Unknown(f"the cable {key} of its tree doesn't pass all of its secondary VLANs")
                 here = joint.ends[1] if joint.ends[0] == here else joint.ends[0]
                 if here in seen or here not in said:
                     raise Wrong(f"its tree doesn't lead from {switch} to its root")
@@ -587,19 +617,20 @@ class Checker:
             raise Wrong("its tree has several roots")
         return set(said)
 
-    def _lands(self, seat: Seat, segment: Any, tree: set[str]) -> str:
-        """What is wrong with how a seat's frames get into the tree and back; empty: nothing."""
+    def _lands(self, seat: Seat, segment: Any, tree: set[str], heard: set[int]) -> str:
+        """What is wrong with how a seat's frames get into the tree, and those of some VIDs (`heard`) from there to it; empty: nothing."""
         if seat.doubt:
             raise Unknown(seat.doubt)
         if seat.port is None:
             return "it is attached to nothing"
         if seat.at in self.plan.of("fabric_port"):
             switch = self.plan.get("fabric_port", seat.at).switch
-            right = seat.port.enters(seat.tag) == segment.vid and seat.port.leaves(segment.vid) == seat.tag
-            return "" if right and switch in tree else f"{segment.vid} isn't what comes in and out at its port"
+            hears = all(seat.port.leaves(vid) == seat.tag for vid in heard)
+            right = seat.port.enters(seat.tag) in self._family(segment) and hears and switch in tree
+            return "" if right else f"{segment.vid} isn't what comes in and out at its port"
         inside = seat.port.enters(seat.tag)
-        if inside is None or seat.port.leaves(inside) != seat.tag:
-            return "its port drops what it sends, or what is for it"
+        if inside is None:
+            return "its port drops what it sends"
         ways = self.model.ways.get(seat.at, ())
         if not ways:
             raise Unknown("a switch without a way out")
@@ -608,21 +639,31 @@ class Checker:
             there = way.far.enters(tag) if tag is not None else None
             if way.far is PASSES and there == UNTAGGED:
                 raise Unknown("an unmanaged switch, in which untagged frames are of no VLAN")
-            if there != segment.vid or way.switch not in tree:
+            if there not in self._family(segment) or way.switch not in tree:
                 return f"over {way.nic} its frames don't get into the tree on {segment.vid}"
-            back = way.far.leaves(segment.vid)
-            if back is None or way.near.enters(back) != inside:
-                return f"over {way.nic} it doesn't hear what comes back"
+            for back in map(way.far.leaves, heard):
+                comes = way.near.enters(back) if back is not None else None
+                if comes is None or seat.port.leaves(comes) != seat.tag:
+                    return f"over {way.nic} it doesn't hear what comes back"
         return ""
 
-    def _gateways(self, segment: Any, tree: set[str]) -> bool:
-        """Whether somebody who runs bears each gateway in the tree."""
+    def _needs(self, id: str, gateway: str, segment: Any) -> bool:
+        """Whether somebody has addresses of a gateway's version, or none at all, and bears none of the gateways himself."""
+        own = [text.partition("/")[0] for text in self.plan.find(id).addresses]  # type: ignore[union-attr]
+        return not own or (any((":" in a) == (":" in gateway) for a in own) and not {*own} & {*segment.gateways})
+
+    def _gateways(self, segment: Any, tree: set[str], spoken: set[int], ids: list[str]) -> bool:
+        """Whether somebody who runs bears each gateway in the tree that one of those at home needs, and hears whatever is spoken there."""
         good = True
         for address in segment.gateways:
             tried, doubts = [], list[str]()
             for seat, id in self._bound.get(address, ()):
                 try:
-                    wrong = "it is off" if id not in self.model.awake else self._lands(seat, segment, tree)
+                    wrong = (
+                        "it is off"
+                        if id not in self.model.awake
+                        else self._lands(seat, segment, tree, spoken | {segment.vid})
+                    )
                 except Unknown as unknown:
                     wrong = str(unknown)
                     doubts.append(f"{id}: {wrong}")
@@ -631,8 +672,12 @@ class Checker:
                 port = _or_all(self.model, way.port)
                 inside = self.plan.get("fabric_port", way.port).switch in tree
                 tried.append(
-                    "" if port is not None and inside and _turns(port, segment.vid) else "its way in doesn't carry it"
+                    ""
+                    if port is not None and inside and all(_turns(port, vid) for vid in spoken | {segment.vid})
+                    else "its way in doesn't carry it"
                 )
+            if not tried and not any(self._needs(id, address, segment) for id in ids):
+                continue
             if "" not in tried and doubts:
                 self.unchecked.append(f"home: gateway {address} of {segment.name}: {doubts[0]}")
                 good = False
@@ -642,6 +687,134 @@ class Checker:
                 )
                 good = False
         return good
+
+    def _ping(self, said: Mapping[str, Any]) -> None:
+        """The hops of a question and of its answer, each (interface, next hop's address, whose)."""
+        there, back = said["there"], said["back"]
+        target = there[-1][1]
+        source = next((a for a, net in self._own(there[0][0]) if ipaddress.ip_address(there[0][1]) in net), None)
+        if source is None:
+            raise Wrong(f"{there[0][0]} has no address in the subnet of {there[0][1]}")
+        asked = self._travels(there, source, target, said["on"], None)
+        if asked[-1] != self._owner(back[0][0]) or said["from"] not in (there[0][0], asked[0]):
+            raise Wrong("its answer isn't that of whoever was asked, or it begins at somebody else")
+        if said["to"] not in (there[-1][2], asked[-1]):
+            raise Wrong(f"{said['to']} isn't who has {target}")
+        if self._travels(back, target, source, said["on"], asked)[-1] != asked[0]:
+            raise Wrong("its answer ends elsewhere")
+
+    def _travels(self, hops: list[list[str]], source: str, target: str, on: str, seen: list[str] | None) -> list[str]:
+        """Whoever has a packet on its way, in turn; `seen`: it is an answer to what these let through."""
+        owners = [self._owner(hops[0][0])]
+        for n, (out, via, to) in enumerate(hops):
+            here = owners[-1]
+            if self._owner(out) != here:
+                raise Wrong(f"{out} isn't an interface of {here}")
+            if n and not self.plan.find(here).routes:  # type: ignore[union-attr]
+                raise Wrong(f"{here} doesn't forward")
+            if n and (seen is None or here not in seen):
+                self._let(here, (hops[n - 1][2], out), (source, target), on, seen is not None)
+            lines = self._lines(here, target)
+            if (out, via) not in lines or len(lines) > 1:
+                raise (Unknown if (out, via) in lines else Wrong)(f"{here} sends what is for {target} by {lines}")
+            bearing = [id for _, id in self._bound.get(via, ()) if id != out]
+            if bearing != [to]:
+                self._own(to)
+                raise (Unknown if to in bearing else Wrong)(f"{via} is borne by {_some(bearing) or 'nobody'}")
+            if not {out, to} <= self.model.awake:
+                raise Wrong(f"{out} or {to} is off")
+            self._meet(out, to)
+            owners.append(self._owner(to))
+        if not any(a == target for record in self._interfaces[owners[-1]] for a, _ in self._own(record)):
+            raise Wrong(f"it ends at {owners[-1]}, who hasn't {target}")
+        return owners
+
+    def _let(self, here: str, at: tuple[str, str], ends: tuple[str, str], on: str, answer: bool) -> None:
+        """What a filter makes of a packet from one interface to another: the first line that it matches decides."""
+        if self.plan.where("translation", "at", at[1]):
+            raise Unknown(f"{here} translates")
+        lines = sorted(self.plan.where("filter_line", "of", here), key=lambda line: line.order)
+        if answer and lines:
+            raise Unknown(f"{here} filters an answer of which it didn't see the question")
+        protocol, _, port = on.partition(" ")
+        for line in lines:
+            fits = all(mine in (None, its) for mine, its in zip((line.enters, line.leaves), at, strict=True))
+            for nets, end in zip((line.sources, line.targets), ends, strict=True):
+                inside = (ipaddress.ip_address(end) in ipaddress.ip_network(net) for net in nets)
+                fits = fits and (not nets or any(inside))
+            fits = fits and line.protocol in ("any", protocol)
+            if fits and (not line.ports or int(port or 0) in vids(line.ports)):
+                if line.action != "allow":
+                    raise (Wrong if line.action == "deny" else Unknown)(f"filter line {line.order} of {here}")
+                return
+
+    def _lines(self, here: str, target: str) -> set[tuple[str, str]]:
+        """Where somebody sends what is for an address: interface and next hop, of the longest prefix; what is connected before all else."""
+        address, found = ipaddress.ip_address(target), list[tuple[int, int, str, str]]()
+        if self.plan.where("outside", "at", here):
+            raise Unknown(f"an outside network is behind {here}")
+        nets = [(record, net) for record in self._interfaces[here] for _, net in self._own(record)]
+        found += [(net.prefixlen, 1, record, target) for record, net in nets if address in net]
+        ways = [(to, route.via, 0) for route in self.plan.where("route", "of", here) for to in route.to]
+        if not any(ipaddress.ip_network(to).prefixlen == 0 and (":" in to) == (":" in target) for to, _, _ in ways):
+            for record in map(self.plan.find, self._interfaces[here]):
+                segment = self.plan.of("segment").get(record.belongs)  # type: ignore[union-attr]
+                own = getattr(record, "gateway", None)
+                said = (own,) if own else segment.gateways if segment is not None else ()
+                ways += [("::/0" if ":" in via else "0.0.0.0/0", via.partition("/")[0], record.id) for via in said]  # type: ignore[union-attr, misc]
+        mine = {a for record in self._interfaces[here] for a, _ in self._own(record)}
+        for to, via, only in ways:
+            net, hop = ipaddress.ip_network(to), ipaddress.ip_address(via)
+            if address in net and via not in mine:
+                out = next((record for record, own in nets if hop in own and only in (0, record)), None)
+                found += [(net.prefixlen, 0, out, via)] if out is not None else []
+        most = max(found, default=(0, 0))[:2]
+        return {(out, via) for length, near, out, via in found if (length, near) == most}
+
+    def _meet(self, one: str, two: str) -> None:
+        """Two interfaces hear each other: in their segment's tree, or beside each other on a virtual switch."""
+        seats = self.seat_of[one], self.seat_of[two]
+        segment = self.plan.of("segment").get(seats[0].segment)
+        if segment is None or seats[1].segment != segment.id or not segment.vid:
+            raise Unknown(f"{one} and {two} aren't on one segment with a VID")
+        entered = {seat.port.enters(seat.tag) if seat.port is not None else None for seat in seats}
+        alike = seats[0].at == seats[1].at in self.model.ways and len(entered) == 1 and None not in entered
+        if alike and not any(seat.doubt or not entered <= seat.hears() for seat in seats):
+            return
+        if segment.id not in self.trees:
+            raise Unknown(f"of {segment.name} there is no tree")
+        if not entered <= {segment.vid}:
+            raise Unknown(f"{one} or {two} is on a secondary VLAN")
+        for id, seat in zip((one, two), seats, strict=True):
+            wrong = self._lands(seat, segment, self.trees[segment.id], {segment.vid})
+            if wrong:
+                raise Wrong(f"{id} of {segment.name}: {wrong}")
+
+    def _own(self, record: str) -> list[tuple[str, Any]]:
+        """The addresses of an interface, each with its subnet."""
+        found: Any = self.plan.find(record)
+        if (found.addressing, found.addressing6) not in (("static", "static"), ("none", "static")):
+            raise Unknown(f"{record} gets its address from others")
+        return [(str(b.ip), b.network) for b in map(ipaddress.ip_interface, found.addresses)]
+
+    def _owner(self, record: str) -> str:
+        """The guest, host or station whose interface a record is."""
+        found: Any = self.plan.find(record)
+        if record not in self.seat_of:
+            raise Wrong(f"there is no interface {record}")
+        if found.kind == "guest_tag":
+            found = self.plan.get("adapter", found.adapter)
+        if found.kind == "host_port":
+            found = self.plan.get("virtual_switch", found.switch)
+        return str(getattr(found, "guest", getattr(found, "host", getattr(found, "station", ""))))
+
+    @cached_property
+    def _interfaces(self) -> dict[str, list[str]]:
+        """The interfaces of each guest, host and station."""
+        found: dict[str, list[str]] = {}
+        for record in self.seat_of:
+            found.setdefault(self._owner(record), []).append(record)
+        return found
 
     def _alone(self, segment: Any, seats: list[tuple[Seat, list[str]]], closed: set[tuple[str, int]]) -> str:
         """What is wrong with a closed set: where frames leave it, or who of another segment hears them; empty: nothing."""
@@ -764,6 +937,11 @@ def read_report(raw: bytes) -> dict[str, Any]:
     for n, one in enumerate(report["endpoints"]):
         if not isinstance(one, dict) or not isinstance(one.get("id"), str) or not isinstance(one.get("verdict"), str):
             raise ValueError(f"endpoint {n + 1} of the report has no id or no verdict")
+    for n, one in enumerate(report.get("pings", ())):
+        known = one if isinstance(one, dict) else {}
+        named = all(isinstance(known.get(name), str) for name in ("from", "to", "on"))
+        if not named or not all(_are_hops(known.get(way)) for way in ("there", "back")):
+            raise ValueError(f"ping {n + 1} of the report has no ends, or no hops")
     for n, one in enumerate(report["segments"]):
         known = one if isinstance(one, dict) else {}
         tree, closed = known.get("tree"), known.get("closed")
@@ -775,6 +953,13 @@ def read_report(raw: bytes) -> dict[str, Any]:
         if not right or not isinstance(closed, dict) or not isinstance(known.get("id"), str):
             raise ValueError(f"segment {n + 1} of the report has no id, tree or closed set")
     return report
+
+
+def _are_hops(way: object) -> bool:
+    """Whether these are hops: some of three texts each."""
+    if not isinstance(way, list) or not way:
+        return False
+    return all(isinstance(hop, list) and len(hop) == 3 and set(map(type, hop)) == {str} for hop in way)
 
 
 def recheck(plan: Plan, report: Mapping[str, Any], raw: bytes = b"") -> Verdict:

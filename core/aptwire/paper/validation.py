@@ -7,6 +7,8 @@ frames of those at home get to, in any state.
 from __future__ import annotations
 
 import json
+import math
+import random
 from collections import Counter, deque
 from collections.abc import Iterable, Iterator
 from datetime import datetime
@@ -15,12 +17,20 @@ from typing import Any
 
 import numpy as np
 
+from aptwire.above.outcomes import ANSWERED
+from aptwire.above.ping import Ping, Pings
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import EACH_STATE, Voices, voices
 from aptwire.judge.why import HOME
 from aptwire.paper.handover import STYLE, counts_table, landing_table, rules_table, section
+from aptwire.plan.filters import PING, Packet
+from aptwire.plan.sentences import Reach, read
 from aptwire.recheck import FORMAT, VERSION, digest
+from aptwire.rules.answer import HOLDS
 from aptwire.rules.asking import asked
+
+MOST_PINGS, MOST_PAIRS = 12, 100_000
+"""So many pings are told of a rule, of one that speaks of fewer than so many."""
 
 
 def validation(judgement: Judgement, made: datetime, proved: Iterable[Any] = ()) -> dict[str, Any]:
@@ -39,8 +49,33 @@ def validation(judgement: Judgement, made: datetime, proved: Iterable[Any] = ())
             {"text": rule.text, "outcome": answer.outcome, "why": answer.text}
             for rule, answer in asked(judgement).rules()
         ],
+        "pings": list(_pings(judgement)),
         "proved": list(proved),
     }
+
+
+def _pings(judgement: Judgement) -> Iterator[dict[str, Any]]:
+    """For each rule that holds of who reaches whom, some of the pings on which it rests, hop by hop."""
+    look, asks = asked(judgement), Pings(judgement)
+    for rule, answer in look.rules():
+        sentence = read(rule.text)
+        if not isinstance(sentence, Reach) or answer.outcome != HOLDS:
+            continue
+        ends = [[unit.id for unit in look.look.meaning.whom(side).units] for side in (sentence.a, sentence.b)]
+        pairs = [(a, b) for a in ends[0] for b in ends[1] if a != b] if math.prod(map(len, ends)) < MOST_PAIRS else []
+        packet = Packet(sentence.protocol, sentence.port) if sentence.protocol else PING
+        for source, target in random.Random(rule.text).sample(pairs, min(MOST_PINGS, len(pairs))):
+            evidence = hops_of(asks.ask(source, target, packet=packet), packet)
+            if evidence:
+                yield {"rule": rule.text, "from": source, "to": target, **evidence}
+
+
+def hops_of(found: Ping, packet: Packet = PING) -> dict[str, Any]:
+    """An answered ping's hops there and back: by which interface, over which next hop's address, to whose; empty where it isn't answered, or goes nowhere."""
+    if found.outcome != ANSWERED or len(found.ways) != 2:
+        return {}
+    there, back = ([[leg.out, leg.address, leg.to] for leg in way.legs] for way in found.ways)
+    return {"on": str(packet), "there": there, "back": back}
 
 
 class _Evidence:
@@ -58,9 +93,12 @@ class _Evidence:
         wiring, status = self.wiring, self.judgement.status
         number = self.judgement.landing.number
         at_home: dict[str, list[Any]] = {}
+        # Who bears the gateway may be home where those on his stand aren't.
+        alone = {record for record, (told, _) in self.judgement.own.items() if told == HOME}
         for block in wiring.blocks.values():
             for stand in block.stands:
-                if stand.segment is not None and stand.context >= 0 and status[number(stand)] == HOME:
+                home = status[number(stand)] == HOME or not alone.isdisjoint(stand.records)
+                if stand.segment is not None and stand.context >= 0 and home:
                     at_home.setdefault(stand.segment, []).append(stand)
         for id in sorted(at_home):
             segment = self.judgement.plan.get("segment", id)
@@ -72,10 +110,13 @@ class _Evidence:
         """From where a stand's frames enter the fabric: each switch that is reached on the VID, with the cable that leads back."""
         wiring, landing = self.wiring, self.judgement.landing
         context = int(wiring.classes.of[vid])
+        # On a secondary VLAN one enters where the primary one is.
+        seconds = wiring.plan.where("secondary_vlan", "segment", stands[0].segment)
+        entered = {context, *(int(wiring.classes.of[second.vid]) for second in seconds)}
         bridges = wiring.bridges
         nodes = (int(landing.rows.node[landing.first[landing.number(stand)]]) for stand in stands)
         starts = Counter(
-            self.bridges[node // self.count].number for node in nodes if node >= 0 and node % self.count == context
+            self.bridges[node // self.count].number for node in nodes if node >= 0 and node % self.count in entered
         )
         tree: dict[str, str | None] = {}
         waiting: deque[tuple[int, str | None]] = deque((bridge, None) for bridge, _ in starts.most_common(1))
@@ -138,7 +179,7 @@ def _said(report: dict[str, Any]) -> Iterator[str]:
     trees = [one for one in report["segments"] if one["tree"]]
     yield (
         f"<p>This file holds, for {len(trees)} segments, the switches over which everybody at home there hears each other, and for {len(report['segments'])} the places in the fabric"
-        " that their frames never leave. <code>./run recheck PLAN REPORT</code> checks both with a checker that has nothing of the engine in it.</p>\n"
+        f" that their frames never leave; and the hops of {len(report['pings'])} pings on which rules rest. <code>./run recheck PLAN REPORT</code> checks all of it with a checker that has nothing of the engine in it.</p>\n"
         f"<p class='quiet'>Plan: SHA-256 {report['plan']['digest']}</p>\n"
     )
 
