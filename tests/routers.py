@@ -65,7 +65,7 @@ def _routed(seed: int, faults: bool) -> Small:
     return made
 
 
-def outward_plan(seed: int) -> Plan:
+def outward_plan(seed: int, inward: bool = False) -> Plan:
     """Such a plan whose routers translate at some of their interfaces, for everybody or for some, with outside networks behind stations: the internet or a subnet, which
     know ways back or none, or translate."""
     dice = random.Random(seed + 13)
@@ -94,7 +94,28 @@ def outward_plan(seed: int) -> Plan:
             knows=dice.choice([[], ["10.64.0.0/16"], ["10.64.0.0/16"], [f"10.64.{dice.choice(VIDS)}.0/24"]]),
             translates=dice.random() < 0.4,
         )
+    if inward:
+        _let_in(made, dice)
     return made.plan()
+
+
+def inward_plan(seed: int) -> Plan:
+    """Such a plan whose routers take what comes for some of their addresses to be for guests behind them: all of it, or some ports, at the same or another one; also for
+    who asks from within, or not."""
+    return outward_plan(seed, inward=True)
+
+
+def _let_in(made: Small, dice: random.Random) -> None:
+    routing = [r["id"] for kind in ("guest", "station") for r in made.kinds.get(kind, []) if r.get("routes")]
+    inner = [r for r in _bearing(made) if _owner(r) in routing and r.get("addresses")]
+    outer = [r for r in _bearing(made) if _owner(r) not in routing and r.get("addresses")]
+    for record in dice.sample(inner, min(len(inner), dice.randint(1, 4))) if outer else ():
+        to = dice.choice(outer)["addresses"][0].split("/")[0]  # type: ignore[index]
+        protocol = dice.choice(["any", "tcp", "tcp"])
+        ports = dice.choice(["", "80, 443", "22-80"]) if protocol == "tcp" else ""
+        port = dice.choice([None, None, 5432]) if protocol == "tcp" else None
+        said = {"protocol": protocol, "ports": ports, "port": port, "hairpin": dice.random() < 0.5}
+        made.put("inward_translation", f"in-{record['id']}", at=record["id"], to=to, **said)
 
 
 def leasing_plan(seed: int, faults: bool | None = None) -> Plan:

@@ -30,7 +30,7 @@ LLDP = 0x88CC
 ALL_PROTOCOLS = 3
 OURS = 0x88B5  # for local experiments (IEEE 802 clause 9.2.3)
 MARK = b"APTW"
-MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun macvlan macvtap sch_ingress cls_flower cls_matchall act_gact act_mirred act_police iptable_filter iptable_nat xt_conntrack xt_tcpudp xt_MASQUERADE"
+MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun macvlan macvtap sch_ingress cls_flower cls_matchall act_gact act_mirred act_police iptable_filter iptable_nat iptable_mangle xt_conntrack xt_tcpudp xt_MASQUERADE xt_nat xt_mark"
 SOL_PACKET, RX_RING, STATISTICS, AUXDATA, PACKET_VERSION, IGNORE_OUTGOING = 263, 5, 6, 8, 10, 23
 TPACKET_V2, OURS_TO_READ, VLAN_VALID = 1, 1, 1 << 4
 HEAD, STATUS, INTERFACE = struct.Struct("IIIHHIIH"), struct.Struct("I"), struct.Struct("i")
@@ -291,7 +291,7 @@ class Echo:
     """An ICMP echo request (RFC 792) over a device (empty: whichever the routing table says), and the reply that it may get."""
 
     def __init__(self, device: str, address: str, number: int) -> None:
-        self.number = number
+        self.number, self.address = number, socket.inet_aton(address)
         self.sock = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_ICMP)
         if device:
             self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, device.encode())
@@ -304,9 +304,9 @@ class Echo:
                 raise
 
     def answered(self) -> bool:
-        """Whether a reply to it came."""
+        """Whether a reply to it came, from the address that was asked: another one's isn't its answer (RFC 792)."""
         wanted = struct.pack("!H", self.number)
-        heads = ((packet, (packet[0] & 15) * 4) for packet in came(self.sock))
+        heads = ((packet, (packet[0] & 15) * 4) for packet in came(self.sock) if packet[12:16] == self.address)
         return any(packet[at : at + 1] == b"\0" and packet[at + 4 : at + 6] == wanted for packet, at in heads)
 
 
@@ -535,7 +535,10 @@ class Job:
         """Whether each ping was answered, each lease offered and each connection made, with the kernel's own stack at both ends."""
         trials = self.job.get("trials", [])
         programs = [self.server(*trial["server"]) for trial in trials if trial["what"] == "lease"]
-        with self.serving(programs), self.listeners({(t["at"], t["port"]) for t in trials if t["what"] == "connect"}):
+        with (
+            self.serving(programs),
+            self.listeners({(space, port) for t in trials if t["what"] == "connect" for space, port in t["at"]}),
+        ):
             asked: list[Echo | Discover | Connect] = []
             for number, trial in enumerate(trials):
                 space, device = trial["from"]

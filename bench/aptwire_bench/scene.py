@@ -381,9 +381,13 @@ class _Builder:
             if told:
                 back = "-A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT"
                 tables += ["*filter", ":FORWARD ACCEPT [0:0]", back, *told, "COMMIT", ""]
-            hides = [*self.hidden.get(space, ()), *self._translations(space)]
-            if hides:
-                tables += ["*nat", ":POSTROUTING ACCEPT [0:0]", *hides, "COMMIT", ""]
+            turned, marks, shown = self._inwards(space)
+            hides = [*self.hidden.get(space, ()), *shown, *self._translations(space)]
+            if turned or hides:
+                chains = [":PREROUTING ACCEPT [0:0]", ":POSTROUTING ACCEPT [0:0]"]
+                tables += ["*nat", *chains, *turned, *hides, "COMMIT", ""]
+            if marks:
+                tables += ["*mangle", ":PREROUTING ACCEPT [0:0]", *marks, "COMMIT", ""]
             if tables:
                 self.scene.filters[space] = "\n".join(tables)
 
@@ -395,6 +399,29 @@ class _Builder:
                 for net in translation.sources or ("",):
                     if ":" not in net:
                         yield f"-A POSTROUTING -o {device} {f'-s {net}' if net else ''} -j MASQUERADE"
+
+    def _inwards(self, space: str) -> tuple[list[str], list[str], list[str]]:
+        """The inward translations at interfaces in a namespace: what they take, by which interface packets came in, and what those within are shown who ask there."""
+        turned: list[str] = []
+        shown: list[str] = []
+        devices = sorted({device for there, device in self.scene.stacks.values() if there == space})
+        for one in sorted(self.plan.all("inward_translation"), key=lambda t: t.id):
+            there, device = self.scene.stacks.get(one.at, ("", ""))
+            if there != space:
+                continue
+            record = self.plan.find(one.at)
+            own = [a.partition("/")[0] for a in getattr(record, "addresses", ()) if ":" not in a]
+            at = "" if one.hairpin else f"-i {device} "
+            ports = [f"--dport {part.strip().replace('-', ':')} " for part in one.ports.split(",") if part.strip()]
+            protocol = "" if one.protocol == "any" else f"-p {one.protocol} "
+            to = f"{one.to}:{one.port}" if one.port else one.to
+            for address, port in product(own, ports or [""]):
+                turned.append(f"-A PREROUTING {at}-d {address} {protocol}{port}-j DNAT --to-destination {to}")
+            for number, other in enumerate(devices if one.hairpin else (), 1):
+                came = f"-m mark --mark {number} -m conntrack --ctstate DNAT"
+                shown.append(f"-A POSTROUTING -o {other} -d {one.to} {came} -j MASQUERADE")
+        marks = [f"-A PREROUTING -i {device} -j MARK --set-mark {n}" for n, device in enumerate(devices, 1)]
+        return turned, marks if shown else [], shown
 
     def _filter_line(self, line: FilterLine) -> Iterator[str]:
         """A line in the tool's words: one for each pair of subnets and range of ports; none where no IPv4 packet can match it."""

@@ -15,7 +15,7 @@ from aptwire.judge.verdicts import judge
 from aptwire.plan.fields import bare_address
 from aptwire.plan.filters import PING as ICMP
 from aptwire.plan.filters import Packet, read_ports
-from aptwire.plan.kinds import PLACES, FilterLine, Outside
+from aptwire.plan.kinds import PLACES, FilterLine, InwardTranslation, Outside
 from aptwire.plan.names import called
 from aptwire.plan.outside import StandIns
 from aptwire.plan.plan import Plan
@@ -50,6 +50,8 @@ class Trial:
     expected: bool
     seats: frozenset[str]
     port: int = 0
+    ears: tuple[tuple[str, int], ...] = ()
+    """Of a connection: at which interfaces (records) and ports somebody listens, in case it is translated inwards."""
 
     def say(self, plan: Plan) -> str:
         """In words."""
@@ -87,6 +89,8 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
     """A sample of pings within a subnet and over routers, and of leases."""
     dice = random.Random(seed)
     everybody = holders(plan, frames)
+    # Who takes what is for him to be for somebody else isn't known by frames alone.
+    turning = {turned.at for turned in plan.all(InwardTranslation)}
     pings = [
         Trial(PING, a, b, meets(frames, a, b), frozenset([a.seat, b.seat]))
         for a in everybody
@@ -95,6 +99,7 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
         and a.seat != b.seat
         and a.address.network == b.address.network
         and _machine(plan, a) != _machine(plan, b)
+        and b.record not in turning
     ]
     leases = list(_leases(plan, frames, everybody))
     made = [*dice.sample(pings, min(most, len(pings))), *_reaches(plan, everybody, most // 2, dice)]
@@ -128,8 +133,12 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
     ends = [*everybody, *_outsides(plan)]
     pairs = [(a, b) for a in ends for b in ends if a.address.network != b.address.network]
     judgement = judge(plan) if pairs else None
-    spoken = {port for line in plan.all(FilterLine) for low, high in read_ports(line.ports) for port in (low, high)}
+    texts = [*(line.ports for line in plan.all(FilterLine)), *(turned.ports for turned in plan.all(InwardTranslation))]
+    spoken = {port for text in texts for low, high in read_ports(text) for port in (low, high)}
     ports = sorted(spoken.union(PORTS))
+    inward: dict[str, set[int]] = {}
+    for turned in plan.all(InwardTranslation):
+        inward.setdefault(turned.to, set()).add(turned.port or 0)
     half = {ANSWERED: most - most // 2, SILENT: most // 2}
     left = {(outcome, port): n - n // 2 if port else n // 2 for outcome, n in half.items() for port in (False, True)}
     for n, (a, b) in enumerate(dice.sample(pairs, min(8 * most, len(pairs)))):
@@ -142,7 +151,9 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
             continue
         left[told.outcome, bool(port)] -= 1
         seats = frozenset(_seats(plan, told, a, b))
-        yield Trial(CONNECT if port else REACH, a, b, told.outcome == ANSWERED, seats, port)
+        ears = tuple((e.record, p) for e in everybody for p in inward.get(str(e.address.ip), ())) if port else ()
+        ears = ((b.record, port), *((record, own or port) for record, own in ears))
+        yield Trial(CONNECT if port else REACH, a, b, told.outcome == ANSWERED, seats, port, ears)
 
 
 def _outsides(plan: Plan) -> Iterator[Holder]:
@@ -157,6 +168,7 @@ def _outsides(plan: Plan) -> Iterator[Holder]:
 def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
     """Where everybody sits who may have a part in a ping: who sends, and whoever has the address of a next hop, with all their interfaces."""
     addresses = {leg.address for way in told.ways for leg in way.legs}
+    addresses |= {turned.to for turned in plan.all(InwardTranslation)}
     sending = {leg.out for way in told.ways for leg in way.legs} | {end.record for end in ends}
     records = [record for kind in PLACES for record in plan.all(kind)]
     having = [r for r in records if r.id in sending or any(bare_address(a) in addresses for a in r.addresses)]
@@ -236,7 +248,7 @@ def trial_job(trial: Trial, stacks: dict[str, tuple[str, str]]) -> dict[str, obj
     if trial.what in (REACH, CONNECT):
         made["from"] = [stacks[trial.source.record][0], ""]
     if trial.what == CONNECT:
-        made |= {"at": stacks[trial.target.record][0], "port": trial.port}
+        made |= {"at": [[stacks[record][0], port] for record, port in trial.ears], "port": trial.port}
     if trial.what != LEASE:
         return {**made, "to": str(trial.target.address.ip)}
     net = trial.target.address.network

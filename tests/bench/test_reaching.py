@@ -18,7 +18,7 @@ from aptwire_bench.kernel import Kernel
 from aptwire_bench.prove import Scope
 
 from tests.bench.support import put, told
-from tests.routers import filtered_plan, outward_plan, routed_plan
+from tests.routers import filtered_plan, inward_plan, outward_plan, routed_plan
 
 SEEDS = int(os.environ.get("APTWIRE_ROUTED_PLANS", "30"))
 """More by command; with fixed seeds either way."""
@@ -55,6 +55,9 @@ class ReachingTest(unittest.TestCase):
 
     def test_translations_and_outside_networks_answer_in_the_kernel_as_the_engine_says(self) -> None:
         self.same(outward_plan)
+
+    def test_what_is_let_in_gets_to_whom_it_is_for_in_the_kernel_as_the_engine_says(self) -> None:
+        self.same(inward_plan)
 
     def test_bubbles_and_guests_behind_a_firewall_are_in_the_kernel_what_they_are_meant_to_be(self) -> None:
         self.same(with_blueprints, SEEDS // 3)

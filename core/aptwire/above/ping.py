@@ -5,7 +5,7 @@ A packet goes to whom it is for where that is on link (RFC 1122 section 3.3.1.1,
 heard with the answer.  The answer finds its own way back.  What the plan doesn't say makes unproven what depends on it: it is
 never taken as reached.  Filters let it through, or don't; what they let
 out gets its answers back.  Whoever translates puts its own address in place of the sender's, and that one back into the answer (RFC 3022 section 2.2); a filter sees
-the addresses of before.  Whoever has its address by lease has it as the plan's servers give it.  An outside network answers as one of the
+the addresses of before.  Whoever translates inwards takes what is for an address of its own to be for somebody behind it (section 4.3 there), and his answers for its own, as far as they pass it.  Whoever has its address by lease has it as the plan's servers give it.  An outside network answers as one of the
 addresses that stand for it.  The size of packets isn't asked here (`room.py`).
 """
 
@@ -14,7 +14,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
-from functools import partial
+from functools import cached_property, partial
 from itertools import chain, islice, product
 from typing import Any
 
@@ -29,8 +29,8 @@ from aptwire.judge.lease import NO_ANSWER
 from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import bare_address
-from aptwire.plan.filters import PING, Gate, Packet, every_packet, passing, unsure
-from aptwire.plan.kinds import OWNERS, PLACES, Adapter, FilterLine, Outside, Record, WayIn
+from aptwire.plan.filters import PING, Gate, Packet, every_packet, only, passing, unsure
+from aptwire.plan.kinds import OWNERS, PLACES, Adapter, FilterLine, InwardTranslation, Outside, Record, WayIn
 from aptwire.plan.names import called, some, with_key
 from aptwire.plan.outside import StandIns, behind, lost
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -90,8 +90,22 @@ class Hidden:
 
 
 @dataclass(frozen=True)
+class Turned:
+    """An inward translation on a way: whoever forwards (`owner`) took what came for an address `asked` of its own interface (`at`, a record) to be for another one
+    (`to`), at a `port` of that (0: the one that was asked for); `after` so many legs."""
+
+    owner: str
+    at: str
+    asked: str
+    to: str
+    port: int
+    after: int
+
+
+@dataclass(frozen=True)
 class Way:
-    """A packet's way from one address to another; `stopped` is the filter line (id) that dropped it there, `hidden` the translations on it."""
+    """A packet's way from one address to another; `stopped` is the filter line (id) that dropped it there, `hidden` the translations on it, and `turned` those inwards, after which
+    `target` is another one than was asked for."""
 
     source: str
     target: str
@@ -100,6 +114,7 @@ class Way:
     reason: str = ""
     stopped: str = ""
     hidden: tuple[Hidden, ...] = ()
+    turned: tuple[Turned, ...] = ()
 
     @property
     def shown(self) -> str:
@@ -108,8 +123,8 @@ class Way:
 
     def to_json(self) -> dict[str, Any]:
         """The way for a program."""
-        hidden = [one.__dict__ for one in self.hidden]
-        return {**self.__dict__, "legs": [leg.to_json() for leg in self.legs], "hidden": hidden}
+        changed = {name: [one.__dict__ for one in getattr(self, name)] for name in ("hidden", "turned")}
+        return {**self.__dict__, "legs": [leg.to_json() for leg in self.legs], **changed}
 
 
 @dataclass(frozen=True)
@@ -238,6 +253,11 @@ class Pings:
             how = "formed by whoever listens" if address.version == 6 else "leased to whoever asks"
             return Ping(*names, UNPROVEN, f"{address} is {how}, so nobody can know who has it.", (), ())
         found = self.in_states(partial(self._both, here, address, owner), state)
+        for lent in self._lent_to(target) if found.outcome != ANSWERED else ():
+            # Whoever isn't reached by his own address may be by one that somebody lets in for him.
+            other = self.in_states(partial(self._both, here, lent, owner), state)
+            if other.outcome == ANSWERED and other.ways[0].turned:
+                found, address = other, lent
         differs = tuple((say_state(self.wiring, s), o, why) for s, o, why in found.differs)
         sentence = _sentence(names, str(address), found.outcome, found.reason, packet)
         return Ping(*names, found.outcome, sentence, found.ways, differs)
@@ -289,22 +309,24 @@ class Pings:
         """Whether packets for an address of an interface (`target`, a record) that leave by another one over a next hop get there, answered or not: ANSWERED,
         and in which state by which way; UNPROVEN: perhaps; SILENT: in none."""
         here = self._start(source)
-        return self._any(target, here.own, lambda address: self.leaves(source, address, target))
+        return self._any(target, here.own, lambda address, lent: self.leaves(source, address, target, lent))
 
     def forwarded(self, enters: str, target: str) -> tuple[str, State, Way | None]:
         """The same of packets that somebody hands to an interface (`enters`) of a stack that forwards, wherever its own table would send them, from whichever address."""
         own = self._at(enters).own
-        return self._any(target, own, lambda address: self.passes(enters, address, target))
+        return self._any(target, own, lambda address, _: self.passes(enters, address, target))
 
     def _any(
-        self, target: str, own: Collection[Address], ask: Callable[[Address], tuple[str, State, Way | None]]
+        self, target: str, own: Collection[Address], ask: Callable[[Address, bool], tuple[str, State, Way | None]]
     ) -> tuple[str, State, Way | None]:
-        """What was found for the first address of an interface (`target`) at which packets arrive, else perhaps do; none of the sender's `own` is asked."""
+        """What was found for the first address of an interface (`target`), or one that somebody lets in for it (said beside it), at which packets arrive, else perhaps do;
+        none of the sender's `own` is asked."""
         doubt: tuple[str, State, Way | None] | None = None
-        for address in self._addresses(target):
+        both = chain(((a, False) for a in self._addresses(target)), ((a, True) for a in self._lent_to(target)))
+        for address, lent in both:
             if address in own:
                 continue
-            found = ask(address)
+            found = ask(address, lent)
             if found[0] == ANSWERED:
                 return found
             doubt = doubt or (found if found[0] == UNPROVEN else None)
@@ -317,9 +339,35 @@ class Pings:
             return chain.from_iterable(self.stand_ins.of(stack.owner, version) for version in EVERYTHING)
         return (bound.ip for i in stack.interfaces if i.record == target for bound in i.addresses)
 
-    def leaves(self, source: str, address: Address, out: str) -> tuple[str, State, Way | None]:
-        """Whether packets that leave by an interface over a next hop, for an address that nobody is said to have, get to a stack that sends them out of `out`, one of
-        its interfaces (a record)."""
+    @cached_property
+    def _lent(self) -> dict[str, tuple[Address, ...]]:
+        """By address, those for which whatever comes is for it, since somebody translates inwards."""
+        found: dict[str, dict[Address, None]] = {}
+        for turned in sorted(self.plan.all(InwardTranslation), key=lambda one: one.id):
+            interfaces = (i for i in self._at(turned.at).interfaces if i.record == turned.at)
+            own = (bound.ip for i in interfaces for bound in i.addresses if bound.version == 4)
+            found.setdefault(turned.to, {}).update(dict.fromkeys(own))
+        return {to: tuple(of) for to, of in found.items()}
+
+    def lent_for(self, address: Address) -> bool:
+        """Whether somebody translates inwards to an address."""
+        return bool(self._lent) and str(address) in self._lent
+
+    def _lent_to(self, target: str) -> Iterator[Address]:
+        """The addresses that somebody lets in for those of a record, or for an address."""
+        if not self._lent:
+            return
+        record = self.plan.find(target, (*OWNERS, *PLACES))
+        if record is None:
+            return
+        interfaces = (i for i in self.stack(owner_of(self.plan, record)).interfaces if target in (i.record, record.id))
+        mine = (i for i in interfaces if record.kind in OWNERS or i.record == record.id)
+        for bound in (bound for i in mine for bound in i.addresses):
+            yield from self._lent.get(str(bound.ip), ())
+
+    def leaves(self, source: str, address: Address, out: str, lent: bool = False) -> tuple[str, State, Way | None]:
+        """Whether packets that leave by an interface over a next hop, for an address that nobody is said to have, or that somebody lets in (`lent`), get to a stack that sends
+        them out of `out`, one of its interfaces (a record)."""
         here = self._start(source)
         if isinstance(here.owner, Outside):
             lines = here.choices(address)
@@ -332,7 +380,7 @@ class Pings:
         outs = [
             line
             for line in here.choices(address)
-            if line.how == BEYOND or (line.out == source and line.via is not None)
+            if line.how == BEYOND or (line.out == source and (lent or line.via is not None))
         ]
         return self._carried(here, outs, address, out) if outs else (SILENT, NOW, None)
 
@@ -351,6 +399,8 @@ class Pings:
     def passes(self, enters: str, address: Address, out: str) -> tuple[str, State, Way | None]:
         """The same of packets that somebody hands to an interface (`enters`) of a stack that forwards."""
         here = self._at(enters)
+        if address in here.own:
+            return SILENT, NOW, None
         return self._carried(here, here.choices(address), address, out, enters)
 
     def _carried(
@@ -399,11 +449,12 @@ class Pings:
         legs: tuple[Leg, ...],
         gates: tuple[Gate, ...],
         doubt: str,
+        since: int = 0,
     ) -> Iterator[Way]:
         """Every way that some packet may take between two addresses (`ends`) from a stack on by a line of its table, past all the filters (`gates`) on it: ANSWERED
         where it gets to the target, or is sent out of it for whoever is there, UNPROVEN where it perhaps does (`doubt`: what isn't known of the way so far), else SILENT.
-        Whoever translates puts an address of its own in place of the source."""
-        if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs):
+        Whoever translates puts an address of its own in place of the source; `since` so many legs it is for the target's address."""
+        if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs[since:]):
             return
         source, address = str(ends[0] or ""), ends[1]
         if line.out == target and line.via is None:
@@ -416,7 +467,10 @@ class Pings:
                 yield Way(source, str(address), done, SILENT, leg.reason)
             elif leg.to is None or leg.to == target:
                 yield Way(source, str(address), done, UNPROVEN if unsure else ANSWERED, unsure)
-            elif address in (there := self._at(leg.to)).own:
+            elif address in (there := self._at(leg.to)).own and any(there.turns(leg.to, address)) and there.forwards:
+                for turned in there.turns(leg.to, address):
+                    yield from self._turning(there, turned, leg.to, ends, target, state, done, gates, unsure)
+            elif address in there.own:
                 # Whoever forwards has a part in both subnets; of the target it isn't known at which interface it takes it; a twin keeps it.
                 own = there is self._at(target)
                 reason = f"{there.name} has {address}{' on another interface than the one that is reached' if own else ' too'}"
@@ -437,7 +491,36 @@ class Pings:
                             doubtful = unsure or _unsaid(there, past)
                     own_source = there.hides(onward.out, *ends)
                     further = there.sends_from(onward, address) if own_source else ends[0], address
-                    yield from self._spread(there, onward, further, target, state, done, past, doubtful)
+                    yield from self._spread(there, onward, further, target, state, done, past, doubtful, since)
+
+    def _turning(
+        self,
+        there: Stack,
+        turned: InwardTranslation,
+        entered: str,
+        ends: tuple[Address | None, Address],
+        target: str,
+        state: State,
+        done: tuple[Leg, ...],
+        gates: tuple[Gate, ...],
+        doubt: str,
+    ) -> Iterator[Way]:
+        """The ways on of some packet that a stack takes to be for somebody behind it, past all the filters so far and from there on."""
+        to = ipaddress.ip_address(turned.to)
+        meant = (*gates, only(turned.protocol, turned.ports, (to.version, int(to))))
+        if passing(meant) is None:
+            return
+        # Of a port that becomes another one, what was let through before says nothing further on.
+        after = (only(turned.protocol, str(turned.port), (to.version, int(to))),) if turned.port else meant
+        for onward in there.choices(to):
+            past = (*after, there.gate(entered, onward.out, ends[0], to)) if there.filter else after
+            if passing(past) is None:
+                continue
+            hides = there.hides(onward.out, ends[0], to) or (turned.hairpin and onward.out == entered)
+            source = there.sends_from(onward, to) if hides else ends[0]
+            yield from self._spread(
+                there, onward, (source, to), target, state, done, past, doubt or _unsaid(there, past), len(done)
+            )
 
     def _takers(self, here: Stack, line: Entry, address: Address, state: State) -> Iterator[Leg]:
         """Everybody who may get a packet that goes out by a line."""
@@ -545,7 +628,7 @@ class Pings:
         if there.outcome != ANSWERED or not there.legs:
             return (there,)
         target = self._at(str(there.legs[-1].to))
-        if owner is not None and target.owner.id != owner.id:
+        if owner is not None and owner.id not in (target.owner.id, *(turned.owner for turned in there.turned)):
             reason = f"{target.name} has {address} too, and answers in its place"
             return (replace(there, outcome=SILENT, reason=reason),)
         if self.leasing and there.hidden:
@@ -555,7 +638,15 @@ class Pings:
         # Connections that were let out get answers back, over each filter that saw them.
         through = frozenset(self._at(str(leg.to)).owner.id for leg in there.legs[:-1])
         answering = Answering(through, there.hidden, here.owner.id if isinstance(here.owner, Outside) else None)
-        return there, self._way(target, address, ipaddress.ip_address(there.shown), state, answering)
+        meant = ipaddress.ip_address(there.target)
+        back = self._way(target, meant, ipaddress.ip_address(there.shown), state, answering)
+        passed = {self._at(str(leg.to)).owner.id for leg in back.legs[:-1]}
+        past = next((turned for turned in there.turned if turned.owner not in passed), None)
+        if back.outcome == ANSWERED and past is not None:
+            # It comes from another address than was asked, which nobody puts right.
+            reason = f"it comes from {meant} itself, past {self._name(past.owner)}, and {past.asked} was asked"
+            back = replace(back, outcome=SILENT, reason=reason)
+        return there, back
 
     def _way(
         self,
@@ -612,28 +703,54 @@ class Pings:
         state: State,
         legs: tuple[Leg, ...],
         hidden: tuple[Hidden, ...] = (),
+        turned: tuple[Turned, ...] = (),
+        since: int = 0,
     ) -> list[Way]:
-        """The ways from a stack on by a line of its table: one, or more where the plan leaves open which is taken."""
-        if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs):
+        """The ways from a stack on by a line of its table: one, or more where the plan leaves open which is taken; `since` so many legs it is for this target, and what
+        was for another one may come by again."""
+        if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs[since:]):
             reason = f"the packet goes in a circle and comes back to {here.name}"
-            return [Way(source, str(target), legs, SILENT, reason, hidden=hidden)]
+            return [Way(source, str(target), legs, SILENT, reason, hidden=hidden, turned=turned)]
         made = []
         for leg in self._legs(here, line, target, state):
             done = (*legs, leg)
             if leg.outcome != ANSWERED:
-                made.append(Way(source, str(target), done, leg.outcome, leg.reason, hidden=hidden))
+                made.append(Way(source, str(target), done, leg.outcome, leg.reason, hidden=hidden, turned=turned))
             else:
-                made += self._taken(source, target, state, done, hidden)
+                made += self._taken(source, target, state, done, hidden, turned, since)
         return made
 
+    def _turned(
+        self, there: Stack, entered: str, target: Address, turned: tuple[Turned, ...], after: int
+    ) -> tuple[Turned, bool] | None:
+        """Whether a stack takes a packet for one of its addresses to be for somebody behind it, and does so too for who asks from within; an answer is for who asked."""
+        if self.answering is not None or target not in there.own:
+            return None
+        packet = _arriving(self.packet, turned)
+        fit = (one for one in there.turns(entered, target) if only(one.protocol, one.ports, (4, 0)).passes(packet))
+        found = next(fit, None)
+        if found is None:
+            return None
+        return Turned(there.owner.id, found.at, str(target), found.to, found.port or 0, after), found.hairpin
+
     def _taken(
-        self, source: str, target: Address, state: State, done: tuple[Leg, ...], hidden: tuple[Hidden, ...]
+        self,
+        source: str,
+        target: Address,
+        state: State,
+        done: tuple[Leg, ...],
+        hidden: tuple[Hidden, ...],
+        turned: tuple[Turned, ...],
+        since: int,
     ) -> list[Way]:
         """The ways of a packet from where somebody has taken it: the end of its last leg."""
         leg = done[-1]
         assert leg.to is not None
         there = self._at(leg.to)
-        ends = partial(Way, source, str(target), done, hidden=hidden)
+        turn = self._turned(there, leg.to, target, turned, len(done))
+        if turn is not None:
+            turned, target, since = (*turned, turn[0]), ipaddress.ip_address(turn[0].to), len(done)
+        ends = partial(Way, source, str(target), done, hidden=hidden, turned=turned)
         if isinstance(there.owner, Outside):
             asking = self.answering.asking if self.answering is not None else None
             if asking is not None and asking != there.owner.id:
@@ -647,7 +764,7 @@ class Pings:
         meant = self.answering.meant(there.owner.id, target) if self.answering is not None else None
         if meant is not None:
             # From here on it goes to whoever was translated.
-            target = meant
+            target, since = meant, len(done)
         if target in there.own and (there.forwards or there.at(leg.to, target)):
             return [ends(ANSWERED)]
         if target in there.own:
@@ -658,7 +775,7 @@ class Pings:
         onward: list[Way] = []
         shown = hidden[-1].shown if hidden else source
         for following in there.choices(target):
-            stopped = self._filtered(there, leg.to, following.out, shown, target)
+            stopped = self._filtered(there, leg.to, following.out, shown, target, _arriving(self.packet, turned))
             if stopped is not None:
                 told = self._redirected(there, following, done)
                 onward.append(
@@ -669,8 +786,11 @@ class Pings:
             if isinstance(translated, tuple):
                 onward.append(ends(*translated))
                 continue
+            if translated is None and turn is not None and turn[1] and following.out == leg.to:
+                # Who asks from within would hear the answer from another address than he asked (RFC 4787, REQ-9).
+                translated = Hidden(there.owner.id, following.out, shown, str(there.sends_from(following, target)))
             further = (*hidden, translated) if translated is not None else hidden
-            onward += self._onward(there, following, source, target, state, done, further)
+            onward += self._onward(there, following, source, target, state, done, further, turned, since)
         return onward or [ends(*self._no_route(there, target))]
 
     def _redirected(self, there: Stack, line: Entry, done: tuple[Leg, ...]) -> str:
@@ -699,17 +819,17 @@ class Pings:
         return bool(self.wiring.bearers.get(str(address))) or str(address) in self.leased
 
     def _filtered(
-        self, there: Stack, enters: str, leaves: str, source: str, target: Address
+        self, there: Stack, enters: str, leaves: str, source: str, target: Address, packet: Packet
     ) -> tuple[str, str, str] | None:
         """What a stack's filter makes of a packet that it would send on: outcome, reason and line; None: it lets it through."""
         if not there.filter or (self.answering is not None and there.owner.id in self.answering.through):
             return None
         gate = there.gate(enters, leaves, ipaddress.ip_address(source) if source else None, target)
-        packets = [self.packet]
-        if self.answering is not None and self.packet.port and not self.leasing:
+        packets = [packet]
+        if self.answering is not None and packet.port and not self.leasing:
             # An answer goes to whichever port the question came from, one of those that are nobody's own (RFC 6335 section 6).
-            every = (packet for packet in every_packet(there.filter) if packet.protocol == self.packet.protocol)
-            packets = [Packet(self.packet.protocol, OWN_PORT), *(p for p in every if p.port > OWN_PORT)]
+            every = (other for other in every_packet(there.filter) if other.protocol == packet.protocol)
+            packets = [Packet(packet.protocol, OWN_PORT), *(p for p in every if p.port > OWN_PORT)]
         lines = [gate.decides(packet) for packet in packets]
         denied = [line for line in lines if line is not None and line.action == "deny"]
         unsaid = next((line for line in lines if line is not None and line.action == "unknown"), None)
@@ -892,6 +1012,12 @@ class Pings:
         fails = [State({key: m}) for key, of in members.items() if key not in free for m in of[1:]]
         more = len(either) > MOST_STATES - 1 or len(fails) > MOST_STATES
         return either[: MOST_STATES - 1], fails[:MOST_STATES], more
+
+
+def _arriving(packet: Packet, turned: tuple[Turned, ...]) -> Packet:
+    """A packet as it is after translations inwards."""
+    port = next((one.port for one in reversed(turned) if one.port), 0)
+    return Packet(packet.protocol, port) if port else packet
 
 
 def _stand_ins(judgement: Judgement) -> StandIns:

@@ -43,7 +43,7 @@ from aptwire.rules.answer import HOLDS
 from aptwire.rules.asking import asked
 
 OF_A_GUEST = ("route", "filter_line", "lease_scope")
-AT_ITS_INTERFACES = ("lease_relay", "advertisement", "translation")
+AT_ITS_INTERFACES = ("lease_relay", "advertisement", "translation", "inward_translation")
 SAYING_A_VID = (
     *("segment", "secondary_vlan", "guest_tag", "port_group", "host_port", "station_port", "fabric_port", "uplink"),
 )

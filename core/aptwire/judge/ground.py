@@ -10,9 +10,16 @@ from aptwire.judge.changes import Changes
 from aptwire.judge.judgement import Judgement
 from aptwire.plan.kinds import UNSEEN
 
-ASIDE = UNSEEN - {"route", "filter_line", "lease_scope", "lease_relay", "advertisement", "translation", "outside"} | {
-    "limits"
-}
+ASIDE = UNSEEN - {
+    "route",
+    "filter_line",
+    "lease_scope",
+    "lease_relay",
+    "advertisement",
+    "translation",
+    "inward_translation",
+    "outside",
+} | {"limits"}
 """The kinds that no rule looks at."""
 OWN = ("adapter", "guest_tag", "host_port")
 """The kinds that may come to be of those of whom a rule speaks."""

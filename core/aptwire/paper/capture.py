@@ -26,14 +26,25 @@ def capture(plan: Plan, ping: Ping, packet: Packet = PING) -> bytes:
 
 def _frames(plan: Plan, ping: Ping, packet: Packet) -> Iterator[Seen]:
     hidden: tuple[Hidden, ...] = ()
+    turned = ping.ways[0].turned if ping.ways else ()
     for number, way in enumerate(ping.ways):
         if not way.source:
             continue
-        source, target = way.source, ping.ways[0].shown if number else way.target
+        source, target = way.source, ping.ways[0].shown if number else turned[0].asked if turned else way.target
+        ports = [packet.port, *(one.port or packet.port for one in turned)]
         for n, leg in enumerate(way.legs):
             if not number:
                 source = next((one.shown for one in way.hidden if one.at == leg.out), source)
-            payload = _packet(source, target, packet, bool(number), TTL - n)
+                target = next((one.to for one in reversed(turned) if one.after <= n), target)
+                asked = Packet(packet.protocol, ports[sum(one.after <= n for one in turned)])
+            else:
+                # What it was translated to on the way there is put right where it comes by again.
+                left = [
+                    one for one in turned if not any(_owns(plan, one.owner, past.out) for past in way.legs[: n + 1])
+                ]
+                source = turned[len(left)].asked if len(left) < len(turned) else way.source
+                asked = Packet(packet.protocol, ports[len(left)])
+            payload = _packet(source, target, asked, bool(number), TTL - n)
             yield from _leg(plan, leg, payload, 6 if ":" in source else 4)
             if number:
                 # Whoever translated the question puts its sender back into the answer.
@@ -41,6 +52,12 @@ def _frames(plan: Plan, ping: Ping, packet: Packet) -> Iterator[Seen]:
                 owner = owner_of(plan, taker).id if taker is not None else ""
                 target = next((one.source for one in hidden if one.owner == owner and one.shown == target), target)
         hidden = way.hidden
+
+
+def _owns(plan: Plan, owner: str, record: str) -> bool:
+    """Whether an interface is somebody's."""
+    found = plan.find(record)
+    return found is not None and owner_of(plan, found).id == owner
 
 
 def _leg(plan: Plan, leg: Leg, payload: bytes, version: int) -> Iterator[Seen]:

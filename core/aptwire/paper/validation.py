@@ -71,8 +71,9 @@ def _pings(judgement: Judgement) -> Iterator[dict[str, Any]]:
 
 
 def hops_of(found: Ping, packet: Packet = PING) -> dict[str, Any]:
-    """An answered ping's hops there and back: by which interface, over which next hop's address, to whose; empty where it isn't answered, or goes nowhere."""
-    if found.outcome != ANSWERED or len(found.ways) != 2:
+    """An answered ping's hops there and back: by which interface, over which next hop's address, to whose; empty where it isn't answered, goes nowhere, or is
+    translated inwards, which the checker doesn't follow."""
+    if found.outcome != ANSWERED or len(found.ways) != 2 or found.ways[0].turned:
         return {}
     there, back = ([[leg.out, leg.address, leg.to] for leg in way.legs] for way in found.ways)
     return {"on": str(packet), "there": there, "back": back}

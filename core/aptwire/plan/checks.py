@@ -11,8 +11,8 @@ from operator import attrgetter
 from typing import Any
 
 from aptwire.plan import vids
-from aptwire.plan.fields import is_nobodys, plain, purpose_of, range_of
-from aptwire.plan.filters import read_ports
+from aptwire.plan.fields import bare_address, is_nobodys, plain, purpose_of, range_of
+from aptwire.plan.filters import HIGHEST, read_ports
 from aptwire.plan.ids import is_id
 from aptwire.plan.kinds import (
     GUARDS,
@@ -36,6 +36,7 @@ from aptwire.plan.kinds import (
     FilterLine,
     GroupOrder,
     HostPort,
+    InwardTranslation,
     Lag,
     LeaseRelay,
     LeaseScope,
@@ -619,6 +620,32 @@ def _fit_filter_line(plan: Plan, line: FilterLine) -> Iterator[Problem]:
             yield _problem(line, field, f"{called(plan, interface)} is no interface of {owner}")
 
 
+def _fit_inward(plan: Plan, turned: InwardTranslation) -> Iterator[Problem]:
+    if ":" in turned.to:
+        yield _problem(turned, "to", f"{turned.to} is none of IPv4, which alone is translated")
+    if turned.protocol == "any" and (turned.ports or turned.port):
+        yield _problem(turned, "ports" if turned.ports else "port", "only tcp and udp have ports")
+    at = plan.find(turned.at, PLACES)
+    if turned.to in (bare_address(address) for address in getattr(at, "addresses", ())):
+        yield _problem(turned, "to", f"{turned.to} is its own address, for which it comes already")
+    try:
+        ports = read_ports(turned.ports) or ((1, HIGHEST),)
+    except ValueError as error:
+        yield _problem(turned, "ports", str(error))
+        return
+    for other in sorted(plan.where("inward_translation", "at", turned.at), key=lambda one: one.id):
+        if other.id >= turned.id or (
+            "any" not in (turned.protocol, other.protocol) and other.protocol != turned.protocol
+        ):
+            continue
+        try:
+            theirs = read_ports(other.ports) or ((1, HIGHEST),)
+        except ValueError:
+            continue
+        if any(a <= d and c <= b for a, b in ports for c, d in theirs):
+            yield _problem(turned, "ports", f"some of it is for {other.to} already, by {other.id}")
+
+
 def _fit_lease_scope(plan: Plan, scope: LeaseScope) -> Iterator[Problem]:
     net = ipaddress.ip_network(scope.subnet)
     if net.version != 4 or net.prefixlen > 30:
@@ -772,6 +799,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "lease_scope": _fit_lease_scope,
     "lease_relay": _fit_lease_relay,
     "advertisement": _fit_advertisement,
+    "inward_translation": _fit_inward,
     "outside": _fit_outside,
     "host_port": _fit_addressing,
     "guest_tag": _fit_addressing,

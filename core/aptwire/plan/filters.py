@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from typing import Any
 
 from aptwire.plan.fields import Numbers, numbers
 from aptwire.plan.kinds import FilterLine
@@ -100,6 +101,16 @@ class Gate:
         # Whoever writes what he likes as his address writes what is let through.
         free = self.source is None and (line.action != "deny" or not line.sources)
         return (free or _among(self.source, line.sources)) and _among(self.target, line.targets)
+
+
+def only(protocol: str, ports: str, target: tuple[int, int]) -> Gate:
+    """Through which nothing passes but a protocol (any: all of them) at some ports (empty: any)."""
+    words: dict[str, Any] = {"of": "", "order": 0}
+    lines = [
+        FilterLine(id="", action="allow", protocol=protocol, ports=ports, **words),
+        FilterLine(id="", action="deny", **words),
+    ]
+    return Gate(tuple(lines), "", "", None, target)
 
 
 def _among(address: tuple[int, int] | None, subnets: tuple[str, ...]) -> bool:

@@ -651,6 +651,24 @@ class Translation(Record):
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
+class InwardTranslation(Record):
+    """Whatever comes for the own IPv4 address of an interface of a guest, station or host that forwards is for somebody else behind it; answers go back as its
+    own (RFC 3022 section 4.3, RFC 4787)."""
+
+    kind: ClassVar[str] = "inward_translation"
+    title: ClassVar[str] = "inward translation"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("at", "protocol", "ports"),)
+    at: str = f.ref("adapter", "guest_tag", "host_port", "station_port")
+    protocol: str = f.choice("any", "tcp", "udp", default="any")
+    ports: str = f.text(200, help="which ports, such as 443, 8000-8080, of tcp or udp; empty: any")
+    to: str = f.ip("whose it is in truth", required=True)
+    port: int | None = f.number(1, 65_535, help="at which of its ports; absent: the one that was asked for")
+    hairpin: bool = f.flag(
+        False, help="also for whoever asks from within, who is shown an address of its own (RFC 4787, REQ-9)"
+    )
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
 class Outside(Record):
     """A network that isn't the plan's: the internet, a client's; behind a station that forwards, or behind a way in."""
 
@@ -903,6 +921,7 @@ KINDS: dict[str, type[Record]] = {
         LeaseRelay,
         Advertisement,
         Translation,
+        InwardTranslation,
         Outside,
         SharedAddress,
         Pattern,
@@ -940,6 +959,7 @@ UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
         "lease_relay",
         "advertisement",
         "translation",
+        "inward_translation",
         "outside",
         "rule",
     )

@@ -17,6 +17,7 @@ from aptwire.plan.kinds import (
     GroupOrder,
     GuestTag,
     HostPort,
+    InwardTranslation,
     Lag,
     LeaseRelay,
     LeaseScope,
@@ -86,6 +87,8 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"the advertisement at {called(plan, plan.find(record.at))}"
     if isinstance(record, Translation):
         return f"the translation at {called(plan, plan.find(record.at))}"
+    if isinstance(record, InwardTranslation):
+        return f"the inward translation at {called(plan, plan.find(record.at))} to {record.to}"
     if isinstance(record, Outside):
         return record.name
     if isinstance(record, SharedAddress):

@@ -19,6 +19,7 @@ from aptwire.plan.kinds import (
     FilterLine,
     GuestTag,
     HostPort,
+    InwardTranslation,
     Outside,
     Record,
     Route,
@@ -196,6 +197,18 @@ class Stack:
             source is not None and any(source in ipaddress.ip_network(net) for net in said.sources)
         )
 
+    @cached_property
+    def inward(self) -> tuple[InwardTranslation, ...]:
+        """What comes for its addresses and is for somebody behind it."""
+        found = (t for i in self.interfaces for t in self.plan.where("inward_translation", "at", i.record))
+        return tuple(sorted(found, key=lambda turned: turned.id))
+
+    def turns(self, entered: str, address: Address) -> Iterator[InwardTranslation]:
+        """Those that may be meant by what comes in at one of its interfaces for an address."""
+        for turned in self.inward:
+            if self.at(turned.at, address) and (turned.hairpin or turned.at == entered):
+                yield turned
+
     def sends_from(self, line: Entry, address: Address) -> Address | None:
         """The address from which a packet of its own leaves by a line: the one in the next hop's subnet; into an outside network or out of it, the first of its own."""
         if line.how == BEYOND or isinstance(self.owner, Outside):
@@ -247,6 +260,8 @@ def told_apart(plan: Plan) -> Iterator[str]:
         yield from (*line.sources, *line.targets)
     for translation in plan.all(Translation):
         yield from translation.sources
+    for turned in plan.all(InwardTranslation):
+        yield f"{turned.to}/32"
     for outside in plan.all(Outside):
         yield from (*outside.subnets, *outside.knows)
 

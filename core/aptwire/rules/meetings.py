@@ -512,7 +512,8 @@ class Meeting:
                     if passes and not (vague or further):
                         return ANSWERED
                     doubt = True
-        return UNPROVEN if doubt else SILENT
+        # What comes for another address may be for this one.
+        return UNPROVEN if doubt or self.look.waking.lent_for(end.address) else SILENT
 
     @cached_property
     def _bare(self) -> list[bool]:
