@@ -29,7 +29,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_ping import another_router, two_segments
-from tests.routers import filtered_plan, routed_plan
+from tests.routers import filtered_plan, inward_plan, routed_plan
 from tests.support import Small, demo_plan, pair, random_plan
 
 
@@ -124,7 +124,7 @@ class RoutedTest(unittest.TestCase):
     @given(st.integers(0, 10_000))
     def test_every_pair_over_routers(self, seed: int) -> None:
         """Classes and arrays give what each pair gives by itself, hop by hop and state by state."""
-        plan = routed_plan(seed) if seed % 2 else filtered_plan(seed)
+        plan = (routed_plan, filtered_plan, inward_plan)[seed % 3](seed)
         judgement = judge(plan)
         exact = Pings(judgement, exact=True, waking=True)
         for a, b in combinations(sorted(plan.of("segment")), 2):
@@ -190,7 +190,7 @@ class KeptTest(unittest.TestCase):
             record = any_of(kind)
             if record is not None:
                 yield (Patch(kind, record.id, dice.choice(choices)),)
-        for kind in ("route", "cable", "mirror", "filter_line"):
+        for kind in ("route", "cable", "mirror", "filter_line", "inward_translation"):
             record = any_of(kind)
             if record is not None:
                 yield (Drop(kind, record.id),)
@@ -200,7 +200,10 @@ class KeptTest(unittest.TestCase):
     @given(st.integers(0, 10_000))
     def test_over_random_edits(self, seed: int) -> None:
         dice = random.Random(seed)
-        made = [filtered_plan(seed), routed_plan(seed), random_plan(seed), random_plan(seed, rich=True)][seed % 4]
+        made = [
+            *(filtered_plan(seed), routed_plan(seed), random_plan(seed), random_plan(seed, rich=True)),
+            inward_plan(seed),
+        ][seed % 5]
         plan = self.rules(made)
         judgement = judge(plan)
         asked(judgement).rules()

@@ -33,7 +33,7 @@ from aptwire.rules.meetings import (
 )
 
 from measure.fleet import fleet, with_routers
-from tests.routers import filtered_plan, leasing_plan, outward_plan, routed_plan
+from tests.routers import filtered_plan, inward_plan, leasing_plan, outward_plan, routed_plan
 from tests.support import demo_plan, random_plan
 
 FITS = {HOLDS: APART, BROKEN: MEETS + BOTH + THERE + BACK, UNKNOWN: OPEN}
@@ -122,6 +122,12 @@ class EveryPairTest(unittest.TestCase):
         seen: Counter[str] = Counter()
         for seed in range(40):
             seen += self.held(outward_plan(seed))
+        self.assertGreater(min(seen[BOTH], seen[APART]), 5, seen)
+
+    def test_with_what_is_let_in(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(40):
+            seen += self.held(inward_plan(seed))
         self.assertGreater(min(seen[BOTH], seen[APART]), 5, seen)
 
     def test_with_leases_and_relays(self) -> None:

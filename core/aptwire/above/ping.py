@@ -260,6 +260,10 @@ class Pings:
                 found, address = other, lent
         differs = tuple((say_state(self.wiring, s), o, why) for s, o, why in found.differs)
         sentence = _sentence(names, str(address), found.outcome, found.reason, packet)
+        if found.ways and found.ways[0].turned and found.outcome == ANSWERED:
+            last = found.ways[0].turned[-1]
+            whose = self._name(str(found.ways[0].legs[-1].to))
+            sentence += f" It is {whose}, for whom {self._name(last.at)} lets it in."
         return Ping(*names, found.outcome, sentence, found.ways, differs)
 
     def ask_all(self, source: str, target: str, packet: Packet = PING) -> Iterator[Ping]:

@@ -111,6 +111,7 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
     *(
         _All.shut_gateways,
         _All.lost_routes,
+        _All.idle_inward,
         _All.lent_addresses,
         _All.strays,
         _All.stray_adverts,

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from ipaddress import ip_address, ip_interface
 
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
-from aptwire.plan.edits import Drop, Patch
-from aptwire.plan.kinds import PLACES, Outside, Record, Route, Segment
+from aptwire.plan.edits import Drop, Edit, Patch
+from aptwire.plan.kinds import PLACES, InwardTranslation, Outside, Record, Route, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.outside import handed_over, taken_there
 from aptwire.plan.stacks import owner_of, stack_of
@@ -49,6 +49,32 @@ class RouteRisks(RiskSearch):
         record = self.plan.find(bearer, PLACES)
         owner = owner_of(self.plan, record) if record is not None else None
         return owner if owner is not None and owner.kind != "host" else None
+
+    def idle_inward(self) -> Iterator[Risk]:
+        """Inward translations that let in for nobody: to an address that nobody has, or by somebody who doesn't forward."""
+        for turned in sorted(self.plan.all(InwardTranslation), key=lambda t: t.id):
+            owner = owner_of(self.plan, self.plan.find(turned.at, PLACES))  # type: ignore[arg-type]
+            forwards = getattr(owner, "routes", False)
+            if forwards and self.wiring.bearers.get(turned.to):
+                continue
+            name = called(self.plan, owner)
+            why = f"nobody has {turned.to}" if forwards else f"{name} doesn’t forward"
+            mends: list[tuple[str, Edit]] = [
+                (f"Take away {called(self.plan, turned)}", (Drop(turned.kind, turned.id),))
+            ]
+            if not forwards:
+                forward = (Patch(owner.kind, owner.id, {"routes": True}),)
+                mends.insert(0, (f"Say that {name} forwards between its interfaces", forward))
+            yield Risk(
+                UNTIDY,
+                "idle-inward",
+                (turned.id,),
+                f"{name} lets in what is for {turned.to}, and {why}",
+                f"What comes for it at {called(self.plan, self.plan.find(turned.at))} ends there.",
+                (turned.id,),
+                facts=(self.fact(turned.at, f"is for {turned.to}", why),),
+                mends=tuple(mends),
+            )
 
     def lent_addresses(self) -> Iterator[Risk]:
         """Outside networks that lend fewer addresses than are in use where they are handed over."""
