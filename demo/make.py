@@ -663,9 +663,9 @@ def leases() -> None:
     change("segment", "segment-visitors", lease_servers=("10.66.10.1",), ranges=ranges)
     # The visitors have IPv6 too, of a prefix that the quay's router advertises.
     six = "2001:db8:66:10::"
-    before = RECORDS["segment"]["segment-visitors"], RECORDS["station_port"]["quay-router/visitors"]
-    change("segment", before[0].id, subnets=(*before[0].subnets, f"{six}/64"), gateways=(*before[0].gateways, f"{six}1"))  # type: ignore[attr-defined]
-    change("station_port", before[1].id, addresses=(*before[1].addresses, f"{six}1/64"))  # type: ignore[attr-defined]
+    more = {"subnets": ("10.66.10.0/24", f"{six}/64"), "gateways": ("10.66.10.1", f"{six}1")}
+    change("segment", "segment-visitors", **more)
+    change("station_port", "quay-router/visitors", addresses=("10.66.10.1/24", f"{six}1/64"))
     put("advertisement", "router-advertises-visitors", at="quay-router/visitors", prefixes=[f"{six}/64"])
     for n in (1, 2):
         change("adapter", f"adapter-visitor-desk-{n}", addresses=(), addressing="lease", addressing6="advertised")

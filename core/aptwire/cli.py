@@ -451,7 +451,11 @@ def ping(plan_file: str, a: str, b: str, without: str | None, service: str, pcap
             for n, leg in enumerate(way.legs, 1):
                 whose = called(plan, plan.find(leg.to)) if leg.to else "–"
                 out = called(plan, plan.find(leg.out))
-                by = ", ".join((leg.by, *(f"translated to {one.shown}" for one in way.hidden if one.at == leg.out)))
+                changed = [
+                    f"for {one.to}{f' port {one.port}' if one.port else ''}" for one in way.turned if one.after == n - 1
+                ]
+                changed += [f"translated to {one.shown}" for one in way.hidden if one.at == leg.out]
+                by = ", ".join((leg.by, *changed))
                 rows.append((str(n), out, leg.address, whose, by, leg.reason or "passed"))
             click.echo(f"{table((title, 'out of', 'next hop', 'whose', 'why there', 'outcome'), rows)}\n")
         for when, outcome, reason in found.elsewhere:

@@ -438,6 +438,27 @@ class FabricTest(BuildingCase):
         expect(panel.get_by_text("asks nobody who leases addresses there")).to_be_visible()
         self.accessible()
 
+    def test_what_is_let_in_is_answered_by_whom_it_is_for(self) -> None:
+        page = self.page
+        panel = self.firewall("Lets in")
+        panel.get_by_label("Asked at").select_option("wan0")
+        panel.get_by_label("Protocol").select_option("tcp")
+        panel.get_by_label("Ports").fill("443")
+        panel.get_by_label("Is for").fill("2001:db8::1")
+        expect(panel.get_by_text("none of IPv4, which alone is translated")).to_be_visible()
+        panel.get_by_label("Is for").fill("10.65.10.11")
+        panel.get_by_label("At its port").fill("8443")
+        self.accessible()
+        panel.get_by_role("button", name="Let it in").click()
+        self.revision(1)
+        listed = self.firewall("Lets in").get_by_role("list", name="Inward translations")
+        expect(listed).to_contain_text("wan0: tcp 443 is for 10.65.10.11 port 8443")
+        page.goto(f"{URL}/plans/{self.plan}/trace?a=line-router/edge&b=10.66.0.1&on=tcp/443")
+        ping = page.get_by_role("region", name="Ping", exact=True)
+        expect(ping).to_contain_text("It is tap-ticketing-web-1 of ticketing-web-1, for whom")
+        expect(ping.get_by_role("table").first).to_contain_text("for 10.65.10.11 port 8443")
+        self.accessible()
+
     def test_who_advertises_is_said_and_who_listens_forms_an_address(self) -> None:
         page = self.page
         page.goto(f"{URL}/plans/{self.plan}/landing")

@@ -184,7 +184,13 @@ class _Shield:
         )
         for adapter in self.behind:
             own = f"{next(hosts)}/{self.net.prefixlen}"
-            words = {"port_group": inner.id, "belongs": segment.id, "addresses": [own], "addressing": "static"}
+            words = {
+                "port_group": inner.id,
+                "belongs": segment.id,
+                "addresses": [own],
+                "addressing": "static",
+                "addressing6": "static",
+            }
             made.append(Patch("adapter", adapter.id, words))
         return Brought((*made, *self._rule(segment, guest)), self._says(tuple(made), segment, guest))
 

@@ -234,6 +234,7 @@ def components() -> dict[str, Schema]:
             out=TEXT, address=TEXT, to=maybe(TEXT), by=TEXT, outcome=PINGED, reason=TEXT, trace=maybe(ref("Trace"))
         ),
         "Hidden": obj(owner=TEXT, at=TEXT, source=TEXT, shown=TEXT),
+        "Turned": obj(owner=TEXT, at=TEXT, asked=TEXT, to=TEXT, port=NUMBER, after=NUMBER),
         "Way": obj(
             source=TEXT,
             target=TEXT,
@@ -242,6 +243,7 @@ def components() -> dict[str, Schema]:
             reason=TEXT,
             stopped=TEXT,
             hidden=many(ref("Hidden")),
+            turned=many(ref("Turned")),
         ),
         "Lease": obj(
             record=TEXT,

@@ -190,6 +190,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Relay", body: <Relay id={id} {...ids} /> },
       { label: "Advertises", body: <Advertises id={id} {...ids} /> },
       { label: "Translation", body: <Translation id={id} {...ids} /> },
+      { label: "Lets in", body: <LetsIn id={id} {...ids} /> },
       settings,
       remove,
     ],
@@ -214,6 +215,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Relay", body: <Relay id={id} {...ids} /> },
       { label: "Advertises", body: <Advertises id={id} {...ids} /> },
       { label: "Translation", body: <Translation id={id} {...ids} /> },
+      { label: "Lets in", body: <LetsIn id={id} {...ids} /> },
       remove,
     ],
   }),
@@ -268,6 +270,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Relay", body: <Relay id={id} {...ids} /> },
       { label: "Advertises", body: <Advertises id={id} {...ids} /> },
       { label: "Translation", body: <Translation id={id} {...ids} /> },
+      { label: "Lets in", body: <LetsIn id={id} {...ids} /> },
       { label: "Outside", body: <Outside id={id} {...ids} /> },
       remove,
     ],
@@ -297,6 +300,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   lease_relay: plain,
   advertisement: plain,
   translation: plain,
+  inward_translation: plain,
   outside: plain,
 };
 
@@ -416,6 +420,11 @@ const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
   translation: (book, id) => {
     const owner = ownerOf(book, book.get("translation", id)!.at);
     return `Translation of ${String(book.byId.get(owner)?.name ?? owner)}`;
+  },
+  inward_translation: (book, id) => {
+    const { at, to } = book.get("inward_translation", id)!;
+    const owner = ownerOf(book, at);
+    return `What ${String(book.byId.get(owner)?.name ?? owner)} lets in for ${to}`;
   },
   way_in: (book, id) => `Way in of ${book.get("segment", book.get("way_in", id)!.segment)?.name ?? ""}`,
   rule: (book, id) => `Rule: ${book.get("rule", id)!.text}`,
@@ -857,6 +866,53 @@ function Translation({ id, book, done, open }: Part) {
   );
 }
 
+/** For whom behind a guest, station or host is what comes for its own addresses. */
+function LetsIn({ id, book, done, open }: Part) {
+  const name = String(book.byId.get(id)?.name ?? id);
+  const interfaces = interfacesOf(book, id);
+  const named = new Map(interfaces);
+  const first = interfaces[0]?.[0];
+  const known = interfaces.flatMap(([record]) => book.of("inward_translation", "at", record));
+  return (
+    <>
+      {!book.byId.get(id)?.routes && <Quiet>It doesn’t forward, so there is nobody whom it could let in.</Quiet>}
+      <ListWithDrops
+        label="Inward translations"
+        items={known.map((one) => ({
+          key: one.id,
+          text: `${named.get(one.at) ?? one.at}: ${sayInward(one)}`,
+          operations: [drop("inward_translation", one.id)],
+          message: `Have ${name} let nothing in for ${one.to}`,
+        }))}
+        empty="What comes for its own addresses is for itself."
+        open={open}
+      />
+      {first && (
+        <FieldForm
+          fields={fieldsOf("inward_translation", book, undefined, { at: first }).map((field) =>
+            field.name === "at" ? { ...field, options: interfaces, unless: first } : field,
+          )}
+          making
+          compose={(set) =>
+            set.to
+              ? [
+                  put("inward_translation", {
+                    id: freshId(book, `${String(set.at ?? first)}/lets-in`),
+                    at: first,
+                    ...set,
+                  }),
+                ]
+              : []
+          }
+          message={({ to }) => `Have ${name} let in what is for ${String(to)}`}
+          done={done}
+          action="Let it in"
+        />
+      )}
+    </>
+  );
+}
+
 /** What lies behind a station, or a way in, and isn't the plan's. */
 function Outside({ id, book, done, open }: Part) {
   return (
@@ -950,6 +1006,12 @@ function sayOutside(outside: RecordOf<"outside">): string {
     outside.lends && `lends ${outside.lends} ${outside.lends === 1 ? "address" : "addresses"}`,
   ];
   return `${outside.name}: ${parts.filter(Boolean).join(", ")}`;
+}
+
+/** What is let in for whom. */
+function sayInward({ protocol, ports, to, port, hairpin }: RecordOf<"inward_translation">): string {
+  const what = [protocol === "any" || !protocol ? "everything" : protocol, ports].filter(Boolean).join(" ");
+  return `${what} is for ${to}${port ? ` port ${port}` : ""}${hairpin ? ", also from within" : ""}`;
 }
 
 /** What is advertised at an interface. */

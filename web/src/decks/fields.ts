@@ -440,6 +440,17 @@ const FIELDS: Fields = {
     ref("at", "Leaving by", interfacesOf(book, ownerOf(book, record?.at ?? ""))),
     list("sources", "Of subnets", "everybody’s"),
   ],
+  inward_translation: (book, record) => [
+    ref("at", "Asked at", interfacesOf(book, ownerOf(book, record?.at ?? ""))),
+    choice("protocol", "Protocol", { any: "any", tcp: "tcp", udp: "udp" }),
+    text("ports", "Ports", {
+      hint: "any, or 443, 8000-8080",
+      when: (d) => d.protocol === "tcp" || d.protocol === "udp",
+    }),
+    text("to", "Is for", { hint: "10.65.10.11" }),
+    number("port", "At its port", "the same", { when: (d) => d.protocol === "tcp" || d.protocol === "udp" }),
+    flag("hairpin", "Also from within"),
+  ],
   outside: (book, record) => [
     text("name", "Name", { hint: "internet" }),
     list("subnets", "What is there", "whatever nobody here has"),

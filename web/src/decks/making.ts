@@ -247,6 +247,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
   // A line that speaks of an interface says nothing without it, and nobody relays, advertises or translates there.
   const filtered = (): Operation[] => [
     ...each("translation", "at", id),
+    ...each("inward_translation", "at", id),
     ...each("filter_line", "enters", id),
     ...each("filter_line", "leaves", id),
     ...each("lease_relay", "at", id),
@@ -329,6 +330,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     lease_relay: nothing,
     advertisement: nothing,
     translation: nothing,
+    inward_translation: nothing,
     outside: nothing,
     shared_address: nothing,
     stamp: () => [...each("stamp_nic", "stamp", id), ...each("own_word", "stamp", id)],

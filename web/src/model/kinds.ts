@@ -46,6 +46,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   lease_relay: ["lease relay", "lease relays"],
   advertisement: ["advertisement", "advertisements"],
   translation: ["translation", "translations"],
+  inward_translation: ["inward translation", "inward translations"],
   outside: ["outside network", "outside networks"],
   shared_address: ["shared address", "shared addresses"],
   pattern: ["pattern", "patterns"],

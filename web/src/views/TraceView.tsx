@@ -326,9 +326,11 @@ function Pinged({
   );
 }
 
-/** What whoever sends on by an interface puts in place of the source. */
-const hiddenAt = (way: Way, out: string): string[] =>
-  way.hidden.filter(({ at }) => at === out).map(({ shown }) => `translated to ${shown}`);
+/** What whoever sends on by an interface, as the hop of a number, puts in place of the target and the source. */
+const changedAt = (way: Way, out: string, hop: number): string[] => [
+  ...way.turned.filter(({ after }) => after === hop).map(({ to, port }) => `for ${to}${port ? ` port ${port}` : ""}`),
+  ...way.hidden.filter(({ at }) => at === out).map(({ shown }) => `translated to ${shown}`),
+];
 
 function Legs({ title, way, nameOf }: { title: string; way: Way; nameOf: (record: string) => string }) {
   return (
@@ -356,7 +358,7 @@ function Legs({ title, way, nameOf }: { title: string; way: Way; nameOf: (record
             <td>{nameOf(leg.out)}</td>
             <td className="mono">{leg.address}</td>
             <td>{leg.to ? nameOf(leg.to) : "nobody’s"}</td>
-            <td>{[leg.by, ...hiddenAt(way, leg.out)].join(", ")}</td>
+            <td>{[leg.by, ...changedAt(way, leg.out, n)].join(", ")}</td>
             <td>{leg.reason ? <b>{leg.reason}</b> : "passes"}</td>
           </tr>
         ))}
