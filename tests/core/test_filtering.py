@@ -14,7 +14,7 @@ from aptwire.formats.hosts import read_hosts
 from aptwire.formats.making import Report
 from aptwire.judge.verdicts import judge
 from aptwire.plan.filters import PING, Packet, unsure
-from aptwire.plan.kinds import FilterLine, Translation
+from aptwire.plan.kinds import FilterLine, InwardTranslation, Translation
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.stacks import stack_of
 
@@ -209,9 +209,37 @@ class ReadingTest(unittest.TestCase):
             plan, report = router(ruleset([meta("oifname", "br30"), more, {"masquerade": None}], chain=chain))
             self.assertEqual([line.action for line in plan.all(FilterLine)], ["unknown"])
             self.assertTrue(any("translation" in note.text for note in report.notes))
-        inward = {**chain, "name": "pre", "hook": "prerouting"}
-        _, report = router(ruleset([{"dnat": {"addr": "10.0.10.5"}}], chain=inward))
-        self.assertTrue(any("on its way in" in note.text for note in report.notes))
+
+    def test_what_comes_in_is_for_somebody_behind_it(self) -> None:
+        chain = {"family": "ip", "table": "nat", "name": "pre", "type": "nat", "hook": "prerouting", "prio": -100}
+
+        def web(*more: Any, to: Any = "10.0.10.5") -> list[Any]:
+            at = [meta("iifname", "br30"), payload("ip", "daddr", "10.0.30.1"), payload("tcp", "dport", 443)]
+            return [*at, *more, {"dnat": {"addr": to, "port": 8443}}]
+
+        plan, _ = router(ruleset(web(), chain=chain))
+        [found] = plan.all(InwardTranslation)
+        said = (found.protocol, found.ports, found.to, found.port, found.hairpin)
+        self.assertEqual(said, ("tcp", "443", "10.0.10.5", 8443, False))
+        self.assertEqual(plan.get("host_port", found.at).name, "br30")
+        wide = [
+            meta("iifname", "br30"),
+            payload("ip", "daddr", "10.0.30.1"),
+            payload("tcp", "dport", {"range": [400, 500]}),
+        ]
+        plan, report = router(ruleset(web(), [*wide, {"dnat": {"addr": "10.0.10.6"}}], chain=chain))
+        self.assertEqual([one.to for one in plan.all(InwardTranslation)], ["10.0.10.5"])
+        self.assertTrue(any("said before" in note.text for note in report.notes))
+        # What says more, or less, isn't held, nor is what comes after it.
+        for rule in (
+            [{"dnat": {"addr": "10.0.10.5"}}],
+            web(payload("ip", "saddr", "10.0.20.9")),
+            web(to={"map": {"key": "x", "data": "y"}}),
+            web(meta("mark", 1)),
+        ):
+            plan, report = router(ruleset(rule, web(), chain=chain))
+            self.assertEqual(plan.of("inward_translation"), {}, rule)
+            self.assertTrue(any("on its way in" in note.text for note in report.notes))
 
     def test_rules_for_frames_make_switches_known_in_part(self) -> None:
         said = ruleset([DROP], chain={**BASE, "family": "bridge"})

@@ -1,6 +1,7 @@
 """What a Linux host lets through and translates between its interfaces: `nft --json list ruleset`, as libnftables-json(5) describes it.
 
-Of the ruleset those chains are read that see what is forwarded (hook forward) and what is translated as it leaves (hook postrouting).  A rule that says
+Of the ruleset those chains are read that see what is forwarded (hook forward) and what is translated as it leaves (hook postrouting)
+or comes in (hook prerouting).  A rule that says
 more than a filter line can becomes a line of which nobody knows what it does, for whatever of it could be read: a packet that it may speak of is let through surely by none.
 """
 
@@ -14,10 +15,11 @@ from itertools import product
 from typing import TYPE_CHECKING, Any
 
 from aptwire.formats.shape import Shape, shapes
-from aptwire.plan.fields import MOST_LISTED
+from aptwire.plan.fields import MOST_LISTED, bare_address
 from aptwire.plan.file import read_json
+from aptwire.plan.filters import speak_alike
 from aptwire.plan.ids import make_id
-from aptwire.plan.kinds import FilterLine, HostPort, Translation, VirtualSwitch
+from aptwire.plan.kinds import FilterLine, HostPort, InwardTranslation, Translation, VirtualSwitch
 from aptwire.plan.plan import PlanError, Problem
 
 if TYPE_CHECKING:
@@ -70,11 +72,25 @@ class Masking:
 
 
 @dataclass(frozen=True)
+class Turning:
+    """That what comes in by interfaces (names) for an address `asked`, of a protocol (any) at some ports (empty: any), is for another one (`to`), at a `port` of that
+    (None: the same)."""
+
+    enters: tuple[str, ...]
+    asked: str
+    protocol: str
+    ports: str
+    to: str
+    port: int | None
+
+
+@dataclass(frozen=True)
 class Filtering:
-    """What a host's ruleset says: its `lines` in order, what it translates, `unread` in words, and whether it drops frames that its bridges pass on (`bridged`)."""
+    """What a host's ruleset says: its `lines` in order, what it translates, outwards and inwards (`turned`), `unread` in words, and whether it drops frames that its bridges pass on (`bridged`)."""
 
     lines: tuple[Line, ...] = ()
     masks: tuple[Masking, ...] = ()
+    turned: tuple[Turning, ...] = ()
     unread: tuple[str, ...] = ()
     bridged: bool = False
 
@@ -173,6 +189,7 @@ class _Reading:
         """What was read."""
         lines: list[Line] = []
         masks: list[Masking] = []
+        turned: list[Turning] = []
         for family in EVERYTHING:
             bases = [b for b in self.bases if b.key[0] in (family, "inet") and b.hook == "forward" and self._does(b)]
             if len(bases) > 1:
@@ -187,13 +204,11 @@ class _Reading:
                 for rule in self.rules[base.key]:
                     self._mask(base, rule, masks, lines)
             elif base.hook == "prerouting":
-                self.unread.append(
-                    f"{' '.join(base.key[1:])}: what it translates on its way in, which a plan doesn’t hold"
-                )
+                turned += self._turn(base)
         if any(b.hook == "input" and b.key[0] in (*EVERYTHING, "inet") and self._does(b) for b in self.bases):
             self.unread.append("what it lets in to itself, which a plan doesn’t hold")
         bridged = any(b.key[0] in ("bridge", "netdev", "arp") and self._does(b) for b in self.bases)
-        return Filtering(tuple(lines), tuple(masks), tuple(dict.fromkeys(self.unread)), bridged)
+        return Filtering(tuple(lines), tuple(masks), tuple(turned), tuple(dict.fromkeys(self.unread)), bridged)
 
     def _does(self, base: _Base) -> bool:
         """Whether a chain may do anything to a packet."""
@@ -363,6 +378,27 @@ class _Reading:
 
     # --- translations -----------------------------------------------------------------------------------------
 
+    def _turn(self, base: _Base) -> Iterator[Turning]:
+        """What a chain translates on its way in, up to the first rule that says more than a plan holds: those after it may never be asked."""
+        for rule in self.rules[base.key]:
+            met, said = _Met(), list[Any]()
+            for statement in rule.parts("expr"):
+                name = next(iter(statement.data), "")
+                if name == "match":
+                    self._match(base.key, statement.part("match"), met, "ip")
+                elif name == "dnat":
+                    said.append(statement.data[name])
+                elif name not in NEUTRAL:
+                    met.unread.append(name)
+            if met.family == "ip6" or (not said and not met.unread):
+                continue
+            turned = _turning(met, said[0]) if len(said) == 1 else None
+            if turned is None:
+                told = "what it translates on its way in from some rule on, which a plan doesn’t hold"
+                self.unread.append(f"{' '.join(base.key[1:])}: {told}")
+                return
+            yield turned
+
     def _mask(self, base: _Base, rule: Shape, masks: list[Masking], lines: list[Line]) -> None:
         """Takes in what a rule translates; of what it says otherwise nobody knows what becomes."""
         met, masked = _Met(), False
@@ -387,6 +423,25 @@ class _Reading:
                 f"{' '.join(base.key[1:])}: a translation with more than a plan holds; what it speaks of isn’t known"
             )
             lines[:0] = list(_lines(UNKNOWN, met, "ip"))
+
+
+def _turning(met: _Met, said: Any) -> Turning | None:
+    """An inward translation as a plan holds it: at named interfaces, of what is for one address there, to one other; None where it says anything else."""
+    more = met.unread or met.leaves or met.sources or met.states or met.never or not isinstance(said, dict)
+    nets = [ipaddress.ip_network(target) for target in met.targets or ()]
+    protocols = sorted(met.protocols or {"any"})
+    if more or not met.enters or len(nets) != 1 or nets[0].num_addresses > 1 or len(protocols) > 1:
+        return None
+    to, port = said.get("addr"), said.get("port")
+    if not isinstance(to, str) or not isinstance(port, int | None) or set(said) - {"addr", "port", "family"}:
+        return None
+    if protocols[0] not in ("any", "tcp", "udp") or (port and protocols[0] == "any"):
+        return None
+    try:
+        ipaddress.IPv4Address(to)
+    except ValueError:
+        return None
+    return Turning(met.enters, str(nets[0].network_address), protocols[0], met.ports or "", to, port)
 
 
 def _narrowed(met: _Met) -> bool:
@@ -498,7 +553,33 @@ def lay_filters(made: Records, device: Device, host: str) -> None:
     for at, sources in sorted(translated.items()):
         told = () if "" in sources else tuple(sorted(sources))[:MOST_LISTED]
         made.put(Translation(id=make_id(f"{at}/translation"), at=at, sources=told))
-    if found.lines or found.masks:
+    by_id = {port.id: port for port in ports.values()}
+    taken: list[tuple[str, tuple[str, str]]] = []
+    for turned in found.turned:
+        for at in _named(ports, turned.enters) or ():
+            own = [bare_address(address) for address in by_id[at].addresses]
+            speaks = turned.protocol, turned.ports
+            # The first that speaks of it decides.
+            before = any(other == at and speak_alike(speaks, said) for other, said in taken)
+            if turned.asked not in own or turned.to in own or before:
+                report.add(
+                    "left out",
+                    device.name,
+                    f"what comes for {turned.asked} is for {turned.to}: not of that port alone, or said before",
+                )
+                continue
+            taken.append((at, speaks))
+            made.put(
+                InwardTranslation(
+                    id=make_id(f"{at}/lets-in-{len(taken)}"),
+                    at=at,
+                    protocol=turned.protocol,
+                    ports=turned.ports,
+                    to=turned.to,
+                    port=turned.port,
+                )
+            )
+    if found.lines or found.masks or found.turned:
         report.add(
             "read",
             device.name,

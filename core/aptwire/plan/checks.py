@@ -12,7 +12,7 @@ from typing import Any
 
 from aptwire.plan import vids
 from aptwire.plan.fields import bare_address, is_nobodys, plain, purpose_of, range_of
-from aptwire.plan.filters import HIGHEST, read_ports
+from aptwire.plan.filters import read_ports, speak_alike
 from aptwire.plan.ids import is_id
 from aptwire.plan.kinds import (
     GUARDS,
@@ -629,21 +629,13 @@ def _fit_inward(plan: Plan, turned: InwardTranslation) -> Iterator[Problem]:
     if turned.to in (bare_address(address) for address in getattr(at, "addresses", ())):
         yield _problem(turned, "to", f"{turned.to} is its own address, for which it comes already")
     try:
-        ports = read_ports(turned.ports) or ((1, HIGHEST),)
+        read_ports(turned.ports)
+        others = sorted(plan.where("inward_translation", "at", turned.at), key=lambda one: one.id)
+        for other in (one for one in others if one.id < turned.id):
+            if speak_alike((turned.protocol, turned.ports), (other.protocol, other.ports)):
+                yield _problem(turned, "ports", f"some of it is for {other.to} already, by {other.id}")
     except ValueError as error:
         yield _problem(turned, "ports", str(error))
-        return
-    for other in sorted(plan.where("inward_translation", "at", turned.at), key=lambda one: one.id):
-        if other.id >= turned.id or (
-            "any" not in (turned.protocol, other.protocol) and other.protocol != turned.protocol
-        ):
-            continue
-        try:
-            theirs = read_ports(other.ports) or ((1, HIGHEST),)
-        except ValueError:
-            continue
-        if any(a <= d and c <= b for a, b in ports for c, d in theirs):
-            yield _problem(turned, "ports", f"some of it is for {other.to} already, by {other.id}")
 
 
 def _fit_lease_scope(plan: Plan, scope: LeaseScope) -> Iterator[Problem]:

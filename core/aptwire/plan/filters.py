@@ -63,6 +63,14 @@ def read_ports(text: str) -> Ranges:
     return tuple(sorted(found))
 
 
+def speak_alike(one: tuple[str, str], two: tuple[str, str]) -> bool:
+    """Whether some packet is of both of two protocols and at both of their ports; ValueError where these can't be read."""
+    if one[0] != two[0] and "any" not in (one[0], two[0]):
+        return False
+    ranges = [read_ports(ports) or ((1, HIGHEST),) for _, ports in (one, two)]
+    return any(low <= last and first <= high for low, high in ranges[0] for first, last in ranges[1])
+
+
 @dataclass(frozen=True)
 class Gate:
     """A packet’s way through a stack: the lines of its filter, the interfaces by which it comes in and goes out (records), and its addresses in numbers
