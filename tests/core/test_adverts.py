@@ -167,6 +167,19 @@ class StrangerTest(Case):
         self.fares(made, EITHER, "wavering")
 
 
+class SelfHeardTest(unittest.TestCase):
+    def test_who_hears_itself_may_take_its_own_address_for_taken(self) -> None:
+        made = listening()
+        adapter(made, "a1")["reflects"] = True
+        judgement = judge(made.plan())
+        (risk,) = (risk for risk in risks(judgement) if risk.what == "self-heard")
+        self.assertEqual(risk.title, "a1 may take its own IPv6 addresses for taken")
+        after = judge(apply_edit(judgement.plan, risk.mends[0][1])[0])  # type: ignore[index]
+        self.assertNotIn("self-heard", [risk.what for risk in risks(after)])
+        adapter(made, "a1")["addressing6"] = "static"
+        self.assertNotIn("self-heard", [risk.what for risk in risks(judge(made.plan()))])
+
+
 class RefusedTest(unittest.TestCase):
     def test_what_no_router_can_advertise_names_record_field_and_why(self) -> None:
         for said, words in (

@@ -152,12 +152,27 @@ class WrongHomesTest(JudgedCase):
         self.judged(made, a1="stranded", gate="home", b1="home")
         made.kinds["adapter"][0]["isolated"] = False
         self.judged(made, a1="home")
-        # Two of one address that never hear each other are no twins.
-        made.kinds["segment"][0]["gateways"] = []
+
+    def test_two_of_one_address_that_somebody_hears_both_and_neither_the_other(self) -> None:
+        made = pair()
+        made.guest("a", "a2", 10)
         for adapter in made.kinds["adapter"]:
             if adapter["id"] != "b1":
                 adapter.update(isolated=True, addresses=["10.64.10.7/24"])
-        self.judged(made, a1="home", gate="home")
+        judgement = self.judged(made, a1="exposed", a2="exposed", b1="home")
+        finding = next(f for f in findings(judgement) if f.what == "twin")
+        self.assertEqual(finding.text, "B1 hears both, and neither hears the other one: a1 and a2.")
+        self.assertIn("Disconnect a2", [mend.title for mend in mends(judgement, finding)])
+        # Whom nobody hears, or whose other one is off, has no twin; nor has one MAC address on two segments.
+        made.kinds["guest"][-1]["running"] = False
+        self.judged(made, a1="home")
+        made.kinds["guest"][-1]["running"] = True
+        made.kinds["adapter"][1]["connected"] = False
+        self.judged(made, a1="home", a2="home")
+        for n, adapter in enumerate(made.kinds["adapter"]):
+            adapter.update(connected=True, mac="02:64:00:00:00:07", addresses=[f"10.64.10.{n + 7}/24"])
+        made.kinds["adapter"][1]["mac"] = None
+        self.judged(made, a1="exposed", a2="exposed", b1="home")
 
     def test_switches_that_share_a_nic_reach_the_fabric_and_not_each_other(self) -> None:
         made = pair()

@@ -370,8 +370,25 @@ class NoBearer(CauseKind):
         return title, text, tuple(s.id for _, s in segments)
 
 
-class Twin(CauseKind):
-    """Another one bears its address and hears it."""
+class _Twins(CauseKind):
+    """Another one is taken for it: both hear each other, or somebody else (`at`) hears both."""
+
+    def _meeting(self, say: Sentences, whom: Concerned) -> str:
+        """How that shows."""
+        names = " and ".join(say.names(whom.endpoints))
+        if not whom.cause.at:
+            return f"Both hear each other: {names}."
+        return f"{_capital(spoken(say.plan, whom.cause.at))} hears both, and neither hears the other one: {names}."
+
+    def proof(self, say: Sentences, place: Place, cause: Cause) -> list[Trace]:
+        third = say.wiring.place(cause.at) if cause.at else None
+        if third is None:
+            return super().proof(say, place, cause)
+        return [trace(say.wiring, one, third, cause.state) for one in (place, say.other(cause))]
+
+
+class Twin(_Twins):
+    """Another one bears its address."""
 
     what = TWIN
 
@@ -380,15 +397,14 @@ class Twin(CauseKind):
 
     def words(self, say: Sentences, whom: Concerned) -> Words:
         shared = self._shared(whom.place, say.other(whom.cause))
-        text = f"Both hear each other: {' and '.join(say.names(whom.endpoints))}."
-        return f"Two machines answer to {', '.join(shared)}", text, whom.endpoints
+        return f"Two machines answer to {', '.join(shared)}", self._meeting(say, whom), whom.endpoints
 
     def _shared(self, one: Place, two: Place) -> list[str]:
         return sorted(set(map(bare_address, one.addresses)) & set(map(bare_address, two.addresses)))
 
 
-class TwinMac(CauseKind):
-    """Another one bears its MAC address and hears it."""
+class TwinMac(_Twins):
+    """Another one bears its MAC address."""
 
     what = TWIN_MAC
     risk = "mac"
@@ -397,8 +413,9 @@ class TwinMac(CauseKind):
         return (say.mac(place), *say.world(place))
 
     def words(self, say: Sentences, whom: Concerned) -> Words:
-        title = f"{some(say.names(whom.endpoints))} bear one MAC address and hear each other"
-        return title, f"What is for {say.mac(whom.place)} goes to whichever spoke last.", whom.endpoints
+        title = f"{some(say.names(whom.endpoints))} bear one MAC address and {'are on one segment' if whom.cause.at else 'hear each other'}"
+        text = f"What is for {say.mac(whom.place)} goes to whichever spoke last."
+        return title, f"{text} {self._meeting(say, whom)}" if whom.cause.at else text, whom.endpoints
 
 
 class Mirrored(CauseKind):

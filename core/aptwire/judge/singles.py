@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from functools import cached_property
+from itertools import islice
+from typing import NamedTuple
 
 import numpy as np
 
@@ -181,31 +183,53 @@ class Singles:
                     own.setdefault(place.record, (EXPOSED, cause))
 
     def _meeting(self, bearers: Iterable[str], what: str, own: Own) -> None:
-        """Of several that bear one address: those that hear each other, unless a guest's own team makes them one endpoint."""
+        """Of several that bear one address: those that hear each other, unless a guest's own team makes them one endpoint; and those on one segment that don't, whom somebody else there
+        hears both (RFC 6957 section 1): he is answered by two, and they never learn of it."""
+        places = (self.wiring.place(record) for record in sorted(bearers))
+        owners = [self._ear(place) for place in places if place is not None and place.context >= 0]
+        for mine in owners:
+            others = [
+                theirs
+                for theirs in owners
+                if theirs.place.endpoint != mine.place.endpoint
+                and not self._one_team(theirs.place.endpoint, mine.place.endpoint)
+                and self._active(theirs.place)
+            ]
+            if not mine.place.stand.judged:
+                continue
+            other = next((theirs for theirs in others if self._meet(mine, theirs)), None)
+            if other is not None:
+                own[mine.place.record] = (EXPOSED, Cause(what, towards=other.place.record))
+                continue
+            beside = [theirs for theirs in others if theirs.place.segment == mine.place.segment is not None]
+            found = ((theirs, third) for theirs in beside if (third := self._between(mine, theirs)))
+            for theirs, third in islice(found, 1):
+                own[mine.place.record] = (EXPOSED, Cause(what, towards=theirs.place.record, at=third))
+
+    def _ear(self, place: Place) -> _Ear:
         landing, today = self.landing, self._today
-        owners: list[tuple[Place, int, set[int], frozenset[tuple[int, str]]]] = []
-        for record in sorted(bearers):
-            place = self.wiring.place(record)
-            if place is not None and place.context >= 0:
-                number = landing.number(place.stand)
-                row, group = int(landing.first[number]), int(today[number])
-                heard = landing.hearing(row, group, self.domains)
-                owners.append((place, group, heard, landing.over_routers(row, group, today)))
-        for place, group, hears, beyond in owners:
-            other = next(
-                (
-                    o
-                    for o, its, its_hears, its_beyond in owners
-                    if o.endpoint != place.endpoint
-                    and not self._one_team(o.endpoint, place.endpoint)
-                    and ((its in hears and group in its_hears) or bool(beyond & its_beyond) or self._beside(o, place))
-                    and not self.apart.kept(landing.number(o.stand), landing.number(place.stand))
-                    and self._active(o)
-                ),
-                None,
-            )
-            if other is not None and place.stand.judged:
-                own[place.record] = (EXPOSED, Cause(what, towards=other.record))
+        number = landing.number(place.stand)
+        row, group = int(landing.first[number]), int(today[number])
+        heard = landing.hearing(row, group, self.domains)
+        return _Ear(place, number, group, heard, landing.over_routers(row, group, today))
+
+    def _meet(self, one: _Ear, two: _Ear) -> bool:
+        """Whether two places hear each other today."""
+        over = (one.group in two.hears and two.group in one.hears) or bool(one.beyond & two.beyond)
+        return (over or self._beside(one.place, two.place)) and not self.apart.kept(one.number, two.number)
+
+    def _between(self, one: _Ear, two: _Ear) -> str:
+        """Somebody (a record) of their segment who hears two places and is heard by both; empty: nobody does."""
+        segment = self.landing.columns.segment
+        for number in np.flatnonzero(segment == segment[one.number]).tolist():
+            stand = self.landing.stands[number]
+            places = (self._place(record) for record in stand.records)
+            ends = (one.place.endpoint, two.place.endpoint)
+            third = next((p for p in places if p.endpoint not in ends and p.context >= 0 and self._active(p)), None)
+            ear = self._ear(third) if third is not None else None
+            if ear is not None and self._meet(one, ear) and self._meet(two, ear):
+                return ear.place.record
+        return ""
 
     def _one_team(self, one: str, two: str) -> bool:
         """Whether two adapters are members of one team of their guest."""
@@ -218,6 +242,16 @@ class Singles:
 
     def _active(self, place: Place) -> bool:
         return not place.stand.judged or not is_idle(self.plan, place.endpoint)
+
+
+class _Ear(NamedTuple):
+    """A place with the number of its stand, the group in which it speaks today, those that it hears, and what it is part of beyond routers of tunnels."""
+
+    place: Place
+    number: int
+    group: int
+    hears: set[int]
+    beyond: frozenset[tuple[int, str]]
 
 
 def _version(address: str) -> int:

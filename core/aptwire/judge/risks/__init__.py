@@ -116,6 +116,7 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
         _All.strays,
         _All.stray_adverts,
         _All.held_adverts,
+        _All.heard_by_themselves,
         _All.pools,
         _All.unasked,
         _All.strewn,

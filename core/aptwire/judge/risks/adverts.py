@@ -8,10 +8,10 @@ from aptwire.above.adverts import Advertiser, Adverts
 from aptwire.above.outcomes import SILENT
 from aptwire.above.ping import may_advertise
 from aptwire.judge.forming import hushed
-from aptwire.judge.risks.base import RISK, Risk, RiskSearch
+from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
 from aptwire.plan.edits import Patch
-from aptwire.plan.kinds import PLACES, Advertisement, Segment
-from aptwire.plan.names import called
+from aptwire.plan.kinds import PLACES, STATIC, Advertisement, Segment
+from aptwire.plan.names import called, some
 
 
 class AdvertRisks(RiskSearch):
@@ -57,6 +57,32 @@ class AdvertRisks(RiskSearch):
                 segment=segment.id,
                 facts=(self.fact(adapter.id, ", ".join(source.said.prefixes) or "itself", "may not advertise"),),
                 mends=((f"Let {adapter.name} of {name} advertise", edit),),
+            )
+
+    def heard_by_themselves(self) -> Iterator[Risk]:
+        """Adapters with IPv6 at ports that give them their own frames back: what asks whether an address is taken asks itself (RFC 4862 appendix A)."""
+        reflecting = {group.id for group in self.plan.where("port_group", "reflects", True)}
+        found: dict[str, list[str]] = {}
+        own = self.plan.where("adapter", "reflects", True)
+        for adapter in (*own, *(a for id in reflecting for a in self.plan.where("adapter", "port_group", id))):
+            group = self.plan.of("port_group").get(adapter.port_group)
+            reflects = adapter.reflects if adapter.reflects is not None else group is not None and group.reflects
+            six = adapter.addressing6 != STATIC or any(":" in address for address in adapter.addresses)
+            if group is not None and reflects and six and adapter.id not in found.get(group.id, ()):
+                found.setdefault(group.id, []).append(adapter.id)
+        for id, adapters in sorted(found.items()):
+            group = self.plan.get("port_group", id)
+            names = some(sorted({self.plan.get("guest", self.plan.get("adapter", a).guest).name for a in adapters}))
+            edit = [Patch("adapter", a, {"reflects": False}) for a in sorted(adapters)]
+            yield Risk(
+                UNTIDY,
+                "self-heard",
+                (id,),
+                f"{names} may take {'its' if len(adapters) == 1 else 'their'} own IPv6 addresses for taken",
+                f"Port group {group.name} of {self.host(self.plan.get('virtual_switch', group.switch).host)} gives back what they send, and so what asks whether somebody has an address (RFC 4862 appendix A).",
+                tuple(sorted(adapters)),
+                facts=tuple(self.fact(a, "hears itself", "its own question comes back") for a in sorted(adapters)),
+                mends=((f"Let {names} not hear {'itself' if len(adapters) == 1 else 'themselves'}", tuple(edit)),),
             )
 
     def _sources(self) -> Iterator[tuple[Adverts, Advertiser]]:
