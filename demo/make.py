@@ -673,6 +673,14 @@ def leases() -> None:
     put("lease_scope", "announcements-leases", of="guest-announcements", note="its maker’s default", **stray)
     put("advertisement", "announcements-advertises", at="adapter-announcements", prefixes=["2001:db8:9:9::/64"])
     change("adapter", "adapter-announcements", serve_leases=True, advertise_routes=True)
+    # A weather station got its address where the line's people count on none.
+    ranges = ("static 10.65.30.2-10.65.30.49", "leases 10.65.30.100-10.65.30.149")
+    change("segment", SEG["tide gauges"], ranges=ranges)
+    # Gannet's controller has a port of its own; petrel's shares a NIC, without the tag that its port wants.
+    put("fabric_port", "quay-a/p31", switch="quay-a", name="p31", mode="access", vid=110, speed=1_000)
+    management = {"belongs": SEG["management"]}
+    put("bmc", "gannet-bmc", host="gannet", port="quay-a/p31", addresses=["10.64.110.211/24"], **management)
+    put("bmc", "petrel-bmc", host="petrel", nic="petrel/nic0", addresses=["10.64.110.214/24"], **management)
     change("fabric_switch", "quay-b", vlans="110, 120, 130, 210, 220, 230, 240, 300, 310-312")
     put("fabric_port", "quay-b/x47", switch="quay-b", name="x47", mode="access", vid=110, speed=10_000, enabled=False)
     put("station", "quay-array", name="quay-array", site="Northquay")
