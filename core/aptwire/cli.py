@@ -67,6 +67,7 @@ from aptwire.recheck import recheck as check_report
 from aptwire.report import landings, summary
 from aptwire.rules.answer import BROKEN
 from aptwire.rules.asking import asked as asked_rules
+from aptwire.rules.chosen import chosen
 from aptwire.rules.meetings import BY_SEGMENT, MEETING, by_role, by_segment, listed, meeting
 from aptwire.rules.meetings import meetings as all_meetings
 from aptwire.stamping.making import STARTERS, from_host, from_starter
@@ -509,10 +510,21 @@ def rules(plan_file: str, ask: tuple[str, ...], as_json: bool) -> None:
 @click.argument("plan_file")
 @click.argument("pair", nargs=-1)
 @click.option("--roles", "as_roles", is_flag=True, help="roles against each other: of their segments the gravest")
+@click.option(
+    "--of",
+    "ends",
+    metavar="NAME",
+    multiple=True,
+    help="endpoints in place of segments (repeatable): guests, stations, hosts, interfaces, outside networks",
+)
 @click.option("--json", "as_json", is_flag=True, help="as JSON")
-def meetings(plan_file: str, pair: tuple[str, ...], as_roles: bool, as_json: bool) -> None:
+def meetings(plan_file: str, pair: tuple[str, ...], as_roles: bool, ends: tuple[str, ...], as_json: bool) -> None:
     """Who meets whom, segment by segment."""
     judgement = judge(_load(plan_file))
+    if ends:
+        if pair or as_roles or len(ends) < 2:
+            _fail("name two endpoints or more with --of, and nothing else")
+        _chosen(judgement, ends, as_json)
     plan, found = judgement.plan, all_meetings(judgement)
     if pair:
         if len(pair) != 2 or as_roles:
@@ -538,6 +550,22 @@ def meetings(plan_file: str, pair: tuple[str, ...], as_roles: bool, as_json: boo
         rows = [[name, *(some(those, 4) or "–" for those in groups)] for name, groups in lines]
         click.echo(table((of, *BY_SEGMENT[1:]), rows or [[f"there are no {of}s", *[""] * 6]]))
     sys.exit(1 if any(groups[-1] for _, groups in lines) else 0)
+
+
+def _chosen(judgement: Judgement, ends: tuple[str, ...], as_json: bool) -> NoReturn:
+    """Print how endpoints stand to each other; exit status 1 where a pair isn't as rules expect."""
+    plan = judgement.plan
+    try:
+        found = chosen(judgement, [end_of(plan, name) for name in ends])
+    except PlanError as error:
+        _fail(error.problems)
+    if as_json:
+        _print_json({"ends": found.segments, "rows": found.rows, "expected": found.expected})
+    else:
+        lines = listed(found, [called(plan, plan.find(id)) for id in found.segments])
+        rows = [[name, *(some(those, 4) or "–" for those in groups)] for name, groups in lines]
+        click.echo(table(("endpoint", *BY_SEGMENT[1:]), rows))
+    sys.exit(1 if any("!" in row for row in found.wrong) else 0)
 
 
 @main.command(

@@ -11,13 +11,16 @@ from aptwire.above.outcomes import ANSWERED
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit
 from aptwire.plan.kinds import FilterLine, Mirror, Rule, Segment
-from aptwire.plan.plan import Plan
+from aptwire.plan.plan import Plan, PlanError
+from aptwire.plan.sentences import quoted
 from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
 from aptwire.rules.asking import asked
+from aptwire.rules.chosen import chosen
 from aptwire.rules.meetings import (
     APART,
     BACK,
     BOTH,
+    KEPT,
     MEETING,
     MEETS,
     NOBODY,
@@ -45,6 +48,36 @@ def letters(plan: Plan) -> dict[tuple[str, str], str]:
     found = meetings(judge(plan))
     names = [plan.get("segment", id).name for id in found.segments]
     return {pair: found.rows[names.index(pair[0])][names.index(pair[1])] for pair in product(names, names)}
+
+
+class ChosenTest(unittest.TestCase):
+    def test_each_pair_is_what_a_rule_between_the_two_says(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(16):
+            plan = (outward_plan if seed % 2 else inward_plan)(seed)
+            judgement, dice = judge(plan), random.Random(seed)
+            named = {f"guest {quoted(r.name)}": r.id for r in plan.all("guest")}
+            named |= {f"station {quoted(r.name)}": r.id for r in plan.all("station")}
+            named |= {quoted(r.name): r.id for r in plan.all("outside")}
+            ends = dice.sample(sorted(named), min(6, len(named)))
+            found = chosen(judgement, [named[name] for name in ends])
+            for (n, one), (m, two) in combinations(enumerate(ends), 2):
+                letter = found.rows[n][m]
+                self.assertEqual(found.rows[m][n], {THERE: BACK, BACK: THERE}.get(letter, letter))
+                answer = asked(judgement).ask(f"keep {one} apart from {two}")
+                with self.subTest(seed=seed, one=one, two=two, said=answer.text):
+                    self.assertIn(letter, FITS.get(answer.outcome, "-"))
+                seen[letter] += 1
+        self.assertGreater(min(seen[BOTH], seen[APART]), 5, seen)
+
+    def test_what_rules_expect_and_who_is_none_to_ask_about(self) -> None:
+        plan = demo_plan()
+        found = chosen(judge(plan), ["guest-visitor-desk-1", "guest-ticketing-web-1", "internet"])
+        self.assertEqual(found.expected[0][1], KEPT)
+        for ends, words in ((["segment-edge", "gannet"], "is needed"), ([str(n) for n in range(30)], "at the most")):
+            with self.assertRaises(PlanError) as caught:
+                chosen(judge(plan), ends)
+            self.assertIn(words, str(caught.exception.problems[0]))
 
 
 class EveryPairTest(unittest.TestCase):

@@ -572,7 +572,7 @@ class Meeting:
                 for b in sides[1]:
                     if a != b:
                         for one, two in ((a, b), (b, a)):
-                            made[one][two] = _sterner(made[one][two], sentence)
+                            made[one][two] = sterner(made[one][two], sentence)
         return made
 
     def _covered(self, whom: Whom, without: set[str]) -> list[int]:
@@ -639,7 +639,7 @@ def endings(judgement: Judgement, one: Segment, two: Segment) -> list[tuple[str,
     return found[:MOST_ENDINGS]
 
 
-def _sterner(known: str, sentence: Apart | Reach) -> str:
+def sterner(known: str, sentence: Apart | Reach) -> str:
     """What is expected once a sentence is heard too: of several the one that forbids most."""
     said = (BESIDE if sentence.layer2 else KEPT) if isinstance(sentence, Apart) else LED
     return min(known, said, key=(KEPT, BESIDE, LED, FREE).index)

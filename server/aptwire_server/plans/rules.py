@@ -9,6 +9,7 @@ from aptwire.judge.risks.rules import RULE_RISKS
 from aptwire.plan.edits import edit_to_json
 from aptwire.plan.sentences import LONGEST, RuleError, could_follow, words
 from aptwire.rules.asking import asked
+from aptwire.rules.chosen import chosen
 from aptwire.rules.meetings import BACK, BOTH, MEETS, THERE, by_role, endings, meeting, rule_between
 from aptwire.rules.starting import starting_rules
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -21,7 +22,7 @@ from aptwire_server.plans.gate import asked as said
 from aptwire_server.plans.gate import bad, number_asked
 from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.schemas import TEXT, bounded, choice, many, obj, ref
-from aptwire_server.plans.views import looked_at
+from aptwire_server.plans.views import asked_end, looked_at
 
 
 @extend_schema(
@@ -43,7 +44,13 @@ def rules(request: Request, plan_id: uuid.UUID) -> Response:
 
 @extend_schema(
     parameters=[
-        OpenApiParameter("by", choice("segment", "role"), description="role: by their names, in place of segments")
+        OpenApiParameter("by", choice("segment", "role"), description="role: by their names, in place of segments"),
+        OpenApiParameter(
+            "of",
+            str,
+            many=True,
+            description="endpoints in place of segments (repeatable): ids or names of guests, stations, hosts, interfaces and outside networks",
+        ),
     ],
     responses={200: ref("Meetings"), **REFUSED},
     operation_id="get_meetings",
@@ -54,11 +61,13 @@ def meetings(request: Request, plan_id: uuid.UUID) -> Response:
     segment to the column’s alone (>), or back alone (<), nobody can know (?), none of it (.), nobody is on one of them (-).  `expected` is what rules say of each: apart (a), apart on
     layer 2 (2), reached (r), nothing (a blank); `wrong` has a ! where it isn’t so."""
     engine = looked_at(request, plan_for(request, plan_id))
-    found, by = engine.meetings(), said(request, "by", "segment")
+    by, of = said(request, "by", "segment"), request.query_params.getlist("of")
     if by not in ("segment", "role"):
         raise bad("segment or role is needed", "by")
-    if by == "role":
-        found = by_role(engine.plan, found)
+    if of:
+        found = chosen(engine.judgement(), [asked_end(engine.plan, text, "of") for text in of])
+    else:
+        found = by_role(engine.plan, engine.meetings()) if by == "role" else engine.meetings()
     told = {"segments": found.segments, "rows": found.rows, "expected": found.expected, "wrong": found.wrong}
     return Response(told)
 
