@@ -381,6 +381,31 @@ class LedgerTest(BrowserTest):
 
 
 class MeetingsTest(BrowserTest):
+    def test_chosen_endpoints_stand_to_each_other_and_lead_to_their_ways(self) -> None:
+        page = self.page
+        page.goto(f"{URL}/plans/{self.plan}/meetings")
+        page.get_by_role("radiogroup", name="Against each other").get_by_text("Chosen").click()
+        expect(page.get_by_text("from two on, this shows how they stand")).to_be_visible()
+        add = page.get_by_role("combobox", name="Add")
+        for typed, name in (("visitor-desk-1", "visitor-desk-1 guest"), ("quay-rou", "quay-router station")):
+            add.fill(typed)
+            page.get_by_role("option", name=name).click()
+        expect(page.get_by_text("2 endpoints against 2")).to_be_visible()
+        cell = page.get_by_role("gridcell").filter(has_text="▲").first
+        cell.click()
+        expect(
+            page.get_by_role("heading", name=re.compile("^(quay-router|visitor-desk-1) to .*: meets"))
+        ).to_be_visible()
+        self.accessible()
+        page.get_by_role("list", name="Chosen").get_by_role("button", name="quay-router").click()
+        expect(page.get_by_text("from two on, this shows how they stand")).to_be_visible()
+        add.fill("crew-roster")
+        page.get_by_role("option", name="crew-roster guest").click()
+        expect(page.get_by_text("2 endpoints against 2")).to_be_visible()
+        page.get_by_role("gridcell").filter(has_text="·").first.click()
+        page.get_by_role("link", name="Trace and ping").click()
+        expect(page.get_by_role("region", name="Ping", exact=True)).to_be_visible()
+
     def test_who_meets_whom_and_what_ends_it(self) -> None:
         page = self.page
         page.locator("body").press("t")

@@ -3,15 +3,19 @@ import "../decks/Decks.css";
 import { Button, Heading, HStack, List, SegmentGroup } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
-import { Link } from "react-router";
+import { X } from "lucide-react";
+import { Link, useSearchParams } from "react-router";
 
 import { api, unwrap } from "../api/client";
 import { usePlan } from "../api/plan";
+import { interfacesOf } from "../decks/fields";
 import { OutcomeList } from "../decks/Panel";
 import { counted, EXPECTED, meetingOf, MEETINGS } from "../meetings/states";
-import { compareNames, segmentTag } from "../model/records";
+import { WORDS } from "../model/kinds";
+import { compareNames, segmentTag, type Book } from "../model/records";
 import { Quiet } from "../parts/controls";
 import { MarkSheet, WordsField, type MarkRow, type Shown } from "../parts/MarkSheet";
+import { matching, SearchBox, type Choice } from "../parts/SearchBox";
 
 interface Row extends MarkRow {
   letters: string;
@@ -19,29 +23,105 @@ interface Row extends MarkRow {
   wrong: string;
 }
 
-type By = "segment" | "role";
+type By = "segment" | "role" | "end";
 
 const pinned = (name: string) => [{ prop: "name", name, size: 190, pin: "colPinStart" as const, readonly: true }];
-const PINNED = { segment: pinned("Segment"), role: pinned("Role") };
+const PINNED = { segment: pinned("Segment"), role: pinned("Role"), end: pinned("Endpoint") };
 /** What the segments are called that have no role. */
 const NO_ROLE = "no role";
 
-/** How segments, or roles, stand to each other. */
-function useMeetings(by: By) {
+const SAID: Readonly<Record<By, { one: string; many: string; empty: string }>> = {
+  segment: {
+    one: "segment",
+    many: "Segments",
+    empty: "Segments come from the Ledger; then this shows which of them meet.",
+  },
+  role: { one: "role", many: "Roles", empty: "Segments come from the Ledger; then this shows which of them meet." },
+  end: {
+    one: "endpoint",
+    many: "Endpoints",
+    empty:
+      "Choose guests, stations, hosts or outside networks above: from two on, this shows how they stand to each other.",
+  },
+};
+
+/** How segments, roles, or chosen endpoints (ids), stand to each other. */
+function useMeetings(by: By, of: readonly string[] = NOBODY) {
   const { id, at, snapshot } = usePlan();
   return useQuery({
-    queryKey: ["meetings", id, at, snapshot.revision, by],
-    queryFn: async () =>
-      unwrap(await api.GET("/api/plans/{plan_id}/meetings", { params: { path: { plan_id: id }, query: { by } } })),
-    placeholderData: (before, query) => (query?.queryKey[4] === by ? before : undefined),
+    queryKey: ["meetings", id, at, snapshot.revision, by, of.join("\n")],
+    queryFn: async () => {
+      const query = by === "end" ? { of: [...of] } : { by };
+      return unwrap(await api.GET("/api/plans/{plan_id}/meetings", { params: { path: { plan_id: id }, query } }));
+    },
+    enabled: by !== "end" || of.length > 1,
+    placeholderData: (before, query) => (query?.queryKey[4] === by && by !== "end" ? before : undefined),
   });
+}
+
+const NOBODY: readonly string[] = [];
+const NONE = { segments: [], rows: [], expected: [], wrong: [] };
+
+/** Whoever may be chosen. */
+function endsOf(book: Book): Choice[] {
+  return (["guest", "station", "host", "outside"] as const)
+    .flatMap((kind) =>
+      book.records[kind].map(({ id, name }) => ({
+        value: id,
+        label: name,
+        detail: WORDS[kind][0],
+        text: `${name} ${WORDS[kind][0]}`.toLowerCase(),
+      })),
+    )
+    .sort((a, b) => compareNames(a.label, b.label));
+}
+
+/** Whom of a plan one looks at: a field that adds, and those who are chosen, each of whom can be let go. */
+function Chosen({ of, put }: { of: readonly string[]; put: (of: string[]) => void }) {
+  const { book } = usePlan();
+  const choices = useMemo(() => endsOf(book), [book]);
+  const find = useCallback(
+    (typed: string) =>
+      matching(
+        choices.filter(({ value }) => !of.includes(value)),
+        typed,
+      ),
+    [choices, of],
+  );
+  return (
+    <>
+      <SearchBox
+        label="Add"
+        value=""
+        said=""
+        width="210px"
+        size="xs"
+        find={find}
+        put={(id) => id && put([...of, id])}
+        placeholder="guest, station, host"
+        empty="Nobody by that name."
+      />
+      <HStack as="ul" aria-label="Chosen" gap="1" wrap="wrap" listStyleType="none">
+        {of.map((id) => (
+          <li key={id}>
+            <Button size="2xs" variant="outline" onClick={() => put(of.filter((other) => other !== id))}>
+              {String(book.byId.get(id)?.name ?? id)} <X size={12} aria-label="let go" />
+            </Button>
+          </li>
+        ))}
+      </HStack>
+    </>
+  );
 }
 
 /** Segments, or roles, against each other: who meets or reaches whom, against what rules expect. */
 export function Meetings() {
   const { at, book } = usePlan();
-  const [by, setBy] = useState<By>("segment");
-  const asked = useMeetings(by);
+  const [params, setParams] = useSearchParams();
+  const of = useMemo(() => params.getAll("of").filter((id) => book.byId.has(id)), [params, book]);
+  const [by, setBy] = useState<By>(of.length ? "end" : "segment");
+  const asked = useMeetings(by, of);
+  const data = asked.data ?? (by === "end" && of.length < 2 ? NONE : undefined);
   const [only, setOnly] = useState("");
   const [off, setOff] = useState(false);
   const [picked, setPicked] = useState<{ a: string; b: string } | null>(null);
@@ -49,15 +129,19 @@ export function Meetings() {
 
   const columns = useMemo(
     () =>
-      (asked.data?.segments ?? [])
+      (data?.segments ?? [])
         .map((segment, at) => {
+          if (by === "end") {
+            const name = String(book.byId.get(segment)?.name ?? segment);
+            return { id: segment, at, head: name, name };
+          }
           if (by === "role") return { id: segment, at, head: segment || NO_ROLE, name: segment || NO_ROLE };
           const own = book.get("segment", segment);
           const head = own?.name ?? segment;
           return { id: segment, at, head, name: `${head} ${segmentTag(own)}` };
         })
         .sort((a, b) => compareNames(a.name, b.name)),
-    [asked.data, book, by],
+    [data, book, by],
   );
   const rows = useMemo<Row[]>(() => {
     const wanted = only.trim().toLowerCase();
@@ -65,11 +149,11 @@ export function Meetings() {
       .map(({ id, at, name }) => ({
         id,
         name,
-        letters: asked.data?.rows[at] ?? "",
-        wrong: asked.data?.wrong[at] ?? "",
+        letters: data?.rows[at] ?? "",
+        wrong: data?.wrong[at] ?? "",
       }))
       .filter(({ name, wrong }) => name.toLowerCase().includes(wanted) && (!off || wrong.includes("!")));
-  }, [asked.data, columns, only, off]);
+  }, [data, columns, only, off]);
   const shown = useCallback((row: Row, at: number): Shown => {
     const { mark, word, tone } = meetingOf(row.letters[at] ?? "-");
     const wrong = row.wrong[at] === "!";
@@ -81,11 +165,11 @@ export function Meetings() {
   }, []);
 
   if (asked.error) return <p role="alert">{asked.error.message}</p>;
-  if (!asked.data) return <p role="status">Asking every segment about every other…</p>;
-  const { segments, rows: letters, expected } = asked.data;
+  if (!data && by !== "end") return <p role="status">Asking every segment about every other…</p>;
+  const { segments, rows: letters, expected } = data ?? NONE;
   const [one, two] = [picked?.a, picked?.b].map((segment) => segments.indexOf(segment ?? ""));
   const counts = one !== undefined ? counted(letters[one] ?? "") : "";
-  const what = by === "segment" ? "segment" : "role";
+  const { one: what, many, empty } = SAID[by];
   const turn = (to: By): void => {
     setBy(to);
     setPicked(null);
@@ -95,7 +179,7 @@ export function Meetings() {
   return (
     <MarkSheet
       key={by}
-      label={by === "segment" ? "Segments against each other" : "Roles against each other"}
+      label={`${many} against each other`}
       filters={
         <>
           <SegmentGroup.Root
@@ -109,10 +193,20 @@ export function Meetings() {
               items={[
                 { value: "segment", label: "Segments" },
                 { value: "role", label: "Roles" },
+                { value: "end", label: "Chosen" },
               ]}
             />
           </SegmentGroup.Root>
-          <WordsField label={by === "segment" ? "Segments with" : "Roles with"} value={only} put={setOnly} />
+          {by === "end" && (
+            <Chosen
+              of={of}
+              put={(ids) => {
+                setPicked(null);
+                setParams(new URLSearchParams(ids.map((id) => ["of", id])), { replace: true });
+              }}
+            />
+          )}
+          {by !== "end" && <WordsField label={`${many} with`} value={only} put={setOnly} />}
           <Button size="xs" variant="outline" aria-pressed={off} onClick={() => setOff(!off)}>
             {off ? "All rows" : "Rows that aren’t as rules expect"}
           </Button>
@@ -133,7 +227,9 @@ export function Meetings() {
       empty={
         columns.length
           ? "Nothing here has these words, or is otherwise than rules expect."
-          : "Segments come from the Ledger; then this shows which of them meet."
+          : asked.isFetching
+            ? "Asking each about every other…"
+            : empty
       }
       shown={shown}
       pick={(a, at) => {
@@ -142,7 +238,7 @@ export function Meetings() {
         setEnding(false);
       }}
       enter={() => {
-        if (!picked || at !== undefined || by === "role") return false;
+        if (!picked || at !== undefined || by !== "segment") return false;
         setEnding(true);
         return true;
       }}
@@ -159,6 +255,8 @@ export function Meetings() {
             setPicked({ a, b });
           }}
         />
+      ) : picked && by === "end" && one !== undefined && two !== undefined && one >= 0 && two >= 0 ? (
+        <OneEnds {...picked} letter={letters[one]?.[two] ?? "-"} expected={expected[one]?.[two] ?? " "} row={counts} />
       ) : picked && one !== undefined && two !== undefined && one >= 0 && two >= 0 ? (
         <OneMeeting
           key={`${picked.a}|${picked.b}`}
@@ -173,12 +271,58 @@ export function Meetings() {
         <Quiet>
           {by === "segment"
             ? "Pick a cell: arrows or a click say over what two segments meet, Enter what would end it."
-            : "Pick a cell: arrows or a click say which segments of two roles meet."}{" "}
+            : by === "role"
+              ? "Pick a cell: arrows or a click say which segments of two roles meet."
+              : "Pick a cell: arrows or a click lead to the way between two."}{" "}
           {counted(letters.flatMap((row, n) => [...row].slice(n + 1)))}
         </Quiet>
       )}
     </MarkSheet>
   );
+}
+
+/** Two endpoints in words, and where their ways are shown. */
+function OneEnds({
+  a,
+  b,
+  letter,
+  expected,
+  row,
+}: {
+  a: string;
+  b: string;
+  letter: string;
+  expected: string;
+  row: string;
+}) {
+  const { base, book } = usePlan();
+  const [one, two] = [a, b].map((id) => String(book.byId.get(id)?.name ?? id));
+  const ends = [a, b].map((id) => firstEnd(book, id));
+  return (
+    <>
+      <Heading as="h2" size="sm" fontWeight="600">
+        {one} to {two}: {meetingOf(letter).word}
+        {EXPECTED[expected] && `; ${EXPECTED[expected]}`}
+      </Heading>
+      {ends[0] && ends[1] && (
+        <Link
+          className="plain-link"
+          to={`${base}/trace?a=${encodeURIComponent(ends[0])}&b=${encodeURIComponent(ends[1])}`}
+        >
+          Trace and ping
+        </Link>
+      )}
+      <Quiet>
+        <b>{one}</b>: {row}
+      </Quiet>
+    </>
+  );
+}
+
+/** The interface by which somebody is traced: the first of a guest, station or host; an outside network itself. */
+function firstEnd(book: Book, id: string): string | undefined {
+  if (book.get("outside", id)) return id;
+  return interfacesOf(book, id)[0]?.[0];
 }
 
 /** Two roles in words: which of their segments meet or reach each other, and how. */
