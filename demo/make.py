@@ -674,8 +674,8 @@ def leases() -> None:
     put("advertisement", "announcements-advertises", at="adapter-announcements", prefixes=["2001:db8:9:9::/64"])
     change("adapter", "adapter-announcements", serve_leases=True, advertise_routes=True)
     # A weather station got its address where the line's people count on none.
-    ranges = ("static 10.65.30.2-10.65.30.49", "leases 10.65.30.100-10.65.30.149")
-    change("segment", SEG["tide gauges"], ranges=ranges)
+    meant = ("static 10.65.30.2-10.65.30.49", "leases 10.65.30.100-10.65.30.149")
+    change("segment", SEG["tide gauges"], ranges=meant)
     # Gannet's controller has a port of its own; petrel's shares a NIC, without the tag that its port wants.
     put("fabric_port", "quay-a/p31", switch="quay-a", name="p31", mode="access", vid=110, speed=1_000)
     management = {"belongs": SEG["management"]}
