@@ -725,6 +725,8 @@ class Checker:
                 raise Wrong(f"{out} or {to} is off")
             self._meet(out, to)
             owners.append(self._owner(to))
+        if any(self.plan.where("inward_translation", "at", record) for record in self._interfaces[owners[-1]]):
+            raise Unknown(f"{owners[-1]} translates inwards")
         if not any(a == target for record in self._interfaces[owners[-1]] for a, _ in self._own(record)):
             raise Wrong(f"it ends at {owners[-1]}, who hasn't {target}")
         return owners

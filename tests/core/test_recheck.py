@@ -23,7 +23,7 @@ from aptwire.plan.stacks import Stack
 from aptwire.recheck import Verdict, read_report, recheck
 
 from measure.fleet import fleet
-from tests.routers import advertising_plan, filtered_plan, outward_plan, routed_plan
+from tests.routers import advertising_plan, filtered_plan, inward_plan, outward_plan, routed_plan
 from tests.support import ROOT, Small, demo_plan, pair, random_plan
 
 WHEN = datetime.datetime(2026, 11, 27, 12, 0, tzinfo=datetime.UTC)
@@ -81,7 +81,7 @@ class PingTest(unittest.TestCase):
     def test_no_ping_that_the_engine_says_is_answered_fails(self) -> None:
         right, hops = 0, 0
         for seed in range(60):
-            for made in (routed_plan, filtered_plan, outward_plan, advertising_plan):
+            for made in (routed_plan, filtered_plan, outward_plan, inward_plan, advertising_plan):
                 plan = made(seed)
                 report = with_pings(plan)
                 with self.subTest(made=made.__name__, seed=seed):
@@ -121,6 +121,20 @@ class PingTest(unittest.TestCase):
 
     def test_an_engine_that_passes_what_filters_drop_is_caught(self) -> None:
         self.caught(filtered_plan, patch.object(Pings, "_filtered", lambda *_: None), "filter line")
+
+    def test_an_engine_that_lets_nobody_in_is_not_believed(self) -> None:
+        """Whoever is asked for another one's address isn't taken for him."""
+        checked = 0
+        for seed in range(60):
+            plan = inward_plan(seed)
+            with patch.object(Pings, "_turned", lambda *_: None):
+                report = with_pings(plan)
+            turning = {turned.at for turned in plan.all("inward_translation") if turned.protocol == "any"}
+            for one in report["pings"]:
+                if one["there"][-1][2] in turning:
+                    checked += 1
+                    self.assertEqual(recheck(plan, {**report, "pings": [one]}).right.get("ping", 0), 0)
+        self.assertGreater(checked, 3)
 
     def test_an_engine_in_which_everybody_forwards_is_caught(self) -> None:
         self.caught(routed_plan, patch.object(Stack, "forwards", True), "doesn't forward")

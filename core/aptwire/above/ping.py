@@ -358,13 +358,13 @@ class Pings:
         return bool(self._lent) and str(address) in self._lent
 
     def _lent_to(self, target: str) -> Iterator[Address]:
-        """The addresses that somebody lets in for those of a record, or for an address."""
+        """The addresses that somebody lets in for those of a record."""
         if not self._lent:
             return
         record = self.plan.find(target, (*OWNERS, *PLACES))
         if record is None:
             return
-        interfaces = (i for i in self.stack(owner_of(self.plan, record)).interfaces if target in (i.record, record.id))
+        interfaces = self.stack(owner_of(self.plan, record)).interfaces
         mine = (i for i in interfaces if record.kind in OWNERS or i.record == record.id)
         for bound in (bound for i in mine for bound in i.addresses):
             yield from self._lent.get(str(bound.ip), ())
