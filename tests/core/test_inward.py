@@ -20,6 +20,7 @@ from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.stacks import owner_of
 from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
 from aptwire.rules.asking import asked
+from aptwire.rules.mending import rule_offers
 
 from tests.core.test_outside import house
 from tests.routers import inward_plan
@@ -100,6 +101,24 @@ class InwardTest(unittest.TestCase):
                 self.assertEqual(answer.outcome, fares, answer.text)
         answer = asked(judge(through.plan())).ask("let guest b1 reach guest a1 on tcp 443")
         self.assertEqual(answer.outcome, HOLDS, answer.text)
+
+    def test_a_rule_is_mended_by_letting_in_and_by_letting_in_no_more(self) -> None:
+        made = house(via="203.0.113.2", knows=["203.0.113.0/28"])
+        made.put("rule", "in", text="let outside reach guest a1 on tcp 443")
+        plan = made.plan()
+        self.assertEqual(asked(judge(plan)).ask("let outside reach guest a1 on tcp 443").outcome, BROKEN)
+        offers = dict(rule_offers(judge(plan), "let outside reach guest a1 on tcp 443"))
+        [title] = [title for title in offers if "let tcp 443 in" in title]
+        self.assertEqual(title, "Have r let tcp 443 in at r20 of r for 10.0.10.11")
+        after = judge(apply_edit(plan, offers[title])[0])
+        self.assertEqual(asked(after).ask("let outside reach guest a1 on tcp 443").outcome, HOLDS)
+        # And the other way round: whoever is to be apart is let in no more.
+        made = let_in()
+        made.put("filter_line", "out", of="r", action="deny", enters="r10")
+        plan = made.plan()
+        offers = dict(rule_offers(judge(plan), "keep guest b1 apart from guest a1"))
+        after = judge(apply_edit(plan, offers["Have r let nothing in for 10.0.10.11"])[0])
+        self.assertNotEqual(asked(after).ask("keep guest b1 apart from guest a1").outcome, BROKEN)
 
     def test_what_is_let_in_to_nobody_is_a_risk(self) -> None:
         self.assertNotIn("idle-inward", [risk.what for risk in risks(judge(let_in().plan()))])

@@ -18,8 +18,9 @@ from aptwire.judge.verdicts import judged_after
 from aptwire.judge.why import is_idle
 from aptwire.plan.edits import Drop, Edit, Patch, Put, in_steps, merged
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import PLACES, FilterLine, Outside, Record, Route, Segment, Translation
+from aptwire.plan.kinds import PLACES, FilterLine, InwardTranslation, Outside, Record, Route, Segment, Translation
 from aptwire.plan.names import called, some
+from aptwire.plan.outside import handed_over
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import EVERYTHING, Apart, LeasesOnly, Reach, read
 from aptwire.plan.stacks import Address, Stack, adapter_of, owner_of, stack_of
@@ -204,6 +205,9 @@ def _blocking(plan: Plan, way: Way) -> Iterator[Offer]:
         stack = _stack_at(plan, leg.out)
         for route in dict.fromkeys(line.record for line in stack.choices(target) if line.record):
             yield f"Take away {called(plan, plan.get('route', route))}", (Drop("route", route),)
+    for stack in (_stack_at(plan, leg.to) for leg in way.legs if leg.to):
+        for turned in (one for one in stack.inward if one.to == way.target):
+            yield f"Have {stack.name} let nothing in for {turned.to}", (Drop(turned.kind, turned.id),)
     for leg in way.legs[:-1]:
         owner = _stack_at(plan, leg.to or "").owner
         yield f"Have {called(plan, owner)} forward nothing", (Patch(owner.kind, owner.id, {"routes": False}),)
@@ -235,6 +239,7 @@ def _joining(judgement: Judgement, sentence: Reach, answer: Answer) -> Iterator[
     way = answer.ping.ways[-1]
     target = ipaddress.ip_address(way.target)
     yield from _allowing(plan, sentence, way, len(answer.ping.ways) > 1)
+    yield from _letting_in(plan, sentence, answer, target)
     outside = plan.of("outside").get(answer.b)
     if not way.legs and outside is not None and len(answer.ping.ways) > 1:
         yield from _knowing(plan, outside, answer.ping.ways[0])
@@ -250,6 +255,30 @@ def _joining(judgement: Judgement, sentence: Reach, answer: Answer) -> Iterator[
             yield from _routing(plan, here, target)
     elif (to := way.legs[-1].to) is not None:
         yield from _waking(judgement, to)
+
+
+def _letting_in(plan: Plan, sentence: Reach, answer: Answer, target: Address) -> Iterator[Offer]:
+    """What has whoever is outside reach somebody whose address isn't known there: a router beside it takes what comes for its own address to be for him."""
+    outside = plan.of("outside").get(answer.a)
+    if outside is None or target.version != 4 or len(answer.ping.ways if answer.ping else ()) > 1:
+        return
+    near = set(handed_over(plan, outside))
+    for stack in _routers(plan):
+        for interface in stack.interfaces:
+            record = plan.find(interface.record, PLACES)
+            facing = getattr(record, "belongs", None) in near and any(own.version == 4 for own in interface.addresses)
+            if not facing or not stack.forwards or stack.owner.id == outside.at or target in stack.own:
+                continue
+            port = str(sentence.port or "")
+            turned = InwardTranslation(
+                id=plan.fresh_id(f"{interface.record}/lets-in"),
+                at=interface.record,
+                protocol=sentence.protocol or "any",
+                ports=port,
+                to=str(target),
+            )
+            what = f"{sentence.protocol} {port}" if sentence.protocol else "what comes"
+            yield f"Have {stack.name} let {what} in at {called(plan, record)} for {target}", (Put(turned),)
 
 
 def _knowing(plan: Plan, outside: Outside, way: Way) -> Iterator[Offer]:
