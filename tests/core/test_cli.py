@@ -62,6 +62,8 @@ class CommandLineTest(unittest.TestCase):
         self.assertRegex(done.output, r"ticketing-kiosk-3 +leased +10\.65\.10\.33 +edge-firewall")
         told = json.loads(self.call("leases", demo, "--json").output)
         self.assertEqual(told["leases"]["adapter-visitor-desk-1"]["offers"][0]["server"], "quay-router")
+        self.assertEqual(told["formed"]["adapter-visitor-desk-1"]["adverts"][0]["prefixes"], ["2001:db8:66:10::/64"])
+        self.assertRegex(done.output, r"visitor-desk-2 +formed +2001:db8:66:10::/64 +quay-router")
         plan = json.loads(Path(demo).read_text())
         plan["records"]["lease_scope"] = []
         Path(self.plan).write_text(json.dumps(plan))
@@ -88,6 +90,13 @@ class CommandLineTest(unittest.TestCase):
             json.loads(self.call("meetings", demo, "ticketing", "storage", "--json").output)["meeting"], "."
         )
         for words in (("visitors",), ("visitors", "nobody")):
+            self.assertEqual(self.call("meetings", demo, *words).exit_code, 2)
+        chosen = self.call("meetings", demo, "--of", "visitor-desk-1", "--of", "quay-router", "--of", "internet")
+        self.assertEqual(chosen.exit_code, 0)
+        self.assertRegex(chosen.output, r"(?m)^visitor-desk-1 +quay-router")
+        told = json.loads(self.call("meetings", demo, "--of", "gannet", "--of", "internet", "--json").output)
+        self.assertEqual(told["ends"], ["gannet", "internet"])
+        for words in (("--of", "gannet"), ("--of", "gannet", "--of", "nobody"), ("--of", "gannet", "--roles")):
             self.assertEqual(self.call("meetings", demo, *words).exit_code, 2)
 
     def test_moves(self) -> None:

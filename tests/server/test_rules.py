@@ -62,6 +62,23 @@ class RulesTest(unittest.TestCase):
         titles = [finding["title"] for finding in verdicts["findings"]]
         self.assertIn("Nobody can know whether visitor-desk-1 and visitor-desk-2 get a lease", titles)
 
+    def test_chosen_endpoints_against_each_other_by_id_or_name(self) -> None:
+        ask = f"plans/{self.plan}/meetings?of=visitor-desk-1&of=quay-router&of=internet"
+        _, told = self.client.get(ask)
+        self.assertEqual(told["segments"], ["guest-visitor-desk-1", "quay-router", "internet"])
+        self.assertEqual([row[n] for n, row in enumerate(told["rows"])], ["-"] * 3)
+        self.assertEqual((told["rows"][0][1], told["rows"][1][0]), ("m", "m"))
+        for of, words in (("nobody-here", "nobody is called"), ("10.65.10.11", "is needed")):
+            status, problem = self.client.get(f"{ask}&of={of}")
+            self.assertEqual(status, 400)
+            self.assertIn(words, str(problem))
+        many = "&".join(f"of=tap{n}" for n in range(30))
+        self.assertEqual(self.client.get(f"plans/{self.plan}/meetings?{many}")[0], 400)
+        # Of a revision of before they stand as they stood.
+        self.client.edit(self.plan, 0, patch("adapter", "adapter-visitor-desk-1", port_group=None))
+        self.assertEqual(self.client.get(ask)[1]["rows"][0][1], ".")
+        self.assertEqual(self.client.get(f"{ask}&at=0")[1]["rows"][0][1], "m")
+
     def test_segments_against_each_other_and_what_ends_a_meeting(self) -> None:
         self.assertEqual(self.client.get(f"plans/{self.plan}/meetings?by=name")[0], 400)
         _, roles = self.client.get(f"plans/{self.plan}/meetings?by=role")
