@@ -36,7 +36,7 @@ from aptwire.rules.meetings import (
 )
 
 from measure.fleet import fleet, with_routers
-from tests.routers import filtered_plan, inward_plan, leasing_plan, outward_plan, routed_plan
+from tests.routers import advertising_plan, filtered_plan, inward_plan, leasing_plan, outward_plan, routed_plan
 from tests.support import demo_plan, random_plan
 
 FITS = {HOLDS: APART, BROKEN: MEETS + BOTH + THERE + BACK, UNKNOWN: OPEN}
@@ -156,6 +156,12 @@ class EveryPairTest(unittest.TestCase):
         for seed in range(40):
             seen += self.held(outward_plan(seed))
         self.assertGreater(min(seen[BOTH], seen[APART]), 5, seen)
+
+    def test_with_addresses_that_are_formed(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(24):
+            seen += self.held(advertising_plan(seed))
+        self.assertGreater(min(seen[BOTH], seen[APART], seen[OPEN]), 1, seen)
 
     def test_with_what_is_let_in(self) -> None:
         seen: Counter[str] = Counter()
