@@ -155,3 +155,19 @@ def with_leases(plan: Plan) -> Plan:
         if n % 2 == 0:
             put("lease_relay", f"relay-{n}", at=port.id, to=["10.250.0.200"])
     return apply_edit(plan, tuple(edit))[0]
+
+
+def with_adverts(plan: Plan) -> Plan:
+    """The fleet with routers, of whose guests all form addresses of the IPv6 prefix that their segment's router advertises."""
+    edit: list[Operation] = [
+        Patch("adapter", adapter.id, {"addressing6": "advertised"}) for adapter in plan.all("adapter")
+    ]
+    for n, segment in enumerate(sorted((s for s in plan.all("segment") if s.gateways), key=lambda s: s.id)):
+        net, own = f"2001:db8:{n:x}::/64", f"2001:db8:{n:x}::1"
+        more = {"subnets": [*segment.subnets, net], "gateways": [*segment.gateways, own]}
+        edit.append(Patch("segment", segment.id, more))
+        port = next(p for p in plan.where("station_port", "belongs", segment.id) if p.station != "core")
+        edit.append(Patch("station_port", port.id, {"addresses": [*port.addresses, f"{own}/64"]}))
+        said = {"id": f"advert-{n}", "at": port.id, "prefixes": [net]}
+        edit.append(Put(make_record("advertisement", said)))
+    return apply_edit(plan, tuple(edit))[0]

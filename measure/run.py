@@ -49,7 +49,7 @@ from aptwire.rules.meetings import Meeting  # noqa: E402
 from aptwire.stamping.making import from_host  # noqa: E402
 from aptwire.stamping.stamp import stamp  # noqa: E402
 
-from measure.fleet import fleet, with_leases, with_routers  # noqa: E402
+from measure.fleet import fleet, with_adverts, with_leases, with_routers  # noqa: E402
 from measure.plain import homeless  # noqa: E402
 from ops.parts import Part  # noqa: E402
 
@@ -118,6 +118,7 @@ def engine(large: bool) -> None:
     rules(routed)
     meet(routed)
     leases(routed)
+    adverts(routed)
     if large:
         many = fleet(10_000, 80, 400)
         small: list[float] = []
@@ -220,6 +221,31 @@ def leases(static: Plan) -> None:
         if rejudge(judgement, after, touched(edit)).counts() != judge(fresh(after)).counts():
             raise SystemExit(f"after {name} the engine says something else than from scratch")
         print(f"| {name} | {judged * 1000:.0f} ms | {told * 1000:.0f} ms |", flush=True)
+
+
+def adverts(static: Plan) -> None:
+    """What it costs to judge who forms which addresses, on the same fleet with static ones and with advertised prefixes, and after an edit."""
+    plan = with_adverts(static)
+    took = [min(all_times(partial(judge, fresh(one)), 2)) for one in (static, plan)]
+    judgement = judge(plan)
+    print(
+        f"\n{len(judgement.formed):,} form addresses of {len(plan.of('advertisement'))} prefixes: judged in {took[1]:.2f} s, with static"
+        f" addresses alone in {took[0]:.2f} s\n\n| edit | judge | findings and risks |\n|---|---|---|"
+    )
+    risks(judgement)
+    findings(judgement)
+    listed: list[tuple[str, Edit]] = [
+        ("an adapter is disconnected", (Patch("adapter", next(iter(plan.of("adapter"))), {"connected": False}),)),
+        ("a router offers itself no more", (Patch("advertisement", "advert-3", {"router": False}),)),
+        (
+            "a router advertises another prefix",
+            (Patch("advertisement", "advert-3", {"prefixes": ["2001:db8:99::/64"]}),),
+        ),
+    ]
+    for name, edit in listed:
+        after, _ = apply_edit(plan, edit)
+        judged = timed(partial(rejudge, judgement, after, touched(edit)), 5)
+        print(f"| {name} | {judged * 1000:.0f} ms | {_telling(judgement, after, edit) * 1000:.0f} ms |")
 
 
 def stamping(plan: Plan) -> None:

@@ -28,6 +28,7 @@ class Voices:
         self._spoken: dict[tuple[int, str, int], frozenset[int]] = {}
         self._heard: dict[tuple[int, str, int], frozenset[int]] = {}
         self._steady: dict[Stand, tuple[int, ...] | None] = {}
+        self._open: dict[Stand, bool] = {}
 
     @cached_property
     def states(self) -> list[tuple[State, Domains]]:
@@ -76,6 +77,11 @@ class Voices:
 
     def loose(self, stand: Stand) -> bool:
         """Whether frames of a stand get somewhere of which nobody said what is behind it: an uplink without cable, or a switch that is known in part."""
+        if stand not in self._open:
+            self._open[stand] = self._find_loose(stand)
+        return self._open[stand]
+
+    def _find_loose(self, stand: Stand) -> bool:
         own = stand.carrier or stand
         landing = self.judgement.landing
         rows = landing.rows_of(landing.number(own))
