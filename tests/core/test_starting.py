@@ -55,7 +55,19 @@ class BmcTest(unittest.TestCase):
     def test_its_cable_stands_in_the_wiring_schedule(self) -> None:
         plan = self.with_port().plan()
         [row] = (row for row in wiring(plan).rows if "BMC" in row)
-        self.assertEqual([row[n] for n in (0, 1, 3, 9, 11)], ["host", "a", "BMC", "sw", "oob"])
+        self.assertEqual([row[n] for n in (0, 1, 3, 9, 11)], ["BMC", "a", "BMC", "sw", "oob"])
+
+    def test_each_host_has_one_with_a_port_or_a_nic_of_its_own(self) -> None:
+        for field, ends in (("port", ("sw/oob", "sw/oob2")), ("nic", ("a/n0", "b/n0"))):
+            made = pair()
+            made.access("sw/oob", 10)
+            made.access("sw/oob2", 10)
+            for host, end in zip("ab", ends, strict=True):
+                made.put("bmc", f"ctl-{host}", host=host, belongs="s10", **{field: end})
+            self.assertEqual(len(made.plan().of("bmc")), 2)
+            made.kinds["bmc"][1][field] = ends[0]
+            with self.assertRaises(AssertionError):
+                made.plan()
 
     def test_its_port_is_no_open_end(self) -> None:
         made = pair()

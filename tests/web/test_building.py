@@ -660,22 +660,22 @@ class BlueprintTest(BuildingCase):
 
     def test_a_hosts_bmc_is_said_and_told_where_it_lands_elsewhere(self) -> None:
         page = self.page
-        panel = self.opened(page.get_by_role("button", name="Build on gannet"), "BMC")
+        panel = self.opened(page.get_by_role("button", name="Build on fulmar"), "BMC")
         panel.get_by_label("Its own port").select_option("quay-b/x47")
         panel.get_by_label("Belongs on").select_option(label="migration 120")
         self.accessible()
         panel.get_by_role("button", name="Add the BMC").click()
         self.revision(1)
-        self.finding("The BMC of gannet lands nowhere and belongs on migration").click()
+        self.finding("The BMC of fulmar lands nowhere and belongs on migration").click()
         expect(page.get_by_text(re.compile("port x47 of quay-b drops those")).first).to_be_visible()
-        panel = self.opened(page.get_by_role("button", name="Build on gannet"), "BMC")
+        panel = self.opened(page.get_by_role("button", name="Build on fulmar"), "BMC")
         expect(panel.get_by_role("list", name="BMC")).to_contain_text("at quay-b x47, untagged")
         panel.get_by_role("button", name=re.compile("^Remove: at quay-b x47")).click()
         self.revision(2)
-        panel = self.opened(page.get_by_role("button", name="Build on gannet"), "Settings")
+        panel = self.opened(page.get_by_role("button", name="Build on fulmar"), "Settings")
         panel.get_by_role("button", name="More").click()
         panel.get_by_label("Starts over").select_option(label="migration 120")
-        expect(panel.get_by_text("gannet can’t start over migration")).to_be_visible()
+        expect(panel.get_by_text("fulmar can’t start over migration")).to_be_visible()
         self.accessible()
 
     def test_a_fabric_switch_routes_and_is_gone_with_what_does(self) -> None:

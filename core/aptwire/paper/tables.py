@@ -73,7 +73,7 @@ def wiring(plan: Plan) -> Sheet:
         if bmc.port is not None:
             host, text = plan.get("host", bmc.host), str(bmc.vid or "untagged")
             end = _end(plan, bmc.port)
-            rows.append(("host", host.name, host.site, "BMC", None, text, "", "", *end, "", "", *_about(bmc)))
+            rows.append(("BMC", host.name, host.site, "BMC", None, text, "", "", *end, "", "", *_about(bmc)))
     half = ("kind", "device", "site", "port", "Mbit/s", "tagged", "untagged", "LAG or team")
     head = (*(f"{name} {side}" for side in ("A", "B") for name in half), "label", "patch panels", *ABOUT)
     return Sheet("wiring", head, tuple(sorted(rows, key=lambda row: [natural(str(cell or "")) for cell in row])))

@@ -497,8 +497,10 @@ SORTS: dict[str, Sort] = {
         },
         ("device_a", "port_a", "device_b", "port_b"),
         _cables,
-        # A station has no port of its own to plug in.
-        lambda texts: not any(texts.values()) or "station" in (texts.get("kind_a"), texts.get("kind_b")),
+        # A station, or a BMC, has no port of its own to plug in.
+        lambda texts: (
+            not any(texts.values()) or not {"station", "BMC"}.isdisjoint(map(texts.get, ("kind_a", "kind_b")))
+        ),
     ),
 }
 

@@ -213,6 +213,8 @@ def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) 
                 yield _problem(record, "id", f"is also the id of a {KINDS[other].title}")
         for names in KINDS[kind].unique:
             key = tuple(getattr(record, name) for name in names)
+            if set(key) == {None}:
+                continue  # What isn't said is nobody's.
             if (kind, names, key[0]) not in alike:
                 by_key = alike[kind, names, key[0]] = {}
                 for near in plan.where(kind, names[0], key[0]):
