@@ -187,10 +187,10 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
-      { label: "Relay", body: <Relay id={id} {...ids} /> },
-      { label: "Advertises", body: <Advertises id={id} {...ids} /> },
-      { label: "Translation", body: <Translation id={id} {...ids} /> },
-      { label: "Lets in", body: <LetsIn id={id} {...ids} /> },
+      { label: "Relay", body: <AtInterfaces id={id} {...ids} of={RELAYS} /> },
+      { label: "Advertises", body: <AtInterfaces id={id} {...ids} of={ADVERTISED} /> },
+      { label: "Translation", body: <AtInterfaces id={id} {...ids} of={TRANSLATED} /> },
+      { label: "Lets in", body: <AtInterfaces id={id} {...ids} of={LET_IN} /> },
       settings,
       remove,
     ],
@@ -212,10 +212,10 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
-      { label: "Relay", body: <Relay id={id} {...ids} /> },
-      { label: "Advertises", body: <Advertises id={id} {...ids} /> },
-      { label: "Translation", body: <Translation id={id} {...ids} /> },
-      { label: "Lets in", body: <LetsIn id={id} {...ids} /> },
+      { label: "Relay", body: <AtInterfaces id={id} {...ids} of={RELAYS} /> },
+      { label: "Advertises", body: <AtInterfaces id={id} {...ids} of={ADVERTISED} /> },
+      { label: "Translation", body: <AtInterfaces id={id} {...ids} of={TRANSLATED} /> },
+      { label: "Lets in", body: <AtInterfaces id={id} {...ids} of={LET_IN} /> },
       remove,
     ],
   }),
@@ -267,10 +267,10 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
       { label: "Leases", body: <Leases id={id} {...ids} /> },
-      { label: "Relay", body: <Relay id={id} {...ids} /> },
-      { label: "Advertises", body: <Advertises id={id} {...ids} /> },
-      { label: "Translation", body: <Translation id={id} {...ids} /> },
-      { label: "Lets in", body: <LetsIn id={id} {...ids} /> },
+      { label: "Relay", body: <AtInterfaces id={id} {...ids} of={RELAYS} /> },
+      { label: "Advertises", body: <AtInterfaces id={id} {...ids} of={ADVERTISED} /> },
+      { label: "Translation", body: <AtInterfaces id={id} {...ids} of={TRANSLATED} /> },
+      { label: "Lets in", body: <AtInterfaces id={id} {...ids} of={LET_IN} /> },
       { label: "Outside", body: <Outside id={id} {...ids} /> },
       remove,
     ],
@@ -726,187 +726,124 @@ function Leases({ id, book, done, open }: Part) {
   );
 }
 
-/** What an interface of a guest, station or host holds one of: what there is, and the interfaces that have none yet. */
-function atInterfaces<K extends "lease_relay" | "advertisement" | "translation">(
-  book: Book,
-  id: string,
-  kind: K,
-): {
-  /** What an interface is called. */
-  calls: (at: string) => string;
-  held: RecordOf<K>[];
-  free: [string, string][];
-  first: string | undefined;
-} {
+/** The kinds whose records stand at an interface of a guest, station or host. */
+type AtInterface = "lease_relay" | "advertisement" | "translation" | "inward_translation";
+
+/** A section that lists what stands at somebody’s interfaces, and adds to it, in its own words. */
+interface Held<K extends AtInterface> {
+  kind: K;
+  label: string;
+  /** Whether an interface may hold more than one. */
+  several?: boolean;
+  /** What is said of somebody who doesn’t forward, where it takes that. */
+  idle?: string;
+  empty: string;
+  /** One of them, behind what its interface is called. */
+  say: (one: RecordOf<K>) => string;
+  /** That one is taken away from somebody, and that one is added. */
+  gone: (name: string, one: RecordOf<K>, at: string) => string;
+  made: (name: string, set: Draft, at: string) => string;
+  /** What its id ends in. */
+  suffix: string;
+  /** Whether enough is said to add it. */
+  ready: (set: Draft) => boolean;
+  action: string;
+}
+
+const filled = (value: unknown): boolean => Array.isArray(value) && value.length > 0;
+
+const RELAYS: Held<"lease_relay"> = {
+  kind: "lease_relay",
+  label: "Lease relays",
+  empty: "It asks nobody elsewhere for leases of others. Where it hears who asks, it can ask a server behind it.",
+  say: ({ to }) => ` asks ${(to ?? []).join(", ")}`,
+  gone: (name, _, at) => `Have ${name} ask nobody for leases at ${at}`,
+  made: (name, { to }) => `Have ${name} ask ${String(to)} for leases`,
+  suffix: "relay",
+  ready: ({ to }) => filled(to),
+  action: "Add the relay",
+};
+
+const ADVERTISED: Held<"advertisement"> = {
+  kind: "advertisement",
+  label: "Advertisements",
+  empty: "It advertises no IPv6 prefix to who forms addresses on its links, nor itself as the way out.",
+  say: (one) => `: ${sayAdvertised(one)}`,
+  gone: (name, _, at) => `Have ${name} advertise nothing at ${at}`,
+  made: (name, { prefixes }) => `Have ${name} advertise ${String(prefixes)}`,
+  suffix: "advertises",
+  ready: ({ prefixes }) => filled(prefixes),
+  action: "Add the advertisement",
+};
+
+const TRANSLATED: Held<"translation"> = {
+  kind: "translation",
+  label: "Translations",
+  idle: "It doesn’t forward, so there is nothing that it could translate.",
+  empty: "What it sends on keeps the address of whoever sent it.",
+  say: ({ sources }) => `: ${sources?.length ? sources.join(", ") : "everybody"}`,
+  gone: (name, _, at) => `Have ${name} translate nothing at ${at}`,
+  made: (name, _, at) => `Have ${name} translate at ${at}`,
+  suffix: "translation",
+  ready: () => true,
+  action: "Translate what leaves by it",
+};
+
+const LET_IN: Held<"inward_translation"> = {
+  kind: "inward_translation",
+  label: "Inward translations",
+  several: true,
+  idle: "It doesn’t forward, so there is nobody whom it could let in.",
+  empty: "What comes for its own addresses is for itself.",
+  say: (one) => `: ${sayInward(one)}`,
+  gone: (name, { to }) => `Have ${name} let nothing in for ${to}`,
+  made: (name, { to }) => `Have ${name} let in what is for ${String(to)}`,
+  suffix: "lets-in",
+  ready: ({ to }) => Boolean(to),
+  action: "Let it in",
+};
+
+/** What stands at the interfaces of a guest, station or host, and a form that adds to it where there is room. */
+function AtInterfaces<K extends AtInterface>({ id, book, done, open, of }: Part & { of: Held<K> }) {
+  const { kind } = of;
+  const owner = book.byId.get(id);
+  const name = String(owner?.name ?? id);
   const interfaces = interfacesOf(book, id);
   const named = new Map(interfaces);
   const at = (record: string): RecordOf<K>[] => book.of(kind, "at", record) as RecordOf<K>[];
-  const free = interfaces.filter(([record]) => !at(record).length);
-  return {
-    calls: (record) => named.get(record) ?? record,
-    held: interfaces.flatMap(([record]) => at(record)),
-    free,
-    first: free[0]?.[0],
-  };
-}
-
-/** For whom a guest, station or host asks for leases elsewhere. */
-function Relay({ id, book, done, open }: Part) {
-  const name = String(book.byId.get(id)?.name ?? id);
-  const { calls, held: relays, free, first } = atInterfaces(book, id, "lease_relay");
+  const calls = (record: string): string => named.get(record) ?? record;
+  const free = interfaces.filter(([record]) => of.several || !at(record).length);
+  const first = free[0]?.[0];
   return (
     <>
+      {of.idle && !owner?.routes && <Quiet>{of.idle}</Quiet>}
       <ListWithDrops
-        label="Lease relays"
-        items={relays.map((relay) => ({
-          key: relay.id,
-          text: `${calls(relay.at)} asks ${(relay.to ?? []).join(", ")}`,
-          operations: [drop("lease_relay", relay.id)],
-          message: `Have ${name} ask nobody for leases at ${calls(relay.at)}`,
-        }))}
-        empty="It asks nobody elsewhere for leases of others. Where it hears who asks, it can ask a server behind it."
+        label={of.label}
+        items={interfaces.flatMap(([record]) =>
+          at(record).map((one) => ({
+            key: one.id,
+            text: `${calls(one.at)}${of.say(one)}`,
+            operations: [drop(kind, one.id)],
+            message: of.gone(name, one, calls(one.at)),
+          })),
+        )}
+        empty={of.empty}
         open={open}
       />
       {first && (
         <FieldForm
-          fields={fieldsOf("lease_relay", book, undefined, { at: first }).map((field) =>
+          fields={fieldsOf(kind, book, undefined, { at: first }).map((field) =>
             field.name === "at" ? { ...field, options: free, unless: first } : field,
           )}
           making
           compose={(set) =>
-            Array.isArray(set.to) && set.to.length
-              ? [put("lease_relay", { id: freshId(book, `${String(set.at ?? first)}/relay`), at: first, ...set })]
+            of.ready(set)
+              ? [put(kind, { id: freshId(book, `${String(set.at ?? first)}/${of.suffix}`), at: first, ...set })]
               : []
           }
-          message={(set) => `Have ${name} ask ${String(set.to)} for leases`}
+          message={(set) => of.made(name, set, calls(String(set.at ?? first)))}
           done={done}
-          action="Add the relay"
-        />
-      )}
-    </>
-  );
-}
-
-/** What a guest, station or host advertises to who forms IPv6 addresses. */
-function Advertises({ id, book, done, open }: Part) {
-  const name = String(book.byId.get(id)?.name ?? id);
-  const { calls, held: said, free, first } = atInterfaces(book, id, "advertisement");
-  return (
-    <>
-      <ListWithDrops
-        label="Advertisements"
-        items={said.map((one) => ({
-          key: one.id,
-          text: `${calls(one.at)}: ${sayAdvertised(one)}`,
-          operations: [drop("advertisement", one.id)],
-          message: `Have ${name} advertise nothing at ${calls(one.at)}`,
-        }))}
-        empty="It advertises no IPv6 prefix to who forms addresses on its links, nor itself as the way out."
-        open={open}
-      />
-      {first && (
-        <FieldForm
-          fields={fieldsOf("advertisement", book, undefined, { at: first }).map((field) =>
-            field.name === "at" ? { ...field, options: free, unless: first } : field,
-          )}
-          making
-          compose={(set) =>
-            Array.isArray(set.prefixes) && set.prefixes.length
-              ? [
-                  put("advertisement", {
-                    id: freshId(book, `${String(set.at ?? first)}/advertises`),
-                    at: first,
-                    ...set,
-                  }),
-                ]
-              : []
-          }
-          message={(set) => `Have ${name} advertise ${String(set.prefixes)}`}
-          done={done}
-          action="Add the advertisement"
-        />
-      )}
-    </>
-  );
-}
-
-/** By which interfaces a guest, station or host hides whose addresses behind its own. */
-function Translation({ id, book, done, open }: Part) {
-  const name = String(book.byId.get(id)?.name ?? id);
-  const { calls, held: known, free, first } = atInterfaces(book, id, "translation");
-  return (
-    <>
-      {!book.byId.get(id)?.routes && <Quiet>It doesn’t forward, so there is nothing that it could translate.</Quiet>}
-      <ListWithDrops
-        label="Translations"
-        items={known.map((one) => ({
-          key: one.id,
-          text: `${calls(one.at)}: ${one.sources?.length ? one.sources.join(", ") : "everybody"}`,
-          operations: [drop("translation", one.id)],
-          message: `Have ${name} translate nothing at ${calls(one.at)}`,
-        }))}
-        empty="What it sends on keeps the address of whoever sent it."
-        open={open}
-      />
-      {first && (
-        <FieldForm
-          fields={fieldsOf("translation", book, undefined, { at: first }).map((field) =>
-            field.name === "at" ? { ...field, options: free, unless: first } : field,
-          )}
-          making
-          compose={(set) => [
-            put("translation", { id: freshId(book, `${String(set.at ?? first)}/translation`), at: first, ...set }),
-          ]}
-          message={({ at }) => `Have ${name} translate at ${calls(String(at ?? first))}`}
-          done={done}
-          action="Translate what leaves by it"
-        />
-      )}
-    </>
-  );
-}
-
-/** For whom behind a guest, station or host is what comes for its own addresses. */
-function LetsIn({ id, book, done, open }: Part) {
-  const name = String(book.byId.get(id)?.name ?? id);
-  const interfaces = interfacesOf(book, id);
-  const named = new Map(interfaces);
-  const first = interfaces[0]?.[0];
-  const known = interfaces.flatMap(([record]) => book.of("inward_translation", "at", record));
-  return (
-    <>
-      {!book.byId.get(id)?.routes && <Quiet>It doesn’t forward, so there is nobody whom it could let in.</Quiet>}
-      <ListWithDrops
-        label="Inward translations"
-        items={known.map((one) => ({
-          key: one.id,
-          text: `${named.get(one.at) ?? one.at}: ${sayInward(one)}`,
-          operations: [drop("inward_translation", one.id)],
-          message: `Have ${name} let nothing in for ${one.to}`,
-        }))}
-        empty="What comes for its own addresses is for itself."
-        open={open}
-      />
-      {first && (
-        <FieldForm
-          fields={fieldsOf("inward_translation", book, undefined, { at: first }).map((field) =>
-            field.name === "at" ? { ...field, options: interfaces, unless: first } : field,
-          )}
-          making
-          compose={(set) =>
-            set.to
-              ? [
-                  put("inward_translation", {
-                    id: freshId(book, `${String(set.at ?? first)}/lets-in`),
-                    at: first,
-                    ...set,
-                  }),
-                ]
-              : []
-          }
-          message={({ to }) => `Have ${name} let in what is for ${String(to)}`}
-          done={done}
-          action="Let it in"
+          action={of.action}
         />
       )}
     </>
