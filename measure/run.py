@@ -19,7 +19,7 @@ import statistics
 import sys
 import time
 import urllib.request
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import partial
 from http.cookiejar import CookieJar
 from typing import Any
@@ -214,19 +214,14 @@ def leases(static: Plan) -> None:
         ("a port group's tag", (Patch("port_group", group, {"vid": 1001}),)),
         ("a pool is emptied", (Patch("lease_scope", "scope-3", {"pool": []}),)),
     ]
-    for name, edit in listed:
-        after, _ = apply_edit(plan, edit)
-        judged = timed(partial(rejudge, judgement, after, touched(edit)), 5)
-        told = statistics.median(_telling(judgement, after, edit) for _ in range(5))
-        if rejudge(judgement, after, touched(edit)).counts() != judge(fresh(after)).counts():
-            raise SystemExit(f"after {name} the engine says something else than from scratch")
-        print(f"| {name} | {judged * 1000:.0f} ms | {told * 1000:.0f} ms |", flush=True)
+    _edited(plan, judgement, listed)
 
 
 def adverts(static: Plan) -> None:
     """What it costs to judge who forms which addresses, on the same fleet with static ones and with advertised prefixes, and after an edit."""
     plan = with_adverts(static)
     took = [min(all_times(partial(judge, fresh(one)), 2)) for one in (static, plan)]
+    plan.indexed()
     judgement = judge(plan)
     print(
         f"\n{len(judgement.formed):,} form addresses of {len(plan.of('advertisement'))} prefixes: judged in {took[1]:.2f} s, with static"
@@ -242,10 +237,18 @@ def adverts(static: Plan) -> None:
             (Patch("advertisement", "advert-3", {"prefixes": ["2001:db8:99::/64"]}),),
         ),
     ]
+    _edited(plan, judgement, listed)
+
+
+def _edited(plan: Plan, judgement: Judgement, listed: Iterable[tuple[str, Edit]]) -> None:
+    """Rows of what edits cost, each of which must come to what a judgement from nothing says."""
     for name, edit in listed:
         after, _ = apply_edit(plan, edit)
         judged = timed(partial(rejudge, judgement, after, touched(edit)), 5)
-        print(f"| {name} | {judged * 1000:.0f} ms | {_telling(judgement, after, edit) * 1000:.0f} ms |")
+        told = statistics.median(_telling(judgement, after, edit) for _ in range(5))
+        if rejudge(judgement, after, touched(edit)).counts() != judge(fresh(after)).counts():
+            raise SystemExit(f"after {name} the engine says something else than from scratch")
+        print(f"| {name} | {judged * 1000:.0f} ms | {told * 1000:.0f} ms |", flush=True)
 
 
 def stamping(plan: Plan) -> None:

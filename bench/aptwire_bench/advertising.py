@@ -19,7 +19,7 @@ from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import owner_of
 
-from aptwire_bench.scene import Scene
+from aptwire_bench.scene import Scene, seats_of
 
 LINK_LOCAL = "fe80::a7:"
 """Each who advertises has one of these addresses, so that it is told apart."""
@@ -60,11 +60,7 @@ def listening(plan: Plan, most: int, seed: int) -> list[Listener]:
 def seats(plan: Plan, found: list[Listener]) -> Iterator[str]:
     """Where everybody sits who may have a part in it."""
     named = [*(one.record for one in found), *(said.at for said in plan.all(Advertisement))] if found else []
-    records = {record.id: record for kind in PLACES for record in plan.all(kind)}
-    owners = {owner_of(plan, records[id]).id for id in named}
-    for record in records.values():
-        if owner_of(plan, record).id in owners:
-            yield getattr(record, "adapter", getattr(record, "port", record.id))
+    yield from seats_of(plan, {owner_of(plan, r).id for id in named if (r := plan.find(id, PLACES)) is not None})
 
 
 def advertising_job(plan: Plan, found: list[Listener], scene: Scene) -> dict[str, Any]:

@@ -21,7 +21,7 @@ from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import owner_of
 
-from aptwire_bench.scene import Scene
+from aptwire_bench.scene import Scene, seats_of
 
 Given = tuple[str, str, str, tuple[str, ...]]
 """An offer: who makes it (a guest, station or host), the subnet, the address where it is kept for whoever asks (else empty), and the gateways."""
@@ -70,13 +70,10 @@ def seats(plan: Plan, asking: list[Asker]) -> Iterator[str]:
     if not asking:
         return
     owners = {scope.of for scope in plan.all(LeaseScope)}
-    records = {record.id: record for kind in PLACES for record in plan.all(kind)}
     named = [*(asker.record for asker in asking), *(relay.at for relay in plan.all(LeaseRelay))]
-    owners |= {owner_of(plan, records[id]).id for id in named}
+    owners |= {owner_of(plan, record).id for id in named if (record := plan.find(id, PLACES)) is not None}
     owners |= {o.id for kind in ("guest", "station", "host") for o in plan.where(kind, "routes", True)}
-    for record in records.values():
-        if owner_of(plan, record).id in owners:
-            yield getattr(record, "adapter", getattr(record, "port", record.id))
+    yield from seats_of(plan, owners)
 
 
 def leasing_job(plan: Plan, asking: list[Asker], scene: Scene) -> dict[str, Any]:

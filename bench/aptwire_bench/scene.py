@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import product
 from typing import Any
@@ -143,6 +143,14 @@ def spans(found: Iterable[int]) -> list[str]:
 
 
 # What follows is said of records here once more, apart from the engine: a mistake there must not agree with itself.
+
+
+def seats_of(plan: Plan, owners: Collection[str]) -> Iterator[str]:
+    """Where guests, stations and hosts (ids) sit with all their interfaces."""
+    for kind in PLACES:
+        for record in plan.all(kind):
+            if owner_of(plan, record).id in owners:
+                yield getattr(record, "adapter", getattr(record, "port", record.id))
 
 
 def guard(plan: Plan, adapter: Adapter, name: str) -> bool:

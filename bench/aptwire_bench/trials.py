@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from aptwire.above.outcomes import ANSWERED, SILENT
 from aptwire.above.ping import Ping, Pings
-from aptwire.forward.frames import Frames, guard
+from aptwire.forward.frames import Frames, may
 from aptwire.forward.parts import NOW
 from aptwire.judge.verdicts import judge
 from aptwire.plan.fields import bare_address
@@ -21,7 +21,7 @@ from aptwire.plan.outside import StandIns
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import owner_of
 
-from aptwire_bench.scene import Limit, Scene
+from aptwire_bench.scene import Limit, Scene, seats_of
 
 PING, LEASE, REACH, CONNECT = "ping", "lease", "reach", "connect"
 PORTS = (22, 80, 443, 5432)
@@ -174,9 +174,7 @@ def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
     having = [r for r in records if r.id in sending or any(bare_address(a) in addresses for a in r.addresses)]
     owners = {owner_of(plan, record).id for record in having}
     owners |= {outside.at for outside in plan.all(Outside)}
-    for record in records:
-        if owner_of(plan, record).id in owners:
-            yield getattr(record, "adapter", getattr(record, "port", record.id))
+    yield from seats_of(plan, owners)
 
 
 def _leases(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Trial]:
@@ -190,8 +188,7 @@ def _leases(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Tri
             if server.address.network.prefixlen > 28:
                 continue
             adapter = plan.of("adapter").get(server.record)
-            may = adapter is None or adapter.type == "direct" or guard(plan, adapter, "serve_leases")
-            expected = may and meets(frames, client, server)
+            expected = may(plan, adapter, "serve_leases") and meets(frames, client, server)
             yield Trial(LEASE, client, server, expected, frozenset([client.seat, server.seat]))
 
 

@@ -5,32 +5,23 @@ from __future__ import annotations
 import os
 import unittest
 
-from aptwire_bench.kernel import Kernel
-from aptwire_bench.prove import Scope
-
-from tests.bench.support import put, told
+from tests.bench.support import proved, told
 from tests.routers import advertising_plan
 
 SEEDS = int(os.environ.get("APTWIRE_ADVERTISING_PLANS", "30"))
 FIRST = int(os.environ.get("APTWIRE_ADVERTISING_SEED", "0"))
 """More by command; with fixed seeds either way."""
-AT_ONCE = 15
 
 
 class AdvertisingTest(unittest.TestCase):
     def test_who_listens_learns_in_the_kernel_what_the_engine_says(self) -> None:
         asked = prefixes = routers = 0
-        with Kernel() as kernel:
-            for first in range(FIRST, FIRST + SEEDS, AT_ONCE):
-                seeds = range(first, min(first + AT_ONCE, FIRST + SEEDS))
-                plans = [advertising_plan(seed) for seed in seeds]
-                scopes = [Scope(sample=0, tags=0, pulls=0, trials=12, seed=seed) for seed in seeds]
-                for seed, plan, report in zip(seeds, plans, put(kernel, plans, scopes), strict=True):
-                    with self.subTest(seed):
-                        self.assertEqual(told(plan, report), [])
-                    asked += len(report.listeners)
-                    prefixes += sum(len(listener.expected[0]) for listener in report.listeners)
-                    routers += sum(len(listener.expected[1]) for listener in report.listeners)
+        for seed, plan, report in proved(advertising_plan, range(FIRST, FIRST + SEEDS), 12):
+            with self.subTest(seed):
+                self.assertEqual(told(plan, report), [])
+            asked += len(report.listeners)
+            prefixes += sum(len(listener.expected[0]) for listener in report.listeners)
+            routers += sum(len(listener.expected[1]) for listener in report.listeners)
         print(f"{SEEDS} plans: {asked} listened, {prefixes} prefixes, {routers} ways out")
         self.assertGreater(prefixes, SEEDS)
         self.assertGreater(routers, SEEDS / 2)

@@ -14,15 +14,12 @@ from aptwire.blueprints.shielding import shield
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import apply_edit
 from aptwire.plan.plan import Plan, PlanError
-from aptwire_bench.kernel import Kernel
-from aptwire_bench.prove import Scope
 
-from tests.bench.support import put, told
+from tests.bench.support import proved, told
 from tests.routers import filtered_plan, inward_plan, outward_plan, routed_plan
 
 SEEDS = int(os.environ.get("APTWIRE_ROUTED_PLANS", "30"))
 """More by command; with fixed seeds either way."""
-AT_ONCE = 15
 
 
 def with_blueprints(seed: int) -> Plan:
@@ -64,16 +61,9 @@ class ReachingTest(unittest.TestCase):
 
     def same(self, made: Callable[[int], Plan], count: int = SEEDS) -> None:
         """The engine and the kernel say the same of plans made by seed."""
-        scopes = [Scope(sample=0, tags=0, pulls=0, trials=24, seed=seed) for seed in range(count)]
-        with Kernel() as kernel:
-            for first in range(0, count, AT_ONCE):
-                seeds = range(count)[first : first + AT_ONCE]
-                plans = [made(seed) for seed in seeds]
-                for seed, plan, report in zip(
-                    seeds, plans, put(kernel, plans, scopes[first : first + AT_ONCE]), strict=True
-                ):
-                    with self.subTest(seed):
-                        self.assertEqual(told(plan, report), [])
+        for seed, plan, report in proved(made, range(count), 24):
+            with self.subTest(seed):
+                self.assertEqual(told(plan, report), [])
 
 
 if __name__ == "__main__":

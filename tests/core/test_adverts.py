@@ -12,18 +12,17 @@ from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Pings, ping
 from aptwire.forward.frames import ADVERT, Frames
 from aptwire.forward.parts import NOW
-from aptwire.judge.findings import everything, findings
+from aptwire.judge.findings import everything
 from aptwire.judge.formed import TAKEN, UNHEARD
 from aptwire.judge.gotten import held
-from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import EITHER, WRONG
-from aptwire.judge.mends import mends
 from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge, rejudge
 from aptwire.plan.edits import Drop, Operation, Patch, apply_edit, touched
 from aptwire.plan.kinds import Advertisement
 from aptwire.plan.plan import PlanError
 
+from tests.core import test_leases
 from tests.core.test_leases import adapter
 from tests.core.test_ping import two_segments
 from tests.routers import advertising_plan
@@ -54,24 +53,8 @@ def stranger(made: Small, **said: Any) -> None:
     made.put("advertisement", "stray", at="x", **{"prefixes": [OTHER], **said})
 
 
-class Case(unittest.TestCase):
-    def fares(self, made: Small, outcome: str, verdict: str, words: str = "") -> Judgement:
-        """What a1 forms, and its verdict."""
-        judgement = judge(made.plan())
-        formed = judgement.formed["a1"]
-        self.assertEqual((formed.outcome, judgement.verdicts()["a1"]), (outcome, verdict), formed.reason)
-        self.assertIn(words, formed.reason)
-        return judgement
-
-    def mended(self, judgement: Judgement, title: str) -> Judgement:
-        """A mend of a1's finding that begins with these words, taken: a1 is home."""
-        finding = next(f for f in findings(judgement) if "a1" in f.endpoints)
-        found = mends(judgement, finding)
-        mend = next((m for m in found if m.title.startswith(title)), None)
-        self.assertIsNotNone(mend, [m.title for m in found])
-        after = judge(apply_edit(judgement.plan, mend.edit)[0])  # type: ignore[union-attr]
-        self.assertEqual(after.verdicts()["a1"], "home")
-        return after
+class Case(test_leases.Case):
+    GOT = "formed"
 
 
 class FormingTest(Case):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 import random
 import unittest
-from typing import Any
+from typing import Any, ClassVar
 
 from aptwire.above.leases import Leases, clients, mac_of
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
@@ -63,12 +63,15 @@ def adapter(made: Small, id: str) -> dict[str, Any]:
 
 
 class Case(unittest.TestCase):
+    GOT: ClassVar[str] = "leases"
+    """Where a judgement has what interfaces get."""
+
     def fares(self, made: Small, outcome: str, verdict: str, words: str = "") -> Judgement:
         """What a1 gets, and its verdict."""
         judgement = judge(made.plan())
-        lease = judgement.leases["a1"]
-        self.assertEqual((lease.outcome, judgement.verdicts()["a1"]), (outcome, verdict), lease.reason)
-        self.assertIn(words, lease.reason)
+        got = getattr(judgement, self.GOT)["a1"]
+        self.assertEqual((got.outcome, judgement.verdicts()["a1"]), (outcome, verdict), got.reason)
+        self.assertIn(words, got.reason)
         return judgement
 
     def mended(self, judgement: Judgement, title: str) -> Judgement:

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
-from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.above.outcomes import ANSWERED, BEST_FIRST, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import may_advertise
 from aptwire.above.speaking import Speaking
 from aptwire.forward.parts import NOW, Place, State
@@ -99,7 +99,7 @@ class Adverts(Speaking[Advertiser, Advert]):
         key = (id(heard), len(adverts), place.segment, self.voices.loose(place.stand))
         known = self._formed.get(key)
         if known is None or len(adverts) < len(heard):
-            known = self._weigh(place, sorted(adverts, key=lambda one: (_ORDER.index(one.outcome), one.at)))
+            known = self._weigh(place, sorted(adverts, key=lambda one: (BEST_FIRST.index(one.outcome), one.at)))
             self._formed[key] = known
         return known
 
@@ -173,9 +173,6 @@ class Adverts(Speaking[Advertiser, Advert]):
         if lacking:
             return Formed(UNHEARD, adverts, lacking)
         return Formed(UNPROVEN, adverts, "the plan doesn’t say who advertises prefixes there")
-
-
-_ORDER = (ANSWERED, WAVERS, UNPROVEN, SILENT)
 
 
 def _subnets(segment: Segment) -> list[str]:

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
 
-from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.above.outcomes import ANSWERED, BEST_FIRST, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import InStates, Pings, may_lease
 from aptwire.above.speaking import Speaking
 from aptwire.forward.parts import NOW, Place, State
@@ -311,4 +311,4 @@ class Leases(Speaking[Source, Offer]):
 
 
 def _rank(offer: Offer) -> tuple[int, str, str]:
-    return (ANSWERED, WAVERS, UNPROVEN, SILENT).index(offer.outcome), offer.at, offer.scope.id
+    return BEST_FIRST.index(offer.outcome), offer.at, offer.scope.id

@@ -12,14 +12,14 @@ addresses that stand for it.  The size of packets isn't asked here (`room.py`).
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
 from itertools import chain, islice, product
 from typing import Any
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
-from aptwire.forward.frames import guard
+from aptwire.forward.frames import may
 from aptwire.forward.parts import NOW, Place, State, Team, TeamKey
 from aptwire.forward.trace import Trace, entry_at, say_state, trace
 from aptwire.forward.wiring import Wiring
@@ -730,7 +730,7 @@ class Pings:
         """Whether a stack takes a packet for one of its addresses to be for somebody behind it, and does so too for who asks from within; an answer is for who asked."""
         if self.answering is not None or target not in there.own:
             return None
-        packet = _arriving(self.packet, turned)
+        packet = arriving(self.packet, turned)
         fit = (one for one in there.turns(entered, target) if only(one.protocol, one.ports, (4, 0)).passes(packet))
         found = next(fit, None)
         if found is None:
@@ -779,7 +779,7 @@ class Pings:
         onward: list[Way] = []
         shown = hidden[-1].shown if hidden else source
         for following in there.choices(target):
-            stopped = self._filtered(there, leg.to, following.out, shown, target, _arriving(self.packet, turned))
+            stopped = self._filtered(there, leg.to, following.out, shown, target, arriving(self.packet, turned))
             if stopped is not None:
                 told = self._redirected(there, following, done)
                 onward.append(
@@ -923,8 +923,8 @@ class Pings:
         return any(one.exact for one in self.held[self.leased[address]] if str(one.bound.ip) == address)
 
     def _asked(self, out: str, record: str, state: State, answer: bool = True) -> tuple[str, str, str, Trace | None]:
-        """Who bears the next hop's address, whether it hears the question for it and its answer is heard, and why not; `answer`: where what it says by itself is asked
-        for, whether that is heard."""
+        """Who bears the next hop's address, whether it hears the question for it and its answer is heard, and why not; without an `answer`, whether what it says by itself
+        is heard."""
         place = self._place(record)
         if isinstance(place, str):
             return record, SILENT, place, None
@@ -1018,7 +1018,7 @@ class Pings:
         return either[: MOST_STATES - 1], fails[:MOST_STATES], more
 
 
-def _arriving(packet: Packet, turned: tuple[Turned, ...]) -> Packet:
+def arriving(packet: Packet, turned: Sequence[Turned]) -> Packet:
     """A packet as it is after translations inwards."""
     port = next((one.port for one in reversed(turned) if one.port), 0)
     return Packet(packet.protocol, port) if port else packet
@@ -1036,12 +1036,12 @@ def _leased(judgement: Judgement) -> dict[str, str]:
 
 def may_lease(plan: Plan, adapter: Adapter) -> bool:
     """Whether no guard keeps an adapter from sending as lease servers do."""
-    return adapter.type == "direct" or guard(plan, adapter, "serve_leases")
+    return may(plan, adapter, "serve_leases")
 
 
 def may_advertise(plan: Plan, adapter: Adapter) -> bool:
     """Whether no guard keeps an adapter from sending router advertisements."""
-    return adapter.type == "direct" or guard(plan, adapter, "advertise_routes")
+    return may(plan, adapter, "advertise_routes")
 
 
 def _unsaid(stack: Stack, gates: Collection[Gate]) -> str:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from functools import cached_property
 from typing import Any, ClassVar, Generic, Protocol, TypeVar
 
-from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.above.outcomes import ANSWERED, BEST_FIRST, SILENT
 from aptwire.above.ping import InStates, Pings
 from aptwire.forward.parts import NOW, Place, Stand, State
 from aptwire.judge.changes import Changes
@@ -139,8 +139,7 @@ class Speaking(ABC, Generic[Source, Heard]):
 
     def _received(self, source: Source, outcome: str, reason: str, state: State = NOW) -> Heard:
         """The worse of two decides: how far it gets by itself, and whether it is heard there."""
-        order = (SILENT, UNPROVEN, WAVERS, ANSWERED)
-        if order.index(source.outcome) < order.index(outcome):
+        if BEST_FIRST.index(source.outcome) > BEST_FIRST.index(outcome):
             outcome, reason, state = source.outcome, source.reason, source.state
         return self.received(source, outcome, reason, state)
 

@@ -84,6 +84,11 @@ def guard(plan: Plan, adapter: Adapter, name: str) -> bool:
     return bool(group is not None and getattr(group, name))
 
 
+def may(plan: Plan, adapter: Adapter | None, name: str) -> bool:
+    """Whether no frame guard keeps somebody from what it is about: what is no adapter has none, and what goes past the switch passes none."""
+    return adapter is None or adapter.type == "direct" or guard(plan, adapter, name)
+
+
 def size_of(plan: Plan, record: Record | None) -> int:
     """The largest IP packet that an adapter or host port sends and takes, 0 where nothing says: its own MTU, and that of the switch
     on which it is.  A virtual function bypasses the switch; what an overlay adds is its host port's affair."""
@@ -124,8 +129,7 @@ def seats(wiring: Wiring) -> list[Seat]:
                 adapter = plan.of("adapter").get(id)
                 direct = adapter is not None and adapter.type == "direct"
                 forges, serves, advertises = (
-                    adapter is None or direct or guard(plan, adapter, name)
-                    for name in ("foreign_source", "serve_leases", "advertise_routes")
+                    may(plan, adapter, name) for name in ("foreign_source", "serve_leases", "advertise_routes")
                 )
                 overhears = adapter is not None and not direct and guard(plan, adapter, "overhear")
                 found[id] = Seat(

@@ -86,14 +86,15 @@ def with_addresses(
     for way in _WAYS:
         found, troubled, differ, asked = _one_way(way, judgement, before, changes, numbers)
         others |= differ
+        if asked is None:
+            continue
         own = dict(made.own)
         for id, told in troubled.items():
             place = judgement.wiring.place(id)
             if place is not None and place.stand.judged and told[0] > made.status_of(place):
                 own[id] = told
         made = replace(made, own=own, known=replace(made.known, **{way.troubled: troubled}), **{way.found: found})  # type: ignore[arg-type]
-        if asked is not None:
-            memo.update({Voices: voices(judgement), way.speaking: asked})
+        memo.update({Voices: voices(judgement), way.speaking: asked})
     return (replace(made, memo=memo), others) if memo else (made, others)
 
 

@@ -8,18 +8,9 @@ from dataclasses import dataclass
 from aptwire.forward.parts import Stand
 from aptwire.judge.changes import Changes
 from aptwire.judge.judgement import Judgement
-from aptwire.plan.kinds import UNSEEN
+from aptwire.plan.kinds import ABOVE, UNSEEN
 
-ASIDE = UNSEEN - {
-    "route",
-    "filter_line",
-    "lease_scope",
-    "lease_relay",
-    "advertisement",
-    "translation",
-    "inward_translation",
-    "outside",
-} | {"limits"}
+ASIDE = UNSEEN - ABOVE | {"limits"}
 """The kinds that no rule looks at."""
 OWN = ("adapter", "guest_tag", "host_port")
 """The kinds that may come to be of those of whom a rule speaks."""

@@ -7,7 +7,7 @@ import ipaddress
 import struct
 from collections.abc import Iterator
 
-from aptwire.above.ping import OWN_PORT, Hidden, Leg, Ping
+from aptwire.above.ping import OWN_PORT, Hidden, Leg, Ping, arriving
 from aptwire.formats.pcapng import Seen, write
 from aptwire.forward.trace import Hop
 from aptwire.plan.filters import PING, Packet
@@ -31,20 +31,18 @@ def _frames(plan: Plan, ping: Ping, packet: Packet) -> Iterator[Seen]:
         if not way.source:
             continue
         source, target = way.source, ping.ways[0].shown if number else turned[0].asked if turned else way.target
-        ports = [packet.port, *(one.port or packet.port for one in turned)]
         for n, leg in enumerate(way.legs):
             if not number:
                 source = next((one.shown for one in way.hidden if one.at == leg.out), source)
-                target = next((one.to for one in reversed(turned) if one.after <= n), target)
-                asked = Packet(packet.protocol, ports[sum(one.after <= n for one in turned)])
+                so_far = [one for one in turned if one.after <= n]
+                target = so_far[-1].to if so_far else target
             else:
                 # What it was translated to on the way there is put right where it comes by again.
                 left = [
                     one for one in turned if not any(_owns(plan, one.owner, past.out) for past in way.legs[: n + 1])
                 ]
-                source = turned[len(left)].asked if len(left) < len(turned) else way.source
-                asked = Packet(packet.protocol, ports[len(left)])
-            payload = _packet(source, target, asked, bool(number), TTL - n)
+                source, so_far = turned[len(left)].asked if len(left) < len(turned) else way.source, left
+            payload = _packet(source, target, arriving(packet, so_far), bool(number), TTL - n)
             yield from _leg(plan, leg, payload, 6 if ":" in source else 4)
             if number:
                 # Whoever translated the question puts its sender back into the answer.

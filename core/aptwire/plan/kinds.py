@@ -946,26 +946,23 @@ PLACES = ("adapter", "guest_tag", "host_port", "station_port")
 OWNERS = ("guest", "station", "host")
 """The kinds whose records have such interfaces."""
 
-UNSEEN = frozenset(kind for kind in KINDS if kind.startswith("pattern")) | {
-    *(
-        "stamp",
-        "stamp_nic",
-        "own_word",
-        "acceptance",
-        "reservation",
-        "route",
-        "filter_line",
-        "lease_scope",
-        "lease_relay",
-        "advertisement",
-        "translation",
-        "inward_translation",
-        "outside",
-        "rule",
-    )
-}
+ABOVE = frozenset(
+    {
+        *("route", "filter_line", "translation", "inward_translation", "outside"),
+        *("lease_scope", "lease_relay", "advertisement"),
+    }
+)
+"""The kinds that speak of packets: where these are sent on, dropped or translated, who leases or advertises what, and what isn't the plan's."""
+
+UNSEEN = frozenset(
+    {
+        *(kind for kind in KINDS if kind.startswith("pattern")),
+        *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "rule"),
+        *ABOVE,
+    }
+)
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
-free, where packets are sent on, dropped or translated, who leases or advertises what, what isn't the plan's, and what must hold."""
+free, what must hold, and what speaks of packets alone."""
 
 BESIDE = {
     "segment": ("lease_servers", "ranges"),

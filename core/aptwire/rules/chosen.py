@@ -8,10 +8,10 @@ from itertools import combinations, product
 from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import ENDS
 from aptwire.judge.judgement import Judgement
-from aptwire.plan.kinds import OWNERS, PLACES, Outside, Rule
+from aptwire.plan.kinds import OWNERS, Outside, Rule
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.sentences import Apart, Reach, read
-from aptwire.plan.stacks import ends_of, owner_of
+from aptwire.plan.stacks import ends_of
 from aptwire.rules.answer import BROKEN, HOLDS, NOBODY
 from aptwire.rules.apart import Parting
 from aptwire.rules.asking import asked
@@ -68,12 +68,12 @@ def _letter(judgement: Judgement, one: Unit, two: Unit) -> str:
 
 def _reaches(judgement: Judgement, one: Unit, two: Unit) -> bool:
     """Whether packets of one get to the other over routers, in some state."""
-    look, plan = asked(judgement).look, judgement.plan
-    starts, ends = ([r for r in unit.records if look.has_addresses(r)] or [unit.id] for unit in (one, two))
-    owners = {
-        id: owner_of(plan, record).id for id in (*starts, *ends) if (record := plan.find(id, (*PLACES, Outside.kind)))
-    }
-    pairs = ((a, b) for a, b in product(starts, ends) if a in owners and b in owners and owners[a] != owners[b])
+    look = asked(judgement).look
+    outside = judgement.plan.of(Outside.kind)
+    starts, ends = (
+        [unit.id] if unit.id in outside else [r for r in unit.records if look.has_addresses(r)] for unit in (one, two)
+    )
+    pairs = ((a, b) for a, b in product(starts, ends) if look.owner(a) != look.owner(b))
     return any(look.waking.arrives(a, b)[0] == ANSWERED for a, b in pairs)
 
 
