@@ -73,7 +73,10 @@ class BrowserTest(unittest.TestCase):
         if known is None:
             # Checking a password takes a second on purpose, so a person logs in once and keeps the session.
             made = self.browser.new_context(
-                viewport={"width": width, "height": height}, storage_state=SESSIONS.get(name)
+                # Colours change at once, so that no colour is read on its way from one to another.
+                viewport={"width": width, "height": height},
+                storage_state=SESSIONS.get(name),
+                reduced_motion="reduce",
             )
             known = self.people[name] = made
         page = known.new_page()
@@ -99,7 +102,7 @@ class BrowserTest(unittest.TestCase):
     def accessible(self, page: Page | None = None) -> None:
         """No violation that axe can find on a page that has come."""
         expect((page or self.page).locator("main")).to_be_attached()
-        # Colours on their way from one to another are neither.
+        # What is on its way is in neither place: it is waited for.
         (page or self.page).evaluate(
             """() => Promise.allSettled(document.getAnimations()
                 .filter((a) => a.effect.getComputedTiming().iterations !== Infinity).map((a) => a.finished))"""
