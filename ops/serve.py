@@ -32,6 +32,7 @@ from ops.machine import (
     virtual_environment,
 )
 from ops.parts import Part, watched
+from standins.topology import USUAL_PORT as STANDIN_PORT
 
 USUAL_PORT = 8137
 PASSWORDS = "demo-passwords.json"
@@ -113,6 +114,11 @@ def _web(env: dict[str, str], port: int) -> Part:
     return Part("the web server", lambda: _python(arguments, env))
 
 
+def _standin(port: int) -> Part:
+    arguments = [str(PYTHON), str(ROOT / "standins" / "topology.py"), "--port", str(port)]
+    return Part("the stand-in", lambda: _python(arguments, environment()))
+
+
 def _worker(env: dict[str, str]) -> Part:
     arguments = [str(PYTHON), str(ROOT / "server" / "manage.py"), "work"]
     return Part("the worker", lambda: _python(arguments, {**env, "APTWIRE_WORKER": "yes"}))
@@ -178,6 +184,14 @@ def running(cluster: database.Cluster, env: dict[str, str], port: int) -> Iterat
         yield Running(url, env, base, web, worker)
 
 
+@contextlib.contextmanager
+def beside(part: Part) -> Iterator[None]:
+    """A part that runs along, and of which nothing else depends."""
+    part.start()
+    with watched(part):
+        yield
+
+
 def work() -> int:
     """`./run worker`: take long work of another machine's plans, whose database the environment names."""
     if "APTWIRE_DB_HOST" not in os.environ:
@@ -224,7 +238,9 @@ def demo(port: int) -> int:
         passwords = DATA / PASSWORDS
         env = prepare(cluster, passwords)
         manage(env, "load_demo", str(terminals()), "--passwords", str(passwords))
-        with running(cluster, env, choose_port(port)) as all_parts:
+        other = choose_port(STANDIN_PORT)
+        env["APTWIRE_SOURCES"] = os.environ.get("APTWIRE_SOURCES", f"http://127.0.0.1:{other}")
+        with running(cluster, env, choose_port(port)) as all_parts, beside(_standin(other)):
             lock.truncate(0)
             lock.write(all_parts.url)
             lock.flush()
@@ -259,6 +275,11 @@ def throwaway_server() -> Iterator[Running]:
     """A server on a fresh database with the demo in it; `env` names the file of its people's passwords too."""
     with database.throwaway() as cluster:
         passwords = cluster.folder / PASSWORDS
-        env = {**prepare(cluster, passwords), "APTWIRE_TEST_PASSWORDS": str(passwords)}
+        env = {
+            **prepare(cluster, passwords),
+            "APTWIRE_TEST_PASSWORDS": str(passwords),
+            # Where tests put a system of their own.
+            "APTWIRE_SOURCES": f"http://127.0.0.1:{database.free_port()}",
+        }
         with running(cluster, env, database.free_port()) as all_parts:
             yield all_parts

@@ -116,7 +116,7 @@ def _static(score: Score) -> None:
     score.check("format of Python", [str(tools / "ruff"), "format", "--check", "."], env)
     score.check(
         "types of Python",
-        [str(tools / "mypy"), "core/aptwire", "server", "bench", "ops", "demo", "measure", "docs"],
+        [str(tools / "mypy"), "core/aptwire", "server", "bench", "ops", "demo", "measure", "docs", "standins"],
         env,
     )
     score.check("types of the front end", ["npx", "tsc", "--noEmit"], node(), WEB)

@@ -7,6 +7,7 @@ import json
 import os
 import sys
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from typing import Any, NoReturn
 
 import click
@@ -15,8 +16,11 @@ from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import end_of
 from aptwire.above.ping import ping as ask_ping
 from aptwire.above.room import told_size
+from aptwire.formats.elsewhere import new_source, taken
 from aptwire.formats.hosts import read_hosts
 from aptwire.formats.linux import LARGEST_FILE
+from aptwire.formats.topology import read_topology
+from aptwire.formats.topology_of import topology_of
 from aptwire.forward.compiling import compile_wiring
 from aptwire.forward.hearing import find_nic
 from aptwire.forward.hearing import hears as who_hears
@@ -58,6 +62,7 @@ from aptwire.plan.kinds import (
     Cable,
     Host,
     Segment,
+    Source,
 )
 from aptwire.plan.names import called, endpoint_key, some
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -395,6 +400,74 @@ def _write(path: str, data: bytes) -> None:
             file.write(data)
     except OSError as error:
         _fail(f"{path}: {error.strerror}")
+
+
+@main.command(
+    help="Write a plan’s own segments as a topology (RFC 8345, RFC 8944), or take the networks that another system defines from one."
+)
+@click.argument("plan_file")
+@click.argument("segments", nargs=-1)
+@click.option("--take", metavar="FILE", help="take the networks of this topology, and write the plan to -o")
+@click.option("--source", "name", help="of which source they are: its name")
+@click.option(
+    "--pick", "picked", metavar="NETWORK", multiple=True, help="take this one of the new ones (repeatable); else all"
+)
+@click.option("-o", "--output", help="the file to write")
+@click.option("--json", "as_json", is_flag=True, help="what becomes of each network as JSON")
+def topology(
+    plan_file: str,
+    segments: tuple[str, ...],
+    take: str | None,
+    name: str | None,
+    picked: tuple[str, ...],
+    output: str | None,
+    as_json: bool,
+) -> None:
+    """Write a topology, or take one."""
+    plan = _load(plan_file)
+    if take is not None:
+        if name is None:
+            _fail("whose topology it is has to be said: --source NAME")
+        _take_topology(plan, take, name, picked or None, output, as_json)
+        return
+    try:
+        asked = {_named(plan, "segment", segment) for segment in segments} or None
+    except PlanError as error:
+        _fail(error.problems)
+    document, told = topology_of(plan, asked)
+    if output is None:
+        click.echo(document.decode())
+    else:
+        _write(output, document)
+    for line in told:
+        click.echo(line, err=True)
+
+
+def _take_topology(
+    plan: Plan, path: str, name: str, picked: Sequence[str] | None, output: str | None, as_json: bool
+) -> None:
+    now = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
+    known = next((source for source in plan.all(Source) if source.name == name), None)
+    try:
+        with open(path, "rb") as file:
+            said = read_topology(file.read(), os.path.basename(path))
+        source = replace(known, read=now) if known is not None else new_source(plan, name, read=now)
+        reading = taken(plan, source, said, picked)
+        after = apply_edit(plan, reading.edit)[0]
+    except OSError as error:
+        _fail(f"{path}: {error.strerror}")
+    except PlanError as error:
+        _fail(error.problems)
+    if as_json:
+        _print_json(reading.to_json())
+    else:
+        click.echo(
+            table(("network", "here", "becomes", ""), [(f.network, f.name, f.becomes, f.says) for f in reading.fates])
+        )
+        for line in reading.told:
+            click.echo(line)
+    if output is not None:
+        _write(output, write_plan(after))
 
 
 @main.command(help="Follow a frame from A to B (host/tap, with |tag for a guest's own tag).")

@@ -501,6 +501,10 @@ class Checker:
         return (tag.adapter if tag is not None else place) in self.home
 
     def _segment(self, segment: Any, seats: list[tuple[Seat, list[str]]], said: Mapping[str, Any]) -> None:
+        if segment.vanished and seats:
+            names = _some([id for _, ids in seats for id in ids])
+            self.failed.append(f"home: {names} of {segment.name}: its source doesn't define it any longer")
+            return
         if not segment.vid:
             self._local(segment, seats)
             return

@@ -87,6 +87,9 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = None
 DATA_UPLOAD_MAX_NUMBER_FILES = 50_000
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 60_000
 
+# The addresses of other systems from which topologies may be fetched, by scheme, name and port; none unless said.
+SOURCES = tuple(filter(None, (one.strip() for one in os.environ.get("APTWIRE_SOURCES", "").split(","))))
+
 REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],

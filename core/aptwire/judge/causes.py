@@ -18,6 +18,7 @@ from aptwire.judge.states import deviation
 from aptwire.judge.why import (
     ADDRESS,
     CUT_OFF,
+    GONE,
     LEAK,
     MIRRORED,
     NO_BEARER,
@@ -370,6 +371,23 @@ class NoBearer(CauseKind):
         return title, text, tuple(s.id for _, s in segments)
 
 
+class Gone(CauseKind):
+    """Its segment was defined by a source, and isn't any longer."""
+
+    what = GONE
+
+    def key(self, say: Sentences, place: Place, cause: Cause) -> Key:
+        return (place.segment,)
+
+    def words(self, say: Sentences, whom: Concerned) -> Words:
+        segment = say.plan.get("segment", whom.place.segment)
+        source = say.plan.get("source", segment.source)
+        title = f"{segment.name} has vanished from {source.name}"
+        read = f", read {source.read[:16].replace('T', ' ')}" if source.read else ""
+        text = f"{source.name} doesn’t define it any longer{read}: nobody can know what becomes of {say.who(whom.endpoints)}."
+        return title, text, (segment.id,)
+
+
 class _Twins(CauseKind):
     """Another one is taken for it: both hear each other, or somebody else (`at`) hears both."""
 
@@ -683,6 +701,7 @@ CAUSES: dict[str, CauseKind] = {
         Leak(),
         Twin(),
         NoBearer(),
+        Gone(),
         TooLarge(),
         Mirrored(),
         TwinMac(),

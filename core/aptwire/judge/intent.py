@@ -10,7 +10,8 @@ from aptwire.plan.plan import Plan
 
 @dataclass(frozen=True)
 class Intent:
-    """The subnets and gateways of each segment, and its role and MTU; their order numbers the segments.
+    """The subnets and gateways of each segment, and its role and MTU; their order numbers the segments. `vanished` are those (ids) that
+    their source doesn't define any longer.
 
     Each part is one object as long as nothing in it changes, so that blocks know at a glance whether what they found still holds.
     """
@@ -18,6 +19,7 @@ class Intent:
     subnets: dict[str, tuple[str, ...]]
     gateways: dict[str, tuple[str, ...]]
     uses: dict[str, tuple[str, int | None]]
+    vanished: frozenset[str]
     records: object
 
     @classmethod
@@ -34,7 +36,7 @@ class Intent:
             subnets = before.subnets if before.subnets == subnets else subnets
             gateways = before.gateways if before.gateways == gateways and subnets is before.subnets else gateways
             uses = before.uses if before.uses == uses else uses
-        return cls(subnets, gateways, uses, records)
+        return cls(subnets, gateways, uses, frozenset(s.id for s in segments if s.vanished), records)
 
     @property
     def segments(self) -> list[str]:

@@ -28,6 +28,7 @@ from aptwire.judge.risks import Risk, offers, risks
 from aptwire.judge.why import (
     ADDRESS,
     CUT_OFF,
+    GONE,
     HOME,
     LEAK,
     MIRRORED,
@@ -49,6 +50,7 @@ from aptwire.judge.why import (
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put, edit_to_json, in_steps, merged
 from aptwire.plan.fields import bare_address
+from aptwire.plan.gestures import made_own
 from aptwire.plan.kinds import (
     Adapter,
     AssumedFabric,
@@ -290,6 +292,11 @@ class _Mender:
             return
         made = plug_router(plan, switch, wanted)
         yield f"Plug a router that bears them into {switch.name}", tuple(made)
+
+    def _own_segment(self) -> Iterator[tuple[str, Edit]]:
+        """A segment that nobody defines any longer, made the plan's own."""
+        segment = self.plan.get("segment", self.place.segment)
+        yield f"Make {segment.name} the plan’s own", made_own([segment.id])
 
     def _teams(self) -> Iterator[tuple[str, Edit]]:
         """What would rid the teams on the way of their own risks: a LAG that doesn't suit them, members that differ."""
@@ -688,6 +695,7 @@ CANDIDATES: dict[str, tuple[Callable[[_Mender], Iterator[tuple[str, Edit]]], ...
     LEAK: (_Mender._part_leak,),
     TWIN: (_Mender._part_twins,),
     NO_BEARER: (_Mender._bear,),
+    GONE: (_Mender._own_segment,),
     TOO_LARGE: (_Mender._of_risk,),
     MIRRORED: (_Mender._of_risk,),
     TWIN_MAC: (_Mender._of_risk,),

@@ -42,6 +42,7 @@ from aptwire.judge.states import StandVerdicts, judge_states
 from aptwire.judge.why import (
     ASTRAY,
     CUT_OFF,
+    GONE,
     HOME,
     NO_BEARER,
     STRANDED,
@@ -201,6 +202,7 @@ def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dic
     # Those that were private or routed and are no longer, too.
     for landed in (old, landing):
         touched[[*landed.private_segments, *landed.routed_segments]] = True
+    touched[[numbers[id] for id in old.intent.vanished ^ landing.intent.vanished]] = True
     touched[-1] = False
     return touched, renamed
 
@@ -305,6 +307,12 @@ def _finished(
         stands, needy[n] = singles.needy(n, np.flatnonzero(landing.columns.segment == n))
         lacking += stands
     verdicts = _with(verdicts, landing, {stand: Cause(NO_BEARER) for stand in lacking}, UNPROVEN)
+    gone = asked & {landing.intent.numbers[id] for id in landing.intent.vanished}
+    for n in gone:
+        # Its frames may go as before; what they are on is nobody's any more.
+        at_home = (landing.columns.segment == n) & (verdicts.status == HOME)
+        there = (landing.stands[k] for k in np.flatnonzero(at_home).tolist())
+        verdicts = _with(verdicts, landing, {stand: Cause(GONE) for stand in there if stand.judged}, UNPROVEN)
     if in_doubt(landing.wiring):
         missed: dict[Stand, Cause] = {}
         for one, two in Exact(landing, gates, verdicts.status).missed():
@@ -317,7 +325,7 @@ def _finished(
         own = dict(needy.get(n, {}))
         for record, told in singles.of_segment(n).items():
             if told[0] == HOME or record not in own:
-                own[record] = told
+                own[record] = (UNPROVEN, Cause(GONE)) if told[0] == HOME and n in gone else told
         if own:
             held[n] = own
     all_own: Own = {record: told for own in held.values() for record, told in own.items()}

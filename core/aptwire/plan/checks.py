@@ -256,6 +256,9 @@ def _rivals(plan: Plan, record: Record, names: dict[str, dict[str, list[Record]]
     elif isinstance(record, Adapter):
         same = _named_alike(plan, record, names)
         yield "name", same, lambda other: f"“{record.name}” is taken on this host by adapter {other.id}"
+    elif isinstance(record, Segment) and record.source is not None:
+        same = [s for s in plan.where("segment", "source", record.source) if s.origin == record.origin]
+        yield "origin", same, lambda other: f"“{record.origin[:80]}” is {other.name} already"
     elif isinstance(record, Uplink) and record.over is not None and record.vid is not None:
         same = [u for u in plan.where("uplink", "over", record.over) if u.vid == record.vid]
         yield "vid", same, lambda other: f"VID {record.vid} already goes from these NICs to uplink {other.name}"
@@ -332,6 +335,10 @@ def _fit_segment(plan: Plan, segment: Segment) -> Iterator[Problem]:
         )
     if segment.vni is not None and segment.vid is not None:
         yield _problem(segment, "vni", "a segment has a VID or a VNI, not both")
+    if (segment.source is None) != (not segment.origin):
+        yield _problem(segment, "origin", "is what its source calls it: either both are said or neither is")
+    if segment.vanished and segment.source is None:
+        yield _problem(segment, "vanished", "only what a source defined once can have vanished from it")
     nets = [ipaddress.ip_network(net) for net in segment.subnets] if segment.ranges else []
     ordered = sorted((purpose_of(text)[1], text) for text in segment.ranges)
     for (version, first, last), text in ordered:

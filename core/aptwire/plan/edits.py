@@ -6,13 +6,13 @@ checked as a whole, so records that refer to each other may come in any order, a
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from aptwire.plan.checks import check_touched, make_record, patch_record
 from aptwire.plan.fields import plain
-from aptwire.plan.kinds import KINDS, Record, Rule
+from aptwire.plan.kinds import KINDS, Record, Rule, Segment
 from aptwire.plan.older import changes_said_now, operation_said_now
 from aptwire.plan.plan import Plan, PlanError, Problem
 
@@ -70,10 +70,29 @@ def apply_edit(plan: Plan, edit: Edit) -> tuple[Plan, Edit]:
     if problems:
         raise PlanError(problems)
     after = plan.replacing(changed)
-    problems = check_touched(after, changed, _only_parted(edit))
+    problems = [*_defined_elsewhere(plan, changed), *check_touched(after, changed, _only_parted(edit))]
     if problems:
         raise PlanError(dict.fromkeys(problems))
     return after, tuple(reversed(inverse))
+
+
+DEFINED = ("name", "vid", "vni", "encapsulation", "subnets", "origin", "vanished")
+"""The fields of a segment that its source says, where it has one."""
+
+
+def _defined_elsewhere(plan: Plan, changed: Mapping[tuple[str, str], Record | None]) -> Iterator[Problem]:
+    """What a source says changes with a reading of that source alone, or once the plan has made the segment its own."""
+    for (kind, id), now in changed.items():
+        was = plan.of("segment").get(id) if kind == "segment" else None
+        if not isinstance(was, Segment) or was.source is None or not isinstance(now, Segment):
+            continue
+        if now.source != was.source or ("source", was.source) in changed:
+            continue
+        for name in DEFINED:
+            if getattr(now, name) != getattr(was, name):
+                by = plan.get("source", was.source).name
+                message = f"is what {by} says: it changes with a reading of that, or once {was.name} is the plan’s own"
+                yield Problem(message, kind="segment", id=id, field=name)
 
 
 def _only_parted(edit: Edit) -> set[tuple[str, str]]:

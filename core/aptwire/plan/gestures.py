@@ -318,6 +318,11 @@ def split_off(plan: Plan, switch: str, role: str, nics: Sequence[str]) -> Edit:
     return (*made, *_ports_let(plan, taken, wanted))
 
 
+def made_own(segments: Iterable[str]) -> Edit:
+    """The edit that makes segments (ids) which a source defines the plan's own: they change no more with its readings."""
+    return tuple(Patch("segment", id, {"source": None, "origin": "", "vanished": False}) for id in segments)
+
+
 def spread(plan: Plan, uplink: str) -> Edit:
     """The edit by which the port groups of a switch are spread over the members of its team: each has a member of its own that carries it, the fuller ones apart, and
     the others wait.  Port groups with an order already keep it.

@@ -91,6 +91,26 @@ class Segment(Record):
     encapsulation: str = f.choice(
         "vxlan", "geneve", default="vxlan", help="of an overlay segment: RFC 7348 or RFC 8926"
     )
+    source: str | None = f.ref(
+        "source", optional=True, help="the system that defines it, by whose readings alone it changes; absent: the plan"
+    )
+    origin: str = f.text(500, help="of one that a source defines: what that calls it (RFC 8345: network-id)")
+    vanished: bool = f.flag(False, help="true: its source defined it once, and doesn’t any longer")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Source(Record):
+    """Another system that defines networks, which are read from its topology (RFC 8345 with RFC 8944) and not edited here."""
+
+    kind: ClassVar[str] = "source"
+    title: ClassVar[str] = "source"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("name",),)
+    name: str = f.name()
+    address: str = f.text(500, help="where its topology is fetched over RESTCONF (RFC 8040); empty: from files alone")
+    takes: str = f.choice(
+        "all", "chosen", default="all", help="chosen: what it defines anew is taken when somebody picks it"
+    )
+    read: str = f.text(40, help="when it was read last, such as 2026-11-28T09:30:00Z")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -893,6 +913,7 @@ KINDS: dict[str, type[Record]] = {
     cls.kind: cls
     for cls in (
         Segment,
+        Source,
         SecondaryVlan,
         Limits,
         AssumedFabric,
@@ -957,15 +978,15 @@ ABOVE = frozenset(
 UNSEEN = frozenset(
     {
         *(kind for kind in KINDS if kind.startswith("pattern")),
-        *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "rule"),
+        *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "rule", "source"),
         *ABOVE,
     }
 )
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
-free, what must hold, and what speaks of packets alone."""
+free, what must hold, who defines segments, and what speaks of packets alone."""
 
 BESIDE = {
-    "segment": ("lease_servers", "ranges"),
+    "segment": ("lease_servers", "ranges", "source", "origin"),
     "host": ("routes", "boots"),
     "bmc": ("vid", "belongs", "addresses"),
     "guest": ("routes",),

@@ -38,6 +38,7 @@ from aptwire.plan.kinds import (
     Rule,
     SecondaryVlan,
     SharedAddress,
+    Source,
     Stamp,
     StampNic,
     StationPort,
@@ -89,7 +90,7 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"the translation at {called(plan, plan.find(record.at))}"
     if isinstance(record, InwardTranslation):
         return f"the inward translation at {called(plan, plan.find(record.at))} to {record.to}"
-    if isinstance(record, Outside):
+    if isinstance(record, (Outside, Source)):
         return record.name
     if isinstance(record, SharedAddress):
         return f"the shared address {record.address}"

@@ -102,6 +102,11 @@ def number_asked(request: Request, name: str) -> int:
     return int(text)
 
 
+def text_of(request: Request, name: str) -> str:
+    """The text of a form's field, empty where there is none."""
+    return next(iter(texts_of(request, name)), "")
+
+
 def texts_of(request: Request, name: str) -> list[str]:
     """The values of a form's field; PlanError where one of them is a file, and where no form came."""
     if not isinstance(request.data, QueryDict):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
+from aptwire.formats.elsewhere import BECOMES
 from aptwire.judge.formed import FORMINGS
 from aptwire.judge.lease import LEASES
 from aptwire.judge.risks import GRAVITY as RISKS
@@ -425,6 +426,17 @@ def components() -> dict[str, Schema]:
             rows=NUMBER,
             problems=many(TEXT),
             more=NUMBER,
+            message=TEXT,
+            preview=maybe(ref("PreviewResult")),
+            committed=maybe(ref("Committed")),
+        ),
+        "TakenTopology": obj(
+            source=TEXT,
+            networks=many(
+                obj(network=TEXT, name=TEXT, becomes={"type": "string", "enum": list(BECOMES)}, segment=TEXT, says=TEXT)
+            ),
+            more=NUMBER,
+            told=many(TEXT),
             message=TEXT,
             preview=maybe(ref("PreviewResult")),
             committed=maybe(ref("Committed")),

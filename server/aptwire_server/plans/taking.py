@@ -18,7 +18,7 @@ from rest_framework.response import Response
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.commits import commit
 from aptwire_server.plans.engine import engine_of
-from aptwire_server.plans.gate import Form, bad, texts_of
+from aptwire_server.plans.gate import Form, bad, text_of
 from aptwire_server.plans.models import SheetColumns
 from aptwire_server.plans.schemas import TEXT, choice, ref
 from aptwire_server.plans.views import CONFLICT, committed, previewed
@@ -55,7 +55,7 @@ def sheets(request: Request, plan_id: uuid.UUID) -> Response:
     file = request.FILES.get("file")
     if file is None:
         raise bad("a sheet is needed", "file")
-    sort, base, taking = _text(request, "of"), _text(request, "base"), _text(request, "take")
+    sort, base, taking = text_of(request, "of"), text_of(request, "base"), text_of(request, "take")
     if sort not in SORTS:
         raise bad(f"one of {', '.join(SORTS)} is needed", "of")
     if not (base.isascii() and base.isdigit() and len(base) < 10):
@@ -83,13 +83,9 @@ def sheets(request: Request, plan_id: uuid.UUID) -> Response:
     return Response(_told(sort, table, at, [], message, taken=committed(made, request).data))
 
 
-def _text(request: Request, name: str) -> str:
-    return next(iter(texts_of(request, name)), "")
-
-
 def _said(request: Request, sort: str, table: Table) -> dict[str, str] | None:
     """Which column is which, as somebody says now, or said last as far as this sheet has such titles."""
-    text = _text(request, "columns")
+    text = text_of(request, "columns")
     if text:
         try:
             said = json.loads(text)
