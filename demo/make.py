@@ -1,6 +1,6 @@
 """Writes the Brackwater Ferries demo plan: a small ferry company with two harbour terminals, and the faults that happen in life.
 
-python demo/make.py            writes demo/brackwater.json
+python demo/make.py            writes demo/brackwater.json, and demo/networks.json, what the harbour office's system says
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from dataclasses import replace
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent.parent / "core"))
 
+from aptwire.formats.topology import document_of
 from aptwire.plan.checks import check_plan, make_record
 from aptwire.plan.edits import Patch, Put, apply_edit
 from aptwire.plan.file import write_plan
@@ -689,6 +690,103 @@ def leases() -> None:
     put("station_port", "quay-array/storage", station="quay-array", port="quay-a/p14", **array)
 
 
+HARBOUR = "http://127.0.0.1:8138/restconf/data/ietf-network:networks"
+
+
+def elsewhere() -> None:
+    """Networks that the harbour office's own system defines (networks.json): cameras, which a recorder watches, customs, and lock sensors, which it has given up."""
+    read = "2026-11-20T06:30:00Z"
+    put("source", "harbour-office", name="harbour office", address=HARBOUR, read=read, owner="harbour platform")
+    for origin, name, vid, subnet in (
+        ("urn:harbour:berth-cameras", "berth cameras", 410, "10.67.10.0/24"),
+        ("urn:harbour:lock-sensors", "lock sensors", 420, "10.67.20.0/24"),
+        ("urn:harbour:customs", "customs", 430, "10.65.40.0/24"),
+    ):
+        gone = name == "lock sensors"
+        put(
+            "segment",
+            f"harbour-office/{name.replace(' ', '-')}",
+            name=name,
+            vid=vid,
+            subnets=[subnet],
+            role="production",
+            source="harbour-office",
+            origin=origin,
+            vanished=gone,
+        )
+    # It comes in where the office's own recorder is plugged in, and goes to fulmar, where the archive watches it by an interface of its own.
+    for kind, id in (
+        *(("fabric_port", port) for port in ("quay-a/p2", "quay-b/p2", "quay-a/x50", "quay-b/x50")),
+        ("uplink", "fulmar/guests0/team0"),
+    ):
+        change(kind, id, allowed=f"{RECORDS[kind][id].allowed}, 410, 420")  # type: ignore[attr-defined]
+    change("fabric_switch", "quay-b", vlans="110, 120, 130, 210, 220, 230, 240, 300, 310-312, 410, 420")
+    put("fabric_port", "quay-a/p32", switch="quay-a", name="p32", mode="access", vid=410, speed=1_000)
+    put("station", "berth-recorder", name="berth-recorder", site="Northquay")
+    cameras = {"belongs": "harbour-office/berth-cameras", "addresses": ["10.67.10.5/24"]}
+    put("station_port", "berth-recorder/cameras", station="berth-recorder", port="quay-a/p32", **cameras)
+    for name, vid, guest, address in (
+        ("berth cameras", 410, "cctv-archive", "10.67.10.20"),
+        ("lock sensors", 420, "tide-gauge-view", "10.67.20.20"),
+    ):
+        group = f"fulmar/guests0/{name.replace(' ', '-')}"
+        put("port_group", group, switch="fulmar/guests0", name=name, mode="access", vid=vid)
+        put(
+            "adapter",
+            f"adapter-{guest}-harbour",
+            guest=f"guest-{guest}",
+            name=f"tap-{guest}-2",
+            port_group=group,
+            mac=f"02:64:0b:00:04:{vid - 400:02x}",
+            belongs=f"harbour-office/{name.replace(' ', '-')}",
+            addresses=[f"{address}/24"],
+            order=1,
+        )
+
+
+def harbour_networks() -> bytes:
+    """What the harbour office's system says of itself today: it has given up the lock sensors, has the pilots' radio anew, and a signal mast with two tags."""
+    layer2, layer3 = "ietf-l2-topology", "ietf-l3-unicast-topology"
+    point = f"{layer2}:l2-termination-point-attributes"
+    made = []
+
+    def network(id: str, name: str, subnet: str, **tag: object) -> None:
+        nodes = [
+            {
+                "node-id": f"harbour-{n}",
+                "supporting-node": [{"network-ref": "urn:harbour:ring", "node-ref": f"harbour-{n}"}],
+                "ietf-network-topology:termination-point": [{"tp-id": f"{name} {n}", point: tag}],
+            }
+            for n in (1, 2)
+        ]
+        ring = [{"network-ref": "urn:harbour:ring"}]
+        types = {f"{layer2}:l2-topology": {}}
+        named = {f"{layer2}:l2-topology-attributes": {"name": name}}
+        made.append({"network-id": id, "network-types": types, "supporting-network": ring, "node": nodes, **named})
+        prefixes = {f"{layer3}:l3-node-attributes": {"prefix": [{"prefix": subnet}]}}
+        made.append(
+            {
+                "network-id": f"{id}:addresses",
+                "network-types": {f"{layer3}:l3-unicast-topology": {}},
+                "supporting-network": [{"network-ref": id}],
+                "node": [{"node-id": name, **prefixes}],
+            }
+        )
+
+    vlan = f"{layer2}:vlan"
+    nodes = [{"node-id": f"harbour-{n}"} for n in (1, 2)]
+    made.append({"network-id": "urn:harbour:ring", "network-types": {}, "node": nodes})
+    for id, name, vid, subnet in (
+        ("berth-cameras", "berth cameras", 410, "10.67.10.0/24"),
+        ("customs", "customs", 430, "10.65.40.0/24"),
+        ("pilot-radio", "pilot radio", 440, "10.67.30.0/24"),
+    ):
+        network(f"urn:harbour:{id}", name, subnet, **{"encapsulation-type": vlan, "outer-tag": str(vid)})
+    stacked = {"encapsulation-type": f"{layer2}:qinq", "outer-tag": "450", "inner-tag": "7"}
+    network("urn:harbour:signal-mast", "signal mast", "10.67.40.0/24", **stacked)
+    return document_of(made)
+
+
 def with_pattern(plan: Plan) -> Plan:
     """The hosts at Saltmarsh are meant to be alike: kittiwake as its pattern says, petrel off it."""
     plan, _ = apply_edit(plan, from_host(plan, "kittiwake", "marsh hosts"))
@@ -721,7 +819,7 @@ def with_pattern(plan: Plan) -> Plan:
 def brackwater() -> Plan:
     """The demo plan, checked."""
     RECORDS.clear()
-    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams, within_hosts, said):
+    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams, within_hosts, elsewhere, said):
         make()
     plan = Plan("Brackwater Ferries", RECORDS)
     problems = check_plan(plan)
@@ -733,4 +831,5 @@ def brackwater() -> Plan:
 if __name__ == "__main__":
     target = pathlib.Path(__file__).with_name("brackwater.json")
     target.write_bytes(write_plan(brackwater()))
-    print(f"{target.name} written")
+    target.with_name("networks.json").write_bytes(harbour_networks() + b"\n")
+    print(f"{target.name} and networks.json written")

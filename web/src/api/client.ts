@@ -29,6 +29,7 @@ export type Piece = Schemas["Piece"];
 export type Knot = Schemas["Knot"];
 export type Ear = Schemas["Ear"];
 export type TakenSheet = Schemas["TakenSheet"];
+export type TakenTopology = Schemas["TakenTopology"];
 export type Carried = Schemas["Carried"];
 export type PlanItem = Schemas["PlanItem"];
 export type PreviewResult = Schemas["PreviewResult"];

@@ -4,12 +4,12 @@ import { useNavigate } from "react-router";
 
 import type { Kind, Operation, RecordOf } from "../api/client";
 import { useActions, usePlan, usePresence } from "../api/plan";
-import { compareNames, segmentWith, writtenVids } from "../model/records";
+import { compareNames, segmentWith, sourceOf, writtenVids } from "../model/records";
 import { LinkButton, Quiet, TakeButton, Taking } from "../parts/controls";
 import { Picker } from "./Build";
 import { endsOf } from "../strand/rows";
 import { tagText } from "../model/ports";
-import { patch, portName, portsFor, seatsFor, standingAt, unplug, whereabouts, type Proposal } from "./edits";
+import { MADE_OWN, patch, portName, portsFor, seatsFor, standingAt, unplug, whereabouts, type Proposal } from "./edits";
 import { fieldsOf, interfacesOf, ownerOf, type Draft, type FieldSpec } from "./fields";
 import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
@@ -231,24 +231,27 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
     ],
   }),
   segment: ({ id, book, settings, remove, ids }) => {
-    const { vid, role } = book.get("segment", id)!;
+    const { vid, role, source } = book.get("segment", id)!;
     const bubble = isBubble(book, role)
       ? { label: "Burst", body: <BurstBubble name={role} {...ids} /> }
       : { label: "Bubble", body: <MakeBubble segments={[id]} {...ids} /> };
+    const from = source ? [{ label: "Source", body: <FromSource id={id} {...ids} /> }] : [];
     return {
       sections: vid
         ? [
             settings,
+            ...from,
             { label: "Everywhere", body: <Everywhere id={id} {...ids} /> },
             { label: "Outside", body: <WaysIn id={id} {...ids} /> },
-            { label: "Renumber", body: <Renumber id={id} {...ids} /> },
+            ...(source ? [] : [{ label: "Renumber", body: <Renumber id={id} {...ids} /> }]),
             ...(role ? [{ label: "NICs of its own", body: <OwnNics role={role} {...ids} /> }] : []),
             bubble,
             remove,
           ]
-        : [settings, bubble, remove],
+        : [settings, ...from, bubble, remove],
     };
   },
+  source: plain,
   secondary_vlan: plain,
   limits: plain,
   assumed_fabric: plain,
@@ -875,6 +878,33 @@ function Outside({ id, book, done, open }: Part) {
         done={done}
         action="Add the network"
       />
+    </>
+  );
+}
+
+/** Which system defines a segment, and that it can become the plan's own. */
+function FromSource({ id, book, done }: Part) {
+  const { edit } = usePlan();
+  const segment = book.get("segment", id)!;
+  const source = sourceOf(book, segment);
+  return (
+    <>
+      <Quiet>
+        {segment.vanished ? `${source} defined it once as ` : `${source} defines it as `}
+        <span className="mono">{segment.origin}</span>
+        {segment.vanished ? " and doesn’t any longer." : ": name, tag and subnets change with its readings."}
+      </Quiet>
+      <Taking>
+        <TakeButton
+          onClick={() =>
+            void edit(`Make ${segment.name} the plan’s own`, [patch("segment", id, MADE_OWN)]).then(
+              (made) => made && done(),
+            )
+          }
+        >
+          Make it the plan’s own
+        </TakeButton>
+      </Taking>
     </>
   );
 }

@@ -2,6 +2,9 @@ import type { Operation, PreviewResult, RecordOf, Verdict } from "../api/client"
 import { tagText } from "../model/ports";
 import { compareNames, type Book } from "../model/records";
 
+/** What makes a segment that a source defines the plan’s own. */
+export const MADE_OWN = { source: null, origin: "", vanished: false } as const;
+
 export interface Proposal {
   key: string;
   /** The choice in a few words, as a list shows it. */

@@ -262,22 +262,33 @@ type Fields = { [K in Kind]: (book: Book, record?: RecordOf<K>) => FieldSpec<key
  * be missing.
  */
 const FIELDS: Fields = {
-  segment: () => [
-    text("name", "Name"),
+  segment: (_, segment) => [
+    // What a source says is that system's to change.
+    ...(segment?.source ? [] : [text("name", "Name")]),
     text("role", "Role", { hint: "management, storage, production" }),
-    vid("vid", "VID", "untagged", { when: (d) => !d.vni }),
-    list("subnets", "Subnets", "10.65.10.0/24"),
+    ...(segment?.source
+      ? []
+      : [vid("vid", "VID", "untagged", { when: (d: Draft) => !d.vni }), list("subnets", "Subnets", "10.65.10.0/24")]),
     list("gateways", "Gateways", "10.65.10.1"),
     list("lease_servers", "Lease servers", "10.65.10.2", { more: true }),
     list("ranges", "Ranges", "static 10.65.10.10-10.65.10.99", { parted: ",", more: true }),
     mtu,
-    number("vni", "VNI (overlay)", "none", { more: true, when: (d) => !d.vid }),
-    choice(
-      "encapsulation",
-      "Encapsulation",
-      { vxlan: "VXLAN", geneve: "Geneve" },
-      { more: true, when: (d) => Boolean(d.vni) },
-    ),
+    ...(segment?.source
+      ? []
+      : [
+          number("vni", "VNI (overlay)", "none", { more: true, when: (d: Draft) => !d.vid }),
+          choice(
+            "encapsulation",
+            "Encapsulation",
+            { vxlan: "VXLAN", geneve: "Geneve" },
+            { more: true, when: (d: Draft) => Boolean(d.vni) },
+          ),
+        ]),
+  ],
+  source: () => [
+    text("name", "Name"),
+    text("address", "Address", { hint: "https://…/restconf/data/ietf-network:networks" }),
+    choice("takes", "Takes", { all: "all that it defines", chosen: "what somebody picks" }),
   ],
   secondary_vlan: (book) => [
     ref(

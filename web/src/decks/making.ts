@@ -2,7 +2,7 @@ import type { Kind, Operation, RecordOf } from "../api/client";
 import { compareNames, inSubnet, speed, type Book } from "../model/records";
 import type { PatternKind } from "../model/kinds";
 import { tagText } from "../model/ports";
-import { patch, portName, type Proposal } from "./edits";
+import { MADE_OWN, patch, portName, type Proposal } from "./edits";
 import type { Draft } from "./fields";
 
 export const put = (kind: Kind, record: Draft): Operation => ({ op: "put", kind, record });
@@ -315,6 +315,8 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
         letGo(k, "belongs"),
       ),
     ],
+    // What it defined stays, as the plan's own.
+    source: () => book.of("segment", "source", id).map((s) => patch("segment", s.id, MADE_OWN)),
     secondary_vlan: nothing,
     limits: nothing,
     assumed_fabric: nothing,

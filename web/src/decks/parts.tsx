@@ -1,6 +1,6 @@
 import type { Endpoint, RecordOf } from "../api/client";
 import type { Book } from "../model/records";
-import { segmentStyle, speed } from "../model/records";
+import { segmentStyle, segmentWith, sourceOf, speed } from "../model/records";
 import { MARKS, VERDICTS, type Mark } from "../model/verdicts";
 import { VerdictMark } from "../parts/VerdictMark";
 import { carriesVid, settings, tagList, tagText, unusual, uplinkText } from "../model/ports";
@@ -287,6 +287,12 @@ export function Slot({ scene, box, gathers }: { scene: Scene; box: SlotBox; gath
   const marks = gathers ? new Set(own.map((a) => markOf(scene.endpoints.get(a.id)))) : null;
   const worst = marks && [...VERDICTS].reverse().find((m) => marks.has(m));
   const hue = hueOf(scene, group.vid);
+  const carried =
+    group.mode === "overlay"
+      ? scene.book.records.segment.find((s) => s.vni === group.vni)
+      : segmentWith(scene.book, group.mode === "access" ? group.vid : null);
+  const source = sourceOf(scene.book, carried);
+  const from = source && (carried?.vanished ? `, vanished from ${source}` : `, of ${source}`);
   const tag =
     group.mode === "access" || group.mode === "private"
       ? String(group.vid)
@@ -301,6 +307,7 @@ export function Slot({ scene, box, gathers }: { scene: Scene; box: SlotBox; gath
   const native = group.native != null ? `, native ${group.native || "untagged"}` : "";
   const ownOrder = order ? ", a team order of its own" : "";
   const spoken = group.mode === "access" ? `tag ${group.vid}` : tagText(group);
+  const more = `${guards}${from}`;
   const written =
     group.mode === "trunk" ? `trunk ${group.allowed}${native}` : group.mode === "standard" ? tagText(group) : tag;
   return (
@@ -314,8 +321,8 @@ export function Slot({ scene, box, gathers }: { scene: Scene; box: SlotBox; gath
           "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : hue,
         } as React.CSSProperties
       }
-      aria-label={`Port group ${group.name}, ${spoken}, ${members} adapters${order ? ", own team order" : ""}${guards}`}
-      title={`${group.name}: ${written}${guards}${ownOrder}. Press Enter to change its tag.`}
+      aria-label={`Port group ${group.name}, ${spoken}, ${members} adapters${order ? ", own team order" : ""}${more}`}
+      title={`${group.name}: ${written}${guards}${ownOrder}${from}. Press Enter to change its tag.`}
       onClick={() => scene.select(box.id)}
     >
       <span
@@ -331,6 +338,7 @@ export function Slot({ scene, box, gathers }: { scene: Scene; box: SlotBox; gath
       </span>
       <span className="slot-name">
         {group.name}
+        {source && <i> {carried?.vanished ? "vanished" : source}</i>}
         {order && <i> own order</i>}
         {odd.length > 0 && <i> {odd.join(", ")}</i>}
         {allowed.length > 0 && <i> {allowed.length === 1 ? allowed[0] : `${allowed.length} guards open`}</i>}

@@ -18,6 +18,7 @@ export const isPatternKind = (kind: Kind): kind is PatternKind => (PATTERN_KINDS
 /** What one record of a kind is called, and several; a kind of which the API speaks can't be missing. */
 export const WORDS: { [K in Kind]: [string, string] } = {
   segment: ["segment", "segments"],
+  source: ["source", "sources"],
   secondary_vlan: ["secondary VLAN", "secondary VLANs"],
   limits: ["limits sheet", "limits sheets"],
   assumed_fabric: ["assumed fabric", "assumed fabrics"],

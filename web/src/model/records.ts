@@ -108,6 +108,10 @@ export const segmentWith = (
   vid: number | null | undefined,
 ): RecordOf<"segment"> | undefined => (vid ? book.records.segment.find((segment) => segment.vid === vid) : undefined);
 
+/** From where a segment comes that the plan doesn't define itself: its source's name; empty where it does. */
+export const sourceOf = (book: Pick<Book, "get">, segment: RecordOf<"segment"> | undefined): string =>
+  (segment?.source && book.get("source", segment.source)?.name) || "";
+
 /** A segment's number as people say it: its VID, its VNI, or that it has none. */
 export const segmentTag = (segment: Pick<RecordOf<"segment">, "vid" | "vni"> | undefined): string =>
   String(segment?.vid ?? (segment?.vni ? `VNI ${segment.vni}` : "untagged"));

@@ -43,6 +43,7 @@ export function SheetGrid({
   columns,
   rows,
   mark,
+  held,
   put,
   fresh,
 }: {
@@ -51,6 +52,8 @@ export function SheetGrid({
   columns: readonly SheetColumn[];
   rows: readonly SheetRow[];
   mark: (row: string, column: string) => CellMark | undefined;
+  /** Why nothing can be typed into a cell; empty where something can. */
+  held: (row: string, column: string) => string;
   put: (typed: Typed[]) => void;
   /** The id of the nth row below all others, which isn't there yet. */
   fresh: (n: number) => string;
@@ -61,19 +64,23 @@ export function SheetGrid({
         prop: id,
         name,
         size,
-        readonly: told,
+        readonly: told || (({ model }) => held(String(model?.id), id) !== ""),
         pin: n === 0 ? "colPinStart" : undefined,
         sortable: true,
         cellProperties: ({ model }) => {
           const found = mark(String(model.id), id);
+          const why = [found?.text, held(String(model.id), id)].filter(Boolean).join("; ");
           return {
-            class: { [`cell-${found?.tone}`]: found !== undefined, "cell-told": Boolean(told) },
-            ...(found ? { title: found.text, "aria-description": found.text } : {}),
+            class: {
+              [`cell-${found?.tone}`]: found !== undefined,
+              "cell-told": Boolean(told) || held(String(model.id), id) !== "",
+            },
+            ...(why ? { title: why, "aria-description": why } : {}),
             ...(found?.tone === "bad" ? { "aria-invalid": "true" } : {}),
           };
         },
       })),
-    [columns, mark],
+    [columns, mark, held],
   );
   const source = useMemo(() => rows.map((row) => ({ ...row })), [rows]);
   const idAt = (index: number): string => rows[index]?.id ?? fresh(index - rows.length);

@@ -29,6 +29,7 @@ const PAPER = [
   ["sheet?of=landing&form=xlsx", "Where everything lands (XLSX)"],
   ["sheet?of=meetings&form=xlsx", "Who meets whom (XLSX)"],
   ["sheet?of=moves&form=xlsx", "Where guests could run (XLSX)"],
+  ["topology", "Own segments as a topology (RFC 8345)"],
 ] as const;
 
 export function Shell({ user }: { user: string }) {

@@ -10,7 +10,7 @@ import { cellOf, freeSubnet, freeVid, holders, marksOf } from "../ledger/marks";
 import { Ribbon } from "../ledger/Ribbon";
 import { TakeSheet } from "../ledger/TakeSheet";
 import { FRESH, shownText, useTyped } from "../ledger/useTyped";
-import { compareNames } from "../model/records";
+import { compareNames, sourceOf } from "../model/records";
 import { MARKS } from "../model/verdicts";
 import { SheetGrid, type CellMark, type SheetColumn, type SheetRow } from "../parts/SheetGrid";
 
@@ -24,11 +24,15 @@ const COLUMNS: readonly SheetColumn[] = [
   { id: "lease_servers", name: "Lease servers", size: 106 },
   { id: "mtu", name: "MTU", size: 54 },
   { id: "ranges", name: "Ranges", size: 200 },
+  { id: "source", name: "Source", size: 110, told: true },
   { id: "stands", name: "Adapters", size: 168, told: true },
   { id: "note", name: "Note", size: 170 },
   { id: "owner", name: "Owner", size: 110 },
   { id: "encapsulation", name: "Overlay", size: 70 },
 ];
+
+/** What a source says of its segments. */
+const DEFINED: readonly string[] = ["name", "vid", "vni", "subnets", "encapsulation"];
 
 /** The segment sheet: worked like one, with the VIDs and the address space beside it. */
 export function Ledger() {
@@ -37,7 +41,7 @@ export function Ledger() {
   const typed = useTyped();
   const [role, setRole] = useState("");
   const [taking, setTaking] = useState(false);
-  const held = useMemo(() => holders(book.records), [book.records]);
+  const holding = useMemo(() => holders(book.records), [book.records]);
   const marks = useMemo(() => marksOf(segment, reservation), [segment, reservation]);
 
   // Rows stay where they are while somebody types; new ones come below.
@@ -68,11 +72,17 @@ export function Ledger() {
       const own = book.get("segment", id);
       if (!own) return [];
       const cells = fields.map((field) => [field.name, text(id, field.name) ?? shownText(field, own)]);
-      return [{ ...Object.fromEntries(cells), id, stands: stands.get(id) ?? "" } as SheetRow];
+      const from = sourceOf(book, own) + (own.vanished ? ", vanished" : "");
+      return [{ ...Object.fromEntries(cells), id, stands: stands.get(id) ?? "", source: from } as SheetRow];
     });
     if (at !== undefined) return made;
     const fresh = (id: string): SheetRow =>
-      ({ ...Object.fromEntries(fields.map(({ name }) => [name, text(id, name) ?? ""])), id, stands: "" }) as SheetRow;
+      ({
+        ...Object.fromEntries(fields.map(({ name }) => [name, text(id, name) ?? ""])),
+        id,
+        stands: "",
+        source: "",
+      }) as SheetRow;
     const next = begun.length ? Math.max(...begun.map((id) => Number(id.slice(FRESH.length)))) + 1 : 0;
     return [...made, ...begun.map(fresh), fresh(`${FRESH}${next}`)];
   }, [order, book, text, stands, begun, at]);
@@ -81,6 +91,13 @@ export function Ledger() {
   const mark = useCallback(
     (row: string, column: string): CellMark | undefined => problem(row, column) ?? marks.get(cellOf(row, column)),
     [problem, marks],
+  );
+  const held = useCallback(
+    (row: string, column: string): string => {
+      const own = DEFINED.includes(column) ? book.get("segment", row) : undefined;
+      return own?.source ? `${sourceOf(book, own)} says it: it changes with a reading of that` : "";
+    },
+    [book],
   );
   const fresh = useCallback(
     (n: number) => {
@@ -91,7 +108,7 @@ export function Ledger() {
   );
 
   const roles = [...new Set(segment.map((s) => s.role ?? "").filter(Boolean))].sort(compareNames);
-  const vid = freeVid(segment, held, role);
+  const vid = freeVid(segment, holding, role);
   const subnet = freeSubnet(segment, reservation, role);
   const odd = [...marks.values()].filter(({ tone }) => tone === "bad").length;
   const take = (): void => {
@@ -151,7 +168,15 @@ export function Ledger() {
       <Ribbon />
       <Band />
       <div className="ledger-sheet">
-        <SheetGrid label="Segments" columns={COLUMNS} rows={rows} mark={mark} put={typed.put} fresh={fresh} />
+        <SheetGrid
+          label="Segments"
+          columns={COLUMNS}
+          rows={rows}
+          mark={mark}
+          held={held}
+          put={typed.put}
+          fresh={fresh}
+        />
       </div>
       {reservation.length > 0 && (
         <HStack as="ul" aria-label="Kept free" className="ledger-kept" gap="3" wrap="wrap" px="3" py="1">

@@ -12,6 +12,7 @@ import {
   Split,
   Stamp,
   Table2,
+  Waypoints,
   type LucideIcon,
 } from "lucide-react";
 import { lazy, type ComponentType, type LazyExoticComponent } from "react";
@@ -62,6 +63,16 @@ export const VIEWS: readonly View[] = [
     does: "one segment alone, or one cable",
     records: true,
     ...loaded(async () => (await import("./Strand")).Strand),
+  },
+  {
+    address: "sources",
+    name: "Sources",
+    group: "See",
+    key: "s",
+    icon: Waypoints,
+    does: "other systems that define networks",
+    records: true,
+    ...loaded(async () => (await import("./Sources")).Sources),
   },
   {
     address: "ledger",
