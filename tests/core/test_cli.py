@@ -118,7 +118,7 @@ class CommandLineTest(unittest.TestCase):
         self.assertRegex(out.output, r"restore-db-1 +gannet +runs there")
         self.assertRegex(out.output, r"visitor-desk-1 +– +visitor-desk-1 finds no port group on fulmar like its own")
         both = json.loads(self.call("moves", demo, "--host", "fulmar", "--json").output)
-        self.assertEqual([left["guest"] for left in both["left"]], ["guest-cctv-archive"])
+        self.assertEqual([left["guest"] for left in both["left"]], ["guest-cctv-archive", "guest-tide-gauge-view"])
         for words in (("nobody",), ("--host", "nowhere")):
             wrong = self.call("moves", demo, *words)
             self.assertEqual(wrong.exit_code, 2)

@@ -56,6 +56,7 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         ("Drawing", False, _drawing(judgement)),
         ("Findings", False, _left(plan, found, accepted, today)),
         ("Segments", False, sheet_table(ledger(judgement), "There is no segment.")),
+        ("Networks from elsewhere", False, sheet_table(_elsewhere(judgement), "No other system defines any of them.")),
         ("Strands", False, _strands(judgement)),
         ("Rules", False, rules_table(judgement)),
         ("Who meets whom", False, sheet_table(meetings(judgement, MOST_NAMED), "There is no segment.")),
@@ -221,6 +222,23 @@ def _cables(plan: Plan) -> Sheet:
         speeds = {f"{end[4]:,}" for end in (one, two) if isinstance(end[4], int)}
         rows.append((*_end(one), *_end(two), " / ".join(sorted(speeds)), ", ".join(marks)))
     return Sheet("wiring", ("from", "tags there", "to", "tags there", "Mbit/s", "label, panels"), tuple(rows))
+
+
+def _elsewhere(judgement: Judgement) -> Sheet:
+    """The segments that sources define, and what became of them."""
+    plan, members = judgement.plan, judgement.members()
+    rows: list[tuple[Cell, ...]] = []
+    for segment in sorted((s for s in plan.all(Segment) if s.source), key=lambda s: natural(s.name)):
+        source = plan.get("source", segment.source)
+        tag = f"VNI {segment.vni}" if segment.vni else segment.vid
+        state = "vanished" if segment.vanished else "defined"
+        users = members.get(segment.id, 0)
+        rows.append(
+            (segment.name, segment.origin, tag, ", ".join(segment.subnets), users, source.name, state, source.read)
+        )
+    return Sheet(
+        "elsewhere", ("segment", "called there", "tag", "subnets", "used by", "source", "state", "read"), tuple(rows)
+    )
 
 
 def _said(plan: Plan) -> Sheet:

@@ -1,3 +1,5 @@
+import { Waypoints } from "lucide-react";
+
 import type { Endpoint, RecordOf } from "../api/client";
 import type { Book } from "../model/records";
 import { segmentStyle, segmentWith, sourceOf, speed } from "../model/records";
@@ -337,8 +339,10 @@ export function Slot({ scene, box, gathers }: { scene: Scene; box: SlotBox; gath
         {tag}
       </span>
       <span className="slot-name">
+        {source && (
+          <Waypoints size={11} aria-hidden className={carried?.vanished ? "slot-from vanished" : "slot-from"} />
+        )}
         {group.name}
-        {source && <i> {carried?.vanished ? "vanished" : source}</i>}
         {order && <i> own order</i>}
         {odd.length > 0 && <i> {odd.join(", ")}</i>}
         {allowed.length > 0 && <i> {allowed.length === 1 ? allowed[0] : `${allowed.length} guards open`}</i>}

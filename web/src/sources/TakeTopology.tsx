@@ -80,7 +80,7 @@ export function TakeTopology({ source, close }: { source: RecordOf<"source"> | n
       }}
     >
       <HStack gap="3" wrap="wrap" mb="2">
-        <Heading as="h3" size="sm" fontWeight="600">
+        <Heading as={source ? "h3" : "h2"} size="sm" fontWeight="600">
           {source ? `Read ${source.name}` : "Read another source"}
         </Heading>
         <Button size="xs" variant="plain" ml="auto" onClick={close}>
@@ -150,7 +150,7 @@ export function TakeTopology({ source, close }: { source: RecordOf<"source"> | n
                 <Table.Row>
                   <Table.ColumnHeader>Network</Table.ColumnHeader>
                   <Table.ColumnHeader>Becomes</Table.ColumnHeader>
-                  <Table.ColumnHeader />
+                  <Table.ColumnHeader>Tag, or why</Table.ColumnHeader>
                 </Table.Row>
               </Table.Header>
               <Table.Body>

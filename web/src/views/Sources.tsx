@@ -81,12 +81,6 @@ function Source({
           {segments.length === 1 ? "1 network" : `${segments.length} networks`}
           {gone > 0 && <b className="ledger-odd">, {gone} vanished</b>}
           {source.read && `, read ${moment(source.read)} UTC`}
-          {source.address && (
-            <>
-              {" from "}
-              <span className="mono">{source.address}</span>
-            </>
-          )}
         </Text>
         <HStack gap="3" ml="auto">
           <Button
@@ -99,10 +93,15 @@ function Source({
             Read it again
           </Button>
           <LinkButton asChild>
-            <Link to={`${base}/decks?open=${encodeURIComponent(source.id)}`}>Change</Link>
+            <Link to={`${base}/decks?at=${encodeURIComponent(source.id)}`}>Change</Link>
           </LinkButton>
         </HStack>
       </HStack>
+      {source.address && (
+        <Text className="mono" color="fg.muted" fontSize="11.5px" mb="1.5" overflowWrap="anywhere">
+          {source.address}
+        </Text>
+      )}
       {reading && <TakeTopology source={source} close={() => setReading(false)} />}
       {segments.length === 0 ? (
         <Text color="fg.muted">None of its networks is taken.</Text>
@@ -115,7 +114,7 @@ function Source({
               <Table.ColumnHeader width="19%">Subnets</Table.ColumnHeader>
               <Table.ColumnHeader width="16%">Used here by</Table.ColumnHeader>
               <Table.ColumnHeader width="20%">Overlaps</Table.ColumnHeader>
-              <Table.ColumnHeader width="12%" />
+              <Table.ColumnHeader width="12%">To do</Table.ColumnHeader>
             </Table.Row>
           </Table.Header>
           <Table.Body>
