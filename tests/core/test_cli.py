@@ -99,6 +99,32 @@ class CommandLineTest(unittest.TestCase):
         for words in (("--of", "gannet"), ("--of", "gannet", "--of", "nobody"), ("--of", "gannet", "--roles")):
             self.assertEqual(self.call("meetings", demo, *words).exit_code, 2)
 
+    def test_a_topology_is_taken_and_the_plans_own_written(self) -> None:
+        demo, networks = str(ROOT / "demo" / "brackwater.json"), str(ROOT / "demo" / "networks.json")
+        with tempfile.TemporaryDirectory() as folder:
+            out, own = f"{folder}/plan.json", f"{folder}/own.json"
+            done = self.call("topology", demo, "--take", networks, "--source", "harbour office", "-o", out)
+            self.assertEqual(done.exit_code, 0, done.output)
+            self.assertRegex(done.output, r"urn:harbour:lock-sensors +lock sensors +vanished +1 uses it here")
+            self.assertRegex(done.output, r"urn:harbour:pilot-radio +pilot radio +new +VID 440, 10.67.30.0/24")
+            self.assertIn("pilot radio", self.call("ledger", out).output)
+            told = json.loads(
+                self.call(
+                    "topology", out, "--take", networks, "--source", "x", "--pick", "urn:harbour:customs", "--json"
+                ).output
+            )
+            self.assertEqual([one["becomes"] for one in told["networks"]], ["offered", "new", "offered", "left"])
+            self.assertEqual(self.call("topology", out, "ticketing", "storage", "-o", own).exit_code, 0)
+            again = json.loads(self.call("topology", out, "--take", own, "--source", "brackwater", "--json").output)
+            self.assertEqual([one["name"] for one in again["networks"]], ["storage-2", "ticketing-2", "wiring"])
+            for words in (
+                ("nobody",),
+                ("--take", networks),
+                ("--take", demo, "--source", "x"),
+                ("--take", folder, "--source", "x"),
+            ):
+                self.assertEqual(self.call("topology", demo, *words).exit_code, 2, words)
+
     def test_moves(self) -> None:
         demo = str(ROOT / "demo" / "brackwater.json")
         done = self.call("moves", demo)

@@ -34,9 +34,11 @@ from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import Segment, Source
 from aptwire.plan.plan import Plan, PlanError
+from aptwire.recheck import recheck
 from yangson import DataModel
 from yangson.enumerations import ContentType, ValidationScope
 
+from tests.core.test_recheck import report_of
 from tests.support import all_places, demo_plan, pair, random_plan
 
 POINT = f"{LAYER2}:l2-termination-point-attributes"
@@ -340,6 +342,18 @@ class VanishingTest(unittest.TestCase):
         (mend,) = mends(judgement, finding)
         self.assertEqual(mend.title, "Make s10 the plan’s own")
         self.assertEqual(judged_after(judgement, mend.edit).verdicts()["a1"], "home")
+
+    def test_the_checker_takes_nobody_as_home_there(self) -> None:
+        plan = demo_plan()
+        locks = next(segment for segment in plan.all(Segment) if segment.vanished)
+        before = after(
+            plan, (Patch("segment", locks.id, {"vanished": False}), Patch("source", locks.source or "", {"read": "x"}))
+        )
+        report = {**report_of(before), "plan": report_of(plan)["plan"]}
+        found = recheck(plan, report)
+        self.assertTrue(
+            any("lock sensors: its source doesn't define it any longer" in line for line in found.failed), found.failed
+        )
 
     def test_in_random_plans_those_at_home_on_it_and_nobody_else_become_unproven(self) -> None:
         moved = 0

@@ -116,7 +116,7 @@ class SheetsTest(unittest.TestCase):
         row = dict(zip(sheet.head, next(r for r in sheet.rows if r[1] == "p2"), strict=True))
         self.assertEqual(
             (row["mode"], row["tagged VIDs"], row["leads to"]),
-            ("trunk", "110, 120, 210, 220, 240, 300", "nic1 of fulmar"),
+            ("trunk", "110, 120, 210, 220, 240, 300, 410, 420", "nic1 of fulmar"),
         )
         shut = dict(zip(sheet.head, next(r for r in sheet.rows if r[1] == "x47"), strict=True))
         self.assertEqual((shut["state"], shut["untagged VID"], shut["leads to"]), ("shut", "110", ""))
