@@ -180,7 +180,6 @@ def node_modules() -> None:
 
 def front_end() -> None:
     """The built front end, with the API's types generated first."""
-    node_modules()
     api_types()
     sources = [p for p in (WEB / "src").rglob("*") if p.is_file()]
     sources += [WEB / name for name in ("index.html", "package-lock.json", "vite.config.ts", "tsconfig.json")]
@@ -194,6 +193,7 @@ def front_end() -> None:
 
 def api_types() -> None:
     """The OpenAPI document from the server's code, and the TypeScript types from that."""
+    node_modules()
     types, kinds = (WEB / "src" / "api" / name for name in ("schema.ts", "kinds.ts"))
     inputs = [*(ROOT / "server").rglob("*.py"), *(ROOT / "core").rglob("*.py"), WEB / "package-lock.json"]
 
