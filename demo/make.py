@@ -760,7 +760,7 @@ def harbour_networks() -> bytes:
             for n in (1, 2)
         ]
         ring = [{"network-ref": "urn:harbour:ring"}]
-        types = {f"{layer2}:l2-topology": {}}
+        types: dict[str, object] = {f"{layer2}:l2-topology": {}}
         named = {f"{layer2}:l2-topology-attributes": {"name": name}}
         made.append({"network-id": id, "network-types": types, "supporting-network": ring, "node": nodes, **named})
         prefixes = {f"{layer3}:l3-node-attributes": {"prefix": [{"prefix": subnet}]}}

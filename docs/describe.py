@@ -25,6 +25,8 @@ def holds(spec: Spec) -> str:
         "choice": ", ".join(f"`{o}`" for o in spec.options),
         "vid": f"VID, {0 if spec.untagged else 1} to 4094",
         "vids": "VID set" + (", 0 for untagged" if spec.untagged else ""),
+        "processors": "set of processors, such as `2-5, 18`",
+        "cores": "cores with their threads, such as `0+16, 1+17`",
         "ref": f"id of a {' or '.join(f'`{r}`' for r in spec.refs)}",
         "mac": "MAC address",
         "ip": "IP address",

@@ -55,12 +55,14 @@ from aptwire.paper.taking import SORTS
 from aptwire.paper.taking import take as take_sheet
 from aptwire.paper.validation import validation, validation_html
 from aptwire.plan.compare import changes
+from aptwire.plan.cores import write as write_processors
 from aptwire.plan.edits import apply_edit
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.filters import read_packet
 from aptwire.plan.kinds import (
     Cable,
     Host,
+    NumaNode,
     Segment,
     Source,
 )
@@ -78,6 +80,9 @@ from aptwire.rules.meetings import meetings as all_meetings
 from aptwire.stamping.making import STARTERS, from_host, from_starter
 from aptwire.stamping.off import off
 from aptwire.stamping.stamp import stamp as stamped
+from aptwire.stress.queues import script
+from aptwire.stress.queues import settings as queue_settings
+from aptwire.stress.queues import told as queue_plan
 
 
 @click.group(help=__doc__)
@@ -466,6 +471,47 @@ def _take_topology(
         )
         for line in reading.told:
             click.echo(line)
+    if output is not None:
+        _write(output, write_plan(after))
+
+
+@main.command(help="Which processor cores of hosts serve the receive queues of which NIC, as they would be laid out.")
+@click.argument("plan_file")
+@click.argument("hosts", nargs=-1)
+@click.option("--script", "folder", metavar="FOLDER", help="write the settings of each host as a shell script there")
+@click.option("-o", "--output", help="set the NICs so, and write the plan there")
+@click.option("--json", "as_json", is_flag=True, help="nodes, cores and NICs as JSON")
+def queues(plan_file: str, hosts: tuple[str, ...], folder: str | None, output: str | None, as_json: bool) -> None:
+    """Lay out queues."""
+    plan = _load(plan_file)
+    try:
+        asked = [_named(plan, "host", host) for host in hosts] or sorted({n.host for n in plan.all(NumaNode)})
+        after = apply_edit(plan, queue_settings(plan, asked))[0]
+    except PlanError as error:
+        _fail(error.problems)
+    said = [queue_plan(plan, host) for host in asked]
+    if as_json:
+        _print_json(said)
+    elif not said:
+        click.echo("The plan says of no host which processors it has.")
+    else:
+        rows = [
+            (
+                one["name"],
+                nic["name"],
+                write_processors(nic["laid"]) or "–",
+                write_processors(nic["now"]) or "–",
+                nic["why"],
+            )
+            for one in said
+            for nic in one["nics"]
+        ]
+        click.echo(table(("host", "NIC", "served by", "now", ""), rows))
+    for host in asked if folder is not None else ():
+        _write(
+            os.path.join(folder or "", f"{plan.get('host', host).name.replace('/', '-')}.sh"),
+            script(after, host).encode(),
+        )
     if output is not None:
         _write(output, write_plan(after))
 

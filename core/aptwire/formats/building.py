@@ -17,8 +17,10 @@ from aptwire.formats.leasing import lay_adverts, lay_leases, take_leases
 from aptwire.formats.lldp import Neighbour
 from aptwire.formats.making import Records, Report
 from aptwire.formats.observed import QUIRKS, Device, Interface, PortVlans
+from aptwire.formats.processors import PROCESSORS, Channels
 from aptwire.formats.tunnels import read_tunnels
 from aptwire.plan import vids
+from aptwire.plan.cores import write, write_cores
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import (
     DROPPED,
@@ -34,6 +36,7 @@ from aptwire.plan.kinds import (
     HostPort,
     Lag,
     Nic,
+    NumaNode,
     PortGroup,
     Route,
     Segment,
@@ -209,8 +212,10 @@ class _HostBuilder:
                     mtu=_mtu(nic.mtu),
                     link="up" if nic.up else "down",
                     rank=min(rank, 63),
+                    **self._queues(nic.name),
                 )
             )
+        self._processors()
         bridges = device.of_kind("bridge")
         for bridge in bridges:
             self._switch(bridge)
@@ -234,6 +239,36 @@ class _HostBuilder:
             text = f"it forwards {' and '.join(versions)} between its interfaces, which a ping is asked over"
             text += f"; what it filters is as {RULESET} says, if there is one"
             self.report.add("read", device.name, text)
+
+    def _queues(self, nic: str) -> dict[str, Any]:
+        """What is known of a NIC's receive queues, and where it hangs."""
+        found = self.device.processors
+        channels = found.channels.get(nic, Channels())
+        said = {
+            "numa": found.at.get(nic),
+            "most_queues": channels.most,
+            "queues": channels.now,
+            "speed": channels.speed,
+        }
+        return {name: value for name, value in said.items() if value is not None}
+
+    def _processors(self) -> None:
+        """The NUMA nodes, and what couldn't be known of them."""
+        device, found = self.device, self.device.processors
+        for node in found.nodes:
+            own: dict[str, Any] = {
+                "socket": node.socket,
+                "cores": write_cores(node.cores),
+                "offline": write(node.offline) or None,
+            }
+            self.made.put(NumaNode(id=self._id(f"numa-{node.number}"), host=self.host, number=node.number, **own))
+        if found.nodes:
+            count = sum(len(node.cores) for node in found.nodes)
+            self.report.add("read", device.name, f"{count} cores on {len(found.nodes)} NUMA node(s)")
+        if found.unknown:
+            self.report.add("left out", f"{device.name}/{PROCESSORS}", found.unknown)
+        for name in sorted({*found.at, *found.channels} - device.interfaces.keys()):
+            self.report.add("left out", f"{device.name}/{name}", "queues of an interface that the device doesn’t have")
 
     def _id(self, name: str) -> str:
         return make_id(f"{self.device.name}/{name}")

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 from aptwire.formats import lldp, pcap
 from aptwire.formats.building import build_plan
-from aptwire.formats.linux import FILES, LINK, read_device
+from aptwire.formats.linux import LINK, is_state, read_device
 from aptwire.formats.making import Report
 from aptwire.formats.observed import Device
 from aptwire.plan.checks import check_plan, check_values
@@ -62,7 +62,7 @@ def _sort_files(
     for path, raw in sorted(files.items()):
         folder, base = posixpath.split(posixpath.normpath(path.replace("\\", "/")))
         device = posixpath.basename(folder)
-        if device and base in FILES:
+        if device and is_state(base):
             if base in devices.setdefault(device, {}):
                 raise PlanError([Problem(f"a second {base} for the device {device}", place=path)])
             devices[device][base] = raw

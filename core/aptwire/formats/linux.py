@@ -1,4 +1,4 @@
-"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`, `ip -json route show`, `sysctl`, `nft --json list ruleset`, and its DHCP server's configuration."""
+"""What a Linux device says of itself: `ip -details -json link/addr show`, `bridge -json vlan/link/fdb show`, `ip -json route show`, `sysctl`, `nft --json list ruleset`, its DHCP server's configuration, and its processors."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from dataclasses import replace
 from aptwire.formats.filtering import RULESET, Filtering, read_filtering
 from aptwire.formats.leasing import CONFIGURATION, LEASES, Leasing, read_leased, read_leasing
 from aptwire.formats.observed import QUIRKS, BridgePort, Device, Interface, PortVlans, Tunnel
+from aptwire.formats.processors import CHANNELS, NODES, PROCESSORS, read_processors
 from aptwire.formats.settings import SYSCTL, Settings, read_settings
 from aptwire.formats.shape import Shape, shapes
 from aptwire.plan import vids
@@ -24,7 +25,7 @@ LINK, ADDR, VLAN, PORTS, FDB = STATES = (
     "bridge-fdb.json",
 )
 ROUTES = ("ip-route.json", "ip-route6.json")
-FILES = (*STATES, SYSCTL, *ROUTES, CONFIGURATION, LEASES, RULESET)
+FILES = (*STATES, SYSCTL, *ROUTES, CONFIGURATION, LEASES, RULESET, PROCESSORS, NODES)
 ALL_ZEROS = "00:00:00:00:00:00"
 """Whom a tunnel's entry for this address names gets what it floods."""
 
@@ -67,7 +68,13 @@ def read_device(name: str, files: Mapping[str, bytes]) -> Device:
     rules = read_filtering(files[RULESET], f"{name}/{RULESET}", LARGEST_FILE) if RULESET in files else Filtering()
     routes = _routes(load(ROUTES[0]), load(ROUTES[1]))
     leased = read_leased(files[LEASES], f"{name}/{LEASES}") if LEASES in files else ()
-    return Device(name, interfaces, port_vlans, unread, settings, routes, leasing, rules, leased)
+    found = read_processors(name, files)
+    return Device(name, interfaces, port_vlans, unread, settings, routes, leasing, rules, leased, found)
+
+
+def is_state(base: str) -> bool:
+    """Whether a file (by base name) is part of a device's state."""
+    return base in FILES or CHANNELS.match(base) is not None
 
 
 def _routes(four: Iterable[Shape], six: Iterable[Shape]) -> dict[str, tuple[str, ...]]:

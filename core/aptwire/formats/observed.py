@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 
 from aptwire.formats.filtering import Filtering
 from aptwire.formats.leasing import Leased, Leasing
+from aptwire.formats.processors import Processors
 from aptwire.formats.settings import Settings
 from aptwire.plan import vids
 
@@ -116,7 +117,7 @@ class Interface:
 @dataclass
 class Device:
     """A device: its interfaces by name, the VLANs of its bridge ports, what it answers and forwards as far as that was read, the subnets that it sends to
-    each next hop, what it leases, what it lets through, and what it has leased."""
+    each next hop, what it leases, what it lets through, what it has leased, and its processors."""
 
     name: str
     interfaces: dict[str, Interface]
@@ -127,6 +128,7 @@ class Device:
     leasing: Leasing = field(default_factory=Leasing)
     filtering: Filtering = field(default_factory=Filtering)
     leased: tuple[Leased, ...] = ()
+    processors: Processors = field(default_factory=Processors)
 
     def under(self, master: str) -> list[Interface]:
         """The interfaces that a bridge or bond has taken in, in the order in which the device numbers them."""

@@ -11,6 +11,8 @@ from operator import attrgetter
 from typing import Any
 
 from aptwire.plan import vids
+from aptwire.plan.cores import cores, processors
+from aptwire.plan.cores import write as write_processors
 from aptwire.plan.fields import bare_address, is_nobodys, plain, purpose_of, range_of
 from aptwire.plan.filters import read_ports, speak_alike
 from aptwire.plan.ids import is_id
@@ -43,6 +45,7 @@ from aptwire.plan.kinds import (
     Limits,
     Mirror,
     Nic,
+    NumaNode,
     Outside,
     PatternNic,
     PortGroup,
@@ -357,7 +360,22 @@ def _fit_secondary(plan: Plan, secondary: SecondaryVlan) -> Iterator[Problem]:
         yield _problem(secondary, "vid", f"{secondary.vid} is the VID of segment {other.name}")
 
 
+def _fit_numa(plan: Plan, node: NumaNode) -> Iterator[Problem]:
+    own = {thread for core in cores(node.cores) for thread in core}
+    twice = own & processors(node.offline or "")
+    if twice:
+        yield _problem(node, "offline", f"{write_processors(twice)} can’t be switched off and among its cores")
+    for other in plan.where("numa_node", "host", node.host):
+        shared = own & {thread for core in cores(other.cores) for thread in core} if other.id != node.id else set()
+        if shared:
+            yield _problem(node, "cores", f"{write_processors(shared)} is of NUMA node {other.number} too")
+
+
 def _fit_nic(plan: Plan, nic: Nic) -> Iterator[Problem]:
+    if nic.queues is not None and nic.most_queues is not None and nic.queues > nic.most_queues:
+        yield _problem(
+            nic, "queues", f"has {nic.queues} receive queues, and {nic.most_queues} are the most that it can have"
+        )
     if nic.uplink is None:
         return
     if plan.get("uplink", nic.uplink).over is not None:
@@ -782,6 +800,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "segment": _fit_segment,
     "secondary_vlan": _fit_secondary,
     "nic": _fit_nic,
+    "numa_node": _fit_numa,
     "port_group": _fit_port_group,
     "uplink": _fit_uplink,
     "group_order": _fit_group_order,

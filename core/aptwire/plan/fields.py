@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-from aptwire.plan import vids
+from aptwire.plan import cores, vids
 from aptwire.plan.ids import ID_PATTERN, is_id
 
 _MAC = re.compile(r"^[0-9a-f]{2}(:[0-9a-f]{2}){5}$")
@@ -24,7 +24,7 @@ _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 @dataclass(frozen=True)
 class Spec:
-    """One field.  `kind` is text, number, flag, choice, vid, vids, ref, mac, ip, subnet, date or a list of addresses, subnets, ips, ranges,
+    """One field.  `kind` is text, number, flag, choice, vid, vids, processors, cores, ref, mac, ip, subnet, date or a list of addresses, subnets, ips, ranges,
     words, or of addresses kept for somebody."""
 
     kind: str
@@ -85,6 +85,20 @@ class Spec:
         if len(value) > 20_000:
             raise ValueError("the list of VIDs is over 20,000 characters long")
         return vids.canonical(value, self.untagged)
+
+    def _take_processors(self, value: Any) -> str:
+        if not isinstance(value, str):
+            raise ValueError(f"processors are written as text such as “2-5, 18”, not {_shape(value)}")
+        if len(value) > 20_000:
+            raise ValueError("the list of processors is over 20,000 characters long")
+        return cores.write(cores.processors(value))
+
+    def _take_cores(self, value: Any) -> str:
+        if not isinstance(value, str):
+            raise ValueError(f"cores are written as text such as “0+16, 1+17”, not {_shape(value)}")
+        if len(value) > 20_000:
+            raise ValueError("the list of cores is over 20,000 characters long")
+        return cores.write_cores(cores.cores(value))
 
     def _take_ref(self, value: Any) -> str:
         if not is_id(value):
@@ -155,6 +169,8 @@ class Spec:
             made = {"type": "integer", "minimum": 0 if self.untagged else vids.LOWEST, "maximum": vids.HIGHEST}
         elif self.kind == "vids":
             made = {"type": "string", "pattern": r"^[0-9 ,-]*$", "maxLength": 20000}
+        elif self.kind in ("processors", "cores"):
+            made = {"type": "string", "pattern": r"^[0-9 ,+-]*$", "maxLength": 20000}
         elif self.kind == "ref":
             made = {"type": "string", "pattern": ID_PATTERN}
         elif self.kind == "mac":
@@ -367,6 +383,16 @@ def vid_set(default: str | None = None, untagged: bool = False, required: bool =
     """A set of VIDs as text; absent means what the field's help says."""
     spec = Spec("vids", optional=default is None and not required, default=default, untagged=untagged, help=help)
     return _field(spec, required)
+
+
+def processors(help: str = "") -> Any:
+    """A set of processors as text, or nothing."""
+    return _field(Spec("processors", optional=True, help=help), required=False)
+
+
+def cores_listed(help: str = "") -> Any:
+    """Cores with their threads as text; none unless said."""
+    return _field(Spec("cores", default="", help=help), required=False)
 
 
 def ref(*kinds: str, optional: bool = False, help: str = "") -> Any:

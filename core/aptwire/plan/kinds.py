@@ -169,6 +169,20 @@ class Host(Record):
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
+class NumaNode(Record):
+    """A host's cores that share memory, and the NICs that hang on it; a host that has but one memory has one."""
+
+    kind: ClassVar[str] = "numa_node"
+    title: ClassVar[str] = "NUMA node"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("host", "number"),)
+    host: str = f.ref("host")
+    number: int = dataclasses.field(metadata={"spec": Spec("number", low=0, high=1023)})
+    socket: int = f.number(0, 1023, default=0, help="the socket in which they are")
+    cores: str = f.cores_listed("its cores, each with its threads, the first thread first, such as 0+16, 1+17")
+    offline: str | None = f.processors("processors of it that are switched off; absent: none")
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
 class Bmc(Record):
     """The controller by which a host is reached while it is off: at a port of its own, or over a NIC of the host, past its team."""
 
@@ -272,6 +286,10 @@ class Nic(Record):
     wireless: bool = f.flag(False, help="carries no tags, and frames of one source address only")
     functions: int | None = f.number(0, 1000, help="SR-IOV virtual functions that it offers")
     addresses: tuple[str, ...] = f.listed("addresses", help="the host's own, on a NIC that is in no uplink")
+    numa: int | None = f.number(0, 1023, help="the number of the NUMA node on which it hangs; absent: not known")
+    most_queues: int | None = f.number(1, 4096, help="receive queues that it can have; absent: not known")
+    queues: int | None = f.number(1, 4096, help="receive queues that it has; absent: as it comes")
+    cores: str | None = f.processors("processors that serve its receive queues, one each in turn; absent: as it comes")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -821,6 +839,8 @@ class PatternNic(Record):
     role: str = f.choice("active", "standby", "excluded", default="active", help="its part in the uplink")
     rank: int = f.number(0, 63, default=0, help="its place in the uplink's order, lowest first")
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet; absent: as the host has it")
+    queues: int | None = f.number(1, 4096, help="receive queues; absent: as the host has it")
+    cores: str | None = f.processors("processors that serve its receive queues; absent: as the host has it")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -918,6 +938,7 @@ KINDS: dict[str, type[Record]] = {
         Limits,
         AssumedFabric,
         Host,
+        NumaNode,
         Bmc,
         VirtualSwitch,
         Uplink,
@@ -978,17 +999,21 @@ ABOVE = frozenset(
 UNSEEN = frozenset(
     {
         *(kind for kind in KINDS if kind.startswith("pattern")),
-        *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "rule", "source"),
+        *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "rule", "source", "numa_node"),
         *ABOVE,
     }
 )
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
-free, what must hold, who defines segments, and what speaks of packets alone."""
+free, what must hold, who defines segments, which processors there are, and what speaks of packets alone."""
+
+QUEUES = ("numa", "most_queues", "queues", "cores")
+"""The fields of a NIC that say which processors serve its receive queues, and which could."""
 
 BESIDE = {
     "segment": ("lease_servers", "ranges", "source", "origin"),
     "host": ("routes", "boots"),
     "bmc": ("vid", "belongs", "addresses"),
+    "nic": QUEUES,
     "guest": ("routes",),
     "cable": ("label", "places"),
     **dict.fromkeys(PLACES, ("addressing", "addressing6")),  # which a frame doesn't show

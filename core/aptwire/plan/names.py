@@ -24,6 +24,7 @@ from aptwire.plan.kinds import (
     Limits,
     Mirror,
     Nic,
+    NumaNode,
     Outside,
     OwnWord,
     PatternGroupOrder,
@@ -56,6 +57,8 @@ def called(plan: Plan, record: Record | None) -> str:
         return "something that is gone"
     if isinstance(record, (Nic, VirtualSwitch)):
         return f"{record.name} of {_name(plan, 'host', record.host)}"
+    if isinstance(record, NumaNode):
+        return f"NUMA node {record.number} of {_name(plan, 'host', record.host)}"
     if isinstance(record, Bmc):
         return f"the BMC of {_name(plan, 'host', record.host)}"
     if isinstance(record, (Uplink, PortGroup, HostPort)):

@@ -48,7 +48,8 @@ def from_host(plan: Plan, host: str, name: str) -> Edit:
     parts = {r.id: make_id(f"{pattern}:{r.kind}:{_name(plan, r)}") for r in (*records, *nics)}
     made: list[Operation] = [Put(Pattern(id=pattern, name=name)), Put(own)]
     for nic in nics:
-        words: dict[str, Any] = {"uplink": parts[nic.uplink or ""], "role": nic.role, "rank": nic.rank, "mtu": nic.mtu}
+        words: dict[str, Any] = {"uplink": parts[nic.uplink or ""], "role": nic.role, "rank": nic.rank}
+        words |= {"mtu": nic.mtu, "queues": nic.queues, "cores": nic.cores}
         made.append(Put(PatternNic(id=parts[nic.id], pattern=pattern, name=nic.name, named=nic.name, **words)))
         made.append(
             Put(StampNic(id=make_id(f"{own.id}:{parts[nic.id]}"), stamp=own.id, part=parts[nic.id], nic=nic.id))

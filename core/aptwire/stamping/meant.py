@@ -105,7 +105,8 @@ def meant_nics(
     for part in sorted(parts_of(plan, stamp.pattern, "pattern_nic"), key=lambda p: (p.rank, p.name)):
         nic = plan.of("nic").get(nics.get(part.id))
         words = {"uplink": at.get(part.uplink), "role": part.role, "rank": part.rank}
-        yield part, nic, words | ({"mtu": part.mtu} if part.mtu is not None else {})
+        said = {name: getattr(part, name) for name in ("mtu", "queues", "cores")}
+        yield part, nic, words | {name: value for name, value in said.items() if value is not None}
 
 
 def owner_of(part: Any) -> str:

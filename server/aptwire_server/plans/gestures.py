@@ -17,9 +17,9 @@ from aptwire.judge.accepted import accept
 from aptwire.judge.need import needs
 from aptwire.judge.risks.alike import offs
 from aptwire.judge.together import mend_all
-from aptwire.plan.edits import Edit, edit_to_json
+from aptwire.plan.edits import Edit, Patch, edit_to_json
 from aptwire.plan.gestures import exchange, move_guests, offer, renumber, split_off, spread
-from aptwire.plan.kinds import Pattern
+from aptwire.plan.kinds import NumaNode, Pattern
 from aptwire.plan.names import called, some
 from aptwire.plan.patterns import pattern_of
 from aptwire.plan.plan import Plan
@@ -27,6 +27,7 @@ from aptwire.stamping.making import STARTERS, from_host, from_starter
 from aptwire.stamping.nics import Question
 from aptwire.stamping.off import adopt, find_off, keep, remove, take_out
 from aptwire.stamping.stamp import questions, stamp, unstamp
+from aptwire.stress.queues import settings
 from drf_spectacular.utils import extend_schema
 from rest_framework.decorators import api_view
 from rest_framework.request import Request
@@ -182,6 +183,18 @@ def _offer(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
     return f"Offer {plan.get('segment', said['segment']).name} on {some(names)}", edit
 
 
+def _queues(plan: Plan, said: dict[str, Any]) -> tuple[str, Edit]:
+    hosts = _ids(said, "hosts") if said["hosts"] else sorted({node.host for node in plan.all(NumaNode)})
+    for host in hosts:
+        if host not in plan.of("host"):
+            raise bad(f"there is no host {host[:80]}", "hosts")
+    edit = settings(plan, hosts)
+    if not edit:
+        raise bad("every NIC is served as it would be laid out", "hosts")
+    touched = sorted({plan.get("nic", o.id).host for o in edit if isinstance(o, Patch)})
+    return f"Lay out the queues of {some([plan.get('host', host).name for host in touched])}", edit
+
+
 def _everywhere(engine: Engine, _: str, said: dict[str, Any]) -> tuple[str, Edit]:
     hosts = _ids(said, "hosts") if said["hosts"] else []
     found = everywhere(engine.judgement(), said["segment"], hosts)
@@ -261,6 +274,7 @@ GESTURES: dict[str, Gesture] = {
     "burst": Gesture({"name": str}, _of_plan(_burst)),
     "shield": Gesture({"host": str, "name": str, "outside": str, "subnet": str, "guests": list, "nic": str}, _shield),
     "own-nics": Gesture({"role": str, "hosts": list, "nics": list, "mtu": int}, _of_plan(_own_nics)),
+    "queues": Gesture({"hosts": list}, _of_plan(_queues)),
     "routing": Gesture({"switch": str, "segments": list}, _routing),
     "prune": Gesture({"cables": list}, _prune),
     "split-off": Gesture({"switch": str, "role": str, "nics": list}, _of_plan(_split_off)),

@@ -222,7 +222,7 @@ def _column(spec: Spec) -> models.Field[Any, Any]:
         return models.BooleanField(**more)
     if spec.kind == "choice":
         return models.CharField(max_length=16, choices=[(o, o) for o in spec.options], **more)
-    if spec.kind == "vids":
+    if spec.kind in ("vids", "processors", "cores"):
         return models.TextField(**more)
     if spec.kind == "date":
         return models.CharField(max_length=10, **more)

@@ -81,6 +81,7 @@ GESTURE: Schema = {
         "burst",
         "shield",
         "own-nics",
+        "queues",
         "routing",
         "offer",
         "prune",
@@ -368,6 +369,37 @@ def components() -> dict[str, Schema]:
         "Meetings": obj(segments=many(TEXT), rows=many(TEXT), expected=many(TEXT), wrong=many(TEXT)),
         "Moves": obj(hosts=many(TEXT), rows=many(TEXT), guests=counts),
         "MoveReason": obj(letter=FARING, text=TEXT, about=TEXT),
+        "QueueHost": obj(host=TEXT, name=TEXT, nodes=NUMBER, cores=NUMBER, nics=NUMBER, served=NUMBER, changes=NUMBER),
+        "QueuePlan": obj(
+            host=TEXT,
+            name=TEXT,
+            nodes=many(
+                obj(
+                    number=NUMBER,
+                    socket=NUMBER,
+                    cores=many(many(NUMBER)),
+                    offline=many(NUMBER),
+                    usable=many(NUMBER),
+                )
+            ),
+            nics=many(
+                obj(
+                    id=TEXT,
+                    name=TEXT,
+                    team=TEXT,
+                    mode=TEXT,
+                    speed=maybe(NUMBER),
+                    numa=maybe(NUMBER),
+                    most=maybe(NUMBER),
+                    queues=maybe(NUMBER),
+                    now=many(NUMBER),
+                    laid=many(NUMBER),
+                    why=TEXT,
+                    crowded=FLAG,
+                )
+            ),
+            changes=NUMBER,
+        ),
         "Clearing": obj(
             places=many(obj(guest=TEXT, host=TEXT, fares=FARING)),
             left=many(obj(guest=TEXT, nearest=TEXT, why=many(TEXT))),

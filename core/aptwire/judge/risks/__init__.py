@@ -20,6 +20,7 @@ from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
 from aptwire.judge.risks.leases import LeaseRisks
+from aptwire.judge.risks.queues import QueueRisks
 from aptwire.judge.risks.ranges import RangeRisks
 from aptwire.judge.risks.routes import RouteRisks
 from aptwire.judge.risks.rules import RuleRisks
@@ -43,6 +44,7 @@ class _All(
     LeaseRisks,
     AdvertRisks,
     RangeRisks,
+    QueueRisks,
     RouteRisks,
     RuleRisks,
     StartRisks,
@@ -122,6 +124,7 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
         _All.strewn,
         _All.controllers,
         _All.starts,
+        _All.queues,
         _kept(_All.misplaced, _ranges),
         _All.rules,
         _All.contradictions,

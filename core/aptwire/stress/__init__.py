@@ -1,0 +1,1 @@
+"""What a plan stands: which processor cores serve which NIC."""
