@@ -690,6 +690,36 @@ def leases() -> None:
     put("station_port", "quay-array/storage", station="quay-array", port="quay-a/p14", **array)
 
 
+def processors() -> None:
+    """What the hosts' processors are: two sockets on gannet and fulmar, one on the others; and which serve whom."""
+
+    def cores(first: int, count: int, second: int) -> str:
+        return ", ".join(f"{n}+{n + second}" for n in range(first, first + count))
+
+    for host in ("gannet", "fulmar"):
+        for number in (0, 1):
+            put(
+                "numa_node",
+                f"{host}/numa-{number}",
+                host=host,
+                number=number,
+                socket=number,
+                cores=cores(8 * number, 8, 16),
+            )
+        for nic in (n for n in RECORDS["nic"].values() if n.host == host):  # type: ignore[attr-defined]
+            change("nic", nic.id, numa=int(nic.name in ("nic2", "nic3")), most_queues=16)  # type: ignore[attr-defined]
+    for host in ("kittiwake", "petrel", "razorbill"):
+        put("numa_node", f"{host}/numa-0", host=host, number=0, cores=cores(0, 12, 12))
+        for nic in (n for n in RECORDS["nic"].values() if n.host == host):  # type: ignore[attr-defined]
+            change("nic", nic.id, numa=0, most_queues=8)
+    change("nic", "gannet/nic2", cores="10-13", queues=4)
+    change("nic", "gannet/nic3", cores="10-13", queues=4)
+    change("nic", "gannet/nic0", cores="1-4", queues=4)
+    change("nic", "gannet/nic1", cores="1-4", queues=4)
+    # The storage NIC hangs on the second socket; half of its queues are served by the first.
+    change("nic", "fulmar/nic2", cores="6-9", queues=4)
+
+
 HARBOUR = "http://127.0.0.1:8138/restconf/data/ietf-network:networks"
 
 
@@ -819,7 +849,7 @@ def with_pattern(plan: Plan) -> Plan:
 def brackwater() -> Plan:
     """The demo plan, checked."""
     RECORDS.clear()
-    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams, within_hosts, elsewhere, said):
+    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams, within_hosts, elsewhere, processors, said):
         make()
     plan = Plan("Brackwater Ferries", RECORDS)
     problems = check_plan(plan)

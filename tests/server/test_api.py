@@ -16,9 +16,10 @@ import jsonschema
 from aptwire.above.ping import ping
 from aptwire.above.room import told_size
 from aptwire.judge.verdicts import judge
-from aptwire.plan.edits import Patch, apply_edit, touched
+from aptwire.plan.edits import Patch, Put, apply_edit, touched
 from aptwire.plan.file import read_plan, write_plan
-from aptwire.plan.kinds import KINDS
+from aptwire.plan.kinds import KINDS, Host, NumaNode, Segment
+from aptwire.plan.plan import Plan
 from aptwire.recheck import read_report, recheck
 from aptwire.report import landings
 
@@ -460,6 +461,22 @@ class AnswersTest(unittest.TestCase):
 
 
 class PagesTest(DatabaseCase):
+    def test_the_first_record_of_a_kind_is_on_a_page_that_was_kept_without_any(self) -> None:
+        from aptwire_server.plans import pages
+        from aptwire_server.plans.engine import Engine
+
+        engine = Engine(0, Plan("kept"))
+        for edit in (
+            (Put(Host(id="skua", name="skua")),),
+            (Put(NumaNode(id="skua/0", host="skua", number=0, cores="0, 1")),),
+            (Put(Segment(id="s", name="s", vid=7)),),
+        ):
+            pages.page(engine, "segment:0", True)
+            engine.judgement()
+            engine = engine.after(engine.revision + 1, apply_edit(engine.plan, edit)[0], touched(edit))
+            kept, fresh = (pages.page(one, "segment:0") for one in (engine, Engine(0, engine.plan)))
+            self.assertEqual(gzip.decompress(kept.packed), gzip.decompress(fresh.packed), edit)
+
     def test_pages_that_are_kept_say_what_they_would_if_written_anew(self) -> None:
         """Whatever is edited, and however small pages are."""
         from aptwire_server.plans import pages

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import unittest
+import zipfile
 from typing import Any
 
 from tests.server.support import Client, drop, patch
@@ -30,6 +32,31 @@ class GesturesTest(unittest.TestCase):
         self.assertEqual(seen, said["preview"], "as a preview of its edit says")
         status, refused = self.gesture("renumber", {"old": 210, "new": 220})
         self.assertEqual((status, refused["problems"][0]["field"]), (400, "new"))
+
+    def test_queues_are_laid_out_on_many_hosts_and_written_as_scripts(self) -> None:
+        _, hosts = self.client.get(f"plans/{self.plan}/queues")
+        self.assertEqual([h["name"] for h in hosts], ["fulmar", "gannet", "kittiwake", "petrel", "razorbill"])
+        self.assertTrue(all(h["changes"] for h in hosts))
+        _, one = self.client.get(f"plans/{self.plan}/queue-plan?host=petrel")
+        self.assertEqual([nic["laid"] for nic in one["nics"]], [[1, 2, 3], [4, 5], [6, 7, 8, 9, 10, 11], []])
+        self.assertEqual(self.client.get(f"plans/{self.plan}/queue-plan?host=nobody")[0], 400)
+        status, said = self.gesture("queues", {"hosts": []}, take=True)
+        self.assertEqual((status, said["committed"]["moves"]), (200, []))
+        self.assertEqual(said["message"], "Lay out the queues of fulmar, gannet and 3 more")
+        self.assertTrue(all(h["changes"] == 0 for h in self.client.get(f"plans/{self.plan}/queues")[1]))
+        for args in ({"hosts": []}, {"hosts": ["nobody"]}):
+            status, refused = self.gesture("queues", args)
+            self.assertEqual((status, refused["problems"][0]["field"]), (400, "hosts"))
+        headers, script = self.client.file(f"plans/{self.plan}/queue-scripts?host=petrel")
+        self.assertIn("petrel-queues.sh", headers["Content-Disposition"])
+        self.assertIn(b"channels 'nic1' 2\nserve 'nic1' 4 5\n", script)
+        _, archive = self.client.file(f"plans/{self.plan}/queue-scripts")
+        with zipfile.ZipFile(io.BytesIO(archive)) as files:
+            self.assertEqual(len(files.namelist()), 5)
+            self.assertEqual(files.read("0004-petrel.sh"), script)
+        empty = self.client.post("plans", {"name": "empty"})[1]["id"]
+        self.assertEqual(self.client.get(f"plans/{empty}/queues"), (200, []))
+        self.assertEqual(self.client.get(f"plans/{empty}/queue-scripts")[0], 400)
 
     def test_a_pattern_is_made_stamped_kept_and_removed(self) -> None:
         made = self.gesture("make-pattern", {"name": "mine", "host": "gannet", "starter": ""}, take=True)[1]

@@ -54,7 +54,7 @@ MOST_PAGES = 400
 
 @dataclass(frozen=True)
 class Written:
-    """A page as it was written: the cursor of the next one, its text packed (gzip, RFC 1952), and the kinds of which it holds any."""
+    """A page as it was written: the cursor of the next one, its text packed (gzip, RFC 1952), and the kinds of which it says what there is."""
 
     following: str | None
     packed: bytes

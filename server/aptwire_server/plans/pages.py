@@ -43,12 +43,13 @@ def page(engine: Engine, cursor: str, keep: bool = False) -> Written:
 
 
 def _page(engine: Engine, cursor: str) -> tuple[str | None, bytes, frozenset[str]]:
-    """The cursor of the page after it, a page's JSON, and the kinds of which it holds any."""
+    """The cursor of the page after it, a page's JSON, and the kinds of which it says what there is, those of which there is none too."""
     kinds = [*KINDS, ENDPOINTS]
     kind, _, number = cursor.partition(":")
     if kind not in kinds or not (number.isascii() and number.isdigit()) or len(number) > 9:
         raise PlanError([Problem("a cursor is a record kind and a number, such as adapter:2000", field="after")])
-    at, offset, room = kinds.index(kind), int(number), PAGE
+    first = at = kinds.index(kind)
+    offset, room = int(number), PAGE
     parts: dict[str, list[bytes]] = {}
     following = None
     while at < len(kinds) and following is None:
@@ -62,10 +63,10 @@ def _page(engine: Engine, cursor: str) -> tuple[str | None, bytes, frozenset[str
             parts.setdefault(kind, []).append(text)
             offset, room = offset + count, room - len(text)
         at, offset = at + 1, 0
-    held = frozenset(parts)
     endpoints = parts.pop(ENDPOINTS, [])
     records = b",".join(b'"%b":[%b]' % (name.encode(), b",".join(texts)) for name, texts in parts.items())
-    return following, b'{"records":{%b},"endpoints":[%b]}' % (records, b",".join(endpoints)), held
+    text = b'{"records":{%b},"endpoints":[%b]}' % (records, b",".join(endpoints))
+    return following, text, frozenset(kinds[first:at])
 
 
 def _block(engine: Engine, kind: str, ids: list[str], most: int) -> tuple[int, bytes]:

@@ -28,6 +28,7 @@ export type Committed = Schemas["Committed"];
 export type Piece = Schemas["Piece"];
 export type Knot = Schemas["Knot"];
 export type Ear = Schemas["Ear"];
+export type QueuePlan = Schemas["QueuePlan"];
 export type TakenSheet = Schemas["TakenSheet"];
 export type TakenTopology = Schemas["TakenTopology"];
 export type Carried = Schemas["Carried"];

@@ -51,6 +51,7 @@ export interface Gestures {
   burst: { name: string };
   routing: { switch: string; segments: string[] };
   "own-nics": { role: string; hosts: string[]; nics: string[]; mtu: number };
+  queues: { hosts: string[] };
   shield: { host: string; name: string; outside: string; subnet: string; guests: string[]; nic: string };
   "clear-host": { host: string; failed: boolean };
   offer: { segment: string; hosts: string[] };

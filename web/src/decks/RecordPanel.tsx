@@ -175,6 +175,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
               ...(book.records.pattern.length
                 ? [["Stamp a pattern on it", () => go(`patterns?stamp=${id}`)] as [string, () => void]]
                 : []),
+              ["See which cores serve its NICs", () => go(`queues?host=${encodeURIComponent(id)}`)],
               ["See where its guests go when it is taken out", () => go(`moves?out=${encodeURIComponent(id)}`)],
             ]}
           />
@@ -183,6 +184,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       { label: "Guest", body: <NewGuest id={id} {...ids} /> },
       { label: "NIC", body: <NewNic id={id} {...ids} /> },
       { label: "BMC", body: <Controller id={id} {...ids} /> },
+      { label: "Cores", body: <Cores id={id} {...ids} /> },
       { label: "Behind a firewall", body: <ShieldGuests id={id} {...ids} /> },
       { label: "Routes", body: <Routes id={id} {...ids} /> },
       { label: "Filter", body: <Filter id={id} {...ids} /> },
@@ -252,6 +254,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
     };
   },
   source: plain,
+  numa_node: plain,
   secondary_vlan: plain,
   limits: plain,
   assumed_fabric: plain,
@@ -402,6 +405,10 @@ const CALLED: { [K in Kind]?: (book: Book, id: string) => string } = {
   station_port: (book, id) => {
     const port = book.get("station_port", id)!;
     return `${book.get("station", port.station)?.name ?? ""} ${port.vid ? `tag ${port.vid}` : "untagged"}`;
+  },
+  numa_node: (book, id) => {
+    const { host, number } = book.get("numa_node", id)!;
+    return `NUMA node ${number} of ${book.get("host", host)?.name ?? host}`;
   },
   mirror: (book, id) => `Mirror of ${book.get("adapter", book.get("mirror", id)!.source)?.name ?? ""}`,
   filter_line: (book, id) => {
@@ -621,6 +628,41 @@ function GuestTags({ id, book, done, open }: Part) {
 }
 
 /** Where a guest, station or host sends what is for other subnets than its own. */
+/** The processor cores of a host, by NUMA node. */
+function Cores({ id, book, done, open }: Part) {
+  const name = String(book.byId.get(id)?.name ?? id);
+  const nodes = [...book.of("numa_node", "host", id)].sort((a, b) => a.number - b.number);
+  const next = Math.max(-1, ...nodes.map((node) => node.number)) + 1;
+  return (
+    <>
+      <ListWithDrops
+        label="NUMA nodes"
+        items={nodes.map((node) => ({
+          key: node.id,
+          text: `NUMA node ${node.number}: cores ${node.cores || "none"}`,
+          operations: [drop("numa_node", node.id)],
+          message: `Take NUMA node ${node.number} of ${name} away`,
+        }))}
+        empty="Nothing is said of its processors: name its cores, each with its threads, by NUMA node."
+        open={open}
+      />
+      <FieldForm
+        key={next}
+        fields={fieldsOf("numa_node", book).filter((field) => field.name !== "number")}
+        making
+        compose={(set) =>
+          set.cores
+            ? [put("numa_node", { id: freshId(book, `${id}/numa-${next}`), host: id, number: next, ...set })]
+            : []
+        }
+        message={() => `NUMA node ${next} of ${name}`}
+        done={done}
+        action={`Add NUMA node ${next}`}
+      />
+    </>
+  );
+}
+
 function Routes({ id, book, done, open }: Part) {
   const name = String(book.byId.get(id)?.name ?? id);
   return (

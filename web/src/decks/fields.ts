@@ -347,8 +347,18 @@ const FIELDS: Fields = {
     text("card", "Card", { hint: "card 1", more: true }),
     number("functions", "Virtual functions", "offered", { more: true }),
     flag("wireless", "Wireless", { more: true }),
+    number("numa", "NUMA node", "not known", { more: true }),
+    number("most_queues", "Most queues", "not known", { more: true }),
+    number("queues", "Queues", "as they come", { more: true }),
+    text("cores", "Served by", { hint: "processors 2-5", more: true, unless: null }),
     list("addresses", "Host’s own", "10.64.110.11/24", { more: true }),
     text("name", "Name", { more: true }),
+  ],
+  numa_node: () => [
+    number("number", "Number", "0"),
+    number("socket", "Socket", "0"),
+    text("cores", "Cores", { hint: "0+16, 1+17" }),
+    text("offline", "Switched off", { hint: "none", unless: null }),
   ],
   port_group: (book, record) => {
     const host = book.get("virtual_switch", record?.switch ?? "")?.host ?? "";
@@ -508,6 +518,8 @@ const FIELDS: Fields = {
       choice("role", "Part in team"),
       number("rank", "Place in order", "0 is first"),
       mtu,
+      number("queues", "Queues", "as the host has it", { more: true }),
+      text("cores", "Served by", { hint: "as the host has it", more: true, unless: null }),
     ];
   },
   pattern_host_port: (book) =>

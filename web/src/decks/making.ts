@@ -287,8 +287,10 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
       ...letGo("uplink", "carries"),
       ...cables,
     ],
+    numa_node: nothing,
     host: () => [
       ...stacked(),
+      ...each("numa_node", "host", id),
       ...each("stamp", "host", id),
       ...each("bmc", "host", id),
       ...each("guest", "host", id),

@@ -438,6 +438,7 @@ export function Nic({ scene, box }: { scene: Scene; box: NicBox }) {
               ? "carries"
               : "waits";
   const long = nic.name.length * 6.8 + speed(nic.speed).length * 6 > box.w - 13;
+  const served = nic.cores ? `, served by processors ${nic.cores}` : "";
   return (
     <button
       type="button"
@@ -445,7 +446,7 @@ export function Nic({ scene, box }: { scene: Scene; box: NicBox }) {
       className={names(scene, box.id, "nic", down && "down")}
       style={place(box)}
       aria-label={`${nic.name}, ${part}`}
-      title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}`}
+      title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}${served}`}
       onClick={() => scene.select(box.id)}
       onPointerDown={(e) => scene.grab(e, box.id)}
     >

@@ -23,6 +23,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   limits: ["limits sheet", "limits sheets"],
   assumed_fabric: ["assumed fabric", "assumed fabrics"],
   host: ["host", "hosts"],
+  numa_node: ["NUMA node", "NUMA nodes"],
   bmc: ["BMC", "BMCs"],
   virtual_switch: ["virtual switch", "virtual switches"],
   uplink: ["uplink", "uplinks"],

@@ -1,4 +1,5 @@
 import {
+  CircuitBoard,
   Cpu,
   GitBranch,
   Grid3x3,
@@ -153,6 +154,16 @@ export const VIEWS: readonly View[] = [
     does: "follow a frame",
     records: true,
     ...loaded(async () => (await import("./TraceView")).TraceView),
+  },
+  {
+    address: "queues",
+    name: "Queues",
+    group: "Stress",
+    key: "q",
+    icon: CircuitBoard,
+    does: "which processor cores serve which NIC",
+    records: true,
+    ...loaded(async () => (await import("./Queues")).Queues),
   },
   {
     address: "moves",

@@ -74,10 +74,10 @@ class QueueRisks(RiskSearch):
         teamed = [nic for nic in served if nic.uplink is not None]
         beside = {frozenset(claim.nics) for claim in claimed(self.plan, teamed)}
         group = {nic: at for at, nics in enumerate(beside) for nic in nics}
-        for n, one in enumerate(list(served)):
+        for n, one in enumerate(teamed):
             others = [
                 two
-                for two in list(served)[n + 1 :]
+                for two in teamed[n + 1 :]
                 if served[one] & served[two] and group.get(one.id, -1) != group.get(two.id, -2)
             ]
             if others:
