@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import pathlib
 import sys
-from typing import Literal
 
 HERE = pathlib.Path(__file__).resolve().parent
 sys.path[:0] = [str(HERE.parent.parent), str(HERE.parent.parent / "core")]
@@ -13,19 +12,18 @@ from playwright.sync_api import Page, sync_playwright  # noqa: E402
 
 from ops import serve  # noqa: E402
 from ops.machine import front_end  # noqa: E402
-from tests.support import TWO_HOSTS  # noqa: E402
+from tests.support import ROOT, TWO_HOSTS  # noqa: E402
 from tests.web.support import ARGUMENTS, CHROMIUM  # noqa: E402
 
 
 def main() -> None:
-    """One picture for each main view, 1280 x 800 unless its name says otherwise."""
+    """One picture for each main view, 1280 x 800."""
     front_end()
     with serve.throwaway_server() as running, sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=str(CHROMIUM), args=ARGUMENTS)
 
-        def person(width: int = 1280, height: int = 800, dark: bool = False) -> Page:
-            scheme: Literal["dark", "light"] = "dark" if dark else "light"
-            page = browser.new_context(viewport={"width": width, "height": height}, color_scheme=scheme).new_page()
+        def person() -> Page:
+            page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
             page.goto(running.url)
             page.get_by_label("Name").fill("ines")
             page.get_by_label("Password").fill(running.password("ines"))
@@ -87,8 +85,14 @@ def main() -> None:
         page.goto(f"{plan}/decks?level=hosts&follow=segment-berth-planning")
         page.get_by_role("button", name="7 guests of gannet").wait_for()
         shoot(page, "decks-hosts")
-        page.goto(f"{plan}/decks?beside=gannet+kittiwake")
-        shoot(page, "decks-beside")
+        page.goto(f"{plan}/sources")
+        page.get_by_role("button", name="Read it again").click()
+        page.get_by_label("Topology").set_input_files(str(ROOT / "demo" / "networks.json"))
+        page.get_by_text("no verdict changes").wait_for()
+        shoot(page, "sources")
+        page.goto(f"{plan}/queues?host=gannet")
+        page.get_by_role("button", name="Set gannet so").wait_for()
+        shoot(page, "queues")
         page.goto(f"{running.url}/plans")
         shoot(page, "plans")
         page.goto(f"{running.url}/plans/read")
@@ -110,7 +114,6 @@ def main() -> None:
         page.get_by_text("freight, Longmere").first.wait_for()
         page.locator(".fleet-host.back").first.wait_for()
         shoot(page, "decks-fleet")
-        shoot(person(1920, 1080, dark=True), "decks-dark-1920")
         browser.close()
 
 

@@ -13,6 +13,7 @@ from typing import Any
 
 from aptwire.formats.shape import Shape
 from aptwire.plan import vids
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import Spec
 from aptwire.plan.file import read_json
 from aptwire.plan.plan import PlanError, Problem
@@ -79,6 +80,11 @@ class _Network:
 
 def read_topology(data: bytes, place: str) -> Topology:
     """The networks of a document.  PlanError names the network, the node and the field that can't be read."""
+    with no_collecting():
+        return _read(data, place)
+
+
+def _read(data: bytes, place: str) -> Topology:
     told: dict[str, int] = {}
     networks: dict[str, _Network] = {}
     for shape in _networks(_parsed(data, place), place, told):

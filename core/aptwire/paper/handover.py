@@ -16,7 +16,7 @@ from aptwire.paper.decks import MOST_HOSTS, decks_svg
 from aptwire.paper.drawing import strand_svg
 from aptwire.paper.sheets import Cell, Sheet
 from aptwire.paper.tables import all_ports, landing, ledger, meetings, moves, natural, wiring
-from aptwire.plan.kinds import ABOUT, KINDS, Guest, Host, Pattern, Segment
+from aptwire.plan.kinds import ABOUT, KINDS, Guest, Host, Nic, Pattern, Segment
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 from aptwire.rules.asking import asked
@@ -65,6 +65,7 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         ("Where everything lands", True, landing_table(judgement)),
         ("Wiring", True, sheet_table(_cables(plan), "There is no cable.")),
         ("Ports", True, _ports(plan)),
+        ("Queues", False, sheet_table(_queues(plan), "Of no NIC is it said which processors serve it.")),
         ("Notes", False, sheet_table(_said(plan), "Nobody noted anything.")),
     )
     yield f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{name}</title><style>{STYLE}</style></head><body>\n'
@@ -239,6 +240,15 @@ def _elsewhere(judgement: Judgement) -> Sheet:
     return Sheet(
         "elsewhere", ("segment", "called there", "tag", "subnets", "used by", "source", "state", "read"), tuple(rows)
     )
+
+
+def _queues(plan: Plan) -> Sheet:
+    """Which processors serve the receive queues of which NIC."""
+    rows: list[tuple[Cell, ...]] = []
+    for nic in sorted((n for n in plan.all(Nic) if n.cores or n.queues), key=lambda n: natural(called(plan, n))):
+        host = plan.get("host", nic.host)
+        rows.append((host.name, nic.name, nic.speed, nic.numa, nic.queues, nic.most_queues, nic.cores))
+    return Sheet("queues", ("host", "NIC", "Mbit/s", "NUMA node", "queues", "of", "processors"), tuple(rows))
 
 
 def _said(plan: Plan) -> Sheet:

@@ -17,6 +17,11 @@ class QueueRisks(RiskSearch):
     """What the plan says of the receive queues of NICs, against the processors that its hosts have."""
 
     def queues(self) -> Iterator[Risk]:
+        """Those of all hosts, for as long as nothing about a NIC differs."""
+        rests = naming(self, "uplink", "port_group", "group_order", "nic", "numa_node")
+        yield from self.kept.get("queues", rests, lambda: list(self._by_host()))
+
+    def _by_host(self) -> Iterator[Risk]:
         """Host by host, those with a NIC of which somebody said which processors serve it."""
         said = {nic.host for nic in self.plan.having("nic", "cores")}
         rests = naming(self, "uplink", "port_group", "group_order")
