@@ -460,6 +460,32 @@ class AnswersTest(unittest.TestCase):
             jsonschema.validate(self.client.get(url)[1], {**schema, "components": document["components"]})
 
 
+class TablesTest(DatabaseCase):
+    def test_an_edit_of_very_many_records_is_what_the_tables_hold(self) -> None:
+        from aptwire_server.plans.models import PlanRow
+        from aptwire_server.plans.tables import MANY, load_plan
+
+        client, plan = Client(), fleet(40, 20, 10)
+        id = client.upload("plans/import", [], [("file", "fleet.json", write_plan(plan))])[1]["id"]
+        adapters = sorted(plan.of("adapter"))
+        self.assertGreater(len(adapters), MANY)
+        operations = [
+            patch("adapter", a, note=f"note {n}", addresses=[f"10.64.9.{n % 250}/24"]) for n, a in enumerate(adapters)
+        ]
+        guest, group = (plan.get("adapter", adapters[0]).guest, plan.get("adapter", adapters[0]).port_group)
+        made = [{"id": f"more-{n}", "guest": guest, "name": f"more-{n}", "port_group": group} for n in range(MANY)]
+        operations += [{"op": "put", "kind": "adapter", "record": record} for record in made]
+        status, answer = client.edit(id, 0, *operations)
+        self.assertEqual((status, answer["revision"]), (200, 1))
+        held = load_plan(PlanRow.objects.get(pk=id))
+        self.assertEqual(held, read_plan(client.exported(id)))
+        self.assertEqual(held.get("adapter", adapters[7]).note, "note 7")
+        self.assertEqual(len(held.of("adapter")), len(adapters) + MANY)
+        # Taken back, it is as it was.
+        self.assertEqual(client.post(f"plans/{id}/undo")[0], 200)
+        self.assertEqual(dict(load_plan(PlanRow.objects.get(pk=id)).of("adapter")), dict(plan.of("adapter")))
+
+
 class PagesTest(DatabaseCase):
     def test_the_first_record_of_a_kind_is_on_a_page_that_was_kept_without_any(self) -> None:
         from aptwire_server.plans import pages

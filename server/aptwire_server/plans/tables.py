@@ -17,6 +17,8 @@ from django.db import connection
 
 from aptwire_server.plans.models import ROWS, PlanRow, columns_of
 
+MANY = 500
+"""Rows of a kind from which on they are copied in."""
 Changes = Mapping[tuple[str, str], Record | None]
 
 
@@ -64,38 +66,71 @@ def write_changes(row: PlanRow, plan: Plan, changes: Changes) -> None:
 
 def _write(row: PlanRow, plan: Plan, changes: Changes) -> None:
     gone: dict[str, list[uuid.UUID]] = {}
-    kept: dict[str, list[Any]] = {}
+    kept: dict[str, list[Record]] = {}
     keys = _Keys(row.id)
     for (kind, id), record in changes.items():
         if record is None:
             gone.setdefault(kind, []).append(keys[id])
         else:
-            kept.setdefault(kind, []).append(ROWS[kind](**_values(row, plan, record, keys)))
+            kept.setdefault(kind, []).append(record)
     for kind, of in gone.items():
         ROWS[kind].objects.filter(key__in=of).delete()
-    for kind, rows in kept.items():
-        model = ROWS[kind]
-        columns = [field.name for field in model._meta.concrete_fields if not field.primary_key]
-        model.objects.bulk_create(
-            rows, batch_size=2000, update_conflicts=True, unique_fields=["key"], update_fields=columns
+    for kind, records in kept.items():
+        if len(records) < MANY:
+            _upsert(row, plan, kind, records, keys)
+        else:
+            _upsert_many(row, plan, kind, records, keys)
+
+
+def _upsert(row: PlanRow, plan: Plan, kind: str, records: list[Record], keys: _Keys) -> None:
+    model = ROWS[kind]
+    columns = [field.name for field in model._meta.concrete_fields if not field.primary_key]
+    rows = [model(**_values(row, plan, record, keys)) for record in records]
+    model.objects.bulk_create(rows, update_conflicts=True, unique_fields=["key"], update_fields=columns)
+
+
+def _upsert_many(row: PlanRow, plan: Plan, kind: str, records: list[Record], keys: _Keys) -> None:
+    """As `_upsert`, by COPY into a table beside it: of very many rows that is a third of the time."""
+    quoted = connection.ops.quote_name
+    table, beside = quoted(ROWS[kind]._meta.db_table), quoted(f"{ROWS[kind]._meta.db_table}_came")
+    with connection.cursor() as cursor:
+        cursor.execute(f"CREATE TEMPORARY TABLE {beside} (LIKE {table} INCLUDING DEFAULTS) ON COMMIT DROP")
+        names = _copy(cursor, beside, plan, kind, records, row.id, keys)
+        changed = ", ".join(f"{name} = EXCLUDED.{name}" for name in names if name != quoted("key"))
+        listed = ", ".join(names)
+        cursor.execute(
+            f"INSERT INTO {table} ({listed}) SELECT {listed} FROM {beside} ON CONFLICT (key) DO UPDATE SET {changed}"
         )
+        cursor.execute(f"DROP TABLE {beside}")
+
+
+def _copy(
+    cursor: Any, table: str, plan: Plan, kind: str, records: Iterable[Record], of: uuid.UUID, keys: _Keys
+) -> list[str]:
+    """Copy records into a table; the names of its columns."""
+    columns = [f"{c}_id" if to else c for name, spec in SPECS[kind].items() for c, to in columns_of(name, spec).items()]
+    names = list(map(connection.ops.quote_name, ["key", "plan_id", "rid", *columns]))
+    with cursor.copy(f"COPY {table} ({', '.join(names)}) FROM STDIN") as copy:
+        for cells in _lines(plan, kind, records, of, keys):
+            copy.write_row(cells)
+    return names
 
 
 def write_new(row: PlanRow, plan: Plan) -> None:
     """The rows of a plan of which there are none yet, through PostgreSQL's COPY: several times as quick as inserting them."""
-    keys, quoted = _Keys(row.id), connection.ops.quote_name
+    keys = _Keys(row.id)
     with no_collecting(), connection.cursor() as cursor:
         for kind in KINDS:
-            found = plan.of(kind)
-            if not found:
-                continue
-            columns = [
-                f"{c}_id" if to else c for name, spec in SPECS[kind].items() for c, to in columns_of(name, spec).items()
-            ]
-            table, *names = map(quoted, [ROWS[kind]._meta.db_table, "key", "plan_id", "rid", *columns])
-            with cursor.copy(f"COPY {table} ({', '.join(names)}) FROM STDIN") as copy:
-                for cells in _lines(plan, kind, found.values(), row.id, keys):
-                    copy.write_row(cells)
+            if found := plan.of(kind):
+                _copy(
+                    cursor,
+                    connection.ops.quote_name(ROWS[kind]._meta.db_table),
+                    plan,
+                    kind,
+                    found.values(),
+                    row.id,
+                    keys,
+                )
 
 
 def _lines(plan: Plan, kind: str, found: Iterable[Record], of: uuid.UUID, keys: _Keys) -> Iterator[list[Any]]:
