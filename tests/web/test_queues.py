@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import re
 import unittest
+import zipfile
 
+from aptwire.plan.file import write_plan
 from playwright.sync_api import expect
 
 from tests.server.support import URL
+from tests.support import Small
 from tests.web.support import BrowserTest, someone
 
 
@@ -38,6 +41,29 @@ class QueuesTest(BrowserTest):
         with page.expect_download() as coming:
             page.get_by_role("link", name="Settings of all hosts (ZIP)").click()
         self.assertEqual(coming.value.suggested_filename, "Brackwater-Ferries-queues.zip")
+
+    def test_the_settings_of_ten_hosts_are_laid_out_and_written_at_once(self) -> None:
+        page, made = self.page, Small()
+        for n in range(10):
+            host = made.host(f"tern-{n}", None, None, uplink={"mode": "pinned"})
+            made.put("numa_node", f"{host}/0", host=host, number=0, cores="0+8, 1+9, 2+10, 3+11, 4+12")
+        for nic in made.kinds["nic"]:
+            nic.update(speed=25_000, numa=0)
+        sent = [("file", "terns.json", write_plan(made.plan()))]
+        plan = someone().upload("plans/import", [], sent)[1]["id"]
+        page.goto(f"{URL}/plans/{plan}/queues")
+        page.get_by_label("Hosts with").fill("tern-3")
+        expect(page.get_by_role("list", name="Hosts whose cores are known").get_by_role("listitem")).to_have_count(1)
+        page.get_by_label("Hosts with").fill("")
+        page.get_by_role("button", name="Lay out 10 hosts").click()
+        page.get_by_role("button", name="Set them so").click()
+        expect(page.get_by_text("revision 1", exact=True)).to_be_visible()
+        with page.expect_download() as coming:
+            page.get_by_role("link", name="Settings of all hosts (ZIP)").click()
+        with zipfile.ZipFile(coming.value.path()) as files:
+            self.assertEqual(len(files.namelist()), 10)
+            for name in files.namelist():
+                self.assertIn(b"serve 'n0' 1 2\nchannels 'n1' 2\nserve 'n1' 3 4\n", files.read(name))
 
     def test_a_finding_leads_to_its_mend(self) -> None:
         self.finding("nic2 of fulmar is served by processors of another NUMA node").click()
