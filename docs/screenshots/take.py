@@ -55,7 +55,7 @@ def main() -> None:
         page.get_by_text("cells that can’t be right").wait_for()
         shoot(page, "ledger")
         page.goto(f"{plan}/lattice")
-        page.locator("revogr-data[col-type=rgCol] .rgCell[data-rgrow='2'][data-rgcol='3']").click()
+        page.locator("revogr-data[col-type=rgCol] .rgCell[data-rgrow='3'][data-rgcol='3']").click()
         page.get_by_role("heading", name="CCTV on petrel").wait_for()
         shoot(page, "lattice")
         page.goto(f"{plan}/meetings")

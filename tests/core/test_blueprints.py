@@ -346,7 +346,7 @@ class ShieldTest(unittest.TestCase):
             ({"outside": "nothing"}, [], "outside", "no such segment"),
             ({"subnet": "ten"}, [], "subnet", "from /16 to /29"),
             ({"subnet": "2001:db8::/64"}, [], "subnet", "from /16 to /29"),
-            ({"subnet": "10.65.40.0/25"}, [], "subnet", "overlaps with CCTV"),
+            ({"subnet": "10.65.40.0/25"}, [], "subnet", "overlaps with customs"),
             ({"nic": "gannet/nic0"}, [], "nic", "has no such NIC"),
             ({"nic": "razorbill/nic0"}, [], "nic", "in use"),
             ({}, ["ghost"], "guests", "no such guest"),

@@ -275,7 +275,7 @@ class CommandTest(unittest.TestCase):
             said = CliRunner().invoke(main, ["ledger", demo, "--take", str(sheet), "-o", str(out)])
             self.assertEqual(said.exit_code, 0, said.output)
             self.assertIn("segment lounge: made", said.output)
-            self.assertEqual(len(read_plan(out.read_bytes()).of("segment")), 13)
+            self.assertEqual(len(read_plan(out.read_bytes()).of("segment")), 16)
             again = CliRunner().invoke(main, ["ledger", str(out), "--take", str(sheet), "-o", str(out)])
             self.assertIn("nothing differs", again.output)
             sheet.write_text(CSV.replace("250", "25000"))

@@ -130,7 +130,7 @@ class EditsTest(unittest.TestCase):
 
     def test_an_edit_moves_verdicts_and_is_on_record(self) -> None:
         status, made = self.client.edit(
-            self.plan, 0, patch("fabric_port", "quay-b/p2", allowed="110,120,210,220,230,240,300")
+            self.plan, 0, patch("fabric_port", "quay-b/p2", allowed="110,120,210,220,230,240,300,410,420")
         )
         self.assertEqual((status, made["revision"]), (200, 1))
         self.assertEqual(

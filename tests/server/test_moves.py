@@ -33,12 +33,12 @@ class MovesTest(unittest.TestCase):
         _, told = self.client.get(f"plans/{self.plan}/clearing?host=fulmar")
         places = {place["guest"]: place["host"] for place in told["places"]}
         self.assertEqual(places["guest-crew-roster"], "gannet")
-        self.assertEqual([left["guest"] for left in told["left"]], ["guest-cctv-archive"])
+        self.assertEqual([left["guest"] for left in told["left"]], ["guest-cctv-archive", "guest-tide-gauge-view"])
         args = {"host": "fulmar", "failed": False}
         body = {"gesture": "clear-host", "args": args, "base": 0, "take": False}
         _, seen = self.client.post(f"plans/{self.plan}/gestures", body)
         self.assertIn("Take fulmar out", seen["message"])
-        self.assertIn("; 1 stay", seen["message"])
+        self.assertIn("; 2 stay", seen["message"])
         _, made = self.client.post(f"plans/{self.plan}/gestures", {**body, "take": True})
         self.assertEqual(made["committed"]["revision"], 1)
         _, after = self.client.get(f"plans/{self.plan}/clearing?host=fulmar")

@@ -50,7 +50,7 @@ class TwoProcessesTest(unittest.TestCase):
     def test_each_process_catches_up_with_the_edits_of_the_other(self) -> None:
         plan = self.here.demo()
         self.assertEqual(self.elsewhere("get", f"plans/{plan}")[1]["revision"], 0)
-        self.here.edit(plan, 0, patch("fabric_port", "quay-b/p2", allowed="110,120,210,220,230,240,300"))
+        self.here.edit(plan, 0, patch("fabric_port", "quay-b/p2", allowed="110,120,210,220,230,240,300,410,420"))
         status, seen = self.elsewhere("get", f"plans/{plan}/verdicts")
         self.assertEqual((status, seen["counts"]["home"]), (200, 34))
         status, made = self.elsewhere("edit", plan, 1, patch("port_group", "petrel/guests0/tide-gauges", vid=230))

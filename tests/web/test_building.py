@@ -237,7 +237,7 @@ class PartsTest(BuildingCase):
         expect(
             self.page.get_by_role("button", name=re.compile("^tap-pilot-office of pilot-office: home, in ticketing"))
         ).to_be_visible()
-        expect(self.count("home")).to_have_text("34")
+        expect(self.count("home")).to_have_text("35")
 
     def test_adapters_are_attached_to_a_port_group_together(self) -> None:
         slot = self.host("fulmar").get_by_role("button", name="Port group edge, tag 300")
@@ -411,7 +411,7 @@ class FabricTest(BuildingCase):
         # A guest that asks, where the quay's router leases: it gets an address of the pool.
         page.goto(f"{URL}/plans/{self.plan}/landing")
         page.get_by_label("Filter", exact=True).fill("visitor-desk-1")
-        expect(page.get_by_text("1 of 54 places shown")).to_be_visible()
+        expect(page.get_by_text("1 of 56 places shown")).to_be_visible()
         expect(page.get_by_role("gridcell").filter(has_text="10.66.10.100–199")).to_be_visible()
         # The firewall leases nothing for CCTV yet, so a recorder that asks there isn't home.
         page.goto(f"{URL}/plans/{self.plan}/decks?at=adapter-cctv-archive")
@@ -422,7 +422,7 @@ class FabricTest(BuildingCase):
         panel.get_by_label("Addresses").fill("")
         expect(panel.get_by_text("1 home → unproven")).to_be_visible()
         self.taken(panel, 1)
-        finding = self.finding("Nobody can know whether cctv-archive gets a lease")
+        finding = self.finding("Nobody can know whether cctv-archive tap-cctv-archive gets a lease")
         # The firewall has the gateway: it is offered as who leases, and its panel says so then.
         finding.click()
         page.locator(".mend").filter(has_text="Have edge-firewall lease").click()
@@ -474,7 +474,9 @@ class FabricTest(BuildingCase):
         panel.get_by_label("IPv6 address").select_option("of what is advertised")
         expect(panel.get_by_text("1 home → unproven")).to_be_visible()
         self.taken(panel, 2)
-        expect(self.finding("Nobody can know whether cctv-archive forms an IPv6 address")).to_be_visible()
+        expect(
+            self.finding("Nobody can know whether cctv-archive tap-cctv-archive forms an IPv6 address")
+        ).to_be_visible()
         # The firewall advertises there, and its guard lets it.
         panel = self.firewall("Advertises")
         panel.get_by_label("Heard at").select_option("lan0 tag 240")
@@ -484,7 +486,7 @@ class FabricTest(BuildingCase):
         self.accessible()
         panel.get_by_role("button", name="Add the advertisement").click()
         self.revision(3)
-        finding = self.finding("cctv-archive forms no IPv6 address of CCTV")
+        finding = self.finding("cctv-archive tap-cctv-archive forms no IPv6 address of CCTV")
         finding.click()
         page.locator(".mend").filter(has_text="Let edge-firewall").click()
         self.revision(4)
@@ -546,7 +548,7 @@ class GesturesTest(BuildingCase):
         panel.get_by_role("button", name="Move it").click()
         host = self.page.get_by_role("region", name="Host gannet")
         expect(host.get_by_role("button", name="ticketing-web-2", exact=True)).to_be_visible()
-        expect(self.count("home")).to_have_text("33")
+        expect(self.count("home")).to_have_text("34")
 
     def test_a_role_is_split_off_and_port_groups_are_spread(self) -> None:
         page = self.page
@@ -576,7 +578,7 @@ class GesturesTest(BuildingCase):
         panel.get_by_role("button", name="Exchange them").click()
         expect(self.page.get_by_role("status").filter(has_text="Exchange nic0 and nic2 of fulmar")).to_be_visible()
         self.page.keyboard.press("Control+z")
-        expect(self.count("home")).to_have_text("33")
+        expect(self.count("home")).to_have_text("34")
 
 
 class BesideTest(BuildingCase):
@@ -594,7 +596,7 @@ class BesideTest(BuildingCase):
         self.accessible()
         row.get_by_role("button", name="Tag port group tide gauges of petrel as on the other").click()
         expect(row).to_have_count(0)
-        expect(self.count("home")).to_have_text("34")
+        expect(self.count("home")).to_have_text("35")
         table.get_by_text("show what is the same too").click()
         expect(row).to_be_visible()
         table.get_by_role("button", name="port group tide gauges of petrel: 230").click()
@@ -734,7 +736,7 @@ class BlueprintTest(BuildingCase):
         panel = page.get_by_role("dialog", name="Host razorbill")
         panel.get_by_role("button", name="Behind a firewall", exact=True).click()
         panel.get_by_label("Subnet inside").fill("10.65.40.0/25")
-        expect(panel.get_by_text("10.65.40.0/25 overlaps with CCTV")).to_be_visible()
+        expect(panel.get_by_text("10.65.40.0/25 overlaps with customs")).to_be_visible()
         panel.get_by_label("Subnet inside").fill("10.79.1.0/24")
         panel.get_by_role("checkbox", name="visitor-kiosk-1").focus()
         page.keyboard.press("Space")
@@ -794,7 +796,7 @@ class RenumberTest(BuildingCase):
         expect(
             self.host("gannet").get_by_role("button", name=re.compile("^Port group ticketing, tag 1210"))
         ).to_be_visible()
-        expect(self.count("home")).to_have_text("33")
+        expect(self.count("home")).to_have_text("34")
 
 
 class EmptyPlanTest(BuildingCase):

@@ -268,7 +268,7 @@ class KeyboardTest(BrowserTest):
         self.page.get_by_label("Filter", exact=True).fill("")
         self.page.keyboard.type("10.65.30.31")
         expect(self.page.get_by_role("treegrid", name="Landing of every endpoint")).to_be_visible()
-        expect(self.page.get_by_text("1 of 54 places shown")).to_be_visible()
+        expect(self.page.get_by_text("1 of 56 places shown")).to_be_visible()
 
     def test_f_follows_the_segment_of_what_is_focused(self) -> None:
         self.page.get_by_role("button", name="Port group edge, tag 300").first.focus()

@@ -28,7 +28,7 @@ class LoginTest(BrowserTest):
     def test_who_logs_out_in_one_window_is_logged_out_in_the_others(self) -> None:
         other = self.person("ines")
         other.goto(f"{URL}/plans/{self.plan}/landing")
-        expect(self.count("home", other)).to_have_text("33")
+        expect(self.count("home", other)).to_have_text("34")
         self.page.get_by_role("button", name="Log out").click()
         SESSIONS.clear()
         expect(other.get_by_label("Password")).to_be_visible()
@@ -36,7 +36,7 @@ class LoginTest(BrowserTest):
 
 class VerdictsTest(BrowserTest):
     def test_verdicts_finding_proof_mend_undo_redo(self) -> None:
-        expect(self.count("home")).to_have_text("33")
+        expect(self.count("home")).to_have_text("34")
         self.finding("tide-gauge-view loses its gateway").click()
         body = self.page.locator(".finding.open")
         # The first mend has the focus; who goes back to the proof stays there, whatever opens.
@@ -48,14 +48,14 @@ class VerdictsTest(BrowserTest):
         self.accessible()
         body.get_by_role("button", name="Allow 230 on port p2 of quay-b").focus()
         self.page.keyboard.press("Enter")
-        expect(self.count("home")).to_have_text("34")
+        expect(self.count("home")).to_have_text("35")
         expect(self.page.locator("[data-verdict=wavering]")).to_contain_text("−1")
         expect(self.finding("tide-gauge-view loses")).to_have_count(0)
         self.page.keyboard.press("Control+z")
-        expect(self.count("home")).to_have_text("33")
+        expect(self.count("home")).to_have_text("34")
         expect(self.finding("tide-gauge-view loses")).to_be_visible()
         self.page.keyboard.press("Control+Shift+z")
-        expect(self.count("home")).to_have_text("34")
+        expect(self.count("home")).to_have_text("35")
 
     def test_a_mend_says_what_it_would_bring(self) -> None:
         self.finding("storage rests on a single NIC").click()
@@ -67,12 +67,12 @@ class VerdictsTest(BrowserTest):
     def test_an_edit_from_a_second_browser_arrives_by_itself(self) -> None:
         other = self.person("tomas")
         other.goto(f"{URL}/plans/{self.plan}/landing")
-        expect(self.count("home", other)).to_have_text("33")
+        expect(self.count("home", other)).to_have_text("34")
         expect(self.page.get_by_role("list", name="People in this plan")).to_contain_text("tomas")
         self.finding("tide-gauge-buoy lands on VID 203").click()
         self.page.get_by_role("button", name="Tag port group tide gauges 230").click()
-        expect(self.count("home")).to_have_text("34")
-        expect(self.count("home", other)).to_have_text("34")
+        expect(self.count("home")).to_have_text("35")
+        expect(self.count("home", other)).to_have_text("35")
         expect(other.get_by_role("status")).to_contain_text("ines: Tag port group tide gauges 230")
 
     def test_a_form_tells_when_somebody_saves_the_field_that_is_open_in_it(self) -> None:
@@ -139,7 +139,7 @@ class DecksTest(BrowserTest):
         field.fill("230")
         expect(self.page.get_by_text("1 astray → home")).to_be_visible()
         field.press("Enter")
-        expect(self.count("home")).to_have_text("34")
+        expect(self.count("home")).to_have_text("35")
         expect(self.page.get_by_role("button", name=re.compile("Port group tide gauges, tag 230")).last).to_be_visible()
 
     def test_escape_leaves_everything_as_it_was(self) -> None:
@@ -163,7 +163,7 @@ class DecksTest(BrowserTest):
         self.page.mouse.move(b["x"] + 30, b["y"] + 10, steps=6)
         expect(self.page.locator(".slot-outcome").filter(has_text="astray").first).to_be_visible()
         self.page.mouse.up()
-        expect(self.count("home")).to_have_text("32")
+        expect(self.count("home")).to_have_text("33")
         expect(tab).to_have_accessible_name("tap-ticketing-web-1 of ticketing-web-1: astray, in berth planning")
 
     def test_a_guest_is_dragged_to_another_host_which_says_how_it_would_fare(self) -> None:
@@ -223,7 +223,7 @@ class DecksTest(BrowserTest):
         expect(self.page.locator(".slot-outcome").filter(has_text="home").first).to_be_visible()
         self.page.mouse.up()
         expect(self.count("wavering")).to_have_text("1")
-        expect(self.count("home")).to_have_text("38")
+        expect(self.count("home")).to_have_text("39")
 
     def test_a_cable_is_plugged_by_keyboard_and_a_port_is_edited(self) -> None:
         nic = self.page.get_by_role("region", name="Host petrel").get_by_role("button", name=re.compile("^nic3, alone"))
@@ -238,7 +238,7 @@ class DecksTest(BrowserTest):
         self.page.keyboard.press("Enter")
         port = self.page.get_by_role("button", name=re.compile("^Port p20 of marsh-a"))
         expect(port).to_be_visible()
-        expect(self.count("unproven")).to_have_text("0")
+        expect(self.count("unproven")).to_have_text("1")
         port.press("Enter")
         panel = self.page.get_by_role("dialog", name="Port p20 of marsh-a")
         panel.get_by_label("VID").fill("130")
@@ -323,13 +323,13 @@ class LandingTest(BrowserTest):
         expect(table).to_be_visible()
         self.accessible()
         self.page.get_by_label("Filter", exact=True).fill("gauge-buoy")
-        expect(self.page.get_by_text("1 of 54 places shown")).to_be_visible()
+        expect(self.page.get_by_text("1 of 56 places shown")).to_be_visible()
         expect(self.cell("lands", 1)).to_have_text("no segment 203")
         self.page.get_by_role("button", name="Take the mend: Tag port group tide gauges 230").click()
-        expect(self.count("home")).to_have_text("34")
+        expect(self.count("home")).to_have_text("35")
         self.page.get_by_label("Filter", exact=True).fill("")
         self.page.get_by_role("button", name="exposed", exact=True).click()
-        expect(self.page.get_by_text("5 of 54 places shown")).to_be_visible()
+        expect(self.page.get_by_text("5 of 56 places shown")).to_be_visible()
         self.page.get_by_label("Group by").select_option("host")
         expect(table.get_by_role("row").filter(has_text=re.compile("^kittiwake 1$"))).to_be_visible()
         table.get_by_role("button", name="berth-display").click()
@@ -446,12 +446,12 @@ class TraceTest(BrowserTest):
         page = self.page
         page.goto(f"{URL}/plans/{self.plan}/landing")
         page.get_by_label("Filter", exact=True).fill("ticketing-web-2")
-        expect(page.get_by_text("1 of 54 places shown")).to_be_visible()
+        expect(page.get_by_text("1 of 56 places shown")).to_be_visible()
         page.get_by_role("button", name="10.65.10.1", exact=True).click()
         expect(page.get_by_role("region", name="Ping")).to_contain_text("10.65.10.1 answers ticketing-web-2.")
         page.go_back()
         page.get_by_label("Filter", exact=True).fill("ticketing-web-2")
-        expect(page.get_by_text("1 of 54 places shown")).to_be_visible()
+        expect(page.get_by_text("1 of 56 places shown")).to_be_visible()
         page.get_by_role("button", name="10.65.10.12").click()
         expect(page.get_by_role("combobox", name="From")).to_have_value("ticketing-web-2")
         expect(page.get_by_role("heading", name="Choose two endpoints")).to_be_visible()
@@ -493,7 +493,7 @@ class HistoryTest(BrowserTest):
         self.accessible()
         main.get_by_role("link", name="Look at it").click()
         expect(page.get_by_text("Revision 1 as it was")).to_be_visible()
-        expect(self.count("home")).to_have_text("32")
+        expect(self.count("home")).to_have_text("33")
         self.accessible()
         port = page.get_by_role("button", name=re.compile("^Port group ticketing, tag 210")).first
         port.focus()
@@ -516,7 +516,7 @@ class HistoryTest(BrowserTest):
         page.get_by_role("region", name="Revisions").get_by_role("button").nth(2).click()
         main.get_by_role("button", name="Bring it back").click()
         expect(main.get_by_role("heading", name="Revision 3")).to_be_visible()
-        expect(self.count("home")).to_have_text("33")
+        expect(self.count("home")).to_have_text("34")
 
 
 class ReadingTest(BrowserTest):

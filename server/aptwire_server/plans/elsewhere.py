@@ -25,7 +25,7 @@ from aptwire_server.plans.engine import engine_of
 from aptwire_server.plans.fetching import YANG_JSON, fetch
 from aptwire_server.plans.gate import Form, bad, text_of
 from aptwire_server.plans.listing import REFUSED
-from aptwire_server.plans.schemas import TEXT, choice, ref
+from aptwire_server.plans.schemas import ANY, TEXT, choice, ref
 from aptwire_server.plans.views import CONFLICT, committed, file_name, looked_at, previewed
 
 LISTED = 2_000
@@ -54,9 +54,7 @@ BINARY = {"type": "string", "format": "binary"}
     responses={200: ref("TakenTopology"), **CONFLICT},
     operation_id="take_topology",
 )
-@extend_schema(
-    methods=["GET"], responses={(200, YANG_JSON): BINARY, **REFUSED}, request=None, operation_id="get_topology"
-)
+@extend_schema(methods=["GET"], responses={(200, YANG_JSON): ANY, **REFUSED}, request=None, operation_id="get_topology")
 @api_view(["GET", "POST"])
 @parser_classes([Form])
 def topology(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:

@@ -1,12 +1,11 @@
 import { Box, Button, Heading, HStack, NativeSelect, Text } from "@chakra-ui/react";
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { upload, type TakenSheet } from "../api/client";
-import { usePlan } from "../api/plan";
+import type { TakenSheet } from "../api/client";
 import { Outcome } from "../decks/Panel";
 import { FileButton } from "../parts/FileButton";
 import { Quiet, TakeButton, Taking, Told } from "../parts/controls";
+import { formOf, useTaken } from "../parts/useTaken";
 
 const SORTS = [
   ["segments", "Segments", "one on a row: name, VID, subnets, gateways …"],
@@ -17,38 +16,17 @@ const SORTS = [
 
 /** A sheet from elsewhere: which of its columns is which, what can’t be used, what taking it would change. */
 export function TakeSheet({ close }: { close: () => void }) {
-  const { id, snapshot, committed, tell } = usePlan();
   const [of, setOf] = useState<string>("segments");
   const [file, setFile] = useState<File | null>(null);
   const [said, setSaid] = useState<Record<string, string> | null>(null);
-  const [taking, setTaking] = useState(false);
-  const form = (take: "yes" | "no"): FormData => {
-    const made = new FormData();
-    const parts = { of, base: String(snapshot.revision), take, columns: said ? JSON.stringify(said) : "" };
-    for (const [name, value] of Object.entries(parts)) made.append(name, value);
-    made.append("file", file!);
-    return made;
-  };
-  const asked = useQuery<TakenSheet>({
-    queryKey: ["take-sheet", id, snapshot.revision, of, file?.name, file?.lastModified, file?.size, said],
-    enabled: file !== null,
-    retry: false,
-    placeholderData: (before) => before,
-    queryFn: ({ signal }) => upload<TakenSheet>(`/api/plans/${id}/sheets`, form("no"), signal),
-  });
+  const { asked, can, take } = useTaken<TakenSheet>(
+    "sheets",
+    [of, file?.name, file?.lastModified, file?.size, said],
+    file !== null,
+    (parts) => formOf({ of, columns: said ? JSON.stringify(said) : "", ...parts }, file),
+    close,
+  );
   const found = file ? asked.data : undefined;
-  const can = Boolean(found?.preview && !found.preview.problems.length) && !asked.isPlaceholderData && !taking;
-  const take = (): void => {
-    setTaking(true);
-    upload<TakenSheet>(`/api/plans/${id}/sheets`, form("yes"))
-      .then((made) => {
-        if (!made.committed) return void asked.refetch();
-        committed(made.committed);
-        close();
-      })
-      .catch((error: Error) => tell(error.message, true))
-      .finally(() => setTaking(false));
-  };
   const put = (name: string, title: string): void =>
     // What was said since the last answer counts before what that says.
     setSaid((now) => ({

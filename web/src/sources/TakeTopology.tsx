@@ -1,12 +1,11 @@
 import { Box, Button, Checkbox, Heading, HStack, Table } from "@chakra-ui/react";
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { upload, type RecordOf, type TakenTopology } from "../api/client";
-import { usePlan } from "../api/plan";
+import type { RecordOf, TakenTopology } from "../api/client";
 import { Outcome } from "../decks/Panel";
 import { FileButton } from "../parts/FileButton";
 import { ChoiceLine, Quiet, TakeButton, Taking, TextLine, Told } from "../parts/controls";
+import { formOf, useTaken } from "../parts/useTaken";
 
 /** What becomes of a network, as people say it. */
 const BECOMES: Record<TakenTopology["networks"][number]["becomes"], string> = {
@@ -22,45 +21,29 @@ const BECOMES: Record<TakenTopology["networks"][number]["becomes"], string> = {
 
 /** A topology that is read: what would become of each network, who would move, and taking it. */
 export function TakeTopology({ source, close }: { source: RecordOf<"source"> | null; close: () => void }) {
-  const { id, snapshot, committed, tell } = usePlan();
   const [name, setName] = useState("");
   const [address, setAddress] = useState(source?.address ?? "");
   const [takes, setTakes] = useState("all");
   const [file, setFile] = useState<File | null>(null);
   const [fetched, setFetched] = useState(source?.address ? 1 : 0);
   const [picked, setPicked] = useState<ReadonlySet<string> | null>(null);
-  const [taking, setTaking] = useState(false);
-  const form = (take: "yes" | "no"): FormData => {
-    const made = new FormData();
-    const parts = {
-      ...{ source: source?.id ?? "", name, address, takes },
-      ...{ base: String(snapshot.revision), take, picked: picked ? JSON.stringify([...picked]) : "" },
-    };
-    for (const [key, value] of Object.entries(parts)) made.append(key, value);
-    if (file) made.append("file", file);
-    return made;
-  };
-  const asked = useQuery<TakenTopology>({
-    queryKey: ["take-topology", id, snapshot.revision, source?.id, name, takes, file, fetched, picked && [...picked]],
-    enabled: (source !== null || name.trim() !== "") && (file !== null || fetched > 0),
-    retry: false,
-    gcTime: 0,
-    placeholderData: (before) => before,
-    queryFn: ({ signal }) => upload<TakenTopology>(`/api/plans/${id}/topology`, form("no"), signal),
-  });
+  const { asked, can, take } = useTaken<TakenTopology>(
+    "topology",
+    [source?.id, name, takes, file, fetched, picked && [...picked]],
+    (source !== null || name.trim() !== "") && (file !== null || fetched > 0),
+    (parts) => {
+      const said = {
+        source: source?.id ?? "",
+        name,
+        address,
+        takes,
+        picked: picked ? JSON.stringify([...picked]) : "",
+      };
+      return formOf({ ...said, ...parts }, file);
+    },
+    close,
+  );
   const found = asked.data;
-  const can = Boolean(found?.preview && !found.preview.problems.length) && !asked.isPlaceholderData && !taking;
-  const take = (): void => {
-    setTaking(true);
-    upload<TakenTopology>(`/api/plans/${id}/topology`, form("yes"))
-      .then((made) => {
-        if (!made.committed) return void asked.refetch();
-        committed(made.committed);
-        close();
-      })
-      .catch((error: Error) => tell(error.message, true))
-      .finally(() => setTaking(false));
-  };
   const networks = found?.networks ?? [];
   const choosable = networks.filter((n) => n.becomes === "new" || n.becomes === "offered").map((n) => n.network);
   const pick = (network: string, on: boolean): void => {
