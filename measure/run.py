@@ -49,7 +49,7 @@ from aptwire.rules.meetings import Meeting  # noqa: E402
 from aptwire.stamping.making import from_host  # noqa: E402
 from aptwire.stamping.stamp import stamp  # noqa: E402
 
-from measure.elsewhere import queue_plans, topologies
+from measure.elsewhere import queue_plans, topologies  # noqa: E402
 from measure.fleet import fleet, with_adverts, with_leases, with_routers  # noqa: E402
 from measure.plain import homeless  # noqa: E402
 from ops.parts import Part  # noqa: E402
