@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import time
-from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -19,18 +17,10 @@ from aptwire.plan.kinds import Nic, NumaNode
 from aptwire.plan.plan import Plan
 from aptwire.stress.queues import lay_out, settings
 
+from measure.timing import all_times
+
 POINT = f"{LAYER2}:l2-termination-point-attributes"
 RESTS = "supporting-network"
-
-
-def best(work: Callable[[], object], times: int = 3) -> float:
-    """The least seconds of some runs."""
-    took = []
-    for _ in range(times):
-        started = time.perf_counter()
-        work()
-        took.append(time.perf_counter() - started)
-    return min(took)
 
 
 def document(nodes: int) -> bytes:
@@ -100,13 +90,13 @@ def topologies(plan: Plan) -> None:
             raise SystemExit("the topology is read otherwise by networkx")
         source = new_source(plan, "measure")
         took = (
-            best(lambda data=data: read_topology(data, "measure")),  # type: ignore[misc]
-            best(lambda data=data: plainly(data)),  # type: ignore[misc]
-            best(lambda found=found, source=source: taken(plan, source, found)),  # type: ignore[misc]
+            min(all_times(lambda data=data: read_topology(data, "measure"), 3)),  # type: ignore[misc]
+            min(all_times(lambda data=data: plainly(data), 3)),  # type: ignore[misc]
+            min(all_times(lambda found=found, source=source: taken(plan, source, found), 3)),  # type: ignore[misc]
         )
         print(f"| {nodes:,} nodes | {len(data):,} | {took[0]:.2f} s | {took[1]:.2f} s | {took[2]:.2f} s |", flush=True)
     some = set(sorted(plan.of("segment"))[:10])
-    print(f"\nTen of its segments written as a topology in {best(lambda: topology_of(plan, some)):.2f} s")
+    print(f"\nTen of its segments written as a topology in {min(all_times(lambda: topology_of(plan, some), 3)):.2f} s")
 
 
 def queue_plans(plan: Plan) -> None:
@@ -118,15 +108,15 @@ def queue_plans(plan: Plan) -> None:
     }
     nics = {("nic", nic.id): replace(nic, numa=0, speed=25_000, most_queues=32) for nic in plan.all(Nic)}
     known = plan.replacing({**nodes, **nics}).indexed()
-    laid = best(lambda: [lay_out(known, host) for host in hosts])
+    laid = min(all_times(lambda: [lay_out(known, host) for host in hosts], 3))
     edit = settings(known, hosts)
-    composed = best(lambda: settings(known, hosts))
+    composed = min(all_times(lambda: settings(known, hosts), 3))
     before = judge(apply_edit(known, edit)[0].indexed())
     risks(before)
     nic = next(iter(before.plan.of("nic")))
     one = (Patch("nic", nic, {"cores": "1-3"}),)
     after = apply_edit(before.plan, one)[0]
-    told = best(lambda: risks(rejudge(before, after, touched(one))))
+    told = min(all_times(lambda: risks(rejudge(before, after, touched(one))), 3))
     print(
         f"\nQueue plans of {len(hosts):,} hosts in {laid * 1000:.0f} ms, the edit that sets them ({len(edit):,} NICs) in {composed * 1000:.0f} ms;"
         f" judging and risks after one more in {told * 1000:.0f} ms"

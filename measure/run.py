@@ -52,22 +52,8 @@ from aptwire.stamping.stamp import stamp  # noqa: E402
 from measure.elsewhere import queue_plans, topologies  # noqa: E402
 from measure.fleet import fleet, with_adverts, with_leases, with_routers  # noqa: E402
 from measure.plain import homeless  # noqa: E402
+from measure.timing import all_times, timed  # noqa: E402
 from ops.parts import Part  # noqa: E402
-
-
-def all_times(work: Callable[[], object], times: int) -> list[float]:
-    """The seconds that each of several runs takes."""
-    took = []
-    for _ in range(times):
-        started = time.perf_counter()
-        work()
-        took.append(time.perf_counter() - started)
-    return took
-
-
-def timed(work: Callable[[], object], times: int) -> float:
-    """Median seconds."""
-    return statistics.median(all_times(work, times))
 
 
 def fresh(plan: Plan) -> Plan:

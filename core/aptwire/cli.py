@@ -16,7 +16,7 @@ from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import end_of
 from aptwire.above.ping import ping as ask_ping
 from aptwire.above.room import told_size
-from aptwire.formats.elsewhere import new_source, taken
+from aptwire.formats.elsewhere import moment, new_source, taken
 from aptwire.formats.hosts import read_hosts
 from aptwire.formats.linux import LARGEST_FILE
 from aptwire.formats.topology import read_topology
@@ -451,12 +451,11 @@ def topology(
 def _take_topology(
     plan: Plan, path: str, name: str, picked: Sequence[str] | None, output: str | None, as_json: bool
 ) -> None:
-    now = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
     known = next((source for source in plan.all(Source) if source.name == name), None)
     try:
         with open(path, "rb") as file:
             said = read_topology(file.read(), os.path.basename(path))
-        source = replace(known, read=now) if known is not None else new_source(plan, name, read=now)
+        source = replace(known, read=moment()) if known is not None else new_source(plan, name, read=moment())
         reading = taken(plan, source, said, picked)
         after = apply_edit(plan, reading.edit)[0]
     except OSError as error:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -35,13 +36,7 @@ class Fate:
 
     def to_json(self) -> dict[str, str]:
         """For a program."""
-        return {
-            "network": self.network,
-            "name": self.name,
-            "becomes": self.becomes,
-            "segment": self.segment,
-            "says": self.says,
-        }
+        return dict(vars(self))
 
 
 @dataclass(frozen=True)
@@ -56,6 +51,11 @@ class Reading:
     def to_json(self) -> dict[str, Any]:
         """All but the edit, for a program."""
         return {"source": self.source, "networks": [fate.to_json() for fate in self.fates], "told": list(self.told)}
+
+
+def moment() -> str:
+    """When a reading is, if it is now, as `Source.read` keeps it."""
+    return datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
 
 
 def new_source(plan: Plan, name: str, address: str = "", takes: str = "all", read: str = "") -> Source:

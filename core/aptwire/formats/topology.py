@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from graphlib import CycleError, TopologicalSorter
 from typing import Any
 
 from aptwire.formats.shape import Shape
@@ -16,6 +17,7 @@ from aptwire.plan import vids
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.fields import Spec
 from aptwire.plan.file import read_json
+from aptwire.plan.kinds import SPECS
 from aptwire.plan.plan import PlanError, Problem
 from aptwire.plan.texts import refuse_unfit
 
@@ -29,7 +31,6 @@ REVISIONS = {NETWORK: "2018-02-26", TOPOLOGY: "2018-02-26", LAYER3: "2018-02-26"
 """The modules that are read, as published with RFC 8345, RFC 8346 and RFC 8944."""
 LARGEST = 128_000_000
 """Bytes of a document."""
-HIGHEST_VNI = 16_777_215
 _POINT = f"{LAYER2}:l2-termination-point-attributes"
 _KNOWN = {
     "network": {"network-id", "network-types", "supporting-network", "node", f"{TOPOLOGY}:link"}
@@ -39,7 +40,7 @@ _KNOWN = {
     "termination point": {"tp-id", "supporting-termination-point", _POINT}
     | {f"{LAYER3}:l3-termination-point-attributes"},
 }
-_subnet = Spec("subnet")
+_subnet, _vni = Spec("subnet"), SPECS["segment"]["vni"]
 
 
 @dataclass(frozen=True)
@@ -96,10 +97,9 @@ def _read(data: bytes, place: str) -> Topology:
     subnets = _subnets(networks, told)
     taken, left = list[Foreign](), dict[str, str]()
     for network in networks.values():
-        reason = _unfit(network)
         if not network.layer2:
             continue
-        if reason:
+        if reason := _unfit(network):
             left[network.id] = reason
         else:
             vid, vni = next(iter(network.vids), None), next(iter(network.vnis), None)
@@ -196,10 +196,10 @@ def _tags(network: _Network, point: Shape) -> None:
     elif encapsulation in ("pbb", "trill", "vpls"):
         network.reasons.add(f"it travels by {encapsulation.upper()}")
     elif "vxlan" in point.data:
-        vni = point.part("vxlan").whole("vni-id", None)
-        if not 1 <= vni <= HIGHEST_VNI:
-            point.refuse("vni-id", f"{vni} is outside 1 to {HIGHEST_VNI}")
-        network.vnis.add(vni)
+        try:
+            network.vnis.add(_vni.take(point.part("vxlan").whole("vni-id", None)))
+        except ValueError as error:
+            point.refuse("vni-id", str(error))
     elif "outer-tag" in point.data:
         tag = point.data["outer-tag"]
         try:
@@ -226,30 +226,16 @@ def _unfit(network: _Network) -> str:
 
 def _in_circle(networks: Mapping[str, _Network]) -> None:
     """Refuses networks that support each other in a circle: none of them would rest on anything."""
-    done: set[str] = set()
-    for start in networks:
-        way: list[str] = []
-        on_way: set[str] = set()
-        stack: list[Iterator[str]] = [iter((start,))]
-        while stack:
-            id = next(stack[-1], None)
-            if id is None:
-                stack.pop()
-                if way:
-                    left = way.pop()
-                    on_way.discard(left)
-                    done.add(left)
-            elif id in on_way:
-                circle = [*way[way.index(id) :], id]
-                shown = " → ".join(
-                    f"“{one[:40]}”" for one in (circle if len(circle) < 6 else [*circle[:4], circle[-1]])
-                )
-                message = f"rests on itself: {shown}"
-                raise PlanError([Problem(message, place=networks[id].place, field="supporting-network")])
-            elif id in networks and id not in done:
-                way.append(id)
-                on_way.add(id)
-                stack.append(iter(networks[id].supports))
+    try:
+        TopologicalSorter({id: network.supports for id, network in networks.items()}).prepare()
+    except CycleError as error:
+        # Told from the one on that the document has first, each before what it rests on.
+        around = error.args[1][:0:-1]
+        first = around.index(next(id for id in networks if id in around))
+        circle = [*around[first:], *around[: first + 1]]
+        shown = " → ".join(f"“{one[:40]}”" for one in (circle if len(circle) < 6 else [*circle[:4], circle[-1]]))
+        place = networks[circle[0]].place
+        raise PlanError([Problem(f"rests on itself: {shown}", place=place, field="supporting-network")]) from None
 
 
 def _subnets(networks: Mapping[str, _Network], told: dict[str, int]) -> dict[str, list[str]]:

@@ -80,25 +80,13 @@ class Spec:
         return vids.check_vid(value, 0 if self.untagged else vids.LOWEST)
 
     def _take_vids(self, value: Any) -> str:
-        if not isinstance(value, str):
-            raise ValueError(f"VIDs are written as text such as “110, 200-219”, not {_shape(value)}")
-        if len(value) > 20_000:
-            raise ValueError("the list of VIDs is over 20,000 characters long")
-        return vids.canonical(value, self.untagged)
+        return vids.canonical(_written(value, "VIDs", "110, 200-219"), self.untagged)
 
     def _take_processors(self, value: Any) -> str:
-        if not isinstance(value, str):
-            raise ValueError(f"processors are written as text such as “2-5, 18”, not {_shape(value)}")
-        if len(value) > 20_000:
-            raise ValueError("the list of processors is over 20,000 characters long")
-        return cores.write(cores.processors(value))
+        return cores.write(cores.processors(_written(value, "processors", "2-5, 18")))
 
     def _take_cores(self, value: Any) -> str:
-        if not isinstance(value, str):
-            raise ValueError(f"cores are written as text such as “0+16, 1+17”, not {_shape(value)}")
-        if len(value) > 20_000:
-            raise ValueError("the list of cores is over 20,000 characters long")
-        return cores.write_cores(cores.cores(value))
+        return cores.write_cores(cores.cores(_written(value, "cores", "0+16, 1+17")))
 
     def _take_ref(self, value: Any) -> str:
         if not is_id(value):
@@ -313,6 +301,15 @@ def _each(value: Any, take: Any, most: int = MOST_LISTED) -> tuple[str, ...]:
             raise ValueError(f"the list holds {_shape(item)} where text is needed")
         taken.append(take(item.strip()))
     return tuple(dict.fromkeys(taken))
+
+
+def _written(value: Any, what: str, example: str) -> str:
+    """A list that is written as one text."""
+    if not isinstance(value, str):
+        raise ValueError(f"{what} are written as text such as “{example}”, not {_shape(value)}")
+    if len(value) > 20_000:
+        raise ValueError(f"the list of {what} is over 20,000 characters long")
+    return value
 
 
 def _shape(value: Any) -> str:

@@ -1006,14 +1006,11 @@ UNSEEN = frozenset(
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
 free, what must hold, who defines segments, which processors there are, and what speaks of packets alone."""
 
-QUEUES = ("numa", "most_queues", "queues", "cores")
-"""The fields of a NIC that say which processors serve its receive queues, and which could."""
-
 BESIDE = {
     "segment": ("lease_servers", "ranges", "source", "origin"),
     "host": ("routes", "boots"),
     "bmc": ("vid", "belongs", "addresses"),
-    "nic": QUEUES,
+    "nic": ("numa", "most_queues", "queues", "cores"),
     "guest": ("routes",),
     "cable": ("label", "places"),
     **dict.fromkeys(PLACES, ("addressing", "addressing6")),  # which a frame doesn't show

@@ -12,7 +12,7 @@ from fractions import Fraction
 from typing import Any
 
 from aptwire.plan import cores
-from aptwire.plan.edits import Edit, Operation, Patch
+from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import Nic, NumaNode, Uplink
 from aptwire.plan.names import natural
 from aptwire.plan.plan import Plan
@@ -59,7 +59,7 @@ def lay_out(plan: Plan, host: str) -> Laid:
     by_node: dict[int, list[Nic]] = {}
     for nic in sorted(plan.where("nic", "host", host), key=lambda n: natural(n.name)):
         number = nic.numa if nic.numa is not None or len(nodes) != 1 else next(iter(nodes))
-        reason = _unfit(plan, nic, number, nodes)
+        reason = _unfit(nic, number, nodes)
         if reason or number is None:
             left[nic.id] = reason
         else:
@@ -85,7 +85,7 @@ def lay_out(plan: Plan, host: str) -> Laid:
     return Laid(host, serves, left, frozenset(crowded))
 
 
-def _unfit(plan: Plan, nic: Nic, number: int | None, nodes: Mapping[int, NumaNode]) -> str:
+def _unfit(nic: Nic, number: int | None, nodes: Mapping[int, NumaNode]) -> str:
     """Why no cores are given to a NIC: a key of REASONS; empty where they are."""
     if nic.uplink is None:
         return IDLE
@@ -177,25 +177,26 @@ def told(plan: Plan, host: str) -> dict[str, Any]:
             }
             for nic in nics
         ],
-        "changes": len(settings(plan, [host])),
+        "changes": len(list(changes_to(plan, laid))),
     }
 
 
 def settings(plan: Plan, hosts: Iterable[str]) -> Edit:
-    """The edit that sets the NICs of some hosts (ids) as their queue plans say; those that get none are left as they are, but for a NIC for which one core is enough."""
-    made: list[Operation] = []
-    for host in hosts:
-        laid = lay_out(plan, host)
-        for id in (*laid.serves, *(id for id, why in laid.left.items() if why == SLOW)):
-            nic = plan.get("nic", id)
-            own = laid.serves.get(id, ())
-            wanted = {"queues": len(own) or None, "cores": cores.write(own) or None}
-            if not own and (nic.cores is None or len(cores.processors(nic.cores)) < 2):
-                continue
-            changes = {name: value for name, value in wanted.items() if getattr(nic, name) != value}
-            if changes:
-                made.append(Patch("nic", id, changes))
-    return tuple(made)
+    """The edit that sets the NICs of some hosts (ids) as their queue plans say."""
+    return tuple(change for host in hosts for change in changes_to(plan, lay_out(plan, host)))
+
+
+def changes_to(plan: Plan, laid: Laid) -> Iterator[Patch]:
+    """What has to change for a host's NICs to be as laid out; those that get no cores are left as they are, but for a NIC for which one core is enough."""
+    for id in (*laid.serves, *(id for id, why in laid.left.items() if why == SLOW)):
+        nic = plan.get("nic", id)
+        own = laid.serves.get(id, ())
+        if not own and (nic.cores is None or len(cores.processors(nic.cores)) < 2):
+            continue
+        wanted = {"queues": len(own) or None, "cores": cores.write(own) or None}
+        changes = {name: value for name, value in wanted.items() if getattr(nic, name) != value}
+        if changes:
+            yield Patch("nic", id, changes)
 
 
 def script(plan: Plan, host: str) -> str:

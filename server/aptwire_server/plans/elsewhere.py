@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import datetime
 import json
 import uuid
+from collections import Counter
 from dataclasses import replace
 
-from aptwire.formats.elsewhere import new_source, taken
+from aptwire.formats.elsewhere import moment, new_source, taken
 from aptwire.formats.topology import read_topology
 from aptwire.formats.topology_of import topology_of
 from aptwire.plan.kinds import Source
@@ -23,14 +23,13 @@ from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.commits import commit
 from aptwire_server.plans.engine import engine_of
 from aptwire_server.plans.fetching import YANG_JSON, fetch
-from aptwire_server.plans.gate import Form, bad, text_of
+from aptwire_server.plans.gate import Form, bad, base_and_take, text_of
 from aptwire_server.plans.listing import REFUSED
-from aptwire_server.plans.schemas import ANY, TEXT, choice, ref
-from aptwire_server.plans.views import CONFLICT, committed, file_name, looked_at, previewed
+from aptwire_server.plans.schemas import ANY, BINARY, TEXT, choice, ref
+from aptwire_server.plans.views import CONFLICT, committed, file_name, looked_at, previewed, saved
 
 LISTED = 2_000
 """As many networks are told of in one answer."""
-BINARY = {"type": "string", "format": "binary"}
 
 
 @extend_schema(
@@ -67,19 +66,13 @@ def topology(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     if request.method == "GET":
         row = plan_for(request, plan_id)
         document, _ = topology_of(looked_at(request, row).plan)
-        response = HttpResponse(document, content_type=YANG_JSON)
-        response["Content-Disposition"] = f'attachment; filename="{file_name(row.name)}-topology.json"'
-        return response
+        return saved(HttpResponse(document, content_type=YANG_JSON), f"{file_name(row.name)}-topology.json")
     return _take(request, plan_id)
 
 
 def _take(request: Request, plan_id: uuid.UUID) -> Response:
     row = plan_for(request, plan_id)
-    base, taking = text_of(request, "base"), text_of(request, "take")
-    if not (base.isascii() and base.isdigit() and len(base) < 10):
-        raise bad("a revision is needed", "base")
-    if taking not in ("yes", "no"):
-        raise bad("yes or no is needed", "take")
+    base, taking = base_and_take(request)
     picked = _picked(text_of(request, "picked"))
     engine = engine_of(row)
     source = _source(request, engine.plan)
@@ -93,8 +86,8 @@ def _take(request: Request, plan_id: uuid.UUID) -> Response:
     reading = taken(engine.plan, source, read_topology(data, place), picked)
     message = f"{source.name} read: {_counted([fate.becomes for fate in reading.fates])}"
     made = None
-    if taking == "yes" and reading.edit:
-        made = committed(commit(plan_id, request.user, reading.edit, int(base), message), request).data
+    if taking and reading.edit:
+        made = committed(commit(plan_id, request.user, reading.edit, base, message), request).data
     said = reading.to_json()
     return Response(
         {
@@ -110,8 +103,7 @@ def _take(request: Request, plan_id: uuid.UUID) -> Response:
 
 def _source(request: Request, plan: Plan) -> Source:
     """The source as it is after this reading."""
-    id, now = text_of(request, "source"), datetime.datetime.now(datetime.UTC)
-    read = now.isoformat(timespec="seconds").replace("+00:00", "Z")
+    id, read = text_of(request, "source"), moment()
     if not id:
         takes = text_of(request, "takes") or "all"
         return new_source(plan, text_of(request, "name"), text_of(request, "address"), takes, read)
@@ -134,5 +126,4 @@ def _picked(text: str) -> list[str] | None:
 
 
 def _counted(becomes: list[str]) -> str:
-    counts = {word: becomes.count(word) for word in dict.fromkeys(becomes)}
-    return ", ".join(f"{n} {word}" for word, n in counts.items()) or "no networks"
+    return ", ".join(f"{n} {word}" for word, n in Counter(becomes).items()) or "no networks"

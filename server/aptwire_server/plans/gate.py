@@ -107,6 +107,16 @@ def text_of(request: Request, name: str) -> str:
     return next(iter(texts_of(request, name)), "")
 
 
+def base_and_take(request: Request) -> tuple[int, bool]:
+    """Of a form that may be taken: the revision that it was made from, and whether it is to be."""
+    base, take = text_of(request, "base"), text_of(request, "take")
+    if not (base.isascii() and base.isdigit() and len(base) < 10):
+        raise bad("a revision is needed", "base")
+    if take not in ("yes", "no"):
+        raise bad("yes or no is needed", "take")
+    return int(base), take == "yes"
+
+
 def texts_of(request: Request, name: str) -> list[str]:
     """The values of a form's field; PlanError where one of them is a file, and where no form came."""
     if not isinstance(request.data, QueryDict):

@@ -25,12 +25,11 @@ from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.gate import asked, bad
 from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.models import BenchRun, PlanRow
-from aptwire_server.plans.views import asked_end, asked_record, file_name, looked_at
+from aptwire_server.plans.schemas import ANY, BINARY
+from aptwire_server.plans.views import asked_end, asked_record, file_name, looked_at, saved
 
 CAPTURE = "application/x-pcapng"
 WORKBOOK = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
-BINARY = {"type": "string", "format": "binary"}
-ANY = {"type": "object", "additionalProperties": True}
 
 
 @extend_schema(
@@ -55,7 +54,7 @@ def sheet(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
         response = HttpResponse(to_csv(joined(sheets)), content_type="text/csv; charset=utf-8")
     else:
         response = HttpResponse(to_xlsx(sheets or [joined(sheets)]), content_type=WORKBOOK)
-    return _saved(response, f"{file_name(row.name)}-{which}.{form}")
+    return saved(response, f"{file_name(row.name)}-{which}.{form}")
 
 
 @extend_schema(responses={(200, "text/html"): BINARY, **REFUSED}, operation_id="get_report")
@@ -65,7 +64,7 @@ def report(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     row = plan_for(request, plan_id)
     judgement = looked_at(request, row).judgement()
     response = StreamingHttpResponse(handover(judgement, timezone.localdate()), content_type="text/html; charset=utf-8")
-    return _saved(response, f"{file_name(row.name)}-report.html")
+    return saved(response, f"{file_name(row.name)}-report.html")
 
 
 @extend_schema(
@@ -86,7 +85,7 @@ def validated(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
         response: HttpResponseBase = HttpResponse(json.dumps(made, ensure_ascii=False), content_type="application/json")
     else:
         response = StreamingHttpResponse(validation_html(judgement, made), content_type="text/html; charset=utf-8")
-    return _saved(response, f"{file_name(row.name)}-validation.{form}")
+    return saved(response, f"{file_name(row.name)}-validation.{form}")
 
 
 def _proved(row: PlanRow) -> list[str]:
@@ -118,7 +117,7 @@ def ping_frames(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     a, b = (asked_end(judgement.plan, asked(request, name), name) for name in ("a", "b"))
     packet = read_packet(asked(request, "on"))
     response = HttpResponse(capture(judgement.plan, ping(judgement, a, b, packet=packet), packet), content_type=CAPTURE)
-    return _saved(response, f"{file_name(row.name)}-ping.pcapng")
+    return saved(response, f"{file_name(row.name)}-ping.pcapng")
 
 
 @extend_schema(
@@ -134,7 +133,7 @@ def strand_drawing(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     segment = asked_record(request, judgement.plan, "segment")
     drawing = strand_svg(judgement.plan, alone(judgement, segment), f"{segment.name} alone")
     response = HttpResponse(drawing, content_type="image/svg+xml; charset=utf-8")
-    return _saved(response, f"{file_name(row.name)}-{file_name(segment.name)}.svg")
+    return saved(response, f"{file_name(row.name)}-{file_name(segment.name)}.svg")
 
 
 @extend_schema(
@@ -160,9 +159,4 @@ def decks_drawing(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     if len(chosen) > MOST_HOSTS:
         raise bad(f"{len(chosen)} hosts are too many for a drawing; {MOST_HOSTS} are the most", "host")
     response = HttpResponse(decks_svg(judgement, chosen, row.name), content_type="image/svg+xml; charset=utf-8")
-    return _saved(response, f"{file_name(row.name)}-decks.svg")
-
-
-def _saved(response: HttpResponseBase, name: str) -> HttpResponseBase:
-    response["Content-Disposition"] = f'attachment; filename="{name}"'
-    return response
+    return saved(response, f"{file_name(row.name)}-decks.svg")

@@ -8,7 +8,7 @@ import zipfile
 
 from aptwire.plan import cores
 from aptwire.plan.plan import Plan
-from aptwire.stress.queues import lay_out, script, settings, told
+from aptwire.stress.queues import changes_to, lay_out, script, told
 from django.http import HttpResponse, HttpResponseBase
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.decorators import api_view
@@ -18,11 +18,10 @@ from rest_framework.response import Response
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.gate import asked, bad
 from aptwire_server.plans.listing import REFUSED
-from aptwire_server.plans.schemas import many, ref
-from aptwire_server.plans.views import asked_record, file_name, looked_at
+from aptwire_server.plans.schemas import BINARY, many, ref
+from aptwire_server.plans.views import asked_record, file_name, looked_at, saved
 
 SCRIPT, ARCHIVE = "text/x-shellscript", "application/zip"
-BINARY = {"type": "string", "format": "binary"}
 
 
 @extend_schema(responses={200: many(ref("QueueHost")), **REFUSED}, operation_id="list_queues")
@@ -57,9 +56,7 @@ def queue_scripts(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     plan = looked_at(request, row).plan
     if asked(request, "host"):
         host = asked_record(request, plan, "host")
-        response = HttpResponse(script(plan, host.id), content_type=SCRIPT)
-        response["Content-Disposition"] = f'attachment; filename="{file_name(host.name)}-queues.sh"'
-        return response
+        return saved(HttpResponse(script(plan, host.id), content_type=SCRIPT), f"{file_name(host.name)}-queues.sh")
     hosts = _known(plan)
     if not hosts:
         raise bad("the plan says of no host which processors it has", "host")
@@ -67,9 +64,7 @@ def queue_scripts(request: Request, plan_id: uuid.UUID) -> HttpResponseBase:
     with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as archive:
         for n, host in enumerate(hosts, 1):
             archive.writestr(f"{n:04}-{file_name(plan.get('host', host).name)}.sh", script(plan, host))
-    response = HttpResponse(made.getvalue(), content_type=ARCHIVE)
-    response["Content-Disposition"] = f'attachment; filename="{file_name(row.name)}-queues.zip"'
-    return response
+    return saved(HttpResponse(made.getvalue(), content_type=ARCHIVE), f"{file_name(row.name)}-queues.zip")
 
 
 def _known(plan: Plan) -> list[str]:
@@ -78,13 +73,13 @@ def _known(plan: Plan) -> list[str]:
 
 
 def _counted(plan: Plan, host: str) -> dict[str, object]:
-    nodes = plan.where("numa_node", "host", host)
+    nodes, laid = plan.where("numa_node", "host", host), lay_out(plan, host)
     return {
         "host": host,
         "name": plan.get("host", host).name,
         "nodes": len(nodes),
         "cores": sum(len(cores.cores(node.cores)) for node in nodes),
         "nics": len(plan.where("nic", "host", host)),
-        "served": len(lay_out(plan, host).serves),
-        "changes": len(settings(plan, [host])),
+        "served": len(laid.serves),
+        "changes": len(list(changes_to(plan, laid))),
     }

@@ -20,6 +20,7 @@ TEXT: Schema = {"type": "string"}
 NUMBER: Schema = {"type": "integer"}
 FLAG: Schema = {"type": "boolean"}
 ANY: Schema = {"type": "object", "additionalProperties": True}
+BINARY: Schema = {"type": "string", "format": "binary"}
 
 
 SAID = ("tag", "belongs", "lands_vid", "lands", "verdict", "state", "got", "got_from")

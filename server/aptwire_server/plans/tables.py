@@ -32,8 +32,12 @@ def load_plan(row: PlanRow) -> Plan:
 
 def _cells(row: PlanRow, kind: str) -> list[tuple[Any, ...]]:
     """Every row of a kind: its key, its id, then the columns of each field in order."""
-    columns = [f"{c}_id" if to else c for name, spec in SPECS[kind].items() for c, to in columns_of(name, spec).items()]
-    return list(ROWS[kind].objects.filter(plan=row).values_list("key", "rid", *columns))
+    return list(ROWS[kind].objects.filter(plan=row).values_list("key", "rid", *_columns(kind)))
+
+
+def _columns(kind: str) -> list[str]:
+    """The columns of a kind's fields, in their order."""
+    return [f"{c}_id" if to else c for name, spec in SPECS[kind].items() for c, to in columns_of(name, spec).items()]
 
 
 def _records(
@@ -108,8 +112,7 @@ def _copy(
     cursor: Any, table: str, plan: Plan, kind: str, records: Iterable[Record], of: uuid.UUID, keys: _Keys
 ) -> list[str]:
     """Copy records into a table; the names of its columns."""
-    columns = [f"{c}_id" if to else c for name, spec in SPECS[kind].items() for c, to in columns_of(name, spec).items()]
-    names = list(map(connection.ops.quote_name, ["key", "plan_id", "rid", *columns]))
+    names = list(map(connection.ops.quote_name, ["key", "plan_id", "rid", *_columns(kind)]))
     with cursor.copy(f"COPY {table} ({', '.join(names)}) FROM STDIN") as copy:
         for cells in _lines(plan, kind, records, of, keys):
             copy.write_row(cells)

@@ -18,7 +18,7 @@ from rest_framework.response import Response
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.commits import commit
 from aptwire_server.plans.engine import engine_of
-from aptwire_server.plans.gate import Form, bad, text_of
+from aptwire_server.plans.gate import Form, bad, base_and_take, text_of
 from aptwire_server.plans.models import SheetColumns
 from aptwire_server.plans.schemas import TEXT, choice, ref
 from aptwire_server.plans.views import CONFLICT, committed, previewed
@@ -55,13 +55,10 @@ def sheets(request: Request, plan_id: uuid.UUID) -> Response:
     file = request.FILES.get("file")
     if file is None:
         raise bad("a sheet is needed", "file")
-    sort, base, taking = text_of(request, "of"), text_of(request, "base"), text_of(request, "take")
+    sort = text_of(request, "of")
     if sort not in SORTS:
         raise bad(f"one of {', '.join(SORTS)} is needed", "of")
-    if not (base.isascii() and base.isdigit() and len(base) < 10):
-        raise bad("a revision is needed", "base")
-    if taking not in ("yes", "no"):
-        raise bad("yes or no is needed", "take")
+    base, taking = base_and_take(request)
     name = (file.name or "sheet")[:80]
     table = read_table(file.read(), name)
     said = _said(request, sort, table)
@@ -74,10 +71,10 @@ def sheets(request: Request, plan_id: uuid.UUID) -> Response:
         except PlanError as error:
             problems = list(error.problems)
     message = f"Sheet {name}: {told(edit)}"
-    if taking == "no" or problems or not edit:
+    if not taking or problems or not edit:
         preview = previewed(engine, edit) if edit else None
         return Response(_told(sort, table, at, problems, message, preview=preview))
-    made = commit(plan_id, request.user, edit, int(base), message)
+    made = commit(plan_id, request.user, edit, base, message)
     held = {name: table.head[at[name]] if name in at else "" for name in SORTS[sort].columns}
     SheetColumns.objects.update_or_create(user=request.user, of=sort, defaults={"columns": held})
     return Response(_told(sort, table, at, [], message, taken=committed(made, request).data))

@@ -24,7 +24,7 @@ from aptwire.plan.kinds import KINDS
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.report import brief
-from django.http import HttpResponse
+from django.http import HttpResponse, HttpResponseBase
 from django.utils.cache import patch_vary_headers
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.decorators import api_view
@@ -163,6 +163,12 @@ def _one_of_many(
 def file_name(name: str) -> str:
     """A plan's name as that of a file."""
     return "".join(c if c.isascii() and c.isalnum() else "-" for c in name).strip("-") or "plan"
+
+
+def saved(response: HttpResponseBase, name: str) -> HttpResponseBase:
+    """An answer that a browser saves as a file of this name."""
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
+    return response
 
 
 def committed(made: Committed, request: Request) -> Response:

@@ -1,7 +1,7 @@
 import type { Kind, RecordOf } from "../api/client";
 import { SPECS } from "../api/kinds";
 import { tagText } from "../model/ports";
-import { compareNames, type Book } from "../model/records";
+import { compareNames, DEFINED, type Book } from "../model/records";
 import { portName, sameSite, standingAt } from "./edits";
 
 export type Draft = Record<string, unknown>;
@@ -262,29 +262,27 @@ type Fields = { [K in Kind]: (book: Book, record?: RecordOf<K>) => FieldSpec<key
  * be missing.
  */
 const FIELDS: Fields = {
-  segment: (_, segment) => [
+  segment: (_, segment) => {
+    const fields: FieldSpec<keyof RecordOf<"segment"> & string>[] = [
+      text("name", "Name"),
+      text("role", "Role", { hint: "management, storage, production" }),
+      vid("vid", "VID", "untagged", { when: (d) => !d.vni }),
+      list("subnets", "Subnets", "10.65.10.0/24"),
+      list("gateways", "Gateways", "10.65.10.1"),
+      list("lease_servers", "Lease servers", "10.65.10.2", { more: true }),
+      list("ranges", "Ranges", "static 10.65.10.10-10.65.10.99", { parted: ",", more: true }),
+      mtu,
+      number("vni", "VNI (overlay)", "none", { more: true, when: (d) => !d.vid }),
+      choice(
+        "encapsulation",
+        "Encapsulation",
+        { vxlan: "VXLAN", geneve: "Geneve" },
+        { more: true, when: (d) => Boolean(d.vni) },
+      ),
+    ];
     // What a source says is that system's to change.
-    ...(segment?.source ? [] : [text("name", "Name")]),
-    text("role", "Role", { hint: "management, storage, production" }),
-    ...(segment?.source
-      ? []
-      : [vid("vid", "VID", "untagged", { when: (d: Draft) => !d.vni }), list("subnets", "Subnets", "10.65.10.0/24")]),
-    list("gateways", "Gateways", "10.65.10.1"),
-    list("lease_servers", "Lease servers", "10.65.10.2", { more: true }),
-    list("ranges", "Ranges", "static 10.65.10.10-10.65.10.99", { parted: ",", more: true }),
-    mtu,
-    ...(segment?.source
-      ? []
-      : [
-          number("vni", "VNI (overlay)", "none", { more: true, when: (d: Draft) => !d.vid }),
-          choice(
-            "encapsulation",
-            "Encapsulation",
-            { vxlan: "VXLAN", geneve: "Geneve" },
-            { more: true, when: (d: Draft) => Boolean(d.vni) },
-          ),
-        ]),
-  ],
+    return segment?.source ? fields.filter(({ name }) => !DEFINED.includes(name)) : fields;
+  },
   source: () => [
     text("name", "Name"),
     text("address", "Address", { hint: "https://…/restconf/data/ietf-network:networks" }),

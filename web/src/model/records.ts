@@ -112,6 +112,9 @@ export const segmentWith = (
 export const sourceOf = (book: Pick<Book, "get">, segment: RecordOf<"segment"> | undefined): string =>
   (segment?.source && book.get("source", segment.source)?.name) || "";
 
+/** The fields of a segment that its source says, where it has one. */
+export const DEFINED: readonly string[] = ["name", "vid", "vni", "subnets", "encapsulation"];
+
 /** A segment's number as people say it: its VID, its VNI, or that it has none. */
 export const segmentTag = (segment: Pick<RecordOf<"segment">, "vid" | "vni"> | undefined): string =>
   String(segment?.vid ?? (segment?.vni ? `VNI ${segment.vni}` : "untagged"));
@@ -163,14 +166,20 @@ export const frameEnd = ({ key }: { key: string }, tag: string | undefined): str
   tag && tag !== "untagged" ? `${key}|${tag}` : key;
 
 /** VIDs as people write them: 110, 200-219. */
-export function writtenVids(vids: readonly number[]): string {
+export const writtenVids = (vids: readonly number[]): string =>
+  runsOf(vids)
+    .map(([a, b]) => (a === b ? a : `${a}-${b}`))
+    .join(", ");
+
+/** Numbers as runs of such that follow each other: the first and the last of each. */
+export function runsOf(numbers: readonly number[]): [number, number][] {
   const runs: [number, number][] = [];
-  for (const vid of [...new Set(vids)].sort((a, b) => a - b)) {
+  for (const n of [...new Set(numbers)].sort((a, b) => a - b)) {
     const last = runs.at(-1);
-    if (last && last[1] === vid - 1) last[1] = vid;
-    else runs.push([vid, vid]);
+    if (last && last[1] === n - 1) last[1] = n;
+    else runs.push([n, n]);
   }
-  return runs.map(([a, b]) => (a === b ? a : `${a}-${b}`)).join(", ");
+  return runs;
 }
 
 /** The VIDs of a list such as "110, 200-219"; an unreadable part is left out. */

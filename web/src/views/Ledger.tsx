@@ -10,7 +10,7 @@ import { cellOf, freeSubnet, freeVid, holders, marksOf } from "../ledger/marks";
 import { Ribbon } from "../ledger/Ribbon";
 import { TakeSheet } from "../ledger/TakeSheet";
 import { FRESH, shownText, useTyped } from "../ledger/useTyped";
-import { compareNames, sourceOf } from "../model/records";
+import { compareNames, DEFINED, sourceOf } from "../model/records";
 import { MARKS } from "../model/verdicts";
 import { SheetGrid, type CellMark, type SheetColumn, type SheetRow } from "../parts/SheetGrid";
 
@@ -30,9 +30,6 @@ const COLUMNS: readonly SheetColumn[] = [
   { id: "owner", name: "Owner", size: 110 },
   { id: "encapsulation", name: "Overlay", size: 70 },
 ];
-
-/** What a source says of its segments. */
-const DEFINED: readonly string[] = ["name", "vid", "vni", "subnets", "encapsulation"];
 
 /** The segment sheet: worked like one, with the VIDs and the address space beside it. */
 export function Ledger() {

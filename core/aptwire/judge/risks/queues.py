@@ -38,10 +38,11 @@ class QueueRisks(RiskSearch):
     def _badly_served(self, host: str, nics: Sequence[Nic], nodes: Sequence[NumaNode]) -> Iterator[Risk]:
         served = {nic: cores.processors(nic.cores) for nic in sorted(nics, key=lambda n: natural(n.name)) if nic.cores}
         yield from self._served_together(host, served)
-        where = {thread: node for node in nodes for core in cores.cores(node.cores) for thread in core}
+        there = [(node, core) for node in nodes for core in cores.cores(node.cores)]
+        where = {thread: node for node, core in there for thread in core}
         off = {processor for node in nodes for processor in cores.processors(node.offline or "")}
-        first = min((core for node in nodes for core in cores.cores(node.cores)), default=())
-        second = {thread for node in nodes for core in cores.cores(node.cores) for thread in core[1:]}
+        first = min((core for _, core in there), default=())
+        second = {thread for _, core in there for thread in core[1:]}
         for nic, own in served.items():
             name = called(self.plan, nic)
             lost = own & off or (own - where.keys() if nodes else frozenset[int]())
@@ -77,14 +78,10 @@ class QueueRisks(RiskSearch):
     def _served_together(self, host: str, served: dict[Nic, frozenset[int]]) -> Iterator[Risk]:
         """NICs on one core, unless any flow may come in on any of them."""
         teamed = [nic for nic in served if nic.uplink is not None]
-        beside = {frozenset(claim.nics) for claim in claimed(self.plan, teamed)}
-        group = {nic: at for at, nics in enumerate(beside) for nic in nics}
+        beside = {nic: claim for claim in claimed(self.plan, teamed) for nic in claim.nics}
         for n, one in enumerate(teamed):
-            others = [
-                two
-                for two in teamed[n + 1 :]
-                if served[one] & served[two] and group.get(one.id, -1) != group.get(two.id, -2)
-            ]
+            apart = (two for two in teamed[n + 1 :] if beside[one.id] is not beside[two.id])
+            others = [two for two in apart if served[one] & served[two]]
             if others:
                 shared = served[one] & frozenset().union(*(served[two] for two in others))
                 names = some([two.name for two in others])
