@@ -720,6 +720,37 @@ def processors() -> None:
     change("nic", "fulmar/nic2", cores="6-9", queues=4)
 
 
+def flows() -> None:
+    """What is sent: storage to the array and migrations by all hosts, ticketing and berth plans to whoever asks, the tides of years from one guest
+    to another, and what the cameras record, as somebody measured it."""
+    put(
+        "flow",
+        "flow-storage",
+        name="storage",
+        service="storage",
+        towards="one",
+        to="quay-array/storage",
+        sends=1_500,
+        gets=3_000,
+    )
+    put("flow", "flow-migration", name="migration", service="migration", towards="others", sends=9_000, burst=True)
+    put("flow", "flow-ticketing", name="ticketing", of=SEG["ticketing"], sends=900, gets=300, packet=900)
+    put("flow", "flow-plans", name="berth plans", of="adapter-berth-planner", sends=900, gets=120)
+    archive = {"of": "adapter-tide-gauge-ingest", "towards": "one", "to": "adapter-tide-gauge-view", "sends": 5_200}
+    put("flow", "flow-archive", name="tide archive", **archive)
+    put(
+        "flow",
+        "flow-cameras",
+        name="berth cameras, measured",
+        of="berth-recorder/cameras",
+        towards="one",
+        to="adapter-cctv-archive-harbour",
+        sends=640,
+        packet=1_338,
+        read="2026-11-25T14:10:00Z",
+    )
+
+
 HARBOUR = "http://127.0.0.1:8138/restconf/data/ietf-network:networks"
 
 
@@ -849,7 +880,19 @@ def with_pattern(plan: Plan) -> Plan:
 def brackwater() -> Plan:
     """The demo plan, checked."""
     RECORDS.clear()
-    for make in (segments, fabric, hosts, guests, whole_wiring, other_teams, within_hosts, elsewhere, processors, said):
+    for make in (
+        segments,
+        fabric,
+        hosts,
+        guests,
+        whole_wiring,
+        other_teams,
+        within_hosts,
+        elsewhere,
+        processors,
+        flows,
+        said,
+    ):
         make()
     plan = Plan("Brackwater Ferries", RECORDS)
     problems = check_plan(plan)

@@ -51,6 +51,7 @@ from aptwire.stamping.stamp import stamp  # noqa: E402
 
 from measure.elsewhere import queue_plans, topologies  # noqa: E402
 from measure.fleet import fleet, with_adverts, with_leases, with_routers  # noqa: E402
+from measure.loads import loads  # noqa: E402
 from measure.plain import homeless  # noqa: E402
 from measure.timing import all_times, timed  # noqa: E402
 from ops.parts import Part  # noqa: E402
@@ -103,6 +104,7 @@ def engine(large: bool) -> None:
     where_to(thousand)
     topologies(thousand)
     queue_plans(thousand)
+    loads(thousand)
     routed = with_routers(thousand)
     rules(routed)
     meet(routed)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from typing import Any
 
 from aptwire.plan.plan import Plan
@@ -118,9 +119,9 @@ def _let_in(made: Small, dice: random.Random) -> None:
         made.put("inward_translation", f"in-{record['id']}", at=record["id"], to=to, **said)
 
 
-def leasing_plan(seed: int, faults: bool | None = None) -> Plan:
+def leasing_plan(seed: int, faults: bool | None = None, six: bool = False) -> Plan:
     """Such a plan with guests that ask for leases, one to three who lease, and relays at routers; and what goes wrong with those: guards that drop answers,
-    pools that are empty, other gateways, relays to the wrong address, servers that are off."""
+    pools that are empty, other gateways, relays to the wrong address, servers that are off; `six`: of IPv6, which routers advertise as on link, or don't."""
     dice = random.Random(seed + 7)
     made = _routed(seed, faults=dice.random() < 0.5 if faults is None else faults)
     asking = [
@@ -158,7 +159,47 @@ def leasing_plan(seed: int, faults: bool | None = None) -> Plan:
             to = dice.choice(held).partition("/")[0] if dice.random() < 0.9 else "10.64.10.77"
             made.put("lease_relay", f"relay-{record['id']}", at=record["id"], to=[to])
     assert asking
+    if six:
+        _in_six(made, dice)
     return made.plan()
+
+
+def _six(text: str) -> str:
+    """The address, subnet or range of IPv6 in the place of one of IPv4."""
+    found = re.sub(r"10\.64\.(\d+)\.(\d+)", r"2001:db8:\1::\2", text)
+    return re.sub(r"/\d+$", "/64", found.replace("::0/", "::/"))
+
+
+def _in_six(made: Small, dice: random.Random) -> None:
+    """What is leased and relayed is of IPv6, beside whatever there is of IPv4, and some who forward advertise what is on link."""
+    for kind, fields in (("segment", ("subnets", "gateways", "lease_servers")), ("route", ("to",))):
+        for record in made.kinds.get(kind, []):
+            for field in fields:
+                own = [text for text in record.get(field, []) if "/" not in text or text.endswith(".0/24")]
+                record[field] = [*record.get(field, []), *map(_six, own)]
+    for route in [*made.kinds.get("route", [])]:
+        made.kinds["route"].append({**route, "id": f"{route['id']}-six", "via": _six(route["via"])})
+    for of in made.kinds.get("route", []):
+        of["to"] = [to for to in of["to"] if (":" in to) == (":" in of["via"])]
+    made.kinds["route"] = [route for route in made.kinds.get("route", []) if route["to"]]
+    for record in _bearing(made):
+        record["addresses"] = [*record.get("addresses", []), *map(_six, record.get("addresses", []))]  # type: ignore[misc]
+        if record.pop("addressing", None) == "lease":
+            record["addressing6"] = "lease"
+        if (record.get("station") or record.get("addresses")) and dice.random() < 0.6:
+            vid = int(str(record.get("belongs") or "s10")[1:])
+            net = f"2001:db8:{vid if dice.random() < 0.9 else 10}::/64"
+            said = dice.choice([{"on_link": [net]}, {"on_link": [net]}, {"prefixes": [net]}, {}])
+            made.put(
+                "advertisement", f"said-{record['id']}", at=record["id"], router=not said or dice.random() < 0.8, **said
+            )
+            if "station" not in record:
+                record["advertise_routes"] = dice.random() < 0.9
+    for scope in made.kinds.get("lease_scope", []):
+        scope.update(gateways=[], subnet=_six(scope["subnet"]))
+        scope.update({field: list(map(_six, scope[field])) for field in ("pool", "kept")})
+    for relay in made.kinds.get("lease_relay", []):
+        relay["to"] = [*map(_six, relay["to"])] if dice.random() < 0.7 else [*relay["to"], *map(_six, relay["to"])]
 
 
 def advertising_plan(seed: int) -> Plan:

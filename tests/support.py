@@ -453,6 +453,33 @@ def pair(allowed_a: str = "10, 20", allowed_b: str = "10, 20") -> Small:
     return made
 
 
+def consolidated(mode: str = "hashed", spare: bool = False, **storage: Any) -> Small:
+    """Two hosts with management, migration and storage on two cables each of 10 Gbit/s, `spare` with a NIC left; an array; storage and migration as flows."""
+    made = Small()
+    for vid, role in ((20, "migration"), (30, "storage")):
+        made.segment(vid, role=role, subnets=[f"10.64.{vid}.0/24"])
+    made.fabric("sw")
+    for n, host in enumerate("ab"):
+        ports = [made.trunk(f"sw/{host}{k}", "20, 30", speed=10_000) for k in range(2)]
+        made.host(host, *ports, uplink={"mode": mode})
+        for nic in made.kinds["nic"][-2:]:
+            nic["speed"] = 10_000
+        if spare:
+            made.put("nic", f"{host}/n2", host=host, name="n2", speed=10_000)
+            made.cable(f"{host}/n2", made.trunk(f"sw/{host}2", "20, 30", speed=10_000))
+        for vid, service in ((20, "migration"), (30, "storage")):
+            own = {"services": [service], "belongs": f"s{vid}", "addresses": [f"10.64.{vid}.{n + 5}/24"]}
+            made.put("host_port", f"{host}/{service}", switch=f"{host}/s", name=service, vid=vid, **own)
+    made.put("station", "array", name="array")
+    port = made.trunk("sw/array", "30", speed=100_000)
+    made.put("station_port", "array/30", station="array", port=port, vid=30, belongs="s30", addresses=["10.64.30.1/24"])
+    made.put(
+        "flow", "st", name="storage", service="storage", towards="one", to="array/30", **(storage or {"sends": 6_000})
+    )
+    made.put("flow", "mig", name="migration", service="migration", towards="others", sends=9_000, burst=True)
+    return made
+
+
 class JudgedCase(unittest.TestCase):
     """Tests that judge small plans."""
 

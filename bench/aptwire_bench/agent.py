@@ -370,6 +370,44 @@ class Discover:
             data = data[2 + length :]
 
 
+class Solicit:
+    """A Solicit of DHCPv6 (RFC 8415 section 16.2) and the Advertise messages that it may get."""
+
+    def __init__(self, device: str, number: int) -> None:
+        self.wanted = number.to_bytes(3)
+        self.sock = socket.socket(socket.AF_INET6, socket.SOCK_DGRAM)
+        self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        self.sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, device.encode())
+        self.sock.bind(("::", 546))
+        self.sock.setblocking(False)
+        # By an identifier of its own (section 11.4), for one address, at once.
+        own = struct.pack("!HH", 3, 1) + bytes([2, 0xA7, 0xFE, 1, number >> 8, number & 255])
+        options = ((1, own), (3, struct.pack("!III", number, 0, 0)), (8, bytes(2)))
+        said = b"".join(struct.pack("!HH", code, len(value)) + value for code, value in options)
+        self.sock.sendto(b"\x01" + self.wanted + said, ("ff02::1:2", 547, 0, socket.if_nametoindex(device)))
+
+    def offers(self) -> list[list[Any]]:
+        """What is offered: the server's address on the link, the address (sections 21.4 and 21.6), and no gateways."""
+        found = []
+        with contextlib.suppress(BlockingIOError):
+            while True:
+                answer, (server, *_) = self.sock.recvfrom(2048)
+                if answer[:4] != b"\x02" + self.wanted:
+                    continue
+                within = dict(self.options(answer[4:])).get(3, b"")[12:]
+                if (offered := dict(self.options(within)).get(5, b"")[:16]) != b"":
+                    found.append([server.partition("%")[0], socket.inet_ntop(socket.AF_INET6, offered), []])
+        return found
+
+    @staticmethod
+    def options(data: bytes) -> Iterator[tuple[int, bytes]]:
+        """The options of a message, each a number, a length and a value (section 21.1)."""
+        while len(data) >= 4:
+            code, length = struct.unpack("!HH", data[:4])
+            yield code, data[4 : 4 + length]
+            data = data[4 + length :]
+
+
 def wait_for(path: str) -> dict[str, Any]:
     """What is in a file, once it is there."""
     while not os.path.exists(path):
@@ -418,7 +456,7 @@ class Job:
         try:
             self.build()
             self.times["built"] = time.monotonic() - began
-            reached, leased, learnt = self.reach(), self.leased(), self.learnt()
+            reached, leased, leased6, learnt = self.reach(), self.leased(), self.leased6(), self.learnt()
             read = self.devices(self.job.get("read", []))
             if "phases" not in self.job:
                 self.job.update(wait_for(self.rest))
@@ -442,6 +480,7 @@ class Job:
             "seen": self.seen,
             "reached": reached,
             "leased": leased,
+            "leased6": leased6,
             "learnt": learnt,
             "passed": passed,
         }
@@ -536,7 +575,7 @@ class Job:
         trials = self.job.get("trials", [])
         programs = [self.server(*trial["server"]) for trial in trials if trial["what"] == "lease"]
         with (
-            self.serving(programs),
+            self.serving(programs, self.LEASING),
             self.listeners({(space, port) for t in trials if t["what"] == "connect" for space, port in t["at"]}),
         ):
             asked: list[Echo | Discover | Connect] = []
@@ -573,7 +612,7 @@ class Job:
     def leased(self) -> list[list[list[Any]]]:
         """What each interface that asks is offered by the plan's own servers and relays."""
         job = self.job.get("leases", {"servers": [], "asks": []})
-        with self.serving(job["servers"]):
+        with self.serving(job["servers"], self.LEASING):
             asked = []
             for number, (space, device, mac) in enumerate(job["asks"], LEASES_FROM):
                 self.kernel.enter(space)
@@ -585,6 +624,36 @@ class Job:
                 time.sleep(0.02)
             time.sleep(3 if asked else 0)
             return [one.offers() for one in asked]
+
+    def leased6(self) -> list[list[list[Any]]]:
+        """The same of IPv6."""
+        job = self.job.get("leases", {"servers6": [], "ends6": [], "asks6": []})
+        ends = [(space, device, own, bound) for space, device, own, bound in job["ends6"] if job["asks6"]]
+        ends += [(space, device, "", []) for space, device in job["asks6"]]
+        for space, device, own, bound in ends:
+            self.six(space, device, "accept_dad", "0")
+            self.six(space, device, "accept_ra", "0")
+            if own:
+                self.six(space, device, "addr_gen_mode", "1")
+            self.six(space, device, "disable_ipv6", "0")
+            said = [f"addr add {address} dev {device} nodad" for address in (f"{own}/64", *bound) if own]
+            self.kernel.tell("ip", said, space)
+        try:
+            with self.serving(job["servers6"] if job["asks6"] else [], self.LEASING6):
+                asked = []
+                for number, (space, device) in enumerate(job["asks6"], LEASES_FROM):
+                    self.kernel.enter(space)
+                    try:
+                        asked.append(Solicit(device, number))
+                    finally:
+                        self.kernel.leave()
+                    time.sleep(0.02)
+                time.sleep(3 if asked else 0)
+                return [one.offers() for one in asked]
+        finally:
+            for space, device, *_ in ends:
+                self.six(space, device, "disable_ipv6", "1")
+                self.six(space, device, "addr_gen_mode", "0")
 
     def learnt(self) -> list[list[list[str]]]:
         """What each interface that listens makes of the plan's advertisements: the prefixes of its addresses, and the next hops of its ways out."""
@@ -660,25 +729,27 @@ class Job:
         return [sorted(nets), sorted(hops)]
 
     @contextlib.contextmanager
-    def serving(self, programs: Sequence[tuple[str, Sequence[str]]]) -> Iterator[None]:
-        """Real DHCP servers and relays, each in a namespace with words of its own, for as long as they are asked."""
+    def serving(self, programs: Sequence[tuple[str, Sequence[str]]], at: tuple[str, str]) -> Iterator[None]:
+        """Real DHCP servers and relays, each in a namespace with words of its own, for as long as they are asked; `at`: where the kernel tells who listens, and at which port."""
         processes: list[subprocess.Popen[bytes]] = []
         try:
             processes += (self.started(space, words) for space, words in programs)
-            self.listening([space for space, _ in programs])
+            self.listening([space for space, _ in programs], *at)
             yield
         finally:
             for process in processes:
                 process.kill()
                 process.wait()
 
-    def listening(self, spaces: list[str]) -> None:
+    LEASING, LEASING6 = ("udp", ":0043 "), ("udp6", ":0223 ")
+
+    def listening(self, spaces: list[str], table: str, port: str) -> None:
         """Wait until a server of leases listens in each of some namespaces; a busy machine may take its time."""
         deadline = time.monotonic() + SETTLED
         for space in set(spaces):
             self.kernel.enter(space)
             try:
-                while pathlib.Path("/proc/thread-self/net/udp").read_text().count(":0043 ") < spaces.count(space):
+                while pathlib.Path(f"/proc/thread-self/net/{table}").read_text().count(port) < spaces.count(space):
                     if time.monotonic() > deadline:
                         raise Failed(f"the DHCP server in {space} doesn’t listen")
                     time.sleep(0.05)

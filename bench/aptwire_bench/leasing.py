@@ -1,6 +1,7 @@
 """Leases put to the kernel: real DHCP servers and relays as a plan has them, and what each interface that asks is offered.
 
 What is expected is the engine's word for today, as if everybody were on, since the kernel has them all on; what a scope or relay says is told to the programs from the plan's records alone.
+Of IPv6 (RFC 8415) those are asked who stand on a link with whoever leases: its relays, and what is kept for a MAC address, aren't tried.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from aptwire.above.leases import Leases, clients, mac_of
+from aptwire.above.leases import Leases, Leases6, clients, mac_of
 from aptwire.above.outcomes import ANSWERED, SILENT
 from aptwire.forward.parts import NOW
 from aptwire.judge.lease import Offer
@@ -23,6 +24,9 @@ from aptwire.plan.stacks import owner_of
 
 from aptwire_bench.scene import Scene, seats_of
 
+LINK_LOCAL = "fe80::a8:"
+JOB = ("servers", "asks", "servers6", "ends6", "asks6")
+"""The parts of a job: programs by namespace, and who asks; of IPv6 also where whoever leases has which addresses."""
 Given = tuple[str, str, str, tuple[str, ...]]
 """An offer: who makes it (a guest, station or host), the subnet, the address where it is kept for whoever asks (else empty), and the gateways."""
 
@@ -34,18 +38,24 @@ class Asker:
     record: str
     mac: str
     expected: frozenset[Given]
+    six: bool = False
 
     def say(self, plan: Plan) -> str:
         """In words."""
-        return f"{called(plan, plan.find(self.record))} asks for a lease"
+        return f"{called(plan, plan.find(self.record))} asks for a lease{' of IPv6' if self.six else ''}"
 
 
 def askers(plan: Plan, most: int, seed: int) -> list[Asker]:
     """Interfaces that ask, of which the engine knows what they are offered."""
-    asking = sorted(clients(plan), key=lambda r: r.id)
+    return [*_askers(plan, most, seed, Leases), *_askers(plan, most, seed, Leases6)]
+
+
+def _askers(plan: Plan, most: int, seed: int, asked: type[Leases]) -> list[Asker]:
+    six = asked.version == 6
+    asking = sorted(clients(plan, asked.version), key=lambda r: r.id)
     if not asking:
         return []
-    leases, found = Leases(judge(plan), NOW, waking=True), list[Asker]()
+    leases, found = asked(judge(plan), NOW, waking=True), list[Asker]()
     for record in random.Random(seed).sample(asking, len(asking)):
         place = leases.wiring.place(record.id)
         told = leases.of(record).offered
@@ -56,8 +66,11 @@ def askers(plan: Plan, most: int, seed: int) -> list[Asker]:
             or any(o.outcome not in (ANSWERED, SILENT) for o in told)
         ):
             continue
-        expected = frozenset(_given(offer) for offer in told if offer.outcome == ANSWERED)
-        found.append(Asker(record.id, mac_of(plan, record) or f"02:a7:fd:00:00:{len(found):02x}", expected))
+        heard = [offer for offer in told if offer.outcome == ANSWERED]
+        if six and any(offer.relay or offer.address for offer in heard):
+            continue
+        mac = mac_of(plan, record) or f"02:a7:fd:00:00:{len(found):02x}"
+        found.append(Asker(record.id, mac, frozenset(map(_given, heard)), six))
     return found[:most]
 
 
@@ -79,22 +92,47 @@ def seats(plan: Plan, asking: list[Asker]) -> Iterator[str]:
 def leasing_job(plan: Plan, asking: list[Asker], scene: Scene) -> dict[str, Any]:
     """The programs to start, by namespace, and who asks, as the agent takes them."""
     if not asking:
-        return {"servers": [], "asks": []}
+        return {name: [] for name in JOB}
     said: dict[str, list[str]] = {}
     standing = ((plan.find(id, PLACES), space) for id, (space, _) in scene.stacks.items())
     # An outside network leases nothing.
     spaces = {owner_of(plan, record).id: space for record, space in standing if record is not None}
+    said6: dict[str, list[str]] = {}
     for number, scope in enumerate(sorted(plan.all(LeaseScope), key=lambda s: s.id)):
         if scope.of in spaces:
-            said.setdefault(spaces[scope.of], []).extend(_scope(scope, f"n{number}"))
+            told, line = (said6, _scope6) if ":" in scope.subnet else (said, _scope)
+            told.setdefault(spaces[scope.of], []).extend(line(scope, f"n{number}"))
     for relay in sorted(plan.all(LeaseRelay), key=lambda r: r.id):
         record = plan.find(relay.at, PLACES)
         own = [a.partition("/")[0] for a in getattr(record, "addresses", ()) if ":" not in a]
         if own and relay.at in scene.stacks:
             space = scene.stacks[relay.at][0]
-            said.setdefault(space, []).extend(f"--dhcp-relay={own[0]},{to}" for to in relay.to)
-    asks = [[*scene.stacks[asker.record], asker.mac] for asker in asking]
-    return {"servers": sorted(said.items()), "asks": asks}
+            said.setdefault(space, []).extend(f"--dhcp-relay={own[0]},{to}" for to in relay.to if ":" not in to)
+    ends = [
+        [*scene.stacks[record.id], own, [address for address in record.addresses if ":" in address]]
+        for record, own in _leasing6(plan)
+        if record.id in scene.stacks
+    ]
+    asks = [[*scene.stacks[asker.record], asker.mac] for asker in asking if not asker.six]
+    asks6 = [list(scene.stacks[asker.record]) for asker in asking if asker.six]
+    return dict(
+        zip(JOB, (sorted(said.items()), asks, sorted((s, w) for s, w in said6.items() if w), ends, asks6), strict=True)
+    )
+
+
+def _leasing6(plan: Plan) -> list[tuple[Any, str]]:
+    """The interfaces with IPv6 addresses of those who lease such, each with an address on its link by which it is told apart."""
+    owners = {scope.of for scope in plan.all(LeaseScope) if ":" in scope.subnet}
+    bearing: Iterator[Any] = (r for kind in PLACES for r in plan.all(kind) if any(":" in a for a in r.addresses))
+    mine = sorted((r for r in bearing if owner_of(plan, r).id in owners), key=lambda r: r.id)
+    return [(record, f"{LINK_LOCAL}{number + 1:x}") for number, record in enumerate(mine)]
+
+
+def _scope6(scope: LeaseScope, tag: str) -> Iterator[str]:
+    length = scope.subnet.partition("/")[2]
+    for text in scope.pool:
+        low, _, high = text.partition("-")
+        yield f"--dhcp-range=set:{tag},{low},{high or low},{length},{scope.minutes}m"
 
 
 def _scope(scope: LeaseScope, tag: str) -> Iterator[str]:
@@ -111,6 +149,7 @@ def _scope(scope: LeaseScope, tag: str) -> Iterator[str]:
 def offered(plan: Plan, asker: Asker, answers: list[list[Any]]) -> frozenset[Given]:
     """What the kernel's answers (server's address, address offered, gateways) are in a plan's words; an offer of which no scope speaks is nobody's."""
     found = set()
+    near = {own: owner_of(plan, record).id for record, own in _leasing6(plan)}
     for server, address, gateways in answers:
         owners = {
             owner_of(plan, r).id
@@ -118,6 +157,7 @@ def offered(plan: Plan, asker: Asker, answers: list[list[Any]]) -> frozenset[Giv
             for r in plan.all(kind)
             if any(a.partition("/")[0] == server for a in r.addresses)
         }
+        owners |= {near[server]} if server in near else set()
         fit = (
             s
             for s in plan.all(LeaseScope)

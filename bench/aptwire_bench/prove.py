@@ -17,7 +17,7 @@ from aptwire_bench.advertising import Learnt, Listener, advertising_job, learnt,
 from aptwire_bench.advertising import seats as listening_seats
 from aptwire_bench.fit import Fitted, Left, fit
 from aptwire_bench.kernel import BenchError, Kernel, Progress
-from aptwire_bench.leasing import Asker, Given, askers, leasing_job, offered
+from aptwire_bench.leasing import JOB, Asker, Given, askers, leasing_job, offered
 from aptwire_bench.leasing import seats as leasing_seats
 from aptwire_bench.questions import Paper, Question, Scope, Situation, after, examine, frame_of, once, state_of
 from aptwire_bench.scene import Scene, build
@@ -295,7 +295,7 @@ def building(cases: Sequence[Case], settle: float = SETTLE, read: Sequence[list[
         "settle": settle,
         "read": list(read),
         "trials": trials,
-        "leases": {name: [one for job in leasing for one in job[name]] for name in ("servers", "asks")},
+        "leases": {name: [one for job in leasing for one in job[name]] for name in JOB},
         "adverts": {name: [one for job in adverts for one in job[name]] for name in ("sends", "listens")},
     }
 
@@ -354,7 +354,9 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
         # A priority tag says nothing of a VLAN, and counts as none (IEEE 802.1Q clause 6.9.1).
         seen.setdefault(number, set()).add((ears[ear], tag or None))
     reports = []
-    reached, passed, leased, taught = (iter(answer[name]) for name in ("reached", "passed", "leased", "learnt"))
+    reached, passed, leased, leased6, taught = (
+        iter(answer[name]) for name in ("reached", "passed", "leased", "leased6", "learnt")
+    )
     for case in cases:
         report = Report(left=case.fitted.left, times=answer["times"], askers=case.askers, listeners=case.listeners)
         report.situations = [s.say(case.plan) for s, _ in case.paper.phases]
@@ -376,7 +378,9 @@ def compare(cases: Sequence[Case], answer: dict[str, Any]) -> list[Report]:
                 report.failed.append(trial)
         for asker in case.askers:
             report.asked += 1
-            if (got_leases := offered(case.fitted.plan, asker, next(leased))) == asker.expected:
+            if (
+                got_leases := offered(case.fitted.plan, asker, next(leased6 if asker.six else leased))
+            ) == asker.expected:
                 report.agreed += 1
             else:
                 report.failed.append(Misleased(asker, got_leases))

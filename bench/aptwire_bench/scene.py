@@ -553,7 +553,7 @@ class _Builder:
             lines.append(f"protocol all {match} {passing}")
         if own:
             lines.append("protocol all matchall action drop")
-        for order, line in enumerate(lines, 6):
+        for order, line in enumerate(lines, 8):
             self._filter(space, device, "ingress", order, line)
 
     def _filter(self, space: str, device: str, way: str, order: int, rest: str) -> None:
@@ -849,6 +849,7 @@ class _Builder:
             (
                 ("serve_leases", "ip", "ip_proto udp src_port 67"),
                 ("advertise_routes", "ipv6", "ip_proto icmpv6 type 134"),
+                ("serve_leases", "ipv6", "ip_proto udp src_port 547"),
             )
         ):
             if group is None or guard(self.plan, adapter, name):

@@ -149,6 +149,9 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
         told = Pings(judgement, exact=True, waking=True).ask(a.record, b.record, NOW, packet)
         if not left.get((told.outcome, bool(port))) or _machine(plan, a) == _machine(plan, b):
             continue
+        if any(":" in way.target for way in told.ways):
+            # The namespaces route IPv4 alone.
+            continue
         left[told.outcome, bool(port)] -= 1
         seats = frozenset(_seats(plan, told, a, b))
         ears = tuple((e.record, p) for e in everybody for p in inward.get(str(e.address.ip), ())) if port else ()

@@ -16,6 +16,7 @@ from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import end_of
 from aptwire.above.ping import ping as ask_ping
 from aptwire.above.room import told_size
+from aptwire.formats.counters import read_counters
 from aptwire.formats.elsewhere import moment, new_source, taken
 from aptwire.formats.hosts import read_hosts
 from aptwire.formats.linux import LARGEST_FILE
@@ -80,9 +81,14 @@ from aptwire.rules.meetings import meetings as all_meetings
 from aptwire.stamping.making import STARTERS, from_host, from_starter
 from aptwire.stamping.off import off
 from aptwire.stamping.stamp import stamp as stamped
+from aptwire.stress.courses import Failure
+from aptwire.stress.load import Load, load_of
+from aptwire.stress.measured import measured
 from aptwire.stress.queues import script
 from aptwire.stress.queues import settings as queue_settings
 from aptwire.stress.queues import told as queue_plan
+from aptwire.stress.telling import failing, failure_called, greatest_burst
+from aptwire.stress.telling import told as load_told
 
 
 @click.group(help=__doc__)
@@ -515,6 +521,128 @@ def queues(plan_file: str, hosts: tuple[str, ...], folder: str | None, output: s
         _write(output, write_plan(after))
 
 
+@main.command(help="How full cables get by what flows send, the fullest first, and what each flow gets.")
+@click.argument("plan_file")
+@click.option(
+    "--without",
+    metavar="HOST/NIC",
+    help="after this has failed: a NIC, a fabric switch, or whatever the table says fills a cable",
+)
+@click.option("--burst", metavar="FLOW", help="while the greatest burst of this flow lasts")
+@click.option("--host", metavar="HOST", help="of which host the readings are")
+@click.option("--before", metavar="FILE", help="an earlier reading of ip -statistics -json link there")
+@click.option("--after", metavar="FILE", help="a later one")
+@click.option("--seconds", type=float, help="how far they lie apart")
+@click.option("--towards", default="gateway", help="to whom what was measured is sent: gateway or others")
+@click.option("-o", "--output", help="write the plan with what was measured there")
+@click.option("--json", "as_json", is_flag=True, help="directions and flows as JSON")
+def flows(
+    plan_file: str,
+    without: str | None,
+    burst: str | None,
+    host: str | None,
+    before: str | None,
+    after: str | None,
+    seconds: float | None,
+    towards: str,
+    output: str | None,
+    as_json: bool,
+) -> None:
+    """Tell the load, and take readings."""
+    plan = _load(plan_file)
+    said: list[str] = []
+    if host is not None or before is not None or after is not None:
+        if host is None or before is None or after is None or seconds is None:
+            _fail("readings need --host, --before, --after and --seconds")
+        try:
+            ways = [read_counters(_bytes_of(path), os.path.basename(path)) for path in (before, after)]
+            reading = measured(plan, _named(plan, "host", host), ways[0], ways[1], seconds, moment(), towards)
+            plan = apply_edit(plan, reading.edit)[0]
+        except PlanError as error:
+            _fail(error.problems)
+        said = [*reading.told]
+        for nic, out, into in reading.nics:
+            said.append(f"{called(plan, plan.get('nic', nic))} carried {out:,.1f} Mbit/s out and {into:,.1f} in")
+    load = load_of(judge(plan))
+    failure = _failing(load, without) if without is not None else None
+    number = None
+    if burst is not None:
+        number = greatest_burst(load, _named(plan, "flow", burst))
+        if number is None:
+            _fail(f"{burst} has no bursts that are sent")
+    found = load_told(load, failure, number)
+    if as_json:
+        _print_json({**found, "readings": said})
+    else:
+        _print_load({**found, "played": bool(failure or number is not None)}, said)
+    if output is not None:
+        _write(output, write_plan(plan))
+
+
+def _bytes_of(path: str) -> bytes:
+    try:
+        with open(path, "rb") as file:
+            return file.read()
+    except OSError as error:
+        _fail(f"{path}: {error.strerror}")
+
+
+def _failing(load: Load, text: str) -> Failure:
+    """What fails, by HOST/NIC, its name, or as the table tells it."""
+    for failure in load.failing_now:
+        names = {failing(load, failure), failing(load, failure).removeprefix("the ")}
+        if failure.kind == "nic":
+            nic = load.plan.get("nic", failure.id)
+            names.add(f"{load.plan.get('host', nic.host).name}/{nic.name}")
+        if text in names or failure_called(load, text) == failure:
+            return failure
+    _fail(f"nothing goes over “{text}”")
+
+
+def _print_load(found: dict[str, Any], said: list[str]) -> None:
+    """The tables of cables and flows."""
+    for line in said:
+        click.echo(line)
+    if not found["flows"]:
+        click.echo("The plan says of nobody what he sends.")
+        return
+
+    played = found["played"]
+
+    def share(value: float, speed: int | None) -> str:
+        return f"{value / speed:.0%}" if speed else f"{value:,.0f} of ?"
+
+    rows = [
+        (
+            one["name"],
+            f"{one['speed']:,}" if one["speed"] else "not said",
+            f"{one['asked']:,.0f}",
+            share(one["asked"], one["speed"]),
+            *(() if played else (share(one[name], one["speed"]) for name in ("most", "burst", "after"))),
+            *(() if played else (one["fails"],)),
+        )
+        for one in found["directions"]
+    ]
+    more = () if played else ("worst", "burst", "failure", "of")
+    click.echo(table(("cable", "Mbit/s", "asked for", "full", *more), rows))
+    click.echo()
+    rows = [
+        (
+            one["name"],
+            "burst" if one["burst"] else "",
+            str(one["senders"]),
+            f"{one['asks']:,.0f}",
+            f"{one['gets']:,.0f}",
+            f"{one['least']['who']}: {one['least']['gets']:,.0f} of {one['least']['asks']:,.0f}"
+            if one["least"]
+            else "",
+            "; ".join([*one["unsent"], *([f"and {one['more']} more"] if one["more"] else [])]),
+        )
+        for one in found["flows"]
+    ]
+    click.echo(table(("flow", "", "senders", "asks", "gets", "least", "not counted"), rows))
+
+
 @main.command(help="Follow a frame from A to B (host/tap, with |tag for a guest's own tag).")
 @click.argument("plan_file")
 @click.argument("a")
@@ -593,8 +721,8 @@ def leases(plan_file: str, as_json: bool) -> None:
     judgement = judge(_load(plan_file))
     found = [(id, got) for of in judgement.got for id, got in sorted(of.items())]
     if as_json:
-        leased, formed = ({id: got.to_json() for id, got in sorted(of.items())} for of in judgement.got)
-        _print_json({"leases": leased, "formed": formed})
+        told = ({id: got.to_json() for id, got in sorted(of.items())} for of in judgement.got)
+        _print_json(dict(zip(("leases", "leases6", "formed"), told, strict=True)))
     else:
         plan = judgement.plan
         rows = [(called(plan, plan.find(id)), o.outcome, o.got, o.by(plan), o.reason) for id, o in found]

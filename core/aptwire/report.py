@@ -56,7 +56,7 @@ def landings(
             told = {"record": place.record, "addresses": list(place.addresses), **said}
             if own is not None:
                 told.update(_said(wiring, *own))
-            given = [got for of in judgement.got if (got := of.get(place.record)) is not None]
+            given = judgement.given(place.record)
             if given:
                 from_whom = dict.fromkeys(filter(None, (got.by(plan) for got in given)))
                 told.update(got=", ".join(got.got for got in given), got_from=", ".join(from_whom))

@@ -22,6 +22,7 @@ LIMITS = (
     (re.compile(r"^/api/plans/read$"), 256 * MB),
     (re.compile(r"^/api/plans/[^/]*/(edits|preview|gestures|sheets)$"), 16 * MB),
     (re.compile(r"^/api/plans/[^/]*/topology$"), 64 * MB),
+    (re.compile(r"^/api/plans/[^/]*/readings$"), 32 * MB),
 )
 """Bytes of a body; the first that fits the address holds, USUAL where none does."""
 

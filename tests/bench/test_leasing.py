@@ -5,6 +5,9 @@ from __future__ import annotations
 import os
 import unittest
 
+from aptwire.plan.edits import Drop, Patch, apply_edit
+from aptwire.plan.plan import Plan
+
 from tests.bench.support import proved, told
 from tests.routers import leasing_plan
 
@@ -23,6 +26,24 @@ class LeasingTest(unittest.TestCase):
             offered += sum(len(asker.expected) for asker in report.askers)
         print(f"{SEEDS} plans: {asked} asked for a lease, {offered} offers")
         self.assertGreater(offered, SEEDS / 2)
+
+    def test_of_ipv6_likewise_on_the_link_of_whoever_leases(self) -> None:
+        asked = offered = 0
+        for seed, plan, report in proved(_on_link, range(FIRST, FIRST + SEEDS), 12):
+            with self.subTest(seed):
+                self.assertEqual(told(plan, report), [])
+            asked += sum(asker.six for asker in report.askers)
+            offered += sum(len(asker.expected) for asker in report.askers if asker.six)
+        print(f"{SEEDS} plans: {asked} asked for a lease of IPv6, {offered} offers")
+        self.assertGreater(offered, SEEDS / 2)
+
+
+def _on_link(seed: int) -> Plan:
+    """A plan in which addresses of IPv6 are leased to whoever is on the link, and kept for nobody."""
+    plan = leasing_plan(seed, six=True)
+    gone = [Drop("lease_relay", id) for id in plan.of("lease_relay")]
+    said = [Patch("lease_scope", id, {"kept": []}) for id in plan.of("lease_scope")]
+    return apply_edit(plan, (*gone, *said))[0]
 
 
 if __name__ == "__main__":

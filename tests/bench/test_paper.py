@@ -43,7 +43,7 @@ class SceneTest(unittest.TestCase):
         made = pair()
         self.assertIn("vlan add dev a1 vid 10 pvid untagged", self.lines(made, "a", "bridge"))
         self.assertIn(
-            "filter add dev a1 ingress pref 7 protocol 802.1Q flower action drop", self.lines(made, "a", "tc")
+            "filter add dev a1 ingress pref 9 protocol 802.1Q flower action drop", self.lines(made, "a", "tc")
         )
 
     def test_a_trunk_keeps_to_its_list_and_its_native(self) -> None:
@@ -56,7 +56,7 @@ class SceneTest(unittest.TestCase):
             [line for line in lines if " p1 " in line],
             ["vlan add dev p1 vid 10-12", "vlan add dev p1 vid 20", "vlan add dev p1 vid 30 pvid untagged"],
         )
-        refused = "filter add dev p1 ingress pref 6 protocol 802.1Q flower vlan_id 30 action drop"
+        refused = "filter add dev p1 ingress pref 8 protocol 802.1Q flower vlan_id 30 action drop"
         self.assertIn(refused, self.lines(made, "sw", "tc"), "30 is no tag of its list")
 
     def test_a_switch_lets_through_what_it_defines(self) -> None:
@@ -154,7 +154,7 @@ class QuestionTest(unittest.TestCase):
         self.assertEqual(sum(len(phase["asks"]) for phase in job["phases"]), sum(1 for _ in case.paper))
         number = {ear.seat: n for n, ear in enumerate(case.scene.ears)}
         right = [[q.number, number[seat], tag] for q in case.paper for seat, tag in q.must]
-        answer = {"heard": right, "times": {}, "reached": [], "leased": [], "learnt": [], "passed": []}
+        answer = {"heard": right, "times": {}, "reached": [], "leased": [], "leased6": [], "learnt": [], "passed": []}
         (report,) = compare([case], answer)
         self.assertEqual((report.differed, report.agreed), (0, report.asked))
         (report,) = compare([case], {**answer, "heard": right[1:]})

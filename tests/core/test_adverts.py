@@ -169,12 +169,15 @@ class RefusedTest(unittest.TestCase):
             ({"prefixes": ["10.0.10.0/24"]}, "none of IPv6"),
             ({"prefixes": ["2001:db8::/56"]}, "has 56 bits"),
             ({"prefixes": ["fe80::/64"]}, "nobody forms addresses"),
+            ({"on_link": ["fe80::/64"]}, "nobody forms addresses, or leases them"),
+            ({"on_link": ["10.0.10.0/24"]}, "none of IPv6"),
+            ({"on_link": [NET]}, "addresses are formed: it is on link by that"),
             ({"prefixes": [], "router": False}, "advertises no prefix"),
         ):
             with self.subTest(said), self.assertRaises(PlanError) as caught:
                 apply_edit(listening().plan(), (Patch("advertisement", "said", said),))
             (problem,) = caught.exception.problems
-            self.assertTrue(str(problem).startswith("advertisement said, field prefixes: "), str(problem))
+            self.assertTrue(str(problem).startswith(f"advertisement said, field {next(iter(said))}: "), str(problem))
             self.assertIn(words, str(problem))
 
 

@@ -236,6 +236,7 @@ class CommandLineTest(unittest.TestCase):
             "guest_tag",
             "host_port",
             "mirror",
+            "flow",
             "filter_line",
             "lease_scope",
             "advertisement",

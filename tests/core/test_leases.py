@@ -7,20 +7,23 @@ import random
 import unittest
 from typing import Any, ClassVar
 
-from aptwire.above.leases import Leases, clients, mac_of
+from aptwire.above.leases import Leases, Leases6, clients, mac_of
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Pings, end_of, ping
 from aptwire.judge.findings import everything, findings
+from aptwire.judge.formed import UNHEARD
+from aptwire.judge.gotten import held
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, held_by_lease
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import risks
-from aptwire.judge.verdicts import judge, rejudge
+from aptwire.judge.verdicts import judge, judged_after, rejudge
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import KINDS, LeaseScope
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
 from aptwire.rules.asking import asked
+from aptwire.rules.mending import rule_offers
 
 from tests.core.test_ping import two_segments
 from tests.routers import leasing_plan
@@ -56,6 +59,11 @@ def relayed() -> Small:
     served(made, "guest-d", 10)
     made.put("lease_relay", "relay", at="r10", to=["10.0.20.9"])
     return made
+
+
+def _changed(plan: Plan, *edit: Operation) -> tuple[Plan, set[tuple[str, str]]]:
+    """A plan after an edit, and what that touched."""
+    return apply_edit(plan, edit)[0], set(touched(edit))
 
 
 def adapter(made: Small, id: str) -> dict[str, Any]:
@@ -251,6 +259,207 @@ class RelayTest(Case):
         self.mended(judgement, "Have r10 of r ask d for leases")
 
 
+def asking6(**said: Any) -> Small:
+    """The same over IPv6: a1 asks for a lease of it on 10, where r leases 2001:db8:10::100 to 109, and advertises the subnet as on link and itself as the way out."""
+    made = two_segments()
+    for segment in made.kinds["segment"]:
+        vid = segment["vid"]
+        segment["subnets"] = [*segment["subnets"], f"2001:db8:{vid}::/64"]
+        segment["gateways"] = [*segment["gateways"], f"2001:db8:{vid}::1"]
+    for vid in (10, 20):
+        router = adapter(made, f"r{vid}")
+        router["addresses"] = [*router["addresses"], f"2001:db8:{vid}::1/64"]
+    adapter(made, "b1")["addresses"] = ["10.0.20.11/24", "2001:db8:20::11/64"]
+    adapter(made, "a1").update(addressing6="lease", mac=MAC)
+    for record in made.kinds["adapter"]:
+        record.update(serve_leases=True, advertise_routes=True)
+    served6(made, "r", 10)
+    made.put("advertisement", "said", at="r10", **{"on_link": ["2001:db8:10::/64"], **said})
+    return made
+
+
+def served6(made: Small, owner: str, vid: int, **scope: Any) -> None:
+    """Somebody leases 2001:db8:VID::100 to 109."""
+    net = f"2001:db8:{vid}::"
+    made.put(
+        "lease_scope", f"{owner}-6-{vid}", of=owner, **{"subnet": f"{net}/64", "pool": [f"{net}100-{net}109"], **scope}
+    )
+
+
+class Version6Test(Case):
+    """RFC 8415: an address is leased; what is on link and the way out are advertised (RFC 4861 section 6.3.4)."""
+
+    GOT = "leases6"
+
+    def relayed6(self) -> Small:
+        """d on 20 leases, r relays on 10 to it."""
+        made = asking6()
+        made.kinds["lease_scope"].clear()
+        made.guest("b", "d", 20, addresses=["2001:db8:20::9/64"], serve_leases=True)
+        served6(made, "guest-d", 10)
+        made.put("lease_relay", "relay", at="r10", to=["2001:db8:20::9"])
+        return made
+
+    def test_an_address_is_leased_and_the_way_out_is_advertised(self) -> None:
+        judgement = self.fares(asking6(), LEASED, "home")
+        (one,) = held(judgement)["a1"]
+        self.assertEqual(str(one.bound), "2001:db8:10::100/64")
+        self.assertEqual(ping(judgement, "a1", "2001:db8:20::11").outcome, ANSWERED)
+        self.assertEqual(ping(judgement, "b1", "2001:db8:10::100").outcome, UNPROVEN)
+        self.assertEqual(judgement.leases, {})
+
+    def test_what_is_kept_for_a_mac_address_is_its_own(self) -> None:
+        made = asking6()
+        made.kinds["lease_scope"][0]["kept"] = [f"{MAC} 2001:db8:10::40"]
+        judgement = self.fares(made, LEASED, "home")
+        self.assertEqual(judgement.leases6["a1"].got, "2001:db8:10::40")
+        self.assertEqual(ping(judgement, "b1", "2001:db8:10::40").outcome, ANSWERED)
+
+    def test_without_a_way_out_or_a_link_it_is_stranded_though_it_has_its_lease(self) -> None:
+        for said, words in (({"router": False}, "way out"), ({"on_link": []}, "body whom it hears advertises")):
+            judgement = self.fares(asking6(**said), LEASED, "stranded")
+            (finding,) = (f for f in findings(judgement) if "a1" in f.endpoints)
+            self.assertIn("hears nothing of its link and way out over IPv6", finding.title)
+            self.assertIn(words, finding.text)
+            self.mended(judgement, "Have r10 of r advertise")
+
+    def test_who_forms_addresses_takes_none_of_what_is_on_link_alone(self) -> None:
+        made = asking6()
+        made.guest("b", "f", 10, addressing6="advertised", mac="02:00:5e:10:00:09")
+        judgement = judge(made.plan())
+        self.assertEqual(judgement.formed["f"].outcome, UNHEARD)
+        (finding,) = (f for f in findings(judgement) if "f" in f.endpoints)
+        (mend, *_) = mends(judgement, finding)
+        self.assertEqual(mend.title, "Have r10 of r advertise 2001:db8:10::/64 of s10, and itself as the way out")
+        after = judge(apply_edit(judgement.plan, mend.edit)[0])
+        self.assertEqual((after.verdicts()["f"], after.verdicts()["a1"]), ("home", "home"))
+
+    def test_guards_strangers_and_who_is_not_there(self) -> None:
+        made = asking6()
+        adapter(made, "r10")["serve_leases"] = False
+        self.mended(self.fares(made, NO_ANSWER, "stranded", "a guard drops"), "Let r r10 serve leases")
+        made = asking6()
+        made.guest("b", "x", 10, addresses=["2001:db8:20::66/64"], serve_leases=True)
+        served6(made, "guest-x", 20)
+        judgement = self.fares(made, EITHER, "wavering", "no subnet of s10")
+        self.mended(judgement, "Have a guard drop what x leases")
+        made = asking6()
+        made.kinds["lease_scope"].clear()
+        self.mended(
+            self.fares(made, UNPROVEN, "unproven", "doesn’t say who leases"),
+            "Have r lease 2001:db8:10::102-2001:db8:10::165 of s10",
+        )
+
+    def test_a_relay_asks_from_its_own_address_and_guards_and_filters_hold_it_up(self) -> None:
+        """RFC 8415 section 19.1, over UDP port 547 (section 7.2)."""
+        judgement = self.fares(self.relayed6(), LEASED, "home")
+        self.assertEqual(judgement.leases6["a1"].heard[0].relay, "relay")
+        made = self.relayed6()
+        adapter(made, "r20")["serve_leases"] = False
+        self.mended(self.fares(made, NO_ANSWER, "stranded", "a guard drops"), "Let r r20 serve leases")
+        made = self.relayed6()
+        made.kinds["lease_relay"][0]["to"] = ["10.0.20.9"]
+        self.fares(made, UNPROVEN, "unproven", "doesn’t say who leases")
+        made = self.relayed6()
+        made.kinds["lease_relay"].clear()
+        self.mended(self.fares(made, UNPROVEN, "unproven", "doesn’t say"), "Have r10 of r ask d for leases")
+
+    def test_a_way_out_in_a_lease_and_too_small_a_subnet_are_refused(self) -> None:
+        for words, why in (
+            ({"gateways": ["2001:db8:10::1"]}, "says no way out"),
+            ({"subnet": "2001:db8:10::/127", "pool": []}, "no room"),
+            ({"pool": ["2001:db8:10::-2001:db8:10::5"]}, "isn’t within"),
+            ({"kept": [f"{MAC} 10.0.10.5"]}, "isn’t within"),
+        ):
+            made = asking6()
+            made.kinds["lease_scope"][0].update(words)
+            self.assertRaisesRegex(AssertionError, why, made.plan)
+
+    def test_rules_hear_of_both(self) -> None:
+        made = asking6()
+        made.guest("b", "x", 10, addresses=["2001:db8:10::66/64"], serve_leases=True)
+        served6(made, "guest-x", 10, pool=["2001:db8:10::200-2001:db8:10::209"])
+        judgement = judge(made.plan())
+        self.assertEqual(asked(judgement).ask("s10 gets leases only from r").outcome, BROKEN)
+        (title, edit), *_ = rule_offers(judgement, "s10 gets leases only from r")
+        self.assertIn("Have a guard drop what", title)
+        self.assertEqual(asked(judged_after(judgement, edit)).ask("s10 gets leases only from r").outcome, HOLDS)
+        self.assertEqual(asked(judgement).ask("s10 gets leases only from r, x").outcome, HOLDS)
+
+
+class MarkedTest(Case):
+    """RFC 3046: a switch marks a question with the port at which it came in; who gets it marked may drop it."""
+
+    def marked(self, **port: Any) -> Small:
+        """a1 on host a, at switch sw, which marks, asks d on host b at switch far, which marks too; `port`: of far towards sw."""
+        made = Small()
+        made.segment(10, subnets=["10.0.10.0/24"])
+        for switch in ("sw", "far"):
+            made.fabric(switch, marks_leases=True)
+        made.cable(made.trunk("sw/x", "10"), made.trunk("far/x", "10", **port))
+        made.host("a", made.trunk("sw/p1", "10"))
+        made.host("b", made.trunk("far/p1", "10"))
+        made.guest("a", "a1", 10, addressing="lease", mac=MAC)
+        made.guest("b", "d", 10, addresses=["10.0.10.9/24"], serve_leases=True)
+        served(made, "guest-d", 10, gateways=[])
+        return made
+
+    def test_a_switch_takes_or_drops_what_another_one_marked_as_its_port_says(self) -> None:
+        self.fares(self.marked(marked="taken"), LEASED, "home")
+        judgement = self.fares(self.marked(), UNPROVEN, "unproven", "sw marks questions, and nobody says whether")
+        self.mended(judgement, "Have port x of far take what is marked by sw")
+        judgement = self.fares(
+            self.marked(marked="dropped"), NO_ANSWER, "stranded", "drops questions that sw has marked"
+        )
+        self.mended(judgement, "Have port x of far take what is marked by sw")
+        # Who doesn't mark himself passes everything on, and so does who is the first.
+        for switch in (0, 1):
+            made = self.marked(marked="dropped")
+            made.kinds["fabric_switch"][switch]["marks_leases"] = False
+            self.fares(made, LEASED, "home")
+
+    def test_a_relay_says_itself_what_it_takes(self) -> None:
+        for marks, marked, outcome, verdict in (
+            (False, "dropped", LEASED, "home"),
+            (True, "taken", LEASED, "home"),
+            (True, "dropped", NO_ANSWER, "stranded"),
+            (True, None, UNPROVEN, "unproven"),
+        ):
+            made = relayed()
+            made.kinds["fabric_switch"][0]["marks_leases"] = marks
+            made.kinds["lease_relay"][0]["marked"] = marked
+            # On one host a question passes no switch of the fabric.
+            self.fares(made, LEASED, "home")
+            guest = next(g for g in made.kinds["guest"] if g["id"] == "guest-a1")
+            guest["host"] = "b"
+            group = made.put("port_group", "b/ask", switch="b/s", name="ask", mode="access", vid=10)
+            adapter(made, "a1")["port_group"] = group
+            self.fares(made, outcome, verdict)
+
+    def test_it_wavers_where_one_of_its_ways_is_marked(self) -> None:
+        made = self.marked(marked="dropped")
+        made.fabric("plain")
+        made.cable(made.trunk("plain/x", "10"), made.trunk("far/y", "10"))
+        made.host("c", made.trunk("plain/p1", "10"), made.trunk("sw/p2", "10"))
+        made.guest("c", "c1", 10, addressing="lease", mac="02:00:5e:10:00:02")
+        judgement = judge(made.plan())
+        lease = judgement.leases["c1"]
+        self.assertEqual((lease.outcome, judgement.verdicts()["c1"]), (WAVERS, "wavering"), lease.reason)
+
+    def test_after_edits_as_from_nothing(self) -> None:
+        judgement = judge(self.marked(marked="taken").plan())
+        for edit in (
+            Patch("fabric_port", "far/x", {"marked": "dropped"}),
+            Patch("fabric_switch", "far", {"marks_leases": False}),
+            Patch("fabric_switch", "far", {"marks_leases": True}),
+            Patch("fabric_switch", "sw", {"marks_leases": False}),
+            Patch("fabric_port", "far/x", {"marked": None}),
+            Patch("fabric_switch", "sw", {"marks_leases": True}),
+        ):
+            judgement = rejudge(judgement, *_changed(judgement.plan, edit))
+            self.assertEqual(judgement.leases, judge(judgement.plan).leases, edit)
+
+
 class PingTest(unittest.TestCase):
     def told(self, made: Small, a: str, b: str):
         plan = made.plan()
@@ -334,6 +543,34 @@ class RiskTest(unittest.TestCase):
         made.kinds["lease_relay"][0]["to"] = ["10.0.20.77"]
         self.assertEqual(len(self.only(made, "lost-relay")), 1)
 
+    def test_what_is_got_over_a_relay_may_not_be_renewed_past_it(self) -> None:
+        """RFC 2131 section 4.4.5: at T1 the server itself is asked, from the address that was leased."""
+        self.assertEqual(self.only(relayed(), "lost-renewal"), [])
+        made = relayed()
+        made.put("filter_line", "no", of="r", order=10, action="deny", protocol="udp", ports="67", enters="r10")
+        self.assertEqual(judge(made.plan()).leases["a1"].outcome, LEASED)
+        self.assertEqual(self.only(made, "lost-renewal"), ["Who gets a lease on s10 can’t renew it at d"])
+        # Who relays is another one than who forwards, and a guard drops what the latter passes on.
+        made = relayed()
+        made.kinds["guest"].append({"id": "m", "name": "m", "host": "a", "routes": True})
+        for vid in (10, 20):
+            group = made.put("port_group", f"a/m{vid}", switch="a/s", name=f"m{vid}", mode="access", vid=vid)
+            more = {"addresses": [f"10.0.{vid}.3/24"], "serve_leases": True}
+            made.put("adapter", f"m{vid}", guest="m", name=f"m{vid}", port_group=group, belongs=f"s{vid}", **more)
+        made.kinds["lease_relay"][0]["at"] = "m10"
+        made.put("route", "back", of="guest-d", to=["10.0.10.3/32"], via="10.0.20.3")
+        self.assertEqual(self.only(made, "lost-renewal"), [])
+        adapter(made, "r10")["serve_leases"] = False
+        judgement = judge(made.plan())
+        self.assertEqual(judgement.leases["a1"].outcome, LEASED)
+        (risk,) = (risk for risk in risks(judgement) if risk.what == "lost-renewal")
+        self.assertIn("a guard drops what", risk.text)
+        # After an edit as from nothing.
+        again = rejudge(judgement, *_changed(judgement.plan, Patch("adapter", "r10", {"serve_leases": True})))
+        self.assertEqual([risk for risk in risks(again) if risk.what == "lost-renewal"], [])
+        again = rejudge(judgement, *_changed(judgement.plan, Patch("adapter", "b1", {"name": "other"})))
+        self.assertEqual([risk for risk in risks(again) if risk.what == "lost-renewal"], [risk])
+
     def test_an_address_in_the_middle_is_taken_out_of_a_pool(self) -> None:
         made = asking()
         made.guest("b", "d", 10, addresses=["10.0.10.105/24"])
@@ -413,7 +650,6 @@ class RefusedTest(unittest.TestCase):
             ({"kept": [f"{MAC} 10.0.10.4", f"{MAC} 10.0.10.5"]}, "kept"),
             ({"kept": [f"{MAC} 10.0.10.4", "02:00:5e:10:00:02 10.0.10.4"]}, "kept"),
             ({"kept": ["10.0.10.4"]}, "kept"),
-            ({"subnet": "2001:db8::/64"}, "subnet"),
             ({"subnet": "10.0.10.0/31"}, "subnet"),
             ({"subnet": "10.0.10.4/24"}, "subnet"),
             ({"minutes": 0}, "minutes"),
@@ -441,12 +677,16 @@ class PropertyTest(unittest.TestCase):
     def test_every_offer_is_what_asking_alone_says(self) -> None:
         """Against each source asked by itself, for each interface alone, with traces in every state and no arrays."""
         heard = 0
-        for seed in range(60):
-            judgement = judge(leasing_plan(seed))
-            leases = Leases(judgement)
+        for seed in range(80):
+            six = seed >= 50
+            judgement = judge(leasing_plan(seed, six=six))
+            leases = (Leases6 if six else Leases)(judgement)
             alone = Pings(judgement, exact=True, waking=True)
-            for record in clients(judgement.plan):
-                lease, place = judgement.leases[record.id], judgement.wiring.place(record.id)
+            for record in clients(judgement.plan, 6 if six else 4):
+                lease, place = (
+                    (judgement.leases6 if six else judgement.leases)[record.id],
+                    judgement.wiring.place(record.id),
+                )
                 if place is None or place.context < 0:
                     continue
                 for source in leases.sources:
@@ -473,9 +713,9 @@ class PropertyTest(unittest.TestCase):
         self.assertGreater(heard, 60)
 
     def test_after_edits_it_is_as_from_scratch(self) -> None:
-        for seed in range(40):
+        for seed in range(50):
             dice = random.Random(seed)
-            plan = leasing_plan(seed)
+            plan = leasing_plan(seed, six=seed >= 30)
             judgement = judge(plan.indexed())
             for _ in range(5):
                 edit = (self.edit(plan, dice),)
@@ -487,7 +727,7 @@ class PropertyTest(unittest.TestCase):
                 judgement, plan = rejudge(judgement, after, touched(edit)), after
                 fresh = judge(Plan(after.name, {kind: dict(after.of(kind)) for kind in KINDS}))
                 self.assertEqual(judgement.verdicts(), fresh.verdicts(), (seed, edit))
-                told = [[lease.to_json() for _, lease in sorted(j.leases.items())] for j in (judgement, fresh)]
+                told = [[got.to_json() for of in j.got for _, got in sorted(of.items())] for j in (judgement, fresh)]
                 self.assertEqual(*told, (seed, edit))
                 said = [sorted((f.id, f.title) for f in everything(j)) for j in (judgement, fresh)]
                 self.assertEqual(*said, (seed, edit))
@@ -501,6 +741,7 @@ class PropertyTest(unittest.TestCase):
         made: list[Operation] = [
             Patch("adapter", dice.choice(adapters), {"serve_leases": dice.random() < 0.5}),
             Patch("adapter", dice.choice(adapters), {"addressing": dice.choice(["lease", "static"])}),
+            Patch("adapter", dice.choice(adapters), {"addressing6": dice.choice(["lease", "advertised", "static"])}),
             Patch("adapter", dice.choice(adapters), {"connected": dice.random() < 0.5}),
             Patch("guest", dice.choice(guests), {"running": dice.random() < 0.5}),
             Patch("guest", dice.choice(guests), {"routes": dice.random() < 0.5}),

@@ -213,7 +213,7 @@ class LeasingTest(unittest.TestCase):
                 {"br0": ((ten,), True), "br1": ((twenty,), False)},
             ),
             ("dhcp-range=::,constructor:br1,ra-stateless\ninterface=br0", {}),
-            # Whoever leases over IPv6 is advertised as the way out, and nobody forms addresses of it.
+            # Whoever leases over IPv6 is advertised as the way out, and what he leases as on link; nobody forms addresses of it.
             ("enable-ra\ndhcp-range=2001:db8:20::100,2001:db8:20::199,12h", {"br1": ((), True)}),
             ("dhcp-range=2001:db8:20::100,2001:db8:20::199,12h", {}),
         ):
@@ -225,6 +225,30 @@ class LeasingTest(unittest.TestCase):
                     for said in plan.all("advertisement")
                 }
                 self.assertEqual(found, told, report)
+                near = [said.on_link for said in plan.all("advertisement")]
+                self.assertEqual(near, [(twenty,)] if "::199" in lines and told else [()] * len(told))
+
+    def test_leases_and_relays_of_ipv6_are_read_likewise(self) -> None:
+        """As the manual page of dnsmasq has them: the length of the prefix is 64 where none is said; addresses of IPv6 are kept in brackets."""
+        six = self.ADDRESSES.replace(b'"10.66.20.1", "prefixlen": 24}', b'"2001:db8:20::1", "prefixlen": 64}')
+        shown = links({"ifname": "eth0", "master": "br0"}, bridge("br0"), bridge("br1"))
+        lines = (
+            "dhcp-range=2001:db8:20::100,2001:db8:20::199,slaac,12h",
+            "dhcp-range=2001:db8:20::400,2001:db8:20::4ff,64,2h",
+            "dhcp-range=2001:db8:30::,static,56",
+            "dhcp-host=52:54:00:aa:00:01,10.66.10.40,[2001:db8:20::40],desk",
+            "dhcp-relay=2001:db8:20::1,2001:db8:99::9",
+            "dhcp-range=::10,::99,constructor:br0,64,1h",
+        )
+        plan, report = read(**{"ip-link.json": shown, "ip-addr.json": six, "dnsmasq.conf": "\n".join(lines).encode()})
+        own, other = sorted(plan.all("lease_scope"), key=lambda s: s.subnet)
+        self.assertEqual((own.subnet, own.gateways, own.minutes), ("2001:db8:20::/64", (), 120))
+        self.assertEqual(own.pool, ("2001:db8:20::100-2001:db8:20::199", "2001:db8:20::400-2001:db8:20::4ff"))
+        self.assertEqual(own.kept, ("52:54:00:aa:00:01 2001:db8:20::40",))
+        self.assertEqual((other.subnet, other.pool), ("2001:db8:30::/56", ()))
+        (relay,) = plan.all("lease_relay")
+        self.assertEqual((plan.get("host_port", relay.at).name, relay.to), ("br1", ("2001:db8:99::9",)))
+        self.assertTrue(any("constructor:br0" in line for line in report), report)
 
     def test_guests_ask_for_what_was_leased_to_their_name(self) -> None:
         shown = links(
@@ -260,7 +284,8 @@ class LeasingTest(unittest.TestCase):
 
     def test_what_a_plan_does_not_hold_is_named(self) -> None:
         for line, named in (
-            ("dhcp-range=::10,::99,64,1h", "not of IPv4"),
+            ("dhcp-range=::10,::99,constructor:br0,64,1h", "in whatever prefix"),
+            ("dhcp-range=2001:db8::10,2001:db8::99,127", "too small a subnet"),
             ("dhcp-range=tag:lab,10.66.10.5,10.66.10.9", "only where other tags"),
             ("dhcp-range=10.7.7.5,10.7.7.9", "it isn’t said in which subnet"),
             ("dhcp-range=10.66.10.5,10.66.10.9\ninterface=br1", "doesn’t answer there"),
@@ -276,6 +301,8 @@ class LeasingTest(unittest.TestCase):
             "dhcp-range=10.66.10.300,10.66.10.9",
             "dhcp-range=10.66.10.5,10.66.10.9,255.0.255.0",
             "dhcp-relay=a,b",
+            "dhcp-relay=10.66.10.1,2001:db8::1",
+            "dhcp-range=2001:db8::g,2001:db8::99",
         ):
             with self.assertRaises(PlanError) as caught:
                 self.leased("# first", line)
@@ -376,6 +403,15 @@ class OtherHostsTest(unittest.TestCase):
         ):
             _, report = read_hosts({"h/ip-link.json": links(bridge("br0")), "h/sysctl.txt": lines.encode()}, "x")
             self.assertTrue(any(f"it forwards {said} between" in note.text for note in report.notes), lines)
+        # What it answers for others (RFC 1027), which it does where it forwards alone, is no part of a plan.
+        for lines, told in (
+            ("net.ipv4.ip_forward = 1\nnet.ipv4.conf.br0.proxy_arp = 1\n", True),
+            ("net.ipv4.ip_forward = 1\nnet.ipv4.conf.all.proxy_arp = 1\n", True),
+            ("net.ipv4.ip_forward = 1\nnet.ipv4.conf.br0.proxy_arp = 0\n", False),
+            ("net.ipv4.conf.br0.proxy_arp = 1\n", False),
+        ):
+            _, report = read_hosts({"h/ip-link.json": links(bridge("br0")), "h/sysctl.txt": lines.encode()}, "x")
+            self.assertEqual(any("br0 answers ARP for what" in note.text for note in report.notes), told, lines)
         for raw, place in ((b"net.ipv4.ip_forward\n", "h/sysctl.txt: line 1"), (b"\xff", "h/sysctl.txt")):
             with self.assertRaises(PlanError) as refused:
                 read_hosts({"h/ip-link.json": links(bridge("br0")), "h/sysctl.txt": raw}, "x")

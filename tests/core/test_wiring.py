@@ -149,7 +149,7 @@ class PlanTest(unittest.TestCase):
     def test_referrers_are_found_over_every_kind(self) -> None:
         plan = demo_plan()
         found = {(r.kind, name) for r, name in plan.referrers("segment", "segment-ticketing")}
-        self.assertEqual(found, {("adapter", "belongs"), ("guest_tag", "belongs")})
+        self.assertEqual(found, {("adapter", "belongs"), ("guest_tag", "belongs"), ("flow", "of")})
         ends = {r.id for r, _ in plan.referrers("fabric_port", "quay-a/x49")}
         self.assertEqual(ends, {"cable-terminals"})
 

@@ -492,6 +492,42 @@ class FabricTest(BuildingCase):
         self.revision(4)
         expect(finding).not_to_be_visible()
 
+    def test_an_address_of_ipv6_is_leased_and_its_link_advertised(self) -> None:
+        page = self.page
+        tag = next(t for t in someone().whole(self.plan)["records"]["guest_tag"] if t.get("vid") == 240)
+        net, gateway = "2001:db8:65:40::/64", "2001:db8:65:40::1"
+        someone().edit(
+            self.plan,
+            0,
+            {"op": "patch", "kind": "segment", "id": "segment-cctv", "set": {"subnets": [net], "gateways": [gateway]}},
+            {"op": "patch", "kind": "guest_tag", "id": tag["id"], "set": {"addresses": [f"{gateway}/64"]}},
+        )
+        page.goto(f"{URL}/plans/{self.plan}/decks?at=adapter-cctv-archive")
+        page.locator('.tab[data-id="adapter-cctv-archive"]').click()
+        panel = page.get_by_role("dialog")
+        panel.get_by_role("button", name="Settings", exact=True).click()
+        panel.get_by_label("IPv6 address").select_option("by lease")
+        self.taken(panel, 2)
+        expect(self.finding("Nobody can know whether cctv-archive tap-cctv-archive gets a lease")).to_be_visible()
+        # The firewall leases there; a way out of a lease of IPv6 there is none.
+        panel = self.firewall("Leases")
+        panel.get_by_label("Subnet").fill(net)
+        panel.get_by_label("Pool").fill("2001:db8:65:40::100-2001:db8:65:40::1ff")
+        panel.get_by_label("Hands out gateway").fill(gateway)
+        expect(panel.get_by_text("a lease of IPv6 says no way out")).to_be_visible()
+        panel.get_by_label("Hands out gateway").fill("")
+        self.accessible()
+        panel.get_by_role("button", name="Add the scope").click()
+        self.revision(3)
+        finding = self.finding("Nobody can know whether cctv-archive tap-cctv-archive hears anything of its link and")
+        finding.click()
+        page.locator(".mend").filter(has_text="advertise 2001:db8:65:40::/64").first.click()
+        self.revision(4)
+        expect(finding).not_to_be_visible()
+        expect(self.firewall("Advertises").get_by_role("list", name="Advertisements")).to_contain_text(
+            "2001:db8:65:40::/64 as on link alone, itself as the way out"
+        )
+
     def test_what_is_outside_answers_whoever_is_translated(self) -> None:
         page = self.page
         page.goto(f"{URL}/plans/{self.plan}/trace?a=fulmar/tap-crew-roster")

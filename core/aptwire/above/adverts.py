@@ -15,10 +15,10 @@ from aptwire.above.outcomes import ANSWERED, BEST_FIRST, SILENT, UNPROVEN, WAVER
 from aptwire.above.ping import may_advertise
 from aptwire.above.speaking import Speaking
 from aptwire.forward.parts import NOW, Place, State
-from aptwire.judge.formed import TAKEN, UNHEARD, Advert, Formed
+from aptwire.judge.formed import TAKEN, UNHEARD, Advert, Formed, on_link
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import EITHER, WRONG
-from aptwire.plan.kinds import ADVERTISED, PLACES, Advertisement, Record, Segment
+from aptwire.plan.kinds import ADVERTISED, LEASE, PLACES, Advertisement, Record, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import owner_of
@@ -49,9 +49,9 @@ class Adverts(Speaking[Advertiser, Advert]):
     asked = False
 
     @staticmethod
-    def lies(record: Advertisement | None) -> tuple[str, tuple[str, ...]] | None:
+    def lies(record: Advertisement | None) -> tuple[object, ...] | None:
         """Where it is said, and of what: of his own prefixes somebody misses the sender whom he doesn't hear."""
-        return (record.at, record.prefixes) if record is not None else None
+        return (record.at, record.prefixes, record.on_link) if record is not None else None
 
     @staticmethod
     def rests(source: Advertiser) -> Advertisement:
@@ -90,32 +90,34 @@ class Adverts(Speaking[Advertiser, Advert]):
         return Advertiser(said.at, owner_of(self.plan, record).id, said, vias, outcome, reason)
 
     def of(self, record: Record) -> Formed:
-        """What an interface that listens forms; an advertisement of its own isn't one to it.  Those that stand alike on a segment form the same."""
+        """What an interface that listens forms, or hears of its link where it leases its address; an advertisement of its own isn't one to it.  Those that stand alike on a segment form the same."""
         place = self.wiring.place(record.id)
         if place is None or place.context < 0:
             return Formed(UNHEARD, (), f"{called(self.plan, record)} isn’t attached to anything")
         heard = self.heard(place)
         adverts = [advert for advert in heard if advert.at != record.id]
-        key = (id(heard), len(adverts), place.segment, self.voices.loose(place.stand))
+        leasing = getattr(record, "addressing6", None) == LEASE
+        key = (id(heard), len(adverts), place.segment, self.voices.loose(place.stand), leasing)
         known = self._formed.get(key)
         if known is None or len(adverts) < len(heard):
-            known = self._weigh(place, sorted(adverts, key=lambda one: (BEST_FIRST.index(one.outcome), one.at)))
+            adverts.sort(key=lambda one: (BEST_FIRST.index(one.outcome), one.at))
+            known = self._weigh(place, adverts, leasing)
             self._formed[key] = known
         return known
 
-    def _weigh(self, place: Place, adverts: Sequence[Advert]) -> Formed:
-        """What comes of all that is advertised to an interface."""
+    def _weigh(self, place: Place, adverts: Sequence[Advert], leasing: bool) -> Formed:
+        """What comes of all that is advertised to an interface; `leasing`: it forms no address of it."""
         segment, told = self.plan.of(Segment.kind).get(place.segment or ""), tuple(adverts)
         judged = [(advert, self.misfit(segment, advert)) for advert in adverts if advert.outcome != SILENT]
         good = [advert for advert, wrong in judged if not wrong]
         bad = [(advert, wrong) for advert, wrong in judged if wrong]
         surely = next(((advert, wrong) for advert, wrong in bad if advert.outcome != UNPROVEN), None)
-        lacking = self._lacking(segment, [advert for advert in good if advert.outcome == ANSWERED])
+        lacking = self._lacking(segment, [advert for advert in good if advert.outcome == ANSWERED], leasing)
         if surely is not None:
             advert, wrong = surely
-            if self._lacking(segment, good):
+            if self._lacking(segment, good, leasing):
                 return Formed(WRONG, told, wrong, NOW, advert.at)
-            if not self._lacking(segment, [one for one in good if one.outcome != UNPROVEN]):
+            if not self._lacking(segment, [one for one in good if one.outcome != UNPROVEN], leasing):
                 why = f"{wrong}; what is advertised adds up, and which of it is used isn’t said"
                 return Formed(EITHER, told, why, NOW, advert.at)
         if bad:
@@ -124,12 +126,12 @@ class Adverts(Speaking[Advertiser, Advert]):
             return Formed(UNPROVEN, told, f"{wrong}{f', and {advert.reason}' if advert.reason else ''}", NOW, advert.at)
         if not lacking:
             return Formed(TAKEN, told, "")
-        if not self._lacking(segment, good):
+        if not self._lacking(segment, good, leasing):
             # What it needs is there, but not always, or perhaps.
             first = next((advert for advert in good if advert.outcome == UNPROVEN), None)
             first = first or next(advert for advert in good if advert.outcome == WAVERS)
             return Formed(first.outcome, told, first.reason, first.state, first.at)
-        return self._unheard(place, segment, told, lacking if good else "")
+        return self._unheard(place, segment, told, lacking if good else "", leasing)
 
     def misfit(self, segment: Segment | None, advert: Advert | Advertiser) -> str:
         """Why an advertisement is none for a segment; empty where it is."""
@@ -137,17 +139,17 @@ class Adverts(Speaking[Advertiser, Advert]):
             return ""
         name, gateways = self._called(advert.by), _gateways(segment)
         # A segment that says subnets, and none of IPv6, is meant to have none.
-        foreign = [prefix for prefix in advert.said.prefixes if segment.subnets and prefix not in segment.subnets]
+        foreign = [prefix for prefix in on_link(advert.said, True) if segment.subnets and prefix not in segment.subnets]
         if foreign:
             return f"{name} advertises {some(foreign)}, which is no subnet of {segment.name}"
         if advert.said.router and gateways and self.addresses(advert.by).isdisjoint(gateways):
             return f"{name} offers itself as the way out, and the gateway of {segment.name} is {some(gateways)}"
         return ""
 
-    def _lacking(self, segment: Segment | None, adverts: Sequence[Advert]) -> str:
+    def _lacking(self, segment: Segment | None, adverts: Sequence[Advert], leasing: bool) -> str:
         """What an interface on a segment lacks that hears these; empty where that is nothing."""
         nets, gateways = (_subnets(segment), _gateways(segment)) if segment is not None else ([], [])
-        if not any(prefix in nets or not nets for advert in adverts for prefix in advert.said.prefixes):
+        if not any(prefix in nets or not nets for advert in adverts for prefix in on_link(advert.said, leasing)):
             return (
                 f"nobody whom it hears advertises {some(nets)}" if nets else "it hears nobody who advertises a prefix"
             )
@@ -155,7 +157,9 @@ class Adverts(Speaking[Advertiser, Advert]):
             return f"nobody whom it hears offers itself as the way out, and the gateway is {some(gateways)}"
         return ""
 
-    def _unheard(self, place: Place, segment: Segment | None, adverts: tuple[Advert, ...], lacking: str) -> Formed:
+    def _unheard(
+        self, place: Place, segment: Segment | None, adverts: tuple[Advert, ...], lacking: str, leasing: bool
+    ) -> Formed:
         """Why an interface hears nobody who advertises what it needs (`lacking`: what others don't, whom it hears)."""
         if self.voices.loose(place.stand):
             reason = "nobody in the plan advertises what it needs, and its frames get somewhere of which nobody said what is behind it"
@@ -165,7 +169,7 @@ class Adverts(Speaking[Advertiser, Advert]):
         if silent is not None:
             return Formed(UNHEARD, adverts, silent.reason, silent.state, silent.at)
         heard = {advert.at for advert in adverts if advert.outcome != SILENT}
-        meant = [s for s in self.sources if s.at not in heard and not set(s.said.prefixes).isdisjoint(nets)]
+        meant = [s for s in self.sources if s.at not in heard and not set(on_link(s.said, leasing)).isdisjoint(nets)]
         if meant:
             source = min(meant, key=lambda s: (s.outcome != ANSWERED, s.at))
             reason = source.reason or f"it doesn’t hear {self._name(source.at)}"

@@ -1,7 +1,8 @@
-"""Leases: who answers an interface that asks for an IPv4 address, and with what (RFC 2131).
+"""Leases: who answers an interface that asks for an address, and with what (RFC 2131 for IPv4, RFC 8415 for IPv6).
 
 Its question is a broadcast: whoever leases hears it on the same link, or a relay there asks a server elsewhere from an address of its own (RFC 1542
-section 4).  A server leases from the scope in whose subnet the address is at which it was asked, or that of the relay (RFC 2131 section 4.3.1).
+section 4, RFC 8415 section 19).  A server leases from the scope in whose subnet the address is at which it was asked, or that of the relay (RFC 2131 section 4.3.1,
+RFC 8415 section 13.1).  A lease of IPv6 says neither what is on link nor the way out: whoever has one hears that from routers that advertise (RFC 8415 section 5.2, RFC 4861 section 6.3.4).
 Guards of adapters drop what is sent from the port of lease servers: an answer, and what a relay or a router on the way passes on.
 """
 
@@ -11,11 +12,14 @@ import ipaddress
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
+from typing import ClassVar
 
+from aptwire.above.marking import Marks
 from aptwire.above.outcomes import ANSWERED, BEST_FIRST, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import InStates, Pings, may_lease
 from aptwire.above.speaking import Speaking
 from aptwire.forward.parts import NOW, Place, State
+from aptwire.judge.changes import Changes
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, Lease, Offer, kept_by, room_of
 from aptwire.plan.kinds import LEASE, PLACES, LeaseRelay, LeaseScope, Record, Segment
@@ -37,9 +41,13 @@ class Source:
     state: State = NOW
 
 
-def clients(plan: Plan) -> list[Record]:
-    """The interfaces that ask for a lease."""
-    return [record for kind in PLACES for record in plan.where(kind, "addressing", LEASE)]
+ASKING = {4: "addressing", 6: "addressing6"}
+"""The field that says whether an interface asks for a lease, by IP version."""
+
+
+def clients(plan: Plan, version: int = 4) -> list[Record]:
+    """The interfaces that ask for a lease of an IP version."""
+    return [record for kind in PLACES for record in plan.where(kind, ASKING[version], LEASE)]
 
 
 def mac_of(plan: Plan, record: Record) -> str | None:
@@ -49,14 +57,16 @@ def mac_of(plan: Plan, record: Record) -> str | None:
 
 
 class Leases(Speaking[Source, Offer]):
-    """Who gets which lease in a judged plan, in every state, or in one alone (`waking`: as if everybody were on)."""
+    """Who gets which lease of IPv4 in a judged plan, in every state, or in one alone (`waking`: as if everybody were on)."""
 
     kind = LeaseScope.kind
     asked = True
+    version: ClassVar[int] = 4
 
     def __init__(self, judgement: Judgement, state: State | None = None, waking: bool = False) -> None:
         super().__init__(judgement, state, waking)
         self.far = Pings(judgement, leasing=True, waking=waking)
+        self.marks = Marks(judgement, state)
         self._leases: dict[tuple[object, ...], Lease] = {}
 
     @staticmethod
@@ -78,6 +88,11 @@ class Leases(Speaking[Source, Offer]):
         """What a source offers to whoever hears it so, and it him."""
         return Offer(source.server, source.at, source.relay, source.scope, "", outcome, reason, state)
 
+    def after(self, before: Speaking[Source, Offer], changes: Changes) -> frozenset[str] | None:
+        """As of everybody who speaks; where switches mark questions, it hangs on more than that."""
+        assert isinstance(before, Leases)
+        return None if self.marks.switches or before.marks.switches else super().after(before, changes)
+
     @cached_property
     def tabled(self) -> frozenset[str]:
         """Who leases, relays or forwards (owners)."""
@@ -85,7 +100,7 @@ class Leases(Speaking[Source, Offer]):
         relaying = (
             owner_of(self.plan, record).id for record in map(self.plan.find, self._relaying) if record is not None
         )
-        return frozenset((*routers, *relaying, *(scope.of for scope in self.plan.all(LeaseScope))))
+        return frozenset((*routers, *relaying, *(scope.of for scope in self.scopes)))
 
     def of(self, record: Record) -> Lease:
         """What an interface that asks gets; those that stand alike on a segment, and for whom nothing is kept, get the same."""
@@ -95,7 +110,8 @@ class Leases(Speaking[Source, Offer]):
         near = self.heard(place)
         mac = mac_of(self.plan, record)
         kept = tuple(self._kept[offer.scope.id].get(mac or "", "") for offer in near)
-        own = any(offer.at == record.id for offer in near)
+        # Nobody hears himself, and what becomes of a mark hangs on the way of each one's question.
+        own = any(offer.at == record.id for offer in near) or bool(self.marks.switches)
         key = (id(near), place.segment, kept, mac is None, self.voices.loose(place.stand) if not near else False)
         known = self._leases.get(key)
         if known is None or own:
@@ -110,12 +126,30 @@ class Leases(Speaking[Source, Offer]):
         if place is None or place.context < 0:
             return []
         mac = mac_of(self.plan, record)
-        return sorted((made for offer in self.heard(place) for made in self._fitting(offer, record, mac)), key=_rank)
+        made = (made for offer in self.heard(place) for made in self._fitting(offer, record, mac))
+        return sorted((self._marked(offer, record) for offer in made), key=_rank)
+
+    def _marked(self, offer: Offer, record: Record) -> Offer:
+        """An offer, with what becomes of the question on its way for its mark."""
+        if not self.marks.switches or self.version == 6 or offer.outcome == SILENT:
+            return offer
+        outcome, reason, state = self.marks.taken(record.id, offer.at, offer.relay)
+        worse = BEST_FIRST.index(outcome) > BEST_FIRST.index(offer.outcome)
+        return replace(offer, outcome=outcome, reason=reason, state=state) if worse else offer
 
     @cached_property
     def _kept(self) -> dict[str, dict[str, str]]:
         """By scope, what it keeps for each MAC address: an address with prefix length."""
-        return {scope.id: kept_by(scope) for scope in self.plan.all(LeaseScope)}
+        return {scope.id: kept_by(scope) for scope in self.scopes}
+
+    @cached_property
+    def scopes(self) -> list[LeaseScope]:
+        """What is leased of its IP version, by id."""
+        return sorted((scope for scope in self.plan.all(LeaseScope) if self.mine(scope.subnet)), key=lambda s: s.id)
+
+    def mine(self, text: str) -> bool:
+        """Whether an address, or a subnet, is of the IP version that is asked about."""
+        return (":" in text) == (self.version == 6)
 
     @cached_property
     def sources(self) -> list[Source]:
@@ -123,7 +157,7 @@ class Leases(Speaking[Source, Offer]):
         return sorted([*self._servers(), *self._relays()], key=lambda s: (s.at, s.scope.id))
 
     def _servers(self) -> Iterator[Source]:
-        for scope in sorted(self.plan.all(LeaseScope), key=lambda s: s.id):
+        for scope in self.scopes:
             net = ipaddress.ip_network(scope.subnet)
             for interface in self._stack(scope.of).interfaces:
                 if any(own.ip in net for own in interface.addresses):
@@ -136,11 +170,11 @@ class Leases(Speaking[Source, Offer]):
         for relay in sorted(self.plan.all(LeaseRelay), key=lambda r: r.id):
             record = self.plan.find(relay.at, PLACES)
             assert record is not None
-            own = [ipaddress.ip_interface(a).ip for a in record.addresses if ":" not in a]  # type: ignore[attr-defined]
+            own = [ipaddress.ip_interface(a).ip for a in record.addresses if self.mine(a)]  # type: ignore[attr-defined]
             outcome, reason = self._speaks(relay.at, may_lease, "answers")
             owner = owner_of(self.plan, record).id
             both = self._both(relay.at) if own and self._scope_of(owner, own[0]) is not None else ""
-            for to in relay.to if own else ():
+            for to in filter(self.mine, relay.to) if own else ():
                 for server, doubt in self._asked(owner, to):
                     scope = self._scope_of(server, own[0])
                     if scope is None:
@@ -173,7 +207,7 @@ class Leases(Speaking[Source, Offer]):
         for relay in self.plan.all(LeaseRelay):
             at = self.plan.find(relay.at, PLACES)
             if at is not None and owner_of(self.plan, at).id == owner:
-                yield from relay.to
+                yield from filter(self.mine, relay.to)
 
     def _carried(self, found: InStates, server: str, doubt: str) -> tuple[str, str, State]:
         """How a relay's question to a server fares; `doubt`: what isn't known of it, if it gets anywhere."""
@@ -254,9 +288,9 @@ class Leases(Speaking[Source, Offer]):
         if segment is None:
             return ""
         name, scope = self._called(offer.server), offer.scope
-        if any(":" not in net for net in segment.subnets) and scope.subnet not in segment.subnets:
+        if any(map(self.mine, segment.subnets)) and scope.subnet not in segment.subnets:
             return f"{name} leases addresses in {scope.subnet}, which is no subnet of {segment.name}"
-        gateways = [address for address in segment.gateways if ":" not in address]
+        gateways = [address for address in segment.gateways if self.mine(address)] if self.version == 4 else []
         if gateways and not set(scope.gateways) & set(gateways):
             handed = f"hands out {some(sorted(scope.gateways))}" if scope.gateways else "hands out no gateway"
             return f"{name} {handed}, and the gateway of {segment.name} is {some(gateways)}"
@@ -264,8 +298,8 @@ class Leases(Speaking[Source, Offer]):
 
     def _unheard(self, place: Place, segment: Segment | None, offers: tuple[Offer, ...]) -> Lease:
         """Why nobody answers an interface."""
-        servers = segment.lease_servers if segment is not None else ()
-        subnets = segment.subnets if segment is not None else ()
+        servers = list(filter(self.mine, segment.lease_servers)) if segment is not None else []
+        subnets = list(filter(self.mine, segment.subnets)) if segment is not None else []
         meant = [s for s in self.sources if s.scope.subnet in subnets]
         if self.voices.loose(place.stand):
             return Lease(
@@ -286,7 +320,7 @@ class Leases(Speaking[Source, Offer]):
             source = min(meant, key=lambda s: (s.outcome != ANSWERED, s.at))
             return Lease(NO_ANSWER, offers, f"it isn’t heard at {self._name(source.at)}", NOW, source.at)
         for relay in sorted(self.plan.all(LeaseRelay), key=lambda r: r.id):
-            unknown = next((to for to in relay.to if not self.wiring.bearers.get(to)), None)
+            unknown = next((to for to in filter(self.mine, relay.to) if not self.wiring.bearers.get(to)), None)
             if segment is not None and unknown and getattr(self.plan.find(relay.at), "belongs", None) == segment.id:
                 why = f"{self._name(relay.at)} asks {unknown}, which nobody in the plan has"
                 return Lease(UNPROVEN, offers, why, NOW, relay.at)
@@ -294,7 +328,7 @@ class Leases(Speaking[Source, Offer]):
             return Lease(
                 NO_ANSWER,
                 offers,
-                f"its lease server, {servers[0]}, leases nothing in {some(list(subnets)) or 'a subnet of its segment'}",
+                f"its lease server, {servers[0]}, leases nothing in {some(subnets) or 'a subnet of its segment'}",
             )
         return Lease(UNPROVEN, offers, "the plan doesn’t say who leases addresses there")
 
@@ -307,7 +341,15 @@ class Leases(Speaking[Source, Offer]):
         return next((s for s in self._scopes(owner) if address in ipaddress.ip_network(s.subnet)), None)
 
     def _scopes(self, owner: str) -> list[LeaseScope]:
-        return sorted(self.plan.where("lease_scope", "of", owner), key=lambda s: s.id)
+        return sorted(
+            (s for s in self.plan.where("lease_scope", "of", owner) if self.mine(s.subnet)), key=lambda s: s.id
+        )
+
+
+class Leases6(Leases):
+    """Who gets which lease of IPv6."""
+
+    version = 6
 
 
 def _rank(offer: Offer) -> tuple[int, str, str]:

@@ -55,8 +55,8 @@ ENDS = (*OWNERS, *PLACES, Outside.kind)
 MOST_STATES = 64
 """As many combinations of what teams may do are asked; where there are more, an answer in all of those asked is no proof."""
 MOST_HOPS = 32
-LEASING = Packet("udp", 67)
-"""What relays and lease servers send each other, from the same port (RFC 2131 section 4.1)."""
+LEASING = {4: Packet("udp", 67), 6: Packet("udp", 547)}
+"""What relays and lease servers send each other, from the same port, by IP version (RFC 2131 section 4.1, RFC 8415 section 7.2)."""
 OWN_PORT = 49_152
 """The first port from which questions are asked (RFC 6335 section 6)."""
 
@@ -217,7 +217,7 @@ class Pings:
 
     Unless they are to be `exact` (each hop then brings its trace), whoever hears each other in every state by the arrays isn't traced, and where all
     hops are so no other state is asked.  `waking`: as if everybody were on; `leasing`: what is sent comes from the port of lease servers (RFC 2131 section 4.1),
-    which guards of adapters drop.
+    which guards of adapters drop, of IPv6 too (RFC 7610).
     """
 
     judgement: Judgement
@@ -287,7 +287,7 @@ class Pings:
         today, reason = _told(ways)
         if only is not None or not self.states_matter:
             return InStates(today, reason, ways, ())
-        free, fails, more = self._states(ways)
+        free, fails, more = self.states_of(ways)
         either = [(other, *_told(ask(other))) for other in free]
         later = [(other, *_told(ask(other))) for other in fails]
         differs = tuple(one for one in (*either, *later) if one[1] != today)
@@ -430,7 +430,7 @@ class Pings:
             return SILENT, NOW, None
         today = asked(NOW)
         settled = not self.states_matter or any(way.outcome == ANSWERED for way in today)
-        free, fails, more = self._states(() if settled else tuple(today))
+        free, fails, more = self.states_of(() if settled else tuple(today))
         doubt: Way | None = None
         others = ((other, asked(other)) for other in (*free, *fails) if not settled)
         for state, ways in chain([(NOW, today)], others):
@@ -556,7 +556,8 @@ class Pings:
     def _without(self, id: str, name: str, what: str) -> tuple[str, str]:
         """What is said of somebody who has no address to ask from, or for."""
         owner = self._start(id).owner
-        asking = [self.judgement.leases.get(i.record) for i in stack_of(self.plan, owner).interfaces]
+        interfaces = [i.record for i in stack_of(self.plan, owner).interfaces]
+        asking = (of.get(record) for of in (self.judgement.leases, self.judgement.leases6) for record in interfaces)
         lease = next((one for one in asking if one is not None), None)
         if lease is None:
             return UNPROVEN, f"The plan gives {name} no {what}."
@@ -621,7 +622,7 @@ class Pings:
 
     def relayed(self, source: str, address: Address, to: Address, state: State) -> tuple[Way, ...]:
         """The ways there and back of what a relay at an interface (`source`, a record) sends to a server from an address of its own."""
-        self.packet = LEASING
+        self.packet = LEASING[address.version]
         return self._both(self._at(source), to, None, state, address)
 
     def _both(
@@ -939,9 +940,9 @@ class Pings:
             return record, ANSWERED, "", None
         self.states_matter = True
         both = ((here, place), (place, here))
-        question = self._trace(*both[0 if answer else 1], state)
+        question = self.trace_of(*both[0 if answer else 1], state)
         for one, two in both if answer else both[1:]:
-            found = self._trace(one, two, state)
+            found = self.trace_of(one, two, state)
             if not found.delivered:
                 open_end = any(hop.outcome == "open" for hop in found.hops) or self.in_part(one) or self.in_part(two)
                 why = next((hop.reason for hop in reversed(found.hops) if hop.reason), "")
@@ -953,7 +954,8 @@ class Pings:
             return record, UNPROVEN, "what is known of the way there isn’t all", question
         return record, ANSWERED, "", question
 
-    def _trace(self, one: Place, two: Place, state: State) -> Trace:
+    def trace_of(self, one: Place, two: Place, state: State) -> Trace:
+        """The way of a frame from one place to another in a state, found once."""
         key = (one.record, two.record, repr(sorted(state.choice.items())) + repr(sorted(state.lost)))
         if key not in self.traces:
             self.traces[key] = trace(self.wiring, one, two, state)
@@ -999,7 +1001,7 @@ class Pings:
     def _name(self, record: str) -> str:
         return called(self.plan, self.plan.find(record))
 
-    def _states(self, ways: tuple[Way, ...]) -> tuple[list[State], list[State], bool]:
+    def states_of(self, ways: tuple[Way, ...]) -> tuple[list[State], list[State], bool]:
         """What the teams on the ways may do beside what is taken to be so today: every combination of the members of those of which nobody says who carries, each
         failover of the others, and whether there is more than is asked."""
         teams: dict[TeamKey, Team] = {team.key: team for team in self.wiring.crossing_teams}

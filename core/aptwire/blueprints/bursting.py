@@ -62,8 +62,8 @@ def _without(plan: Plan, gone: set[str]) -> Iterator[Operation]:
         for other, field in plan.referrers(record.kind, record.id):
             if other.id in gone:
                 continue
-            # A line about an interface that is gone would be one about all.
-            if SPECS[other.kind][field].optional and other.kind != "filter_line":
+            # A line about an interface that is gone would be one about all, and a flow of nobody says nothing.
+            if SPECS[other.kind][field].optional and other.kind not in ("filter_line", "flow"):
                 cleared.setdefault((other.kind, other.id), {})[field] = None
             else:
                 gone.add(other.id)

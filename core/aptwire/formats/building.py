@@ -239,6 +239,9 @@ class _HostBuilder:
             text = f"it forwards {' and '.join(versions)} between its interfaces, which a ping is asked over"
             text += f"; what it filters is as {RULESET} says, if there is one"
             self.report.add("read", device.name, text)
+        for name in filter(device.settings.answers_for_others, sorted(device.interfaces)):
+            text = f"{name} answers ARP for what the host forwards (proxy_arp): a ping counts no such answer"
+            self.report.add("left out", device.name, text)
 
     def _queues(self, nic: str) -> dict[str, Any]:
         """What is known of a NIC's receive queues, and where it hangs."""

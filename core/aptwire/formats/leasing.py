@@ -1,6 +1,6 @@
 """What a Linux host leases and advertises: the configuration of its DHCP server, as dnsmasq's manual page describes it.
 
-Lines are `name=value`, or a name alone; of them all, those are read that say what is leased to whom over IPv4, for whom it is asked elsewhere, and which
+Lines are `name=value`, or a name alone; of them all, those are read that say what is leased to whom, over IPv4 and IPv6, for whom it is asked elsewhere, and which
 prefixes of IPv6 are advertised.
 """
 
@@ -26,16 +26,19 @@ ROUTER = ("3", "option:router")
 ELSEWHERE = ("conf-file", "conf-dir", "dhcp-hostsfile", "dhcp-hostsdir", "dhcp-optsfile", "dhcp-optsdir", "dhcp-script")
 """Names that lead to other files."""
 USUAL, ENDLESS = 60, 525_600
+MOST_BITS, USUAL_LENGTH = 128, "64"
 _MINUTES = {"s": 1 / 60, "m": 1, "h": 60, "d": 1440, "w": 10_080, "": 1 / 60}
 _TIME = re.compile(r"(\d+)([smhdw]?)")
 _MAC = re.compile(r"[0-9A-Fa-f]{1,2}(:[0-9A-Fa-f]{1,2}){5}")
 
-Address = ipaddress.IPv4Address
+Address = ipaddress.IPv4Address | ipaddress.IPv6Address
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+Bound = ipaddress.IPv4Interface | ipaddress.IPv6Interface
 
 
 @dataclass(frozen=True)
 class Range:
-    """A range that is leased (`last` None: from `first`'s subnet, to those for whom an address is kept alone), with the netmask where it is said, for some minutes; it sets `tags`."""
+    """A range that is leased (`last` None: from `first`'s subnet, to those for whom an address is kept alone), with the netmask (of IPv6 the length of the prefix) where it is said, for some minutes; it sets `tags`."""
 
     first: Address
     last: Address | None
@@ -179,7 +182,7 @@ class _Reading:
         if len(rest) < len(parts) - len(tags):
             self.unread.append(f"dhcp-range={said}: only where other tags or an interface are given")
         elif rest and ":" in rest[0]:
-            self._prefixes(said, rest)
+            self._prefixes(said, rest, tags)
         elif "proxy" in rest:
             self.unread.append(f"dhcp-range={said}: not of IPv4’s leases")
         else:
@@ -193,13 +196,24 @@ class _Reading:
             minutes = _minutes(times[0]) if times else USUAL
             self.ranges.append(Range(first, last, masks[0] if masks else "", minutes, tags))
 
-    def _prefixes(self, said: str, parts: list[str]) -> None:
-        """A range of IPv6: what is advertised of it; leases of IPv6 are none of a plan."""
+    def _prefixes(self, said: str, parts: list[str], tags: frozenset[str]) -> None:
+        """A range of IPv6: what is advertised of it, and what is leased."""
         built = next((part.removeprefix("constructor:") for part in parts if part.startswith("constructor:")), "")
         forming = not FORMING.isdisjoint(parts)
-        self.prefixes.append(Prefixes(ipaddress.IPv6Address(parts[0]), built, forming))
-        if len(parts) > 1 and (parts[1] == "static" or (":" in parts[1] and not built)):
-            self.unread.append(f"dhcp-range={said}: not of IPv4’s leases")
+        first = ipaddress.IPv6Address(parts[0])
+        self.prefixes.append(Prefixes(first, built, forming))
+        ends = [part for part in parts[1:2] if ":" in part and not part.startswith("constructor:")]
+        if not ends and "static" not in parts:
+            return
+        if built:
+            self.unread.append(f"dhcp-range={said}: leases in whatever prefix an interface has")
+            return
+        last = ipaddress.IPv6Address(ends[0]) if ends else None
+        rest = [part for part in parts[1 + len(ends) :] if part not in {"static", *FORMING, "off-link"}]
+        length = next((part for part in rest if part.isdigit() and int(part) <= MOST_BITS), "")
+        times = [part for part in rest if part != length]
+        minutes = _minutes(times[0]) if times else USUAL
+        self.ranges.append(Range(first, last, length or USUAL_LENGTH, minutes, tags))
 
     def _offer(self, parts: list[str]) -> None:
         """What goes with advertisements at an interface: last of all, where two numbers stand there, for how long it is a way out."""
@@ -209,11 +223,19 @@ class _Reading:
 
     def _host(self, value: str, parts: list[str]) -> None:
         macs = [part.lower() for part in parts if _MAC.fullmatch(part)]
-        addresses = [
+        addresses: list[Address] = [
             ipaddress.IPv4Address(part) for part in parts if part.count(".") == 3 and part.replace(".", "").isdigit()
         ]
-        if macs and len(addresses) == 1 and not any(part.startswith(("set:", "tag:", "ignore")) for part in parts):
-            self.kept += [(":".join(byte.zfill(2) for byte in mac.split(":")), addresses[0]) for mac in macs]
+        addresses += [ipaddress.IPv6Address(part[1:-1]) for part in parts if re.fullmatch(r"\[[^\]/]+\]", part)]
+        several = len({address.version for address in addresses}) < len(addresses)
+        if (
+            macs
+            and addresses
+            and not several
+            and not any(part.startswith(("set:", "tag:", "ignore")) for part in parts)
+        ):
+            whole = (":".join(byte.zfill(2) for byte in mac.split(":")) for mac in macs)
+            self.kept += [(mac, address) for mac in whole for address in addresses]
         else:
             self.unread.append(f"dhcp-host={value}: not an address for a MAC address")
 
@@ -224,10 +246,13 @@ class _Reading:
             self.gateways.append((tags, tuple(ipaddress.IPv4Address(part) for part in rest[1:] if part)))
 
     def _relay(self, value: str, parts: list[str]) -> None:
-        if len(parts) < 2 or ":" in value:
-            self.unread.append(f"dhcp-relay={value}: not to a server of IPv4")
-        else:
-            self.relays.append((ipaddress.IPv4Address(parts[0]), ipaddress.IPv4Address(parts[1].partition("#")[0])))
+        if len(parts) < 2 or not parts[1]:
+            self.unread.append(f"dhcp-relay={value}: to whichever server hears it")
+            return
+        local, server = ipaddress.ip_address(parts[0]), ipaddress.ip_address(parts[1].partition("#")[0])
+        if local.version != server.version:
+            raise ValueError(f"{local} and {server} are not of one IP version")
+        self.relays.append((local, server))
 
 
 def _minutes(text: str) -> int:
@@ -240,14 +265,12 @@ def _minutes(text: str) -> int:
     return max(2, min(ENDLESS, int(int(found[1]) * _MINUTES[found[2]])))
 
 
-def by_subnet(
-    leasing: Leasing, own: dict[str, list[ipaddress.IPv4Interface]]
-) -> Iterator[tuple[ipaddress.IPv4Network, list[Range], bool]]:
+def by_subnet(leasing: Leasing, own: dict[str, list[Bound]]) -> Iterator[tuple[Network, list[Range], bool]]:
     """The ranges of each subnet, that of the netmask or of an interface with an address in it, and whether the server answers there; `own` are the host's addresses by interface."""
-    found: dict[ipaddress.IPv4Network, list[Range]] = {}
+    found: dict[Network, list[Range]] = {}
     for one in leasing.ranges:
         nets = [bound.network for of in own.values() for bound in of if one.first in bound.network]
-        net = ipaddress.IPv4Network(f"{one.first}/{one.mask}", strict=False) if one.mask else next(iter(nets), None)
+        net = ipaddress.ip_network(f"{one.first}/{one.mask}", strict=False) if one.mask else next(iter(nets), None)
         if net is not None:
             found.setdefault(net, []).append(one)
     for net, ranges in found.items():
@@ -260,24 +283,24 @@ def lay_leases(made: Records, device: Device, host: str) -> None:
     """The scopes and relays of a host, beside its ports; what a plan can't hold is told."""
     leasing = device.leasing
     own = {
-        interface.name: [ipaddress.IPv4Interface(address) for address in interface.addresses if ":" not in address]
+        interface.name: [ipaddress.ip_interface(address) for address in interface.addresses]
         for interface in device.interfaces.values()
     }
     for text in leasing.unread:
         made.report.add("left out", device.name, text[:200])
-    laid: list[ipaddress.IPv4Network] = []
-    for net, ranges, hears in sorted(by_subnet(leasing, own), key=lambda one: one[0]):
+    laid: list[Network] = []
+    for net, ranges, hears in sorted(by_subnet(leasing, own), key=lambda one: (one[0].version, one[0])):
         about = f"{device.name}/leases-{net.network_address}"
         if not hears:
             made.report.add("left out", about, f"what it leases in {net}: its server doesn’t answer there")
-        elif net.prefixlen > 30 or any(net.overlaps(other) for other in laid):
+        elif net.prefixlen > net.max_prefixlen - 2 or any(net.version == o.version and net.overlaps(o) for o in laid):
             made.report.add("left out", about, f"what it leases in {net}: too small a subnet, or a part of another one")
         else:
             laid.append(net)
             made.put(_scope(leasing, net, ranges, host, make_id(about), own))
             made.report.add("read", about, f"it leases addresses of {net}")
     named = {first for first in (r.first for r in leasing.ranges) if not any(first in net for net in laid)}
-    for first in sorted(named):
+    for first in sorted(named, key=str):
         made.report.add("left out", device.name, f"a range from {first} on: it isn’t said in which subnet")
     ports = {
         bound: port.id
@@ -297,7 +320,7 @@ def lay_leases(made: Records, device: Device, host: str) -> None:
 
 def lay_adverts(made: Records, device: Device, host: str) -> None:
     """What a host advertises at its ports."""
-    leasing, said = device.leasing, dict[str, tuple[dict[str, None], bool]]()
+    leasing, said = device.leasing, dict[str, tuple[dict[str, bool], bool]]()
     ports = {
         ipaddress.ip_interface(address): port
         for port in made.of(HostPort)
@@ -319,11 +342,13 @@ def lay_adverts(made: Records, device: Device, host: str) -> None:
                 made.report.add("left out", device.name, f"it advertises {bound.network}, {why}")
                 continue
             prefixes, _ = said.setdefault(port.id, ({}, leasing.no_way_out.isdisjoint((name, "*"))))
-            prefixes.update({str(bound.network): None} if any(one.forming for one in ranges) else {})
+            # Of a range that is leased no addresses are formed; it is on link all the same.
+            prefixes[str(bound.network)] = any(one.forming for one in ranges)
     for port_id, (found, router) in said.items():
         if found or router:
             id = make_id(f"{port_id}/advertises")
-            made.put(Advertisement(id=id, at=port_id, prefixes=tuple(found), router=router))
+            formed, near = (tuple(net for net, forming in found.items() if forming is one) for one in (True, False))
+            made.put(Advertisement(id=id, at=port_id, prefixes=formed, on_link=near, router=router))
             made.report.add("read", id, f"it advertises {', '.join(found) or 'itself as the way out'}")
 
 
@@ -348,13 +373,13 @@ def take_leases(made: Records, devices: Mapping[str, Device]) -> None:
 
 def _scope(
     leasing: Leasing,
-    net: ipaddress.IPv4Network,
+    net: Network,
     ranges: list[Range],
     host: str,
     id: str,
-    own: dict[str, list[ipaddress.IPv4Interface]],
+    own: dict[str, list[Bound]],
 ) -> LeaseScope:
-    inside = range(int(net.network_address) + 1, int(net.broadcast_address))
+    inside = range(int(net.network_address) + 1, int(net.broadcast_address) + (net.version == 6))
     pools = [(max(int(r.first), inside.start), min(int(r.last), inside.stop - 1)) for r in ranges if r.last is not None]
     joined: list[tuple[int, int]] = []
     for first, last in sorted(pool for pool in pools if pool[0] <= pool[1]):
@@ -362,19 +387,19 @@ def _scope(
             joined[-1] = joined[-1][0], max(last, joined[-1][1])
         else:
             joined.append((first, last))
-    handed = leasing.handed(frozenset().union(*(r.tags for r in ranges)))
+    handed = leasing.handed(frozenset().union(*(r.tags for r in ranges))) if net.version == 4 else ()
     if handed is None:
         # It hands out itself, where it has an address there.
         handed = tuple(bound.ip for of in own.values() for bound in of if bound.ip in net)[:1]
     kept: dict[str, Address] = {}
     for mac, address in leasing.kept:
-        if int(address) in inside and address not in kept.values():
+        if address.version == net.version and int(address) in inside and address not in kept.values():
             kept.setdefault(mac, address)
     return LeaseScope(
         id=id,
         of=host,
         subnet=str(net),
-        pool=tuple(range_text(a, b) for a, b in joined)[:64],
+        pool=tuple(range_text(a, b, net.version) for a, b in joined)[:64],
         gateways=tuple(str(router) for router in handed if router in net),
         kept=tuple(f"{mac} {address}" for mac, address in kept.items())[:1000],
         minutes=min(r.minutes for r in ranges),
@@ -382,4 +407,4 @@ def _scope(
 
 
 def _bound(addresses: tuple[str, ...]) -> Iterator[Address]:
-    yield from (ipaddress.IPv4Interface(address).ip for address in addresses if ":" not in address)
+    yield from (ipaddress.ip_interface(address).ip for address in addresses)

@@ -48,6 +48,10 @@ class Settings:
             found.append("IPv6")
         return found
 
+    def answers_for_others(self, interface: str) -> bool:
+        """Whether a host answers ARP on an interface for what it forwards elsewhere (proxy ARP, RFC 1027); it does so only where it forwards."""
+        return bool(self.number("ipv4", interface, "proxy_arp")) and "IPv4" in self.forwards()
+
     def _any(self, family: str) -> bool:
         head = f"net.{family}.conf."
         return any(n.startswith(head) and n.endswith(".forwarding") and v == "1" for n, v in self.values.items())

@@ -520,12 +520,19 @@ class NoPrefix(_Given):
     def words(self, say: Sentences, whom: Concerned) -> Words:
         cause, who, one = whom.cause, say.who(whom.endpoints), len(whom.endpoints) == 1
         status, sits = say.status(whom.place), (cause.towards or whom.place.record,)
+        # Whoever leases his address hears of the rest from those who advertise.
+        leasing = whom.place.record in say.judgement.leases6
+        lacks = f"{_verb('hears', one)} {{}} of {'its' if one else 'their'} link and way out over IPv6"
         if status == "unproven":
-            title = f"Nobody can know whether {who} {_verb('forms', one)} an IPv6 address"
-            return title, _sentence(cause.detail), sits
+            has = lacks.format("anything") if leasing else f"{_verb('forms', one)} an IPv6 address"
+            return f"Nobody can know whether {who} {has}", _sentence(cause.detail), sits
         when = f" {say.when(cause)}" if status == "wavering" else ""
-        title = f"{who} {_verb('forms', one)} no IPv6 address of {say.segment(whom.place)}{when}"
-        return title, _sentence(cause.detail), sits
+        has = (
+            lacks.format("nothing")
+            if leasing
+            else f"{_verb('forms', one)} no IPv6 address of {say.segment(whom.place)}"
+        )
+        return f"{who} {has}{when}", _sentence(cause.detail), sits
 
     def proof(self, say: Sentences, place: Place, cause: Cause) -> list[Trace]:
         sender = say.wiring.place(cause.towards) if cause.towards else None

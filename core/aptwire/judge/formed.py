@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from aptwire.above.outcomes import ANSWERED, SILENT
 from aptwire.forward.parts import NOW, State
-from aptwire.judge.lease import EITHER, WRONG
+from aptwire.judge.lease import EITHER, WRONG, held_of
 from aptwire.plan.kinds import INTERFACE_BITS, Advertisement
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
-from aptwire.plan.stacks import Held, adapter_of
+from aptwire.plan.stacks import Address, Held, adapter_of
 
 if TYPE_CHECKING:
     from aptwire.judge.judgement import Judgement
@@ -21,6 +21,11 @@ if TYPE_CHECKING:
 TAKEN, UNHEARD = "formed", "unheard"
 FORMINGS = (TAKEN, UNHEARD, WRONG, EITHER)
 """What becomes of an interface that listens, beside *wavers* and *unproven*: addresses of its own segment; none; others; both, or another way out too."""
+
+
+def on_link(said: Advertisement, leasing: bool) -> tuple[str, ...]:
+    """The prefixes that are of use to somebody who hears an advertisement: those of which he forms addresses, or (`leasing`) those that are on link."""
+    return (*said.prefixes, *said.on_link) if leasing else said.prefixes
 
 
 @dataclass(frozen=True)
@@ -39,12 +44,13 @@ class Advert:
     def to_json(self) -> dict[str, Any]:
         """The advertisement for a program."""
         told = {name: getattr(self, name) for name in ("by", "at", "outcome", "reason")}
-        return {**told, "prefixes": list(self.said.prefixes), "router": self.said.router}
+        said = self.said
+        return {**told, "prefixes": list(said.prefixes), "on_link": list(said.on_link), "router": said.router}
 
 
 @dataclass(frozen=True)
 class Formed:
-    """What an interface forms: TAKEN, UNHEARD, WRONG, EITHER, WAVERS or UNPROVEN, and why; the `adverts` on its link, heard or not; the `state` in which
+    """What an interface forms of what is advertised, or hears of its link where it leases its address: TAKEN, UNHEARD, WRONG, EITHER, WAVERS or UNPROVEN, and why; the `adverts` on its link, heard or not; the `state` in which
     it forms none, and whom (a record) it ought to hear, or not to."""
 
     outcome: str
@@ -83,20 +89,46 @@ def held_of_adverts(judgement: Judgement) -> Mapping[str, tuple[Held, ...]]:
     choose the rest of it as it likes (RFC 8981, RFC 7217)."""
     plan, found = judgement.plan, dict[str, tuple[Held, ...]]()
     for number, (record, formed) in enumerate(sorted(judgement.formed.items())):
-        if formed.outcome != TAKEN:
+        if formed.outcome != TAKEN or record in judgement.leases6:
             continue
         own = _own_bits(plan, record, number)
-        adverts = [advert for advert in formed.heard if advert.outcome == ANSWERED]
-        routers = [advert for advert in adverts if advert.said.router]
-        prefixes = dict.fromkeys(prefix for advert in adverts for prefix in advert.said.prefixes)
-        nets = [ipaddress.ip_network(prefix) for prefix in prefixes]
-        over = [[via for via in map(ipaddress.ip_address, r.vias) if any(via in net for net in nets)] for r in routers]
-        vias = tuple(dict.fromkeys(via for of in over for via in of))
+        nets, vias, unsaid = _link(formed, leasing=False)
         found[record] = tuple(
-            Held(ipaddress.ip_interface((int(net.network_address) | own, net.prefixlen)), False, vias, not all(over))
+            Held(ipaddress.ip_interface((int(net.network_address) | own, net.prefixlen)), False, vias, unsaid)
             for net in nets
         )
     return found
+
+
+def held_by_lease6(judgement: Judgement) -> dict[str, Held]:
+    """What each interface has by lease of IPv6, where that is known, by record, with the way out that is advertised where it is; its subnet must be, too, or it has none
+    on link (RFC 5942 section 4)."""
+    links = {record: _link(judgement.formed[record], leasing=True) for record in judgement.leases6}
+    leases = {
+        record: lease
+        for record, lease in judgement.leases6.items()
+        if judgement.formed[record].outcome == TAKEN
+        and {offer.scope.subnet for offer in lease.heard} <= set(map(str, links[record].nets))
+    }
+    held = held_of(judgement, leases)
+    return {r: replace(one, gateways=links[r].vias, unsaid=links[r].unsaid) for r, one in held.items()}
+
+
+class _Link(NamedTuple):
+    """What is surely heard on a link: the subnets there, the addresses of who offers the way out, and whether there is one of whom the plan says none."""
+
+    nets: list[ipaddress.IPv4Network | ipaddress.IPv6Network]
+    vias: tuple[Address, ...]
+    unsaid: bool
+
+
+def _link(formed: Formed, leasing: bool) -> _Link:
+    adverts = [advert for advert in formed.heard if advert.outcome == ANSWERED]
+    routers = [advert for advert in adverts if advert.said.router]
+    prefixes = dict.fromkeys(prefix for advert in adverts for prefix in on_link(advert.said, leasing))
+    nets = [ipaddress.ip_network(prefix) for prefix in prefixes]
+    over = [[via for via in map(ipaddress.ip_address, r.vias) if any(via in net for net in nets)] for r in routers]
+    return _Link(nets, tuple(dict.fromkeys(via for of in over for via in of)), not all(over))
 
 
 def _own_bits(plan: Plan, record: str, number: int) -> int:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 
 from aptwire.above.adverts import Advertiser, Adverts
 from aptwire.above.ping import may_advertise
 from aptwire.forward.parts import Place
 from aptwire.judge.causes import spoken
-from aptwire.judge.formed import Advert
+from aptwire.judge.formed import Advert, on_link
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.leasing import wake
 from aptwire.judge.plugging import fresh_id
@@ -20,23 +21,24 @@ from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import adapter_of
 
 
-def unheard(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str, Edit]]:
+def unheard(judgement: Judgement, places: Sequence[Place]) -> Iterator[tuple[str, Edit]]:
     """For those who hear nobody advertise what they need: guards that open, who is off and starts, and whoever has the gateway advertises it."""
     plan = judgement.plan
     segment = next((plan.of(Segment.kind).get(place.segment or "") for place in places), None)
     if segment is None:
         return
-    nets = _prefixes(segment)
+    leasing = any(place.record in judgement.leases6 for place in places)
+    nets = _prefixes(segment, leasing)
     for source in judgement.once(Adverts).sources:
         record = plan.find(source.at, PLACES)
-        if record is None or set(nets).isdisjoint(source.said.prefixes):
+        if record is None or set(nets).isdisjoint(on_link(source.said, leasing)):
             continue
         if opened := _opened(plan, record):
             yield f"Let {spoken(plan, _end(plan, record).id)} advertise", opened
         if record.kind in ("adapter", "host_port") and is_idle(plan, record.id):
             yield wake(plan, record)
     for bearer in _gateways(judgement, segment):
-        yield from _advertised(plan, bearer, segment, nets)
+        yield from _advertised(plan, bearer, segment, nets, leasing)
 
 
 def strayed(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str, Edit]]:
@@ -58,16 +60,23 @@ def hushed(plan: Plan, source: Advert | Advertiser) -> Iterator[tuple[str, Edit]
     yield f"Take away {called(plan, source.said)}", (Drop(Advertisement.kind, source.said.id),)
 
 
-def _advertised(plan: Plan, bearer: Record, segment: Segment, nets: list[str]) -> Iterator[tuple[str, Edit]]:
-    """Whoever has a segment's gateway advertises its subnets there, and itself."""
+def _advertised(
+    plan: Plan, bearer: Record, segment: Segment, nets: list[str], leasing: bool
+) -> Iterator[tuple[str, Edit]]:
+    """Whoever has a segment's gateway advertises its subnets there, and itself; `leasing`: as on link alone."""
     known = next(iter(plan.where(Advertisement.kind, "at", bearer.id)), None)
     opened, whose = _opened(plan, bearer), called(plan, bearer)
     if known is None:
-        said = Advertisement(id=fresh_id(plan, f"{bearer.id}/advertises"), at=bearer.id, prefixes=tuple(nets))
+        said = Advertisement(id=fresh_id(plan, f"{bearer.id}/advertises"), at=bearer.id)
+        said = replace(said, on_link=tuple(nets)) if leasing else replace(said, prefixes=tuple(nets))
         yield f"Have {whose} advertise {some(nets)} of {segment.name}", (Put(said), *opened)
         return
-    words: dict[str, object] = {"prefixes": list(dict.fromkeys([*known.prefixes, *nets])), "router": True}
-    if words != {"prefixes": list(known.prefixes), "router": known.router}:
+    fresh = [net for net in nets if net not in on_link(known, leasing)]
+    name, held = ("on_link", known.on_link) if leasing else ("prefixes", known.prefixes)
+    words: dict[str, object] = {name: [*held, *fresh], "router": True}
+    if not leasing:
+        words["on_link"] = [net for net in known.on_link if net not in fresh]
+    if fresh or not known.router:
         offer: Operation = Patch(Advertisement.kind, known.id, words)
         yield f"Have {whose} advertise {some(nets)} of {segment.name}, and itself as the way out", (offer, *opened)
 
@@ -81,9 +90,9 @@ def _gateways(judgement: Judgement, segment: Segment) -> Iterator[Record]:
                 yield record
 
 
-def _prefixes(segment: Segment) -> list[str]:
-    """The subnets of a segment of which addresses can be formed."""
-    return [net for net in segment.subnets if ":" in net and net.endswith("/64")]
+def _prefixes(segment: Segment, leasing: bool) -> list[str]:
+    """The subnets of a segment of which addresses can be formed, or (`leasing`) that can be on link."""
+    return [net for net in segment.subnets if ":" in net and (leasing or net.endswith("/64"))]
 
 
 def _end(plan: Plan, record: Record) -> Record:

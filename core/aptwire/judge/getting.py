@@ -8,7 +8,7 @@ from typing import Any
 
 from aptwire.above import outcomes
 from aptwire.above.adverts import Adverts
-from aptwire.above.leases import Leases
+from aptwire.above.leases import Leases, Leases6
 from aptwire.judge.changes import Changes
 from aptwire.judge.formed import UNHEARD
 from aptwire.judge.judgement import Judgement
@@ -30,36 +30,32 @@ from aptwire.plan.kinds import ADVERTISED, LEASE, PLACES
 
 @dataclass(frozen=True)
 class _Getting:
-    """A way of getting an address: of whom a field says so (`field`, `value`) and how it is found (`speaking`); the names under which a judgement has what they get (`found`), and whom it doesn't serve
+    """A way of getting an address: of whom a field says so (`field`, `values`) and how it is found (`speaking`); the names under which a judgement has what they get (`found`), and whom it doesn't serve
     (`troubled`); and what somebody is, and why, by what came of it: where it isn't there, that serves him."""
 
     speaking: type[Leases] | type[Adverts]
     field: str
-    value: str
+    values: tuple[str, ...]
     found: str
     troubled: str
     verdicts: Mapping[str, tuple[str, int]]
 
 
+_LEASED = {
+    outcomes.UNPROVEN: (NO_LEASE, UNPROVEN),
+    outcomes.WAVERS: (NO_LEASE, WAVERING),
+    NO_ANSWER: (NO_LEASE, STRANDED),
+    EITHER: (WRONG_LEASE, WAVERING),
+    WRONG: (WRONG_LEASE, STRANDED),
+}
 _WAYS = (
+    _Getting(Leases, "addressing", (LEASE,), "leases", "unleased", _LEASED),
+    _Getting(Leases6, "addressing6", (LEASE,), "leases6", "unleased6", _LEASED),
     _Getting(
-        Leases,
-        "addressing",
-        LEASE,
-        "leases",
-        "unleased",
-        {
-            outcomes.UNPROVEN: (NO_LEASE, UNPROVEN),
-            outcomes.WAVERS: (NO_LEASE, WAVERING),
-            NO_ANSWER: (NO_LEASE, STRANDED),
-            EITHER: (WRONG_LEASE, WAVERING),
-            WRONG: (WRONG_LEASE, STRANDED),
-        },
-    ),
-    _Getting(
+        # A lease of IPv6 says neither what is on link nor the way out.
         Adverts,
         "addressing6",
-        ADVERTISED,
+        (ADVERTISED, LEASE),
         "formed",
         "unformed",
         {
@@ -103,7 +99,7 @@ def _one_way(
 ) -> tuple[dict[str, Any], Own, set[str], Leases | Adverts | None]:
     """What those get who get an address in one way, whom it doesn't serve, who gets something else than before, and who was asked."""
     plan, known = judgement.plan, getattr(before, way.found) if before is not None else {}
-    wanting = [plan.where(kind, way.field, way.value) for kind in PLACES]
+    wanting = [plan.where(kind, way.field, value) for kind in PLACES for value in way.values]
     if not any(wanting):
         return {}, {}, set(known), None
     asked = way.speaking(judgement)
@@ -129,7 +125,7 @@ def _one_way(
         record = plan.find(id, PLACES)
         found.pop(id, None)
         troubled.pop(id, None)
-        if record is not None and getattr(record, way.field) == way.value:
+        if record is not None and getattr(record, way.field) in way.values:
             got = found[id] = asked.of(record)
             if got.outcome in way.verdicts:
                 what, status = way.verdicts[got.outcome]

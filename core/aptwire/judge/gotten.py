@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
-from aptwire.judge.formed import held_of_adverts
+from aptwire.judge.formed import held_by_lease6, held_of_adverts
 from aptwire.judge.lease import held_by_lease
 from aptwire.plan.stacks import Held
 
@@ -19,6 +19,8 @@ def held(judgement: Judgement) -> Mapping[str, tuple[Held, ...]]:
 
 
 def _held(judgement: Judgement) -> Mapping[str, tuple[Held, ...]]:
-    leased, formed = held_by_lease(judgement), held_of_adverts(judgement)
-    found = {record: (one,) for record, one in leased.items()}
-    return {**found, **{record: (*found.get(record, ()), *of) for record, of in formed.items()}}
+    leased = [{r: (one,) for r, one in of(judgement).items()} for of in (held_by_lease, held_by_lease6)]
+    found: dict[str, tuple[Held, ...]] = {}
+    for of in (*leased, held_of_adverts(judgement)):
+        found.update({record: (*found.get(record, ()), *own) for record, own in of.items()})
+    return found

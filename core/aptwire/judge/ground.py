@@ -33,7 +33,7 @@ class Ground:
     blocks: frozenset[str] | None
     classes: frozenset[int]
     bearers: object = None
-    got: tuple[object, object] | None = None
+    got: tuple[object, ...] | None = None
     tabled: frozenset[str] | None = None
 
     def holds(self, judgement: Judgement, changes: Changes | None, tabled: frozenset[str]) -> bool:

@@ -33,7 +33,7 @@ T = TypeVar("T")
 @dataclass(frozen=True)
 class Known:
     """What the stages of a judgement made, beside where everything lands: who bears gateways, the stands' verdicts before anybody was said to be exposed (`unexposed`),
-    who is in which group; and by segment number what single places have, and whose packets are too large (with what that rests on); who gets no lease, or a wrong one (`unleased`, by record); who forms no address, or a wrong one (`unformed`)."""
+    who is in which group; and by segment number what single places have, and whose packets are too large (with what that rests on); who gets no lease, or a wrong one (`unleased`, by record); who forms no address, or a wrong one (`unformed`); the first of IPv6 is `unleased6`."""
 
     gates: Gates
     unexposed: StandVerdicts
@@ -43,6 +43,7 @@ class Known:
     sized: tuple[object, ...]
     unleased: Own = field(default_factory=dict)
     unformed: Own = field(default_factory=dict)
+    unleased6: Own = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -58,7 +59,7 @@ class Judgement:
     """All verdicts of a plan.
 
     `status` int8[stands] indexes VERDICTS; `causes` why a stand isn't home; `own` what single places have beside
-    their stand (an address of another subnet, a twin, no lease), `leases` what each interface gets that asks for one, by record, `formed` what each forms of what is advertised; `known` what the next judgement begins with, `since` how it differs from the one that it was
+    their stand (an address of another subnet, a twin, no lease), `leases` what each interface gets that asks for one of IPv4, by record, `leases6` of IPv6; `formed` what each hears that is advertised, and forms of it unless it asks for a lease; `known` what the next judgement begins with, `since` how it differs from the one that it was
     made from; `memo` what others worked out from it (`once`); `kept` and `answered` what they
     found in this judgement or those before it, as far as it still holds.
     """
@@ -70,6 +71,7 @@ class Judgement:
     own: Own
     leases: Mapping[str, Lease] = field(default_factory=dict)
     formed: Mapping[str, Formed] = field(default_factory=dict)
+    leases6: Mapping[str, Lease] = field(default_factory=dict)
     since: Since | None = None
     kept: Kept = field(default_factory=Kept)
     answered: Answers = field(default_factory=Answers)
@@ -108,9 +110,17 @@ class Judgement:
         return landed
 
     @property
-    def got(self) -> tuple[Mapping[str, Lease | Formed], Mapping[str, Lease | Formed]]:
-        """What interfaces have by lease, and what they formed."""
-        return self.leases, self.formed
+    def got(self) -> tuple[Mapping[str, Lease | Formed], ...]:
+        """What interfaces have by lease of IPv4, and of IPv6, and what they formed."""
+        return self.leases, self.leases6, self.formed
+
+    def given(self, record: str) -> list[Lease | Formed]:
+        """What an interface has from others: its leases, or what it forms."""
+        return [*self.leases_of(record), *(() if record in self.leases6 else filter(None, [self.formed.get(record)]))]
+
+    def leases_of(self, record: str) -> list[Lease]:
+        """What an interface gets that asks for leases, of either IP version."""
+        return [lease for of in (self.leases, self.leases6) if (lease := of.get(record)) is not None]
 
     def number(self, stand: Stand) -> int:
         """The stand's place in the arrays."""

@@ -1,4 +1,4 @@
-"""What an interface that asks for a lease gets, as values (RFC 2131); how it is found is told in `above/leases.py`."""
+"""What an interface that asks for a lease gets, as values (RFC 2131, RFC 8415); how it is found is told in `above/leases.py`."""
 
 from __future__ import annotations
 
@@ -91,6 +91,8 @@ class Lease:
 def _short(text: str) -> str:
     """A range as people write it: without what its last address has in common with the first."""
     low, _, high = text.partition("-")
+    if ":" in text:
+        return f"{low}–{high}" if high else low
     same = low.rpartition(".")[0] == high.rpartition(".")[0]
     return f"{low}–{high.rpartition('.')[2] if same else high}" if high else low
 
@@ -110,8 +112,13 @@ def room_of(scope: LeaseScope) -> int:
 
 def held_by_lease(judgement: Judgement) -> Mapping[str, Held]:
     """What each interface has by lease, where that is known, by record; where many may have any address of a pool, each has one that stands for all."""
+    return held_of(judgement, judgement.leases)
+
+
+def held_of(judgement: Judgement, leases: Mapping[str, Lease]) -> dict[str, Held]:
+    """The same of some leases (by record)."""
     plan, found, pooled = judgement.plan, dict[str, Held](), dict[str, list[str]]()
-    for record, lease in sorted(judgement.leases.items()):
+    for record, lease in sorted(leases.items()):
         offers = lease.heard
         if lease.outcome != LEASED or len({(o.address, o.scope.subnet, o.scope.gateways) for o in offers}) > 1:
             continue

@@ -6,7 +6,7 @@ import ipaddress
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
 
-from aptwire.above.leases import Leases, Source, clients, mac_of
+from aptwire.above.leases import ASKING, Leases, Leases6, Source, clients, mac_of
 from aptwire.above.ping import may_lease
 from aptwire.forward.parts import Place
 from aptwire.judge.causes import spoken
@@ -15,12 +15,13 @@ from aptwire.judge.lease import Offer
 from aptwire.judge.plugging import fresh_id, next_free_address, spoken_for
 from aptwire.judge.why import is_idle
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
+from aptwire.plan.fields import range_text
 from aptwire.plan.kinds import PLACES, STATIC, Adapter, LeaseRelay, LeaseScope, Record, Segment
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import adapter_of, owner_of
 
-MOST_POOLED = 100
+MOST_POOLED, ASIDE = 100, 0x100
 
 
 def lacking(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str, Edit]]:
@@ -29,18 +30,40 @@ def lacking(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str
     segment = plan.of("segment").get(found[0].segment or "")
     if segment is None:
         return
-    answering = [plan.find(id, PLACES) for id in _speaking(judgement, segment)]
+    for asked in _asked(judgement, found):
+        yield from _lacking(judgement, asked, segment, found)
+
+
+def _asked(judgement: Judgement, places: Iterable[Place]) -> Iterator[type[Leases]]:
+    """Of which IP versions places lack a lease, or get a wrong one."""
+    known = judgement.known
+    for asked, troubled in ((Leases, known.unleased), (Leases6, known.unleased6)):
+        if any(place.record in troubled for place in places):
+            yield asked
+
+
+def _lacking(
+    judgement: Judgement, asked: type[Leases], segment: Segment, found: list[Place]
+) -> Iterator[tuple[str, Edit]]:
+    plan = judgement.plan
+    leases = judgement.once(asked)
+    answering = [plan.find(id, PLACES) for id in _speaking(leases, segment)]
+    for place in found[:1] if leases.version == 4 and leases.marks.switches else ():
+        lease = judgement.leases.get(place.record)
+        for offer in lease.offered if lease is not None else ():
+            yield from leases.marks.mends(place.record, offer.at, offer.relay)
     yield from _let_lease(plan, [record for record in answering if record is not None])
     idle = (r for r in answering if r is not None and r.kind in ("adapter", "host_port") and is_idle(plan, r.id))
     yield from (wake(plan, record) for record in idle)
-    yield from _keep(plan, found, segment)
-    yield from _serve(judgement, segment)
+    yield from _keep(leases, found, segment)
+    yield from _serve(judgement, leases, segment)
     for place in found[:1] if len(found) == 1 else ():
-        free, record = next_free_address(plan, segment), plan.find(place.record, PLACES)
+        free, record = next_free_address(plan, segment, leases.version), plan.find(place.record, PLACES)
         if free and record is not None:
-            own = [a for a in record.addresses if ":" in a]  # type: ignore[attr-defined]
+            own = [a for a in record.addresses if not leases.mine(a)] if leases.version == 4 else record.addresses  # type: ignore[attr-defined]
             said = f"Give {spoken(plan, place.endpoint)} {free.partition('/')[0]} for its own, the next free address of {segment.name}"
-            yield said, (Patch(record.kind, record.id, {"addressing": STATIC, "addresses": [*own, free]}),)
+            words = {ASKING[leases.version]: STATIC, "addresses": [*own, free]}
+            yield said, (Patch(record.kind, record.id, words),)
 
 
 def misled(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str, Edit]]:
@@ -48,14 +71,13 @@ def misled(judgement: Judgement, places: Iterable[Place]) -> Iterator[tuple[str,
     plan = judgement.plan
     for place in list(places)[:1]:
         segment = plan.of("segment").get(place.segment or "")
-        lease = judgement.leases.get(place.record)
-        if segment is None or lease is None:
+        if segment is None:
             continue
         gateways = [address for address in segment.gateways if ":" not in address]
-        for offer in (o for o in lease.heard if o.at == lease.towards):
+        for offer in (o for lease in judgement.leases_of(place.record) for o in lease.heard if o.at == lease.towards):
             adapter, scope = adapter_of(plan, plan.find(offer.at, PLACES)), offer.scope
             yield from silenced(plan, offer, spoken(plan, adapter.id) if adapter is not None else "")
-            if scope.subnet in segment.subnets and gateways:
+            if scope.subnet in segment.subnets and gateways and ":" not in scope.subnet:
                 said = f"Have {called(plan, plan.find(scope.of))} hand out the gateway {gateways[0]} in {scope.subnet}"
                 yield said, (Patch("lease_scope", scope.id, {"gateways": gateways}),)
 
@@ -79,13 +101,13 @@ def wake(plan: Plan, record: Record) -> tuple[str, Edit]:
     return f"{'Start' if starts else 'Connect'} {spoken(plan, record.id)}", tuple(edit)
 
 
-def _speaking(judgement: Judgement, segment: Segment) -> list[str]:
+def _speaking(leases: Leases, segment: Segment) -> list[str]:
     """The interfaces at which somebody would answer on a segment, and those of who stands behind relays there."""
-    sources = [s for s in judgement.once(Leases).sources if s.scope.subnet in segment.subnets]
+    sources, plan = [s for s in leases.sources if s.scope.subnet in segment.subnets], leases.plan
     near = dict.fromkeys(source.at for source in sources)
     relayed = [source for source in sources if source.relay]
-    stations = [*(source.server for source in relayed), *(_owner(judgement.plan, source.at) for source in relayed)]
-    beyond = (r.id for kind in PLACES for r in judgement.plan.all(kind) if owner_of(judgement.plan, r).id in stations)
+    stations = [*(source.server for source in relayed), *(_owner(plan, source.at) for source in relayed)]
+    beyond = (r.id for kind in PLACES for r in plan.all(kind) if owner_of(plan, r).id in stations)
     return list(dict.fromkeys([*near, *sorted(beyond)]))
 
 
@@ -109,11 +131,12 @@ def _let_lease(plan: Plan, records: Iterable[Record]) -> Iterator[tuple[str, Edi
         )
 
 
-def _keep(plan: Plan, places: list[Place], segment: Segment) -> Iterator[tuple[str, Edit]]:
+def _keep(leases: Leases, places: list[Place], segment: Segment) -> Iterator[tuple[str, Edit]]:
     """An address of a scope without a pool, kept for the one who asks."""
-    scopes = [s for s in plan.all(LeaseScope) if s.subnet in segment.subnets and not s.pool]
+    plan = leases.plan
+    scopes = [s for s in leases.scopes if s.subnet in segment.subnets and not s.pool]
     record = plan.find(places[0].record, PLACES)
-    free = next_free_address(plan, segment)
+    free = next_free_address(plan, segment, leases.version)
     mac = mac_of(plan, record) if record is not None else None
     for scope in scopes if mac and free else ():
         address = str(free).partition("/")[0]
@@ -121,43 +144,48 @@ def _keep(plan: Plan, places: list[Place], segment: Segment) -> Iterator[tuple[s
         yield said, (Patch("lease_scope", scope.id, {"kept": [*scope.kept, f"{mac} {address}"]}),)
 
 
-def _serve(judgement: Judgement, segment: Segment) -> Iterator[tuple[str, Edit]]:
+def _serve(judgement: Judgement, leases: Leases, segment: Segment) -> Iterator[tuple[str, Edit]]:
     """Whoever has the gateway, or is named as the lease server, leases the segment's addresses, or asks a server that leases them already."""
     plan = judgement.plan
-    nets = [net for net in map(ipaddress.ip_network, segment.subnets) if net.version == 4 and net.prefixlen <= 30]
-    gateways = [address for address in segment.gateways if ":" not in address]
+    nets = [ipaddress.ip_network(net) for net in filter(leases.mine, segment.subnets)]
+    nets = [net for net in nets if net.prefixlen <= net.max_prefixlen - 2]
+    gateways = list(filter(leases.mine, segment.gateways))
     for net in nets[:1]:
-        known = [s for s in plan.all(LeaseScope) if s.subnet == str(net)]
-        for address in dict.fromkeys([*(a for a in segment.lease_servers if ":" not in a), *gateways]):
+        known = [s for s in leases.scopes if s.subnet == str(net)]
+        for address in dict.fromkeys([*filter(leases.mine, segment.lease_servers), *gateways]):
             for record in sorted(judgement.wiring.bearers.get(address, ())):
                 bearer = plan.find(record, PLACES)
                 if bearer is None or ipaddress.ip_address(address) not in net:
                     continue
                 owner, opened = owner_of(plan, bearer), _opened(plan, bearer)
-                pool = _pool(plan, segment, str(net))
+                pool = _pool(leases, segment, str(net))
                 if pool and not any(s.of == owner.id for s in known):
                     scope = LeaseScope(
                         id=fresh_id(plan, f"{owner.id}/leases-{net.network_address}"),
                         of=owner.id,
                         subnet=str(net),
                         pool=(pool,),
-                        gateways=tuple(gateways),
+                        gateways=tuple(gateways) if leases.version == 4 else (),
                     )
                     yield f"Have {called(plan, owner)} lease {pool} of {segment.name}", (Put(scope), *opened)
-                if not plan.where("lease_relay", "at", record):
-                    yield from _relay(plan, record, known, opened)
+                yield from _relay(leases, record, known, opened)
 
 
-def _relay(plan: Plan, record: str, known: list[LeaseScope], opened: Edit) -> Iterator[tuple[str, Edit]]:
-    bearer = plan.find(record, PLACES)
+def _relay(leases: Leases, record: str, known: list[LeaseScope], opened: Edit) -> Iterator[tuple[str, Edit]]:
+    """Whoever stands there asks who leases that already, as well as whom he asks of the other IP version."""
+    plan = leases.plan
+    bearer, other = plan.find(record, PLACES), next(iter(plan.where("lease_relay", "at", record)), None)
     assert bearer is not None
-    for scope in known:
+    for scope in known if other is None or not any(map(leases.mine, other.to)) else ():
         own = [r for kind in PLACES for r in plan.all(kind) if owner_of(plan, r).id == scope.of]
-        addresses = [a.partition("/")[0] for r in own for a in r.addresses if ":" not in a]
+        addresses = [a.partition("/")[0] for r in own for a in filter(leases.mine, r.addresses)]
         if owner_of(plan, bearer).id != scope.of and addresses:
-            relay = LeaseRelay(id=fresh_id(plan, f"{record}/relay"), at=record, to=(addresses[0],))
             said = f"Have {called(plan, bearer)} ask {called(plan, plan.find(scope.of))} for leases"
-            yield said, (Put(relay), *opened)
+            if other is not None:
+                yield said, (Patch("lease_relay", other.id, {"to": [*other.to, addresses[0]]}), *opened)
+            else:
+                relay = LeaseRelay(id=fresh_id(plan, f"{record}/relay"), at=record, to=(addresses[0],))
+                yield said, (Put(relay), *opened)
 
 
 def _opened(plan: Plan, record: Record) -> Edit:
@@ -170,15 +198,17 @@ def _opened(plan: Plan, record: Record) -> Edit:
     )
 
 
-def _pool(plan: Plan, segment: Segment, net: str) -> str:
-    """The longest run of free addresses of a subnet, its last ones where it is longer than a pool need be; empty where there is no room for those who ask."""
-    subnet = ipaddress.ip_network(net)
-    taken = {int(ipaddress.ip_address(a)) for a in spoken_for(plan, segment) if ":" not in a}
+def _pool(leases: Leases, segment: Segment, net: str) -> str:
+    """The longest run of free addresses of a subnet, its last ones where it is longer than a pool need be (of IPv6 first ones, behind some that are left for hosts of their own); empty where there is no room for those who ask."""
+    subnet, plan = ipaddress.ip_network(net), leases.plan
+    taken = {int(ipaddress.ip_address(a)) for a in filter(leases.mine, spoken_for(plan, segment))}
     low, high = int(subnet.network_address) + 1, int(subnet.broadcast_address) - 1
     ends = sorted({low - 1, *(n for n in taken if low <= n <= high), high + 1})
     first, last = max(((a + 1, b - 1) for a, b in pairwise(ends)), key=lambda run: run[1] - run[0])
+    if leases.version == 6 and first + ASIDE + MOST_POOLED <= last:
+        first, last = first + ASIDE, first + ASIDE + MOST_POOLED - 1
     first = max(first, last - MOST_POOLED + 1)
-    asking = len([r for r in clients(plan) if r.belongs == segment.id])  # type: ignore[attr-defined]
+    asking = len([r for r in clients(plan, leases.version) if r.belongs == segment.id])  # type: ignore[attr-defined]
     if last - first + 1 < asking:
         return ""
-    return f"{ipaddress.ip_address(first)}-{ipaddress.ip_address(last)}"
+    return range_text(first, last, leases.version)

@@ -62,10 +62,11 @@ def plug_router(plan: Plan, switch: FabricSwitch, wanted: Mapping[int, Iterable[
     return made
 
 
-def next_free_address(plan: Plan, segment: Segment) -> str | None:
-    """The lowest address of the segment's first IPv4 subnet (or its first at all) that nobody has and nobody leases, with prefix length; of its static
+def next_free_address(plan: Plan, segment: Segment, version: int | None = None) -> str | None:
+    """The lowest address of the segment's first IPv4 subnet (or its first at all, or its first of a `version`) that nobody has and nobody leases, with prefix length; of its static
     ranges there, where it has some, and of none that is for something else."""
     nets = sorted((ipaddress.ip_network(text) for text in segment.subnets), key=lambda net: (net.version, net))
+    nets = [net for net in nets if version in (None, net.version)]
     taken = spoken_for(plan, segment)
     pools = [range_of(text) for scope in plan.all(LeaseScope) for text in scope.pool]
     for net in nets[:1]:

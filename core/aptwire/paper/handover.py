@@ -20,6 +20,8 @@ from aptwire.plan.kinds import ABOUT, KINDS, Guest, Host, Nic, Pattern, Segment
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 from aptwire.rules.asking import asked
+from aptwire.stress.load import load_of
+from aptwire.stress.telling import failing, way_called
 
 MARKS = {"home": "●", "unproven": "◌", "wavering": "◐", "stranded": "▲", "astray": "◆", "exposed": "■", "idle": "○"}
 
@@ -27,6 +29,8 @@ SHORT = 16
 """Letters of a word that a column of a table holds whole."""
 MOST_NAMED = 8
 """Of a list in a cell: as many as a sheet of paper is wide enough for."""
+MOST_CABLES = 40
+"""As many directions of cables are told as somebody might read, the fullest."""
 
 STYLE = """
 :root { color-scheme: light }
@@ -66,6 +70,7 @@ def handover(judgement: Judgement, today: datetime.date) -> Iterator[str]:
         ("Wiring", True, sheet_table(_cables(plan), "There is no cable.")),
         ("Ports", True, _ports(plan)),
         ("Queues", False, sheet_table(_queues(plan), "Of no NIC is it said which processors serve it.")),
+        ("Load", False, sheet_table(_load(judgement), "Nobody said what is sent.")),
         ("Notes", False, sheet_table(_said(plan), "Nobody noted anything.")),
     )
     yield f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{name}</title><style>{STYLE}</style></head><body>\n'
@@ -249,6 +254,20 @@ def _queues(plan: Plan) -> Sheet:
         host = plan.get("host", nic.host)
         rows.append((host.name, nic.name, nic.speed, nic.numa, nic.queues, nic.most_queues, nic.cores))
     return Sheet("queues", ("host", "NIC", "Mbit/s", "NUMA node", "queues", "of", "processors"), tuple(rows))
+
+
+def _load(judgement: Judgement) -> Sheet:
+    """How full cables get, the fullest first, in percent of what they carry, or in Mbit/s where nobody says that."""
+    head = ("cable", "Mbit/s", "asked for", "full", "at worst", "in a burst", "after a failure", "of")
+    load = load_of(judgement) if judgement.plan.of("flow") else None
+    rows: list[tuple[Cell, ...]] = []
+    for one in load.directions[:MOST_CABLES] if load is not None else ():
+        shares = (
+            f"{value / one.speed:.0%}" if one.speed else "" for value in (one.asked, one.most, one.burst, one.after)
+        )
+        failed = failing(load, one.failure) if load is not None and one.failure is not None else ""
+        rows.append((way_called(load, one.way), one.speed, round(one.asked), *shares, failed))  # type: ignore[arg-type]
+    return Sheet("load", head, tuple(rows))
 
 
 def _said(plan: Plan) -> Sheet:

@@ -28,6 +28,7 @@ from aptwire.plan.kinds import (
     SHAPES,
     SPECS,
     STATIC,
+    TO_ONE,
     UNSEEN,
     Adapter,
     Advertisement,
@@ -36,6 +37,7 @@ from aptwire.plan.kinds import (
     FabricPort,
     FabricSwitch,
     FilterLine,
+    Flow,
     GroupOrder,
     HostPort,
     InwardTranslation,
@@ -667,12 +669,11 @@ def _fit_inward(plan: Plan, turned: InwardTranslation) -> Iterator[Problem]:
 
 def _fit_lease_scope(plan: Plan, scope: LeaseScope) -> Iterator[Problem]:
     net = ipaddress.ip_network(scope.subnet)
-    if net.version != 4 or net.prefixlen > 30:
-        yield _problem(
-            scope, "subnet", f"{net} isn’t one of IPv4 with room for a server and others, such as 10.65.10.0/24"
-        )
+    if net.prefixlen > net.max_prefixlen - 2:
+        yield _problem(scope, "subnet", f"{net} has no room for a server and others, as 10.65.10.0/24 has")
         return
-    low, high = int(net.network_address), int(net.broadcast_address)
+    # The last address of IPv6 is one like others (RFC 4291 section 2.6.1 keeps the first).
+    low, high = int(net.network_address), int(net.broadcast_address) + (net.version == 6)
     for other in plan.where("lease_scope", "of", scope.of):
         if other.id < scope.id and net.overlaps(ipaddress.ip_network(other.subnet)):
             yield _problem(
@@ -680,13 +681,15 @@ def _fit_lease_scope(plan: Plan, scope: LeaseScope) -> Iterator[Problem]:
             )
     ranges = sorted((range_of(text), text) for text in scope.pool)
     for (version, first, last), text in ranges:
-        if version != 4 or not low < first <= last < high:
+        if version != net.version or not low < first <= last < high:
             yield _problem(scope, "pool", f"{text} isn’t within the addresses of {net}")
     for ((_, _, last), one), ((_, first, _), two) in pairwise(ranges):
         if first <= last:
             yield _problem(scope, "pool", f"{one} and {two} overlap")
     for gateway in scope.gateways:
-        if ipaddress.ip_address(gateway) not in net:
+        if net.version == 6:
+            yield _problem(scope, "gateways", f"a lease of IPv6 says no way out, such as {gateway}: that is advertised")
+        elif ipaddress.ip_address(gateway) not in net:
             yield _problem(scope, "gateways", f"{gateway} isn’t in {net}, so nobody there could send to it")
     seen: dict[str, str] = {}
     for mac, address in (text.split() for text in scope.kept):
@@ -700,22 +703,21 @@ def _fit_lease_scope(plan: Plan, scope: LeaseScope) -> Iterator[Problem]:
 def _fit_lease_relay(plan: Plan, relay: LeaseRelay) -> Iterator[Problem]:
     if not relay.to:
         yield _problem(relay, "to", "a relay asks at least one server")
-    for address in relay.to:
-        if ":" in address:
-            yield _problem(relay, "to", f"{address} is none of IPv4, which alone is leased")
 
 
 def _fit_advertisement(plan: Plan, said: Advertisement) -> Iterator[Problem]:
-    if not said.prefixes and not said.router:
+    if not said.prefixes and not said.on_link and not said.router:
         yield _problem(said, "prefixes", "it advertises no prefix, and doesn’t offer itself as the way out")
-    for text in said.prefixes:
+    for field, text in (*(("prefixes", net) for net in said.prefixes), *(("on_link", net) for net in said.on_link)):
         net = ipaddress.ip_network(text)
         if net.version == 4:
-            yield _problem(said, "prefixes", f"{text} is none of IPv6, of which alone prefixes are advertised")
+            yield _problem(said, field, f"{text} is none of IPv6, of which alone prefixes are advertised")
         elif net.is_link_local or net.is_multicast:
-            yield _problem(said, "prefixes", f"of {text} nobody forms addresses (RFC 4862 section 5.5.3)")
-        elif net.prefixlen + INTERFACE_BITS != net.max_prefixlen:
-            yield _problem(said, "prefixes", f"{text} has {net.prefixlen} bits, and addresses are formed of 64 alone")
+            yield _problem(said, field, f"of {text} nobody forms addresses, or leases them (RFC 4862 section 5.5.3)")
+        elif field == "prefixes" and net.prefixlen + INTERFACE_BITS != net.max_prefixlen:
+            yield _problem(said, field, f"{text} has {net.prefixlen} bits, and addresses are formed of 64 alone")
+        elif field == "on_link" and text in said.prefixes:
+            yield _problem(said, field, f"of {text} addresses are formed: it is on link by that")
 
 
 def _fit_outside(plan: Plan, outside: Outside) -> Iterator[Problem]:
@@ -734,6 +736,20 @@ def _fit_outside(plan: Plan, outside: Outside) -> Iterator[Problem]:
     for net in outside.knows:
         if (":" in net) != (":" in outside.via):
             yield _problem(outside, "knows", f"{net} is not of the family of its next hop, {outside.via}")
+
+
+def _fit_flow(plan: Plan, flow: Flow) -> Iterator[Problem]:
+    """A flow says who sends, to whom, and something that is sent."""
+    if bool(flow.of) == bool(flow.service):
+        either = "names who sends and a service: one of the two" if flow.of else "names nobody who sends, nor a service"
+        yield _problem(flow, "of", either)
+    if (flow.to is not None) != (flow.towards == TO_ONE):
+        message = "goes to one, and doesn’t say to whom" if flow.to is None else f"goes to {flow.towards}, not to one"
+        yield _problem(flow, "to", message)
+    elif flow.to is not None and flow.to == flow.of:
+        yield _problem(flow, "to", "is who sends")
+    if flow.sends is None and flow.gets is None:
+        yield _problem(flow, "sends", "sends nothing and gets nothing back: how many Mbit/s?")
 
 
 def _fit_addressing(plan: Plan, record: Any) -> Iterator[Problem]:
@@ -821,6 +837,7 @@ _FITS: dict[str, Callable[[Plan, Any], Iterator[Problem]]] = {
     "advertisement": _fit_advertisement,
     "inward_translation": _fit_inward,
     "outside": _fit_outside,
+    "flow": _fit_flow,
     "host_port": _fit_addressing,
     "guest_tag": _fit_addressing,
     "pattern_uplink": _fit_pattern_uplink,

@@ -201,9 +201,10 @@ def range_of(text: str) -> Range:
     return _range(text)[1]
 
 
-def range_text(first: int, last: int) -> str:
-    """A range of IPv4 addresses in numbers as records keep it."""
-    low, high = ipaddress.IPv4Address(first), ipaddress.IPv4Address(last)
+def range_text(first: int, last: int, version: int = 4) -> str:
+    """A range of addresses in numbers as records keep it."""
+    made = ipaddress.IPv4Address if version == 4 else ipaddress.IPv6Address
+    low, high = made(first), made(last)
     return str(low) if first == last else f"{low}-{high}"
 
 

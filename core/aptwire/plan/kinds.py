@@ -24,11 +24,19 @@ ADMITS = ("all", "untagged", "tagged")
 LEARNED, DROPPED, TAKEN = RETURNING = ("learned", "dropped", "taken")
 STATIC, LEASE, NONE = ADDRESSING = ("static", "lease", "none")
 ADVERTISED = "advertised"
-ADDRESSING6 = (STATIC, ADVERTISED)
+ADDRESSING6 = (STATIC, ADVERTISED, LEASE)
 INTERFACE_BITS = 64
 """Of an address that is formed, as many say which interface it is (RFC 4291 section 2.5.1)."""
+TAKEN, DROPPED = MARKED = ("taken", "dropped")
 TAKEN_BY_LEASE = "lease: its IPv4 address comes from a lease server (RFC 2131); none: it is meant to have no address"
-FORMED = "advertised: it forms IPv6 addresses of the prefixes that are advertised on its link (RFC 4862), beside those of its own"
+FORMED = "beside those of its own: advertised: it forms IPv6 addresses of the prefixes that are advertised on its link (RFC 4862); lease: one comes from a lease server (RFC 8415)"
+MBITS = (1, 800_000)
+TO_GATEWAY, TO_ONE, TO_OTHERS = TOWARDS = ("gateway", "one", "others")
+SENDERS = (
+    *("adapter", "guest_tag", "host_port", "station_port", "segment", "port_group"),
+    *("pattern_host_port", "pattern_port_group"),
+)
+"""Who may be said to send: interfaces, or what stands for many of them."""
 SHAPES = ("send_rate", "send_peak", "send_burst", "receive_rate", "receive_peak", "receive_burst")
 
 
@@ -479,6 +487,9 @@ class FabricSwitch(Record):
     priority: int = f.number(0, 61_440, default=32_768, help="of the bridge in the spanning tree, in steps of 4096")
     mac: str | None = f.mac(help="the bridge address; it decides between equal priorities")
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet; absent: as its ports say")
+    marks_leases: bool = f.flag(
+        False, help="it marks questions for leases with the port at which they came in (option 82, RFC 3046)"
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -527,6 +538,11 @@ class FabricPort(Record):
     isolated: bool = f.flag(False, help="kept from the other isolated ports of its switch")
     reflects: bool = f.flag(False, help="a frame may leave by the port that it came in by")
     partial: bool = f.flag(False, help="true: it may carry more VIDs than are named here")
+    marked: str | None = f.choice(
+        *MARKED,
+        optional=True,
+        help="what becomes of questions for leases that another switch has marked, where its own marks too",
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -633,8 +649,8 @@ class FilterLine(Record):
 
 @dataclass(frozen=True, kw_only=True, slots=True)
 class LeaseScope(Record):
-    """What a guest, station or host leases (RFC 2131): to whoever asks at one of its interfaces with an address in the subnet, and to whomever a relay
-    asks for from an address in it."""
+    """What a guest, station or host leases, of IPv4 (RFC 2131) or IPv6 (RFC 8415): to whoever asks at one of its interfaces with an address in the subnet, and to whomever a
+    relay asks for from an address in it."""
 
     kind: ClassVar[str] = "lease_scope"
     title: ClassVar[str] = "lease scope"
@@ -645,20 +661,24 @@ class LeaseScope(Record):
         "ranges",
         help="what is leased to whomever, such as 10.65.10.100-10.65.10.199; none: to those for whom it is kept alone",
     )
-    gateways: tuple[str, ...] = f.listed("ips", help="those that it hands out; none: none")
+    gateways: tuple[str, ...] = f.listed("ips", help="those that it hands out, of IPv4 alone; none: none")
     kept: tuple[str, ...] = f.listed("kept", help="addresses kept for one each, such as 02:00:5e:10:00:01 10.65.10.40")
     minutes: int = f.number(2, 525_600, default=720, help="for how long an address is leased")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
 class LeaseRelay(Record):
-    """An interface at which a guest, station or host hears who asks for a lease, and asks servers elsewhere for it (RFC 1542 section 4)."""
+    """An interface at which a guest, station or host hears who asks for a lease, and asks servers elsewhere for it (RFC 1542 section 4, RFC 8415 section 19).
+    Servers of IPv4 are asked from its first IPv4 address, those of IPv6 from its first IPv6 address."""
 
     kind: ClassVar[str] = "lease_relay"
     title: ClassVar[str] = "lease relay"
     unique: ClassVar[tuple[tuple[str, ...], ...]] = (("at",),)
     at: str = f.ref("adapter", "guest_tag", "host_port", "station_port")
     to: tuple[str, ...] = f.listed("ips", help="the servers that it asks")
+    marked: str | None = f.choice(
+        *MARKED, optional=True, help="what becomes of questions that a switch on the way has marked (RFC 3046)"
+    )
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -672,6 +692,9 @@ class Advertisement(Record):
     at: str = f.ref("adapter", "guest_tag", "host_port", "station_port")
     prefixes: tuple[str, ...] = f.listed(
         "subnets", help="of which addresses are formed, each of 64 bits; none: it only offers itself"
+    )
+    on_link: tuple[str, ...] = f.listed(
+        "subnets", help="that it says to be on the link, and of which none are formed: for those who lease theirs"
     )
     router: bool = f.flag(True, help="it offers itself as the way out: its router lifetime isn’t zero")
 
@@ -736,6 +759,38 @@ class SharedAddress(Record):
         "router", "anycast", default="router", help="router: one of them answers; anycast: the nearest"
     )
     mac: str | None = f.mac()
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Flow(Record):
+    """Intent: what somebody sends, to whom, and what comes back, in Mbit/s of IP packets."""
+
+    kind: ClassVar[str] = "flow"
+    title: ClassVar[str] = "flow"
+    unique: ClassVar[tuple[tuple[str, ...], ...]] = (("name",),)
+    name: str = f.name("what it is, such as nightly backup")
+    of: str | None = f.ref(
+        *SENDERS,
+        optional=True,
+        help="who sends; each of a segment, a port group or what a pattern makes sends as much",
+    )
+    service: str = f.text(40, help="in place of that: each host port with this service")
+    towards: str = f.choice(
+        *TOWARDS,
+        default=TO_GATEWAY,
+        help="to its gateway, to one (to), or to others alike: those of its segment, or with its service",
+    )
+    to: str | None = f.ref(
+        "adapter", "guest_tag", "host_port", "station_port", optional=True, help="the one to whom it sends"
+    )
+    sends: int | None = f.number(*MBITS, help="Mbit/s that each sends; absent: nothing")
+    gets: int | None = f.number(*MBITS, help="Mbit/s that come back to each; absent: nothing")
+    limit: int | None = f.number(*MBITS, help="Mbit/s to which each is held, either way; absent: nothing holds it")
+    burst: bool = f.flag(
+        False, help="now and then, one at a time, such as a migration; of others it is one of them at a time"
+    )
+    packet: int | None = f.number(28, 9216, help="bytes of its IP packets; absent: as large as its MTU, or 1500")
+    read: str = f.text(40, help="when it was measured, such as 2026-11-28T09:30:00Z; empty: somebody said it")
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -966,6 +1021,7 @@ KINDS: dict[str, type[Record]] = {
         InwardTranslation,
         Outside,
         SharedAddress,
+        Flow,
         Pattern,
         PatternSwitch,
         PatternUplink,
@@ -999,12 +1055,12 @@ ABOVE = frozenset(
 UNSEEN = frozenset(
     {
         *(kind for kind in KINDS if kind.startswith("pattern")),
-        *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "rule", "source", "numa_node"),
+        *("stamp", "stamp_nic", "own_word", "acceptance", "reservation", "rule", "source", "numa_node", "flow"),
         *ABOVE,
     }
 )
 """The kinds of which no frame knows, so that the engine doesn't see them: how hosts are meant to be alike, what is accepted, what is kept
-free, what must hold, who defines segments, which processors there are, and what speaks of packets alone."""
+free, what must hold, who defines segments, which processors there are, how much is sent, and what speaks of packets alone."""
 
 BESIDE = {
     "segment": ("lease_servers", "ranges", "source", "origin"),
@@ -1013,6 +1069,8 @@ BESIDE = {
     "nic": ("numa", "most_queues", "queues", "cores"),
     "guest": ("routes",),
     "cable": ("label", "places"),
+    "fabric_switch": ("marks_leases",),
+    "fabric_port": ("marked",),
     **dict.fromkeys(PLACES, ("addressing", "addressing6")),  # which a frame doesn't show
 }
 """Fields of kinds that frames do know, of which none depends on."""

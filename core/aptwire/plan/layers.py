@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any, TypeVar, overload
 
 K = TypeVar("K")
@@ -75,6 +75,19 @@ class Layered(Mapping[K, V]):
                 mine[key] = _GONE if value is None else value
         made = Layered(self._base, mine, size)
         return made if len(mine) <= MOST else made.plain()
+
+
+def differing(before: Mapping[K, V], now: Mapping[K, V]) -> Iterable[K] | None:
+    """The keys of which two mappings may have another value; None: that would take long to find."""
+    if before is now:
+        return ()
+    if isinstance(before, Layered) and isinstance(now, Layered):
+        return {*before._changes, *now._changes} if before._base is now._base else None
+    if isinstance(now, Layered):
+        return [*now._changes] if before is now._base else None
+    if len(before) > SMALL or len(now) > SMALL:
+        return None
+    return [key for key in before.keys() | now.keys() if before.get(key) is not now.get(key)]
 
 
 def layered(before: Mapping[K, V], changes: Mapping[K, V | None]) -> Mapping[K, V]:

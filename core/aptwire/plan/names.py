@@ -14,6 +14,7 @@ from aptwire.plan.kinds import (
     Cable,
     FabricPort,
     FilterLine,
+    Flow,
     GroupOrder,
     GuestTag,
     HostPort,
@@ -93,7 +94,7 @@ def called(plan: Plan, record: Record | None) -> str:
         return f"the translation at {called(plan, plan.find(record.at))}"
     if isinstance(record, InwardTranslation):
         return f"the inward translation at {called(plan, plan.find(record.at))} to {record.to}"
-    if isinstance(record, (Outside, Source)):
+    if isinstance(record, (Flow, Outside, Source)):
         return record.name
     if isinstance(record, SharedAddress):
         return f"the shared address {record.address}"

@@ -138,7 +138,7 @@ class Look:
     def _lease(self, id: str) -> Hashable:
         """What an interface has by lease, or formed, its address in its subnet aside; or that it gets none."""
         held = tuple((one.bound.network, one.exact, one.gateways, one.unsaid) for one in self.pings.held.get(id, ()))
-        got = (self.judgement.leases.get(id), self.judgement.formed.get(id))
+        got = [of.get(id) for of in self.judgement.got]
         return held, tuple(one.outcome if one is not None else None for one in got)
 
     def _of_unit(self, unit: Unit) -> Hashable:

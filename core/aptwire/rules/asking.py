@@ -12,7 +12,7 @@ from itertools import chain, product
 from threading import RLock
 from typing import Any
 
-from aptwire.above.leases import Leases
+from aptwire.above.leases import Leases, Leases6
 from aptwire.above.outcomes import SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Ping, Way
 from aptwire.forward.parts import Place
@@ -258,7 +258,8 @@ class Asked:
 
     def _leased(self, a: Whom, b: Whom) -> Answer:
         """Who would answer anybody of the first, asking or not, and isn't of the second."""
-        leases, allowed = self.judgement.once(Leases), {self.look.owner(unit.id) for unit in b.units}
+        leases = [self.judgement.once(of) for of in (Leases, Leases6)]
+        allowed = {self.look.owner(unit.id) for unit in b.units}
         doubt: Answer | None = None
         asked = 0
         for id in dict.fromkeys(record for unit in a.units for record in unit.records):
@@ -266,7 +267,7 @@ class Asked:
             if record is None or place is None or place.context < 0 or self.look.owner(id) in allowed:
                 continue
             asked += 1
-            for offer in leases.offers(record):
+            for offer in (offer for of in leases for offer in of.offers(record)):
                 if offer.server not in allowed and offer.outcome != SILENT:
                     name, whom = self.look.name(offer.server), self.look.name(id)
                     if offer.outcome != UNPROVEN:

@@ -397,8 +397,7 @@ class Meeting:
         alone -= (
             self.plan.grouped("guest_tag", "adapter").keys()
             | judgement.own.keys()
-            | judgement.leases.keys()
-            | judgement.formed.keys()
+            | frozenset[str]().union(*judgement.got)
             | self._twins
         )
         made = []

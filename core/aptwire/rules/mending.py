@@ -6,7 +6,7 @@ import ipaddress
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
 
-from aptwire.above.leases import Leases
+from aptwire.above.leases import Leases, Leases6
 from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import Way
 from aptwire.forward.parts import Place
@@ -18,6 +18,7 @@ from aptwire.judge.verdicts import judged_after
 from aptwire.judge.why import is_idle
 from aptwire.plan.edits import Drop, Edit, Patch, Put, in_steps, merged
 from aptwire.plan.fields import bare_address
+from aptwire.plan.filters import PING, Packet
 from aptwire.plan.kinds import PLACES, FilterLine, InwardTranslation, Outside, Record, Route, Segment, Translation
 from aptwire.plan.names import called, some
 from aptwire.plan.outside import handed_over
@@ -95,7 +96,8 @@ def _silent(judgement: Judgement, answer: Answer) -> Iterator[Offer]:
     plan = judgement.plan
     record, adapter = plan.find(answer.a, PLACES), adapter_of(plan, plan.find(answer.b, PLACES))
     speaker = called(plan, adapter) if adapter is not None else ""
-    for offer in judgement.once(Leases).offers(record) if record is not None else ():
+    offered = [judgement.once(leases).offers(record) for leases in (Leases, Leases6) if record is not None]
+    for offer in (offer for of in offered for offer in of):
         if offer.at == answer.b:
             yield from silenced(plan, offer, speaker)
 
@@ -180,6 +182,13 @@ def _allowing(plan: Plan, sentence: Reach, way: Way, back: bool) -> Iterator[Off
     stopped = plan.of("filter_line").get(way.stopped)
     if stopped is None or back:
         return
+    source, target = (f"{address}/{32 if '.' in address else 128}" for address in (way.source, way.target))
+    packet = Packet(sentence.protocol, sentence.port or 0) if sentence.protocol else PING
+    yield from allowed(plan, stopped, source, target, packet)
+
+
+def allowed(plan: Plan, stopped: FilterLine, source: str, target: str, packet: Packet) -> Iterator[Offer]:
+    """A line before another one that lets a packet from one subnet to another through; none where there is no room for it."""
     before = max((o.order for o in plan.where("filter_line", "of", stopped.of) if o.order < stopped.order), default=-1)
     if stopped.order - before < 2:
         return
@@ -188,14 +197,17 @@ def _allowing(plan: Plan, sentence: Reach, way: Way, back: bool) -> Iterator[Off
         of=stopped.of,
         order=(before + stopped.order) // 2 if before >= 0 else stopped.order - 1,
         action="allow",
-        sources=(f"{way.source}/{32 if '.' in way.source else 128}",),
-        targets=(f"{way.target}/{32 if '.' in way.target else 128}",),
-        protocol=sentence.protocol or "icmp",
-        ports=str(sentence.port or ""),
+        sources=(source,),
+        targets=(target,),
+        protocol=packet.protocol,
+        ports=str(packet.port or ""),
     )
-    what = f"{sentence.protocol} {sentence.port}" if sentence.protocol else "pings"
-    owner = called(plan, plan.find(stopped.of))
-    yield f"Have {owner} let {what} from {way.source} to {way.target} through", (Put(line),)
+    what = str(packet) if packet != PING else "pings"
+    owner, ends = (
+        called(plan, plan.find(stopped.of)),
+        (net.removesuffix("/32").removesuffix("/128") for net in (source, target)),
+    )
+    yield f"Have {owner} let {what} from {' to '.join(ends)} through", (Put(line),)
 
 
 def _blocking(plan: Plan, way: Way) -> Iterator[Offer]:

@@ -199,7 +199,7 @@ def take_out(plan: Plan, part: str) -> Edit:
                 if record.id not in gone:
                     gone[record.id] = record
                     waiting.append(record)
-            elif record.kind in ("stamp_nic", "own_word"):
+            elif record.kind in ("stamp_nic", "own_word", "flow"):
                 gone[record.id] = record
             else:
                 made.append(Patch(record.kind, record.id, {field: None}))
@@ -218,8 +218,10 @@ def remove(plan: Plan, pattern: str) -> Edit:
         "pattern_uplink",
         "pattern_switch",
     )
+    parts = [part.id for kind in ("pattern_port_group", "pattern_host_port") for part in parts_of(plan, pattern, kind)]
     return (
         *(operation for s in stamps for operation in unstamp(plan, s.id)),
+        *(Drop("flow", flow.id) for part in parts for flow in plan.where("flow", "of", part)),
         *(Drop(kind, part.id) for kind in kinds for part in parts_of(plan, pattern, kind)),
         Drop("pattern", pattern),
     )

@@ -18,6 +18,7 @@ from aptwire.rules.answer import OUTCOMES
 Schema = dict[str, Any]
 TEXT: Schema = {"type": "string"}
 NUMBER: Schema = {"type": "integer"}
+DECIMAL: Schema = {"type": "number"}
 FLAG: Schema = {"type": "boolean"}
 ANY: Schema = {"type": "object", "additionalProperties": True}
 BINARY: Schema = {"type": "string", "format": "binary"}
@@ -266,7 +267,9 @@ def components() -> dict[str, Schema]:
             reason=TEXT,
             adverts=many(ref("Advert")),
         ),
-        "Advert": obj(by=TEXT, at=TEXT, outcome=PINGED, reason=TEXT, prefixes=many(TEXT), router=FLAG),
+        "Advert": obj(
+            by=TEXT, at=TEXT, outcome=PINGED, reason=TEXT, prefixes=many(TEXT), on_link=many(TEXT), router=FLAG
+        ),
         "Offer": obj(
             server=TEXT,
             at=TEXT,
@@ -469,6 +472,52 @@ def components() -> dict[str, Schema]:
                 obj(network=TEXT, name=TEXT, becomes={"type": "string", "enum": list(BECOMES)}, segment=TEXT, says=TEXT)
             ),
             more=NUMBER,
+            told=many(TEXT),
+            message=TEXT,
+            preview=maybe(ref("PreviewResult")),
+            committed=maybe(ref("Committed")),
+        ),
+        "LoadWidth": obj(ends=many(TEXT), name=TEXT, asked=DECIMAL, speed=maybe(NUMBER)),
+        "Load": obj(
+            cables=NUMBER,
+            over=NUMBER,
+            near=NUMBER,
+            sent=NUMBER,
+            directions=many(
+                obj(
+                    port=TEXT,
+                    out=FLAG,
+                    cable=TEXT,
+                    name=TEXT,
+                    ends=many(TEXT),
+                    speed=maybe(NUMBER),
+                    asked=DECIMAL,
+                    carried=DECIMAL,
+                    most=DECIMAL,
+                    burst=DECIMAL,
+                    after=DECIMAL,
+                    failure=TEXT,
+                    fails=TEXT,
+                )
+            ),
+            flows=many(
+                obj(
+                    id=TEXT,
+                    name=TEXT,
+                    burst=FLAG,
+                    senders=NUMBER,
+                    asks=DECIMAL,
+                    gets=DECIMAL,
+                    least=maybe(obj(who=TEXT, asks=DECIMAL, gets=DECIMAL)),
+                    unsent=many(TEXT),
+                    more=NUMBER,
+                )
+            ),
+            failures=many(obj(key=TEXT, name=TEXT)),
+            bursting=TEXT,
+        ),
+        "TakenReadings": obj(
+            nics=many(obj(id=TEXT, name=TEXT, out=DECIMAL, into=DECIMAL)),
             told=many(TEXT),
             message=TEXT,
             preview=maybe(ref("PreviewResult")),

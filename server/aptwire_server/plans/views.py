@@ -361,15 +361,16 @@ def get_ping(request: Request, plan_id: uuid.UUID) -> Response:
 
 
 @extend_schema(
-    responses={200: obj(leases=many(ref("Lease")), formed=many(ref("Formed"))), **REFUSED}, operation_id="list_leases"
+    responses={200: obj(leases=many(ref("Lease")), leases6=many(ref("Lease")), formed=many(ref("Formed"))), **REFUSED},
+    operation_id="list_leases",
 )
 @api_view(["GET"])
 def list_leases(request: Request, plan_id: uuid.UUID) -> Response:
-    """What each interface that asks for a lease gets, and what each forms of what is advertised: in a few words, from whom, why not, and every offer made to it, or
+    """What each interface that asks for a lease of IPv4 or IPv6 gets, and what each hears of what is advertised, and forms of it: in a few words, from whom, why not, and every offer made to it, or
     advertisement on its link, heard or not."""
     judgement = _engine(request, plan_id).judgement()
     plan = judgement.plan
-    leases, formed = (
+    told = (
         [
             {
                 "record": id,
@@ -382,7 +383,7 @@ def list_leases(request: Request, plan_id: uuid.UUID) -> Response:
         ]
         for of in judgement.got
     )
-    return Response({"leases": leases, "formed": formed})
+    return Response(dict(zip(("leases", "leases6", "formed"), told, strict=True)))
 
 
 def asked_end(plan: Plan, text: str, name: str) -> str:

@@ -1,4 +1,4 @@
-import { IconButton, SegmentGroup } from "@chakra-ui/react";
+import { Button, IconButton, SegmentGroup } from "@chakra-ui/react";
 import { Download } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, type CSSProperties } from "react";
 
@@ -42,6 +42,8 @@ export function FollowBar({
   setFilter,
   level,
   setLevel,
+  widths,
+  setWidths,
   drawing,
 }: {
   following: Following;
@@ -52,6 +54,9 @@ export function FollowBar({
   setFilter: (filter: string) => void;
   level: Level;
   setLevel: (level: Level) => void;
+  /** Whether cables are as wide as they are full; null where nobody sends or none is seen. */
+  widths: boolean | null;
+  setWidths: (on: boolean) => void;
   /** Where the hosts in sight are as a drawing; null where they are too many for one. */
   drawing: string | null;
 }) {
@@ -122,6 +127,17 @@ export function FollowBar({
           value={filter}
           put={setFilter}
         />
+      )}
+      {widths !== null && (
+        <Button
+          size="xs"
+          variant={widths ? "solid" : "outline"}
+          aria-pressed={widths}
+          title="Cables as wide as they are full by what flows send"
+          onClick={() => setWidths(!widths)}
+        >
+          Load
+        </Button>
       )}
       <SegmentGroup.Root
         size="xs"

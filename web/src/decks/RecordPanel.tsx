@@ -15,6 +15,7 @@ import { isPatternKind, titled, type PatternKind } from "../model/kinds";
 import { drop, dropWhole, freshId, freshMac, freshName, put, uplinksFor } from "./making";
 import { BurstBubble, isBubble, MakeBubble } from "./Bubbles";
 import { Everywhere, ExchangeNics, IntoSegment, MoveGuest, OwnNics, RouteHere, SplitOff, Spread } from "./Gestures";
+import { Sends } from "../load/Sends";
 import { Renumber } from "./Renumber";
 import { ShieldGuests } from "./Shield";
 import { TeamOrder } from "./TeamOrder";
@@ -44,8 +45,13 @@ interface Shape {
 
 const plain = ({ settings, remove }: At): Shape => ({ sections: [settings, remove] });
 
+/** One that may send. */
+const sender = ({ id, settings, remove, ids }: At): Shape => ({ sections: [settings, sending(id, ids), remove] });
+
 /** What belongs to patterns is made and taken away under Patterns. */
 const bare = ({ settings }: At): Shape => ({ sections: [settings] });
+
+const sending = (id: string, ids: At["ids"]): Section => ({ label: "Sends", body: <Sends id={id} open={ids.open} /> });
 
 const pinging = (id: string, go: At["go"]): Section => ({
   label: "Ping",
@@ -75,6 +81,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
           : settings,
         { label: "Tags", body: <GuestTags id={id} {...ids} /> },
         pinging(id, go),
+        sending(id, ids),
         ...(direct ? [] : [{ label: "Mirror", body: <Mirrors id={id} {...ids} /> }]),
         remove,
       ],
@@ -144,6 +151,7 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       settings,
       { label: "Attach", body: <Attach id={id} {...ids} /> },
       { label: "Team order", body: <TeamOrder group={book.get("port_group", id)!} done={ids.done} /> },
+      sending(id, ids),
       remove,
     ],
   }),
@@ -248,9 +256,10 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
             ...(source ? [] : [{ label: "Renumber", body: <Renumber id={id} {...ids} /> }]),
             ...(role ? [{ label: "NICs of its own", body: <OwnNics role={role} {...ids} /> }] : []),
             bubble,
+            sending(id, ids),
             remove,
           ]
-        : [settings, ...from, bubble, remove],
+        : [settings, ...from, bubble, sending(id, ids), remove],
     };
   },
   source: plain,
@@ -261,10 +270,12 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
   uplink: ({ id, settings, remove, ids }) => ({
     sections: [settings, { label: "Spread", body: <Spread id={id} {...ids} /> }, remove],
   }),
-  host_port: ({ id, settings, remove, go }) => ({ sections: [settings, pinging(id, go), remove] }),
+  host_port: ({ id, settings, remove, ids, go }) => ({
+    sections: [settings, pinging(id, go), sending(id, ids), remove],
+  }),
   group_order: plain,
   mirror: plain,
-  guest_tag: plain,
+  guest_tag: sender,
   lag: plain,
   cable: plain,
   station: ({ id, settings, remove, ids }) => ({
@@ -281,12 +292,13 @@ const PANELS: { [K in Kind]: (at: At) => Shape } = {
       remove,
     ],
   }),
-  station_port: plain,
+  station_port: sender,
   bmc: plain,
   way_in: ({ id, remove, ids }) => ({
     sections: [{ label: "Outside", body: <Outside id={id} {...ids} /> }, remove],
   }),
   route: plain,
+  flow: plain,
   shared_address: plain,
   pattern: bare,
   pattern_switch: bare,
@@ -815,9 +827,10 @@ const ADVERTISED: Held<"advertisement"> = {
   empty: "It advertises no IPv6 prefix to who forms addresses on its links, nor itself as the way out.",
   say: (one) => `: ${sayAdvertised(one)}`,
   gone: (name, _, at) => `Have ${name} advertise nothing at ${at}`,
-  made: (name, { prefixes }) => `Have ${name} advertise ${String(prefixes)}`,
+  made: (name, { prefixes, on_link }) =>
+    `Have ${name} advertise ${[prefixes, on_link].filter(filled).map(String).join(", ")}`,
   suffix: "advertises",
-  ready: ({ prefixes }) => filled(prefixes),
+  ready: ({ prefixes, on_link }) => filled(prefixes) || filled(on_link),
   action: "Add the advertisement",
 };
 
@@ -1024,8 +1037,9 @@ function sayInward({ protocol, ports, to, port, hairpin }: RecordOf<"inward_tran
 }
 
 /** What is advertised at an interface. */
-function sayAdvertised({ prefixes, router }: RecordOf<"advertisement">): string {
-  return [...(prefixes ?? []), ...(router === false ? [] : ["itself as the way out"])].join(", ");
+function sayAdvertised({ prefixes, on_link: near, router }: RecordOf<"advertisement">): string {
+  const links = (near ?? []).map((net) => `${net} as on link alone`);
+  return [...(prefixes ?? []), ...links, ...(router === false ? [] : ["itself as the way out"])].join(", ");
 }
 
 /** A scope as a sentence. */
@@ -1034,7 +1048,7 @@ function sayScope(scope: RecordOf<"lease_scope">): string {
   const parts = [
     scope.pool?.length ? scope.pool.join(", ") : kept ? "" : "nothing",
     kept > 0 && `${kept} kept`,
-    scope.gateways?.length ? `gateway ${scope.gateways.join(", ")}` : "no gateway",
+    scope.gateways?.length ? `gateway ${scope.gateways.join(", ")}` : !scope.subnet.includes(":") && "no gateway",
   ];
   return `${scope.subnet}: ${parts.filter(Boolean).join(", ")}`;
 }

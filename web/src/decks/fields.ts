@@ -221,10 +221,18 @@ const groupFields = (ports: { id: string; name: string }[]): FieldSpec<OfGroup>[
 ];
 type OfGroup = Tagging | "vni" | "over" | "name" | Guard | Limit;
 
+/** What becomes of questions for leases that a switch has marked. */
+const MARKED = { taken: "taken", dropped: "dropped" };
+
 /** How an interface gets its address, and what it has of its own. */
 const addressed = (label: string, hint: string): FieldSpec<"addressing" | "addressing6" | "addresses">[] => [
   choice("addressing", "Address", { static: "its own", lease: "by lease", none: "none" }, { more: true }),
-  choice("addressing6", "IPv6 address", { static: "its own", advertised: "of what is advertised" }, { more: true }),
+  choice(
+    "addressing6",
+    "IPv6 address",
+    { static: "its own", advertised: "of what is advertised", lease: "by lease" },
+    { more: true },
+  ),
   list("addresses", label, hint, { when: (d) => d.addressing !== "none" }),
 ];
 
@@ -399,6 +407,7 @@ const FIELDS: Fields = {
     text("mac", "Bridge address", { hint: "02:64:0c:00:00:01", unless: null, when: (d) => Boolean(d.spanning_tree) }),
     flag("managed", "Managed", { more: true }),
     flag("partial", "Known in part", { more: true }),
+    flag("marks_leases", "Marks questions for leases", { more: true }),
     mtu,
     text("site", "Site", { more: true }),
     text("name", "Name", { more: true }),
@@ -423,6 +432,7 @@ const FIELDS: Fields = {
       number("speed", "Speed", "Mbit/s", { more: true }),
       mtu,
       flag("partial", "Known in part", { more: true }),
+      choice("marked", "Marked questions for leases", MARKED, { more: true, absent: "nobody says" }),
       text("name", "Name", { more: true }),
     ];
   },
@@ -440,7 +450,7 @@ const FIELDS: Fields = {
   route: () => [list("to", "Subnets", "10.65.0.0/16"), text("via", "Next hop", { hint: "10.65.30.1" })],
   filter_line: (book, record) => filterLine(book, record?.of ?? ""),
   lease_scope: () => [
-    text("subnet", "Subnet", { hint: "10.65.10.0/24" }),
+    text("subnet", "Subnet", { hint: "10.65.10.0/24 or 2001:db8:10::/64" }),
     list("pool", "Pool", "10.65.10.100-10.65.10.199", { parted: "," }),
     list("gateways", "Hands out gateway", "none"),
     list("kept", "Keeps", "02:64:0b:00:00:01 10.65.10.40", { parted: ",", more: true }),
@@ -449,10 +459,12 @@ const FIELDS: Fields = {
   lease_relay: (book, record) => [
     ref("at", "Hears at", interfacesOf(book, ownerOf(book, record?.at ?? ""))),
     list("to", "Asks", "10.65.20.2"),
+    choice("marked", "Marked questions", MARKED, { more: true, absent: "nobody says" }),
   ],
   advertisement: (book, record) => [
     ref("at", "Heard at", interfacesOf(book, ownerOf(book, record?.at ?? ""))),
     list("prefixes", "Prefixes", "2001:db8:10::/64"),
+    list("on_link", "On link alone", "2001:db8:10::/64", { more: true }),
     flag("router", "Offers itself as the way out"),
   ],
   translation: (book, record) => [
@@ -478,6 +490,14 @@ const FIELDS: Fields = {
       ? [flag("translates", "Translates")]
       : [text("via", "Over next hop", { hint: "an address of the segment" })]),
     number("lends", "Lends addresses", "nobody said how many"),
+  ],
+  flow: () => [
+    text("name", "Name"),
+    number("sends", "Sends", "nothing, in Mbit/s"),
+    number("gets", "Gets back", "nothing, in Mbit/s"),
+    number("limit", "Held to", "nothing holds it, in Mbit/s"),
+    flag("burst", "Now and then"),
+    number("packet", "Packets of", "as large as they may be, in bytes"),
   ],
   cable: () => [
     text("label", "Label", { hint: "what is written on it" }),

@@ -252,6 +252,8 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     ...each("filter_line", "leaves", id),
     ...each("lease_relay", "at", id),
     ...each("advertisement", "at", id),
+    ...each("flow", "of", id),
+    ...each("flow", "to", id),
   ];
   const stacked = (): Operation[] => [
     ...each("lease_scope", "of", id),
@@ -270,7 +272,12 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
           .of("nic", "uplink", id)
           .flatMap((n) => book.of("group_order", "nic", n.id).map((o) => drop("group_order", o.id))),
       ),
-    port_group: () => [...words(), ...each("group_order", "port_group", id), ...letGo("adapter", "port_group")],
+    port_group: () => [
+      ...words(),
+      ...each("flow", "of", id),
+      ...each("group_order", "port_group", id),
+      ...letGo("adapter", "port_group"),
+    ],
     host_port: () => [...words(), ...filtered(), ...each("port_group", "over", id), ...each("uplink", "over", id)],
     guest: () => [...stacked(), ...each("adapter", "guest", id)],
     adapter: () => [
@@ -312,6 +319,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     segment: () => [
       ...each("secondary_vlan", "segment", id),
       ...each("way_in", "segment", id),
+      ...each("flow", "of", id),
       ...letGo("host", "boots"),
       ...(["adapter", "host_port", "guest_tag", "station_port", "bmc", "pattern_host_port"] as const).flatMap((k) =>
         letGo(k, "belongs"),
@@ -337,6 +345,7 @@ export function dropWhole(book: Book, kind: Exclude<Kind, PatternKind>, id: stri
     inward_translation: nothing,
     outside: nothing,
     shared_address: nothing,
+    flow: nothing,
     stamp: () => [...each("stamp_nic", "stamp", id), ...each("own_word", "stamp", id)],
     stamp_nic: nothing,
     own_word: nothing,

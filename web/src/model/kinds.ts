@@ -50,6 +50,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
   translation: ["translation", "translations"],
   inward_translation: ["inward translation", "inward translations"],
   outside: ["outside network", "outside networks"],
+  flow: ["flow", "flows"],
   shared_address: ["shared address", "shared addresses"],
   pattern: ["pattern", "patterns"],
   pattern_switch: ["pattern’s switch", "patterns’ switches"],

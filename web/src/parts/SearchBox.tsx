@@ -34,6 +34,7 @@ export function SearchBox({
   empty,
   width = "340px",
   size = "sm",
+  wide,
 }: {
   label: string;
   value: string;
@@ -45,6 +46,8 @@ export function SearchBox({
   empty: string;
   width?: string;
   size?: "xs" | "sm";
+  /** The room for labels, where it is a line of a form. */
+  wide?: string;
 }) {
   const [typed, setTyped] = useState<string | null>(null);
   const found = useMemo(() => find(typed ?? ""), [find, typed]);
@@ -76,8 +79,10 @@ export function SearchBox({
         setTyped(null);
       }}
     >
-      <HStack>
-        <Combobox.Label m="0">{label}</Combobox.Label>
+      <HStack mb={wide && "1.5"}>
+        <Combobox.Label m="0" {...(wide && { flex: `0 0 ${wide}`, fontSize: "12.5px", fontWeight: "400" })}>
+          {label}
+        </Combobox.Label>
         <Combobox.Control flex="1">
           {/* The list hears Escape a frame after it opened; what was typed goes with the key, whenever it comes. */}
           <Combobox.Input

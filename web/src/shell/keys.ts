@@ -22,12 +22,16 @@ export const useSingleKeys = (): boolean =>
     return () => heard.delete(tell);
   }, areOn);
 
-/** Whether a key press is meant for a field or a sheet that takes text. */
+/**
+ * Whether a key press is meant for a field or a sheet that takes text.  A sheet that draws its cells anew loses the
+ * page's focus with the cell that had it, while it goes on hearing keys for the cell that it marks.
+ */
 export const isTyping = (target: EventTarget | null): boolean =>
   target instanceof HTMLElement &&
   (target.isContentEditable ||
     ["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName) ||
-    target.closest("[role=treegrid]") !== null);
+    target.closest("[role=treegrid]") !== null ||
+    (target === document.body && document.querySelector("[role=treegrid] .focused-cell") !== null));
 
 /** Whether it is meant for an open panel. */
 export const inPanel = (target: EventTarget | null): boolean =>

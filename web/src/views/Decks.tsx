@@ -7,7 +7,7 @@ import { Link, useLocation, useSearchParams } from "react-router";
 import { usePlan } from "../api/plan";
 import { Beside } from "../decks/Beside";
 import { DropOutcome } from "../decks/DropOutcome";
-import { Cables, Fabric } from "../decks/Fabric";
+import { Cables, Fabric, Meters } from "../decks/Fabric";
 import { Fleet } from "../decks/Fleet";
 import { FollowBar, MOST_DRAWN } from "../decks/FollowBar";
 import { HostColumn } from "../decks/HostColumn";
@@ -27,6 +27,8 @@ import { useLevel } from "../decks/useLevel";
 import { usePicks } from "../decks/usePicks";
 import { useViewport } from "../decks/useViewport";
 import { useVisit } from "../decks/useVisit";
+import { byPort } from "../load/said";
+import { useWidths } from "../load/useLoad";
 import { isEmpty, matcher, readQuery } from "../model/query";
 import { hostOf, switchOf } from "../model/records";
 import { inPanel, isTyping } from "../shell/keys";
@@ -74,6 +76,12 @@ export function Decks() {
   const beyond = layout.columns.findLastIndex((c) => c.x < seen.left + seen.width + BESIDE);
   const visible = useMemo(() => layout.columns.slice(Math.max(begin, 0), beyond + 1), [layout, begin, beyond]);
   const inSight = useMemo(() => new Set(visible.map((c) => c.host)), [visible]);
+  const widths = params.get("load") === "1" && book.records.flow.length > 0;
+  const { data: sent } = useWidths(
+    visible.map((c) => c.host),
+    widths && !far,
+  );
+  const loaded = useMemo(() => (widths ? byPort(sent ?? []) : null), [widths, sent]);
   const shows = (record: string): boolean => {
     const column = layout.columnOf.get(record);
     return !column || inSight.has(column.host);
@@ -133,6 +141,16 @@ export function Decks() {
     if (host && !hosts.some((h) => h.id === host)) setFilter("");
   };
   // A command of the finder may ask for something to be added.
+  const showLoad = (on: boolean): void =>
+    setParams(
+      (now) => {
+        const next = new URLSearchParams(now);
+        if (on) next.set("load", "1");
+        else next.delete("load");
+        return next;
+      },
+      { replace: true },
+    );
   const add = params.get("add");
   const { key } = useLocation();
   const [asked, setAsked] = useState("");
@@ -311,6 +329,8 @@ export function Decks() {
         setFilter={setFilter}
         level={level}
         setLevel={setLevel}
+        widths={book.records.flow.length && !far ? widths : null}
+        setWidths={showLoad}
         drawing={hosts.length && hosts.length <= MOST_DRAWN ? drawn : null}
       />
       {step && past === undefined && <NextStepBar step={step} idle={panel === null} take={() => takeStep(step)} />}
@@ -348,7 +368,7 @@ export function Decks() {
         )}
         {hosts.length > 0 && !far && (
           <div className="canvas-inner" style={{ width: layout.width, height: layout.height }}>
-            <Cables layout={layout} columns={visible} blocked={blocked} />
+            <Cables layout={layout} columns={visible} blocked={blocked} load={loaded} />
             {visible.map((column) => (
               <HostColumn
                 key={column.host}
@@ -359,6 +379,7 @@ export function Decks() {
                 gather={gather}
               />
             ))}
+            {loaded && <Meters layout={layout} columns={visible} load={loaded} />}
             <Fabric scene={scene} layout={layout} roots={roots} blocked={blocked} />
             {drawing && follow && (
               <StrandLines layout={layout} drawing={drawing} number={numberOf.get(follow.id) ?? 0} view={view} />

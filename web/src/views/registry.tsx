@@ -1,6 +1,7 @@
 import {
   CircuitBoard,
   Cpu,
+  Gauge,
   GitBranch,
   Grid3x3,
   Handshake,
@@ -164,6 +165,16 @@ export const VIEWS: readonly View[] = [
     does: "which processor cores serve which NIC",
     records: true,
     ...loaded(async () => (await import("./Queues")).Queues),
+  },
+  {
+    address: "load",
+    name: "Load",
+    group: "Stress",
+    key: "l",
+    icon: Gauge,
+    does: "how full cables get, and who gets how much",
+    records: true,
+    ...loaded(async () => (await import("./Load")).Load),
   },
   {
     address: "moves",

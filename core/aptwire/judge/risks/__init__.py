@@ -20,8 +20,10 @@ from aptwire.judge.risks.cables import CableRisks
 from aptwire.judge.risks.freedoms import FreedomRisks
 from aptwire.judge.risks.hosts import HostRisks, fresh_mac
 from aptwire.judge.risks.leases import LeaseRisks
+from aptwire.judge.risks.load import LoadRisks
 from aptwire.judge.risks.queues import QueueRisks
 from aptwire.judge.risks.ranges import RangeRisks
+from aptwire.judge.risks.renewals import RenewalRisks
 from aptwire.judge.risks.routes import RouteRisks
 from aptwire.judge.risks.rules import RuleRisks
 from aptwire.judge.risks.starting import StartRisks
@@ -42,9 +44,11 @@ class _All(
     HostRisks,
     FreedomRisks,
     LeaseRisks,
+    RenewalRisks,
     AdvertRisks,
     RangeRisks,
     QueueRisks,
+    LoadRisks,
     RouteRisks,
     RuleRisks,
     StartRisks,
@@ -121,10 +125,12 @@ SINGLE: tuple[Callable[[_All], Iterable[Risk]], ...] = (
         _All.heard_by_themselves,
         _All.pools,
         _All.unasked,
+        _All.renewals,
         _All.strewn,
         _All.controllers,
         _All.starts,
         _All.queues,
+        _All.over_full,
         _kept(_All.misplaced, _ranges),
         _All.rules,
         _All.contradictions,

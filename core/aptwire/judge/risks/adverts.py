@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from aptwire.above.adverts import Advertiser, Adverts
 from aptwire.above.outcomes import SILENT
 from aptwire.above.ping import may_advertise
+from aptwire.judge.formed import on_link
 from aptwire.judge.forming import hushed
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
 from aptwire.plan.edits import Patch
@@ -33,7 +34,7 @@ class AdvertRisks(RiskSearch):
                 f"{why[:1].upper()}{why[1:]}; whoever listens takes it beside what its own routers advertise.",
                 (source.said.id, source.at),
                 segment=segment.id,
-                facts=(self.fact(source.at, ", ".join(source.said.prefixes) or "itself", why),),
+                facts=(self.fact(source.at, ", ".join(on_link(source.said, True)) or "itself", why),),
                 mends=tuple(hushed(self.plan, source)),
             )
 
@@ -55,7 +56,7 @@ class AdvertRisks(RiskSearch):
                 f"Neither {adapter.name} nor its port group says that it may send router advertisements.",
                 (adapter.id, source.said.id),
                 segment=segment.id,
-                facts=(self.fact(adapter.id, ", ".join(source.said.prefixes) or "itself", "may not advertise"),),
+                facts=(self.fact(adapter.id, ", ".join(on_link(source.said, True)) or "itself", "may not advertise"),),
                 mends=((f"Let {adapter.name} of {name} advertise", edit),),
             )
 

@@ -7,8 +7,9 @@ from bisect import bisect_right
 from collections import Counter
 from collections.abc import Iterator
 from functools import cached_property
+from itertools import chain
 
-from aptwire.above.leases import Leases, Source
+from aptwire.above.leases import ASKING, Leases, Leases6, Source
 from aptwire.above.outcomes import ANSWERED, SILENT
 from aptwire.above.ping import may_lease
 from aptwire.judge.lease import room_of
@@ -25,9 +26,14 @@ class LeaseRisks(RiskSearch):
     """What will go wrong with leases, whoever asks for them."""
 
     @cached_property
-    def leases(self) -> Leases:
-        """Who leases what, and where that is heard."""
-        return self.judgement.once(Leases)
+    def leases(self) -> tuple[Leases, Leases]:
+        """Who leases what, and where that is heard, of either IP version."""
+        return self.judgement.once(Leases), self.judgement.once(Leases6)
+
+    @cached_property
+    def sources(self) -> list[tuple[Leases, Source]]:
+        """Everybody who leases, or asks for others, with those of his IP version."""
+        return [(of, source) for of in self.leases if of.scopes for source in of.sources]
 
     @cached_property
     def scopes(self) -> list[LeaseScope]:
@@ -78,22 +84,23 @@ class LeaseRisks(RiskSearch):
     def strays(self) -> Iterator[Risk]:
         """Who answers on a segment that isn't one of those whose addresses he leases, or that names others as its servers."""
         told: set[tuple[str, str]] = set()
-        for source in self.leases.sources if self.scopes else ():
+        for leases, source in self.sources:
             record = self.plan.find(source.at, PLACES)
             segment = self.plan.of("segment").get(getattr(record, "belongs", None))
             if segment is None or source.outcome == SILENT or (source.server, segment.id) in told:
                 continue
-            why = self._stray(source, segment)
+            why = self._stray(leases, source, segment)
             if why:
                 told.add((source.server, segment.id))
                 yield self._told_stray(source, segment, why)
 
-    def _stray(self, source: Source, segment: Segment) -> str:
+    def _stray(self, leases: Leases, source: Source, segment: Segment) -> str:
         """Why somebody's answers on a segment are a stranger's; empty where they aren't."""
-        if any(":" not in net for net in segment.subnets) and source.scope.subnet not in segment.subnets:
+        if any(map(leases.mine, segment.subnets)) and source.scope.subnet not in segment.subnets:
             return f"it leases addresses in {source.scope.subnet}, which is no subnet of {segment.name}"
-        if segment.lease_servers and self.leases.addresses(source.server).isdisjoint(segment.lease_servers):
-            return f"{segment.name} names {some(list(segment.lease_servers))} as its lease server"
+        named = list(filter(leases.mine, segment.lease_servers))
+        if named and leases.addresses(source.server).isdisjoint(named):
+            return f"{segment.name} names {some(named)} as its lease server"
         return ""
 
     def _told_stray(self, source: Source, segment: Segment, why: str) -> Risk:
@@ -166,10 +173,10 @@ class LeaseRisks(RiskSearch):
         left: list[str] = []
         out = sorted(int(ipaddress.ip_address(a)) for a in addresses)
         found = self.plan.get("lease_scope", scope)
-        for _, first, last in map(range_of, found.pool):
+        for version, first, last in map(range_of, found.pool):
             for end in [*(n for n in out if first <= n <= last), last + 1]:
                 if first < end:
-                    left.append(range_text(first, end - 1))
+                    left.append(range_text(first, end - 1, version))
                 first = end + 1
         return f"Take {some(addresses)} out of the pool", (Patch("lease_scope", scope, {"pool": left}),)
 
@@ -186,7 +193,7 @@ class LeaseRisks(RiskSearch):
                 if pair not in told:
                     told.add(pair)
                     names = [called(self.plan, self.plan.find(s.of)) for s in (widest[1], scope)]
-                    common = ipaddress.ip_address(first)
+                    common = range_text(first, first, version)
                     yield Risk(
                         RISK,
                         "doubled-pool",
@@ -214,9 +221,10 @@ class LeaseRisks(RiskSearch):
             there.update(dict.fromkeys(segment.subnets, members.get(segment.id, 0)))
         # Where a segment doesn't say its subnets, any scope may be its own.
         unsaid = any(self._asks(segment) for segment in self.plan.all(Segment) if not segment.subnets)
-        most = len(self.judgement.leases) if unsaid else 0
+        every = self.judgement.leases, self.judgement.leases6
+        most = sum(map(len, every)) if unsaid else 0
         tight = {scope.id for scope in self.scopes if room_of(scope) < max(most, there[scope.subnet])}
-        for lease in self.judgement.leases.values() if tight else ():
+        for lease in chain.from_iterable(of.values() for of in every) if tight else ():
             heard = lease.heard
             if len(heard) == 1 and heard[0].outcome == ANSWERED and not heard[0].address:
                 asking[heard[0].scope.id] += 1
@@ -236,11 +244,12 @@ class LeaseRisks(RiskSearch):
 
     def _asks(self, segment: Segment) -> bool:
         """Whether somebody on a segment asks for a lease."""
-        return any(r.addressing == LEASE for kind in PLACES for r in self.plan.where(kind, "belongs", segment.id))
+        asking = (r for kind in PLACES for r in self.plan.where(kind, "belongs", segment.id))
+        return any(LEASE in (getattr(r, field) for field in ASKING.values()) for r in asking)
 
     def unasked(self) -> Iterator[Risk]:
         """Scopes of which nobody can ask, and relays that ask nobody who leases anything there."""
-        used = {source.scope.id for source in self.leases.sources} if self.scopes else set()
+        used = {source.scope.id for _, source in self.sources}
         for scope in self.scopes:
             if scope.id not in used:
                 owner = called(self.plan, self.plan.find(scope.of))
@@ -254,7 +263,7 @@ class LeaseRisks(RiskSearch):
                     facts=(self.fact(scope.id, f"leases {scope.subnet}", "no interface and no relay"),),
                     mends=((f"Take away {called(self.plan, scope)}", (Drop("lease_scope", scope.id),)),),
                 )
-        relayed = {source.relay for source in self.leases.sources} if self.plan.of("lease_relay") else set()
+        relayed = {source.relay for _, source in self.sources}
         for relay in sorted(self.plan.all(LeaseRelay), key=lambda r: r.id):
             if relay.id not in relayed:
                 where = called(self.plan, self.plan.find(relay.at))

@@ -79,7 +79,8 @@ class RangeRisks(RiskSearch):
 
     def _told_pool(self, segment: Segment, scope: LeaseScope, leases: Sequence[tuple[int, int]]) -> Risk:
         name = called(self.plan, scope)
-        pool = [range_text(first, last) for first, last in leases]
+        version = ipaddress.ip_network(scope.subnet).version
+        pool = [range_text(first, last, version) for first, last in leases]
         return Risk(
             RISK,
             "strewn-pool",
