@@ -33,7 +33,7 @@ from ops.machine import PYTHON, ROOT
 
 EDITORS, EDITS_A_SECOND = 20, 4.0
 MOST_PAGES, MOST_SECONDS = 1_000, 600
-PATIENCE = 30.0
+PATIENCE = 120.0
 """Seconds after the end in which all pages must have heard of the last edit."""
 PEOPLE = """
 import django, sys
@@ -119,8 +119,8 @@ def _spread(values: list[float]) -> str:
     )
 
 
-def play(pages: int, seconds: float, kills: int) -> Played:
-    """Open pages, let people edit for so long, kill each part so often meanwhile."""
+def play(pages: int, seconds: float, kills: int, least: int = 0) -> Played:
+    """Open pages, let people edit for so long, kill each part so often meanwhile; on a machine too slow for at least so many edits, longer."""
     folder = Path(tempfile.mkdtemp(prefix="aptwire-load-"))
     cluster = database.Cluster(folder, lasting=True)
     try:
@@ -135,7 +135,7 @@ def play(pages: int, seconds: float, kills: int) -> Played:
             check=True,
         ).stdout.split()
         with serve.running(cluster, env, database.free_port()) as running:
-            return asyncio.run(_Play(running, cluster, sessions).run(pages, seconds, kills))
+            return asyncio.run(_Play(running, cluster, sessions).run(pages, seconds, kills, least))
     finally:
         cluster.stop()
         shutil.rmtree(folder, ignore_errors=True)
@@ -154,7 +154,7 @@ class _Play:
         )
         self.pages: list[Page] = []
 
-    async def run(self, pages: int, seconds: float, kills: int) -> Played:
+    async def run(self, pages: int, seconds: float, kills: int, least: int) -> Played:
         played = Played(pages)
         async with self.client:
             token = (await self.client.get("session")).cookies["csrftoken"]
@@ -168,6 +168,9 @@ class _Play:
             editing = [asyncio.create_task(self._edit(n, targets[n % 2], played)) for n in range(EDITORS)]
             killing = asyncio.create_task(self._kill(seconds, kills))
             await asyncio.sleep(seconds)
+            longest = time.monotonic() + MOST_SECONDS
+            while (played.edits < least or not killing.done()) and time.monotonic() < longest:
+                await asyncio.sleep(0.1)
             self.over.set()
             await asyncio.gather(*editing, killing)
             for _ in range(int(PATIENCE * 10)):
@@ -279,6 +282,8 @@ class _Play:
         parts = [self.running.web, self.running.database, self.running.worker] * kills
         for n, part in enumerate(parts):
             await self._pause(seconds / (len(parts) + 1))
+            while part.process is None and not self.over.is_set():
+                await asyncio.sleep(0.05)
             if part.process is None or self.over.is_set():
                 continue
             before = part.since

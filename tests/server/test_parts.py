@@ -130,14 +130,13 @@ class WatchedTest(unittest.TestCase):
 class LoadTest(unittest.TestCase):
     def test_sixty_pages_and_twenty_people_lose_nothing_while_parts_are_killed(self) -> None:
         with redirect_stdout(io.StringIO()) as said:
-            played = load.play(pages=60, seconds=20, kills=1)
+            played = load.play(pages=60, seconds=20, kills=1, least=30)
         print("\n".join(played.lines()))
         self.assertEqual((played.lost, played.behind), ([], 0), said.getvalue())
-        # On a slow machine the time may be over before the last part's turn.
-        killed = said.getvalue().count("  killed ")
-        self.assertGreater(killed, 1)
-        self.assertEqual(said.getvalue().count("runs again"), killed)
-        self.assertGreater(played.edits, 20)
+        self.assertEqual(said.getvalue().count("  killed "), 3)
+        # One may end by itself for want of another, and is started again like those that were killed.
+        self.assertGreaterEqual(said.getvalue().count("runs again"), 3)
+        self.assertGreaterEqual(played.edits, 30)
         self.assertLess(played.connections, 40)
 
 
