@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import unittest
+from collections.abc import Mapping, Sequence
 from unittest import mock
 
 from aptwire.forward.around import AROUND
@@ -83,6 +84,32 @@ class IndexTest(unittest.TestCase):
                 self.assertEqual([found.get(k, -1) for k in range(21)], [wanted.get(k, -1) for k in range(21)])
                 self.assertEqual(dict(before), kept, "the one before stays as it was")
 
+    @settings(max_examples=100)
+    @given(st.lists(st.dictionaries(st.integers(0, 20), st.one_of(st.none(), st.integers()), max_size=6), max_size=8))
+    def test_a_draft_and_a_row_with_others_in_it_are_what_a_dict_and_a_list_would_be(
+        self, series: list[dict[int, int | None]]
+    ) -> None:
+        wanted, row = {n: n for n in range(10)}, tuple(range(10))
+        held: Mapping[int, int] = wanted
+        swapped: Sequence[int] = row
+        with mock.patch.multiple(layers, SMALL=3, MOST=8):
+            for changes in series:
+                draft = layers.Draft(held)
+                for key, value in changes.items():
+                    if value is not None:
+                        draft[key] = value
+                    else:
+                        draft.pop(key, None)
+                wanted = {k: v for k, v in (wanted | changes).items() if v is not None}
+                self.assertEqual((dict(draft), dict(draft.done())), (wanted, wanted))
+                held = draft.done()
+                places = {n: value for n, value in changes.items() if value is not None and n < 10}
+                before, kept = swapped, list(swapped)
+                swapped = layers.Swapped.of(swapped, places)
+                self.assertEqual(list(swapped), [places.get(n, one) for n, one in enumerate(kept)])
+                self.assertEqual(([swapped[n] for n in range(10)], swapped[2:5]), (list(swapped), list(swapped)[2:5]))
+                self.assertEqual(list(before), kept, "the one before stays as it was")
+
     def test_the_plan_before_an_edit_keeps_its_own_answers(self) -> None:
         plan = demo_plan()
         before = [g.id for g in plan.where("guest", "host", "gannet")]
@@ -158,10 +185,15 @@ class PairingTest(unittest.TestCase):
                 near, far = pairing.rules
                 self.assertEqual(pairing.there.tolist(), crossing(near, far).tolist())
                 self.assertEqual(pairing.back.tolist(), crossing(far, near).tolist())
-            ends, pairs = pairings.sides(wiring.fabric.links)
-            for link, end, pair_of in zip(wiring.fabric.links, ends.tolist(), pairs.tolist(), strict=True):
+            tables = pairings.tables(wiring.classes.count)
+            for table, made in zip(
+                tables, ([p.there for p in pairings.listed], [p.back for p in pairings.listed]), strict=True
+            ):
+                self.assertEqual(table.tolist(), [array.tolist() for array in made])
+            rows, pairs = pairings.sides(wiring.fabric.links, wiring.bridges)
+            for link, row, pair_of in zip(wiring.fabric.links, rows.tolist(), pairs.tolist(), strict=True):
                 near, far = link.rules
-                self.assertEqual(tuple(end), link.ends)
+                self.assertEqual(row, [wiring.bridges[end].crossing_row for end in link.ends])
                 self.assertEqual(pair_of, [pairings.number(near, far), pairings.number(far, near)])
 
 

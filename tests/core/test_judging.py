@@ -6,6 +6,7 @@ import random
 import unittest
 from collections.abc import Callable
 from typing import Any
+from unittest import mock
 
 from aptwire.formats.hosts import read_hosts
 from aptwire.forward.classes import SPARE
@@ -14,6 +15,7 @@ from aptwire.forward.hearing import hears
 from aptwire.forward.parts import State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import trace
+from aptwire.judge import steady
 from aptwire.judge.findings import everything, findings, proof
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
@@ -389,6 +391,50 @@ class FleetTakesEditsTest(unittest.TestCase):
         self.assertEqual(after.since.changes.blocks, {"host-5/guests"})
         same = judgement.wiring.blocks.items() & after.wiring.blocks.items()
         self.assertEqual(len(judgement.wiring.blocks) - len(same), 1)
+
+
+class FewMoveTest(unittest.TestCase):
+    """Small fleets with much wrong in them, in which nearly every segment of which an edit moves somebody is judged by those who may have moved alone."""
+
+    @settings(max_examples=16)
+    @given(st.integers(0, 10**9))
+    @example(43)  # one switch has so much of a segment that its failover takes the majority along
+    @example(56)  # somebody comes to stand first in the group that others miss
+    def test_verdicts_and_their_causes_are_those_of_a_fresh_one(self, seed: int) -> None:
+        dice, takes = random.Random(seed), FleetTakesEditsTest()
+        hosts, adapters, vlans = dice.choice([4, 5, 6, 8, 10]), dice.choice([3, 4]), dice.choice([2, 4])
+        plan = fleet(hosts, adapters, vlans, faults=dice.choice([0, 0.1, 0.3]), seed=seed % 7)
+        takes.plan = plan
+        for _ in range(dice.choice([0, 5, 20])):
+            plan = self.edited(takes, plan, dice)[0]
+        judgement = judge(plan)
+        with mock.patch.object(steady, "MANY", 1):
+            for _ in range(14):
+                after, edit = self.edited(takes, plan, dice)
+                judgement, fresh, plan = rejudge(judgement, after, touched(edit)), judge(after), after
+                self.assertEqual(self.causes(judgement), self.causes(fresh), edit)
+                now, then = judgement.known.present, fresh.known.present
+                self.assertEqual(
+                    (sorted(now.count.tolist()), now.simple), (sorted(then.count.tolist()), then.simple), edit
+                )
+
+    def edited(self, takes: FleetTakesEditsTest, plan: Plan, dice: random.Random) -> tuple[Plan, Edit]:
+        """The plan after one of the edits that people make most, where it can be made."""
+        try:
+            edit = takes.edit(plan, dice)
+            return apply_edit(plan, edit)[0], edit
+        except (PlanError, IndexError):
+            return plan, ()
+
+    def causes(self, judgement: Judgement) -> dict[str, tuple[object, ...]]:
+        """What is said of the first place of each stand, and why."""
+        found: dict[str, tuple[object, ...]] = {}
+        for block in judgement.wiring.blocks.values():
+            for stand in block.stands:
+                status, cause = judgement.stand_verdict(stand)
+                why = (cause.what, cause.state, cause.towards, cause.at, cause.detail) if cause is not None else ()
+                found[stand.records[0]] = status, *why
+        return found
 
 
 def told(judgement: Judgement) -> list[tuple[object, ...]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, MutableMapping
 from functools import cached_property
 
 from aptwire.forward.around import Around
@@ -16,7 +16,7 @@ from aptwire.forward.teams import Teams
 from aptwire.forward.wiring import Block, Wiring
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import Cable
-from aptwire.plan.layers import layered
+from aptwire.plan.layers import Draft, layered
 from aptwire.plan.plan import Plan
 from aptwire.plan.sharing import joining
 
@@ -44,7 +44,7 @@ def rewire(before: Wiring, plan: Plan, touched: Touched) -> Wiring:
         before.bridge_of,
         before.crossing_count,
         before.fabric,
-        dict(before.blocks),
+        Draft(before.blocks),
         before.far,
         before.port_rules,
         before.bearers,
@@ -59,11 +59,12 @@ class _Compiler:
     def __init__(self, wiring: Wiring) -> None:
         self.wiring = wiring
         self._shared = wiring.bridges
+        self.blocks: MutableMapping[str, Block] = wiring.blocks  # type: ignore[assignment]
         self.plan = wiring.plan
         self.book = wiring.book
         self.rules = PortRules(wiring)
         self.teams = Teams(wiring, self.rules)
-        self.seating = Seating(wiring, self.rules, self.teams)
+        self.seating = Seating(wiring, self.blocks, self.rules, self.teams)
 
     @cached_property
     def _joined(self) -> set[str]:
@@ -87,6 +88,7 @@ class _Compiler:
         for key in keys:
             self.seating.block(key)
         self._holders(None, list(self.wiring.blocks.values()))
+        self.wiring.port_rules = self.rules.ports.done()
         return self.wiring
 
     def after(self, before: Wiring, keys: list[tuple[str, str]]) -> Wiring:
@@ -108,10 +110,8 @@ class _Compiler:
                 record = plan.of(kind).get(id)
                 if record is not None:
                     fabric = Around(plan, wiring, dirty, ports).note(record) or fabric
-        if ports:
-            wiring.port_rules = dict(before.port_rules)
-            for id in ports:
-                wiring.port_rules.pop(id, None)
+        for id in ports:
+            self.rules.ports.pop(id, None)
         before_blocks = {key: wiring.blocks.get(key) for key in dirty}
         for kind, id in keys:
             if kind in ("fabric_switch", "assumed_fabric"):
@@ -128,7 +128,9 @@ class _Compiler:
             if self._stays(key):
                 self.seating.block(key)
             else:
-                wiring.blocks.pop(key, None)
+                self.blocks.pop(key, None)
+        wiring.blocks = self.blocks.done() if isinstance(self.blocks, Draft) else self.blocks
+        wiring.port_rules = self.rules.ports.done()
         fresh = [block for key in dirty if (block := wiring.blocks.get(key)) is not None]
         gone = [block for block in before_blocks.values() if block is not None]
         self._holders(gone, fresh)

@@ -17,7 +17,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from aptwire.forward.classes import VidClasses
-from aptwire.forward.parts import NOW, Link, State
+from aptwire.forward.parts import NOW, Bridge, Link, State
 from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import Wiring
 
@@ -63,16 +63,6 @@ def crossing(near: PortRule, far: PortRule) -> np.ndarray:
     return made
 
 
-def _crossings(near: list[PortRule], far: list[PortRule], contexts: np.ndarray) -> np.ndarray:
-    """int16[rules, contexts]: as `crossing`, of many pairs and some contexts."""
-    if not near:
-        return np.zeros((0, contexts.size), dtype=np.int16)
-    out = np.stack([rule.out for rule in near])[:, contexts]
-    into = np.take_along_axis(np.stack([rule.into for rule in far]), np.maximum(out, 0).astype(np.int64), axis=1)
-    made: np.ndarray = np.where(out >= 0, into, -1).astype(np.int16)
-    return made
-
-
 class Pairings:
     """Keeps one numbered `Pairing` for each pair of rules."""
 
@@ -81,7 +71,8 @@ class Pairings:
         self._known: dict[tuple[int, int], int] = {}
         self._lock = threading.Lock()
         self._tables: tuple[int, np.ndarray, np.ndarray] = (-1, np.zeros(0), np.zeros(0))
-        self._sides: tuple[list[Link], np.ndarray, np.ndarray] = ([], _NO_PAIRS, _NO_PAIRS)
+        self._odd: tuple[int, list[int]] = (0, [])
+        self._sides: tuple[list[Link], list[Bridge], np.ndarray, np.ndarray] = ([], [], _NO_PAIRS, _NO_PAIRS)
 
     def number(self, near: PortRule, far: PortRule) -> int:
         """The number of the pairing of two rules."""
@@ -100,24 +91,25 @@ class Pairings:
         """The pairing of two rules."""
         return self.listed[self.number(near, far)]
 
-    def sides(self, links: list[Link]) -> tuple[np.ndarray, np.ndarray]:
-        """Of each link int64[links, 2] its ends and int64[links, 2] the numbers of its pairing, from either end; links that were asked for last
-        time at the same place are not looked at again."""
-        known, ends, pairs = self._sides
-        if known is links:
-            return ends, pairs
-        if len(known) == len(links):
+    def sides(self, links: list[Link], bridges: list[Bridge]) -> tuple[np.ndarray, np.ndarray]:
+        """Of each link int64[links, 2] the crossing rows of its ends and int64[links, 2] the numbers of its pairing, from either end; links that were asked for last
+        time at the same place, among the same bridges, are not looked at again."""
+        known, among, rows, pairs = self._sides
+        if known is links and among is bridges:
+            return rows, pairs
+        if len(known) == len(links) and among is bridges:
             at = [n for n, (was, now) in enumerate(zip(known, links, strict=True)) if was is not now]
-            ends, pairs = ends.copy(), pairs.copy()
+            rows, pairs = rows.copy(), pairs.copy()
         else:
             at = list(range(len(links)))
-            ends, pairs = np.zeros((2, len(links), 2), dtype=np.int64)
+            rows, pairs = np.zeros((2, len(links), 2), dtype=np.int64)
         for n in at:
             link = links[n]
             near, far = link.rules
-            ends[n], pairs[n] = link.ends, (self.number(near, far), self.number(far, near))
-        self._sides = links, ends, pairs
-        return ends, pairs
+            rows[n] = [bridges[end].crossing_row for end in link.ends]
+            pairs[n] = self.number(near, far), self.number(far, near)
+        self._sides = links, bridges, rows, pairs
+        return rows, pairs
 
     def grown(self, before: VidClasses, classes: VidClasses) -> None:
         """Bring all pairings up to rules whose classes were refined; entries of what were spare numbers alone change."""
@@ -125,14 +117,37 @@ class Pairings:
         if classes.twins:
             fresh = np.concatenate([fresh, fresh + classes.plain])
         with self._lock:
-            near, far = ([pairing.rules[side] for pairing in self.listed] for side in (0, 1))
-            both = zip(self.listed, _crossings(near, far, fresh), _crossings(far, near, fresh), strict=True)
-            for pairing, there, back in both:
-                pairing.there[fresh] = there
-                pairing.back[fresh] = back
+            if not self.listed:
+                return
+            rules = {rule.number: rule for pairing in self.listed for rule in pairing.rules}
+            place = {number: n for n, number in enumerate(rules)}
+            near, far = (np.array([place[pairing.rules[side].number] for pairing in self.listed]) for side in (0, 1))
+            leaving = np.array([rule.out[fresh] for rule in rules.values()])
+            into = np.stack([rule.into for rule in rules.values()])
+            # As `crossing`, of all pairs and these classes.
+            there, back = (
+                np.where(leaving[one] >= 0, into[two[:, None], np.maximum(leaving[one], 0)], -1).astype(np.int16)
+                for one, two in ((near, far), (far, near))
+            )
+            theres, backs = (table.copy() for table in self.tables(classes.count))
+            differ = (theres[:, fresh] != there) | (backs[:, fresh] != back)
+            for n in np.flatnonzero(differ.any(axis=1)).tolist():
+                pairing = self.listed[n]
+                pairing.there[fresh], pairing.back[fresh] = there[n], back[n]
                 for name in ("crossed", "shifts"):
                     vars(pairing).pop(name, None)
-            self._tables = (-1, np.zeros(0), np.zeros(0))
+            self._odd = (0, [])
+            theres[:, fresh], backs[:, fresh] = there, back
+            self._tables = len(self.listed), theres, backs
+
+    def odd(self, numbers: np.ndarray) -> list[Pairing]:
+        """Those among some pairings by which a context becomes another one, or would come back as one."""
+        size, found = self._odd
+        if size != len(self.listed):
+            new = (n for n in range(size, len(self.listed)) if self.listed[n].shifts or self.listed[n].crossed[2])
+            found = [*found, *new]
+            self._odd = len(self.listed), found
+        return [self.listed[n] for n in np.intersect1d(found, numbers).tolist()]
 
     def tables(self, count: int) -> tuple[np.ndarray, np.ndarray]:
         """int16[pairings, classes] of all `there` and all `back`."""
@@ -275,13 +290,14 @@ def solve_again(before: Domains, old: Wiring, wiring: Wiring, pairings: Pairings
     component = np.arange(size, dtype=np.int32)
     component[: before.component.size] = before.component
     ends, pairs = _ways(wiring, pairings)
-    if any(affected[pairings.listed[n].crossed[2]].any() for n in np.unique(pairs).tolist()):
+    if any(affected[pairing.crossed[2]].any() for pairing in pairings.odd(pairs)):
         return solve(wiring, pairings)
-    there = pairings.tables(count)[0][pairs][:, numbers].astype(np.int64)
+    there = pairings.tables(count)[0][pairs[:, None], numbers].astype(np.int64)
     way, at = np.nonzero(there >= 0)
     head, tail = ends[way, 0] * count + numbers[at], ends[way, 1] * count + there[way, at]
     nodes = (np.arange(wiring.crossing_count)[:, None] * count + numbers).ravel()
-    place = np.zeros(size, dtype=np.int64)
+    # Only what these nodes have there is ever read.
+    place = np.empty(size, dtype=np.int32)
     place[nodes] = np.arange(nodes.size)
     edges = (place[head], place[tail])
     graph = coo_array((np.ones(head.size, dtype=np.int8), edges), shape=(nodes.size, nodes.size)).tocsr()
@@ -322,7 +338,7 @@ def _affected(old: Wiring, wiring: Wiring, pairings: Pairings) -> np.ndarray:
         else:
             for there in (there for listed in ways for there in listed):
                 affected |= there >= 0
-    shifts = {shift for n in np.unique(_ways(wiring, pairings)[1]).tolist() for shift in pairings.listed[n].shifts}
+    shifts = {shift for pairing in pairings.odd(_ways(wiring, pairings)[1]) for shift in pairing.shifts}
     while True:
         more = {k for pair in shifts if affected[list(pair)].any() for k in pair if not affected[k]}
         if not more:
@@ -332,9 +348,7 @@ def _affected(old: Wiring, wiring: Wiring, pairings: Pairings) -> np.ndarray:
 
 def _ways(wiring: Wiring, pairings: Pairings) -> tuple[np.ndarray, np.ndarray]:
     """The links that always carry, each from either side: int64[2 x links, 2] crossing rows, from and to, int64[2 x links] the number of the pairing."""
-    bridges = wiring.bridges
-    ends, pairs = pairings.sides(wiring.fabric.links)
-    rows = np.array([bridges[end].crossing_row for end in ends.ravel().tolist()], dtype=np.int64).reshape(-1, 2)
+    rows, pairs = pairings.sides(wiring.fabric.links, wiring.bridges)
     return np.concatenate([rows, rows[:, ::-1]]), np.concatenate([pairs[:, 0], pairs[:, 1]])
 
 
@@ -392,6 +406,8 @@ def _joined(domains: Domains, plain: int) -> Domains:
 def _closure(component: np.ndarray, head: np.ndarray, tail: np.ndarray) -> dict[int, frozenset[int]]:
     """What each component reaches beyond itself; empty where links work alike both ways, which is nearly always."""
     one_way = component[head] != component[tail]
+    if not one_way.any():
+        return {}
     onward: dict[int, set[int]] = {}
     pairs = np.stack([component[head[one_way]], component[tail[one_way]]], axis=1)
     for a, b in np.unique(pairs, axis=0).tolist():

@@ -9,6 +9,7 @@ from aptwire.forward.parts import adapter_block
 from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import Wiring
 from aptwire.plan.kinds import FabricPort, FabricSwitch, PortGroup, Uplink
+from aptwire.plan.layers import Draft
 from aptwire.plan.ports import group_words, said
 from aptwire.plan.private import PrivatePart, private_part
 from aptwire.plan.sharing import away, stack
@@ -20,24 +21,25 @@ _PORT_WORDS = attrgetter(
 
 
 class PortRules:
-    """Rules by what ports say, while one plan is compiled."""
+    """Rules by what ports say, while one plan is compiled; `ports`: those of fabric ports, as far as somebody asked."""
 
     def __init__(self, wiring: Wiring) -> None:
         self.wiring = wiring
         self.plan = wiring.plan
         self.book = wiring.book
+        self.ports: Draft[str, PortRule] = Draft(wiring.port_rules)
         self._isolating: dict[str, bool] = {}
         self._groups: dict[tuple[object, ...], PortRule] = {}
         self._uplinks: dict[tuple[object, ...], PortRule] = {}
 
     def fabric_port(self, port: str) -> PortRule:
-        rule = self.wiring.port_rules.get(port)
+        rule = self.ports.get(port)
         if rule is None:
             record = self.plan.get("fabric_port", port)
             part = private_part(self.plan, record.vid) if record.mode == "private" else None
             switch = self.plan.get("fabric_switch", record.switch)
             rule = self._fabric(switch, record, part)
-            self.wiring.port_rules[port] = rule
+            self.ports[port] = rule
         return rule
 
     def uplink(self, uplink: Uplink, wireless: bool = False, one_way: bool = False) -> PortRule:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, MutableMapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from operator import attrgetter
@@ -40,8 +40,9 @@ class _At:
 class Seating:
     """Puts places onto stands, block by block, while one plan is compiled."""
 
-    def __init__(self, wiring: Wiring, rules: PortRules, teams: Teams) -> None:
+    def __init__(self, wiring: Wiring, blocks: MutableMapping[str, Block], rules: PortRules, teams: Teams) -> None:
         self.wiring = wiring
+        self.blocks = blocks
         self.plan = wiring.plan
         self.book = wiring.book
         self.rules = rules
@@ -50,7 +51,7 @@ class Seating:
         self._heard: dict[tuple[int, int], tuple[int, ...]] = {}
 
     def block(self, key: str) -> None:
-        block = self.wiring.blocks[key] = Block(key)
+        block = self.blocks[key] = Block(key)
         self._ports = {}
         if key in self.plan.of("virtual_switch"):
             self._switch(block)
@@ -64,7 +65,7 @@ class Seating:
             for adapter in sorted(self.plan.where("adapter", "function_of", key), key=lambda a: a.id):
                 self._seats(block, [adapter], self._at(bridge, self.book.function(adapter.function_vid)))
         else:
-            del self.wiring.blocks[key]
+            del self.blocks[key]
 
     def _switch(self, block: Block) -> None:
         plan, bridge = self.plan, self.wiring.bridge_of[block.key].number

@@ -91,9 +91,9 @@ class Wiring:
     bridge_of: dict[str, Bridge] = field(default_factory=dict)
     crossing_count: int = 0
     fabric: Fabric = field(default_factory=Fabric)
-    blocks: dict[str, Block] = field(default_factory=dict)
+    blocks: Mapping[str, Block] = field(default_factory=dict)
     far: dict[str, tuple[str, str]] = field(default_factory=dict)
-    port_rules: dict[str, PortRule] = field(default_factory=dict)
+    port_rules: Mapping[str, PortRule] = field(default_factory=dict)
     bearers: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     doubled: frozenset[str] = frozenset()
     macs: Mapping[str, tuple[str, ...]] = field(default_factory=dict)

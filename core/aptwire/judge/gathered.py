@@ -21,6 +21,7 @@ from aptwire.forward.parts import Stand, Team
 from aptwire.forward.wiring import Block, Slot, Wiring
 from aptwire.judge.intent import Intent
 from aptwire.plan.fields import bare_address, is_nobodys
+from aptwire.plan.layers import Swapped
 
 AT_HOME = -2
 """In place of a pairing: the stand's own bridge is one that frames cross."""
@@ -78,7 +79,7 @@ N = TypeVar("N")
 class Numbered(Sequence[N]):
     """What blocks have, numbered through: `starts` has the first number of each block in a column."""
 
-    def __init__(self, starts: Starts, column: int, blocks: tuple[Block, ...], of: Callable[[Block], list[N]]) -> None:
+    def __init__(self, starts: Starts, column: int, blocks: Sequence[Block], of: Callable[[Block], list[N]]) -> None:
         self._starts, self._column, self._blocks, self._of = starts, column, blocks, of
 
     @cached_property
@@ -110,7 +111,7 @@ class Gathered:
     `place_of` the place of each block by its key; `outside` the records of blocks that bear an address outside their segment's subnets,
     `strangers` the host ports with a gateway that isn't their segment's, and `several` the endpoints with several places, with these."""
 
-    blocks: tuple[Block, ...]
+    blocks: Sequence[Block]
     place_of: dict[str, int]
     ways: Ways
     columns: Columns
@@ -153,11 +154,17 @@ class Patch:
     was: np.ndarray
     now: np.ndarray
 
-    def _along(self, array: np.ndarray, column: int, own: np.ndarray, fresh: np.ndarray | None) -> np.ndarray:
+    def _along(self, array: np.ndarray, column: int, own: np.ndarray | slice, fresh: np.ndarray | None) -> np.ndarray:
         if self.alike:
             if fresh is not None and np.array_equal(array[own], fresh):
                 return array
             made = array.copy()
+        elif len(self.changed) == 1:
+            at = self.changed[0]
+            size = int(self.now[at + 1, column] - self.now[at, column])
+            mine = np.zeros(size, dtype=array.dtype) if fresh is None else fresh.astype(array.dtype, copy=False)
+            begin, end = self.was[at, column], self.was[at + 1, column]
+            return np.concatenate([array[:begin], mine, array[end:]])
         else:
             parts: list[np.ndarray] = []
             done = 0
@@ -173,11 +180,18 @@ class Patch:
     def by_stand(self, array: np.ndarray, fresh: np.ndarray | None = None) -> np.ndarray:
         """A value for each stand as it was before, and `fresh` ones for those of changed blocks: the very array where nothing differs; without any,
         an array of one's own with zero for them."""
-        return self._along(array, 0, self.stands, fresh)
+        return self._along(array, 0, self._own(0), fresh)
 
     def by_row(self, array: np.ndarray, fresh: np.ndarray | None = None) -> np.ndarray:
         """The same for each row."""
-        return self._along(array, 1, self.rows, fresh)
+        return self._along(array, 1, self._own(1), fresh)
+
+    def _own(self, column: int) -> np.ndarray | slice:
+        """Where the stands or rows of changed blocks are; of one block, as what costs no copy."""
+        if len(self.changed) == 1:
+            at = self.changed[0]
+            return slice(self.now[at, column], self.now[at + 1, column])
+        return self.rows if column else self.stands
 
     @cached_property
     def alike(self) -> bool:
@@ -265,11 +279,11 @@ def patch(
     changed = sorted(before.place_of[key] for key in keys if key in before.place_of and key in wiring.blocks)
     if len(changed) != len(set(keys)) or len(changed) > FEW:
         return None
-    blocks = list(before.blocks)
+    fresh: dict[int, Block] = {}
     pieces = []
     moved: dict[int, tuple[int, int, int]] = {}
     for n in changed:
-        block = blocks[n] = wiring.blocks[blocks[n].key]
+        block = fresh[n] = wiring.blocks[before.blocks[n].key]
         pieces.append(_piece(wiring, block, pairings, intent))
         size = len(block.stands), len(pieces[-1].ways), len(block.teams)
         if size != tuple((before.at[n + 1] - before.at[n]).tolist()):
@@ -286,7 +300,7 @@ def patch(
     stands = [done.by_stand(array, columns[:, n]) for n, array in enumerate(vars(before.columns).values())]
     rows = [done.by_row(array, ways[:, n]) for n, array in enumerate(vars(before.ways).values())]
     last = 0
-    for n in (*changed, len(blocks)):
+    for n in (*changed, len(before.blocks)):
         # Whatever stands behind a block that has other stands or teams has other numbers.
         own = slice(at[last, 1], at[last, 1] + before.at[n, 1] - before.at[last, 1])
         for column, move in ((0, at[last, 0] - before.at[last, 0]), (2, at[last, 2] - before.at[last, 2])):
@@ -294,12 +308,14 @@ def patch(
                 rows[column] = rows[column].copy() if rows[column] is vars(before.ways)["team"] else rows[column]
                 rows[column][own] += np.where(rows[column][own] >= 0, move, 0).astype(np.int32)
         last = n + 1
-    names = [blocks[n].key for n in changed]
+    names = [block.key for block in fresh.values()]
     outside = _replaced(before.outside, names, [piece.outside for piece in pieces])
     strangers = _replaced(before.strangers, names, [piece.strangers for piece in pieces])
-    several = _replaced(before.several, names, [blocks[n].several for n in changed])
+    several = _replaced(before.several, names, [block.several for block in fresh.values()])
     first = before.first if rows[1] is before.ways.way else None
-    made = _gathered(tuple(blocks), before.place_of, rows, stands, starts, outside, strangers, several, first)
+    made = _gathered(
+        Swapped.of(before.blocks, fresh), before.place_of, rows, stands, starts, outside, strangers, several, first
+    )
     return made, done
 
 
@@ -316,7 +332,7 @@ def _replaced(before: Mapping[str, T], keys: list[str], fresh: list[T]) -> Mappi
 
 
 def _gathered(
-    blocks: tuple[Block, ...],
+    blocks: Sequence[Block],
     place_of: dict[str, int],
     ways: list[np.ndarray],
     columns: list[np.ndarray],

@@ -23,6 +23,7 @@ from aptwire.judge.meeting import Presence
 from aptwire.judge.singles import Own
 from aptwire.judge.sizes import Misfit
 from aptwire.judge.states import StandVerdicts
+from aptwire.judge.steady import Standing
 from aptwire.judge.why import HOME, VERDICTS, Cause, is_idle
 from aptwire.plan.kinds import PLACES
 from aptwire.plan.plan import Plan
@@ -33,11 +34,12 @@ T = TypeVar("T")
 @dataclass(frozen=True)
 class Known:
     """What the stages of a judgement made, beside where everything lands: who bears gateways, the stands' verdicts before anybody was said to be exposed (`unexposed`),
-    who is in which group; and by segment number what single places have, and whose packets are too large (with what that rests on); who gets no lease, or a wrong one (`unleased`, by record); who forms no address, or a wrong one (`unformed`); the first of IPv6 is `unleased6`."""
+    who is in which group, how segments stand; and by segment number what single places have, and whose packets are too large (with what that rests on); who gets no lease, or a wrong one (`unleased`, by record); who forms no address, or a wrong one (`unformed`); the first of IPv6 is `unleased6`."""
 
     gates: Gates
     unexposed: StandVerdicts
     present: Presence
+    standing: Standing
     within: Mapping[int, Own]
     misfits: Mapping[int, Mapping[str, Misfit]]
     sized: tuple[object, ...]

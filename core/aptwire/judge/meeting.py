@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -19,14 +20,16 @@ from aptwire.judge.why import ASTRAY, EXPOSED, LEAK, Cause
 
 @dataclass(frozen=True)
 class Presence:
-    """Which segments are in which groups on tags of their own: `pairs` int64[n], sorted, each a group times `size` and a segment; `lonely` the
+    """Which segments are in which groups on tags of their own: `pairs` int64[n], sorted, each a group times `size` and a segment, and `count` int64[n] the rows of each; `lonely` the
     segments of those who speak into the fabric without hearing it back; `simple`: nobody is heard beyond the group in which it speaks."""
 
     pairs: np.ndarray
+    count: np.ndarray
     size: int
     lonely: frozenset[int]
     simple: bool
 
+    @cached_property
     def mixed(self) -> dict[int, frozenset[int]]:
         """The groups in which several segments are, and these."""
         group, segment = self.pairs // self.size, self.pairs % self.size
@@ -45,27 +48,47 @@ class Exposed:
     causes: Mapping[Stand, Cause]
 
 
-def presence(
-    landing: Landing,
-    verdicts: StandVerdicts,
-    again: tuple[Presence, np.ndarray, np.ndarray] | None = None,
+def presence(landing: Landing, verdicts: StandVerdicts) -> Presence:
+    """Who is where."""
+    pairs, lonely = _speaking(landing, verdicts.status, np.arange(len(landing.stands)))
+    pairs, count = np.unique(pairs, return_counts=True)
+    return _present(landing, pairs, count, lonely)
+
+
+def presence_again(
+    before: Presence, landing: Landing, verdicts: StandVerdicts, asked: np.ndarray, whole: np.ndarray, gone: np.ndarray
 ) -> Presence:
-    """Who is where; after an edit `again`: the presence before, the segments that may differ (bool[segments + 1], the last: of none) and all their
-    stands (int64[n])."""
-    size = len(landing.intent.subnets) + 1
-    stands = np.arange(len(landing.stands)) if again is None else again[2]
+    """The same after an edit: counted anew in the segments of which all stands are among those `asked` int64[n] (`whole` bool[segments + 1]); in the others those asked come to
+    what was before, and from it goes what was there once for each (`gone` int64[n], as `pairs`)."""
+    fresh, lonely = _speaking(landing, verdicts.status, asked)
+    known = ~whole[before.pairs % before.size]
+    pairs = np.concatenate([before.pairs[known], fresh, gone])
+    count = np.concatenate([before.count[known], np.ones(fresh.size, np.int64), np.full(gone.size, -1)])
+    order = np.argsort(pairs, kind="stable")
+    pairs, count = pairs[order], count[order]
+    start = np.flatnonzero(np.r_[pairs.size > 0, pairs[1:] != pairs[:-1]])
+    pairs, count = pairs[start], np.add.reduceat(count, start) if start.size else count
+    return _present(landing, pairs[count > 0], count[count > 0], lonely | {n for n in before.lonely if not whole[n]})
+
+
+def spoken(landing: Landing, status: np.ndarray, stands: np.ndarray) -> np.ndarray:
+    """int64[n]: once for each row of some stands the group and segment in which it speaks on its own tag, as `Presence.pairs` has them."""
+    return _speaking(landing, status, stands)[0]
+
+
+def _speaking(landing: Landing, status: np.ndarray, stands: np.ndarray) -> tuple[np.ndarray, frozenset[int]]:
+    """The same, and the segments of which some row isn't heard back."""
     every = spans(landing.first, landing.ways.stand.size, stands)
     stand = landing.ways.stand[every]
-    speaking = landing.rows.right[every] & (verdicts.status[stand] != ASTRAY)
+    speaking = landing.rows.right[every] & (status[stand] != ASTRAY)
     own, segment = every[speaking], landing.columns.segment[stand[speaking]]
-    pairs = np.unique(landing.rows.group[own] * size + segment)
-    lonely = frozenset(segment[~landing.rows.mutual[own] & (landing.rows.node[own] >= 0)].tolist())
-    if again is not None:
-        before, touched, _ = again
-        pairs = np.sort(np.concatenate([before.pairs[~touched[before.pairs % size]], pairs]))
-        lonely |= {n for n in before.lonely if not touched[n]}
+    lonely = segment[~landing.rows.mutual[own] & (landing.rows.node[own] >= 0)]
+    return landing.rows.group[own] * (len(landing.intent.subnets) + 1) + segment, frozenset(lonely.tolist())
+
+
+def _present(landing: Landing, pairs: np.ndarray, count: np.ndarray, lonely: frozenset[int]) -> Presence:
     simple = not (landing.domains.one_way() or landing.routers or landing.private or lonely)
-    return Presence(pairs, size, lonely, simple)
+    return Presence(pairs, count, len(landing.intent.subnets) + 1, lonely, simple)
 
 
 def meeting(landing: Landing, verdicts: StandVerdicts, present: Presence, among: np.ndarray | None = None) -> Exposed:
@@ -76,7 +99,7 @@ def meeting(landing: Landing, verdicts: StandVerdicts, present: Presence, among:
 class _Meeting:
     def __init__(self, landing: Landing, verdicts: StandVerdicts, present: Presence, among: np.ndarray | None) -> None:
         self.landing, self.among = landing, among
-        self.simple, self.mixed = present.simple, present.mixed()
+        self.simple, self.mixed = present.simple, present.mixed
         self.rows, self.ways, self.domains = landing.rows, landing.ways, landing.domains
         self.segment = landing.columns.segment
         if self.simple and not self.mixed:

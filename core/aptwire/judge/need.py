@@ -8,7 +8,7 @@ biconnected part, once everybody is joined to one node more.  The ends of a virt
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 from functools import cached_property
 
 import numpy as np
@@ -170,7 +170,7 @@ class Needs:
         wiring = self.wiring
         at = wiring.bridge_of
         # Of blocked ports nobody needed the rules so far; what the wiring keeps stays as it is.
-        rule_of = PortRules(replace(wiring, port_rules=dict(wiring.port_rules))).fabric_port
+        rule_of = PortRules(wiring).fabric_port
         for joint in wiring.fabric.joints.values():
             if joint.ends[0] == joint.ends[1]:
                 continue

@@ -5,7 +5,7 @@ Segments are judged by themselves: whoever asks for some of them is told of thei
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
@@ -103,10 +103,10 @@ class Shift(NamedTuple):
 
 def judge_states(landing: Landing, gates: Gates, stands: np.ndarray) -> StandVerdicts:
     """How some stands fare in all states; `stands` int64[n], ascending, are all those of the segments to which they belong."""
-    return _States(landing, gates, stands).judged()
+    return States(landing, gates, stands).judged()
 
 
-class _States:
+class States:
     """What each stand fares in the states; its verdict is the gravest, or wavering where some state is right."""
 
     def __init__(self, landing: Landing, gates: Gates, stands: np.ndarray) -> None:
@@ -120,9 +120,13 @@ class _States:
         self.apart = Apart(landing)
 
     def judged(self) -> StandVerdicts:
+        """The verdict of each."""
         today = self._now()
         self._own_ways(today)
         self._crossing()
+        return self._told()
+
+    def _told(self) -> StandVerdicts:
         status = self.worst.copy()
         wavers = self.fine & (self.worst >= STRANDED)
         status[wavers] = WAVERING
@@ -217,6 +221,9 @@ class _States:
 
     def _in_one_switch(self, stands: np.ndarray) -> bool:
         """Whether some stands all hear each other within one switch."""
+        bridge = self.landing.columns.bridge
+        if bridge[stands[0]] != bridge[stands[-1]]:
+            return False
         near = self.landing.local(stands)
         return bool((near == near[0]).all())
 
@@ -468,8 +475,9 @@ class _States:
                 named = self.stands[int(stands[others[0]])].records[0] if others else gate.bearer if gate else ""
                 self._cut_off(now, np.array([a]), int(group[a]), of, Need([int(group[b]) for b in others], named))
 
-    def _own_ways(self, runs: Runs | None) -> None:
-        """Judge every state in which one team of an end switch is carried by another member."""
+    def _other_states(self) -> Iterator[tuple[int, int, dict[int, list[Shift]]]]:
+        """Every state in which one team of an end switch (its number) is carried by another member, with those who shift in it, by segment; whoever gets onto another tag is
+        told at once."""
         rows, ways, first = self.rows, self.ways, self.first
         every = spans(first, ways.stand.size, self.asked)
         other = every[ways.way[every] > 0]
@@ -504,12 +512,21 @@ class _States:
         events: dict[tuple[int, int], dict[int, list[Shift]]] = {}
         for team_no, member, segment, *shift in zip(*(c.tolist() for c in columns), strict=True):
             events.setdefault((team_no, member), {}).setdefault(segment, []).append(Shift(*shift))
+        for (team_no, member), moved in sorted(events.items(), key=lambda event: event[0]):
+            yield team_no, member, moved
+
+    def _own_ways(self, runs: Runs | None) -> None:
+        """Judge every state in which one team of an end switch is carried by another member."""
+        states = list(self._other_states())
+        if not states:
+            return
         order = self.asked[np.argsort(self.segment[self.asked], kind="stable")]
         numbers = np.arange(len(self.landing.intent.subnets) + 1)
         starts = np.searchsorted(self.segment[order], numbers).tolist()
         today = _Today(self, runs, order, starts)
-        for (team_no, member), moved in sorted(events.items(), key=lambda event: event[0]):
-            state = _other_member(self.landing, team_no, member)
+        rows, ways, first = self.rows, self.ways, self.first
+        for team_no, member, moved in states:
+            state = other_member(self.landing, team_no, member)
             left = sorted(n for n, shifts in moved.items() if not self._stays(today, n, shifts, state))
             if not left:
                 continue
@@ -558,10 +575,11 @@ def deviation(landing: Landing, row: int) -> State:
     """The state in which a row is the one that carries."""
     if landing.ways.way[row] == 0:
         return NOW
-    return _other_member(landing, int(landing.ways.team[row]), int(landing.ways.member[row]))
+    return other_member(landing, int(landing.ways.team[row]), int(landing.ways.member[row]))
 
 
-def _other_member(landing: Landing, team_no: int, member: int) -> State:
+def other_member(landing: Landing, team_no: int, member: int) -> State:
+    """The state in which a team is carried by a member of it."""
     if team_no < 0:
         # A way that a switch known in part may have, beside those that are known: no team's.
         return NOW
@@ -593,7 +611,7 @@ class _Today:
     """Of each segment, by number: the `main` group in which more of its places are than in any other (-1: there is none), the places in it
     (`weight`), and all its places on its own tag (`total`)."""
 
-    def __init__(self, judge: _States, runs: Runs | None, order: np.ndarray, starts: list[int]) -> None:
+    def __init__(self, judge: States, runs: Runs | None, order: np.ndarray, starts: list[int]) -> None:
         self.judge, self.order, self.starts = judge, order, starts
         self._open: dict[int, set[int]] = {}
         main, weight, total = np.full((3, len(starts)), [[-1], [0], [0]], dtype=np.int64)
@@ -635,8 +653,9 @@ class _Today:
 
 def spans(first: np.ndarray, size: int, stands: np.ndarray) -> np.ndarray:
     """int64[n]: the rows of some stands, in their order; `first` is each stand's first of `size` rows."""
-    begin = first[stands]
-    length = np.append(first[1:], size)[stands] - begin
+    begin, following = first[stands], stands + 1
+    last = following == first.size
+    length = np.where(last, size, first[np.where(last, 0, following)]) - begin
     ends = np.cumsum(length)
     found: np.ndarray = np.arange(ends[-1] if ends.size else 0) + np.repeat(begin - (ends - length), length)
     return found

@@ -35,10 +35,11 @@ from aptwire.judge.intent import Intent
 from aptwire.judge.judgement import Judgement, Known, Since
 from aptwire.judge.kept import Kept
 from aptwire.judge.landing import ALONE, EACH_VNI, Landing, Tags, land, land_again
-from aptwire.judge.meeting import Presence, meeting, overlay, presence
+from aptwire.judge.meeting import Presence, meeting, overlay, presence, presence_again, spoken
 from aptwire.judge.singles import Own, Singles
 from aptwire.judge.sizes import Misfit, Misfits, may_differ
 from aptwire.judge.states import StandVerdicts, judge_states
+from aptwire.judge.steady import Standing, few, judge_few, standing, together
 from aptwire.judge.why import (
     ASTRAY,
     CUT_OFF,
@@ -124,38 +125,51 @@ def _whole(landing: Landing, kept: Kept, answered: Answers) -> Judgement:
     verdicts = overlay(unexposed, landing, meeting(landing, unexposed, present))
     every = range(len(landing.intent.subnets))
     misfits = _misfits(landing, verdicts, None)
-    made = _finished(landing, gates, unexposed, present, verdicts, every, {}, misfits, kept)
+    stood = standing(landing, np.arange(len(landing.stands)))
+    made = _finished(landing, gates, (unexposed, present, stood), verdicts, every, {}, misfits, kept)
     return replace(with_addresses(made, None, UNKNOWN_CHANGES, ())[0], answered=answered)
 
 
 def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tuple[str, str]]) -> Judgement:
     """The verdicts after an edit: of the segments that it touched and those that they meet, the others as before."""
     old, known = before.landing, before.known
-    touched, renamed = _touched(old, landing, at)
+    touched, renamed, moved = _touched(old, landing, at)
     gates = _gates_again(old, landing, at, known.gates, touched)
     segment = landing.columns.segment
     unsaid = at.stands[segment[at.stands] < 0]
-    asked = _among(segment, touched, unsaid)
-    part = judge_states(landing, gates, asked)
-    unexposed = _carried(known.unexposed, part, asked, touched, old, landing, at, renamed)
-    present = presence(landing, unexposed, (known.present, touched, asked))
-    affected = touched.copy()
+    both = known.gates, gates
+    alone = few(old, landing, both, at, touched, moved, known.unexposed, known.standing, known.present.lonely)
+    # Of steady segments those who may have moved are asked, of the others all.
+    whole = touched & ~alone.steady
+    wholly = _among(segment, whole, unsaid)
+    part = judge_states(landing, gates, wholly)
+    if alone.stands.size:
+        part = together(part, judge_few(landing, gates, alone), alone.stands)
+    asked = np.sort(np.concatenate([wholly, alone.stands]))
+    unexposed = _carried(known.unexposed, part, asked, old, landing, at, renamed)
+    stood = standing(landing, wholly, alone.standing)
+    present = presence_again(
+        known.present, landing, unexposed, asked, whole, spoken(old, known.unexposed.status, alone.past)
+    )
+    affected, met = touched.copy(), np.zeros_like(touched)
     if present.simple and known.present.simple:
-        mixed = known.present.mixed(), present.mixed()
+        mixed = known.present.mixed, present.mixed
         for group in mixed[0].keys() | mixed[1].keys():
-            was, now = (of.get(group, frozenset()) for of in mixed)
-            if was != now or touched[list(was | now)].any():
-                affected[list(was | now)] = True
+            past, now = (of.get(group, frozenset()) for of in mixed)
+            if past != now or touched[list(past | now)].any():
+                met[list(past | now)] = True
+        affected |= met
         exposed = meeting(landing, unexposed, present, affected)
     else:
-        affected[:-1] = True
+        affected[:-1] = met[:-1] = True
         exposed = meeting(landing, unexposed, present)
-    asked = _among(segment, affected, unsaid)
+    if met.any():
+        asked = np.union1d(asked, _among(segment, met, unsaid))
     final = StandVerdicts(before.status, before.causes)
-    verdicts = overlay(_carried(final, unexposed, asked, affected, old, landing, at, renamed), landing, exposed)
+    verdicts = overlay(_carried(final, unexposed, asked, old, landing, at, renamed), landing, exposed)
     numbers = np.flatnonzero(affected[:-1]).tolist()
     misfits = _misfits(landing, verdicts, (known, at, old, affected))
-    made = _finished(landing, gates, unexposed, present, verdicts, numbers, known.within, misfits, before.kept)
+    made = _finished(landing, gates, (unexposed, present, stood), verdicts, numbers, known.within, misfits, before.kept)
     blocks = frozenset(landing.gathered.blocks[n].key for n in at.changed)
     changes = Changes(blocks, blocks, frozenset(records), changed_ways(old.wiring, landing.wiring))
     made, given = with_addresses(made, before, changes, numbers)
@@ -166,14 +180,17 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
 
 def _among(segment: np.ndarray, touched: np.ndarray, unsaid: np.ndarray) -> np.ndarray:
     """int64[n]: the stands of some segments, and some others."""
-    asked = touched[segment]
+    numbers = np.flatnonzero(touched).tolist()
+    if not numbers:
+        return unsaid
+    asked = touched.take(segment)
     asked[unsaid] = True
     return np.flatnonzero(asked)
 
 
-def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dict[Stand, Stand]]:
-    """bool[segments + 1]: the segments (the last: none) of which an edit changed what verdicts rest on; and the stands that were made anew and are as they
-    were, by those before."""
+def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dict[Stand, Stand], np.ndarray]:
+    """bool[segments + 1]: the segments (the last: none) of which an edit changed what verdicts rest on; the stands that were made anew and are as they
+    were, by those before; and int64[n], ascending, the stands that may have moved: those made anew, and those of which a way leads elsewhere."""
     touched = np.zeros(len(landing.intent.subnets) + 1, dtype=bool)
     renamed: dict[Stand, Stand] = {}
     numbers = landing.intent.numbers
@@ -187,24 +204,28 @@ def _touched(old: Landing, landing: Landing, at: Patch) -> tuple[np.ndarray, dic
                 for side in (one, two):
                     touched[numbers.get(side[0].segment or "", -1) if side is not None else -1] = True
     domains, rows, segment = landing.domains, landing.rows, landing.columns.segment
+    moved = at.stands
     if domains is not old.domains or rows.landed is not rows.entered or old.rows.landed is not old.rows.entered:
         was_group = at.by_row(old.rows.group)
-        differ = (rows.group != was_group) & ((rows.group % EACH_VNI < ALONE) | (was_group % EACH_VNI < ALONE))
-        differ |= rows.right != at.by_row(old.rows.right)
-        differ |= rows.landed != at.by_row(old.rows.landed)
+        differ = (rows.right != at.by_row(old.rows.right)) | (rows.landed != at.by_row(old.rows.landed))
+        others = np.flatnonzero(rows.group != was_group)
+        fabric = [group[others] % EACH_VNI < ALONE for group in (rows.group, was_group)]
+        differ[others[fabric[0] | fabric[1]]] = True
         differ[at.rows] = False
         leading = old.domains.open ^ domains.open
         for past, fresh in ((old.domains.reach, domains.reach), (old.domains.heard, domains.heard)):
             leading |= {c for c in past.keys() | fresh.keys() if past.get(c) != fresh.get(c)}
         if leading:
             differ |= np.isin(rows.group % EACH_VNI, list(leading))
-        touched[segment[landing.ways.stand[differ]]] = True
+        elsewhere = landing.ways.stand[differ]
+        touched[segment[elsewhere]] = True
+        moved = np.union1d(moved, elsewhere)
     # Those that were private or routed and are no longer, too.
     for landed in (old, landing):
         touched[[*landed.private_segments, *landed.routed_segments]] = True
     touched[[numbers[id] for id in old.intent.vanished ^ landing.intent.vanished]] = True
     touched[-1] = False
-    return touched, renamed
+    return touched, renamed, moved
 
 
 def _looks(landing: Landing, block: int) -> dict[str, tuple[Stand, tuple[object, ...]]]:
@@ -262,27 +283,24 @@ def _carried(
     was: StandVerdicts,
     part: StandVerdicts,
     asked: np.ndarray,
-    touched: np.ndarray,
     old: Landing,
     landing: Landing,
     at: Patch,
     renamed: Mapping[Stand, Stand],
 ) -> StandVerdicts:
-    """What was said of everybody, with what is said now of the stands `asked` int64[n], which are all those of the segments `touched`."""
+    """What was said of everybody, with what is said now of the stands `asked` int64[n]."""
     status = at.by_stand(was.status)
+    causes = dict(was.causes)
     for one, two in renamed.items():
         status[landing.number(two)] = was.status[old.number(one)]
-    status[asked] = part.status[asked]
-    causes = dict(was.causes)
-    segment = old.columns.segment
-    before = asked[touched[segment[asked]]] if at.alike else np.flatnonzero(touched[segment])
-    for n in before[was.status[before] != HOME].tolist():
-        causes.pop(old.stands[n], None)
     for block in (old.gathered.blocks[n] for n in at.changed):
         for stand in block.stands:
             cause, fresh = causes.pop(stand, None), renamed.get(stand)
             if cause is not None and fresh is not None:
                 causes[fresh] = cause
+    for n in asked[status[asked] != HOME].tolist():
+        causes.pop(landing.stands[n], None)
+    status[asked] = part.status[asked]
     for n in asked[part.status[asked] != HOME].tolist():
         causes[landing.stands[n]] = part.causes[landing.stands[n]]
     return StandVerdicts(status, causes)
@@ -291,8 +309,7 @@ def _carried(
 def _finished(
     landing: Landing,
     gates: Gates,
-    unexposed: StandVerdicts,
-    present: Presence,
+    stages: tuple[StandVerdicts, Presence, Standing],
     verdicts: StandVerdicts,
     segments: Iterable[int],
     within: Mapping[int, Own],
@@ -339,7 +356,7 @@ def _finished(
             if status < STRANDED:
                 detail = f"{misfit.sends} {misfit.takes}"
                 all_own[record] = (STRANDED, Cause(TOO_LARGE, at=misfit.at, detail=detail))
-    known = Known(gates, unexposed, present, held, *misfits)
+    known = Known(gates, *stages, held, *misfits)
     return Judgement(landing, known, verdicts.status, verdicts.causes, all_own, kept=kept)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, MutableMapping, Sequence
 from typing import Any, TypeVar, overload
 
 K = TypeVar("K")
@@ -104,6 +104,76 @@ def layered(before: Mapping[K, V], changes: Mapping[K, V | None]) -> Mapping[K, 
         else:
             made[key] = value
     return made
+
+
+class Draft(MutableMapping[K, V]):
+    """A mapping under way from another one, which stays as it was: `done` is what came of it."""
+
+    __slots__ = ("_before", "_changes")
+
+    def __init__(self, before: Mapping[K, V]) -> None:
+        self._before = before
+        self._changes: dict[K, V | None] = {}
+
+    def __getitem__(self, key: K) -> V:
+        found = self._changes[key] if key in self._changes else self._before[key]
+        if found is None:
+            raise KeyError(key)
+        return found
+
+    def __setitem__(self, key: K, value: V) -> None:
+        self._changes[key] = value
+
+    def __delitem__(self, key: K) -> None:
+        self[key]
+        self._changes[key] = None
+
+    def __iter__(self) -> Iterator[K]:
+        return iter(self.done())
+
+    def __len__(self) -> int:
+        return len(self.done())
+
+    def done(self) -> Mapping[K, V]:
+        """The mapping as it is now: the very one before where nothing was changed."""
+        return layered(self._before, self._changes) if self._changes else self._before
+
+
+class Swapped(Sequence[V]):
+    """A row in which others are in the place of a few."""
+
+    __slots__ = ("_changes", "_held")
+
+    def __init__(self, held: tuple[V, ...], changes: Mapping[int, V]) -> None:
+        self._held, self._changes = held, changes
+
+    @classmethod
+    def of(cls, row: Sequence[V], changes: Mapping[int, V]) -> Sequence[V]:
+        """A row (a tuple, or one of these) with others in the place of a few; that one stays as it was."""
+        if isinstance(row, Swapped):
+            changes = {**row._changes, **changes}
+            row = row._held
+        assert isinstance(row, tuple)
+        if len(row) > SMALL and len(changes) <= MOST:
+            return cls(row, changes)
+        return tuple(changes.get(n, one) for n, one in enumerate(row))
+
+    def __len__(self) -> int:
+        return len(self._held)
+
+    def __iter__(self) -> Iterator[V]:
+        return (self._changes.get(n, one) for n, one in enumerate(self._held))
+
+    @overload
+    def __getitem__(self, at: int) -> V: ...
+
+    @overload
+    def __getitem__(self, at: slice) -> Sequence[V]: ...
+
+    def __getitem__(self, at: int | slice) -> V | Sequence[V]:
+        if isinstance(at, slice):
+            return list(self)[at]
+        return self._changes[at] if at in self._changes else self._held[at]
 
 
 class Many(Sequence[V]):
