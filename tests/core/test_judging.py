@@ -413,6 +413,8 @@ class FewMoveTest(unittest.TestCase):
                 after, edit = self.edited(takes, plan, dice)
                 judgement, fresh, plan = rejudge(judgement, after, touched(edit)), judge(after), after
                 self.assertEqual(self.causes(judgement), self.causes(fresh), edit)
+                stands = [(of.known.standing.weight, of.known.standing.total) for of in (judgement, fresh)]
+                self.assertEqual(*[[array.tolist() for array in of] for of in stands], edit)
                 now, then = judgement.known.present, fresh.known.present
                 self.assertEqual(
                     (sorted(now.count.tolist()), now.simple), (sorted(then.count.tolist()), then.simple), edit

@@ -45,8 +45,9 @@ class Few:
     standing: Standing
 
 
-def standing(landing: Landing, stands: np.ndarray, before: Standing | None = None) -> Standing:
-    """How the segments of some stands stand, of which these are all (`stands` int64[n], ascending); the others as `before`."""
+def standing(landing: Landing, stands: np.ndarray, again: tuple[Standing, np.ndarray] | None = None) -> Standing:
+    """How segments stand, of which these are all stands (`stands` int64[n], ascending); after an edit `again`: how they stood, and which segments (bool[segments + 1]) are
+    counted anew."""
     size = len(landing.intent.subnets) + 1
     columns, rows = landing.columns, landing.rows
     stands = stands[columns.segment[stands] >= 0]
@@ -62,11 +63,10 @@ def standing(landing: Landing, stands: np.ndarray, before: Standing | None = Non
     most = np.zeros(size, dtype=np.int64)
     np.maximum.at(most, number, count)
     made = Standing(main, heaviest, total, most)
-    if before is None:
+    if again is None:
         return made
-    fresh = np.zeros(size, dtype=bool)
-    fresh[segment] = True
-    return Standing(*(np.where(fresh, n, w) for n, w in zip(vars(made).values(), vars(before).values(), strict=True)))
+    both = zip(vars(made).values(), vars(again[0]).values(), strict=True)
+    return Standing(*(np.where(again[1], now, then) for now, then in both))
 
 
 def few(

@@ -147,7 +147,7 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
         part = together(part, judge_few(landing, gates, alone), alone.stands)
     asked = np.sort(np.concatenate([wholly, alone.stands]))
     unexposed = _carried(known.unexposed, part, asked, old, landing, at, renamed)
-    stood = standing(landing, wholly, alone.standing)
+    stood = standing(landing, wholly, (alone.standing, whole))
     present = presence_again(
         known.present, landing, unexposed, asked, whole, spoken(old, known.unexposed.status, alone.past)
     )
