@@ -110,7 +110,7 @@ class KernelTest(unittest.TestCase):
         with self.assertRaises(Cancelled), kernel:
             kernel.run(job(settle=600))
         self.gone(kernel)
-        self.assertLess(time.monotonic() - began, 15)
+        self.assertLess(time.monotonic() - began, 60)
 
     def test_without_the_package_it_says_what_to_install(self) -> None:
         with (
