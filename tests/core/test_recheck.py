@@ -303,7 +303,7 @@ class BrokenEngineTest(unittest.TestCase):
         made = pair()
         made.put("nic", "a/n1", host="a", name="n1", uplink="a/u", rank=1)
         made.cable("a/n1", made.trunk("sw/p9", "20"))
-        self.caught(made.plan(), "aptwire.judge.states._States._own_ways", lambda self, today: None)
+        self.caught(made.plan(), "aptwire.judge.states.States._own_ways", lambda self, today: None)
 
     def test_one_that_takes_everybody_for_apart(self) -> None:
         made = pair()
