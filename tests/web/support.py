@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import time
 import unittest
+from collections.abc import Callable
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -25,6 +27,9 @@ CHROMIUM = Path("/usr/bin/chromium")
 # Other parts of the tests may keep the machine busy; what never comes fails all the same.
 PATIENCE = 60_000
 expect.set_options(timeout=PATIENCE)
+# The cell of a grid that has the focus.
+FOCUSED = """[document.activeElement.closest("revogr-data")?.getAttribute("col-type"),
+    document.activeElement.dataset.rgrow, document.activeElement.dataset.rgcol].join()"""
 SESSIONS: dict[str, Any] = {}
 
 
@@ -98,6 +103,20 @@ class BrowserTest(unittest.TestCase):
     def finding(self, part: str) -> Locator:
         """A finding's button in the verdict column."""
         return self.page.get_by_role("complementary", name="Verdicts").get_by_role("button", name=part).first
+
+    def becomes(self, read: Callable[[], Any], wanted: Any) -> None:
+        """What is read is what is wanted, by now or soon."""
+        until = time.monotonic() + PATIENCE / 1000
+        while read() != wanted and time.monotonic() < until:
+            self.page.wait_for_timeout(50)
+        self.assertEqual(read(), wanted)
+
+    def keys(self, *pressed: str) -> None:
+        """Keys that lead from cell to cell of a grid, each pressed when the one before has led somewhere."""
+        for key in pressed:
+            before = self.page.evaluate(FOCUSED)
+            self.page.keyboard.press(key)
+            self.page.wait_for_function(f"before => {FOCUSED} !== before", arg=before)
 
     def accessible(self, page: Page | None = None) -> None:
         """No violation that axe can find on a page that has come."""

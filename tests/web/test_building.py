@@ -963,9 +963,8 @@ class EmptyPlanTest(BuildingCase):
         expect(self.count("home")).to_have_text("12")
         # More segments are pasted as they stand in a spreadsheet.
         page.locator("revogr-data[col-type=colPinStart] .rgCell[data-rgrow='0']").click()
-        page.wait_for_timeout(200)
-        page.keyboard.press("ArrowDown")
-        page.wait_for_timeout(200)
+        expect(page.locator("[role=gridcell]:focus")).to_have_count(1)
+        self.keys("ArrowDown")
         page.evaluate(
             """text => {
                 const data = new DataTransfer();

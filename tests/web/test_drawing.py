@@ -78,8 +78,9 @@ class DrawingTest(BrowserTest):
         for n in range(min(chips.count(), 8)):
             if chips.nth(n).get_attribute("aria-pressed") == "false":
                 chips.nth(n).click()
+            expect(chips.nth(n)).to_have_attribute("aria-pressed", "true")
             self.page.wait_for_timeout(250)
-            self.assertEqual(self.page.evaluate(CROSSINGS), [], chips.nth(n).text_content())
+            self.becomes(lambda: self.page.evaluate(CROSSINGS), [])
 
     def test_a_segment_is_followed_by_typing_part_of_it(self) -> None:
         field = self.page.get_by_role("combobox", name="Follow")

@@ -342,14 +342,10 @@ class LandingTest(BrowserTest):
         expect(self.cell("endpoint", 3)).to_have_text("tide-gauge-buoy")
         page.locator("revo-grid").focus()
         expect(page.locator("[role=gridcell]:focus")).to_have_text("astray 3")
-        for key in ["ArrowDown"] * 3 + ["ArrowRight"] * 9:
-            page.keyboard.press(key)
-            page.wait_for_timeout(100)
+        self.keys(*["ArrowDown"] * 3, *["ArrowRight"] * 9)
         expect(page.locator("[role=gridcell]:focus")).to_contain_text("Tag port group tide gauges 230")
         # Cells that are picked together go to a spreadsheet as they are read.
-        for key in ["ArrowLeft"] * 5:
-            page.keyboard.press(key)
-            page.wait_for_timeout(100)
+        self.keys(*["ArrowLeft"] * 5)
         page.keyboard.press("Shift+ArrowLeft")
         page.wait_for_timeout(200)
         page.keyboard.press("Control+c")

@@ -306,9 +306,7 @@ class LedgerTest(BrowserTest):
         # By keyboard alone: the tag of CCTV, a VID that another has, and undo.
         page.locator("revo-grid").focus()
         expect(page.locator("[role=gridcell]:focus")).to_have_text("management")
-        for key in ["ArrowDown"] * 6 + ["ArrowRight"] * 2:
-            page.keyboard.press(key)
-            page.wait_for_timeout(100)
+        self.keys(*["ArrowDown"] * 6, *["ArrowRight"] * 2)
         expect(page.locator("[role=gridcell]:focus")).to_have_text("240")
         self.type("300")
         expect(page.get_by_text("revision 1", exact=True)).to_be_visible()
@@ -479,9 +477,7 @@ class MovesTest(BrowserTest):
         missed = page.get_by_role("list", name="What it would miss")
         expect(missed).to_contain_text("no port group on razorbill like its own, berth planning")
         # By keyboard: three to the left, Enter tries it.
-        for _ in range(3):
-            page.keyboard.press("ArrowLeft")
-            page.wait_for_timeout(100)
+        self.keys(*["ArrowLeft"] * 3)
         expect(page.get_by_role("heading", name="crew-roster on gannet: runs there")).to_be_visible()
         page.keyboard.press("Enter")
         expect(page.get_by_text("no verdict changes")).to_be_visible()
@@ -540,9 +536,7 @@ class LatticeTest(BrowserTest):
         # By keyboard: to razorbill, Enter, Enter.
         page.locator("revo-grid").focus()
         expect(page.locator("[role=gridcell]:focus")).to_have_text("CCTV 240")
-        for _ in range(5):
-            page.keyboard.press("ArrowRight")
-            page.wait_for_timeout(100)
+        self.keys(*["ArrowRight"] * 5)
         expect(page.get_by_role("heading", name="CCTV on razorbill: ready")).to_be_visible()
         page.keyboard.press("Enter")
         offer = page.get_by_role("button", name="Offer CCTV on razorbill")
@@ -557,10 +551,8 @@ SHOWS = ": show it on Decks"
 
 
 class QueryTest(BrowserTest):
-    def shown(self, query: str) -> set[str]:
-        """The endpoints that Landing shows for a query, by their keys."""
-        self.page.get_by_label("Filter", exact=True).fill(query)
-        self.page.wait_for_timeout(300)
+    def shown(self) -> set[str]:
+        """The endpoints that Landing shows, by their keys."""
         found = self.page.get_by_role("treegrid").locator(".cell-link").evaluate_all("l => l.map(n => n.title)")
         return {title.removesuffix(SHOWS) for title in found if title.endswith(SHOWS)}
 
@@ -588,17 +580,17 @@ class QueryTest(BrowserTest):
             with self.subTest(query=query):
                 wanted = {e["key"] for e, t in tags if holds(e, t) and not (e["idle"] and "verdict" in query)}
                 self.assertTrue(wanted)
-                self.assertEqual(self.shown(query), wanted)
+                page.get_by_label("Filter", exact=True).fill(query)
+                self.becomes(self.shown, wanted)
         self.accessible()
         field = page.get_by_label("Filter", exact=True)
         field.fill("rule:x")
         expect(page.get_by_role("alert").filter(has_text="there is no field “rule”")).to_be_visible()
         field.fill("ro")
-        self.assertEqual(page.locator("datalist option").evaluate_all("l => l.map(n => n.value)"), ["role:"])
+        offered = page.locator("datalist option")
+        self.becomes(lambda: offered.evaluate_all("l => l.map(n => n.value)"), ["role:"])
         field.fill("petrel segment:t")
-        self.assertIn(
-            'petrel segment:"tide gauges"', page.locator("datalist option").evaluate_all("l => l.map(n => n.value)")
-        )
+        expect(page.locator("""datalist option[value='petrel segment:"tide gauges"']""")).to_have_count(1)
         field.fill("verdict:astray guest:buoy")
         page.get_by_role("button", name="Pick the adapter").click()
         expect(page.get_by_text("1 adapter picked")).to_be_visible()
