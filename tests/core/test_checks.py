@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import random
 import unittest
+from dataclasses import replace
 from typing import Any
+from unittest import mock
 
+from aptwire.plan import checks
 from aptwire.plan.checks import check_plan, make_record
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, edit_from_json
 from aptwire.plan.fields import plain
@@ -16,6 +19,35 @@ from hypothesis import strategies as st
 
 from tests.core.test_whole_wiring import overlay, private, two_nics
 from tests.support import Small, pair, random_plan
+
+
+class ManyTest(unittest.TestCase):
+    def test_of_many_the_same_is_wrong_as_of_each_by_itself(self) -> None:
+        wrong = set()
+        for seed in range(60):
+            dice = random.Random(seed)
+            records = {kind: dict(of) for kind in KINDS if (of := random_plan(seed, rich=seed % 2 == 0).of(kind))}
+            for _ in range(3):
+                kind = dice.choice(list(records))
+                id = dice.choice(list(records[kind]))
+                other = records[dice.choice(list(records))]
+                match dice.randrange(3):
+                    case 0 if len(records[kind]) > 1:
+                        del records[kind][id]
+                    case 1:
+                        other[id] = replace(dice.choice(list(other.values())), id=id)
+                    case 2:
+                        records[kind][f"{id}+"] = replace(records[kind][id], id=f"{id}+")
+            plan = Plan("p", records)
+            told = []
+            for many in (checks.MANY, 0):
+                with mock.patch.object(checks, "MANY", many):
+                    told.append([str(problem) for problem in check_plan(plan)])
+            self.assertEqual(*told, seed)
+            wrong.update(
+                word for problem in told[0] for word in ("refers to", "is also the id", "is taken") if word in problem
+            )
+        self.assertEqual(len(wrong), 3)
 
 
 class RefusalTest(unittest.TestCase):

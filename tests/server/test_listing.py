@@ -8,6 +8,8 @@ from datetime import timedelta
 from typing import Any
 
 from aptwire.plan.file import read_plan, write_plan
+from aptwire.plan.kinds import Segment
+from aptwire.plan.plan import Plan
 
 from tests.server.support import Client, DatabaseCase, Stream, patch
 from tests.support import random_plan
@@ -61,6 +63,18 @@ class ListingTest(DatabaseCase):
             _, made = self.client.upload("plans/import", [], [("file", "p.json", write_plan(plan))])
             _, copied = self.client.post(f"plans/{made['id']}/copy", {"name": plan.name})
             self.assertEqual(read_plan(self.client.exported(copied["id"])), plan)
+
+    def test_the_tables_hold_what_was_imported_whatever_it_is_called(self) -> None:
+        from aptwire_server.plans.models import PlanRow
+        from aptwire_server.plans.tables import load_plan
+        from django.db import transaction
+
+        odd = ("\\N", "\\.", "a\\tb\\\\", '“ж” "x" {}', "null")
+        named = {f"s{n}": Segment(id=f"s{n}", name=name, note=name * 2, subnets=()) for n, name in enumerate(odd)}
+        for plan in (Plan("odd", {"segment": named}), *(random_plan(seed, rich=True) for seed in range(4))):
+            _, made = self.client.upload("plans/import", [], [("file", "p.json", write_plan(plan))])
+            with transaction.atomic():
+                self.assertEqual(load_plan(PlanRow.objects.get(pk=made["id"])), plan)
 
     def test_a_name_is_changed_for_everybody_who_looks(self) -> None:
         reader = Client("tomas")

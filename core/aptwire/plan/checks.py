@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import ipaddress
+from collections import Counter
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from functools import partial
 from itertools import pairwise
@@ -112,18 +113,23 @@ def patch_record(record: Record, changes: Mapping[str, Any], place: str = "") ->
 def _take_values(kind: str, id: str, given: Mapping[str, Any], place: str) -> tuple[dict[str, Any], list[Problem]]:
     values: dict[str, Any] = {}
     problems: list[Problem] = []
-    specs = SPECS[kind]
+    takes = _TAKES[kind]
     for name, value in given.items():
-        if name not in specs:
+        take = takes.get(name)
+        if take is None:
             problems.append(
                 Problem(f"a {KINDS[kind].title} has no such field", kind=kind, id=id, field=str(name)[:60], place=place)
             )
             continue
         try:
-            values[name] = specs[name].take(value)
+            values[name] = take(value)
         except ValueError as error:
             problems.append(Problem(str(error), kind=kind, id=id, field=name, place=place))
     return values, problems
+
+
+_TAKES = {kind: {name: spec.taking() for name, spec in specs.items()} for kind, specs in SPECS.items()}
+"""What takes the value of each field of a kind."""
 
 
 def check_values(plan: Plan) -> list[Problem]:
@@ -178,9 +184,11 @@ def check_records(plan: Plan, records: list[Record]) -> list[Problem]:
     """
     problems: list[Problem] = []
     given = {(r.kind, r.id) for r in records}
-    names: dict[str, dict[str, list[Record]]] = {}
+    names: Names = {}
+    # Of many it is asked once by kind whether all is there.
+    asked = _referring_to_none(plan) if len(records) >= MANY else KINDS.keys()
     for record in records:
-        broken = list(_references(plan, record))
+        broken = list(_references(plan, record)) if record.kind in asked else []
         problems.extend(broken)
         if not broken:
             problems.extend(_fit(plan, record))
@@ -202,7 +210,33 @@ def _references(plan: Plan, record: Record) -> Iterator[Problem]:
             yield _problem(record, name, f"refers to “{id}”, and there is no such {what}")
 
 
+def _referring_to_none(plan: Plan) -> set[str]:
+    """The kinds of which some record refers to one that isn't there."""
+    found: set[str] = set()
+    for kind, names in REFS.items():
+        for name in names:
+            meant = set(map(attrgetter(name), plan.all(kind))) - {None}
+            for target in SPECS[kind][name].refs:
+                meant -= plan.of(target).keys()
+            if meant:
+                found.add(kind)
+    return found
+
+
 MANY = 5_000
+"""Records from which on what holds of all of a kind is asked of them together."""
+
+
+def _twice(plan: Plan) -> set[tuple[str, tuple[str, ...]]]:
+    """What only one record of a kind may have, where several may have it: the kind and the fields."""
+    found: set[tuple[str, tuple[str, ...]]] = set()
+    for kind, of in KINDS.items():
+        for names in of.unique:
+            keys = Counter(map(attrgetter(*names), plan.all(kind)))
+            del keys[None if len(names) == 1 else (None,) * len(names)]
+            if len(keys) < keys.total():
+                found.add((kind, names))
+    return found
 
 
 def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) -> Iterator[Problem]:
@@ -211,12 +245,14 @@ def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) 
     # Of many, ids are counted once: as many as there are records means that none stands twice.
     shared = len(records) < MANY or len(set().union(*(found for _, found in others))) < sum(len(f) for _, f in others)
     alike: dict[tuple[object, ...], dict[tuple[Any, ...], list[Any]]] = {}
+    twice = _twice(plan) if len(records) >= MANY else None
+    unique = {k: [names for names in of.unique if twice is None or (k, names) in twice] for k, of in KINDS.items()}
     for record in records:
         kind = record.kind
         for other, found in others if shared else ():
             if record.id in found and other != kind:
                 yield _problem(record, "id", f"is also the id of a {KINDS[other].title}")
-        for names in KINDS[kind].unique:
+        for names in unique[kind]:
             key = tuple(getattr(record, name) for name in names)
             if set(key) == {None}:
                 continue  # What isn't said is nobody's.
@@ -239,64 +275,93 @@ def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) 
             yield _problem(record, "id", "a plan has one limits sheet")
 
 
-Rivals = Iterator[tuple[str, list[Any], Callable[[Any], str]]]
+Rivals = tuple[str, list[Any], Callable[[Any], str]]
 """A field, the records with which it can't be as it is, and what is said of one of them."""
+Names = dict[str, dict[str, list[Record]]]
+"""Records of a host by name or part, kept while many are checked."""
 
 
-def _rivalry(
-    plan: Plan, record: Record, given: set[tuple[str, str]], names: dict[str, dict[str, list[Record]]]
-) -> Iterator[Problem]:
+def _rivalry(plan: Plan, record: Record, given: set[tuple[str, str]], names: Names) -> Iterator[Problem]:
     """What a record can't have since another one has it, or has it otherwise."""
-    for field, others, say in (*_rivals(plan, record, names), *_part_rivals(plan, record, names)):
+    find = _RIVALS.get(record.kind)
+    found = [] if find is None else list(find(plan, record, names))
+    if record.kind not in UNSEEN and getattr(record, "part", None) is not None:
+        found.append(_part_rivals(plan, record, names))
+    for field, others, say in found:
         bad = [o for o in others if o.id != record.id and ((o.kind, o.id) not in given or o.id < record.id)]
         if bad:
             yield _problem(record, field, say(min(bad, key=lambda o: o.id)))
 
 
-def _rivals(plan: Plan, record: Record, names: dict[str, dict[str, list[Record]]]) -> Rivals:
-    if isinstance(record, Cable):
-        for field, end in (("a", record.a), ("b", record.b)):
-            cables = [*plan.where("cable", "a", end), *plan.where("cable", "b", end)]
-            yield field, cables, partial(_cabled, called(plan, plan.find(end)) if len(cables) > 1 else "")
-    elif isinstance(record, Adapter):
-        same = _named_alike(plan, record, names)
-        yield "name", same, lambda other: f"“{record.name}” is taken on this host by adapter {other.id}"
-    elif isinstance(record, Segment) and record.source is not None:
-        same = [s for s in plan.where("segment", "source", record.source) if s.origin == record.origin]
-        yield "origin", same, lambda other: f"“{record.origin[:80]}” is {other.name} already"
-    elif isinstance(record, Uplink) and record.over is not None and record.vid is not None:
-        same = [u for u in plan.where("uplink", "over", record.over) if u.vid == record.vid]
-        yield "vid", same, lambda other: f"VID {record.vid} already goes from these NICs to uplink {other.name}"
-    elif isinstance(record, SecondaryVlan) and record.type == "isolated":
-        same = [s for s in plan.where("secondary_vlan", "segment", record.segment) if s.type == "isolated"]
-        name = plan.get("segment", record.segment).name
+def _of_cable(plan: Plan, cable: Cable, _: Names) -> Iterator[Rivals]:
+    for field, end in (("a", cable.a), ("b", cable.b)):
+        cables = [*plan.where("cable", "a", end), *plan.where("cable", "b", end)]
+        yield field, cables, partial(_cabled, called(plan, plan.find(end)) if len(cables) > 1 else "")
+
+
+def _of_adapter(plan: Plan, adapter: Adapter, names: Names) -> Iterator[Rivals]:
+    same = _named_alike(plan, adapter, names)
+    if len(same) > 1:
+        yield "name", same, lambda other: f"“{adapter.name}” is taken on this host by adapter {other.id}"
+
+
+def _of_segment(plan: Plan, segment: Segment, _: Names) -> Iterator[Rivals]:
+    if segment.source is not None:
+        same = [s for s in plan.where("segment", "source", segment.source) if s.origin == segment.origin]
+        yield "origin", same, lambda other: f"“{segment.origin[:80]}” is {other.name} already"
+
+
+def _of_uplink(plan: Plan, uplink: Uplink, _: Names) -> Iterator[Rivals]:
+    if uplink.over is not None and uplink.vid is not None:
+        same = [u for u in plan.where("uplink", "over", uplink.over) if u.vid == uplink.vid]
+        yield "vid", same, lambda other: f"VID {uplink.vid} already goes from these NICs to uplink {other.name}"
+
+
+def _of_secondary(plan: Plan, secondary: SecondaryVlan, _: Names) -> Iterator[Rivals]:
+    if secondary.type == "isolated":
+        same = [s for s in plan.where("secondary_vlan", "segment", secondary.segment) if s.type == "isolated"]
+        name = plan.get("segment", secondary.segment).name
         yield "type", same, lambda _: f"{name} already has its isolated VLAN; a primary has one at the most"
-    elif isinstance(record, StationPort):
-        strangers = [p for p in plan.where("station_port", "port", record.port) if p.station != record.station]
-        name = called(plan, plan.find(record.port)) if strangers else ""
-        yield "port", strangers, lambda other: f"{name} already has the station {other.station}"
-    elif isinstance(record, FabricPort) and record.lag is not None and record.speed is not None:
-        ports = plan.where("fabric_port", "lag", record.lag)
-        slower = [p for p in ports if p.speed not in (None, record.speed)]
+
+
+def _of_station_port(plan: Plan, port: StationPort, _: Names) -> Iterator[Rivals]:
+    strangers = [p for p in plan.where("station_port", "port", port.port) if p.station != port.station]
+    name = called(plan, plan.find(port.port)) if strangers else ""
+    yield "port", strangers, lambda other: f"{name} already has the station {other.station}"
+
+
+def _of_fabric_port(plan: Plan, port: FabricPort, _: Names) -> Iterator[Rivals]:
+    if port.lag is not None and port.speed is not None:
+        slower = [p for p in plan.where("fabric_port", "lag", port.lag) if p.speed not in (None, port.speed)]
         yield (
             "speed",
             slower,
-            lambda p: f"{record.name} does {record.speed} Mbit/s and {p.name} {p.speed}: a LAG has one speed",
+            lambda p: f"{port.name} does {port.speed} Mbit/s and {p.name} {p.speed}: a LAG has one speed",
         )
 
 
-def _part_rivals(plan: Plan, record: Any, names: dict[str, dict[str, list[Record]]]) -> Rivals:
-    if record.kind not in UNSEEN and getattr(record, "part", None) is not None:
-        same = _of_one_part(plan, record, names)
-        part = called(plan, plan.find(record.part)) if len(same) > 1 else ""
-        yield "part", same, lambda other: f"{called(plan, other)} is already the host’s {part}"
+_RIVALS: dict[str, Callable[[Plan, Any, Names], Iterator[Rivals]]] = {
+    "cable": _of_cable,
+    "adapter": _of_adapter,
+    "segment": _of_segment,
+    "uplink": _of_uplink,
+    "secondary_vlan": _of_secondary,
+    "station_port": _of_station_port,
+    "fabric_port": _of_fabric_port,
+}
+
+
+def _part_rivals(plan: Plan, record: Any, names: Names) -> Rivals:
+    same = _of_one_part(plan, record, names)
+    part = called(plan, plan.find(record.part)) if len(same) > 1 else ""
+    return "part", same, lambda other: f"{called(plan, other)} is already the host’s {part}"
 
 
 def _cabled(name: str, other: Cable) -> str:
     return f"{name} already has a cable ({other.id}); one port takes one"
 
 
-def _named_alike(plan: Plan, adapter: Adapter, names: dict[str, dict[str, list[Record]]]) -> list[Record]:
+def _named_alike(plan: Plan, adapter: Adapter, names: Names) -> list[Record]:
     """The adapters of a host by one name: the host's end of an adapter is one of its network interfaces.
 
     `names` keeps them by host and name.
@@ -310,7 +375,7 @@ def _named_alike(plan: Plan, adapter: Adapter, names: dict[str, dict[str, list[R
     return names[host][adapter.name]
 
 
-def _of_one_part(plan: Plan, record: Any, names: dict[str, dict[str, list[Record]]]) -> list[Record]:
+def _of_one_part(plan: Plan, record: Any, names: Names) -> list[Record]:
     """The records of a host that were stamped from one part; `names` keeps them by kind and host, and part."""
     host = host_id(plan, record)
     key = f"{record.kind}\0{host}"
@@ -502,11 +567,16 @@ def _fit_adapter(plan: Plan, adapter: Adapter) -> Iterator[Problem]:
         yield from _shaping(adapter, switch, group)
 
 
+_SHAPE = attrgetter(*SHAPES)
+
+
 def _shaping(record: PortGroup | Adapter, switch: VirtualSwitch | None, group: PortGroup | None) -> Iterator[Problem]:
     """Rates that make sense (RFC 2698: the peak is no less than the committed rate) and that the switch can keep.
 
     An adapter's are its own words, and its port group's where it has none.
     """
+    if not any(_SHAPE(record)):
+        return
     for way, done in (("send", "sending"), ("receive", "receiving")):
         fields = [f"{way}_{part}" for part in ("rate", "peak", "burst")]
         if all(getattr(record, field) is None for field in fields):

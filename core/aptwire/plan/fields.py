@@ -10,6 +10,7 @@ import dataclasses
 import datetime
 import ipaddress
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -39,11 +40,21 @@ class Spec:
 
     def take(self, value: Any) -> Any:
         """The value as a record keeps it; ValueError names what is wrong with it."""
-        if value is None:
-            if self.optional:
+        return self.taking()(value)
+
+    def taking(self) -> Callable[[Any], Any]:
+        """What takes a value, for whoever has many."""
+        take: Callable[[Any], Any] = getattr(self, f"_take_{self.kind}")
+        optional = self.optional
+
+        def taken(value: Any) -> Any:
+            if value is not None:
+                return take(value)
+            if optional:
                 return None
             raise ValueError("a value is needed")
-        return getattr(self, f"_take_{self.kind}")(value)
+
+        return taken
 
     def _take_text(self, value: Any) -> str:
         if not isinstance(value, str):

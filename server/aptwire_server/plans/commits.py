@@ -6,6 +6,7 @@ import hashlib
 import json
 import uuid
 from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -38,10 +39,15 @@ class Committed:
 def create_plan(plan: Plan, author: AbstractBaseUser | None) -> PlanRow:
     """A new plan in the database, at revision 0."""
     engine = Engine(0, plan.indexed())
-    counts = engine.judgement().counts()
-    with transaction.atomic():
-        row = new_row(plan.name, author, counts)
+    with ThreadPoolExecutor(1) as beside, transaction.atomic():
+        row = new_row(plan.name, author, {})
         write_new(row, plan)
+        # It is judged while the database looks at each reference.
+        judged = beside.submit(engine.judgement)
+        with connection.cursor() as cursor:
+            cursor.execute("SET CONSTRAINTS ALL IMMEDIATE")
+        row.counts = row.first_counts = judged.result().counts()
+        row.save(update_fields=["counts", "first_counts"])
     keep(row.id, engine)
     return row
 

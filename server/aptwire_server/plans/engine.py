@@ -34,6 +34,8 @@ from aptwire_server.plans.models import PlanRow, Revision
 from aptwire_server.plans.tables import load_plan
 
 KEPT, KEPT_EARLIER = 32, 16
+LARGE = 20_000
+"""Records of a plan that is a burden on Python's search for cycles."""
 
 
 TRAIL = 64
@@ -102,8 +104,9 @@ class Engine:
                 self.base = self.told = None
             elif self._judgement is None:
                 self._judgement = judge(self.plan)
-                # What was loaded stays. Python looks through it for cycles once, and rather now than while somebody waits for an edit.
-                gc.collect()
+                if sum(len(self.plan.of(kind)) for kind in KINDS) >= LARGE:
+                    # It stays. Python looks through it for cycles once, and rather now than while somebody waits for an edit.
+                    gc.collect()
             return self._judgement
 
     def after(self, revision: int, plan: Plan, touched: Iterable[tuple[str, str]]) -> Engine:

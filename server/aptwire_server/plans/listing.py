@@ -122,7 +122,8 @@ def purge() -> int:
 def _delete(row: PlanRow) -> int:
     forget(row.pk)
     with transaction.atomic():
-        row.delete()
+        # Whoever is writing rows of it ends first.
+        PlanRow.objects.select_for_update(of=("self",)).get(pk=row.pk).delete()
     return 1
 
 

@@ -272,7 +272,11 @@ def _constraints(kind: str) -> list[Any]:
 def _model(kind: str) -> type[models.Model]:
     fields: dict[str, Any] = {
         "key": models.UUIDField(primary_key=True, editable=False),
-        "plan": models.ForeignKey(PlanRow, on_delete=models.CASCADE, related_name="+"),
+        # Written under the plan's lock and deleted with it, so that no row asks the database whether its plan is there: with very many
+        # that was most of a commit.  The unique ids begin with the plan and serve as its index.
+        "plan": models.ForeignKey(
+            PlanRow, on_delete=models.CASCADE, related_name="+", db_constraint=False, db_index=False
+        ),
         "rid": models.CharField(max_length=120),
     }
     for name, spec in SPECS[kind].items():

@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 import uuid
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import islice
 from operator import attrgetter
 from typing import Any
 
@@ -19,6 +20,13 @@ from aptwire_server.plans.models import ROWS, PlanRow, columns_of
 
 MANY = 500
 """Rows of a kind from which on they are copied in."""
+AT_ONCE = 2_000
+"""Rows that are made into text together."""
+NULL = r"\N"
+ESCAPED = str.maketrans({"\\": r"\\", "\n": r"\n", "\r": r"\r", "\t": r"\t"})
+"""How COPY's text form writes what isn't a value there, and what would end one (PostgreSQL, COPY, text format)."""
+VARIANT = {f"{n:x}": f"{n & 3 | 8:x}" for n in range(16)}
+"""The digit of a key in which its variant stands."""
 Changes = Mapping[tuple[str, str], Record | None]
 
 
@@ -69,7 +77,7 @@ def write_changes(row: PlanRow, plan: Plan, changes: Changes) -> None:
 
 
 def _write(row: PlanRow, plan: Plan, changes: Changes) -> None:
-    gone: dict[str, list[uuid.UUID]] = {}
+    gone: dict[str, list[str]] = {}
     kept: dict[str, list[Record]] = {}
     keys = _Keys(row.id)
     for (kind, id), record in changes.items():
@@ -114,8 +122,9 @@ def _copy(
     """Copy records into a table; the names of its columns."""
     names = list(map(connection.ops.quote_name, ["key", "plan_id", "rid", *_columns(kind)]))
     with cursor.copy(f"COPY {table} ({', '.join(names)}) FROM STDIN") as copy:
-        for cells in _lines(plan, kind, records, of, keys):
-            copy.write_row(cells)
+        rows = iter(records)
+        while some := list(islice(rows, AT_ONCE)):
+            copy.write(_text(plan, kind, some, of, keys))
     return names
 
 
@@ -136,43 +145,48 @@ def write_new(row: PlanRow, plan: Plan) -> None:
                 )
 
 
-def _lines(plan: Plan, kind: str, found: Iterable[Record], of: uuid.UUID, keys: _Keys) -> Iterator[list[Any]]:
-    """The cells of each record of a kind in the order of its columns."""
-    specs = SPECS[kind].values()
-    fields = attrgetter("id", *SPECS[kind])
-    # What becomes of a value: None as it is, a list as JSON, a reference the key of what it refers to, in the column of its kind.
-    turned = [
-        [plan.of(kind) for kind in spec.refs] if spec.kind == "ref" else isinstance(spec.default, tuple) or None
-        for spec in specs
-    ]
-    for record in found:
-        id, *values = fields(record)
-        cells: list[Any] = [keys[id], of, id]
-        for value, turn in zip(values, turned, strict=True):
-            if turn is None:
-                cells.append(value)
-            elif turn is True:
-                cells.append(json.dumps(value) if value else "[]")
-            elif value is None:
-                cells += [None] * len(turn)
-            elif len(turn) == 1:
-                cells.append(keys[value])
-            else:
-                cells += [keys[value] if value in kind_of else None for kind_of in turn]
-        yield cells
+def _text(plan: Plan, kind: str, records: Sequence[Record], of: uuid.UUID, keys: _Keys) -> str:
+    """Records of a kind as COPY reads them, a line each, made column by column: most columns hold the same in every row."""
+    columns = [[keys[r.id] for r in records], [str(of)] * len(records), [r.id for r in records]]
+    for name, spec in SPECS[kind].items():
+        values = list(map(attrgetter(name), records))
+        if spec.kind != "ref":
+            columns.append(_cells_of(values))
+        elif len(spec.refs) == 1:
+            columns.append([NULL if value is None else keys[value] for value in values])
+        else:
+            # A reference to records of several kinds has a column for each.
+            targets = [plan.of(kind) for kind in spec.refs]
+            columns += [[keys[v] if v is not None and v in there else NULL for v in values] for there in targets]
+    return "".join(f"{line}\n" for line in map("\t".join, zip(*columns, strict=True)))
 
 
-class _Keys(dict[str, uuid.UUID]):
+def _cells_of(values: list[Any]) -> list[str]:
+    """The values of a column as COPY reads them."""
+    if len(set(values)) == 1:
+        return [_cell(values[0])] * len(values)
+    return list(map(_cell, values))
+
+
+def _cell(value: Any) -> str:
+    if isinstance(value, str):
+        return value.translate(ESCAPED)
+    if value is None:
+        return NULL
+    # A list goes into a column of JSON; numbers and flags are written alike there and here.
+    return json.dumps(value).translate(ESCAPED)
+
+
+class _Keys(dict[str, str]):
     """The primary keys of a plan's records by their ids, each worked out once."""
 
     def __init__(self, plan: uuid.UUID) -> None:
-        self.plan = plan
+        self.plan = plan.bytes
 
-    def __missing__(self, id: str) -> uuid.UUID:
+    def __missing__(self, id: str) -> str:
         # As `key_of` does (RFC 9562, version 5), and several times as quick.
-        digest = bytearray(hashlib.sha1(self.plan.bytes + id.encode(), usedforsecurity=False).digest()[:16])
-        digest[6], digest[8] = digest[6] & 0x0F | 0x50, digest[8] & 0x3F | 0x80
-        made = self[id] = uuid.UUID(bytes=bytes(digest))
+        digest = hashlib.sha1(self.plan + id.encode(), usedforsecurity=False).hexdigest()
+        made = self[id] = f"{digest[:12]}5{digest[13:16]}{VARIANT[digest[16]]}{digest[17:32]}"
         return made
 
 
