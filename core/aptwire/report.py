@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import Any
 
 from aptwire.forward.parts import NOW, Place, Stand
 from aptwire.forward.trace import say_state
 from aptwire.forward.wiring import Wiring
 from aptwire.judge.accepted import sorted_out, standing
-from aptwire.judge.causes import spoken
+from aptwire.judge.causes import spoken, spoken_adapter
 from aptwire.judge.facts import host_hears
 from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.risks import Risk
-from aptwire.judge.why import VERDICTS, Cause, is_idle, tag_text
+from aptwire.judge.why import VERDICTS, Cause, tag_text
 from aptwire.plan.kinds import (
     Segment,
     Uplink,
@@ -26,55 +27,105 @@ MOST_FINDINGS = 300
 MOST_NAMED = 100
 
 
-def landings(
-    judgement: Judgement, endpoints: Iterable[str] | None = None, ordered: bool = True
-) -> list[dict[str, Any]]:
-    """The endpoints (all of them unless said): where each belongs, where it lands, its verdict, tag by tag; by host and name,
-    or in the order asked for."""
+@dataclass(frozen=True)
+class Landings:
+    """Endpoints column by column: `rows` what each is, its verdict, and its `tags`: the record of each (None: the endpoint itself), its addresses, and
+    the number in `said` of what else is told of it, which it shares with whoever stands where it does."""
+
+    rows: dict[str, list[Any]]
+    said: list[dict[str, Any]]
+
+
+def landings(judgement: Judgement, endpoints: Iterable[str] | None = None) -> list[dict[str, Any]]:
+    """The endpoints (all of them, by host and name, unless said): where each belongs, where it lands, its verdict, tag by tag."""
+    found = landing_columns(judgement, judgement.wiring.endpoints() if endpoints is None else endpoints)
+    made = [dict(zip(found.rows, row, strict=True)) for row in zip(*found.rows.values(), strict=True)]
+    for endpoint in made:
+        endpoint["tags"] = [
+            {"record": record or endpoint["id"], "addresses": list(addresses), **found.said[n]}
+            for record, addresses, n in endpoint["tags"]
+        ]
+    return made if endpoints is not None else sorted(made, key=lambda e: (e["host"], e["kind"], e["key"]))
+
+
+def landing_columns(judgement: Judgement, endpoints: Iterable[str]) -> Landings:
+    """As `landings`, of very many and for a program: in the order asked for."""
     plan, wiring = judgement.plan, judgement.wiring
-    segment_of = {s.vid: s.id for s in sorted(plan.all(Segment), key=lambda s: s.id, reverse=True) if s.vid}
-    known: dict[Stand, dict[str, Any]] = {}
+    adapters, guests, hosts = plan.of("adapter"), plan.of("guest"), plan.of("host")
+    places = _Places(judgement)
     made = []
-    for endpoint in wiring.endpoints() if endpoints is None else endpoints:
-        record = plan.of("adapter").get(endpoint) or plan.get("host_port", endpoint)
+    for endpoint in endpoints:
+        record = adapters.get(endpoint)
+        if record is not None:
+            guest = guests[record.guest]
+            host, name = hosts[guest.host].name, spoken_adapter(plan, record)
+            idle = not (record.connected and guest.running)
+        else:
+            record = plan.get("host_port", endpoint)
+            host, name, idle = host_of(plan, record), spoken(plan, endpoint), not record.connected
         tags, worst = [], 0
-        for place in wiring.places_of(endpoint):
-            said = known.get(place.stand)
-            if said is None:
-                lands_vid, lands = _landed(judgement, place, segment_of)
-                said = known[place.stand] = {
-                    "tag": tag_text(wiring, place.label),
-                    "belongs": place.segment,
-                    "lands_vid": lands_vid,
-                    "lands": lands,
-                    **_said(wiring, *judgement.stand_verdict(place.stand)),
-                    "got": "",
-                    "got_from": "",
-                }
-            status, own = judgement.status_of(place), judgement.own.get(place.record)
-            worst = max(worst, status)
-            told = {"record": place.record, "addresses": list(place.addresses), **said}
+        own_tags = plan.where("guest_tag", "adapter", endpoint)
+        for of in (record, *sorted(own_tags, key=lambda t: t.vid)) if own_tags else (record,):
+            stand = wiring.stand_of.get(of.id)
+            if stand is not None:
+                status, said = places.told(of, stand)
+                worst = max(worst, status)
+                tags.append((None if of is record else of.id, of.addresses, said))
+        made.append((endpoint, record.kind, f"{host}/{record.name}", host, name, VERDICTS[worst], idle, tags))
+    names = ("id", "kind", "key", "host", "name", "verdict", "idle", "tags")
+    columns = zip(*made, strict=True) if made else ((),) * len(names)
+    return Landings(dict(zip(names, map(list, columns), strict=True)), list(map(dict, places.said)))
+
+
+class _Places:
+    """What is told of places; `said` each thing once."""
+
+    def __init__(self, judgement: Judgement) -> None:
+        self.judgement = judgement
+        segments = sorted(judgement.plan.all(Segment), key=lambda s: s.id, reverse=True)
+        self.segment_of = {s.vid: s.id for s in segments if s.vid}
+        self.said: dict[tuple[tuple[str, Any], ...], int] = {}
+        self._stands: dict[Stand, tuple[int, int, dict[str, Any]]] = {}
+
+    def told(self, record: Any, stand: Stand) -> tuple[int, int]:
+        """The verdict of a place (its record and stand), and the number of what is said of it."""
+        judgement = self.judgement
+        known = self._stands.get(stand)
+        if known is None:
+            status, cause = judgement.stand_verdict(stand)
+            place = judgement.wiring.place(record.id)
+            assert place is not None
+            said = self._of_stand(place, status, cause)
+            known = self._stands[stand] = status, self._number(said), said
+        status, number, said = known
+        own, given = judgement.own.get(record.id), judgement.given(record.id)
+        if own is not None or given:
+            plan = judgement.plan
+            said = dict(said)
             if own is not None:
-                told.update(_said(wiring, *own))
-            given = judgement.given(place.record)
+                status = own[0]
+                said.update(_said(judgement.wiring, *own))
             if given:
                 from_whom = dict.fromkeys(filter(None, (got.by(plan) for got in given)))
-                told.update(got=", ".join(got.got for got in given), got_from=", ".join(from_whom))
-            tags.append(told)
-        host = host_of(plan, record)
-        made.append(
-            {
-                "id": endpoint,
-                "kind": record.kind,
-                "key": f"{host}/{record.name}",
-                "host": host,
-                "name": spoken(plan, endpoint),
-                "verdict": VERDICTS[worst],
-                "idle": is_idle(plan, endpoint),
-                "tags": tags,
-            }
-        )
-    return sorted(made, key=lambda e: (e["host"], e["kind"], e["key"])) if ordered else made
+                said.update(got=", ".join(got.got for got in given), got_from=", ".join(from_whom))
+            number = self._number(said)
+        return status, number
+
+    def _of_stand(self, place: Place, status: int, cause: Cause | None) -> dict[str, Any]:
+        wiring = self.judgement.wiring
+        lands_vid, lands = _landed(self.judgement, place, self.segment_of)
+        return {
+            "tag": tag_text(wiring, place.label),
+            "belongs": place.segment,
+            "lands_vid": lands_vid,
+            "lands": lands,
+            **_said(wiring, status, cause),
+            "got": "",
+            "got_from": "",
+        }
+
+    def _number(self, said: dict[str, Any]) -> int:
+        return self.said.setdefault(tuple(said.items()), len(self.said))
 
 
 def _said(wiring: Wiring, status: int, cause: Cause | None) -> dict[str, str]:

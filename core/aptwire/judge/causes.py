@@ -72,11 +72,14 @@ def spoken(plan: Plan, endpoint: str) -> str:
         return f"{host_of(plan, record)}’s {record.name}"
     if isinstance(record, StationPort):
         return str(plan.get("station", record.station).name)
-    if isinstance(record, Adapter):
-        guest = plan.get("guest", record.guest)
-        several = len(plan.where("adapter", "guest", record.guest)) > 1
-        return f"{guest.name} {record.name}" if several else str(guest.name)
-    return endpoint
+    return spoken_adapter(plan, record) if isinstance(record, Adapter) else endpoint
+
+
+def spoken_adapter(plan: Plan, adapter: Adapter) -> str:
+    """An adapter as a sentence names it."""
+    guest = plan.get("guest", adapter.guest)
+    several = len(plan.where("adapter", "guest", adapter.guest)) > 1
+    return f"{guest.name} {adapter.name}" if several else str(guest.name)
 
 
 class Sentences:

@@ -48,7 +48,7 @@ def decks_svg(judgement: Judgement, hosts: Sequence[Host], title: str) -> str:
     switches = [switch for host in hosts for switch in plan.where("virtual_switch", "host", host.id)]
     endpoints = [a.id for guest in guests for a in plan.where("adapter", "guest", guest.id)]
     endpoints += [port.id for switch in switches for port in plan.where("host_port", "switch", switch.id)]
-    drawing = _Decks(judgement, {e["id"]: e for e in landings(judgement, endpoints, ordered=False)})
+    drawing = _Decks(judgement, {e["id"]: e for e in landings(judgement, endpoints)})
     x, y, deep = float(GAP), float(GAP), 0.0
     drawing.pen.text(x, y + 10, title, 700, bold=True, size=13)
     y += 24

@@ -7,7 +7,7 @@ in which a reader meets them.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
 from itertools import compress
@@ -61,6 +61,17 @@ class Record:
             if value != default:
                 made[name] = f.plain(value)
         return made
+
+
+def columns_of(kind: str, records: Sequence[Record]) -> dict[str, list[Any]]:
+    """What `to_json` says of many records of a kind, field by field: None where it says nothing of one, and no field of which it says nothing."""
+    made: dict[str, list[Any]] = {"id": [record.id for record in records]}
+    _, names, defaults = _fields(kind)
+    for name, default in zip(names, defaults, strict=True):
+        values = list(map(attrgetter(name), records))
+        if set(values) != {default}:
+            made[name] = [None if value == default else f.plain(value) for value in values]
+    return made
 
 
 ABOUT = ("note", "owner")

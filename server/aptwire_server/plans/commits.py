@@ -22,6 +22,7 @@ from django.utils import timezone
 from aptwire_server.plans.engine import Engine, engine_of, keep, turn
 from aptwire_server.plans.errors import Conflict
 from aptwire_server.plans.models import PlanRow, Revision
+from aptwire_server.plans.pages import write_ahead
 from aptwire_server.plans.tables import write_changes, write_new
 
 CHANNEL = "aptwire"
@@ -40,16 +41,24 @@ def create_plan(plan: Plan, author: AbstractBaseUser | None) -> PlanRow:
     """A new plan in the database, at revision 0."""
     engine = Engine(0, plan.indexed())
     with ThreadPoolExecutor(1) as beside, transaction.atomic():
+        # While the database is busy with its rows, it is made ready for whoever opens it, which is what people do next.
+        ready = beside.submit(_make_ready, engine)
         row = new_row(plan.name, author, {})
         write_new(row, plan)
-        # It is judged while the database looks at each reference.
-        judged = beside.submit(engine.judgement)
         with connection.cursor() as cursor:
             cursor.execute("SET CONSTRAINTS ALL IMMEDIATE")
-        row.counts = row.first_counts = judged.result().counts()
+        row.counts = row.first_counts = ready.result()
         row.save(update_fields=["counts", "first_counts"])
     keep(row.id, engine)
     return row
+
+
+def _make_ready(engine: Engine) -> dict[str, int]:
+    """Judge a plan and write its pages; how many endpoints have each verdict."""
+    counts = engine.judgement().counts()
+    write_ahead(engine)
+    engine.summary()
+    return counts
 
 
 def new_row(name: str, author: AbstractBaseUser | None, counts: dict[str, int], **draft: Any) -> PlanRow:

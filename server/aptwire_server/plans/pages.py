@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable
 from typing import Any
 
 import orjson
 from aptwire.judge.causes import spoken
 from aptwire.judge.preview import Move
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.kinds import KINDS
+from aptwire.plan.kinds import KINDS, columns_of
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.report import landings
+from aptwire.report import landing_columns, landings
 
 from aptwire_server.plans.engine import ENDPOINTS, Engine, Written
-from aptwire_server.plans.schemas import SAID
 
 PAGE = 700_000
+FIRST = f"{next(iter(KINDS))}:0"
+"""The cursor of the first page."""
 GZIP = 31
 """What zlib calls a stream of RFC 1952."""
 CHUNK = 1000
@@ -40,6 +41,14 @@ def page(engine: Engine, cursor: str, keep: bool = False) -> Written:
         if keep:
             engine.pages[cursor] = written
     return written
+
+
+def write_ahead(engine: Engine) -> None:
+    """Write all pages that a browser asks for when it opens a plan, which takes two rows of them side by side: records, and endpoints."""
+    for cursor, until in ((FIRST, f"{ENDPOINTS}:"), (f"{ENDPOINTS}:0", None)):
+        following: str | None = cursor
+        while following and not (until and following.startswith(until)):
+            following = page(engine, following, keep=True).following
 
 
 def _page(engine: Engine, cursor: str) -> tuple[str | None, bytes, frozenset[str]]:
@@ -71,47 +80,35 @@ def _page(engine: Engine, cursor: str) -> tuple[str | None, bytes, frozenset[str
 
 def _block(engine: Engine, kind: str, ids: list[str], most: int) -> tuple[int, bytes]:
     """The columns of records, or endpoints; where `most` is said, of so many of them that they take no more bytes, at least one."""
-    if kind == ENDPOINTS:
-        items = landings(engine.judgement(), ids, ordered=False)
-    else:
-        items = [engine.plan.get(kind, id).to_json() for id in ids]
     while True:
-        text = orjson.dumps(endpoint_columns(items) if kind == ENDPOINTS else columns(items))
-        if not most or len(text) <= most or len(items) == 1:
-            return len(items), text
-        items = items[: len(items) // 2]
+        text = orjson.dumps(_columns(engine, kind, ids))
+        if not most or len(text) <= most or len(ids) == 1:
+            return len(ids), text
+        ids = ids[: len(ids) // 2]
 
 
-def columns(items: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
-    """Values field by field, a third of the text: how many there are, and the list of each field that any of them has, null where one hasn't.
+def _columns(engine: Engine, kind: str, ids: list[str]) -> dict[str, Any]:
+    """Values field by field, a third of the text: how many records there are, and the list of each field that any of them has, null where one
+    hasn't; of endpoints also what is said of where they stand (`landed`)."""
+    if kind != ENDPOINTS:
+        fields = columns_of(kind, list(map(engine.plan.of(kind).__getitem__, ids)))
+        return {"count": len(ids), "fields": {name: _once(values) for name, values in fields.items()}}
+    found = landing_columns(engine.judgement(), ids)
+    return {
+        "count": len(ids),
+        "fields": {name: _once(values) for name, values in found.rows.items()},
+        "landed": found.said,
+    }
 
-    What stands there more than twice, most of it does, is said once: `values`, and `at` of each item the place of its own in them.
-    """
-    fields: dict[str, Any] = {}
-    for name in dict.fromkeys(name for item in items for name in item):
-        fields[name] = values = [item.get(name) for item in items]
-        if all(value is None or isinstance(value, str | int) for value in values):
-            places = {value: n for n, value in enumerate(dict.fromkeys(values))}
-            if len(places) * 2 < len(values):
-                fields[name] = {"values": list(places), "at": [places[value] for value in values]}
-    return {"count": len(items), "fields": fields}
 
-
-def endpoint_columns(endpoints: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
-    """Columns of endpoints; what is said of each of their tags (`landed`) they share with whoever stands where they do.
-
-    A tag is its record (null where that is the endpoint itself), its addresses, and the place of what is said of it.
-    """
-    landed: dict[tuple[Any, ...], int] = {}
-    rows = []
-    for endpoint in endpoints:
-        tags = []
-        for tag in endpoint["tags"]:
-            record = None if tag["record"] == endpoint["id"] else tag["record"]
-            said = landed.setdefault(tuple(tag[name] for name in SAID), len(landed))
-            tags.append((record, tag["addresses"], said))
-        rows.append({**endpoint, "tags": tags})
-    return {**columns(rows), "landed": [dict(zip(SAID, said, strict=True)) for said in landed]}
+def _once(values: list[Any]) -> list[Any] | dict[str, list[Any]]:
+    """A column.  What stands there more than twice, most of it does, is said once: `values`, and `at` of each item the place of its own in them."""
+    if not set(map(type, values)) <= {str, int, bool, type(None)}:
+        return values
+    places = {value: n for n, value in enumerate(dict.fromkeys(values))}
+    if len(places) * 2 >= len(values):
+        return values
+    return {"values": list(places), "at": list(map(places.__getitem__, values))}
 
 
 def landed(engine: Engine, since: int) -> list[dict[str, Any]] | None:
@@ -123,7 +120,8 @@ def landed(engine: Engine, since: int) -> list[dict[str, Any]] | None:
     known = [key for key in blocks if key in judgement.wiring.blocks]
     if sum(len(judgement.wiring.blocks[key].stand_of) for key in known) > MOST_LANDED:
         return None
-    return landings(judgement, sorted(e for key in known for e in judgement.block_endpoints(key)))
+    found = landings(judgement, (e for key in known for e in judgement.block_endpoints(key)))
+    return sorted(found, key=lambda e: (e["host"], e["kind"], e["key"]))
 
 
 def told_moves(moves: Iterable[Move], after: Plan, most: int = MOST_MOVES) -> dict[str, Any]:

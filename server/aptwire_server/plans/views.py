@@ -41,7 +41,7 @@ from aptwire_server.plans.engine import Engine, engine_at, engine_of
 from aptwire_server.plans.gate import asked, bad, body_of, number_asked
 from aptwire_server.plans.listing import NAME_SCHEMA, REFUSED, item_of, name_of, put_into_bin, rename
 from aptwire_server.plans.models import PlanRow, Revision
-from aptwire_server.plans.pages import MOST_MOVES, PAGE, landed, page, told_moves
+from aptwire_server.plans.pages import FIRST, MOST_MOVES, PAGE, landed, page, told_moves
 from aptwire_server.plans.schemas import TEXT, body, bounded, many, obj, ref
 
 CONFLICT = {**REFUSED, 409: ref("Refusal")}
@@ -109,7 +109,7 @@ def plan_page(request: Request, plan_id: uuid.UUID) -> HttpResponse:
 
     Pages with one ETag (the revision) make the whole plan.
     """
-    cursor = asked(request, "after", f"{next(iter(KINDS))}:0")
+    cursor = asked(request, "after", FIRST)
     row = plan_for(request, plan_id)
     # A draft, or a revision of before, is opened by few.
     keep = row.of_id is None and "at" not in request.query_params

@@ -151,11 +151,11 @@ async function pages(
 function unfold({ count, fields }: Rows): Record<string, unknown>[] {
   const made = Array.from({ length: count }, (): Record<string, unknown> => ({}));
   for (const [name, column] of Object.entries(fields)) {
-    const [values, at] = Array.isArray(column) ? [column] : [column.values, column.at];
-    made.forEach((item, n) => {
+    const [values, at] = Array.isArray(column) ? [column, null] : [column.values, column.at];
+    for (let n = 0; n < count; n++) {
       const value: unknown = values[at ? at[n]! : n];
-      if (value !== null) item[name] = value;
-    });
+      if (value !== null) made[n]![name] = value;
+    }
   }
   return made;
 }
@@ -165,9 +165,9 @@ function unfoldEndpoints(rows: EndpointRows): Endpoint[] {
   const made = unfold(rows);
   for (const row of made)
     row.tags = (row.tags as [string | null, string[], number][]).map(([record, addresses, at]) => ({
+      ...rows.landed[at]!,
       record: record ?? row.id,
       addresses,
-      ...rows.landed[at]!,
     }));
   return made as unknown as Endpoint[];
 }
@@ -176,12 +176,12 @@ function unfoldEndpoints(rows: EndpointRows): Endpoint[] {
 async function one(id: string, after: string | undefined, signal: AbortSignal | undefined) {
   const path = { path: { plan_id: id }, query: { after } };
   const answer = await api.GET("/api/plans/{plan_id}/page", { params: path, signal, parseAs: "stream" });
-  const body = unwrap(answer);
+  unwrap(answer);
   const { headers } = answer.response;
   const next = /<([^>]*)>; rel="next"/.exec(headers.get("Link") ?? "")?.[1];
   return {
     revision: Number(/\d+/.exec(headers.get("ETag") ?? "")?.[0]),
     next: next && new URL(next, location.origin).searchParams.get("after"),
-    read: async () => (await new Response(body).json()) as Page,
+    read: () => answer.response.json() as Promise<Page>,
   };
 }

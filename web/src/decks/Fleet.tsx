@@ -1,4 +1,4 @@
-import { memo, useMemo, useRef, useState, type KeyboardEvent } from "react";
+import { Fragment, memo, useMemo, useRef, useState, type KeyboardEvent } from "react";
 
 import type { Endpoint } from "../api/client";
 import { segmentStyle, type Book } from "../model/records";
@@ -305,30 +305,38 @@ function Lines({
   color: string;
 }) {
   const step = (pitch - 3) / (switches.length + 1);
-  return switches.map((id, n) => {
-    const x = step * (n + 1);
-    const way = ways.get(id);
-    const line = `M${x} ${high}V${way === "dropped" ? high + WIRES - 4 : bar(n)}`;
-    return (
-      <g key={id}>
-        <path
-          d={line}
-          className="fleet-wire"
-          stroke={way ? (way === "dropped" ? "var(--v-stranded)" : color) : "var(--line)"}
-          strokeWidth={way ? 1.6 : 1}
-          strokeDasharray={way === "reserve" ? "2 2" : undefined}
-        />
-        {way === "dropped" && (
-          <path
-            d={`M${x - 2} ${high + WIRES - 5}l4 4m0 -4l-4 4`}
-            stroke="var(--v-stranded)"
-            strokeWidth="1.3"
-            fill="none"
-          />
-        )}
-      </g>
-    );
-  });
+  const at = (n: number): number => step * (n + 1);
+  // All over which nothing is followed are one path: there are thousands.
+  const plain = switches.map((id, n) => (ways.has(id) ? "" : `M${at(n)} ${high}V${bar(n)}`)).join("");
+  return (
+    <>
+      {plain && <path d={plain} className="fleet-wire" stroke="var(--line)" strokeWidth={1} />}
+      {switches.map((id, n) => {
+        const way = ways.get(id);
+        if (!way) return null;
+        const dropped = way === "dropped";
+        return (
+          <Fragment key={id}>
+            <path
+              d={`M${at(n)} ${high}V${dropped ? high + WIRES - 4 : bar(n)}`}
+              className="fleet-wire"
+              stroke={dropped ? "var(--v-stranded)" : color}
+              strokeWidth={1.6}
+              strokeDasharray={way === "reserve" ? "2 2" : undefined}
+            />
+            {dropped && (
+              <path
+                d={`M${at(n) - 2} ${high + WIRES - 5}l4 4m0 -4l-4 4`}
+                stroke="var(--v-stranded)"
+                strokeWidth="1.3"
+                fill="none"
+              />
+            )}
+          </Fragment>
+        );
+      })}
+    </>
+  );
 }
 
 /** A host: its frame, what share of its endpoints fares how, from the bottom, and the shape of the worst. */
