@@ -60,6 +60,7 @@ function OneView({ view: { records, load, Shown } }: { view: View }) {
   const shown = (
     <Suspense fallback={<Waiting what="Opening the view" />}>
       <Shown />
+      <OthersToCome />
     </Suspense>
   );
   if (!records) return shown;
@@ -68,6 +69,17 @@ function OneView({ view: { records, load, Shown } }: { view: View }) {
       {shown}
     </WithRecords>
   );
+}
+
+/** When the first view has stood for this long, the code of the others comes, so that they open at once. */
+const AT_REST = 1500;
+
+function OthersToCome() {
+  useEffect(() => {
+    const asked = setTimeout(() => void Promise.allSettled(VIEWS.map(({ load }) => load())), AT_REST);
+    return () => clearTimeout(asked);
+  }, []);
+  return null;
 }
 
 export function Waiting({ what, done = 0, all = 0 }: { what: string; done?: number; all?: number }) {

@@ -1,5 +1,6 @@
+import type { Endpoint } from "../api/client";
 import { matcher, readQuery } from "../model/query";
-import { compareNames, type Book } from "../model/records";
+import { byName, compareNames, type Book } from "../model/records";
 import { gravity, type Mark } from "../model/verdicts";
 import { COLUMNS, type Row } from "./columns";
 
@@ -8,12 +9,12 @@ export type Grouping = "verdict" | "host" | "segment" | "none";
 /** The head of a group of places, in its first column. */
 export class Head {
   readonly look = "landing-group";
-  count = 0;
 
   constructor(
     readonly head: string,
     /** The verdict that all of them have, where they are grouped by it. */
     readonly mark: Mark | undefined,
+    readonly count: number,
   ) {}
 
   /** What is copied out of it. */
@@ -36,7 +37,18 @@ for (const { id, text } of COLUMNS)
     },
   });
 
-/** The rows that a query and chosen marks leave, in their order, each group behind its head. */
+const sorted = new WeakMap<readonly Endpoint[], readonly Endpoint[]>();
+
+/** The endpoints by host and name; those of a host are put in order once, for as long as none of them differs. */
+export function inOrder(ofHost: ReadonlyMap<string, readonly Endpoint[]>): Endpoint[] {
+  return byName([...ofHost], ([host]) => host).flatMap(([, found]) => {
+    let known = sorted.get(found);
+    if (!known) sorted.set(found, (known = byName(found, ({ name }) => name)));
+    return known;
+  });
+}
+
+/** The rows (by host and name) that a query and chosen marks leave, each group behind its head. */
 export function grouped(
   rows: readonly Row[],
   book: Book,
@@ -48,7 +60,6 @@ export function grouped(
   }: { query: string; off: readonly string[]; marks: ReadonlySet<Mark>; grouping: Grouping },
 ): (Head | Line)[] {
   const asked = matcher(readQuery(query), book, off);
-  const kept = rows.filter((row) => (!marks.size || marks.has(row.mark)) && asked.tag(row.endpoint, row.tag));
   const keyOf = (row: Row): string =>
     grouping === "verdict"
       ? row.mark
@@ -57,26 +68,22 @@ export function grouped(
         : grouping === "segment"
           ? book.get("segment", row.tag.belongs)?.name || "belongs nowhere yet"
           : "";
-  const order = (row: Row): number => (grouping === "verdict" ? (row.mark === "idle" ? 10 : 9 - gravity(row.mark)) : 0);
-  kept.sort(
-    (a, b) =>
-      order(a) - order(b) ||
-      compareNames(keyOf(a), keyOf(b)) ||
-      compareNames(a.endpoint.host, b.endpoint.host) ||
-      compareNames(a.endpoint.name, b.endpoint.name),
-  );
+  const groups = new Map<string, Row[]>();
+  for (const row of rows) {
+    if ((marks.size && !marks.has(row.mark)) || !asked.tag(row.endpoint, row.tag)) continue;
+    const key = keyOf(row);
+    const group = groups.get(key);
+    if (group) group.push(row);
+    else groups.set(key, [row]);
+  }
+  const order = (mark: Mark): number => (grouping !== "verdict" ? 0 : mark === "idle" ? 10 : 9 - gravity(mark));
   const made: (Head | Line)[] = [];
-  let group: Head | undefined;
-  for (const row of kept) {
-    if (grouping !== "none") {
-      const head = keyOf(row);
-      if (group?.head !== head) {
-        group = new Head(head, grouping === "verdict" ? row.mark : undefined);
-        made.push(group);
-      }
-      group.count += 1;
-    }
-    made.push(new Line(row, book));
+  for (const [key, found] of [...groups].sort(
+    ([a, [one]], [b, [two]]) => order(one!.mark) - order(two!.mark) || compareNames(a, b),
+  )) {
+    const mark = grouping === "verdict" ? found[0]!.mark : undefined;
+    if (grouping !== "none") made.push(new Head(key, mark, found.length));
+    for (const row of found) made.push(new Line(row, book));
   }
   return made;
 }

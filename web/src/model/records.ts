@@ -4,6 +4,18 @@ import type { AnswersChange, Kind, Operation, RecordOf, Records } from "../api/c
 /** Names in the order in which people count: nic2 before nic10. */
 export const compareNames = new Intl.Collator("en", { numeric: true }).compare;
 
+const PLAIN = /^(?!.*\d{17})[a-z0-9-]*$/;
+
+/** Items in the order of their names, as `compareNames` has it; plain letters and digits go by keys, far quicker. */
+export function byName<T>(items: readonly T[], nameOf: (item: T) => string): T[] {
+  const keyed = items.map((item): [string, T] => [nameOf(item), item]);
+  if (!keyed.every(([name]) => PLAIN.test(name))) {
+    return keyed.sort(([a], [b]) => compareNames(a, b)).map(([, item]) => item);
+  }
+  for (const pair of keyed) pair[0] = pair[0].replace(/\d+/g, (digits) => digits.padStart(16, "0"));
+  return keyed.sort(([a], [b]) => (a < b ? -1 : a > b ? 1 : 0)).map(([, item]) => item);
+}
+
 type AnyRecord = { id: string } & Record<string, unknown>;
 
 /** What the engine says of a plan beside its verdicts. */

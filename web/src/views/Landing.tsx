@@ -9,7 +9,7 @@ import { usePlan } from "../api/plan";
 import { ColumnMenu } from "../landing/ColumnMenu";
 import type { Row } from "../landing/columns";
 import { LandingGrid } from "../landing/LandingGrid";
-import { grouped, Line, type Grouping } from "../landing/lines";
+import { grouped, inOrder, Line, type Grouping } from "../landing/lines";
 import { useColumns } from "../landing/useColumns";
 import { MARKS, type Mark } from "../model/verdicts";
 import { MendAll } from "../parts/MendAll";
@@ -39,7 +39,7 @@ export function Landing() {
     const findingOf = new Map<string, Finding>();
     for (const finding of [...snapshot.summary.findings, ...snapshot.summary.accepted])
       for (const e of finding.endpoints) if (!findingOf.has(e)) findingOf.set(e, finding);
-    return [...snapshot.endpoints.values()].flatMap((endpoint) =>
+    return inOrder(snapshot.ofHost).flatMap((endpoint) =>
       endpoint.tags.map((tag) => ({
         endpoint,
         tag,
@@ -47,7 +47,7 @@ export function Landing() {
         mark: endpoint.idle ? ("idle" as const) : tag.verdict,
       })),
     );
-  }, [snapshot.summary, snapshot.endpoints]);
+  }, [snapshot.summary, snapshot.ofHost]);
 
   const { off } = snapshot.summary;
   const lines = useMemo(
