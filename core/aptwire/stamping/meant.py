@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any
 
 from aptwire.plan.fields import plain
@@ -43,9 +43,13 @@ def _pointing(kind: str) -> frozenset[str]:
     return frozenset(n for n in fields_of(kind) if SPECS[kind][n].kind == "ref" and SPECS[kind][n].refs[0] != "segment")
 
 
+interface = lru_cache(4096)(ipaddress.ip_interface)
+"""An address with its subnet, read once: those of a pattern are asked for on each host."""
+
+
 def counted_on(address: str, number: int) -> str:
     """The address that a host with a number has where that with number 1 has the given one; ValueError where its subnet ends before."""
-    first = ipaddress.ip_interface(address)
+    first = interface(address)
     last = first.network.num_addresses - (2 if first.version == 4 and first.network.prefixlen < 31 else 1)
     place = int(first.ip) - int(first.network.network_address) + number - 1
     if place > last:
@@ -55,7 +59,7 @@ def counted_on(address: str, number: int) -> str:
 
 def counted_back(address: str, number: int) -> str:
     """The address of number 1 where the host with a number has the given one; ValueError where its subnet begins after."""
-    own = ipaddress.ip_interface(address)
+    own = interface(address)
     first = int(own.ip) - (number - 1)
     if first < int(own.network.network_address):
         raise ValueError(f"counted back from {own.ip} as number {number}, the first would be outside {own.network}")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
@@ -13,7 +12,7 @@ from aptwire.plan.kinds import KINDS, SPECS, Record, Stamp, StampNic
 from aptwire.plan.names import called
 from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.stamping.meant import counted_on, differing, meant, meant_nics, own_words, owner_of, taken_nics
+from aptwire.stamping.meant import counted_on, differing, interface, meant, meant_nics, own_words, owner_of, taken_nics
 from aptwire.stamping.nics import Question, chosen
 
 Answers = Mapping[tuple[str, str], str | None]
@@ -113,10 +112,11 @@ class _Numbers:
         self._least = 1
 
     def next(self, host: str) -> int:
-        number = self._bears(host) or self._least
-        while number in self._taken or (number >= self._least and not self._free(number) and not self._bears(host)):
-            number += 1
-        if not self._bears(host):
+        number = self._bears(host)
+        if number is None:
+            number = self._least
+            while number in self._taken or not self._free(number):
+                number += 1
             self._least = number + 1
         self._taken.add(number)
         return number
@@ -130,7 +130,7 @@ class _Numbers:
             if port is None or len(port.addresses) != len(part.addresses):
                 return None
             for own, first in zip(port.addresses, part.addresses, strict=True):
-                one, two = ipaddress.ip_interface(own), ipaddress.ip_interface(first)
+                one, two = interface(own), interface(first)
                 if one.network != two.network:
                     return None
                 found.add(int(one.ip) - int(two.ip) + 1)
