@@ -122,8 +122,8 @@ class Client:
 
     def request(self, method: str, path: str, body: bytes | None = None, **headers: str) -> tuple[int, Any]:
         request = urllib.request.Request(f"{URL}/api/{path}", data=body, method=method)
-        for name, value in {"X-CSRFToken": self.token(), **headers}.items():
-            request.add_header(name.replace("_", "-"), value)
+        for name, said in {"X-CSRFToken": self.token(), **headers}.items():
+            request.add_header(name.replace("_", "-"), said)
         try:
             with self.opener.open(request, timeout=300) as response:
                 status, raw, media = response.status, response.read(), response.headers.get_content_type()
