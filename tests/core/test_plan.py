@@ -6,10 +6,11 @@ import json
 import random
 import unittest
 
-from aptwire.plan import vids
+import numpy as np
+from aptwire.plan import cores, vids
 from aptwire.plan.edits import Drop, Patch, Put, apply_edit, edit_from_json, edit_to_json
 from aptwire.plan.file import plan_text, read_plan, schema, write_plan
-from aptwire.plan.kinds import KINDS, SPECS, Guest
+from aptwire.plan.kinds import KINDS, SPECS, Guest, columns_of
 from aptwire.plan.plan import PlanError
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -42,6 +43,55 @@ class VidSetTest(unittest.TestCase):
         ):
             with self.assertRaisesRegex(ValueError, said):
                 vids.members(text)
+
+    @given(st.sets(st.integers(0, 4094)), st.integers(1, 4094))
+    def test_bits_masks_and_one_more_are_the_same_set(self, numbers: set[int], vid: int) -> None:
+        text = vids.write(numbers)
+        self.assertEqual(set(np.flatnonzero(vids.mask(text)).tolist()), numbers)
+        self.assertEqual(vids.bits(text), sum(1 << number for number in numbers))
+        self.assertEqual(vids.of_bits(vids.bits(text)), numbers)
+        self.assertEqual(vids.write_bits(vids.bits(text)), text)
+        self.assertEqual(vids.members(vids.with_vid(text, vid), untagged=True), numbers | {vid})
+
+
+class CoresTest(unittest.TestCase):
+    @given(st.lists(st.integers(0, 400), unique=True), st.integers(1, 4))
+    def test_what_is_written_is_read_back_whatever_the_order(self, numbers: list[int], threads: int) -> None:
+        found = [tuple(numbers[n : n + threads]) for n in range(0, len(numbers), threads)]
+        text = cores.write_cores(found)
+        self.assertEqual(cores.cores(text), tuple(sorted(found)))
+        self.assertEqual(cores.write_cores(cores.cores(text)), text)
+        self.assertEqual(cores.processors(cores.write(numbers)), set(numbers))
+
+    def test_what_is_no_core_is_named(self) -> None:
+        for text, said in (
+            ("3+x", "“3\\+x” is no core"),
+            ("-1", "“-1” is no core"),
+            ("5000", "“5000” is no core"),
+            ("99999999", "is no core"),
+            ("٣", "is no core"),
+            ("1+17, 17", "“17” stands twice"),
+            ("4+4", "“4\\+4” stands twice"),
+        ):
+            with self.assertRaisesRegex(ValueError, said):
+                cores.cores(text)
+
+
+class ColumnsTest(unittest.TestCase):
+    @settings(max_examples=40)
+    @given(st.integers(0, 10**9))
+    def test_columns_of_records_say_what_each_says(self, seed: int) -> None:
+        plan = random_plan(seed, rich=seed % 2 == 1, odd=seed % 3 == 1)
+        for kind in KINDS:
+            records = list(plan.all(kind))
+            columns = columns_of(kind, records)
+            self.assertTrue(all(len(values) == len(records) for values in columns.values()))
+            for n, record in enumerate(records):
+                said = {name: values[n] for name, values in columns.items() if values[n] is not None}
+                self.assertEqual(said, {name: v for name, v in record.to_json().items() if v is not None})
+            # A field stands there only where somebody says something in it.
+            told = {name for record in records for name in record.to_json()}
+            self.assertEqual(set(columns) - {"id"}, told - {"id"})
 
 
 class EditTest(unittest.TestCase):

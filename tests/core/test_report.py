@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import json
+import random
 import unittest
 
+from aptwire.judge.causes import spoken
 from aptwire.judge.verdicts import judge
-from aptwire.judge.why import VERDICTS
-from aptwire.report import landings, summary
+from aptwire.judge.why import VERDICTS, is_idle, tag_text
+from aptwire.plan.names import endpoint_key, host_of
+from aptwire.report import landing_columns, landings, summary
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -45,6 +48,39 @@ class LandingsTest(unittest.TestCase):
         # However many findings stand before the one that says so.
         off = summary(judge(build()))["off"]
         self.assertEqual(len(off), 5)
+
+    def test_columns_say_what_asking_place_by_place_does(self) -> None:
+        seen: set[str] = set()
+        for seed in range(60):
+            judgement = judge(random_plan(seed, rich=seed % 2 == 0, odd=seed % 3 == 0))
+            plan, wiring = judgement.plan, judgement.wiring
+            asked = random.Random(seed).sample(list(wiring.endpoints()), min(9, len(list(wiring.endpoints()))))
+            found = landing_columns(judgement, asked)
+            self.assertEqual(found.rows["id"], asked)
+            self.assertEqual(len({json.dumps(said) for said in found.said}), len(found.said), "each is said once")
+            rows = dict(zip(asked, zip(*found.rows.values(), strict=True), strict=True))
+            for endpoint, row in rows.items():
+                told = dict(zip(found.rows, row, strict=True))
+                record = plan.find(endpoint, ("adapter", "host_port"))
+                self.assertEqual(told["key"], endpoint_key(plan, record))
+                self.assertEqual((told["host"], told["name"]), (host_of(plan, record), spoken(plan, endpoint)))
+                self.assertEqual((told["kind"], told["idle"]), (record.kind, is_idle(plan, endpoint)))
+                places = wiring.places_of(endpoint)
+                self.assertEqual([record or endpoint for record, _, _ in told["tags"]], [p.record for p in places])
+                worst = max((judgement.status_of(place) for place in places), default=0)
+                self.assertEqual(told["verdict"], VERDICTS[worst])
+                for place, (_, addresses, number) in zip(places, told["tags"], strict=True):
+                    said = found.said[number]
+                    self.assertEqual(addresses, place.addresses)
+                    self.assertEqual(said["verdict"], VERDICTS[judgement.status_of(place)])
+                    self.assertEqual(said["belongs"], place.segment)
+                    self.assertEqual(said["tag"], tag_text(wiring, place.label))
+                    got = [one.got for one in judgement.given(place.record)]
+                    self.assertEqual(said["got"], ", ".join(got))
+                    # A place alone in what is wrong with it stands apart from those that share its stand.
+                    seen.update({said["verdict"]} | ({"own"} if place.record in judgement.own else set()))
+                    seen.update({"got"} if got else set())
+        self.assertLessEqual({*VERDICTS, "own"}, seen)
 
     @settings(max_examples=40)
     @given(st.integers(0, 10**9))

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import ipaddress
+import random
 import unittest
+from itertools import count
 from typing import Any
 
 from aptwire.judge.risks import risks
@@ -262,6 +265,10 @@ class NicsTest(unittest.TestCase):
         )
 
 
+def _ports(plan: Plan, host: str) -> list[Any]:
+    return [p for s in plan.where("virtual_switch", "host", host) for p in plan.where("host_port", "switch", s.id)]
+
+
 class StarterTest(unittest.TestCase):
     def test_addresses_count_on_and_what_is_taken_is_passed_over(self) -> None:
         plan = fleet(3, [{"name": f"nic{n}"} for n in range(1, 7)])
@@ -294,6 +301,50 @@ class StarterTest(unittest.TestCase):
         unlinked = made(first, *(unstamp(first, s.id) for s in first.of("stamp").values()))
         again = made(unlinked, stamp(unlinked, pattern, ["h3", "h2", "h1"]))
         self.assertEqual(again, first)
+
+    def test_numbers_are_those_that_counting_by_hand_gives(self) -> None:
+        kept = passed = 0
+        for seed in range(60):
+            dice = random.Random(seed)
+            plan = fleet(6, [{"name": f"nic{n}"} for n in range(1, 3)])
+            plan = made(plan, from_starter(plan, "two", "two"))
+            pattern = next(iter(plan.of("pattern")))
+            stamped = made(plan, stamp(plan, pattern, dice.sample([f"h{n}" for n in range(1, 7)], dice.randint(1, 5))))
+            # Some are taken off and keep what they bear, some of them another address; others' addresses are in the way.
+            for own in list(stamped.of("stamp").values()):
+                if dice.random() < 0.6:
+                    stamped = made(stamped, unstamp(stamped, own.id))
+                    if dice.random() < 0.4:
+                        port = dice.choice(_ports(stamped, own.host))
+                        stamped = made(stamped, (Patch("host_port", port.id, {"addresses": ["192.0.2.9/24"]}),))
+            taken = [f"10.0.{dice.choice((10, 20))}.{dice.randint(1, 16)}" for _ in range(3)]
+            others = plan_of(segment=[{"id": f"x{n}", "name": f"x{n}", "gateways": [a]} for n, a in enumerate(taken)])
+            stamped = made(stamped, tuple(map(Put, others)))
+            wanted = [h for h in (f"h{n}" for n in range(1, 7)) if not stamped.where("stamp", "host", h)]
+            dice.shuffle(wanted)
+            after = made(stamped, stamp(stamped, pattern, wanted))
+            firsts = {
+                p.name: ipaddress.ip_interface(p.addresses[0]) for p in plan.all("pattern_host_port") if p.addresses
+            }
+            borne = {a.split("/")[0] for p in stamped.all("host_port") for a in p.addresses} | set(taken)
+            used = {s.number for s in stamped.all("stamp")}
+            for host in wanted:
+                ports = {p.name: p.addresses for p in _ports(stamped, host)}
+                bears = {
+                    int(ipaddress.ip_interface(ports[name][0]).ip) - int(first.ip) + 1 if ports.get(name) else None
+                    for name, first in firsts.items()
+                }
+                own = bears.pop() if len(bears) == 1 else None
+                if own is not None and 0 < own < 200 and own not in used:
+                    expected, kept = own, kept + 1
+                else:
+                    free = (n for n in count(1) if n not in used)
+                    expected = next(n for n in free if borne.isdisjoint(str(f.ip + n - 1) for f in firsts.values()))
+                    passed += expected > len(used) + 1
+                used.add(expected)
+                self.assertEqual(after.where("stamp", "host", host)[0].number, expected, (seed, host))
+        self.assertGreater(kept, 20)
+        self.assertGreater(passed, 5)
 
     def test_a_subnet_that_ends_says_so(self) -> None:
         plan = fleet(8, [{"name": f"nic{n}"} for n in range(1, 3)])

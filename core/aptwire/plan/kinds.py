@@ -69,7 +69,7 @@ def columns_of(kind: str, records: Sequence[Record]) -> dict[str, list[Any]]:
     _, names, defaults = _fields(kind)
     for name, default in zip(names, defaults, strict=True):
         values = list(map(attrgetter(name), records))
-        if set(values) != {default}:
+        if set(values) - {default}:
             made[name] = [None if value == default else f.plain(value) for value in values]
     return made
 
