@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import unittest
 from collections.abc import Mapping, Sequence
+from functools import reduce
 from unittest import mock
 
 from aptwire.forward.around import AROUND
@@ -109,6 +110,49 @@ class IndexTest(unittest.TestCase):
                 self.assertEqual(list(swapped), [places.get(n, one) for n, one in enumerate(kept)])
                 self.assertEqual(([swapped[n] for n in range(10)], swapped[2:5]), (list(swapped), list(swapped)[2:5]))
                 self.assertEqual(list(before), kept, "the one before stays as it was")
+
+    @settings(max_examples=100)
+    @given(
+        st.lists(st.integers(0, 15), unique=True, max_size=12),
+        st.lists(st.dictionaries(st.integers(0, 20), st.booleans(), max_size=6), max_size=6),
+    )
+    def test_a_row_of_records_is_what_a_list_would_be(self, ids: list[int], series: list[dict[int, bool]]) -> None:
+        def guest(n: int, turn: int) -> Guest:
+            return Guest(id=f"g{n}", host="h", name=f"{n} in turn {turn}")
+
+        wanted = [guest(n, 0) for n in ids]
+        with mock.patch.multiple(layers, SMALL=3, MOST=8):
+            row = layers.row_of(list(wanted))
+            for turn, changes in enumerate(series, 1):
+                made = {f"g{n}": guest(n, turn) if stays else None for n, stays in changes.items()}
+                before, kept = row, list(wanted)
+                row = layers.replaced(row, made)
+                there = {one.id for one in wanted}
+                wanted = [new for one in wanted if (new := made.get(one.id, one)) is not None]
+                wanted += [new for id, new in made.items() if new is not None and id not in there]
+                # What is gone and comes again may be where it was, or last.
+                self.assertCountEqual(list(row), wanted)
+                self.assertEqual((len(row), row[1:4]), (len(wanted), list(row)[1:4]))
+                self.assertEqual(list(before), kept, "the one before stays as it was")
+
+    @settings(max_examples=150)
+    @given(
+        st.lists(st.dictionaries(st.integers(0, 20), st.one_of(st.none(), st.integers()), max_size=4), max_size=5),
+        st.lists(st.dictionaries(st.integers(0, 20), st.one_of(st.none(), st.integers()), max_size=4), max_size=5),
+        st.integers(2, 12),
+    )
+    def test_what_may_differ_between_two_mappings_is_told_or_not_known(
+        self, one: list[dict[int, int | None]], two: list[dict[int, int | None]], small: int
+    ) -> None:
+        with mock.patch.multiple(layers, SMALL=small, MOST=6):
+            base: Mapping[int, int] = {n: n for n in range(10)}
+            before = reduce(layers.layered, one, base)
+            now = reduce(layers.layered, two, before)
+            for a, b in ((before, now), (now, before), (base, now)):
+                told = layers.differing(a, b)
+                if told is not None:
+                    self.assertLessEqual({n for n in range(21) if a.get(n) != b.get(n)}, set(told))
+            self.assertEqual(list(layers.differing(now, now) or ()), [])
 
     def test_the_plan_before_an_edit_keeps_its_own_answers(self) -> None:
         plan = demo_plan()

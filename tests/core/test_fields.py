@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 import unittest
 from typing import Any
 
@@ -11,7 +12,7 @@ from aptwire.plan.checks import make_record
 from aptwire.plan.fields import Spec
 from aptwire.plan.file import schema
 from aptwire.plan.kinds import KINDS, SPECS
-from aptwire.plan.names import called, endpoint_key, host_of
+from aptwire.plan.names import called, endpoint_key, host_of, natural, some
 from aptwire.plan.plan import PlanError
 from hypothesis import given
 from hypothesis import strategies as st
@@ -181,6 +182,35 @@ class NamesTest(unittest.TestCase):
             self.assertEqual(endpoint_key(plan, record), key)
         self.assertEqual(host_of(plan, plan.get("guest_tag", "tag-edge-firewall-210")), "gannet")
         self.assertEqual(host_of(plan, plan.get("segment", "segment-edge")), "")
+
+
+class OrderTest(unittest.TestCase):
+    @given(st.lists(st.text(max_size=12), max_size=6))
+    def test_any_names_can_be_put_in_order(self, names: list[str]) -> None:
+        ordered = sorted(names, key=natural)
+        self.assertEqual(sorted(ordered), sorted(names))
+        # A name that is longer by what follows comes after.
+        for name in names:
+            self.assertLessEqual(natural(name), natural(name + "z"))
+
+    @given(st.text("nic-", max_size=4), st.lists(st.integers(0, 10**6), unique=True, max_size=8))
+    def test_numbers_in_names_count(self, word: str, numbers: list[int]) -> None:
+        names = [f"{word}{number}v" for number in sorted(numbers)]
+        self.assertEqual(sorted(random.Random(1).sample(names, len(names)), key=natural), names)
+
+    def test_digits_that_no_number_is_written_with_are_letters(self) -> None:
+        self.assertEqual(sorted(["²", "5²", "5", "٣", "nic²"], key=natural), ["٣", "5", "5²", "nic²", "²"])
+
+    @given(st.lists(st.text("abc", min_size=1, max_size=3), min_size=1, max_size=9), st.integers(2, 5))
+    def test_some_names_and_how_many_more(self, names: list[str], most: int) -> None:
+        listed = list(dict.fromkeys(names))
+        told = some(names, most)
+        if len(listed) <= most:
+            self.assertEqual(told.replace(" and ", ", ").split(", "), listed)
+            return
+        first, _, rest = told.rpartition(" and ")
+        self.assertEqual(first.split(", "), listed[: most - 1])
+        self.assertEqual(rest, f"{len(listed) - most + 1} more")
 
 
 if __name__ == "__main__":

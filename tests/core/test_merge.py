@@ -98,14 +98,14 @@ class RandomTest(unittest.TestCase):
             self.assertFalse(made.clean)
             return
         self.assertTrue(made.clean)
-        now, one, two = map(cells, (made.plan, plan, draft))
+        old, now, one, two = map(cells, (base, made.plan, plan, draft))
         for clash in made.clashes:
             if clash.field and (clash.kind, clash.id, "") in now:
                 said = one if clash.chosen == PLAN else two
                 self.assertEqual(now[clash.place], said[clash.place], clash)
         # Nothing in it comes from nowhere.
         for key, value in now.items():
-            self.assertIn(value, [one.get(key, None), two.get(key, None), cells(base).get(key, None)])
+            self.assertIn(value, [one.get(key, None), two.get(key, None), old.get(key, None)])
 
     @given(st.integers(0, 400), st.randoms(use_true_random=False))
     def test_where_one_of_them_stood_still(self, seed: int, dice: random.Random) -> None:

@@ -70,7 +70,7 @@ def readings(listed: list[FilterLine]) -> list[list[FilterLine]]:
 
 
 class SieveTest(unittest.TestCase):
-    @settings(max_examples=300)
+    @settings(max_examples=150)
     @given(lines(), st.sampled_from(INTERFACES), st.sampled_from(INTERFACES))
     def test_bits_say_what_every_packet_does(self, listed: list[FilterLine], enters: str, leaves: str) -> None:
         made = sieve(listed)

@@ -149,7 +149,7 @@ def some(names: Iterable[str], most: int = 3, count: int = 0) -> str:
 
 def natural(text: str) -> list[int | str]:
     """A key by which names stand in the order in which people count: nic2 before nic10."""
-    return [int(part) if part.isdigit() else part for part in re.split(r"(\d+)", text)]
+    return [int(part) if n % 2 else part for n, part in enumerate(re.split(r"(\d+)", text))]
 
 
 def host_of(plan: Plan, record: Record) -> str:
