@@ -8,7 +8,7 @@ import unittest
 from tests.bench.support import proved, told
 from tests.routers import advertising_plan
 
-SEEDS = int(os.environ.get("APTWIRE_ADVERTISING_PLANS", "30"))
+SEEDS = int(os.environ.get("APTWIRE_ADVERTISING_PLANS", "15"))
 FIRST = int(os.environ.get("APTWIRE_ADVERTISING_SEED", "0"))
 """More by command; with fixed seeds either way."""
 

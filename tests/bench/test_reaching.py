@@ -19,7 +19,8 @@ from tests.bench.support import proved, told
 from tests.routers import filtered_plan, inward_plan, outward_plan, routed_plan
 
 SEEDS = int(os.environ.get("APTWIRE_ROUTED_PLANS", "30"))
-"""More by command; with fixed seeds either way."""
+"""More by command; with fixed seeds either way.  Of those of which others are made that have more in them, fewer are enough."""
+FEWER = SEEDS * 2 // 5
 
 
 def with_blueprints(seed: int) -> Plan:
@@ -45,13 +46,13 @@ def with_blueprints(seed: int) -> Plan:
 
 class ReachingTest(unittest.TestCase):
     def test_packets_get_as_far_in_the_kernel_as_the_engine_says(self) -> None:
-        self.same(routed_plan)
+        self.same(routed_plan, FEWER)
 
     def test_filters_drop_in_the_kernel_what_the_engine_says(self) -> None:
-        self.same(filtered_plan)
+        self.same(filtered_plan, FEWER)
 
     def test_translations_and_outside_networks_answer_in_the_kernel_as_the_engine_says(self) -> None:
-        self.same(outward_plan)
+        self.same(outward_plan, FEWER)
 
     def test_what_is_let_in_gets_to_whom_it_is_for_in_the_kernel_as_the_engine_says(self) -> None:
         self.same(inward_plan)

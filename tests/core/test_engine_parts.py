@@ -125,7 +125,7 @@ class IndexTest(unittest.TestCase):
             row = layers.row_of(list(wanted))
             for turn, changes in enumerate(series, 1):
                 made = {f"g{n}": guest(n, turn) if stays else None for n, stays in changes.items()}
-                before, kept = row, list(wanted)
+                before, kept = row, list(row)
                 row = layers.replaced(row, made)
                 there = {one.id for one in wanted}
                 wanted = [new for one in wanted if (new := made.get(one.id, one)) is not None]

@@ -12,7 +12,7 @@ from pathlib import Path
 from ops.machine import DATA, VENV
 from tests.server.support import URL, Client
 
-EXAMPLES = os.environ.get("APTWIRE_EXAMPLES", "8")
+EXAMPLES = os.environ.get("APTWIRE_EXAMPLES", "4")
 """For each operation, beside those made of every bound and type in the document; more by command."""
 LEFT_OUT = {
     "listen": "an answer without an end",

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import json
+import threading
+import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from typing import Any
+from unittest import mock
 
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import Segment
@@ -75,6 +79,77 @@ class ListingTest(DatabaseCase):
             _, made = self.client.upload("plans/import", [], [("file", "p.json", write_plan(plan))])
             with transaction.atomic():
                 self.assertEqual(load_plan(PlanRow.objects.get(pk=made["id"])), plan)
+
+    def test_what_a_browser_asks_for_first_is_written_when_a_plan_is_imported(self) -> None:
+        from aptwire_server.plans import pages
+        from aptwire_server.plans.engine import ENDPOINTS, Engine
+
+        for size in (900, 20_000):
+            with mock.patch.object(pages, "PAGE", size):
+                engine, anew = (Engine(0, random_plan(7, rich=True)) for _ in range(2))
+                pages.write_ahead(engine)
+                asked = set()
+                # As a browser does: records as far as the first endpoints, and beside them all endpoints.
+                for cursor, ends in ((pages.FIRST, ENDPOINTS), (f"{ENDPOINTS}:0", "none")):
+                    following: str | None = cursor
+                    while following and not following.startswith(ends):
+                        asked.add(following)
+                        self.assertIn(following, engine.pages)
+                        written = pages.page(anew, following)
+                        self.assertEqual(written, engine.pages[following])
+                        following = written.following
+                self.assertEqual(asked, set(engine.pages))
+                self.assertEqual(len(asked) > 10, size == 900)
+
+    def test_a_plan_that_cannot_be_made_ready_leaves_nothing(self) -> None:
+        from aptwire_server.plans import commits
+        from aptwire_server.plans.models import ROWS, PlanRow
+
+        rows = {kind: model.objects.count() for kind, model in ROWS.items()}
+        with (
+            mock.patch.object(commits, "write_ahead", side_effect=MemoryError("no room")),
+            self.assertRaisesRegex(MemoryError, "no room"),
+        ):
+            commits.create_plan(random_plan(5).named("never there"), None)
+        self.assertFalse(PlanRow.objects.filter(name="never there").exists())
+        self.assertEqual({kind: model.objects.count() for kind, model in ROWS.items()}, rows)
+
+    def test_whoever_writes_while_a_plan_is_deleted_leaves_no_row_behind(self) -> None:
+        from aptwire_server.plans.listing import _delete
+        from aptwire_server.plans.models import ROWS, PlanRow
+        from aptwire_server.plans.tables import write_changes
+        from django.db import connection, transaction
+
+        plan = read_plan(self.client.exported(self.plan))
+        new = Segment(id="late", name="late")
+        holds, deletes = threading.Event(), threading.Event()
+
+        def write() -> None:
+            try:
+                with transaction.atomic():
+                    row = PlanRow.objects.select_for_update(of=("self",)).get(pk=self.plan)
+                    write_changes(row, plan, {("segment", "late"): new})
+                    holds.set()
+                    deletes.wait(30)
+                    # Long enough for the one who deletes to have come to the lock.
+                    time.sleep(0.5)
+            finally:
+                connection.close()
+
+        def delete() -> None:
+            try:
+                holds.wait(30)
+                deletes.set()
+                _delete(PlanRow.objects.get(pk=self.plan))
+            finally:
+                connection.close()
+
+        with ThreadPoolExecutor(2) as beside:
+            for done in [beside.submit(write), beside.submit(delete)]:
+                done.result(60)
+        self.assertFalse(PlanRow.objects.filter(pk=self.plan).exists())
+        left = {kind: model.objects.filter(plan=self.plan).count() for kind, model in ROWS.items()}
+        self.assertEqual(sum(left.values()), 0, left)
 
     def test_a_name_is_changed_for_everybody_who_looks(self) -> None:
         reader = Client("tomas")

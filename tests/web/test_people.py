@@ -335,6 +335,27 @@ class LandingTest(BrowserTest):
         table.get_by_role("button", name="berth-display").click()
         expect(self.page.get_by_role("button", name=re.compile("^tap-berth-display of"))).to_be_focused()
 
+    def test_names_stand_in_the_order_in_which_people_count(self) -> None:
+        plan = json.loads((ROOT / "demo" / "brackwater.json").read_text())
+        guests = [g for g in plan["records"]["guest"] if g["host"] == "gannet"]
+        own = {a["guest"] for a in plan["records"]["adapter"]}
+        names = ["berth 10", "berth 9", "Äsche", "berth-2"]
+        chosen = [g for g in guests if g["id"] in own][: len(names)]
+        for guest, name in zip(chosen, names, strict=True):
+            guest["name"] = name
+        file = {"name": "p.json", "mimeType": "application/json", "buffer": json.dumps(plan).encode()}
+        self.page.goto(f"{URL}/plans")
+        self.page.get_by_label("Plan file").set_input_files(file)  # type: ignore[arg-type]
+        self.page.get_by_role("link", name="Landing").click()
+        for grouping in ("host", "nothing"):
+            self.page.get_by_label("Group by").select_option(grouping)
+            self.page.get_by_label("Filter", exact=True).fill("host:gannet guest:b")
+            shown = self.page.get_by_role("treegrid")
+            expect(shown).to_contain_text("berth-2")
+            told = shown.locator(".cell-link").all_text_contents()
+            berths = [name for name in dict.fromkeys(told) if name.startswith("berth")]
+            self.assertEqual(berths, ["berth 9", "berth 10", "berth-2"])
+
     def test_cells_are_read_copied_and_acted_on_by_keyboard(self) -> None:
         page = self.page
         page.goto(f"{URL}/plans/{self.plan}/landing")

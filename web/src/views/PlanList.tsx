@@ -256,7 +256,12 @@ function PlanLine({
               <CircleStop size={14} /> {saving.records.toLocaleString("en")} records
             </Button>
           ) : (
-            <Menu.Root onSelect={({ value }) => act(value)} positioning={{ placement: "bottom-end" }}>
+            <Menu.Root
+              lazyMount
+              unmountOnExit
+              onSelect={({ value }) => act(value)}
+              positioning={{ placement: "bottom-end" }}
+            >
               <Menu.Trigger asChild>
                 <IconButton size="xs" variant="ghost" aria-label={`What to do with ${plan.name}`}>
                   <Ellipsis size={15} />
