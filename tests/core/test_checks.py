@@ -50,6 +50,75 @@ class ManyTest(unittest.TestCase):
         self.assertEqual(len(wrong), 3)
 
 
+class RivalsTest(unittest.TestCase):
+    """What one record can't have since another has it: told at the one with the higher id, in a whole plan as at an edit."""
+
+    def plan(self) -> Small:
+        made = pair()
+        made.segment(30)
+        made.put("source", "src", name="overlay networks")
+        made.put("lag", "sw/lag", switch="sw", name="lag")
+        return made
+
+    def told(self, made: Small, kind: str, id: str, field: str, says: str) -> None:
+        """That record is refused, by itself and put into the plan without it."""
+        records = {of: {r["id"]: make_record(of, r) for r in found} for of, found in made.kinds.items()}
+        wanted = [f"{kind.replace('_', ' ')} {id}, field {field}: {says}"]
+        self.assertEqual([str(p) for p in check_plan(Plan("p", records))], wanted)
+        record = next(r for r in made.kinds[kind] if r["id"] == id)
+        made.kinds[kind].remove(record)
+        with self.assertRaises(PlanError) as caught:
+            apply_edit(made.plan(), edit_from_json([{"op": "put", "kind": kind, "record": record}]))
+        self.assertEqual([str(p) for p in caught.exception.problems], wanted)
+
+    def test_two_cables_in_one_port(self) -> None:
+        made = self.plan()
+        made.access("sw/free", 10)
+        made.put("cable", "zz", a="a/n0", b="sw/free")
+        self.told(made, "cable", "zz", "a", "n0 of a already has a cable (c:a/n0:sw/p1); one port takes one")
+
+    def test_two_adapters_of_a_host_by_one_name(self) -> None:
+        made = self.plan()
+        made.put("guest", "other", host="a", name="other")
+        made.put("adapter", "z1", guest="other", name="a1")
+        self.told(made, "adapter", "z1", "name", "“a1” is taken on this host by adapter a1")
+
+    def test_two_segments_of_one_origin(self) -> None:
+        made = self.plan()
+        made.put("segment", "x", name="x", source="src", origin="net-7")
+        made.put("segment", "y", name="y", source="src", origin="net-7")
+        self.told(made, "segment", "y", "origin", "“net-7” is x already")
+
+    def test_two_uplinks_with_one_vid_over_the_same_nics(self) -> None:
+        made = self.plan()
+        for name in ("t", "v"):
+            made.put("virtual_switch", f"a/{name}", host="a", name=name)
+            made.put("uplink", f"a/{name}/over", switch=f"a/{name}", name=name, over="a/u", vid=30)
+        self.told(made, "uplink", "a/v/over", "vid", "VID 30 already goes from these NICs to uplink t")
+
+    def test_two_isolated_vlans_of_one_primary(self) -> None:
+        made = self.plan()
+        made.put("secondary_vlan", "i1", segment="s30", vid=301, type="isolated")
+        made.put("secondary_vlan", "i2", segment="s30", vid=302, type="isolated")
+        says = "s30 already has its isolated VLAN; a primary has one at the most"
+        self.told(made, "secondary_vlan", "i2", "type", says)
+
+    def test_two_speeds_in_a_lag(self) -> None:
+        made = self.plan()
+        for n, speed in enumerate((10000, 25000)):
+            made.trunk(f"sw/l{n}", "10", lag="sw/lag", speed=speed)
+        says = "l1 does 25000 Mbit/s and l0 10000: a LAG has one speed"
+        self.told(made, "fabric_port", "sw/l1", "speed", says)
+
+    def test_two_stations_at_a_port(self) -> None:
+        made = self.plan()
+        made.access("sw/free", 10)
+        for n in (1, 2):
+            made.put("station", f"st{n}", name=f"st{n}")
+            made.put("station_port", f"sp{n}", station=f"st{n}", port="sw/free", **({"vid": 10} if n == 2 else {}))
+        self.told(made, "station_port", "sp2", "port", "port free of sw already has the station st1")
+
+
 class RefusalTest(unittest.TestCase):
     def refused(self, plan: Plan, edit: Any, *says: str) -> None:
         """The edit (or JSON of one) can't be made, and the problem says all of this."""

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import gc
 import random
+import threading
+import time
 import unittest
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from functools import reduce
 from unittest import mock
 
@@ -20,6 +24,7 @@ from aptwire.judge.facts import deviations, group_vids, port_vids
 from aptwire.judge.preview import apart, moves, preview, shut_down
 from aptwire.judge.verdicts import judge, rejudge
 from aptwire.plan import layers, vids
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import KINDS, REFS, UNSEEN, FabricPort, FabricSwitch, Guest
 from aptwire.plan.plan import Plan, PlanError
@@ -31,6 +36,40 @@ from hypothesis import strategies as st
 from tests.core.test_judging import some_edit
 from tests.core.test_whole_wiring import overlay, private, ring, two_nics
 from tests.support import demo_plan, pair, random_plan
+
+
+class CollectingTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.assertTrue(gc.isenabled())
+
+    def test_one_within_another_and_one_that_fails_leave_it_as_it_was(self) -> None:
+        with no_collecting():
+            with self.assertRaises(KeyError), no_collecting():
+                raise KeyError
+            self.assertFalse(gc.isenabled(), "the outer one goes on")
+        self.assertTrue(gc.isenabled())
+
+    def test_whoever_had_it_off_has_it_off_afterwards(self) -> None:
+        gc.disable()
+        self.addCleanup(gc.enable)
+        with no_collecting():
+            pass
+        self.assertFalse(gc.isenabled())
+
+    def test_side_by_side_it_is_on_again_when_all_are_done(self) -> None:
+        both = threading.Barrier(2)
+
+        def work(first: bool) -> None:
+            with no_collecting():
+                both.wait(10)
+                # One ends before the other.
+                time.sleep(0.01 if first else 0.05)
+
+        for _ in range(10):
+            with ThreadPoolExecutor(2) as beside:
+                for done in [beside.submit(work, first) for first in (True, False)]:
+                    done.result(10)
+            self.assertTrue(gc.isenabled())
 
 
 class IndexTest(unittest.TestCase):
