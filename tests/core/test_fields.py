@@ -212,6 +212,14 @@ class OrderTest(unittest.TestCase):
         self.assertEqual(first.split(", "), listed[: most - 1])
         self.assertEqual(rest, f"{len(listed) - most + 1} more")
 
+    def test_where_only_the_first_names_are_given_it_is_said_how_many_there_are(self) -> None:
+        self.assertEqual(some(["a", "b", "c"], 3, count=9), "a, b and 7 more")
+        self.assertEqual(some(["a", "b"], 3, count=2), "a and b")
+        self.assertEqual(some(["a", "a"], 3), "a")
+        self.assertEqual(some(["a", "b", "b", "c"], 2), "a and 2 more")
+        self.assertEqual(some([]), "")
+        self.assertEqual(some(iter(["n1", "n2", "n3", "n4"])), "n1, n2 and 2 more")
+
 
 if __name__ == "__main__":
     unittest.main()
