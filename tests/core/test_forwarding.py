@@ -262,6 +262,7 @@ class ArraysAgainstSearchTest(unittest.TestCase):
         wiring = compile_wiring(random_plan(seed, rich, odd))
         roads = Roads(wiring)
         places = [p for p in all_places(wiring) if not p.stand.vni][:7]
+        lost = Roads(wiring)
         for a in places:
             for b in places:
                 if a.endpoint == b.endpoint:
@@ -273,7 +274,7 @@ class ArraysAgainstSearchTest(unittest.TestCase):
                 if not reached:
                     self.assertTrue(any(h.reason for h in found.hops) or found.hops[-1].outcome != "passed", found.hops)
                 # With words for what it doesn't pass alone, it is the same way.
-                brief = trace(wiring, a, b, brief=True)
+                brief = trace(wiring, a, b, lost=lost)
                 self.assertEqual([h.records for h in brief.hops], [h.records for h in found.hops])
                 self.assertEqual(
                     [h for h in brief.hops if h.outcome in ("dropped", "astray", "open")],
@@ -288,19 +289,20 @@ class ArraysAgainstSearchTest(unittest.TestCase):
         """The search towards the goal, with what is kept between two of them, against one that knows no goal."""
         wiring = compile_wiring(random_plan(seed, rich, odd))
         places = [p for p in all_places(wiring) if p.stand.plain and not p.stand.vni and p.context > 0][:6]
+        roads = Roads(wiring)
         for a in places:
             for b in places:
                 if a.endpoint == b.endpoint:
                     continue
                 target = (b.bridge, b.context)
-                found = Roads(wiring).wish(a, target, b.context)
+                found = roads.wish(a, target, b.context)
                 self.assertEqual(
                     _price(found), _least(Roads(wiring), a, target, b.context), f"{a.record} to {b.record}"
                 )
 
 
 def _price(steps) -> float | None:
-    return None if steps is None else round(sum(HOP + len(step.missing) for step in steps), 6)
+    return None if steps is None else round(sum(HOP + len(step.missing) for step in steps), 9)
 
 
 def _least(roads: Roads, source, target: tuple[int, int], wanted: int) -> float | None:
@@ -316,7 +318,7 @@ def _least(roads: Roads, source, target: tuple[int, int], wanted: int) -> float 
                 price[following] = cost
                 waiting.append(following)
     reached = [cost for spot, cost in price.items() if spot[:2] == target]
-    return round(min(reached), 6) if reached else None
+    return round(min(reached), 9) if reached else None
 
 
 if __name__ == "__main__":

@@ -52,8 +52,8 @@ class Step:
         return self.link.ends[1 - self.side]
 
 
-HOP = 0.001
-"""What a hop costs, where a missing permission costs one."""
+HOP = 1e-6
+"""What a hop costs, where a missing permission costs one: so little that no number of hops is worth one."""
 
 
 class Roads:
@@ -64,6 +64,7 @@ class Roads:
         self.state = state
         self.size = size
         self._links: dict[tuple[int, str, int], list[Link]] = {}
+        self._known: dict[tuple[int, int, tuple[int, int], int], list[Step] | None] = {}
         self._changed = self._elsewhere()
 
     def _elsewhere(self) -> set[int] | None:
@@ -205,10 +206,37 @@ class Roads:
 
         Real steps cost nothing (a hop counts a little, for short ways); a step on the wanted class may be
         taken although ports drop it, each missing permission counting one.  None: nothing joins the two.
+        """
+        start: FrameAt = (source.bridge, source.context if source.context >= 0 else wanted, None)
+        order, bridge = source.stand.order, self.wiring.bridges[source.bridge]
+        if source.bridge == target[0] or not bridge.virtual or bridge.crossing_row >= 0:
+            return self._cheapest(start, order, target, wanted)
+        # Nobody comes back over this switch, so from the next one on the ways of all its neighbours are the same.
+        ways: list[list[Step]] = []
+        for step, following in self._wishful(start, wanted, self.at(source.bridge, order, target[0])):
+            rest = self._rest(following, target, wanted)
+            if rest is not None:
+                ways.append([step, *rest])
+        return min(ways, key=_price, default=None)
+
+    def _rest(self, spot: FrameAt, target: tuple[int, int], wanted: int) -> list[Step] | None:
+        """The cheapest way on from where a frame came in, kept where it came by no port by which anybody might go on."""
+        bridge, context, entry = spot
+        links = self.at(bridge, "", target[0])
+        virtual = self.wiring.bridges[bridge].virtual
+        if entry is None or any(_same_port(entry, link, bridge, virtual) for link in links):
+            return self._cheapest(spot, "", target, wanted)
+        key = (bridge, context, target, wanted)
+        if key not in self._known:
+            self._known[key] = self._cheapest(spot, "", target, wanted)
+        return self._known[key]
+
+    def _cheapest(self, start: FrameAt, sent: str, target: tuple[int, int], wanted: int) -> list[Step] | None:
+        """The way that lacks least from where a frame is, which went out by the team order `sent` if it began there.
+
         What is nearer to the target is looked at first (A*, with the hops that are left as the least that a way still costs).
         """
         left = self.wiring.hops_to(target[0])
-        start: FrameAt = (source.bridge, source.context if source.context >= 0 else wanted, None)
         best: dict[FrameAt, float] = {start: 0.0}
         came: dict[FrameAt, tuple[FrameAt, Step] | None] = {start: None}
         heap: list[tuple[float, int, float, FrameAt, bool]] = [(0.0, 0, 0.0, start, True)]
@@ -224,7 +252,7 @@ class Roads:
                 # A switch has many ports, and few lead nearer: the others wait until nothing else costs less.
                 order += 1
                 heapq.heappush(heap, (cost + HOP * (1 + hops), order, cost, spot, False))
-            team_order = source.stand.order if spot[2] is None else ""
+            team_order = sent if spot[2] is None else ""
             links = self._split(spot[0], team_order, target[0], left)[not nearer]
             for step, following in self._wishful(spot, wanted, self._free(spot, links)):
                 price = cost + HOP + len(step.missing)
@@ -264,6 +292,11 @@ class Roads:
                 continue
             step = Step(link, side, context, label, after, tuple(missing))
             yield step, (link.ends[1 - side], wanted, link)
+
+
+def _price(way: list[Step]) -> float:
+    """What a way costs: its hops and what it lacks."""
+    return sum(HOP + len(step.missing) for step in way)
 
 
 def _same_port(one: Link, two: Link, bridge: int, virtual: bool) -> bool:

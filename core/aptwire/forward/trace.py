@@ -80,35 +80,41 @@ def say_state(wiring: Wiring, state: State, by_id: bool = False) -> str:
     return " and ".join(dict.fromkeys(said)) or "now"
 
 
-def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW, brief: bool = False) -> Trace:
+def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW, lost: Roads | None = None) -> Trace:
     """The way of a broadcast from one place to another, or as far as it gets on the way that lacks least.
 
-    `brief`: what a frame passes has its records alone, no words; where it ends is told in full.
+    `lost`: it is taken for one that doesn't arrive, and only where it ends is told in full: what it passes has its records alone, no words.
+    These are the links of the state, which keep what was found out about others that were lost.
     """
     if source.stand.vni and source.context >= 0:
         return _tunnelled(wiring, source, target, state)
-    roads = Roads(wiring, state)
+    brief = lost is not None
+    roads = lost or Roads(wiring, state)
+    said = "" if brief else say_state(wiring, state)
     teller = HopWriter(wiring, state, source, target, brief=brief)
     hops = [teller.entry(source)]
     if source.context < 0:
-        return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
-    steps = None if target.stand.vni else roads.way(source, target)
+        return Trace((*hops, teller.end(target, None)), False, said)
+    hears = target.context >= 0 and not target.stand.vni
+    wanted = target.context if target.context > 0 and target.stand.plain else source.context
+    wish = roads.wish(source, goal(source, target), wanted) if hears and brief else None
+    # Where it could be heard in one context only, and no way there lacks nothing, there is none.
+    ends = hears and brief and len(target.stand.hears) == 1 and (wish is None or any(step.missing for step in wish))
+    steps = None if target.stand.vni or ends else roads.way(source, target)
     if steps is not None:
         for step in steps:
             hops.extend(teller.step(step))
         context = steps[-1].after if steps else source.context
-        return Trace((*hops, teller.end(target, context)), True, say_state(wiring, state))
-    wanted = target.context if target.context > 0 and target.stand.plain else source.context
-    wish = roads.wish(source, goal(source, target), wanted) if target.context >= 0 and not target.stand.vni else None
-    near = (
-        roads.nearest(source, target.bridge) if wish is None and target.context >= 0 and not target.stand.vni else None
-    )
+        return Trace((*hops, teller.end(target, context)), True, said)
+    if hears and not brief:
+        wish = roads.wish(source, goal(source, target), wanted)
+    near = roads.nearest(source, target.bridge) if wish is None and hears else None
     if near is not None:
         # It gets to the target's switch, in a VLAN that the target doesn't hear.
         for step in near:
             hops.extend(teller.step(step))
         context = near[-1].after if near else source.context
-        return Trace((*hops, teller.unheard(target, context)), False, say_state(wiring, state))
+        return Trace((*hops, teller.unheard(target, context)), False, said)
     if wish is None:
         hops.extend(teller.stuck(roads, source, target))
     else:
@@ -121,8 +127,8 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW, brie
                     hops[-1] = teller.strayed(hops[-1], step.after)
                 break
         else:
-            return Trace((*hops, teller.unheard(target, context)), False, say_state(wiring, state))
-    return Trace((*hops, teller.end(target, None)), False, say_state(wiring, state))
+            return Trace((*hops, teller.unheard(target, context)), False, said)
+    return Trace((*hops, teller.end(target, None)), False, said)
 
 
 def _tunnelled(wiring: Wiring, source: Place, target: Place, state: State) -> Trace:

@@ -5,7 +5,7 @@ The parts of one virtual switch make a *block*.  An edit compiles anew the block
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from operator import is_
@@ -256,9 +256,16 @@ class Wiring:
     def place(self, id: str) -> Place | None:
         """The place of an adapter, guest tag, host port or station port; None if the record is no place."""
         record = self.plan.find(id, PLACES)
-        if record is None:
-            return None
-        block = self.blocks.get(self.home_block(record))
+        return self._placed(record, self.home_block(record)) if record is not None else None
+
+    def places_in(self, block: str, ids: Iterable[str]) -> list[Place]:
+        """The places of some records (ids) that stand in a block."""
+        records = (self.plan.find(id, PLACES) for id in ids)
+        return [place for r in records if r is not None and (place := self._placed(r, block)) is not None]
+
+    def _placed(self, record: Record, key: str) -> Place | None:
+        """The place of a record in a block (its key)."""
+        id, block = record.id, self.blocks.get(key)
         stand = block.stand_of.get(id) if block else None
         if stand is None:
             return None

@@ -166,10 +166,11 @@ class Book:
         keys: dict[Hashable, Mapping[str, tuple[Any, ...]]] = {}
         for host in changed:
             old, new = before.of.get(host, {}), _entries(grouping, look, self.hosts.get(host, ()))
-            hosts[host] = new or None
-            for key in old.keys() | new.keys():
-                if not _alike(old.get(key, ()), new.get(key, ())):
-                    keys[key] = _with(keys.get(key, before.by_key.get(key, {})), host, new.get(key))
+            differ = [key for key in old.keys() | new.keys() if not _alike(old.get(key, ()), new.get(key, ()))]
+            if differ:
+                hosts[host] = new or None
+            for key in differ:
+                keys[key] = _with(keys.get(key, before.by_key.get(key, {})), host, new.get(key))
         by_key = layered(before.by_key, {key: found or None for key, found in keys.items()})
         return layered(before.of, hosts), by_key, set(keys)
 

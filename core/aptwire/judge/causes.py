@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from ipaddress import ip_address, ip_network
 
 from aptwire.forward.parts import Place, State
@@ -92,6 +93,8 @@ class Sentences:
         self.wiring = judgement.wiring
         self.sizes = judgement.members()
         self._breaks: dict[tuple[object, ...], Hop | None] = {}
+        self._roads: dict[tuple[object, ...], Roads] = {}
+        self._others: dict[str, Place] = {}
         self.passed: set[str] = set()
         self._states: dict[tuple[object, ...], str] = {}
         self._idle: dict[str, str] = {}
@@ -111,8 +114,11 @@ class Sentences:
         return say_state(self.wiring, cause.state, by_id=True)
 
     def other(self, cause: Cause) -> Place:
-        place = self.wiring.place(cause.towards)
-        assert place is not None
+        place = self._others.get(cause.towards)
+        if place is None:
+            place = self.wiring.place(cause.towards)
+            assert place is not None
+            self._others[cause.towards] = place
         return place
 
     def wrong_at(self, place: Place, cause: Cause) -> str:
@@ -146,10 +152,11 @@ class Sentences:
             yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
             return
         other = self.other(cause)
-        there = trace(self.wiring, place, other, cause.state, brief)
+        lost = self._roads.setdefault(_frozen(cause.state), Roads(self.wiring, cause.state)) if brief else None
+        there = trace(self.wiring, place, other, cause.state, lost)
         yield there
         if there.delivered:
-            yield trace(self.wiring, other, place, cause.state, brief)
+            yield trace(self.wiring, other, place, cause.state, lost)
 
     def world(self, place: Place) -> tuple[str, ...]:
         """The rule that keeps a place's segment apart from everything, if there is one: who bears its address elsewhere is no twin of its own."""
@@ -271,7 +278,7 @@ class Concerned:
         """Its cause."""
         return self.found[0][1]
 
-    @property
+    @cached_property
     def endpoints(self) -> tuple[str, ...]:
         """Theirs, each once."""
         return tuple(dict.fromkeys(place.endpoint for place, _ in self.found))

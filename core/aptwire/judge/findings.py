@@ -7,7 +7,7 @@ from collections.abc import Set
 from dataclasses import dataclass
 from functools import cached_property
 
-from aptwire.forward.parts import HOMELESS, Place, State
+from aptwire.forward.parts import HOMELESS, Place, Stand, State
 from aptwire.forward.trace import Trace
 from aptwire.judge.causes import CAUSES, PLACE, PORT, STAND, Concerned, Sentences
 from aptwire.judge.changes import Changes
@@ -103,6 +103,7 @@ class _Finder:
         self.wiring = judgement.wiring
         self.say = Sentences(judgement)
         homeless = self.wiring.blocks.get(HOMELESS)
+        self._classes: dict[Stand, frozenset[int]] = {}
         self._homeless = tuple(homeless.stand_of) if homeless is not None else ()
 
     def run(self) -> _Known:
@@ -127,7 +128,7 @@ class _Finder:
             by_key[group.key] = [other for other in by_key[group.key] if other is not group]
             touched.add(group.key)
         for block, stands in self._troubled(asked).items():
-            groups[block] = tuple(group for stand in stands for group in self._groups(*stand))
+            groups[block] = tuple(group for stand in stands for group in self._groups(block, *stand))
             rests[block] = _together(groups[block])
             for group in groups[block]:
                 by_key[group.key] = [*by_key.get(group.key, ()), group]
@@ -160,9 +161,9 @@ class _Finder:
             found.setdefault(block, []).append((records, status, cause))
         return found
 
-    def _groups(self, records: tuple[str, ...], status: int, cause: Cause) -> list[_Group]:
+    def _groups(self, block: str, records: tuple[str, ...], status: int, cause: Cause) -> list[_Group]:
         """The places of a stand with their key: one for all, where that doesn't hang on which of them it is."""
-        places = [place for record in records if (place := self.wiring.place(record)) is not None]
+        places = self.wiring.places_in(block, records)
         alike = CAUSES[cause.what].alike
         if alike == STAND:
             return [self._group(tuple(places), status, cause)]
@@ -202,6 +203,12 @@ class _Finder:
 
     def _landed(self, place: Place) -> frozenset[int]:
         """The VID classes on which a place sends, lands over each of its ways, or ought to."""
+        known = self._classes.get(place.stand)
+        if known is None:
+            known = self._classes[place.stand] = self._landing(place)
+        return known
+
+    def _landing(self, place: Place) -> frozenset[int]:
         landing, segment = self.judgement.landing, self.plan.of("segment").get(place.segment)
         landed = landing.rows.landed[landing.rows_of(landing.number(place.stand))].tolist()
         own = [int(self.wiring.classes.of[segment.vid])] if segment is not None and segment.vid else []

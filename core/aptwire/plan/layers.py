@@ -91,7 +91,9 @@ def differing(before: Mapping[K, V], now: Mapping[K, V]) -> Iterable[K] | None:
 
 
 def layered(before: Mapping[K, V], changes: Mapping[K, V | None]) -> Mapping[K, V]:
-    """A mapping with some entries changed, or gone for None; the one before stays as it was."""
+    """A mapping with some entries changed, or gone for None: the very one before, which stays as it was, where nothing is changed."""
+    if not changes:
+        return before
     if isinstance(before, Layered):
         return before._with(changes)
     assert isinstance(before, dict)

@@ -69,7 +69,7 @@ GROUPED: tuple[Grouping[_All, Risk], ...] = (
         _All.wasteful,
         _All.excess,
         lambda a: (a.used_bits, *a.behind),
-        lambda a: (tuple(a.members.items()), *naming(a, "segment")),
+        lambda a: (tuple(a.members.values()), *naming(a, "segment")),
         lambda a, switch, ports: (a.seen_there(ports), a.plan.get("fabric_switch", switch).name),
     ),
     Grouping("lacking", _All.missing, _All.lacking, told_of=naming),

@@ -175,7 +175,7 @@ class AlikeRisks(RiskSearch):
         """Names that differ in case, blanks or dashes alone, or in one letter, where the one is on few hosts, the other on many, none has both,
         and frames see the same in both."""
         by_key: Mapping[Any, Mapping[str, tuple[str, ...]]] = self.book.grouped(NAMED, self).by_key
-        called = frozenset(by_key)
+        called = self.kept.get("called", (by_key,), lambda: frozenset(by_key))
         names = self.kept.get("names", (called,), lambda: _Names.of(called))
         for own in names.twice:
             yield self._alike(names.by_name[own], by_key)

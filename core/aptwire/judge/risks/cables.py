@@ -204,7 +204,7 @@ class CableRisks(RiskSearch):
     @property
     def used_bits(self) -> int:
         """The VIDs of all segments and of their private VLANs, as bits."""
-        return self._segment_bits | sum(1 << vid for vid in {s.vid for s in self.plan.all(SecondaryVlan)})
+        return self._segment_vids[0] | sum(1 << vid for vid in {s.vid for s in self.plan.all(SecondaryVlan)})
 
     @property
     def behind(self) -> Rests:
@@ -275,9 +275,10 @@ class CableRisks(RiskSearch):
     def _overheard(self, bits: int, most: int = 3) -> str:
         """Who would be seen on a cable on the VIDs of these bits, `most` segments by name."""
         by_vid = self.plan.grouped("segment", "vid")
-        count = (bits & self._segment_bits).bit_count() + sum(n for vid, n in self._more_segments if bits >> vid & 1)
+        segment_bits, more = self._segment_vids
+        count = (bits & segment_bits).bit_count() + sum(n for vid, n in more if bits >> vid & 1)
         told: list[str] = []
-        rest = bits & self._segment_bits
+        rest = bits & segment_bits
         while rest and len(told) < most:
             vid = (rest & -rest).bit_length() - 1
             rest &= rest - 1
@@ -287,15 +288,14 @@ class CableRisks(RiskSearch):
         return some(told, most, count)
 
     @cached_property
-    def _segment_bits(self) -> int:
-        """The VIDs of all segments, as bits."""
-        return sum(1 << vid for vid, found in self.plan.grouped("segment", "vid").items() if found)
+    def _segment_vids(self) -> tuple[int, list[tuple[int, int]]]:
+        """The VIDs of all segments, as bits; those that several have, and how many more than one."""
 
-    @cached_property
-    def _more_segments(self) -> list[tuple[int, int]]:
-        """The VIDs that several segments have, and how many more than one."""
-        by_vid = self.plan.grouped("segment", "vid")
-        return [(vid, len(found) - 1) for vid, found in by_vid.items() if len(found) > 1]
+        def count() -> tuple[int, list[tuple[int, int]]]:
+            by_vid = {vid: len(found) for vid, found in self.plan.grouped("segment", "vid").items() if found}
+            return sum(1 << vid for vid in by_vid), [(vid, n - 1) for vid, n in by_vid.items() if n > 1]
+
+        return self.kept.get("VIDs of segments", (self.plan.of("segment"),), count)
 
     def missing(self, listed: tuple[Facts, ...]) -> Iterator[tuple[str, tuple[FabricPort, frozenset[int]]]]:
         """The tags that one member's port of a host lacks, by the port."""

@@ -92,7 +92,7 @@ class StartRisks(RiskSearch):
 
     def starts(self) -> Iterator[Risk]:
         """Hosts that start over the network, and find nobody who leases there, or not even the segment."""
-        for host in sorted((h for h in self.plan.all(Host) if h.boots), key=lambda h: h.id):
+        for host in sorted(self.plan.having("host", "boots"), key=lambda h: h.id):
             segment: Segment = self.plan.get("segment", host.boots or "")
             entries = list(of_start(self.judgement, host))
             right = [e for e in entries if fits(segment, e)]
