@@ -36,6 +36,15 @@ class Laid:
         return all(getattr(a, f.name) == getattr(b, f.name) for a, b in pairs for f in fields(Link))
 
 
+class Hops(dict[int, int]):
+    """The fewest hops from each bridge to somewhere, 0 where that isn't known."""
+
+    __slots__ = ()
+
+    def __missing__(self, bridge: int) -> int:
+        return 0
+
+
 @dataclass(frozen=True, eq=False)
 class Fabric:
     """What lies between the hosts.
@@ -48,13 +57,13 @@ class Fabric:
     tree: Tree = field(default_factory=lambda: Tree({}, {}, {}, {}))
     laid: Mapping[str, Laid] = field(default_factory=dict)
     loose: Mapping[str, tuple[int, PortRule, str]] = field(default_factory=dict)
-    _hops: dict[int | frozenset[int], dict[int, int]] = field(default_factory=dict)
+    _hops: dict[int | frozenset[int], Hops] = field(default_factory=dict)
 
-    def hops(self, bridge: int) -> dict[int, int]:
+    def hops(self, bridge: int) -> Hops:
         """The fewest hops to a bridge from each from which links lead there."""
         found = self._hops.get(bridge)
         if found is None:
-            found = {bridge: 0}
+            found = Hops({bridge: 0})
             waiting = deque([bridge])
             while waiting:
                 here = waiting.popleft()
@@ -65,11 +74,11 @@ class Fabric:
             self._hops[bridge] = found
         return found
 
-    def hops_past(self, gates: frozenset[int]) -> dict[int, int]:
+    def hops_past(self, gates: frozenset[int]) -> Hops:
         """The fewest hops from each bridge to what is behind some others."""
         found = self._hops.get(gates)
         if found is None:
-            found = self._hops[gates] = {}
+            found = self._hops[gates] = Hops()
             for gate in gates:
                 for bridge, hops in self.hops(gate).items():
                     found[bridge] = min(hops + 1, found.get(bridge, hops + 1))

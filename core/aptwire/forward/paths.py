@@ -145,10 +145,10 @@ class Roads:
         usual = self._changed is not None and bridge not in self._changed and not self.size
         known = self.wiring.split.get((bridge, order, goal)) if usual else None
         if known is None:
-            known, hops = ([], []), left(bridge)
-            for link in self.at(bridge, order, goal):
-                one, two = link.ends
-                known[left(two if one == bridge else one) >= hops].append(link)
+            hops, links = left(bridge), self.at(bridge, order, goal)
+            nearer = [link for link in links if left(sum(link.ends) - bridge) < hops]
+            held = set(map(id, nearer))
+            known = nearer, [link for link in links if id(link) not in held]
             if usual:
                 self.wiring.split[bridge, order, goal] = known
         return known

@@ -207,9 +207,9 @@ class Wiring:
         members = (m.link for team in (block.teams if block is not None else ()) for m in team.members)
         gates = frozenset(link.ends[1] for link in members if link is not None) - {bridge}
         if not gates:
-            return lambda here: self.fabric.hops(bridge).get(here, 0)
+            return self.fabric.hops(bridge).__getitem__
         hops = self.fabric.hops_past(gates)
-        return lambda here: hops.get(here, 0) if here != bridge else 0
+        return hops.__getitem__ if bridge not in hops else lambda here: hops[here] if here != bridge else 0
 
     @cached_property
     def split(self) -> dict[tuple[int, str, int], tuple[list[Link], list[Link]]]:

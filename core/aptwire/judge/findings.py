@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from bisect import insort
 from collections.abc import Set
 from dataclasses import dataclass
 from functools import cached_property
@@ -83,6 +84,24 @@ def _together(groups: tuple[_Group, ...]) -> frozenset[str | int] | None:
     return frozenset().union(*known) if len(known) == len(groups) else None
 
 
+def _in_order(
+    told: dict[tuple[object, ...], Finding], fresh: dict[tuple[object, ...], Finding]
+) -> dict[tuple[object, ...], Finding]:
+    """Findings by key, worst first, from those that are in order already, and new ones."""
+    if not fresh:
+        return told
+    listed = list(told.items())
+    if len(fresh) > len(told):
+        return dict(sorted([*listed, *fresh.items()], key=_rank))
+    for item in fresh.items():
+        insort(listed, item, key=_rank)
+    return dict(listed)
+
+
+def _rank(item: tuple[object, Finding]) -> tuple[bool, int, int, str, str]:
+    return item[1].rank
+
+
 @dataclass(frozen=True)
 class _Known:
     """What was told of a judgement: groups by block, with what they rest on, and by key; findings by key, worst first; how many places belong on each
@@ -120,13 +139,14 @@ class _Finder:
             groups: dict[str, tuple[_Group, ...]] = {}
         else:
             asked = changes.apart | self._shaken(known, changes)
-            groups = {block: found for block, found in known.groups.items() if block not in asked}
-        rests = {block: known.rests[block] for block in groups}
-        by_key = dict(known.by_key) if groups else {}
+            groups = {**known.groups}
+        rests, by_key, told = ({**known.rests}, {**known.by_key}, {**known.told}) if groups else ({}, {}, {})
         touched: set[tuple[object, ...]] = set()
-        for group in (group for block in asked for group in known.groups.get(block, ())) if groups else ():
-            by_key[group.key] = [other for other in by_key[group.key] if other is not group]
-            touched.add(group.key)
+        for block in asked if groups else ():
+            for group in groups.pop(block, ()):
+                by_key[group.key] = [other for other in by_key[group.key] if other is not group]
+                touched.add(group.key)
+            rests.pop(block, None)
         for block, stands in self._troubled(asked).items():
             groups[block] = tuple(group for stand in stands for group in self._groups(block, *stand))
             rests[block] = _together(groups[block])
@@ -137,15 +157,14 @@ class _Finder:
             sizes = self.say.sizes, known.sizes
             segments = {id for id in sizes[0].keys() | sizes[1].keys() if sizes[0].get(id) != sizes[1].get(id)}
             touched.update(key for key, found in by_key.items() if found and found[0].places[0].segment in segments)
-        told = {key: finding for key, finding in known.told.items() if key not in touched and key in by_key}
+        fresh: dict[tuple[object, ...], Finding] = {}
         for key in touched:
+            told.pop(key, None)
             if by_key[key]:
-                told[key] = self._finding(key, by_key[key])
+                fresh[key] = self._finding(key, by_key[key])
             else:
                 del by_key[key]
-        # Those told before are in order already, which makes sorting quick.
-        in_order = dict(sorted(told.items(), key=lambda item: item[1].rank))
-        return _Known(groups, rests, by_key, in_order, self.say.sizes, self._homeless)
+        return _Known(groups, rests, by_key, _in_order(told, fresh), self.say.sizes, self._homeless)
 
     def _shaken(self, known: _Known, changes: Changes) -> set[str]:
         """The blocks of which something was said that may not be true any more."""

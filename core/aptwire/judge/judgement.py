@@ -189,9 +189,18 @@ class Judgement:
 
     def _members(self) -> dict[str, int]:
         ids = list(self.intent.subnets)
-        columns = self.landing.columns
-        counted = np.bincount(columns.segment + 1, weights=columns.weight, minlength=len(ids) + 1)
-        made: dict[str, int] = dict(zip(ids, counted[1:].astype(np.int64).tolist(), strict=False))
+        segment, weight = self.landing.columns.segment, self.landing.columns.weight
+        before, _ = self.answered.before.get("members", (None, None))
+        if before is not None and before[0].size == segment.size and before[2].size > len(ids):
+            # An edit changes few of very many.
+            counted = before[2].copy()
+            differ = np.flatnonzero((before[0] != segment) | (before[1] != weight))
+            np.subtract.at(counted, before[0][differ] + 1, before[1][differ])
+            np.add.at(counted, segment[differ] + 1, weight[differ])
+        else:
+            counted = np.bincount(segment + 1, weights=weight, minlength=len(ids) + 1).astype(np.int64)
+        self.answered.answers["members"] = segment, weight, counted
+        made: dict[str, int] = dict(zip(ids, counted[1:].tolist(), strict=False))
         return made
 
     def troubled(self, blocks: Set[str]) -> Iterator[tuple[str, tuple[str, ...], int, Cause]]:

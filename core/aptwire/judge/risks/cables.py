@@ -88,19 +88,18 @@ class CableRisks(RiskSearch):
 
     def natives(self) -> Iterator[Risk]:
         """Cables whose two ends give untagged frames different VIDs, or whose one end tags what the other takes untagged alone."""
-        answered = self.judgement.answered
-        rests = naming(self)
+        answered, joints, rests = self.judgement.answered, self.wiring.fabric.joints, naming(self)
         known, _ = answered.before.get("natives", (None, None))
-        before: dict[str, tuple[Joint, list[Risk]]]
-        before = known[1] if known is not None and all_same(known[0], rests) else {}
-        joints = self.wiring.fabric.joints
-        found = {
-            key: before[key] if key in before and before[key][0] is joint else (joint, list(self._on_joint(joint)))
-            for key, joint in joints.items()
-        }
-        answered.answers["natives"] = rests, found
-        for _, risks in found.values():
-            yield from risks
+        if known is None or not all_same(known[0], (joints, *rests)):
+            before: dict[str, tuple[Joint, list[Risk]]]
+            before = known[1] if known is not None and all_same(known[0][1:], rests) else {}
+            found = {
+                key: before[key] if key in before and before[key][0] is joint else (joint, list(self._on_joint(joint)))
+                for key, joint in joints.items()
+            }
+            known = (joints, *rests), found, [risk for _, risks in found.values() for risk in risks]
+        answered.answers["natives"] = known
+        yield from known[2]
 
     def _on_joint(self, joint: Joint) -> Iterator[Risk]:
         for cable, one, two in zip(joint.cables, *joint.ports, strict=True):
@@ -323,12 +322,12 @@ class CableRisks(RiskSearch):
         wiring = self.wiring
         made_of = (wiring.fabric, wiring.classes, *wiring.crossing_teams)
         found = self.kept.get("all loops", made_of, self._loops)
-        joints = wiring.fabric.joints if found else {}
-        selves = [joint for joint in wiring.fabric.joints.values() if joint.ends[0] == joint.ends[1]]
+        every = wiring.fabric.joints
+        selves = self.kept.get("own", (every,), lambda: [j for j in every.values() if j.ends[0] == j.ends[1]])
         for loop in found:
             named = sorted({v for k in loop.classes if k for v in wiring.classes.members[k][:20]})
             used_here = vids.write([s.vid for s in self.plan.all(Segment) if s.vid in named]) or vids.write(named[:5])
-            joint = joints.get(loop.link.key)
+            joint = every.get(loop.link.key)
             if joint is None:
                 culprit = tuple(r[-1] for r in loop.link.records if r)
                 switches: list[str] = []

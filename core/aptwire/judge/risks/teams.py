@@ -33,7 +33,8 @@ class TeamRisks(RiskSearch):
     @cached_property
     def lonely(self) -> dict[str, tuple[str, str]]:
         """The fabric switches with a single way on, and its cable (id and words)."""
-        shape = tuple((key, joint.ends) for key, joint in self.wiring.fabric.joints.items())
+        joints = self.wiring.fabric.joints
+        shape = self.kept.get("shape", (joints,), lambda: tuple((key, joint.ends) for key, joint in joints.items()))
         return self.kept.get("lonely switches", (shape, *naming(self, "cable")), self._lonely)
 
     def _lonely(self) -> dict[str, tuple[str, str]]:
