@@ -66,6 +66,21 @@ def _routed(seed: int, faults: bool) -> Small:
     return made
 
 
+def proxied_plan(seed: int) -> Plan:
+    """Such a plan whose routers answer for others at most of their interfaces, as do some who don't forward, and in which many take all four segments for one subnet."""
+    dice = random.Random(seed + 41)
+    made = _routed(seed, faults=dice.random() < 0.4)
+    routing = [r["id"] for kind in ("guest", "station") for r in made.kinds.get(kind, []) if "routes" in r]
+    for record in _bearing(made):
+        if _owner(record) in routing:
+            record["proxy_arp"] = dice.choice([True, True, True, None])
+            continue
+        record["proxy_arp"] = dice.choice([True, None, None, None])
+        if dice.random() < 0.7:
+            record["addresses"] = [f"{text.partition('/')[0]}/16" for text in record.get("addresses", ())]  # type: ignore[attr-defined]
+    return made.plan()
+
+
 def outward_plan(seed: int, inward: bool = False) -> Plan:
     """Such a plan whose routers translate at some of their interfaces, for everybody or for some, with outside networks behind stations: the internet or a subnet, which
     know ways back or none, or translate."""

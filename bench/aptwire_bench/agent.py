@@ -506,6 +506,13 @@ class Job:
             for tool in ("ip", "bridge", "tc"):
                 self.kernel.tell(tool, scene["inside"][space][tool], space)
             self.say("building", number + 1, len(spaces))
+        for space, device in (pair for scene in self.scenes for pair in scene.get("proxies", ())):
+            self.kernel.enter(space)
+            # Who answers for others waits a while by itself, so that whoever has the address comes first.
+            for path, value in ((f"conf/{device}/proxy_arp", "1"), (f"neigh/{device}/proxy_delay", "0")):
+                with open(f"/proc/sys/net/ipv4/{path}", "w") as file:
+                    file.write(value)
+            self.kernel.leave()
         self.settle()
 
     def settle(self, restart: Sequence[list[str]] = ()) -> None:

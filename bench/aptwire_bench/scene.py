@@ -89,6 +89,7 @@ class Scene:
     stacks: dict[str, tuple[str, str]] = field(default_factory=dict)
     routers: list[str] = field(default_factory=list)
     shy: list[str] = field(default_factory=list)
+    proxies: list[tuple[str, str]] = field(default_factory=list)
     filters: dict[str, str] = field(default_factory=dict)
     limits: list[Limit] = field(default_factory=list)
 
@@ -102,6 +103,7 @@ class Scene:
             "bridges": self.bridges,
             "routers": self.routers,
             "shy": self.shy,
+            "proxies": self.proxies,
             "filters": self.filters,
             "trees": self.trees,
             "lacp": self.lacp,
@@ -259,6 +261,9 @@ class _Builder:
         self._static()
         self._outsides()
         self._filters()
+        self.scene.proxies = [
+            at for id, at in sorted(self.scene.stacks.items()) if getattr(plan.find(id), "proxy_arp", False)
+        ]
         for space in self.scene.spaces:
             self._line(space, "ip", "link set dev lo up")
         return self.scene

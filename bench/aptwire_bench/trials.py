@@ -91,6 +91,7 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
     everybody = holders(plan, frames)
     # Who takes what is for him to be for somebody else isn't known by frames alone.
     turning = {turned.at for turned in plan.all(InwardTranslation)}
+    proxied = any(_for_others(plan))
     pings = [
         Trial(PING, a, b, meets(frames, a, b), frozenset([a.seat, b.seat]))
         for a in everybody
@@ -100,6 +101,7 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
         and a.address.network == b.address.network
         and _machine(plan, a) != _machine(plan, b)
         and b.record not in turning
+        and not proxied
     ]
     leases = list(_leases(plan, frames, everybody))
     made = [*dice.sample(pings, min(most, len(pings))), *_reaches(plan, everybody, most // 2, dice)]
@@ -131,7 +133,9 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
     """From one stack to another, over as many routers as it takes: half of them answered, as far as there are any, half of them connections.  What the engine
     doesn't know isn't asked."""
     ends = [*everybody, *_outsides(plan)]
-    pairs = [(a, b) for a in ends for b in ends if a.address.network != b.address.network]
+    # Where somebody answers for others, whoever takes everybody to be on his link reaches them over routers.
+    proxied = any(_for_others(plan))
+    pairs = [(a, b) for a in ends for b in ends if a is not b and (proxied or a.address.network != b.address.network)]
     judgement = judge(plan) if pairs else None
     texts = [*(line.ports for line in plan.all(FilterLine)), *(turned.ports for turned in plan.all(InwardTranslation))]
     spoken = {port for text in texts for low, high in read_ports(text) for port in (low, high)}
@@ -168,6 +172,14 @@ def _outsides(plan: Plan) -> Iterator[Holder]:
             yield Holder(outside.id, outside.at, None, ipaddress.IPv4Interface(own[0]), None)
 
 
+def _for_others(plan: Plan) -> Iterator[str]:
+    """Whoever forwards and answers for others at some interface."""
+    for kind in PLACES:
+        for record in plan.all(kind):
+            if record.proxy_arp and getattr(owner := owner_of(plan, record), "routes", False):
+                yield owner.id
+
+
 def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
     """Where everybody sits who may have a part in a ping: who sends, and whoever has the address of a next hop, with all their interfaces."""
     addresses = {leg.address for way in told.ways for leg in way.legs}
@@ -176,7 +188,7 @@ def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
     records = [record for kind in PLACES for record in plan.all(kind)]
     having = [r for r in records if r.id in sending or any(bare_address(a) in addresses for a in r.addresses)]
     owners = {owner_of(plan, record).id for record in having}
-    owners |= {outside.at for outside in plan.all(Outside)}
+    owners |= {outside.at for outside in plan.all(Outside)} | set(_for_others(plan))
     yield from seats_of(plan, owners)
 
 

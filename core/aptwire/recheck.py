@@ -34,6 +34,7 @@ from aptwire.plan.plan import Plan
 
 FORMAT, VERSION = "aptwire-validation", 1
 UNTAGGED = 0
+SEATED = ("adapter", "guest_tag", "host_port", "station_port")
 Everything = frozenset[int] | None
 """VIDs; None: all of them."""
 
@@ -727,6 +728,8 @@ class Checker:
                 raise (Unknown if to in bearing else Wrong)(f"{via} is borne by {_some(bearing) or 'nobody'}")
             if not {out, to} <= self.model.awake:
                 raise Wrong(f"{out} or {to} is off")
+            if ":" not in via and any(self.plan.where(kind, "proxy_arp", True) for kind in SEATED):
+                raise Unknown("somebody may answer for others (proxy ARP)")
             self._meet(out, to)
             owners.append(self._owner(to))
         if any(self.plan.where("inward_translation", "at", record) for record in self._interfaces[owners[-1]]):

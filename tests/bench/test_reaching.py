@@ -16,7 +16,7 @@ from aptwire.plan.edits import apply_edit
 from aptwire.plan.plan import Plan, PlanError
 
 from tests.bench.support import proved, told
-from tests.routers import filtered_plan, inward_plan, outward_plan, routed_plan
+from tests.routers import filtered_plan, inward_plan, outward_plan, proxied_plan, routed_plan
 
 SEEDS = int(os.environ.get("APTWIRE_ROUTED_PLANS", "30"))
 """More by command; with fixed seeds either way.  Of those of which others are made that have more in them, fewer are enough."""
@@ -56,6 +56,9 @@ class ReachingTest(unittest.TestCase):
 
     def test_what_is_let_in_gets_to_whom_it_is_for_in_the_kernel_as_the_engine_says(self) -> None:
         self.same(inward_plan)
+
+    def test_whoever_answers_for_others_takes_their_packets_in_the_kernel_as_the_engine_says(self) -> None:
+        self.same(proxied_plan, FEWER)
 
     def test_bubbles_and_guests_behind_a_firewall_are_in_the_kernel_what_they_are_meant_to_be(self) -> None:
         self.same(with_blueprints, SEEDS // 3)

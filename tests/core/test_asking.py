@@ -29,7 +29,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_ping import another_router, two_segments
-from tests.routers import filtered_plan, inward_plan, routed_plan
+from tests.routers import filtered_plan, inward_plan, proxied_plan, routed_plan
 from tests.support import Small, demo_plan, pair, random_plan
 
 
@@ -124,7 +124,7 @@ class RoutedTest(unittest.TestCase):
     @given(st.integers(0, 10_000))
     def test_every_pair_over_routers(self, seed: int) -> None:
         """Classes and arrays give what each pair gives by itself, hop by hop and state by state."""
-        plan = (routed_plan, filtered_plan, inward_plan)[seed % 3](seed)
+        plan = (routed_plan, filtered_plan, inward_plan, proxied_plan)[seed % 4](seed)
         judgement = judge(plan)
         exact = Pings(judgement, exact=True, waking=True)
         for a, b in combinations(sorted(plan.of("segment")), 2):
@@ -140,7 +140,12 @@ class RoutedTest(unittest.TestCase):
             wanted = BROKEN if met else UNKNOWN if UNPROVEN in ways else HOLDS
             fares = asked(judgement).ask(f"keep segment {a} apart from segment {b}")
             self.assertEqual(fares.outcome, wanted, (a, b, fares.text, ways))
-            answers = {ping(judgement, x, y).outcome for x, y in strangers}
+            pings = [(x, y, ping(judgement, x, y)) for x, y in strangers]
+            answers = {told.outcome for _, _, told in pings}
+            for x, y, told in pings:
+                legs = told.ways[0].legs if told.ways else ()
+                if told.outcome == ANSWERED and len(legs) > 1 and (legs[0].out, legs[-1].to) == (x, y):
+                    self.assertIn(exact.arrives(x, y)[0], (ANSWERED, UNPROVEN), told.sentence)
             lost = answers & {SILENT, WAVERS}
             wanted = BROKEN if lost else UNKNOWN if UNPROVEN in answers else HOLDS if answers else NOBODY
             fares = asked(judgement).ask(f"let segment {a} reach segment {b}")
@@ -176,7 +181,10 @@ class KeptTest(unittest.TestCase):
 
         vid = dice.choice([10, 20, 30, 40])
         changes = {
-            "adapter": [{"belongs": dice.choice(sorted(plan.of("segment")))}, {"connected": False}, {"addresses": []}],
+            "adapter": [
+                {"belongs": dice.choice(sorted(plan.of("segment")))},
+                *({"connected": False}, {"addresses": []}, {"proxy_arp": True}, {"proxy_arp": None}),
+            ],
             "guest": [{"running": False}, {"routes": True}, {"routes": False}, {"name": f"renamed {vid}"}],
             "port_group": [{"mode": "access", "vid": vid, "allowed": None, "native": None}],
             "fabric_port": [{"mode": "trunk", "vid": None, "allowed": str(vid), "native": None}, {"enabled": False}],
@@ -202,8 +210,8 @@ class KeptTest(unittest.TestCase):
         dice = random.Random(seed)
         made = [
             *(filtered_plan(seed), routed_plan(seed), random_plan(seed), random_plan(seed, rich=True)),
-            inward_plan(seed),
-        ][seed % 5]
+            *(inward_plan(seed), proxied_plan(seed)),
+        ][seed % 6]
         plan = self.rules(made)
         judgement = judge(plan)
         asked(judgement).rules()

@@ -36,7 +36,15 @@ from aptwire.rules.meetings import (
 )
 
 from measure.fleet import fleet, with_routers
-from tests.routers import advertising_plan, filtered_plan, inward_plan, leasing_plan, outward_plan, routed_plan
+from tests.routers import (
+    advertising_plan,
+    filtered_plan,
+    inward_plan,
+    leasing_plan,
+    outward_plan,
+    proxied_plan,
+    routed_plan,
+)
 from tests.support import demo_plan, random_plan
 
 FITS = {HOLDS: APART, BROKEN: MEETS + BOTH + THERE + BACK, UNKNOWN: OPEN}
@@ -168,6 +176,12 @@ class EveryPairTest(unittest.TestCase):
         for seed in range(40):
             seen += self.held(inward_plan(seed))
         self.assertGreater(min(seen[BOTH], seen[APART]), 5, seen)
+
+    def test_with_who_answers_for_others(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in range(24):
+            seen += self.held(proxied_plan(seed))
+        self.assertGreater(min(seen[BOTH], seen[APART], seen[THERE] + seen[BACK]), 1, seen)
 
     def test_with_leases_and_relays(self) -> None:
         seen: Counter[str] = Counter()

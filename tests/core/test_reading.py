@@ -403,15 +403,22 @@ class OtherHostsTest(unittest.TestCase):
         ):
             _, report = read_hosts({"h/ip-link.json": links(bridge("br0")), "h/sysctl.txt": lines.encode()}, "x")
             self.assertTrue(any(f"it forwards {said} between" in note.text for note in report.notes), lines)
-        # What it answers for others (RFC 1027), which it does where it forwards alone, is no part of a plan.
-        for lines, told in (
+        # It answers for others (RFC 1027) where it forwards alone.
+        for lines, answers in (
             ("net.ipv4.ip_forward = 1\nnet.ipv4.conf.br0.proxy_arp = 1\n", True),
             ("net.ipv4.ip_forward = 1\nnet.ipv4.conf.all.proxy_arp = 1\n", True),
             ("net.ipv4.ip_forward = 1\nnet.ipv4.conf.br0.proxy_arp = 0\n", False),
             ("net.ipv4.conf.br0.proxy_arp = 1\n", False),
         ):
-            _, report = read_hosts({"h/ip-link.json": links(bridge("br0")), "h/sysctl.txt": lines.encode()}, "x")
-            self.assertEqual(any("br0 answers ARP for what" in note.text for note in report.notes), told, lines)
+            link = links(
+                bridge("br0"), {"ifname": "wg0", "ifindex": 9, "flags": ["UP"], "linkinfo": {"info_kind": "tun"}}
+            )
+            address = b'[{"ifname": "br0", "addr_info": [{"scope": "global", "local": "10.0.0.1", "prefixlen": 24}]}]'
+            files = {"h/ip-link.json": link, "h/ip-addr.json": address, "h/sysctl.txt": lines.encode()}
+            plan, report = read_hosts(files, "x")
+            self.assertEqual([p.name for p in plan.all("host_port") if p.proxy_arp], ["br0"] if answers else [], lines)
+            left = any("wg0 answers ARP for what" in note.text and note.what == "left out" for note in report.notes)
+            self.assertEqual(left, "all.proxy" in lines, lines)
         for raw, place in ((b"net.ipv4.ip_forward\n", "h/sysctl.txt: line 1"), (b"\xff", "h/sysctl.txt")):
             with self.assertRaises(PlanError) as refused:
                 read_hosts({"h/ip-link.json": links(bridge("br0")), "h/sysctl.txt": raw}, "x")

@@ -381,12 +381,13 @@ class Pings:
                 doubt = Way("", str(address), way.legs if way else (), *self._no_route(here, address))
                 return (outcome, state, way) if outcome == SILENT else (UNPROVEN, state, doubt)
             return self._carried(here, lines, address, out)
+        # On its own link whoever has the address isn't asked of, but who answers for him is.
         outs = [
             line
             for line in here.choices(address)
-            if line.how == BEYOND or (line.out == source and (lent or line.via is not None))
+            if line.how == BEYOND or (line.out == source and (lent or line.via is not None or self._proxies))
         ]
-        return self._carried(here, outs, address, out) if outs else (SILENT, NOW, None)
+        return self._carried(here, outs, address, out, lent=lent) if outs else (SILENT, NOW, None)
 
     def _entries(self, outside: Outside, address: Address) -> Iterator[Entry]:
         """The lines by which an outside network could send what is for an address: to its station, or to whoever forwards where it comes in."""
@@ -408,7 +409,7 @@ class Pings:
         return self._carried(here, here.choices(address), address, out, enters)
 
     def _carried(
-        self, here: Stack, lines: list[Entry], address: Address, target: str, enters: str = ""
+        self, here: Stack, lines: list[Entry], address: Address, target: str, enters: str = "", lent: bool = False
     ) -> tuple[str, State, Way | None]:
         """The first state in which some packet gets from a stack by some of its lines to an interface that has an address; `enters`: it came in
         there, with whichever address its sender likes to write, else it is that stack's own."""
@@ -419,7 +420,9 @@ class Pings:
                 ends = None if enters else here.sends_from(line, address), address
                 gates = (here.gate(enters, line.out, *ends),) if enters and here.filter else ()
                 if passing(gates) is not None:
-                    made += self._spread(here, line, ends, target, state, (), gates, _unsaid(here, gates))
+                    borne = bool(enters) or lent or line.via is not None or line.how != CONNECTED
+                    doubt = _unsaid(here, gates)
+                    made += self._spread(here, line, ends, target, state, (), gates, doubt, borne=borne)
             return made
 
         # Where not even the arrays, which take every state together, let it through, no way is looked for.
@@ -454,6 +457,7 @@ class Pings:
         gates: tuple[Gate, ...],
         doubt: str,
         since: int = 0,
+        borne: bool = True,
     ) -> Iterator[Way]:
         """Every way that some packet may take between two addresses (`ends`) from a stack on by a line of its table, past all the filters (`gates`) on it: ANSWERED
         where it gets to the target, or is sent out of it for whoever is there, UNPROVEN where it perhaps does (`doubt`: what isn't known of the way so far), else SILENT.
@@ -461,11 +465,11 @@ class Pings:
         if len(legs) >= MOST_HOPS or any(self._at(leg.out) is here for leg in legs[since:]):
             return
         source, address = str(ends[0] or ""), ends[1]
-        if line.out == target and line.via is None:
+        if line.out == target and line.via is None and borne:
             last = (Leg(here.owner.id, str(address), target, _why(line), ANSWERED),) if line.how == BEYOND else ()
             yield Way(source, str(address), (*legs, *last), UNPROVEN if doubt else ANSWERED, doubt)
             return
-        for leg in self._takers(here, line, address, state):
+        for leg in self._takers(here, line, address, state, borne):
             done, unsure = (*legs, leg), doubt or (leg.reason if leg.outcome == UNPROVEN else "")
             if leg.outcome == SILENT:
                 yield Way(source, str(address), done, SILENT, leg.reason)
@@ -526,8 +530,8 @@ class Pings:
                 there, onward, (source, to), target, state, done, past, doubt or _unsaid(there, past), len(done)
             )
 
-    def _takers(self, here: Stack, line: Entry, address: Address, state: State) -> Iterator[Leg]:
-        """Everybody who may get a packet that goes out by a line."""
+    def _takers(self, here: Stack, line: Entry, address: Address, state: State, borne: bool = True) -> Iterator[Leg]:
+        """Everybody who may get a packet that goes out by a line; unless whoever has the address counts (`borne`), only who answers for others."""
         via = line.via or address
         by = _why(line)
         if line.how == INWARD:
@@ -539,14 +543,25 @@ class Pings:
         bearers = sorted(self.bearers(line, via))
         asked = [self._asked(line.out, record, state) for record in bearers]
         heard = {self._at(record).owner.id for record, outcome, _, _ in asked if outcome == ANSWERED}
+        others = list(self._for_others(line, via, by, state))
+        whose = {self._at(str(leg.to)).owner.id for leg in others}
         several = len(heard) > 1 and not self.plan.where("shared_address", "address", str(via))
         for record, outcome, reason, found in asked:
-            if several and outcome == ANSWERED:
-                outcome, reason = UNPROVEN, f"{len(heard)} answer for {via}"
-            yield Leg(line.out, str(via), record, by, outcome, reason, found)
-        if not bearers:
+            if (several or whose) and outcome == ANSWERED:
+                outcome, reason = UNPROVEN, f"{len(heard | whose)} answer for {via}"
+            if borne:
+                yield Leg(line.out, str(via), record, by, outcome, reason, found)
+        elsewhere = list(self._elsewhere(line, via, by, state, bearers)) if not heard else []
+        alone = len(whose) == 1 and not (heard or elsewhere)
+        for leg in others:
+            yield leg if alone else replace(leg, outcome=UNPROVEN, reason=f"others may answer for {via} too")
+        if borne and not (bearers or alone):
             yield self._gone(line, via, address, state) or Leg(line.out, str(via), None, by, *self.nobody(via, line))
-        for record in bearers if not heard else ():
+        yield from elsewhere if borne else ()
+
+    def _elsewhere(self, line: Entry, via: Address, by: str, state: State, bearers: list[str]) -> Iterator[Leg]:
+        """Whoever has an address on an interface that isn't reached may answer for it on another one."""
+        for record in bearers:
             for interface in self._at(record).interfaces:
                 other = interface.record
                 if other not in (record, line.out) and self._asked(line.out, other, state)[1] != SILENT:
@@ -878,12 +893,23 @@ class Pings:
             names = some(sorted(self._name(record) for record, _ in heard))
             yield Leg(line.out, str(via), heard[0][0], by, UNPROVEN, f"{names} both answer for {via}", heard[0][1])
             return
+        others = list(self._for_others(line, via, by, state))
+        if heard and others:
+            names = f"{self._name(heard[0][0])} and, for others, {self._name(str(others[0].to))}"
+            yield Leg(line.out, str(via), heard[0][0], by, UNPROVEN, f"{names} both answer for {via}", heard[0][1])
+            return
         if heard:
             for record, found in first.values():
                 yield Leg(line.out, str(via), record, by, ANSWERED, "", found)
             return
         open_end = next((one for one in asked if one[1] == UNPROVEN), None)
-        if open_end is not None:
+        if others and open_end is None:
+            whose = {self._at(str(leg.to)).owner.id for leg in others}
+            weak = self._beside(bearers, line.out, state)
+            several = len(whose) > 1 or weak is not None
+            said = f"others may answer for {via} too"
+            yield replace(others[0], outcome=UNPROVEN, reason=said) if several else others[0]
+        elif open_end is not None:
             yield Leg(line.out, str(via), open_end[0], by, UNPROVEN, open_end[2], open_end[3])
         elif weak := self._beside(bearers, line.out, state):
             reason = f"{self._name(bearers[0])} has {via} on an interface that isn’t reached, and may answer at {self._name(weak)}"
@@ -909,6 +935,41 @@ class Pings:
                 return leg
             tried = tried or leg
         return tried
+
+    @cached_property
+    def _proxies(self) -> tuple[str, ...]:
+        """The interfaces of whoever forwards that answer for others (RFC 1027)."""
+        found = (record for kind in PLACES for record in self.plan.where(kind, "proxy_arp", True))
+        return tuple(sorted(record.id for record in found if self._at(record.id).forwards))
+
+    @property
+    def standing(self) -> bool:
+        """Whether anybody answers for others."""
+        return bool(self._proxies)
+
+    def standing_in(self, line: Entry, via: Address) -> Iterator[tuple[str, bool]]:
+        """The interfaces that answer for others where an address is asked for by a line, and whether they surely do: those of stacks that send what is for it on by
+        another interface (RFC 1027)."""
+        for record in self._proxies if via.version == 4 else ():
+            there = self._at(record)
+            if there is self._at(line.out) or via in there.own:
+                continue
+            outs = {entry.out for entry in there.choices(via)}
+            if outs - {record}:
+                yield record, record not in outs
+
+    def _for_others(self, line: Entry, via: Address, by: str, state: State) -> Iterator[Leg]:
+        """What they answer: a leg for each that is heard, or may be; the first of each stack."""
+        known: set[str] = set()
+        for record, surely in self.standing_in(line, via):
+            _, outcome, reason, found = self._asked(line.out, record, state)
+            owner = self._at(record).owner.id
+            if outcome == SILENT or owner in known:
+                continue
+            known.add(owner)
+            if outcome == ANSWERED and not surely:
+                outcome, reason = UNPROVEN, f"whether {self._name(record)} answers for {via} isn’t known"
+            yield Leg(line.out, str(via), record, f"{by}; {self._name(record)} answers for it", outcome, reason, found)
 
     def bearers(self, line: Entry, via: Address) -> list[str]:
         """The interfaces, others than that of a line, that have the next hop's address."""

@@ -239,9 +239,21 @@ class _HostBuilder:
             text = f"it forwards {' and '.join(versions)} between its interfaces, which a ping is asked over"
             text += f"; what it filters is as {RULESET} says, if there is one"
             self.report.add("read", device.name, text)
+        self._for_others()
+
+    def _for_others(self) -> None:
+        """Where the host answers for others (RFC 1027)."""
+        device, made = self.device, self.made
+        ports = {port.name: port.id for port in made.of(HostPort) if port.id.startswith(f"{self.host}/")}
         for name in filter(device.settings.answers_for_others, sorted(device.interfaces)):
-            text = f"{name} answers ARP for what the host forwards (proxy_arp): a ping counts no such answer"
-            self.report.add("left out", device.name, text)
+            text = f"{name} answers ARP for what the host forwards by another interface (proxy_arp)"
+            if name in ports:
+                made.change(ports[name], proxy_arp=True)
+                self.report.add("read", ports[name], text)
+            elif not device.interfaces[name].master:
+                self.report.add(
+                    "left out", device.name, f"{text}, and is no port of the plan: a ping counts no such answer"
+                )
 
     def _queues(self, nic: str) -> dict[str, Any]:
         """What is known of a NIC's receive queues, and where it hangs."""

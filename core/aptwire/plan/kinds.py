@@ -30,6 +30,7 @@ INTERFACE_BITS = 64
 TAKEN, DROPPED = MARKED = ("taken", "dropped")
 TAKEN_BY_LEASE = "lease: its IPv4 address comes from a lease server (RFC 2131); none: it is meant to have no address"
 FORMED = "beside those of its own: advertised: it forms IPv6 addresses of the prefixes that are advertised on its link (RFC 4862); lease: one comes from a lease server (RFC 8415)"
+FOR_OTHERS = "where its owner forwards, it answers questions for IPv4 addresses that it sends on by another interface (proxy ARP, RFC 1027)"
 MBITS = (1, 800_000)
 TO_GATEWAY, TO_ONE, TO_OTHERS = TOWARDS = ("gateway", "one", "others")
 SENDERS = (
@@ -381,6 +382,7 @@ class HostPort(Record):
     addresses: tuple[str, ...] = f.listed("addresses")
     addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
     addressing6: str = f.choice(*ADDRESSING6, default=STATIC, help=FORMED)
+    proxy_arp: bool | None = f.maybe(help=FOR_OTHERS)
     services: tuple[str, ...] = f.listed("words", help="management, migration, storage, backup, or your own")
     belongs: str | None = f.ref("segment", optional=True)
     connected: bool = f.flag(True)
@@ -417,6 +419,7 @@ class Adapter(Record):
     addresses: tuple[str, ...] = f.listed("addresses")
     addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
     addressing6: str = f.choice(*ADDRESSING6, default=STATIC, help=FORMED)
+    proxy_arp: bool | None = f.maybe(help=FOR_OTHERS)
     connected: bool = f.flag(True)
     type: str = f.choice(
         "paravirtual", "emulated", "direct", default="paravirtual", help="direct: a virtual function, past the switch"
@@ -480,6 +483,7 @@ class GuestTag(Record):
     addresses: tuple[str, ...] = f.listed("addresses")
     addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
     addressing6: str = f.choice(*ADDRESSING6, default=STATIC, help=FORMED)
+    proxy_arp: bool | None = f.maybe(help=FOR_OTHERS)
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -599,6 +603,7 @@ class StationPort(Record):
     addresses: tuple[str, ...] = f.listed("addresses")
     addressing: str = f.choice(*ADDRESSING, default=STATIC, help=TAKEN_BY_LEASE)
     addressing6: str = f.choice(*ADDRESSING6, default=STATIC, help=FORMED)
+    proxy_arp: bool | None = f.maybe(help=FOR_OTHERS)
     mtu: int | None = f.number(576, 9216, help="bytes of an IP packet")
 
 

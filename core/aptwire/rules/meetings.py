@@ -234,6 +234,18 @@ class _Ways:
             self._taken[key] = self._asked(line, via)
         return self._taken[key]
 
+    def standing_in(self, line: Entry, via: Address) -> list[tuple[str | None, bool]]:
+        """Who may take it since he answers for others, and whether that is in doubt."""
+        wiring, pings, voices = self.look.wiring, self.pings, self.look.voices
+        here = wiring.place(line.out)
+        found: list[tuple[str | None, bool]] = []
+        for record, surely in pings.standing_in(line, via) if here is not None else ():
+            there = wiring.place(record)
+            if here is not None and there is not None and voices.may(here, there):
+                known = voices.sure(here, there) and not pings.in_part(here) and not pings.in_part(there)
+                found.append((record, not (known and surely)))
+        return found
+
     def _asked(self, line: Entry, via: Address) -> list[tuple[str | None, bool]]:
         wiring, pings, voices = self.look.wiring, self.pings, self.look.voices
         here = wiring.place(line.out)
@@ -246,18 +258,25 @@ class _Ways:
             if there is not None and voices.may(here, there):
                 known = voices.sure(here, there) and not pings.in_part(here) and not pings.in_part(there)
                 found.append((record, not known))
+        others = self.standing_in(line, via)
         owners = {self.look.owner(record) for record, _ in found if record is not None}
-        if len(owners) > 1 and not self.look.plan.where("shared_address", "address", str(via)):
+        shared = not others and self.look.plan.where("shared_address", "address", str(via))
+        found += others
+        if len(owners | {self.look.owner(record) for record, _ in others if record is not None}) > 1 and not shared:
             return [(record, True) for record, _ in found]
+        if not bearers and others:
+            return found
         if not bearers:
             return [(None, True)] if pings.nobody(via, line)[0] == UNPROVEN else []
-        if all(doubt for _, doubt in found):
+        if others or all(doubt for _, doubt in found):
             # Whoever has the address may answer for it on another of its interfaces.
+            weak: list[tuple[str | None, bool]] = []
             for record in bearers:
                 for interface in self.look.stack(self.look.owner(record)).interfaces:
                     place = wiring.place(interface.record)
                     if interface.record != line.out and place is not None and voices.may(here, place):
-                        found.append((interface.record, True))
+                        weak.append((interface.record, True))
+            found = [(record, doubt or bool(weak)) for record, doubt in found] + weak
         return list(dict.fromkeys(found))
 
 
@@ -276,10 +295,11 @@ def _passes(gates: Sequence[_Gate], number: int, source: Address, target: Addres
 
 
 class _Exits:
-    """How packets leave by one interface of a stack over a next hop; `taken` keeps for each such line a number, the address from which they leave, and who takes them."""
+    """How packets leave by one interface of a stack over a next hop, or (`linked`) on its own link, where somebody may answer for others; `taken` keeps for each such
+    line a number, the address from which they leave, and who takes them."""
 
-    def __init__(self, stack: Stack, here: str) -> None:
-        self.stack, self.here = stack, here
+    def __init__(self, stack: Stack, here: str, linked: bool) -> None:
+        self.stack, self.here, self._linked = stack, here, linked
         self.taken: dict[int, tuple[int, Address | None, list[tuple[str, str | None, bool]]]] = {}
         self._simple = all(line.how != STATIC for line in stack.table)
         self._nets = [
@@ -292,7 +312,8 @@ class _Exits:
         }
 
     def _over(self, lines: Iterable[Entry]) -> list[Entry]:
-        return [line for line in lines if line.out == self.here and line.via is not None]
+        own = (line for line in lines if line.out == self.here)
+        return [line for line in own if line.via is not None or (self._linked and line.how == CONNECTED)]
 
     def towards(self, address: Address) -> list[Entry]:
         """The lines by which packets for an address leave."""
@@ -463,7 +484,7 @@ class Meeting:
         for here in self._kinds[a]:
             owner = self.look.owner(here)
             stack = self.look.stack(owner)
-            exits = _Exits(stack, here)
+            exits = _Exits(stack, here, self.look.waking.standing)
             for b, ends in enumerate(self._ends):
                 if b == a:
                     continue
@@ -498,11 +519,16 @@ class Meeting:
         for line in exits.towards(end.address):
             taken = exits.taken.get(id(line))
             if taken is None:
-                found = self.ways.takers(line, end.address)
+                found = self.ways.takers(line, end.address) if line.via is not None else []
                 takers = [(self.look.owner(to) if to is not None else "", to, vague) for to, vague in found]
                 self._sources += 1
                 taken = exits.taken[id(line)] = (self._sources, exits.stack.sends_from(line, end.address), takers)
             number, source, takers = taken
+            if line.via is None:
+                # Whoever has the address itself is no next hop, and layer 2's affair.
+                others = {to for to, _ in self.ways.standing_in(line, end.address)}
+                found = self.ways.takers(line, end.address) if others else []
+                takers = [(self.look.owner(str(to)), to, vague) for to, vague in found if to in others]
             for owner, to, vague in takers:
                 for gates, further in self.ways.past(owner, to, end):
                     passes = not gates or source is None or _passes(gates, number, source, end.address)
@@ -600,7 +626,7 @@ class Meeting:
         """A way from somebody on a segment to somebody on another one over routers, where there is one."""
         for here in self._kinds[a]:
             stack = self.look.stack(self.look.owner(here))
-            exits = _Exits(stack, here)
+            exits = _Exits(stack, here, self.look.waking.standing)
             for end in self._ends[b]:
                 if end.owner == stack.owner.id or self._arrives(exits, end) == SILENT:
                     continue

@@ -236,6 +236,9 @@ const addressed = (label: string, hint: string): FieldSpec<"addressing" | "addre
   list("addresses", label, hint, { when: (d) => d.addressing !== "none" }),
 ];
 
+/** Whether an interface of whoever forwards answers for addresses that it sends on elsewhere. */
+const forOthers = flag("proxy_arp", "Proxy ARP", { more: true });
+
 const portFields = (book: Book, addresses: string) => [
   vid("vid", "VID", "untagged"),
   ...addressed(addresses, "10.64.110.11/24"),
@@ -244,6 +247,7 @@ const portFields = (book: Book, addresses: string) => [
   text("gateway", "Gateway", { hint: "as its segment says", more: true, unless: null }),
   mtu,
   flag("connected", "Connected"),
+  forOthers,
   text("name", "Name", { more: true }),
 ];
 
@@ -384,6 +388,7 @@ const FIELDS: Fields = {
     ),
     text("mac", "MAC", { hint: "02:64:0b:00:00:01", more: true, unless: null }),
     flag("mac_fixed", "MAC is kept", { more: true }),
+    forOthers,
     number("order", "Place in guest", "0 is first", { more: true }),
     text("seen_as", "Guest sees it as", { hint: "ens3", more: true }),
     text("team", "Guest’s own team", { hint: "none", more: true }),
@@ -396,7 +401,7 @@ const FIELDS: Fields = {
     })),
     ...limits.map((f) => ({ ...f, when: (d: Draft) => d.type !== "direct" && (f.when?.(d) ?? true) })),
   ],
-  guest_tag: (book) => [vid("vid", "Tag"), belongs(book), ...addressed("Addresses", "10.65.10.1/24")],
+  guest_tag: (book) => [vid("vid", "Tag"), belongs(book), ...addressed("Addresses", "10.65.10.1/24"), forOthers],
   mirror: () => [
     choice("direction", "Copies", { both: "both ways", sent: "what it sends", received: "what it receives" }),
   ],
@@ -446,6 +451,7 @@ const FIELDS: Fields = {
     belongs(book),
     ...addressed("Addresses", "10.65.10.1/24"),
     mtu,
+    forOthers,
   ],
   route: () => [list("to", "Subnets", "10.65.0.0/16"), text("via", "Next hop", { hint: "10.65.30.1" })],
   filter_line: (book, record) => filterLine(book, record?.of ?? ""),
