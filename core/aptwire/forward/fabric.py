@@ -37,9 +37,13 @@ class Laid:
 
 
 class Hops(dict[int, int]):
-    """The fewest hops from each bridge to somewhere, 0 where that isn't known."""
+    """The fewest hops from each bridge to somewhere, 0 where that isn't known; `gates` are those from which it is one, all of them, where that is known."""
 
-    __slots__ = ()
+    __slots__ = ("gates",)
+
+    def __init__(self, known: Mapping[int, int], gates: frozenset[int] = frozenset()) -> None:
+        super().__init__(known)
+        self.gates = gates
 
     def __missing__(self, bridge: int) -> int:
         return 0
@@ -78,7 +82,7 @@ class Fabric:
         """The fewest hops from each bridge to what is behind some others."""
         found = self._hops.get(gates)
         if found is None:
-            found = self._hops[gates] = Hops()
+            found = self._hops[gates] = Hops({}, gates)
             for gate in gates:
                 for bridge, hops in self.hops(gate).items():
                     found[bridge] = min(hops + 1, found.get(bridge, hops + 1))
@@ -174,16 +178,17 @@ class FabricMaker:
             return Fabric(joints, tree, {**laid, "": joined}, self._loose(self.plan.of("fabric_port")))
         joints = self._joints(before, changed)
         same = joints is before.joints
+        kept = same or joints.keys() == before.joints.keys()
         fresh = set() if same else {key for key, joint in joints.items() if before.joints.get(key) is not joint}
         if same and not changed.switch and before.laid[""].same(joined):
             loose = self._loose_again(before, changed)
             # How far it is from bridge to bridge, and all that links are, hold on.
             return before if loose == before.loose else Fabric(joints, before.tree, before.laid, loose, before._hops)
         shape = changed.switch or any(not _alike(before.joints.get(key), joints.get(key)) for key in fresh)
-        shape = shape or len(joints) != len(before.joints) or any(key not in joints for key in before.joints)
+        shape = shape or not kept
         tree = self._tree(joints) if shape else before.tree
         fresh |= {key for key in tree.blocked.keys() ^ before.tree.blocked.keys() if key in joints}
-        laid = {key: before.laid[key] for key in joints if key not in fresh}
+        laid = {**before.laid} if kept else {key: before.laid[key] for key in joints if key not in fresh}
         for key in sorted(fresh):
             made, old = self._laid(joints[key], tree), before.laid.get(key)
             laid[key] = old if old is not None and old.same(made) else made
@@ -193,7 +198,7 @@ class FabricMaker:
         same = same and all(before.joints[key] == joints[key] for key in fresh)
         if same and tree == before.tree and loose == before.loose:
             return before
-        ordered = {key: laid[key] for key in (*joints, "")}
+        ordered = laid if kept else {key: laid[key] for key in (*joints, "")}
         moved = laid.keys() != before.laid.keys() or any(
             [link.ends for link in laid[key].links] != [link.ends for link in before.laid[key].links]
             for key in (*fresh, "")
@@ -225,6 +230,8 @@ class FabricMaker:
         fresh = _bundled(self.plan, (c for id in cables if (c := self.plan.of("cable").get(id)) is not None))
         if not gone and not fresh:
             return before.joints
+        if fresh.keys() == gone:
+            return {**before.joints, **fresh}
         kept = {key: joint for key, joint in before.joints.items() if key not in gone}
         return dict(sorted({**kept, **fresh}.items()))
 

@@ -12,6 +12,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
+from aptwire.forward.fabric import Hops
 from aptwire.forward.parts import NOW, Link, Place, State
 from aptwire.forward.wiring import Wiring
 
@@ -140,17 +141,20 @@ class Roads:
             ):
                 yield link
 
-    def _split(self, bridge: int, order: str, goal: int, left: Callable[[int], int]) -> tuple[list[Link], list[Link]]:
-        """The links at a bridge that lead nearer to a goal, and the others; kept with the wiring where this state has no links of its own."""
+    def _nearer(self, bridge: int, order: str, goal: int, left: Hops) -> list[Link]:
+        """The links at a bridge that lead nearer to a goal; kept with the wiring where this state has no links of its own."""
         usual = self._changed is not None and bridge not in self._changed and not self.size
-        known = self.wiring.split.get((bridge, order, goal)) if usual else None
+        known = self.wiring.nearer.get((bridge, order, goal)) if usual else None
         if known is None:
-            hops, links = left(bridge), self.at(bridge, order, goal)
-            nearer = [link for link in links if left(sum(link.ends) - bridge) < hops]
-            held = set(map(id, nearer))
-            known = nearer, [link for link in links if id(link) not in held]
+            hops = left[bridge]
+            if usual and hops == 2 and left.gates and not self.wiring.bridges[bridge].virtual:
+                # A switch in the middle has very many links, and few lead to the last one.
+                at = self.wiring.fabric.at
+                known = [link for gate in sorted(left.gates) for link in at.get(gate, ()) if bridge in link.ends]
+            else:
+                known = [link for link in self.at(bridge, order, goal) if left[sum(link.ends) - bridge] < hops]
             if usual:
-                self.wiring.split[bridge, order, goal] = known
+                self.wiring.nearer[bridge, order, goal] = known
         return known
 
     def arrives(self, spot: FrameAt, place: Place) -> bool:
@@ -247,20 +251,23 @@ class Roads:
                 continue
             if spot[:2] == target:
                 return _steps(came, spot)
-            hops = left(spot[0])
+            hops = left[spot[0]]
             if nearer:
                 # A switch has many ports, and few lead nearer: the others wait until nothing else costs less.
                 order += 1
                 heapq.heappush(heap, (cost + HOP * (1 + hops), order, cost, spot, False))
             team_order = sent if spot[2] is None else ""
-            links = self._split(spot[0], team_order, target[0], left)[not nearer]
+            links = self._nearer(spot[0], team_order, target[0], left)
+            if not nearer:
+                held = set(map(id, links))
+                links = [link for link in self.at(spot[0], team_order, target[0]) if id(link) not in held]
             for step, following in self._wishful(spot, wanted, self._free(spot, links)):
                 price = cost + HOP + len(step.missing)
                 if price < best.get(following, float("inf")):
                     best[following] = price
                     came[following] = (spot, step)
                     order += 1
-                    heapq.heappush(heap, (price + HOP * left(following[0]), order, price, following, True))
+                    heapq.heappush(heap, (price + HOP * left[following[0]], order, price, following, True))
         return None
 
     @staticmethod

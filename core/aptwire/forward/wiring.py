@@ -5,7 +5,7 @@ The parts of one virtual switch make a *block*.  An edit compiles anew the block
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from operator import is_
@@ -16,7 +16,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from aptwire.forward.classes import VidClasses
-from aptwire.forward.fabric import Fabric
+from aptwire.forward.fabric import Fabric, Hops
 from aptwire.forward.parts import (
     STATIONS,
     Bridge,
@@ -198,23 +198,22 @@ class Wiring:
                 if member.link is not None:
                     yield member.link.ends[1], behind, (team, member)
 
-    def hops_to(self, bridge: int) -> Callable[[int], int]:
+    def hops_to(self, bridge: int) -> Hops:
         """The fewest hops from each bridge to one, over whatever may carry; 0 where that isn't known, and everywhere where others' frames may
         go over several teams."""
         if self.crossing_teams:
-            return lambda _: 0
+            return Hops({})
         block = self.team_block(bridge)
         members = (m.link for team in (block.teams if block is not None else ()) for m in team.members)
         gates = frozenset(link.ends[1] for link in members if link is not None) - {bridge}
         if not gates:
-            return self.fabric.hops(bridge).__getitem__
+            return self.fabric.hops(bridge)
         hops = self.fabric.hops_past(gates)
-        return hops.__getitem__ if bridge not in hops else lambda here: hops[here] if here != bridge else 0
+        return hops if bridge not in hops else Hops({**hops, bridge: 0})
 
     @cached_property
-    def split(self) -> dict[tuple[int, str, int], tuple[list[Link], list[Link]]]:
-        """Today's links at each bridge, for each team order, that lead nearer to a goal, and the others, as far as somebody asked
-        (`forward/paths.py`)."""
+    def nearer(self) -> dict[tuple[int, str, int], list[Link]]:
+        """Today's links at each bridge, for each team order, that lead nearer to a goal, as far as somebody asked (`forward/paths.py`)."""
         return {}
 
     @cached_property

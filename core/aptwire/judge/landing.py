@@ -252,9 +252,10 @@ def land_again(
         # Only where a node is in another component is a way in another group.
         known, now = before.domains.component, domains.component
         both = min(now.size, known.size)
-        moved = np.ones(now.size, dtype=bool)
-        moved[:both] = now[:both] != known[:both]
-        group, others = patch.by_row(old.group), np.flatnonzero((node >= 0) & moved[np.maximum(node, 0)])
+        # The last entry is that of ways that enter no node, -1.
+        moved = np.ones(now.size + 1, dtype=bool)
+        moved[:both], moved[-1] = now[:both] != known[:both], False
+        group, others = patch.by_row(old.group), np.flatnonzero(moved.take(node))
         for asked in (fresh, others):
             group[asked] = _groups(gathered, domains, count, asked, node[asked], mutual[asked])
     return Landing(wiring, pairings, domains, intent, gathered, tags, Rows(node, mutual, entered, landed, right, group))
