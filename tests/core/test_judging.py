@@ -16,11 +16,13 @@ from aptwire.forward.parts import State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import trace
 from aptwire.judge import steady
+from aptwire.judge.causes import Sentences
 from aptwire.judge.findings import everything, findings, proof
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
 from aptwire.judge.preview import moves, preview
 from aptwire.judge.verdicts import judge, rejudge
+from aptwire.judge.why import CUT_OFF, OPEN_END
 from aptwire.plan import vids
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import AssumedFabric
@@ -175,6 +177,22 @@ class PropertiesTest(unittest.TestCase):
         for finding in findings(judgement):
             self.assertTrue(finding.title and finding.text)
             self.assertTrue(all(t.hops for t in proof(judgement, finding)))
+
+    @settings(max_examples=80)
+    @given(st.integers(0, 10**9), st.booleans(), st.booleans())
+    def test_where_frames_are_said_to_end_is_where_their_trace_ends(self, seed: int, rich: bool, odd: bool) -> None:
+        """What is found of many together, and by the arrays, is what each one's whole trace says."""
+        judgement = judge(random_plan(seed, rich, odd))
+        together, ended, seen = Sentences(judgement), ("dropped", "astray", "open"), set()
+        for place in all_places(judgement.wiring):
+            cause = judgement.cause_of(place) if place.stand.judged else None
+            if cause is None or cause.what not in (CUT_OFF, OPEN_END) or place.stand in seen:
+                continue
+            # Those of one stand share what is said, in the words of the first.
+            seen.add(place.stand)
+            whole = [hop for found in Sentences(judgement).traces(place, cause) for hop in found.hops]
+            wanted = next((hop for hop in whole if hop.outcome in ended), None)
+            self.assertEqual(together.broken_at(place, cause), wanted, place.record)
 
     @settings(max_examples=40)
     @given(st.integers(0, 10**9))

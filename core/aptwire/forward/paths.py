@@ -57,11 +57,16 @@ HOP = 1e-6
 """What a hop costs, where a missing permission costs one: so little that no number of hops is worth one."""
 
 
-class Roads:
-    """The links that a frame can use in a state; one of `size` bytes (of its IP packet) only those whose MTU takes it."""
+Joined = Callable[[int, int, Place], bool]
+"""Whether a frame in a context of a bridge gets to where a place's own frames enter the fabric; False: perhaps not."""
 
-    def __init__(self, wiring: Wiring, state: State = NOW, size: int = 0) -> None:
+
+class Roads:
+    """The links that a frame can use in a state; one of `size` bytes (of its IP packet) only those whose MTU takes it.  `joined`: where that is known from elsewhere."""
+
+    def __init__(self, wiring: Wiring, state: State = NOW, size: int = 0, joined: Joined | None = None) -> None:
         self.wiring = wiring
+        self.joined = joined
         self.state = state
         self.size = size
         self._links: dict[tuple[int, str, int], list[Link]] = {}
@@ -222,6 +227,19 @@ class Roads:
             if rest is not None:
                 ways.append([step, *rest])
         return min(ways, key=_price, default=None)
+
+    def ends_at(self, source: Place, target: Place, wanted: int) -> Step | None:
+        """The step at which a way surely ends that lacks least: the only one by which frames leave the source's switch, if that lacks something and a way on is known;
+        None: that isn't known without a search."""
+        bridge = self.wiring.bridges[source.bridge]
+        if self.joined is None or not bridge.virtual or bridge.crossing_row >= 0 or source.bridge == target.bridge:
+            return None
+        start: FrameAt = (source.bridge, source.context, None)
+        found = list(self._wishful(start, wanted, self.at(source.bridge, source.stand.order, target.bridge)))
+        step, after = found[0] if len(found) == 1 else (None, None)
+        if step is None or after is None or not step.missing or not self.joined(after[0], after[1], target):
+            return None
+        return step
 
     def _rest(self, spot: FrameAt, target: tuple[int, int], wanted: int) -> list[Step] | None:
         """The cheapest way on from where a frame came in, kept where it came by no port by which anybody might go on."""

@@ -97,7 +97,8 @@ def trace(wiring: Wiring, source: Place, target: Place, state: State = NOW, lost
         return Trace((*hops, teller.end(target, None)), False, said)
     hears = target.context >= 0 and not target.stand.vni
     wanted = target.context if target.context > 0 and target.stand.plain else source.context
-    wish = roads.wish(source, goal(source, target), wanted) if hears and brief else None
+    end = roads.ends_at(source, target, wanted) if hears and brief and wanted == target.context else None
+    wish = [end] if end is not None else roads.wish(source, goal(source, target), wanted) if hears and brief else None
     # Where it could be heard in one context only, and no way there lacks nothing, there is none.
     ends = hears and brief and len(target.stand.hears) == 1 and (wish is None or any(step.missing for step in wish))
     steps = None if target.stand.vni or ends else roads.way(source, target)

@@ -14,6 +14,7 @@ from ipaddress import ip_address, ip_network
 from aptwire.forward.parts import Place, State
 from aptwire.forward.paths import Roads
 from aptwire.forward.trace import Hop, HopWriter, Trace, say_state, trace
+from aptwire.judge.exact import in_doubt
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.states import deviation
 from aptwire.judge.why import (
@@ -152,11 +153,26 @@ class Sentences:
             yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
             return
         other = self.other(cause)
-        lost = self._roads.setdefault(_frozen(cause.state), Roads(self.wiring, cause.state)) if brief else None
+        lost = self._lost(cause.state) if brief else None
         there = trace(self.wiring, place, other, cause.state, lost)
         yield there
         if there.delivered:
             yield trace(self.wiring, other, place, cause.state, lost)
+
+    def _lost(self, state: State) -> Roads:
+        """The links of a state, for frames that get lost on them."""
+        key = _frozen(state)
+        if key not in self._roads:
+            known = not (state.choice or state.lost or in_doubt(self.wiring))
+            self._roads[key] = Roads(self.wiring, state, joined=self._joined if known else None)
+        return self._roads[key]
+
+    def _joined(self, bridge: int, context: int, target: Place) -> bool:
+        """Whether frames in a context of a switch get, today, to where a place's own frames enter the fabric, by the arrays."""
+        row, count = self.wiring.bridges[bridge].crossing_row, self.wiring.classes.count
+        there = self.judgement.spot(self.judgement.number(target.stand))
+        component = self.judgement.domains.component
+        return row >= 0 and len(there) == 1 and int(component[row * count + context]) == there[0]
 
     def world(self, place: Place) -> tuple[str, ...]:
         """The rule that keeps a place's segment apart from everything, if there is one: who bears its address elsewhere is no twin of its own."""

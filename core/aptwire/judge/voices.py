@@ -7,6 +7,7 @@ that of a failover of a team over which others' frames go.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -15,9 +16,25 @@ from aptwire.forward.domains import Domains, solve
 from aptwire.forward.parts import NOW, Place, Stand, State
 from aptwire.judge.exact import in_doubt
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.kept import all_same
 
 EACH_STATE = 1 << 28
 """More than there are components in a state."""
+
+
+MOST_STALE = 64
+"""After so many switches were compiled anew nothing is taken along any more."""
+
+
+@dataclass
+class _Known:
+    """What was found out, of all switches but those that were compiled anew since (`stale`, numbers), for as long as what it rests on stays."""
+
+    rests: tuple[object, ...]
+    stale: frozenset[int] = frozenset()
+    spoken: dict[tuple[int, str, int], frozenset[int]] = field(default_factory=dict)
+    heard: dict[tuple[int, str, int], frozenset[int]] = field(default_factory=dict)
+    steady: dict[Stand, tuple[int, ...] | None] = field(default_factory=dict)
 
 
 class Voices:
@@ -25,10 +42,27 @@ class Voices:
 
     def __init__(self, judgement: Judgement) -> None:
         self.judgement, self.wiring = judgement, judgement.wiring
-        self._spoken: dict[tuple[int, str, int], frozenset[int]] = {}
-        self._heard: dict[tuple[int, str, int], frozenset[int]] = {}
-        self._steady: dict[Stand, tuple[int, ...] | None] = {}
+        self._own = self._lasting = _Known(self._rests())
+        before, changes = judgement.answered.before.get("voices", (None, None))
+        if before is not None and changes is not None and all_same(before.rests, self._lasting.rests):
+            bridges = (self.wiring.bridge_of.get(key) for key in changes.blocks)
+            stale = before.stale.union(bridge.number for bridge in bridges if bridge is not None)
+            if len(stale) <= MOST_STALE:
+                self._lasting = replace(before, stale=stale)
+        judgement.answered.answers["voices"] = self._lasting
         self._open: dict[Stand, bool] = {}
+
+    def _rests(self) -> tuple[object, ...]:
+        """What it rests on beside each one's own switch."""
+        wiring, judgement = self.wiring, self.judgement
+        return (
+            *(wiring.fabric, wiring.classes, wiring.crossing_count, judgement.domains, judgement.pairings),
+            *(self._doubtful, *wiring.crossing_teams),
+        )
+
+    def _of(self, bridge: int) -> _Known:
+        """Where what is found out of a switch is kept."""
+        return self._own if bridge in self._lasting.stale else self._lasting
 
     @cached_property
     def states(self) -> list[tuple[State, Domains]]:
@@ -43,22 +77,22 @@ class Voices:
 
     def spoken(self, bridge: int, order: str, context: int) -> frozenset[int]:
         """Where frames of a context are heard: on its own switch (below zero), and in components of the fabric, state by state."""
-        key = (bridge, order, context)
-        if key not in self._spoken:
+        key, known = (bridge, order, context), self._of(bridge).spoken
+        if key not in known:
             nodes = self._nodes(bridge, order, context)
-            self._spoken[key] = frozenset((self.inside(bridge, context), *self._reached(nodes)))
-        return self._spoken[key]
+            known[key] = frozenset((self.inside(bridge, context), *self._reached(nodes)))
+        return known[key]
 
     def heard(self, bridge: int, order: str, context: int) -> frozenset[int]:
         """Where one who hears a context of a switch has its ears."""
-        key = (bridge, order, context)
-        if key not in self._heard:
+        key, known = (bridge, order, context), self._of(bridge).heard
+        if key not in known:
             nodes = np.array(self._ears(bridge, order, context), dtype=np.int64)
             found = {self.inside(bridge, context)}
             for state, (_, domains) in enumerate(self.states):
                 found.update((state * EACH_STATE + domains.component[nodes].astype(np.int64)).tolist())
-            self._heard[key] = frozenset(found)
-        return self._heard[key]
+            known[key] = frozenset(found)
+        return known[key]
 
     def says(self, stand: Stand) -> frozenset[object]:
         """Where a stand is heard; for an overlay's, that of whoever carries it, by VNI."""
@@ -120,9 +154,10 @@ class Voices:
     def steady(self, stand: Stand) -> tuple[int, ...] | None:
         """The component in which a stand speaks and hears in each state, over whichever member, with nobody kept from it; None: it may be in several, or
         in none, or nobody knows."""
-        if stand not in self._steady:
-            self._steady[stand] = self._find_steady(stand)
-        return self._steady[stand]
+        known = self._of(stand.bridge).steady
+        if stand not in known:
+            known[stand] = self._find_steady(stand)
+        return known[stand]
 
     @cached_property
     def _doubtful(self) -> bool:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 from aptwire.plan.fields import bare_address
 from aptwire.plan.filters import Gate
@@ -33,6 +33,12 @@ Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 Bound = ipaddress.IPv4Interface | ipaddress.IPv6Interface
 """An address with the length of its subnet's prefix."""
 EVERYTHING: dict[int, Network] = {4: ipaddress.ip_network("0.0.0.0/0"), 6: ipaddress.ip_network("::/0")}
+
+MANY = 1 << 16
+address_of = lru_cache(MANY)(ipaddress.ip_address)
+net_of = lru_cache(MANY)(ipaddress.ip_network)
+bound_of = lru_cache(MANY)(ipaddress.ip_interface)
+"""Addresses, subnets and addresses with their prefix, of texts as records keep them: the same ones come again and again."""
 
 STATIC, GATEWAY, CONNECTED, BEYOND, INWARD = "static", "gateway", "connected", "outside", "inward"
 
@@ -126,27 +132,27 @@ class Stack:
     def _beyond(self) -> Iterator[Entry]:
         """Into the outside networks behind it."""
         for outside in sorted(self.plan.where("outside", "at", self.owner.id), key=lambda o: o.id):
-            nets = [ipaddress.ip_network(net) for net in outside.subnets] or EVERYTHING.values()
+            nets = [net_of(net) for net in outside.subnets] or EVERYTHING.values()
             yield from (Entry(net, None, outside.id, BEYOND) for net in nets)
 
     def _inward(self, outside: Outside) -> Iterator[Entry]:
         """The ways that an outside network knows into the plan."""
-        way, knows = self.plan.of("way_in").get(outside.at), map(ipaddress.ip_network, outside.knows)
+        way, knows = self.plan.of("way_in").get(outside.at), map(net_of, outside.knows)
         if way is None:
             yield from (Entry(net, None, outside.id, INWARD) for net in knows)
             return
         for net in self.plan.get("segment", way.segment).subnets:
-            yield Entry(ipaddress.ip_network(net), None, way.id, CONNECTED)
+            yield Entry(net_of(net), None, way.id, CONNECTED)
         if outside.via is not None:
-            yield from (Entry(net, ipaddress.ip_address(outside.via), way.id, STATIC) for net in knows)
+            yield from (Entry(net, address_of(outside.via), way.id, STATIC) for net in knows)
 
     def _routes(self) -> Iterator[Entry]:
         for route in sorted(self.plan.where("route", "of", self.owner.id), key=lambda r: r.id):
-            via = ipaddress.ip_address(route.via)
+            via = address_of(route.via)
             out = next((interface.record for interface in self.interfaces if interface.holds(via)), None)
             # A next hop in no subnet of its own is none (RFC 1812 section 5.2.4.2): the route isn't there.
             if out is not None and via not in self.own:
-                yield from (Entry(ipaddress.ip_network(to), via, out, STATIC, route.id) for to in route.to)
+                yield from (Entry(net_of(to), via, out, STATIC, route.id) for to in route.to)
 
     def _gateways(self, version: int) -> Iterator[Entry]:
         for interface in self.interfaces:
@@ -193,9 +199,7 @@ class Stack:
         said = next(iter(self.plan.where("translation", "at", out)), None)
         if said is None or target.version != 4:
             return False
-        return not said.sources or (
-            source is not None and any(source in ipaddress.ip_network(net) for net in said.sources)
-        )
+        return not said.sources or (source is not None and any(source in net_of(net) for net in said.sources))
 
     @cached_property
     def inward(self) -> tuple[InwardTranslation, ...]:
@@ -290,8 +294,8 @@ def ends_of(plan: Plan, owner: Record) -> Iterable[Record]:
 def _interface(plan: Plan, record: Record, held: tuple[Held, ...]) -> Interface:
     segment = plan.of("segment").get(record.belongs)  # type: ignore[attr-defined]
     own = getattr(record, "gateway", None)
-    bound = tuple(ipaddress.ip_interface(address) for address in record.addresses)  # type: ignore[attr-defined]
-    gateways = tuple(ipaddress.ip_address(bare_address(address)) for address in gateways_of(plan, record))
+    bound = tuple(bound_of(address) for address in record.addresses)  # type: ignore[attr-defined]
+    gateways = tuple(address_of(bare_address(address)) for address in gateways_of(plan, record))
     said = own is not None or segment is not None
     if held:
         # What is handed out with the lease is what the interface uses (RFC 2132 section 3.5), and who advertises himself (RFC 4861 section 6.3.6).

@@ -29,6 +29,22 @@ class _Seen(NamedTuple):
     addresses: tuple[Numbers, ...]
 
 
+class _Own(NamedTuple):
+    """What an interface has by itself on its stand, with what that is made of."""
+
+    record: Record
+    stand: Stand
+    words: Hashable
+
+
+class _Lasting:
+    """Interfaces as they were looked at, those of which nothing else tells: each for as long as its record and its stand are the very same."""
+
+    def __init__(self) -> None:
+        self.seen: dict[str, _Seen] = {}
+        self.own: dict[str, _Own] = {}
+
+
 class Look:
     """A judged plan as rules look at it: whom names mean, who is alike, and pings of them (`waking`: as if everybody were on)."""
 
@@ -42,6 +58,15 @@ class Look:
         self._shared_parts: dict[Hashable, Hashable] = {}
         self._several: dict[str, bool] = {}
         self._known: dict[str, _Seen] = {}
+        given = (self.pings.held, *judgement.got)
+        self._given = any(given)
+        # What somebody has by lease is told anew each time.
+        rests = (
+            *(self.plan.of(kind) for kind in _TOLD_BY),
+            self.wiring.doubled or None,
+            given if self._given else None,
+        )
+        self._lasting = judgement.kept.get("who is alike", rests, _Lasting)
 
     def name(self, id: str) -> str:
         """A unit or interface as a sentence calls it."""
@@ -63,10 +88,14 @@ class Look:
         known = self._known.get(id)
         if known is None:
             record = self.plan.find(id, PLACES)
+            known = self._lasting.seen.get(id)
+            if known is not None and known.record is record and record is not None and record.kind != "guest_tag":
+                self._known[id] = known
+                return known
             own = tuple(map(numbers, record.addresses)) if record is not None else ()  # type: ignore[attr-defined]
             own = (*own, *(numbers(str(one.bound)) for one in self.pings.held.get(id, ())))
             owner = owner_of(self.plan, record).id if record is not None else id
-            known = self._known[id] = _Seen(record, owner, own)
+            known = self._known[id] = self._lasting.seen[id] = _Seen(record, owner, own)
         return known
 
     def stack(self, id: str) -> Stack:
@@ -81,9 +110,12 @@ class Look:
         """Whether an owner has several interfaces, or routes: what becomes of a packet isn't said by one interface alone."""
         if owner not in self._several:
             plan = self.plan
-            adapters = plan.where("adapter", "guest", owner)
-            several = len(adapters) > 1 or any(plan.where("guest_tag", "adapter", a.id) for a in adapters)
-            several = several or len(plan.where("station_port", "station", owner)) > 1 or owner in plan.of("host")
+            adapters = plan.grouped("adapter", "guest").get(owner)
+            if adapters:
+                tagged = plan.grouped("guest_tag", "adapter")
+                several = len(adapters) > 1 or any(tagged.get(a.id) for a in adapters)
+            else:
+                several = len(plan.where("station_port", "station", owner)) > 1 or owner in plan.of("host")
             self._several[owner] = several or owner in self.tabled
         return self._several[owner]
 
@@ -114,26 +146,36 @@ class Look:
 
     def _part(self, id: str) -> Hashable:
         """What one interface has by itself."""
-        (record, _, bound), stand = self._seen(id), self.stand_of.get(id)
+        record, stand = self._seen(id).record, self.stand_of.get(id)
         if record is None or stand is None:
             return ("nowhere", id)
-        doubled = self.wiring.doubled
-        if doubled and any(bare_address(text) in doubled for text in record.addresses):  # type: ignore[attr-defined]
+        own = self._lasting.own.get(id)
+        if own is None or own.record is not record or own.stand is not stand or record.kind == "guest_tag":
+            own = self._lasting.own[id] = _Own(record, stand, self._words(id, record, stand))
+        if own.words is None:
             return ("itself", id)
         steady = self.voices.steady(stand)
-        own = self.judgement.own.get(id)
-        cause = own[1] if own is not None else self.judgement.causes.get(stand)
+        single = self.judgement.own.get(id) if self.judgement.own else None
+        cause = single[1] if single is not None else self.judgement.causes.get(stand)
+        where = ("stand", stand.block, stand.index) if steady is None else steady
+        return where, cause is not None and cause.what == OPEN_END, own.words
+
+    def _words(self, id: str, record: Record, stand: Stand) -> Hashable:
+        """What an interface has that hangs neither on where it is heard nor on what it suffers; None: it is alike nobody, since another one bears its address."""
+        doubled, bound = self.wiring.doubled, self._seen(id).addresses
+        if doubled and any(bare_address(text) in doubled for text in record.addresses):  # type: ignore[attr-defined]
+            return None
         endpoint = record.adapter if record.kind == "guest_tag" else id  # type: ignore[attr-defined]
-        return (
-            ("stand", stand.block, stand.index) if steady is None else steady,
-            cause is not None and cause.what == OPEN_END,
+        made = (
             stand.judged and is_idle(self.plan, endpoint),
             stand.segment,
             gateways_of(self.plan, record),
             getattr(record, "gateway", None) is None and stand.segment is None,
             tuple((version, net, length) for version, _, net, length in bound),
-            self._lease(id),
+            self._lease(id) if self._given else None,
         )
+        # Very many are alike: they share the words.
+        return self._shared_parts.setdefault(made, made)
 
     def _lease(self, id: str) -> Hashable:
         """What an interface has by lease, or formed, its address in its subnet aside; or that it gets none."""
@@ -187,6 +229,10 @@ class Look:
     def has_addresses(self, record: str) -> bool:
         """Whether an interface bears any address."""
         return bool(self._seen(record).addresses)
+
+
+_TOLD_BY = ("guest", "segment", "virtual_switch")
+"""The kinds of what tells something of an interface beside its own record and its stand."""
 
 
 def bounds(nets: Iterable[Numbers]) -> list[tuple[int, int]]:
