@@ -7,6 +7,7 @@ import unittest
 from collections.abc import Iterator
 from itertools import combinations
 from typing import Any
+from unittest import mock
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Pings, ping
@@ -17,6 +18,7 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import Risk, risk_proof, risks
 from aptwire.judge.verdicts import judge, rejudge
+from aptwire.judge.voices import Voices, voices
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import PLACES, Guest, Rule
 from aptwire.plan.plan import Plan, PlanError
@@ -224,6 +226,30 @@ class KeptTest(unittest.TestCase):
             told = {rule.text: (a.outcome, a.text) for rule, a in asked(judgement).rules()}
             fresh = {rule.text: (a.outcome, a.text) for rule, a in asked(judge(plan)).rules()}
             self.assertEqual({t: a[0] for t, a in told.items()}, {t: a[0] for t, a in fresh.items()}, edit)
+
+    @settings(max_examples=40)
+    @given(st.integers(0, 10**9), st.booleans())
+    def test_where_everybody_is_heard_is_found_as_anew_after_edits(self, seed: int, rich: bool) -> None:
+        """What goes along from edit to edit is what is found when nothing is known."""
+        dice, plan = random.Random(seed), random_plan(seed, rich)
+        judgement = judge(plan)
+        for _ in range(3):
+            known = voices(judgement)
+            for stand in judgement.stands:
+                for ask in (known.says, known.listens, known.steady):
+                    ask(stand)
+            edit = dice.choice(list(self.edits(plan, dice)))
+            try:
+                plan, _ = apply_edit(plan, edit)
+            except PlanError:
+                continue
+            judgement = rejudge(judgement, plan, touched(edit))
+            with mock.patch.object(judgement.answered, "before", {}):
+                anew = Voices(judgement)
+            known = voices(judgement)
+            for stand in judgement.stands:
+                for ask in (Voices.says, Voices.listens, Voices.steady):
+                    self.assertEqual(ask(known, stand), ask(anew, stand), (edit, stand.records))
 
     def test_what_an_edit_leaves_alone_is_not_asked_again(self) -> None:
         made = two_segments()

@@ -11,6 +11,8 @@ from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Patch, apply_edit
 from aptwire.plan.plan import PlanError
 from aptwire.plan.stacks import CONNECTED, owner_of, stack_of
+from aptwire.rules.answer import BROKEN, HOLDS
+from aptwire.rules.asking import asked as rules_of
 
 from tests.routers import routed_plan
 from tests.support import Small, demo_plan, pair
@@ -55,6 +57,69 @@ def another_router(made: Small) -> None:
 def asked(made: Small, a: str = "a1", b: str = "b1") -> Ping:
     plan = made.plan()
     return ping(judge(plan), end_of(plan, a), end_of(plan, b))
+
+
+class ForOthersTest(unittest.TestCase):
+    """Proxy ARP (RFC 1027): a1 and b1 take both segments for one subnet."""
+
+    def wide(self, proxies: tuple[str, ...] = ("r10", "r20"), **router: object) -> Small:
+        made = two_segments(**router)
+        for adapter in made.kinds["adapter"]:
+            if adapter["id"] in ("a1", "b1"):
+                adapter["addresses"] = [adapter["addresses"][0].replace("/24", "/16")]
+            if adapter["id"] in proxies:
+                adapter["proxy_arp"] = True
+        return made
+
+    def test_who_forwards_answers_for_what_it_sends_on_elsewhere(self) -> None:
+        found = asked(self.wide())
+        self.assertEqual(found.outcome, ANSWERED, found.sentence)
+        self.assertEqual([[leg.to for leg in way.legs] for way in found.ways], [["r10", "b1"], ["r20", "a1"]])
+        self.assertIn("r10 of r answers for it", found.ways[0].legs[0].by)
+        self.assertEqual(asked(self.wide(())).outcome, SILENT)
+        self.assertEqual(asked(self.wide(routes=False)).outcome, SILENT)
+        # The question gets there, and nobody answers for whoever asked.
+        self.assertIn("its answer doesn’t", asked(self.wide(("r10",))).sentence)
+
+    def test_what_is_on_its_own_link_or_of_ipv6_it_does_not_answer_for(self) -> None:
+        made = self.wide()
+        made.guest("b", "a2", 10, addresses=["10.0.10.12/24"])
+        found = asked(made, "a1", "a2")
+        self.assertEqual((found.outcome, len(found.ways[0].legs)), (ANSWERED, 1))
+        self.assertEqual(asked(made, "a1", "10.0.10.77").outcome, SILENT)
+        for adapter in made.kinds["adapter"]:
+            _, _, vid, last = adapter["addresses"][0].partition("/")[0].split(".")
+            length = 32 if adapter["id"] in ("a1", "b1") else 64
+            adapter["addresses"] = [f"2001:db8:{vid}::{last}/{length}"]
+        self.assertEqual(asked(made).outcome, SILENT)
+
+    def test_where_another_one_may_answer_nobody_knows_who_is_taken(self) -> None:
+        made = self.wide()
+        # Somebody else on a1's link has b1's address.
+        made.guest("b", "twin", 10, addresses=["10.0.20.11/24"])
+        found = asked(made)
+        self.assertEqual(found.outcome, UNPROVEN)
+        self.assertIn("both answer for 10.0.20.11", found.sentence)
+        made = self.wide()
+        made.put("guest", "q", host="b", name="q", routes=True)
+        for vid in (10, 20):
+            made.guest("b", f"q{vid}", vid, addresses=[f"10.0.{vid}.2/24"], proxy_arp=True)
+            made.kinds["adapter"][-1]["guest"] = "q"
+        self.assertIn("others may answer", asked(made).sentence)
+        made.kinds["guest"] = [g | ({"running": False} if g["id"] == "q" else {}) for g in made.kinds["guest"]]
+        self.assertEqual(asked(made).outcome, ANSWERED)
+
+    def test_a_default_way_has_it_answer_for_everything_else_and_rules_see_it(self) -> None:
+        made = self.wide()
+        made.put("route", "out", of="r", to=["0.0.0.0/0"], via="10.0.20.11")
+        leg = asked(made, "a1", "10.0.99.9").ways[0].legs[0]
+        self.assertEqual((leg.to, leg.outcome), ("r10", ANSWERED))
+        apart = "keep segment s10 apart from segment s20"
+        for proxies, outcome in ((("r10", "r20"), BROKEN), ((), HOLDS)):
+            made = self.wide(proxies)
+            for segment in made.kinds["segment"]:
+                segment["gateways"] = []
+            self.assertEqual(rules_of(judge(made.plan())).ask(apart).outcome, outcome, proxies)
 
 
 class OnLinkTest(unittest.TestCase):
