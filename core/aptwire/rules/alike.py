@@ -17,7 +17,7 @@ from aptwire.judge.why import OPEN_END, is_idle
 from aptwire.plan.fields import Numbers, bare_address, numbers
 from aptwire.plan.kinds import OWNERS, PLACES, Record
 from aptwire.plan.names import called
-from aptwire.plan.stacks import Stack, forwarding, gateways_of, owner_of, stack_of, told_apart
+from aptwire.plan.stacks import Stack, ends_of, forwarding, gateways_of, owner_of, stack_of, told_apart
 from aptwire.rules.whom import Meaning, Unit
 
 
@@ -57,6 +57,7 @@ class Look:
         self._alike: dict[str, Hashable] = {}
         self._shared_parts: dict[Hashable, Hashable] = {}
         self._several: dict[str, bool] = {}
+        self._owners: dict[str, str] = {}
         self._known: dict[str, _Seen] = {}
         given = (self.pings.held, *judgement.got)
         self._given = any(given)
@@ -81,7 +82,11 @@ class Look:
 
     def owner(self, id: str) -> str:
         """The guest, station or host of whom something is, by id."""
-        return self._seen(id).owner
+        found = self._owners.get(id)
+        if found is None:
+            adapter = self.plan.of("adapter").get(id)
+            found = self._owners[id] = adapter.guest if adapter is not None else self._seen(id).owner
+        return found
 
     def _seen(self, id: str) -> _Seen:
         """An interface, whose it is, and its addresses; looked up once."""
@@ -197,10 +202,20 @@ class Look:
     @cached_property
     def _marks(self) -> frozenset[tuple[int, int]]:
         """Where the subnets of which tables and filters speak begin and end, each with its IP version: between two of them none tells addresses apart."""
-        nets = list(map(numbers, told_apart(self.plan)))
-        for owner in self.tabled:
-            nets += self.addresses(i.record for i in self.stack(owner).interfaces)
-        return frozenset(bounds(nets))
+        plan, own = self.plan, [record for owner in sorted(self.tabled) for record in self._interfaces(owner)]
+        told = tuple(told_apart(plan))
+        # What was given to somebody isn't said by his record.
+        given = tuple(self.pings.held.get(record.id) for record in own) if self._given else ()
+        rests = (told, tuple(record.addresses for record in own), given)  # type: ignore[attr-defined]
+
+        def find() -> frozenset[tuple[int, int]]:
+            return frozenset(bounds((*map(numbers, told), *self.addresses(record.id for record in own))))
+
+        return self.judgement.kept.get("where addresses part", rests, find)
+
+    def _interfaces(self, owner: str) -> Iterable[Record]:
+        found = self.plan.find(owner, OWNERS)
+        return ends_of(self.plan, found) if found is not None else ()
 
     def every_mark(self, nets: Iterable[Numbers]) -> list[tuple[int, int]]:
         """Between two of these no table and no filter tells addresses apart, and none of some subnets begins or ends."""

@@ -218,12 +218,21 @@ class Parting:
     @cached_property
     def _kinds(self) -> tuple[list[list[Unit]], list[list[Unit]]]:
         """The interfaces with addresses on both sides, in lists of those that are alike."""
-        addresses = self.look.has_addresses
-        units = [[Unit(r, (r,)) for r in side if r in self.look.stand_of and addresses(r)] for side in (self.a, self.b)]
+        units = [[Unit(r, (r,)) for r in side if self._counts(r)] for side in (self.a, self.b)]
         return self.look.kinds(units[0], units[1]), self.look.kinds(units[1], units[0])
+
+    def _counts(self, record: str) -> bool:
+        """Whether an interface has an address, and stands anywhere."""
+        return record in self.look.stand_of and self.look.has_addresses(record)
 
     def _routed(self) -> Iterator[Answer]:
         """Whoever's packets get to one of the others over routers."""
+        # Where the first two meet, as most do where any do, nobody else has to be looked at.
+        a, b = (next((r for r in side if self._counts(r)), None) for side in (self.a, self.b))
+        if a is not None and b is not None and self.look.owner(a) != self.look.owner(b):
+            found = self.look.waking.arrives(a, b)
+            if found[0] == ANSWERED:
+                yield from self._got(a, b, *found)
         kinds = self._kinds
         if len(kinds[0]) * len(kinds[1]) > MOST_PAIRS:
             self.doubt = self.doubt or Answer(UNKNOWN, too_many(len(kinds[0]) * len(kinds[1])))

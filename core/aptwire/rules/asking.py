@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
+from functools import cached_property
 from itertools import chain, product
 from threading import RLock
 from typing import Any
@@ -123,9 +124,11 @@ class Asked:
         routed = isinstance(sentence, Reach) or not sentence.layer2
         standing: Iterable[str] = members
         if routed:
-            ends = filter(self.look.manifold, self.look.tabled | owners)
+            ends = filter(self.look.manifold, owners - self.look.tabled)
             standing = chain(members, (i.record for owner in ends for i in self.look.stack(owner).interfaces))
         blocks, classes = blocks_of(self.look.stand_of, standing)
+        if routed:
+            blocks, classes = blocks | self._forwarders[0], classes | self._forwarders[1]
         return Ground(
             members,
             owners,
@@ -139,6 +142,13 @@ class Asked:
             self.judgement.got if routed else None,
             self.look.tabled if routed else None,
         )
+
+    @cached_property
+    def _forwarders(self) -> tuple[frozenset[str], frozenset[int]]:
+        """The blocks in which whoever forwards, or has routes, stands, and the VID classes that are spoken there."""
+        look = self.look
+        ends = (i.record for owner in look.tabled if look.manifold(owner) for i in look.stack(owner).interfaces)
+        return blocks_of(look.stand_of, ends)
 
     def _ask(self, sentence: Apart | Reach | Carries | LeasesOnly) -> Answer:
         said = [sentence.a, *((sentence.b,) if not isinstance(sentence, Carries) else ())]
@@ -162,10 +172,15 @@ class Asked:
 
     def _reach(self, sentence: Reach, a: Whom, b: Whom, through: Whom) -> Answer:
         allowed = {self.look.owner(unit.id) for unit in through.units}
+        packet = Packet(sentence.protocol, sentence.port) if sentence.protocol else PING
+        first = self.look.pair([*a.units[:1]], [*b.units[:1]])
+        # Where the first two don't reach each other, nobody else has to be looked at.
+        for found in self.look.pings.ask_all(first[0].id, first[1].id, packet) if first is not None else ():
+            if found.outcome in (SILENT, WAVERS):
+                return Answer(BROKEN, found.sentence, *_ends(found, *first), ping=found)  # type: ignore[misc]
         kinds = self.look.kinds(a.units, b.units), self.look.kinds(b.units, a.units)
         if len(kinds[0]) * len(kinds[1]) > MOST_PAIRS:
             return Answer(UNKNOWN, too_many(len(kinds[0]) * len(kinds[1])))
-        packet = Packet(sentence.protocol, sentence.port) if sentence.protocol else PING
         doubt: Answer | None = None
         asked = 0
         for one, two in product(*kinds):
