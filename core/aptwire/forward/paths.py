@@ -217,8 +217,8 @@ class Roads:
         taken although ports drop it, each missing permission counting one.  None: nothing joins the two.
         """
         start: FrameAt = (source.bridge, source.context if source.context >= 0 else wanted, None)
-        order, bridge = source.stand.order, self.wiring.bridges[source.bridge]
-        if source.bridge == target[0] or not bridge.virtual or bridge.crossing_row >= 0:
+        order = source.stand.order
+        if not self._only_leaves(source.bridge, target[0]):
             return self._cheapest(start, order, target, wanted)
         # Nobody comes back over this switch, so from the next one on the ways of all its neighbours are the same.
         ways: list[list[Step]] = []
@@ -228,11 +228,15 @@ class Roads:
                 ways.append([step, *rest])
         return min(ways, key=_price, default=None)
 
+    def _only_leaves(self, bridge: int, goal: int) -> bool:
+        """Whether frames on their way to a goal leave a bridge, and none of anybody comes back over it."""
+        found = self.wiring.bridges[bridge]
+        return bridge != goal and found.virtual and found.crossing_row < 0
+
     def ends_at(self, source: Place, target: Place, wanted: int) -> Step | None:
         """The step at which a way surely ends that lacks least: the only one by which frames leave the source's switch, if that lacks something and a way on is known;
         None: that isn't known without a search."""
-        bridge = self.wiring.bridges[source.bridge]
-        if self.joined is None or not bridge.virtual or bridge.crossing_row >= 0 or source.bridge == target.bridge:
+        if self.joined is None or not self._only_leaves(source.bridge, target.bridge):
             return None
         start: FrameAt = (source.bridge, source.context, None)
         found = list(self._wishful(start, wanted, self.at(source.bridge, source.stand.order, target.bridge)))

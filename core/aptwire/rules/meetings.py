@@ -236,15 +236,20 @@ class _Ways:
 
     def standing_in(self, line: Entry, via: Address) -> list[tuple[str | None, bool]]:
         """Who may take it since he answers for others, and whether that is in doubt."""
-        wiring, pings, voices = self.look.wiring, self.pings, self.look.voices
-        here = wiring.place(line.out)
         found: list[tuple[str | None, bool]] = []
-        for record, surely in pings.standing_in(line, via) if here is not None else ():
-            there = wiring.place(record)
-            if here is not None and there is not None and voices.may(here, there):
-                known = voices.sure(here, there) and not pings.in_part(here) and not pings.in_part(there)
-                found.append((record, not (known and surely)))
+        for record, surely in self.pings.standing_in(line, via):
+            doubt = self._doubt(line.out, record)
+            if doubt is not None:
+                found.append((record, doubt or not surely))
         return found
+
+    def _doubt(self, out: str, record: str) -> bool | None:
+        """Whether it is in doubt that two interfaces hear each other; None: surely they don't."""
+        pings, voices = self.pings, self.look.voices
+        here, there = self.look.wiring.place(out), self.look.wiring.place(record)
+        if here is None or there is None or not voices.may(here, there):
+            return None
+        return not voices.sure(here, there) or pings.in_part(here) or pings.in_part(there)
 
     def _asked(self, line: Entry, via: Address) -> list[tuple[str | None, bool]]:
         wiring, pings, voices = self.look.wiring, self.pings, self.look.voices
@@ -254,10 +259,9 @@ class _Ways:
         found: list[tuple[str | None, bool]] = []
         bearers = pings.bearers(line, via)
         for record in bearers:
-            there = wiring.place(record)
-            if there is not None and voices.may(here, there):
-                known = voices.sure(here, there) and not pings.in_part(here) and not pings.in_part(there)
-                found.append((record, not known))
+            doubt = self._doubt(line.out, record)
+            if doubt is not None:
+                found.append((record, doubt))
         others = self.standing_in(line, via)
         owners = {self.look.owner(record) for record, _ in found if record is not None}
         shared = not others and self.look.plan.where("shared_address", "address", str(via))
