@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Heading, HStack, IconButton, Input, Menu, Portal, Table, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { CircleStop, Ellipsis, FilePlus2, FileUp, FolderInput, Trash2 } from "lucide-react";
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { memo, useEffect, useRef, useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 
 import { api, unwrap, upload, type PlanItem } from "../api/client";
@@ -131,7 +131,7 @@ export function PlanList({ user }: { user: string }) {
               plan={plan}
               naming={naming !== null && naming.what !== "new" && naming.of.id === plan.id ? naming.what : null}
               name={setNaming}
-              remove={() => deleting.mutate(plan)}
+              remove={deleting.mutate}
               unsaved={setUnsaved}
             />
           ))}
@@ -185,7 +185,8 @@ function Listing({ columns, children }: { columns: string[]; children: ReactNode
   );
 }
 
-function PlanLine({
+/** A plan's line; of hundreds, a click changes one or none. */
+const PlanLine = memo(function PlanLine({
   plan,
   naming,
   name,
@@ -195,7 +196,7 @@ function PlanLine({
   plan: PlanItem;
   naming: "copy" | "rename" | null;
   name: (naming: Naming | null) => void;
-  remove: () => void;
+  remove: (plan: PlanItem) => void;
   unsaved: (why: string) => void;
 }) {
   const queries = useQueryClient();
@@ -218,7 +219,7 @@ function PlanLine({
       changing.reset();
       name({ what, of: plan });
     } else if (what === "export") saving.start(plan.id);
-    else remove();
+    else remove(plan);
   };
   return (
     <>
@@ -301,7 +302,7 @@ function PlanLine({
       )}
     </>
   );
-}
+});
 
 /** How many endpoints have each verdict: those that anybody has. */
 function Standing({ counts }: { counts: PlanItem["counts"] }) {
