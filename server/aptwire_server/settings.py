@@ -93,7 +93,7 @@ SOURCES = tuple(filter(None, (one.strip() for one in os.environ.get("APTWIRE_SOU
 REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
-    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_RENDERER_CLASSES": ["aptwire_server.plans.rendering.Json"],
     "DEFAULT_PARSER_CLASSES": ["aptwire_server.plans.gate.Json"],
     "DEFAULT_CONTENT_NEGOTIATION_CLASS": "aptwire_server.plans.gate.OnlyJson",
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import random
 import re
 import sys
 import unittest
 from typing import Any
 
+from aptwire.plan.edits import apply_edit, edit_to_json
 from aptwire.plan.file import write_plan
+from aptwire.plan.plan import PlanError
 from playwright.sync_api import expect
 
 from measure.fleet import fleet
+from tests.core.test_judging import some_edit
 from tests.server.support import URL
 from tests.support import ROOT, random_plan
 from tests.web.support import BrowserTest, someone
@@ -178,6 +183,30 @@ class DrawingTest(BrowserTest):
                 self.opened(write_plan(random_plan(seed)))
                 self.assertEqual(self.page.evaluate(OVERLAPS, CARDS), [])
                 self.assertEqual(self.page.evaluate(OUTSIDE, CARDS.removesuffix(", .bar, .socket")), [])
+
+    def test_what_edits_of_others_leave_is_what_a_page_that_begins_anew_shows(self) -> None:
+        for seed in (11, 12, 13):
+            with self.subTest(seed=seed):
+                plan, dice = random_plan(seed), random.Random(seed)
+                self.opened(write_plan(plan))
+                made = re.search("plans/([^/]*)/", self.page.url)[1]  # type: ignore[index]
+                sent = 0
+                while sent < 8:
+                    edit = some_edit(plan, dice)
+                    with contextlib.suppress(PlanError):
+                        after, _ = apply_edit(plan, edit)
+                        body = {"base": sent, "message": "x", "edit": edit_to_json(edit)}
+                        if after != plan and someone().post(f"plans/{made}/edits", body)[0] == 200:
+                            plan, sent = after, sent + 1
+                expect(self.page.locator(".revision")).to_have_text("revision 8")
+                # The parts of the drawing, where they stand, and what the verdicts say.
+                parts = """() => [...document.querySelectorAll("#view [data-id], #view .column, .finding, .counts b")]
+                    .map((n) => [n.dataset.id, n.className, n.getAttribute("style"), n.textContent].join("|"))"""
+                self.page.mouse.move(0, 0)
+                self.page.wait_for_load_state("networkidle")
+                here = self.page.evaluate(parts)
+                self.page.reload()
+                self.becomes(lambda: self.page.evaluate(parts), here)
 
     def test_a_hundred_hosts_are_found_by_filter_and_scrolled_with_few_elements(self) -> None:
         raw = write_plan(fleet(100, 24))

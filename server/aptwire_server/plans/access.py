@@ -17,9 +17,8 @@ def plan_for(request: Request, plan_id: uuid.UUID, binned: bool = False) -> Plan
 
 def plan_of(plan_id: uuid.UUID, person: int, binned: bool = False) -> PlanRow:
     """The row of a plan that somebody may see, or (`binned`) of one that waits in the bin; NotFound says why there is none."""
-    row = (
-        PlanRow.objects.select_related("changed_by", "binned_by", "author", "of__binned_by").filter(pk=plan_id).first()
-    )
+    # Nearly every request comes by here, and hardly any needs the people of a plan: who does asks for them.
+    row = PlanRow.objects.filter(pk=plan_id).first()
     if row is None or (row.private and row.author_id != person):
         raise NotFound("There is no such plan.")
     if binned and row.binned is None:

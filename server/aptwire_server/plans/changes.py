@@ -13,7 +13,7 @@ from django.contrib.auth.models import AbstractBaseUser
 
 from aptwire_server.plans.branches import follow
 from aptwire_server.plans.commits import next_steps, revision_json
-from aptwire_server.plans.engine import Engine, engine_of
+from aptwire_server.plans.engine import Engine, engine_of, turn
 from aptwire_server.plans.models import PlanRow, Revision
 from aptwire_server.plans.pages import PAGE, landed
 
@@ -61,7 +61,9 @@ def told_to_all(plan_id: uuid.UUID, before: Told) -> tuple[Told, str | None]:
 
     `answers` are those that are others than before (null: gone), `steps` those of each who edited meanwhile.
     """
-    row = PlanRow.objects.select_related("of").get(pk=plan_id)
+    with turn(plan_id):
+        # Whoever made the edit is answered first: who works on one processor beside that only makes both later.
+        row = PlanRow.objects.select_related("of").get(pk=plan_id)
     follow(row)
     engine = engine_of(row)
     answered = engine.answers()

@@ -8,6 +8,7 @@ import uuid
 from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any
 
 from aptwire.plan.edits import Edit, apply_edit, edit_from_json, edit_to_json, touched
@@ -26,6 +27,8 @@ from aptwire_server.plans.pages import write_ahead
 from aptwire_server.plans.tables import write_changes, write_new
 
 CHANNEL = "aptwire"
+AMONG_LAST = 20
+"""Of somebody's latest revisions these are read at once."""
 
 
 @dataclass(frozen=True)
@@ -220,9 +223,14 @@ def next_steps(plan_id: uuid.UUID, author: AbstractBaseUser) -> dict[str, Revisi
     a redo takes them off or an edit clears it.  Looked for from the newest on, since it is nearly always among the last few.
     """
     own = Revision.objects.filter(plan_id=plan_id, author=author).exclude(how="base")
+    # Every answer tells these two, so their edits stay in the database until one is needed.
+    told = own.defer("edit", "inverse").order_by("-number")
     tops: dict[str, int | None] = {}
     taken = {"undo": 0, "redo": 0}
-    for number, how, of in own.order_by("-number").values_list("number", "how", "of").iterator(chunk_size=100):
+    seen: dict[int, Revision] = {}
+    for revision in chain(told[:AMONG_LAST], told[AMONG_LAST:].iterator(chunk_size=100)):
+        number, how, of = revision.number, revision.how, revision.of
+        seen[number] = revision
         for stack, takes, clears in (("undo", "undo", ""), ("redo", "redo", "edit")):
             if stack in tops:
                 continue
@@ -236,10 +244,11 @@ def next_steps(plan_id: uuid.UUID, author: AbstractBaseUser) -> dict[str, Revisi
                 tops[stack] = number if of is None else of
         if len(tops) == 2:
             break
-    # Every answer tells these two, so their edits stay in the database until one is needed.
-    told = own.filter(number__in=[n for n in tops.values() if n is not None]).defer("edit", "inverse")
-    found = {revision.number: revision for revision in told}
-    return {stack: found.get(tops.get(stack)) for stack in taken}
+    wanted = {number for number in tops.values() if number is not None}
+    if wanted - seen.keys():
+        seen.update((revision.number, revision) for revision in told.filter(number__in=wanted - seen.keys()))
+    # Revisions are numbered from 1 on.
+    return {stack: seen.get(tops.get(stack) or 0) for stack in taken}
 
 
 def step(plan_id: uuid.UUID, author: AbstractBaseUser, how: str) -> Committed | None:

@@ -105,8 +105,11 @@ class Engine:
             elif self._judgement is None:
                 self._judgement = judge(self.plan)
                 if sum(len(self.plan.of(kind)) for kind in KINDS) >= LARGE:
-                    # It stays. Python looks through it for cycles once, and rather now than while somebody waits for an edit.
+                    # It stays. Python looks through it for cycles once, rather now than while somebody waits for an edit, and then no more
+                    # until the next one comes.
+                    gc.unfreeze()
                     gc.collect()
+                    gc.freeze()
             return self._judgement
 
     def after(self, revision: int, plan: Plan, touched: Iterable[tuple[str, str]]) -> Engine:

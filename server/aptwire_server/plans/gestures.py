@@ -35,7 +35,7 @@ from rest_framework.response import Response
 
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.commits import commit
-from aptwire_server.plans.engine import Engine
+from aptwire_server.plans.engine import Engine, turn
 from aptwire_server.plans.gate import bad, body_of, fields_of
 from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.moving import clear_host
@@ -314,8 +314,9 @@ def gestures(request: Request, plan_id: uuid.UUID) -> Response:
         return Response(_result("", (), asked=[_question(engine.plan, q) for q in asked[:MOST_QUESTIONS]]))
     message, edit = gesture.make(engine, request.user.get_username(), args)
     if said["take"]:
-        made = commit(plan_id, request.user, edit, said["base"], message)
-        return Response(_result(message, edit, committed=committed(made, request).data))
+        with turn(plan_id):
+            made = commit(plan_id, request.user, edit, said["base"], message)
+            return Response(_result(message, edit, committed=committed(made, request).data))
     told = previewed(engine, edit) if edit else None
     return Response(_result(message, edit, preview=told))
 

@@ -37,7 +37,7 @@ from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.branches import follow
 from aptwire_server.plans.changes import changes_since, steps_of, within
 from aptwire_server.plans.commits import Committed, commit, note_counts, revision_json, step
-from aptwire_server.plans.engine import Engine, engine_at, engine_of
+from aptwire_server.plans.engine import Engine, engine_at, engine_of, turn
 from aptwire_server.plans.gate import asked, bad, body_of, number_asked
 from aptwire_server.plans.listing import NAME_SCHEMA, REFUSED, item_of, name_of, put_into_bin, rename
 from aptwire_server.plans.models import PlanRow, Revision
@@ -202,7 +202,8 @@ def edits(request: Request, plan_id: uuid.UUID) -> Response:
     edit = edit_from_json(said["edit"])
     if not edit:
         raise bad("the edit is empty", "edit")
-    return committed(commit(plan_id, request.user, edit, said["base"], said["message"] or "Edit"), request)
+    with turn(plan_id):
+        return committed(commit(plan_id, request.user, edit, said["base"], said["message"] or "Edit"), request)
 
 
 @extend_schema(request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="undo")
@@ -221,10 +222,11 @@ def redo(request: Request, plan_id: uuid.UUID) -> Response:
 
 def _step(plan_id: uuid.UUID, request: Request, how: str) -> Response:
     plan_for(request, plan_id)
-    made = step(plan_id, request.user, how)
-    if made is None:
-        raise bad(f"there is nothing of yours to {how}")
-    return committed(made, request)
+    with turn(plan_id):
+        made = step(plan_id, request.user, how)
+        if made is None:
+            raise bad(f"there is nothing of yours to {how}")
+        return committed(made, request)
 
 
 SINCE = OpenApiParameter("since", COUNT, description="only what came after this revision")

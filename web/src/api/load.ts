@@ -1,3 +1,4 @@
+import { over, type Reading } from "../model/over";
 import type { Kind } from "./client";
 import {
   api,
@@ -18,7 +19,7 @@ export interface PlanData {
   draft_of: string | null;
   revision: number;
   records: Records;
-  endpoints: ReadonlyMap<string, Endpoint>;
+  endpoints: Reading<string, Endpoint>;
   /** The endpoints of each host, by its name; the same list for as long as none of them differs. */
   ofHost: ReadonlyMap<string, readonly Endpoint[]>;
   summary: Snapshot["summary"];
@@ -78,22 +79,23 @@ function byHost(endpoints: ReadonlyMap<string, Endpoint>): Landed {
 
 /** Endpoints after an edit that took some away, and after which some land anew. */
 export function landAnew(known: Landed, gone: Iterable<string>, landed: readonly Endpoint[]): Landed {
-  const endpoints = new Map(known.endpoints);
+  const news = new Map<string, Endpoint | undefined>();
   const ofHost = new Map(known.ofHost);
   const hosts = new Map<string, Endpoint[]>();
   const touch = (host: string | undefined): void =>
     void (host !== undefined && !hosts.has(host) && hosts.set(host, []));
   for (const id of gone) {
-    touch(endpoints.get(id)?.host);
-    endpoints.delete(id);
+    touch(known.endpoints.get(id)?.host);
+    news.set(id, undefined);
   }
   for (const endpoint of landed) {
-    const before = endpoints.get(endpoint.id);
+    const before = news.has(endpoint.id) ? undefined : known.endpoints.get(endpoint.id);
     touch(before?.host);
     touch(endpoint.host);
     if (before?.host !== endpoint.host) hosts.get(endpoint.host)!.push(endpoint);
-    endpoints.set(endpoint.id, endpoint);
+    news.set(endpoint.id, endpoint);
   }
+  const endpoints = over(known.endpoints, news);
   for (const [host, come] of hosts) {
     const there = (known.ofHost.get(host) ?? []).flatMap((endpoint) => endpoints.get(endpoint.id) ?? []);
     const own = [...there.filter((endpoint) => endpoint.host === host), ...come];

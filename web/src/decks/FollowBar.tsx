@@ -1,6 +1,6 @@
 import { Button, IconButton, SegmentGroup } from "@chakra-ui/react";
 import { Download } from "lucide-react";
-import { useCallback, useEffect, useMemo, useRef, type CSSProperties } from "react";
+import { memo, useCallback, useEffect, useMemo, useRef, type CSSProperties } from "react";
 
 import { segmentStyle } from "../model/records";
 import { QueryBox } from "../parts/QueryBox";
@@ -33,7 +33,7 @@ function choiceOf(segment: Following["segments"][number]): Choice {
 /**
  * The segments, of which one is followed; what can be added; and, where there are many hosts, which of them are shown.
  */
-export function FollowBar({
+export const FollowBar = memo(function FollowBar({
   following: { segments, follow, setFollow },
   adding,
   add,
@@ -62,6 +62,7 @@ export function FollowBar({
 }) {
   const choices = useMemo(() => segments.map(choiceOf), [segments]);
   const find = useCallback((typed: string) => matching(choices, typed), [choices]);
+  const take = useCallback((id: string) => setFollow(id || null), [setFollow]);
   const chips = useRef<HTMLDivElement>(null);
   useEffect(() => {
     const pressed = chips.current?.querySelector<HTMLElement>('[aria-pressed="true"]');
@@ -79,7 +80,7 @@ export function FollowBar({
           value={follow?.id ?? ""}
           said={follow ? follow.name : ""}
           find={find}
-          put={(id) => setFollow(id || null)}
+          put={take}
           placeholder="a segment, its VID, subnet"
           empty="No segment by that name, VID or subnet."
           width="250px"
@@ -171,4 +172,4 @@ export function FollowBar({
       </IconButton>
     </div>
   );
-}
+});

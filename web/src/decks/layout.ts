@@ -138,8 +138,35 @@ export function membersOf(book: Book, uplink: RecordOf<"uplink">): readonly Reco
   );
 }
 
-export const hostsInOrder = (book: Book): RecordOf<"host">[] =>
-  [...book.records.host].sort((a, b) => compareNames(a.site ?? "", b.site ?? "") || compareNames(a.name, b.name));
+const inOrder = new WeakMap<readonly object[], readonly RecordOf<"host">[]>();
+
+/** The hosts by site and name; the same list of them is put in order once. */
+export function hostsInOrder({ records: { host } }: Book): readonly RecordOf<"host">[] {
+  let made = inOrder.get(host);
+  if (!made) {
+    made = [...host].sort((a, b) => compareNames(a.site ?? "", b.site ?? "") || compareNames(a.name, b.name));
+    inOrder.set(host, made);
+  }
+  return made;
+}
+
+/** Where nothing is placed: from far, hosts and fabric are drawn otherwise. */
+export const NOWHERE: Layout = {
+  width: 0,
+  height: 0,
+  columns: [],
+  bars: [],
+  trunks: [],
+  decks: { guests: 0, switches: 0, nics: 0, floor: 0 },
+  reasons: 0,
+  barOf: new Map(),
+  nicOf: new Map(),
+  above: new Map(),
+  slotOf: new Map(),
+  columnOf: new Map(),
+  adapterOf: new Map(),
+  teamOf: new Map(),
+};
 
 /** Where everything stands. Depends on the records alone, so it stays as it is while verdicts change. */
 export function computeLayout(

@@ -1,6 +1,7 @@
 import { Waypoints } from "lucide-react";
 
 import type { Endpoint, RecordOf } from "../api/client";
+import type { Reading } from "../model/over";
 import type { Book } from "../model/records";
 import { segmentStyle, segmentWith, sourceOf, speed } from "../model/records";
 import { MARKS, VERDICTS, type Mark } from "../model/verdicts";
@@ -12,7 +13,7 @@ import type { Bar, Column, NicBox, Rect, SlotBox, SwitchBox, TeamLabel, Trunk } 
 /** What every part of the drawing needs to know. */
 export interface Scene {
   book: Book;
-  endpoints: ReadonlyMap<string, Endpoint>;
+  endpoints: Reading<string, Endpoint>;
   /** The endpoints by the name of their host. */
   ofHost: ReadonlyMap<string, readonly Endpoint[]>;
   segmentOf: ReadonlyMap<number, RecordOf<"segment">>;

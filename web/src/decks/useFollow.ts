@@ -4,6 +4,7 @@ import { useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Piece, type RecordOf } from "../api/client";
 import { usePlan } from "../api/plan";
+import type { Reading } from "../model/over";
 import { compareNames, segmentWith, type Book } from "../model/records";
 
 type Segment = RecordOf<"segment">;
@@ -23,12 +24,13 @@ export interface Following {
 export function useFollow(): Following {
   const { id, snapshot, book } = usePlan();
   const [params, setParams] = useSearchParams();
+  const known = book.records.segment;
   const segments = useMemo(
     () =>
-      [...book.records.segment].sort(
+      [...known].sort(
         (a, b) => (a.vid ?? (a.vni ? 5000 : 4999)) - (b.vid ?? (b.vni ? 5000 : 4999)) || compareNames(a.name, b.name),
       ),
-    [book],
+    [known],
   );
   const numberOf = useMemo(() => new Map(segments.map((s, n) => [s.id, n])), [segments]);
   const segmentOf = useMemo(() => new Map(segments.filter((s) => s.vid).map((s) => [s.vid!, s])), [segments]);
@@ -49,7 +51,7 @@ export function useFollow(): Following {
       ),
     [setParams],
   );
-  const pieces = useQuery({
+  const { data: pieces } = useQuery({
     queryKey: ["strand", id, snapshot.revision, follow?.id],
     enabled: follow !== null,
     placeholderData: (before, query) => (query?.queryKey[3] === follow?.id ? before : undefined),
@@ -61,14 +63,17 @@ export function useFollow(): Following {
       ),
   });
 
-  return { segments, numberOf, segmentOf, follow, setFollow, pieces: pieces.data };
+  return useMemo(
+    () => ({ segments, numberOf, segmentOf, follow, setFollow, pieces }),
+    [segments, numberOf, segmentOf, follow, setFollow, pieces],
+  );
 }
 
 /**
  * The segment that somebody means who follows a part: where an endpoint belongs; a port group's VID, or where its
  * guests land.
  */
-export function segmentAt(book: Book, endpoints: ReadonlyMap<string, Endpoint>, record: string): string | null {
+export function segmentAt(book: Book, endpoints: Reading<string, Endpoint>, record: string): string | null {
   const own = endpoints.get(record)?.tags[0];
   if (own) return own.belongs ?? own.lands;
   const named = segmentWith(book, book.get("port_group", record)?.vid);

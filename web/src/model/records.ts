@@ -1,5 +1,6 @@
 import type { components } from "../api/schema";
 import type { AnswersChange, Kind, Operation, RecordOf, Records } from "../api/client";
+import { over, type Reading } from "./over";
 
 /** Names in the order in which people count: nic2 before nic10. */
 export const compareNames = new Intl.Collator("en", { numeric: true }).compare;
@@ -27,14 +28,14 @@ export interface Answers {
 
 /** Answers with those that an edit changed; null stands for what is gone. */
 export function applyAnswers(answers: Answers, { could, ...teams }: AnswersChange): Answers {
-  return {
-    teams: {
-      members: changed(answers.teams.members, teams.members),
-      carries: changed(answers.teams.carries, teams.carries),
-      reach: changed(answers.teams.reach, teams.reach),
-    },
-    could: changed(answers.could, could),
+  const { members, carries, reach } = answers.teams;
+  const now = {
+    members: changed(members, teams.members),
+    carries: changed(carries, teams.carries),
+    reach: changed(reach, teams.reach),
   };
+  const same = now.members === members && now.carries === carries && now.reach === reach;
+  return { teams: same ? answers.teams : now, could: changed(answers.could, could) };
 }
 
 /** The same object where nothing changes, so that nothing is drawn anew. */
@@ -61,18 +62,46 @@ export interface Book extends Answers {
 
 /** The ways into the records of one kind. */
 interface Shelf {
-  byId: Map<string, AnyRecord>;
-  byField: Map<string, Map<unknown, AnyRecord[]>>;
+  byId: Reading<string, AnyRecord>;
+  byField: Map<string, Reading<unknown, AnyRecord[]>>;
   far?: Book["far"];
 }
 
-// An edit leaves the lists of the kinds that it doesn't touch as they are, and with them the ways into them.
+// An edit leaves the lists of the kinds that it doesn't touch as they are, and with them the ways into them; those of
+// others are made of the ones before.
 const shelves = new WeakMap<readonly object[], Shelf>();
 
 function shelfOf(list: readonly AnyRecord[]): Shelf {
   let shelf = shelves.get(list);
   if (!shelf) shelves.set(list, (shelf = { byId: new Map(list.map((r) => [r.id, r])), byField: new Map() }));
   return shelf;
+}
+
+/** After an edit of more records than these, the ways into them are made anew. */
+const FEW = 100;
+
+/** The ways into a kind's records after some became others (null: gone), of those before. */
+function shelfAfter(before: Shelf, changes: ReadonlyMap<string, AnyRecord | null>): Shelf {
+  const pairs = [...changes].map(([id, now]) => [before.byId.get(id), now] as const);
+  const byField: Shelf["byField"] = new Map();
+  for (const [field, index] of before.byField) {
+    // Where a record's value differs, its place among those of the other value isn't known: that way is made anew.
+    if (pairs.some(([was, now]) => was && now && was[field] !== now[field])) continue;
+    const lists = new Map<unknown, AnyRecord[]>();
+    for (const [was, now] of pairs) {
+      const value = (now ?? was)?.[field];
+      const list = lists.get(value) ?? index.get(value) ?? [];
+      lists.set(value, was ? list.flatMap((r) => (r.id === was.id ? (now ?? []) : r)) : now ? [...list, now] : list);
+    }
+    byField.set(field, over(index, lists));
+  }
+  return {
+    byId: over(
+      before.byId,
+      [...changes].map(([id, now]) => [id, now ?? undefined] as const),
+    ),
+    byField,
+  };
 }
 
 function farOf(cables: Records["cable"]): Book["far"] {
@@ -89,12 +118,7 @@ export function makeBook(records: Records): Omit<Book, keyof Answers> {
     const { byField } = shelf(kind);
     let index = byField.get(field);
     if (!index) {
-      index = new Map();
-      for (const record of records[kind] as unknown as AnyRecord[]) {
-        const list = index.get(record[field]);
-        if (list) list.push(record);
-        else index.set(record[field], [record]);
-      }
+      index = Map.groupBy(records[kind] as unknown as AnyRecord[], (record) => record[field]);
       byField.set(field, index);
     }
     return (index.get(id) ?? []) as unknown as RecordOf<K>[];
@@ -166,9 +190,10 @@ export function applyOperations(records: Records, edit: readonly Operation[]): R
     else if (before) changes.set(id, { ...before, ...operation.set });
   }
   for (const [kind, changes] of touched) {
-    const known = shelfOf(made[kind]).byId;
+    const before = shelfOf(made[kind]);
     const kept = made[kind].flatMap((r) => (changes.has(r.id) ? (changes.get(r.id) ?? []) : r));
-    made[kind] = [...kept, ...[...changes].flatMap(([id, r]) => (r && !known.has(id) ? r : []))];
+    made[kind] = [...kept, ...[...changes].flatMap(([id, r]) => (r && !before.byId.has(id) ? r : []))];
+    if (changes.size <= FEW) shelves.set(made[kind], shelfAfter(before, changes));
   }
   return made as unknown as Records;
 }

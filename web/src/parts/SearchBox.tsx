@@ -1,5 +1,5 @@
 import { Combobox, createListCollection, HStack, Portal, Text } from "@chakra-ui/react";
-import { useMemo, useState } from "react";
+import { memo, useMemo, useState } from "react";
 
 export interface Choice {
   value: string;
@@ -24,7 +24,7 @@ export function matching(choices: readonly Choice[], typed: string): Choice[] {
 }
 
 /** A field in which one of many is found by typing any part of it; `find` stays the same function as long as it can. */
-export function SearchBox({
+export const SearchBox = memo(function SearchBox({
   label,
   value,
   said,
@@ -64,6 +64,8 @@ export function SearchBox({
       inputBehavior="autohighlight"
       selectionBehavior="preserve"
       openOnClick
+      lazyMount
+      unmountOnExit
       onInputValueChange={({ inputValue, reason }) => {
         if (reason !== "input-change" && reason !== "clear-trigger") return;
         setTyped(inputValue);
@@ -114,4 +116,4 @@ export function SearchBox({
       </Portal>
     </Combobox.Root>
   );
-}
+});

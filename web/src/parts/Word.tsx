@@ -1,9 +1,10 @@
 import { Tooltip } from "@chakra-ui/react";
+import { memo } from "react";
 
 import { GLOSSARY } from "../model/glossary";
 
 /** A word of ours, which says what it means when it is pointed at or focused. */
-export function Word({ word }: { word: keyof typeof GLOSSARY }) {
+export const Word = memo(function Word({ word }: { word: keyof typeof GLOSSARY }) {
   return (
     <Tooltip.Root openDelay={250} closeDelay={100} positioning={{ placement: "bottom-start", strategy: "fixed" }}>
       <Tooltip.Trigger asChild>
@@ -17,4 +18,4 @@ export function Word({ word }: { word: keyof typeof GLOSSARY }) {
       </Tooltip.Positioner>
     </Tooltip.Root>
   );
-}
+});

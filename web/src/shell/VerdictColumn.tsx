@@ -1,5 +1,5 @@
 import { Box, Button, Field, HStack, Input } from "@chakra-ui/react";
-import { useEffect, useRef, useState, type FormEvent } from "react";
+import { memo, useCallback, useEffect, useRef, useState, type FormEvent } from "react";
 import { useSearchParams } from "react-router";
 
 import type { Accepted, Finding, Mend, Operation } from "../api/client";
@@ -13,7 +13,7 @@ import { HopList } from "../parts/HopList";
 import { VerdictMark } from "../parts/VerdictMark";
 import { Word } from "../parts/Word";
 
-export function VerdictColumn() {
+export const VerdictColumn = memo(function VerdictColumn() {
   const { summary, deltas } = useHead();
   const [params, setParams] = useSearchParams();
   const open = params.get("finding");
@@ -21,23 +21,25 @@ export function VerdictColumn() {
   const [asked, setShowing] = useState(false);
   const showing = asked || accepted.some((finding) => finding.id === open);
   const all = MARKS.reduce((sum, mark) => sum + (counts[mark] ?? 0), 0);
-  const select = (finding: Finding | null): void => {
-    setParams(
-      (now) => {
-        const next = new URLSearchParams(now);
-        next.delete("see");
-        if (!finding) next.delete("finding");
-        else {
-          const see = finding.culprit[0] ?? finding.endpoints[0];
-          if (see) next.set("see", see);
-          next.set("finding", finding.id);
-          if (finding.segment) next.set("follow", finding.segment);
-        }
-        return next;
-      },
-      { replace: true },
-    );
-  };
+  const select = useCallback(
+    (finding: Finding | null): void =>
+      setParams(
+        (now) => {
+          const next = new URLSearchParams(now);
+          next.delete("see");
+          if (!finding) next.delete("finding");
+          else {
+            const see = finding.culprit[0] ?? finding.endpoints[0];
+            if (see) next.set("see", see);
+            next.set("finding", finding.id);
+            if (finding.segment) next.set("follow", finding.segment);
+          }
+          return next;
+        },
+        { replace: true },
+      ),
+    [setParams],
+  );
   return (
     <aside className="verdicts" aria-label="Verdicts">
       <div className="verdicts-top">
@@ -95,9 +97,10 @@ export function VerdictColumn() {
       )}
     </aside>
   );
-}
+});
 
-function OneFinding({
+/** A finding's line; of hundreds, an edit changes a few. */
+const OneFinding = memo(function OneFinding({
   finding,
   open,
   select,
@@ -127,7 +130,7 @@ function OneFinding({
       )}
     </li>
   );
-}
+});
 
 /** An acceptance in words. */
 function saidOf({ by, why, until, over }: Accepted): string {

@@ -1,5 +1,6 @@
 import type { Endpoint, Ear, Knot } from "../api/client";
 import { portName } from "../decks/edits";
+import type { Reading } from "../model/over";
 import { hostOf, type Book } from "../model/records";
 import type { Mark } from "../model/verdicts";
 
@@ -102,7 +103,7 @@ function withLines(rows: readonly Omit<Row, "guides" | "runsOn">[]): Row[] {
 }
 
 /** What a record of the tree is called. */
-export function nameOf(book: Book, endpoints: ReadonlyMap<string, Endpoint>, id: string): string {
+export function nameOf(book: Book, endpoints: Reading<string, Endpoint>, id: string): string {
   const host = book.get("host", hostOf(book, id))?.name ?? "";
   const nic = book.get("nic", id);
   if (nic) return `${host} ${nic.name}`;

@@ -11,7 +11,7 @@ import { Cables, Fabric, Meters } from "../decks/Fabric";
 import { Fleet } from "../decks/Fleet";
 import { FollowBar, MOST_DRAWN } from "../decks/FollowBar";
 import { HostColumn } from "../decks/HostColumn";
-import { computeLayout, hostsInOrder } from "../decks/layout";
+import { computeLayout, hostsInOrder, NOWHERE } from "../decks/layout";
 import { PickBar } from "../decks/Many";
 import { nextStep, type NextStep } from "../decks/nextStep";
 import { NextStepBar } from "../decks/NextStepBar";
@@ -61,11 +61,10 @@ export function Decks() {
   const sought = useMemo(() => (filter.trim() ? new Set(hosts.map((h) => h.id)) : null), [filter, hosts]);
   const [one, two] = (params.get("beside") ?? "").split(" ").map((h) => book.get("host", h)?.id);
   const view = useViewport(scroller, `${hosts.length > 0} ${Boolean(one && two)} ${level}`);
-  const near = far ? NO_HOSTS : hosts;
   const apart = level === "hosts" ? unfolded : null;
   const layout = useMemo(
-    () => computeLayout(book, near, folded, view.width, apart),
-    [book, near, folded, view.width, apart],
+    () => (far ? NOWHERE : computeLayout(book, hosts, folded, view.width, apart)),
+    [far, book, hosts, folded, view.width, apart],
   );
   const drawing = useMemo(() => (follow && pieces ? drawStrand(layout, pieces) : null), [follow, pieces, layout]);
 
@@ -141,16 +140,20 @@ export function Decks() {
     if (host && !hosts.some((h) => h.id === host)) setFilter("");
   };
   // A command of the finder may ask for something to be added.
-  const showLoad = (on: boolean): void =>
-    setParams(
-      (now) => {
-        const next = new URLSearchParams(now);
-        if (on) next.set("load", "1");
-        else next.delete("load");
-        return next;
-      },
-      { replace: true },
-    );
+  const showLoad = useCallback(
+    (on: boolean): void =>
+      setParams(
+        (now) => {
+          const next = new URLSearchParams(now);
+          if (on) next.set("load", "1");
+          else next.delete("load");
+          return next;
+        },
+        { replace: true },
+      ),
+    [setParams],
+  );
+  const addSomething = useCallback(() => setPanel((now) => (now?.what === "sheet" ? null : { what: "sheet" })), []);
   const add = params.get("add");
   const { key } = useLocation();
   const [asked, setAsked] = useState("");
@@ -323,7 +326,7 @@ export function Decks() {
       <FollowBar
         following={following}
         adding={panel?.what === "sheet"}
-        add={() => setPanel(panel?.what === "sheet" ? null : { what: "sheet" })}
+        add={addSomething}
         hosts={book.records.host.length}
         filter={filter}
         setFilter={setFilter}
@@ -414,8 +417,6 @@ export function Decks() {
     </div>
   );
 }
-
-const NO_HOSTS: never[] = [];
 
 /** So far beyond what is in sight, in pixels, hosts are in the page. */
 const BESIDE = 480;

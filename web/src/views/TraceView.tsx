@@ -9,6 +9,7 @@ import { useSearchParams } from "react-router";
 
 import { api, unwrap, type Endpoint, type Ping, type Trace, type Way } from "../api/client";
 import { usePlan } from "../api/plan";
+import type { Reading } from "../model/over";
 import { frameEnd, type Book } from "../model/records";
 import { matching, SearchBox, type Choice } from "../parts/SearchBox";
 
@@ -16,7 +17,7 @@ import { matching, SearchBox, type Choice } from "../parts/SearchBox";
  * Everything from which a frame can start: endpoints, and the interfaces of stations, each with the tag that it
  * sends. Outside networks beside, which answer pings alone.
  */
-function ends(book: Book, endpoints: ReadonlyMap<string, Endpoint>): Choice[] {
+function ends(book: Book, endpoints: Reading<string, Endpoint>): Choice[] {
   const made: Choice[] = [];
   const add = (value: string, name: string, tag: string, more: string): void => {
     const label = tag === "untagged" ? name : `${name} tag ${tag}`;
