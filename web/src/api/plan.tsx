@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { replaceEqualDeep, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import {
   createContext,
   useCallback,
@@ -147,6 +147,15 @@ interface Later {
   steps: Snapshot["steps"];
 }
 
+/**
+ * A plan after an edit: of the summary, what is as it was is the same object. Records and endpoints see to that by
+ * themselves, and would only be copied.
+ */
+function sharing(before: unknown, now: unknown): PlanData {
+  const plan = now as PlanData;
+  return { ...plan, summary: replaceEqualDeep((before as PlanData | undefined)?.summary, plan.summary) };
+}
+
 function difference(before: Record<string, number>, after: Record<string, number>): Record<string, number> {
   return Object.fromEntries(Object.keys(after).map((k) => [k, (after[k] ?? 0) - (before[k] ?? 0)]));
 }
@@ -180,6 +189,7 @@ export function PlanProvider({
   const query = useQuery({
     queryKey: key,
     queryFn: ({ signal }) => loadPlan(id, signal, setEarly, (done, all) => setLoaded([done, all])),
+    structuralSharing: sharing,
   });
   const [people, setPeople] = useState<string[]>([]);
   const [deltas, setDeltas] = useState<Record<string, number>>({});
