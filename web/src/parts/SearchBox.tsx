@@ -64,8 +64,6 @@ export const SearchBox = memo(function SearchBox({
       inputBehavior="autohighlight"
       selectionBehavior="preserve"
       openOnClick
-      lazyMount
-      unmountOnExit
       onInputValueChange={({ inputValue, reason }) => {
         if (reason !== "input-change" && reason !== "clear-trigger") return;
         setTyped(inputValue);
