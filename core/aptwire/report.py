@@ -52,7 +52,7 @@ def landing_columns(judgement: Judgement, endpoints: Iterable[str]) -> Landings:
     """As `landings`, of very many and for a program: in the order asked for."""
     plan, wiring = judgement.plan, judgement.wiring
     adapters, guests, hosts = plan.of("adapter"), plan.of("guest"), plan.of("host")
-    places = _Places(judgement)
+    places, tagged = _Places(judgement), plan.grouped("guest_tag", "adapter")
     made = []
     for endpoint in endpoints:
         record = adapters.get(endpoint)
@@ -64,7 +64,7 @@ def landing_columns(judgement: Judgement, endpoints: Iterable[str]) -> Landings:
             record = plan.get("host_port", endpoint)
             host, name, idle = host_of(plan, record), spoken(plan, endpoint), not record.connected
         tags, worst = [], 0
-        own_tags = plan.where("guest_tag", "adapter", endpoint)
+        own_tags = tagged.get(endpoint, ())
         for of in (record, *sorted(own_tags, key=lambda t: t.vid)) if own_tags else (record,):
             stand = wiring.stand_of.get(of.id)
             if stand is not None:
@@ -86,6 +86,7 @@ class _Places:
         self.segment_of = {s.vid: s.id for s in segments if s.vid}
         self.said: dict[tuple[tuple[str, Any], ...], int] = {}
         self._stands: dict[Stand, tuple[int, int, dict[str, Any]]] = {}
+        self._own = judgement.own.keys() | set().union(*judgement.got)
 
     def told(self, record: Any, stand: Stand) -> tuple[int, int]:
         """The verdict of a place (its record and stand), and the number of what is said of it."""
@@ -98,9 +99,8 @@ class _Places:
             said = self._of_stand(place, status, cause)
             known = self._stands[stand] = status, self._number(said), said
         status, number, said = known
-        own, given = judgement.own.get(record.id), judgement.given(record.id)
-        if own is not None or given:
-            plan = judgement.plan
+        if record.id in self._own:
+            plan, own, given = judgement.plan, judgement.own.get(record.id), judgement.given(record.id)
             said = dict(said)
             if own is not None:
                 status = own[0]

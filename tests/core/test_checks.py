@@ -31,13 +31,19 @@ class ManyTest(unittest.TestCase):
                 kind = dice.choice(list(records))
                 id = dice.choice(list(records[kind]))
                 other = records[dice.choice(list(records))]
-                match dice.randrange(3):
+                match dice.randrange(4):
                     case 0 if len(records[kind]) > 1:
                         del records[kind][id]
                     case 1:
                         other[id] = replace(dice.choice(list(other.values())), id=id)
                     case 2:
                         records[kind][f"{id}+"] = replace(records[kind][id], id=f"{id}+")
+                    case 3 if "adapter" in records:
+                        one, two = (dice.choice(list(records["adapter"].values())) for _ in range(2))
+                        words: dict[str, Any] = dice.choice(
+                            [{"port_group": two.port_group}, {"pvid": 7}, {"send_peak": 9}, {"addressing": "lease"}]
+                        )
+                        records["adapter"][one.id] = replace(one, **words)
             plan = Plan("p", records)
             told = []
             for many in (checks.MANY, 0):
@@ -45,9 +51,12 @@ class ManyTest(unittest.TestCase):
                     told.append([str(problem) for problem in check_plan(plan)])
             self.assertEqual(*told, seed)
             wrong.update(
-                word for problem in told[0] for word in ("refers to", "is also the id", "is taken") if word in problem
+                word
+                for problem in told[0]
+                for word in ("refers to", "is also the id", "is taken", "another host", "only a standard", "beside it")
+                if word in problem
             )
-        self.assertEqual(len(wrong), 3)
+        self.assertEqual(len(wrong), 6)
 
 
 class RivalsTest(unittest.TestCase):

@@ -8,7 +8,7 @@ import unittest
 from typing import Any
 
 import jsonschema_rs
-from aptwire.plan.checks import make_record
+from aptwire.plan.checks import make_record, make_records
 from aptwire.plan.fields import Spec
 from aptwire.plan.file import schema
 from aptwire.plan.kinds import KINDS, SPECS
@@ -123,6 +123,51 @@ class RecordTest(unittest.TestCase):
         for seed in range(30):
             for record in random_plan(seed):
                 self.assertEqual(make_record(record.kind, json.loads(json.dumps(record.to_json()))), record)
+
+    def test_many_records_are_what_each_is_by_itself(self) -> None:
+        # What stands in no field, in one that nobody may leave out, where only text or a list may, and what Python takes for the same as another.
+        odd: list[Any] = [
+            None,
+            True,
+            1,
+            1.0,
+            0,
+            False,
+            "",
+            " x ",
+            "10",
+            [],
+            ["10.64.0.1/24"],
+            {},
+            "x" * 130,
+            "02-64-0A-00-00-01",
+            "a\n",
+        ]
+        taken, refused = 0, 0
+        for seed in range(40):
+            plan, dice = random_plan(seed, rich=seed % 2 == 0), random.Random(seed)
+            for kind, specs in SPECS.items():
+                items = [record.to_json() for record in plan.all(kind)]
+                for item in dice.sample(items, dice.randrange(min(3, len(items) + 1))):
+                    match dice.randrange(3):
+                        case 0:
+                            item.pop(dice.choice(list(item)))
+                        case 1:
+                            item[dice.choice(list(specs))] = dice.choice(odd)
+                        case 2:
+                            item[dice.choice(["id", "wings", *specs])] = dice.choice([*odd, *item.values()])
+                try:
+                    wanted = [make_record(kind, item) for item in items]
+                except PlanError:
+                    wanted = []
+                made = make_records(kind, items) or []
+                # 1 == True, so they are held against each other as they are written.
+                self.assertEqual(list(map(repr, made)), list(map(repr, wanted)), (seed, kind))
+                taken += bool(made)
+                refused += bool(items) and not made
+        self.assertGreater(min(taken, refused), 100)
+        self.assertIsNone(make_records("lamp", [{"id": "x"}]))
+        self.assertIsNone(make_records("host", ["x"]))
 
     def test_every_record_of_the_demo_fits_the_schema_of_its_kind(self) -> None:
         kinds = schema()["$defs"]

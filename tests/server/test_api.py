@@ -8,6 +8,7 @@ import random
 import threading
 import time
 import unittest
+from dataclasses import replace
 from typing import Any
 from unittest import mock
 from urllib.parse import quote
@@ -18,7 +19,7 @@ from aptwire.above.room import told_size
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Patch, Put, apply_edit, touched
 from aptwire.plan.file import read_plan, write_plan
-from aptwire.plan.kinds import KINDS, Host, NumaNode, Segment
+from aptwire.plan.kinds import KINDS, Host, NumaNode, Record, Segment
 from aptwire.plan.plan import Plan
 from aptwire.recheck import read_report, recheck
 from aptwire.report import landings
@@ -484,6 +485,42 @@ class TablesTest(DatabaseCase):
         # Taken back, it is as it was.
         self.assertEqual(client.post(f"plans/{id}/undo")[0], 200)
         self.assertEqual(dict(load_plan(PlanRow.objects.get(pk=id)).of("adapter")), dict(plan.of("adapter")))
+
+    def test_rows_of_a_new_plan_hold_together_whoever_writes_them(self) -> None:
+        from aptwire_server.plans.commits import new_row
+        from aptwire_server.plans.tables import load_plan, write_new
+        from django.db import IntegrityError, connection, transaction
+
+        def written(plan: Plan, lesser: bool) -> Plan:
+            """What the tables hold of a plan, written by who may have the database ask for all together, or by who may not; gone at the end."""
+            with transaction.atomic(), connection.cursor() as cursor:
+                if lesser:
+                    cursor.execute("CREATE ROLE lesser; GRANT ALL ON ALL TABLES IN SCHEMA public TO lesser")
+                    cursor.execute("SET LOCAL ROLE lesser")
+                row = new_row(plan.name, None, {})
+                write_new(row, plan)
+                held = load_plan(row)
+                # From here on the database asks by itself again.
+                with self.assertRaises(IntegrityError), transaction.atomic():
+                    cursor.execute("UPDATE record_cable SET a_nic_id = gen_random_uuid() WHERE plan_id = %s", [row.id])
+                    cursor.execute("SET CONSTRAINTS ALL IMMEDIATE")
+                transaction.set_rollback(True)
+            return held
+
+        demo = demo_plan()
+        records = {kind: dict(demo.of(kind)) for kind in KINDS}
+        adapter, cable = next(iter(demo.all("adapter"))), next(iter(demo.all("cable")))
+        wrong: list[tuple[str, Record]] = [
+            ("adapter", replace(adapter, belongs="nowhere")),
+            ("adapter", replace(adapter, id="again")),
+            ("nic", replace(next(iter(demo.all("nic"))), uplink="nowhere")),
+            ("cable", replace(cable, id="again")),
+        ]
+        for lesser in (False, True):
+            self.assertEqual(written(demo, lesser), demo)
+            for kind, record in wrong:
+                with self.subTest(kind=kind, id=record.id, lesser=lesser), self.assertRaises(IntegrityError):
+                    written(Plan("p", {**records, kind: {**records[kind], record.id: record}}), lesser)
 
 
 class PagesTest(DatabaseCase):

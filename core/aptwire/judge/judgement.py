@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence, Set
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -233,11 +233,11 @@ class Judgement:
         """The endpoints of a block."""
         return sorted(self.block_verdicts(self.wiring.blocks[key]))
 
-    def block_verdicts(self, block: Block) -> dict[str, int]:
-        """The verdict of every endpoint of a block."""
+    def block_verdicts(self, block: Block, stands: Iterable[Stand] | None = None) -> dict[str, int]:
+        """The verdict of every endpoint of a block, or of those on some of its stands; endpoints with several places are always among them."""
         made: dict[str, int] = {}
         inside = {record for places in block.several.values() for record in places}
-        for stand in block.stands:
+        for stand in block.stands if stands is None else stands:
             if not stand.judged:
                 continue
             status = int(self.status[self.number(stand)])

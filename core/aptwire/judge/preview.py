@@ -7,9 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from aptwire.forward.wiring import Block
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.verdicts import rejudge
 from aptwire.judge.why import VERDICTS, alike
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Edit, apply_edit, touched
 from aptwire.plan.plan import Plan
 
@@ -44,9 +46,10 @@ class Preview:
 
 def preview(before: Judgement, edit: Edit) -> Preview:
     """Apply an edit to a judged plan and compare; PlanError if the edit can't be applied."""
-    plan, inverse = apply_edit(before.plan, edit)
-    after = rejudge(before, plan, touched(edit))
-    return Preview(plan, after, inverse, moves(before, after))
+    with no_collecting():
+        plan, inverse = apply_edit(before.plan, edit)
+        after = rejudge(before, plan, touched(edit))
+        return Preview(plan, after, inverse, moves(before, after))
 
 
 def shut_down(before: Plan, after: Plan, edit: Edit) -> list[str]:
@@ -63,8 +66,18 @@ def shut_down(before: Plan, after: Plan, edit: Edit) -> list[str]:
 
 
 def moves(before: Judgement, after: Judgement) -> tuple[Move, ...]:
-    """The endpoints whose verdict differs between two judgements, by id.  Blocks of which nothing differs are passed over."""
-    old, new = _changed(before, after), _changed(after, before)
+    """The endpoints whose verdict differs between two judgements, by id.  Blocks of which nothing differs are passed over, and in the others the
+    stands that are alike."""
+    old: dict[str, int] = {}
+    new: dict[str, int] = {}
+    for key in apart(before, after) | apart(after, before):
+        pair = before.wiring.blocks.get(key), after.wiring.blocks.get(key)
+        alike = _alike(before, pair[0], after, pair[1]) if pair[0] is not None and pair[1] is not None else set()
+        for judgement, block, made in ((before, pair[0], old), (after, pair[1], new)):
+            if block is not None:
+                made.update(
+                    judgement.block_verdicts(block, [stand for stand in block.stands if id(stand) not in alike])
+                )
     return tuple(
         Move(endpoint, _word(old.get(endpoint)), _word(new.get(endpoint)))
         for endpoint in sorted(old.keys() | new.keys())
@@ -76,12 +89,23 @@ def _word(verdict: int | None) -> str | None:
     return None if verdict is None else VERDICTS[verdict]
 
 
-def _changed(judgement: Judgement, other: Judgement) -> dict[str, int]:
-    """The verdicts in the blocks that may differ from the other judgement's."""
-    made: dict[str, int] = {}
-    for key in apart(judgement, other):
-        made.update(judgement.block_verdicts(judgement.wiring.blocks[key]))
-    return made
+def _alike(before: Judgement, one: Block, after: Judgement, two: Block) -> set[int]:
+    """The stands (by `id`), of a block in two judgements, with the very same records and verdict in both; of a record with something of its own in
+    either nothing is said."""
+    own = before.own.keys() | after.own.keys()
+    own |= {record for block in (one, two) for places in block.several.values() for record in places}
+    found: set[int] = set()
+    for stand in two.stands:
+        was = one.stand_of.get(stand.records[0])
+        if (
+            was is not None
+            and (was is stand or was.records == stand.records)
+            and was.judged == stand.judged
+            and (not stand.judged or before.stand_verdict(was)[0] == after.stand_verdict(stand)[0])
+            and (not own or own.isdisjoint(stand.records))
+        ):
+            found.update((id(was), id(stand)))
+    return found
 
 
 def apart(judgement: Judgement, other: Judgement) -> Set[str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import ipaddress
 from collections import Counter
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from itertools import pairwise
 from operator import attrgetter
@@ -40,6 +40,7 @@ from aptwire.plan.kinds import (
     FilterLine,
     Flow,
     GroupOrder,
+    Guest,
     HostPort,
     InwardTranslation,
     Lag,
@@ -62,6 +63,7 @@ from aptwire.plan.kinds import (
     Uplink,
     VirtualSwitch,
     WayIn,
+    made_of,
 )
 from aptwire.plan.names import called
 from aptwire.plan.patterns import STAMPED, host_id, of_host, pattern_of
@@ -100,6 +102,42 @@ def make_record(kind: str, data: Mapping[str, Any], place: str = "") -> Record:
     if problems:
         raise PlanError(problems)
     return cls(id=id, **values)
+
+
+_ABSENT = object()
+
+
+def make_records(kind: str, items: Sequence[Any]) -> list[Record] | None:
+    """The records that `make_record` makes of some JSON objects, field by field, which takes a third of the time; None where something is wrong with
+    one, as that one tells."""
+    if kind not in KINDS or not items or set(map(type, items)) != {dict}:
+        return None
+    names = set().union(*items)
+    takes = _TAKES[kind]
+    columns: dict[str, Sequence[Any]] = {"id": [item.get("id") for item in items]}
+    if names - takes.keys() != {"id"} or not all(map(is_id, columns["id"])):
+        return None
+    try:
+        for name in names - {"id"}:
+            values = [item.get(name, _ABSENT) for item in items]
+            columns[name] = _taken(takes[name], values, SPECS[kind][name].default)
+    except ValueError:
+        return None
+    if any(name not in names or None in columns[name] for name in NEEDED[kind]):
+        return None
+    return made_of(kind, columns)
+
+
+def _taken(take: Callable[[Any], Any], values: list[Any], default: Any) -> list[Any]:
+    """What a field keeps of many values, the default for one that is absent: each value that stands there several times is taken once, and is then one
+    object."""
+    types = set(map(type, values)) - {type(None), object}
+    if len(types) > 1 or types & {list, dict}:
+        # A list is no key, and true and 1.0 are both found under 1.
+        return [default if value is _ABSENT else take(value) for value in values]
+    found = {value: take(value) for value in set(values) - {_ABSENT}}
+    found[_ABSENT] = default
+    return list(map(found.__getitem__, values))
 
 
 def patch_record(record: Record, changes: Mapping[str, Any], place: str = "") -> Record:
@@ -185,16 +223,50 @@ def check_records(plan: Plan, records: list[Record]) -> list[Problem]:
     problems: list[Problem] = []
     given = {(r.kind, r.id) for r in records}
     names: Names = {}
-    # Of many it is asked once by kind whether all is there.
-    asked = _referring_to_none(plan) if len(records) >= MANY else KINDS.keys()
+    by_kind: dict[str, list[Any]] = {}
     for record in records:
-        broken = list(_references(plan, record)) if record.kind in asked else []
+        by_kind.setdefault(record.kind, []).append(record)
+    # Of many it is asked once by field whether all is there.
+    lost = {kind for kind, of in by_kind.items() if _referring_to_none(plan, kind, of)}
+    plain = frozenset() if lost else _plain_adapters(plan, by_kind.get("adapter", []))
+    quiet = {
+        k for k in by_kind if k not in lost | _FITS.keys() | _RIVALS.keys() and (k in UNSEEN or "part" not in SPECS[k])
+    }
+    for record in records:
+        if record.kind in quiet or record.id in plain:
+            continue
+        broken = list(_references(plan, record)) if record.kind in lost else []
         problems.extend(broken)
         if not broken:
             problems.extend(_fit(plan, record))
             problems.extend(_rivalry(plan, record, given, names))
-    problems.extend(_uniqueness(plan, records, given))
+    problems.extend(_uniqueness(plan, by_kind, given))
     return problems
+
+
+def _plain_adapters(plan: Plan, adapters: list[Adapter]) -> frozenset[str]:
+    """Of very many adapters those (ids) that can have nothing wrong: nothing is said of them that has to fit something else, they are on the host of
+    their port group, and none of that host is called the same."""
+    if len(adapters) < MANY:
+        return frozenset()
+    host = {guest.id: guest.host for guest in plan.all(Guest)}
+    over: dict[str | None, str] = {
+        group.id: plan.get("virtual_switch", group.switch).host for group in plan.all(PortGroup)
+    }
+    called_so = Counter((host[adapter.guest], adapter.name) for adapter in plan.all(Adapter))
+    alone = len(called_so) == called_so.total()
+    return frozenset(
+        adapter.id
+        for adapter in adapters
+        if _FITTING(adapter) == _FITS_SO
+        and adapter.type != "direct"
+        and over.get(adapter.port_group, at := host[adapter.guest]) == at
+        and (alone or called_so[at, adapter.name] == 1)
+    )
+
+
+_FITTING = attrgetter("members", "untagged", "pvid", "addressing", "function_of", "function_vid", *SHAPES)
+_FITS_SO = tuple(STATIC if name == "addressing" else None for name in (*range(3), "addressing", *range(2), *SHAPES))
 
 
 def _problem(record: Record, field: str, message: str) -> Problem:
@@ -210,44 +282,40 @@ def _references(plan: Plan, record: Record) -> Iterator[Problem]:
             yield _problem(record, name, f"refers to “{id}”, and there is no such {what}")
 
 
-def _referring_to_none(plan: Plan) -> set[str]:
-    """The kinds of which some record refers to one that isn't there."""
-    found: set[str] = set()
-    for kind, names in REFS.items():
-        for name in names:
-            meant = set(map(attrgetter(name), plan.all(kind))) - {None}
-            for target in SPECS[kind][name].refs:
-                meant -= plan.of(target).keys()
-            if meant:
-                found.add(kind)
-    return found
+def _referring_to_none(plan: Plan, kind: str, records: list[Any]) -> bool:
+    """Whether some of the records, all of a kind, refer to what isn't there."""
+    for name in REFS[kind]:
+        meant = set(map(attrgetter(name), records)) - {None}
+        for target in SPECS[kind][name].refs:
+            there = plan.of(target)
+            meant = {id for id in meant if id not in there}
+        if meant:
+            return True
+    return False
 
 
 MANY = 5_000
 """Records from which on what holds of all of a kind is asked of them together."""
 
 
-def _twice(plan: Plan) -> set[tuple[str, tuple[str, ...]]]:
-    """What only one record of a kind may have, where several may have it: the kind and the fields."""
-    found: set[tuple[str, tuple[str, ...]]] = set()
-    for kind, of in KINDS.items():
-        for names in of.unique:
-            keys = Counter(map(attrgetter(*names), plan.all(kind)))
-            del keys[None if len(names) == 1 else (None,) * len(names)]
-            if len(keys) < keys.total():
-                found.add((kind, names))
-    return found
+def _twice(plan: Plan, kind: str, names: tuple[str, ...]) -> bool:
+    """Whether several records of a kind have what only one may have."""
+    keys = Counter(map(attrgetter(*names), plan.all(kind)))
+    del keys[None if len(names) == 1 else (None,) * len(names)]
+    return len(keys) < keys.total()
 
 
-def _uniqueness(plan: Plan, records: list[Record], given: set[tuple[str, str]]) -> Iterator[Problem]:
+def _uniqueness(plan: Plan, by_kind: Mapping[str, list[Any]], given: set[tuple[str, str]]) -> Iterator[Problem]:
     taken: set[tuple[str, ...]] = set()
     others = [(kind, found) for kind in KINDS if (found := plan.of(kind))]
     # Of many, ids are counted once: as many as there are records means that none stands twice.
-    shared = len(records) < MANY or len(set().union(*(found for _, found in others))) < sum(len(f) for _, f in others)
+    shared = len(given) < MANY or len(set().union(*(found for _, found in others))) < sum(len(f) for _, f in others)
     alike: dict[tuple[object, ...], dict[tuple[Any, ...], list[Any]]] = {}
-    twice = _twice(plan) if len(records) >= MANY else None
-    unique = {k: [names for names in of.unique if twice is None or (k, names) in twice] for k, of in KINDS.items()}
-    for record in records:
+    unique = {
+        kind: [names for names in KINDS[kind].unique if len(of) < MANY or _twice(plan, kind, names)]
+        for kind, of in by_kind.items()
+    }
+    for record in (r for kind, of in by_kind.items() if shared or unique[kind] or kind == "limits" for r in of):
         kind = record.kind
         for other, found in others if shared else ():
             if record.id in found and other != kind:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cache
 from typing import Any
 
 import jsonschema_rs
 
-from aptwire.plan.checks import check_plan, make_record
+from aptwire.plan.checks import check_plan, make_record, make_records
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.ids import ID_PATTERN
 from aptwire.plan.kinds import KINDS, NEEDED, SPECS, Record
@@ -107,23 +107,31 @@ def _read(raw: bytes, place: str) -> Plan:
         raise PlanError(problems)
     records: dict[str, dict[str, Record]] = {}
     for kind, items in data["records"].items():
-        found = records.setdefault(kind, {})
-        for number, item in enumerate(items):
-            spot = f"{place}: records/{kind}/{number}"
-            try:
-                record = make_record(kind, item, spot)
-            except PlanError as error:
-                problems.extend(error.problems)
-                continue
-            if record.id in found:
-                problems.append(Problem("this id stands twice", kind=kind, id=record.id, place=spot))
-            found[record.id] = record
+        made = make_records(kind, items)
+        records[kind] = {record.id: record for record in made or ()}
+        if made is None or len(records[kind]) < len(made):
+            problems += _wrong_in(kind, items, place)
     plan = Plan(data["name"].strip() or "unnamed", records)
     if not problems:
         problems = check_plan(plan)
     if problems:
         raise PlanError(problems)
     return plan
+
+
+def _wrong_in(kind: str, items: list[Any], place: str) -> Iterator[Problem]:
+    """What is wrong with the records of a kind each by itself, or with their ids."""
+    known: set[str] = set()
+    for number, item in enumerate(items):
+        spot = f"{place}: records/{kind}/{number}"
+        try:
+            id = make_record(kind, item, spot).id
+        except PlanError as error:
+            yield from error.problems
+            continue
+        if id in known:
+            yield Problem("this id stands twice", kind=kind, id=id, place=spot)
+        known.add(id)
 
 
 def _spot(place: str, data: Any, path: list[Any]) -> str:

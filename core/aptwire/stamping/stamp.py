@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.fields import bare_address
 from aptwire.plan.ids import make_id
@@ -32,14 +33,17 @@ def stamp(plan: Plan, pattern: str, hosts: Sequence[str], answers: Answers | Non
         raise PlanError([Problem(f"there is no host {missing[0]}", field="hosts")])
     made: list[Operation] = []
     problems: list[Problem] = []
-    numbers = _Numbers(plan, pattern)
-    for host in dict.fromkeys(hosts):
-        own, nics, asked = _seated(plan, pattern, host, numbers, answers or {})
-        problems += [Problem(q.text, kind="host", id=q.host, field=plan.get("pattern_nic", q.part).name) for q in asked]
-        try:
-            made += _on_host(plan, own, nics)
-        except PlanError as error:
-            problems += error.problems
+    with no_collecting():
+        numbers = _Numbers(plan, pattern)
+        for host in dict.fromkeys(hosts):
+            own, nics, asked = _seated(plan, pattern, host, numbers, answers or {})
+            problems += [
+                Problem(q.text, kind="host", id=q.host, field=plan.get("pattern_nic", q.part).name) for q in asked
+            ]
+            try:
+                made += _on_host(plan, own, nics)
+            except PlanError as error:
+                problems += error.problems
     if problems:
         raise PlanError(dict.fromkeys(problems))
     return tuple(made)

@@ -48,8 +48,6 @@ def create_plan(plan: Plan, author: AbstractBaseUser | None) -> PlanRow:
         ready = beside.submit(_make_ready, engine)
         row = new_row(plan.name, author, {})
         write_new(row, plan)
-        with connection.cursor() as cursor:
-            cursor.execute("SET CONSTRAINTS ALL IMMEDIATE")
         row.counts = row.first_counts = ready.result()
         row.save(update_fields=["counts", "first_counts"])
     keep(row.id, engine)

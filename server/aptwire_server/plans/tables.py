@@ -5,16 +5,16 @@ from __future__ import annotations
 import hashlib
 import json
 import uuid
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import islice
+from collections.abc import Iterable, Mapping, Sequence
 from operator import attrgetter
 from typing import Any
 
 from aptwire.plan.collecting import no_collecting
-from aptwire.plan.fields import plain
-from aptwire.plan.kinds import KINDS, SPECS, Record
+from aptwire.plan.fields import Spec, plain
+from aptwire.plan.kinds import KINDS, SPECS, Record, made_of
 from aptwire.plan.plan import Plan
-from django.db import connection
+from django.db import IntegrityError, connection
+from django.db.models import UniqueConstraint
 
 from aptwire_server.plans.models import ROWS, PlanRow, columns_of
 
@@ -35,37 +35,40 @@ def load_plan(row: PlanRow) -> Plan:
     with no_collecting():
         raw = {kind: _cells(row, kind) for kind in KINDS}
         id_of: dict[uuid.UUID | None, str | None] = {cells[0]: cells[1] for found in raw.values() for cells in found}
-        return Plan(row.name, {kind: dict(_records(kind, found, id_of)) for kind, found in raw.items()})
+        return Plan(row.name, {kind: _records(kind, found, id_of) for kind, found in raw.items()})
 
 
 def _cells(row: PlanRow, kind: str) -> list[tuple[Any, ...]]:
     """Every row of a kind: its key, its id, then the columns of each field in order."""
-    return list(ROWS[kind].objects.filter(plan=row).values_list("key", "rid", *_columns(kind)))
+    columns = [column for name, spec in SPECS[kind].items() for column in _columns(name, spec)]
+    return list(ROWS[kind].objects.filter(plan=row).values_list("key", "rid", *columns))
 
 
-def _columns(kind: str) -> list[str]:
-    """The columns of a kind's fields, in their order."""
-    return [f"{c}_id" if to else c for name, spec in SPECS[kind].items() for c, to in columns_of(name, spec).items()]
+def _columns(name: str, spec: Spec) -> list[str]:
+    """The columns of a field, as the database calls them."""
+    return [f"{column}_id" if to else column for column, to in columns_of(name, spec).items()]
 
 
 def _records(
     kind: str, found: list[tuple[Any, ...]], id_of: Mapping[uuid.UUID | None, str | None]
-) -> Iterator[tuple[str, Record]]:
-    names, made = list(SPECS[kind]), KINDS[kind]
-    widths = [len(columns_of(name, spec)) for name, spec in SPECS[kind].items()]
-    refs = [n for n, spec in enumerate(SPECS[kind].values()) if spec.kind == "ref"]
-    lists = [n for n, spec in enumerate(SPECS[kind].values()) if isinstance(spec.default, tuple)]
-    wide = max(widths, default=1) > 1
-    for _, rid, *cells in found:
-        if wide:
-            # A reference to records of several kinds has a column for each, and one of them says which.
-            left = iter(cells)
-            cells = [next((c for c in [next(left) for _ in range(width)] if c is not None), None) for width in widths]
-        for n in refs:
-            cells[n] = id_of.get(cells[n])
-        for n in lists:
-            cells[n] = tuple(cells[n])
-        yield rid, made(id=rid, **dict(zip(names, cells, strict=True)))
+) -> dict[str, Record]:
+    if not found:
+        return {}
+    _, ids, *cells = zip(*found, strict=True)
+    columns: dict[str, Sequence[Any]] = {"id": ids}
+    left = iter(cells)
+    for name, spec in SPECS[kind].items():
+        own = [next(left) for _ in columns_of(name, spec)]
+        # A reference to records of several kinds has a column for each, and one of them says which.
+        values = (
+            own[0] if len(own) == 1 else [next((c for c in of if c is not None), None) for of in zip(*own, strict=True)]
+        )
+        if spec.kind == "ref":
+            values = list(map(id_of.get, values))
+        elif isinstance(spec.default, tuple):
+            values = list(map(tuple, values))
+        columns[name] = values
+    return dict(zip(ids, made_of(kind, columns), strict=True))
 
 
 def write_changes(row: PlanRow, plan: Plan, changes: Changes) -> None:
@@ -104,7 +107,7 @@ def _upsert(row: PlanRow, plan: Plan, kind: str, records: list[Record], keys: _K
 def _upsert_many(row: PlanRow, plan: Plan, kind: str, records: list[Record], keys: _Keys) -> None:
     """As `_upsert`, by COPY into a table beside it: of very many rows that is a third of the time."""
     quoted = connection.ops.quote_name
-    table, beside = quoted(ROWS[kind]._meta.db_table), quoted(f"{ROWS[kind]._meta.db_table}_came")
+    table, beside = _table(kind), quoted(f"{ROWS[kind]._meta.db_table}_came")
     with connection.cursor() as cursor:
         cursor.execute(f"CREATE TEMPORARY TABLE {beside} (LIKE {table} INCLUDING DEFAULTS) ON COMMIT DROP")
         names = _copy(cursor, beside, plan, kind, records, row.id, keys)
@@ -119,36 +122,78 @@ def _upsert_many(row: PlanRow, plan: Plan, kind: str, records: list[Record], key
 def _copy(
     cursor: Any, table: str, plan: Plan, kind: str, records: Iterable[Record], of: uuid.UUID, keys: _Keys
 ) -> list[str]:
-    """Copy records into a table; the names of its columns."""
-    names = list(map(connection.ops.quote_name, ["key", "plan_id", "rid", *_columns(kind)]))
-    with cursor.copy(f"COPY {table} ({', '.join(names)}) FROM STDIN") as copy:
-        rows = iter(records)
-        while some := list(islice(rows, AT_ONCE)):
-            copy.write(_text(plan, kind, some, of, keys))
+    """Copy records into a table in which there is nothing of them; the names of its columns."""
+    listed = list(records)
+    # A column of which no record says anything is empty if it isn't named, and most are.
+    fields = {n: s for n, s in SPECS[kind].items() if any(value is not None for value in map(attrgetter(n), listed))}
+    names, said = (_named(column for n, s in of.items() for column in _columns(n, s)) for of in (SPECS[kind], fields))
+    with cursor.copy(f"COPY {table} ({', '.join(said)}) FROM STDIN") as copy:
+        for at in range(0, len(listed), AT_ONCE):
+            copy.write(_text(plan, fields, listed[at : at + AT_ONCE], of, keys))
     return names
 
 
+def _named(columns: Iterable[str]) -> list[str]:
+    """The names of columns, those that every table has first, as SQL has them."""
+    return list(map(connection.ops.quote_name, ["key", "plan_id", "rid", *columns]))
+
+
 def write_new(row: PlanRow, plan: Plan) -> None:
-    """The rows of a plan of which there are none yet, through PostgreSQL's COPY: several times as quick as inserting them."""
+    """The rows of a plan of which there are none yet, through PostgreSQL's COPY: several times as quick as inserting them.  Call inside a transaction;
+    IntegrityError where they don't hold together."""
     keys = _Keys(row.id)
+    kinds = [kind for kind in KINDS if plan.of(kind)]
     with no_collecting(), connection.cursor() as cursor:
-        for kind in KINDS:
-            if found := plan.of(kind):
-                _copy(
-                    cursor,
-                    connection.ops.quote_name(ROWS[kind]._meta.db_table),
-                    plan,
-                    kind,
-                    found.values(),
-                    row.id,
-                    keys,
-                )
+        # What holds between rows is asked for each of them at the end, which takes as long as all the rest.  Who may leaves that out, and asks for
+        # all together.
+        cursor.execute("SELECT has_parameter_privilege('session_replication_role', 'SET')")
+        together = cursor.fetchone()[0]
+        if together:
+            cursor.execute("SET LOCAL session_replication_role = replica")
+        for kind in kinds:
+            _copy(cursor, _table(kind), plan, kind, plan.of(kind).values(), row.id, keys)
+        if together:
+            cursor.execute("SET LOCAL session_replication_role = origin")
+            for kind in kinds:
+                ask_together(cursor, row.id, kind)
+        cursor.execute("SET CONSTRAINTS ALL IMMEDIATE")
 
 
-def _text(plan: Plan, kind: str, records: Sequence[Record], of: uuid.UUID, keys: _Keys) -> str:
-    """Records of a kind as COPY reads them, a line each, made column by column: most columns hold the same in every row."""
-    columns = [[keys[r.id] for r in records], [str(of)] * len(records), [r.id for r in records]]
+def ask_together(cursor: Any, of: uuid.UUID, kind: str) -> None:
+    """IntegrityError where a row of a plan refers to one that isn't there, or several have what only one may have."""
+    quoted, table = connection.ops.quote_name, _table(kind)
     for name, spec in SPECS[kind].items():
+        for column, target in columns_of(name, spec).items() if spec.kind == "ref" else ():
+            to = quoted(f"{column}_id")
+            cursor.execute(
+                f"SELECT rid FROM {table} one WHERE plan_id = %s AND {to} IS NOT NULL"
+                f" AND NOT EXISTS (SELECT FROM {_table(str(target))} other WHERE other.key = one.{to}) LIMIT 1",
+                [of],
+            )
+            if lost := cursor.fetchone():
+                raise IntegrityError(f"{kind} {lost[0]}: its {name} isn’t there")
+    column_of = {field.name: quoted(str(field.column)) for field in ROWS[kind]._meta.concrete_fields}
+    for once in ROWS[kind]._meta.constraints:
+        if isinstance(once, UniqueConstraint) and once.deferrable is not None:
+            columns = [column_of[name] for name in once.fields]
+            said = " AND ".join(f"{column} IS NOT NULL" for column in columns)
+            cursor.execute(
+                f"SELECT min(rid) FROM {table} WHERE plan_id = %s AND {said} GROUP BY {', '.join(columns)}"
+                f" HAVING count(*) > 1 LIMIT 1",
+                [of],
+            )
+            if twice := cursor.fetchone():
+                raise IntegrityError(f"{kind} {twice[0]}: another one has the same {' and '.join(once.fields[1:])}")
+
+
+def _table(kind: str) -> str:
+    return connection.ops.quote_name(ROWS[kind]._meta.db_table)
+
+
+def _text(plan: Plan, fields: Mapping[str, Spec], records: Sequence[Record], of: uuid.UUID, keys: _Keys) -> str:
+    """Some fields of records as COPY reads them, a line each, made column by column: most columns hold the same in every row."""
+    columns = [[keys[r.id] for r in records], [str(of)] * len(records), [r.id for r in records]]
+    for name, spec in fields.items():
         values = list(map(attrgetter(name), records))
         if spec.kind != "ref":
             columns.append(_cells_of(values))
