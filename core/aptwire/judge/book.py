@@ -163,15 +163,15 @@ class Book:
     ) -> tuple[Entries, ByKey, set[Hashable]]:
         """The same, from the entries before, with those of the changed hosts made anew."""
         hosts: dict[str, Mapping[Hashable, tuple[Any, ...]] | None] = {}
-        keys: dict[Hashable, Mapping[str, tuple[Any, ...]]] = {}
+        keys: dict[Hashable, dict[str, tuple[Any, ...] | None]] = {}
         for host in changed:
             old, new = before.of.get(host, {}), _entries(grouping, look, self.hosts.get(host, ()))
             differ = [key for key in old.keys() | new.keys() if not _alike(old.get(key, ()), new.get(key, ()))]
             if differ:
                 hosts[host] = new or None
             for key in differ:
-                keys[key] = _with(keys.get(key, before.by_key.get(key, {})), host, new.get(key))
-        by_key = layered(before.by_key, {key: found or None for key, found in keys.items()})
+                keys.setdefault(key, {})[host] = new.get(key)
+        by_key = layered(before.by_key, {k: layered(before.by_key.get(k, {}), of) or None for k, of in keys.items()})
         return layered(before.of, hosts), by_key, set(keys)
 
 
@@ -197,12 +197,6 @@ def _entries(grouping: Grouping[L, T], look: L, listed: tuple[Facts, ...]) -> di
 
 def _values(by_host: Mapping[str, tuple[Any, ...]]) -> list[Any]:
     return [value for host in sorted(by_host) for value in by_host[host]]
-
-
-def _with(
-    by_host: Mapping[str, tuple[Any, ...]], host: str, found: tuple[Any, ...] | None
-) -> Mapping[str, tuple[Any, ...]]:
-    return layered(by_host, {host: found or None})
 
 
 def _alike(one: tuple[Any, ...], two: tuple[Any, ...]) -> bool:

@@ -66,15 +66,13 @@ class Facts:
 
 def deviations(group: PortGroup, adapter: Adapter) -> tuple[str, ...]:
     """The guards and limits in which an adapter differs from its port group."""
-    own = _OWN(adapter)
-    if own == _NOTHING:
-        return ()
-    pairs = zip((*GUARDS, *SHAPES), own, strict=True)
+    pairs = zip((*GUARDS, *SHAPES), _OWN(adapter), strict=True)
     return tuple(name for name, value in pairs if value is not None and value != getattr(group, name))
 
 
 _OWN = attrgetter(*GUARDS, *SHAPES)
 _NOTHING = (None,) * len((*GUARDS, *SHAPES))
+_BELONGS = attrgetter("belongs")
 
 
 _FACTS: Slot[tuple[object, list[tuple[str, int | None] | None], Facts]] = Slot()
@@ -142,12 +140,12 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
             roles.setdefault(role, set()).add(port.vid or 0)
         if port.belongs is not None:
             segments.setdefault(port.belongs, set()).add(port.vid or 0)
+    sat = {group.id: plan.where("adapter", "port_group", group.id) for group in groups}
     for group in groups:
-        used = group_vids(plan, group)
-        needs |= used
+        needs |= group_vids(plan, group)
         if group.mode != "overlay":
-            seated.update((a.belongs, group.vid or 0) for a in plan.where("adapter", "port_group", group.id))
-            tags = (tagged.get(a.id, ()) for a in plan.where("adapter", "port_group", group.id) if tagged)
+            seated.update((belongs, group.vid or 0) for belongs in set(map(_BELONGS, sat[group.id])))
+            tags = (tagged.get(a.id, ()) for a in sat[group.id] if tagged)
             seated.update((tag.belongs, tag.vid) for of in tags for tag in of)
     for belongs, vid in seated:
         segment = plan.of("segment").get(belongs)
@@ -176,10 +174,10 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     facts.deviating = tuple(
         (adapter, differing)
         for group in groups
-        for adapter in plan.where("adapter", "port_group", group.id)
-        if (differing := deviations(group, adapter))
+        for adapter in sat[group.id]
+        if _OWN(adapter) != _NOTHING and (differing := deviations(group, adapter))
     )
-    facts.empty = tuple(g for g in groups if not plan.where("adapter", "port_group", g.id))
+    facts.empty = tuple(g for g in groups if not sat[g.id])
     facts.groups = tuple((g, group_words(g)) for g in groups)
     alike: dict[tuple[object, ...], list[PortGroup]] = {}
     for group, key in facts.groups:
@@ -190,7 +188,7 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     facts.quiet = all(_quiet(wiring, team) for team in base)
     facts.ends = tuple(_ends(wiring, block, switch.mtu))
     facts.opened = tuple(
-        (group, names, len(plan.where("adapter", "port_group", group.id)))
+        (group, names, len(sat[group.id]))
         for group in groups
         if (names := tuple(name for name in GUARDS if getattr(group, name)))
     )
@@ -199,8 +197,7 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
         facts.fastest = sum(max((speed or 0 for speed in known), default=0) for known in speeds)
     limit = facts.fastest * 1000
     facts.limited = tuple(g for g in groups if limit and g.send_rate is not None and g.send_rate > limit)
-    heard = (plan.where("adapter", "port_group", g.id) for g in host_hears(plan, switch))
-    facts.answered = tuple(adapter.id for adapters in heard for adapter in adapters)
+    facts.answered = tuple(adapter.id for group in host_hears(plan, switch) for adapter in sat[group.id])
     return facts
 
 
@@ -280,6 +277,7 @@ def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]
     plan = wiring.plan
     own_nic = plan.of("nic").get(block.key)
     adapters, host_ports = plan.of("adapter"), plan.of("host_port")
+    spoken = any(adapter.mtu for adapter in plan.outspoken)
     for stand in block.stands:
         segment = plan.of("segment").get(stand.segment)
         if segment is None:
@@ -300,7 +298,8 @@ def _ends(wiring: Wiring, block: Block, switch_mtu: int | None) -> Iterator[End]
             limits += [(carrier.id, carrier.mtu)] if carrier.mtu else []
         alike: dict[int, list[str]] = {}
         for record in stand.records:
-            adapter, port = adapters.get(record), host_ports.get(record)
+            port = host_ports.get(record)
+            adapter = adapters.get(record) if spoken and port is None else None
             own = adapter.mtu if adapter is not None else (port.mtu or switch_mtu) if port is not None else None
             if sends := own or segment.mtu:
                 alike.setdefault(sends, []).append(record)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cache, lru_cache
+from operator import attrgetter
 from typing import Any
 
 from aptwire.plan.fields import plain
@@ -127,7 +128,8 @@ def _unclaimed(plan: Plan, part: Any, kind: str, owner: str) -> Any:
 
 
 def _words(plan: Plan, stamp: Stamp, part: Any, at: Mapping[str, str]) -> dict[str, Any]:
-    words = {name: getattr(part, name) for name in fields_of(part.kind)}
+    names = fields_of(part.kind)
+    words: dict[str, Any] = dict(zip(names, _reading(names)(part), strict=True))
     for name in _pointing(part.kind):
         words[name] = at.get(words[name])
     if "addresses" in words:
@@ -141,4 +143,14 @@ def _words(plan: Plan, stamp: Stamp, part: Any, at: Mapping[str, str]) -> dict[s
 
 def differing(found: Record, words: Mapping[str, Any], own: frozenset[str] = frozenset()) -> dict[str, Any]:
     """The fields of a record that don't say what they ought to, with what that is, as JSON has it."""
-    return {n: plain(v) for n, v in words.items() if n not in own and getattr(found, n) != v}
+    said = _reading(tuple(words))(found)
+    if said == tuple(words.values()):
+        return {}
+    pairs = zip(words.items(), said, strict=True)
+    return {name: plain(value) for (name, value), is_ in pairs if name not in own and is_ != value}
+
+
+@cache
+def _reading(names: tuple[str, ...]) -> Callable[[Any], tuple[Any, ...]]:
+    """What reads some fields, two or more, of a record."""
+    return attrgetter(*names)

@@ -74,13 +74,12 @@ def _found(plan: Plan, own: Stamp, nics: dict[str, str], placed: list[Meant]) ->
     there = {m.part.id for m in placed if m.found is not None and m.found.part == m.part.id}
     at = {m.part.id: m.record for m in placed}
     for m in placed:
-        name = _short(plan, m.part)
         if m.part.id not in there:
-            yield Off(own.id, m.part.id, "missing", name)
+            yield Off(own.id, m.part.id, "missing", _short(plan, m.part))
         elif "" not in m.own:
             for field in differing(m.found, m.words, m.own):
                 said = _worded(plan, m.found, field, m.words[field]), worded(plan, m.found, field)
-                yield Off(own.id, m.part.id, "differs", name, field, *said)
+                yield Off(own.id, m.part.id, "differs", _short(plan, m.part), field, *said)
     kept = own_words(plan, own.id)
     for part, nic, words in meant_nics(plan, own, nics, at):
         mine = kept.get(part.id, frozenset())
