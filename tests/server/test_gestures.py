@@ -7,6 +7,9 @@ import unittest
 import zipfile
 from typing import Any
 
+from aptwire.plan.file import write_plan
+
+from measure.fleet import fleet
 from tests.server.support import Client, drop, patch
 
 
@@ -18,10 +21,10 @@ class GesturesTest(unittest.TestCase):
     def setUp(self) -> None:
         self.plan = self.client.demo()
 
-    def gesture(self, name: str, args: dict[str, object], take: bool = False) -> tuple[int, Any]:
+    def gesture(self, name: str, args: dict[str, object], take: bool = False, query: str = "") -> tuple[int, Any]:
         base = self.client.get(f"plans/{self.plan}")[1]["revision"]
         return self.client.post(
-            f"plans/{self.plan}/gestures", {"gesture": name, "args": args, "base": base, "take": take}
+            f"plans/{self.plan}/gestures{query}", {"gesture": name, "args": args, "base": base, "take": take}
         )
 
     def test_a_renumbered_vid_is_one_edit_that_moves_nobody(self) -> None:
@@ -84,6 +87,35 @@ class GesturesTest(unittest.TestCase):
         for name in ("undo", "undo", "undo"):
             self.assertEqual(self.client.post(f"plans/{self.plan}/{name}")[0], 200)
         self.assertEqual(len(self.client.get(f"plans/{self.plan}/patterns")[1]["patterns"]), 1)
+
+    def test_a_large_stamp_tells_who_moves_first_and_is_what_it_was_tried_as(self) -> None:
+        plan = fleet(160, 4, 12)
+        self.plan = self.client.upload("plans/import", [], [("file", "fleet.json", write_plan(plan))])[1]["id"]
+        hosts = sorted(plan.of("host"))
+        made = self.gesture("make-pattern", {"name": "all alike", "host": hosts[0], "starter": ""}, take=True)[1]
+        pattern = next(o["record"]["id"] for o in made["committed"]["edit"] if o["kind"] == "pattern")
+        # One port group of a host is on another VLAN than its pattern says, so somebody moves.
+        group = next(g for g in plan.all("port_group") if g.switch.startswith(f"{hosts[3]}/") and g.mode == "access")
+        self.client.edit(self.plan, 1, patch("port_group", group.id, vid=plan.get("port_group", group.id).vid % 12 + 1))
+        args: dict[str, object] = {"pattern": pattern, "hosts": hosts, "answers": []}
+        first = self.gesture("stamp", args, query="?risks=later")[1]
+        self.assertGreater(first["operations"], 2_000)
+        self.assertIsNone(first["preview"]["risks"])
+        whole = self.gesture("stamp", args)[1]
+        self.assertEqual({**whole["preview"], "risks": None}, first["preview"])
+        self.assertTrue(whole["preview"]["moves"])
+        few = self.gesture("stamp", args | {"hosts": hosts[:2]}, query="?risks=later")[1]
+        self.assertIsNotNone(few["preview"]["risks"], "of a small one all is told at once")
+        # Made after it was tried, it leaves what it leaves where nobody tried it.
+        again = self.client.upload("plans/import", [], [("file", "again.json", self.client.exported(self.plan))])[1][
+            "id"
+        ]
+        tried, self.plan = self.gesture("stamp", args, take=True)[1]["committed"], again
+        untried = self.gesture("stamp", args, take=True)[1]["committed"]
+        self.assertEqual(tried["moves"], whole["preview"]["moves"])
+        self.assertEqual(
+            [tried[of] for of in ("moves", "tally", "summary")], [untried[of] for of in ("moves", "tally", "summary")]
+        )
 
     def test_a_stamp_asks_which_nic_is_which_and_takes_answers(self) -> None:
         made = self.gesture("make-pattern", {"name": "six", "host": "", "starter": "six"}, take=True)[1]

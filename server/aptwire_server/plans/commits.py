@@ -125,8 +125,9 @@ def written(
     since = _standing(Revision.objects.filter(plan=row, number__gt=base).select_related("author").order_by("number"))
     before = engine_of(row)
     _refuse_trampling(before.plan, edit, since, how)
+    tried = before.tried(edit)
     try:
-        plan, inverse = apply_edit(before.plan, edit)
+        plan, inverse = (tried.plan, tried.inverse) if tried is not None else apply_edit(before.plan, edit)
     except PlanError as error:
         if since:
             raise Conflict(

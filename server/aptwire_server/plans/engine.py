@@ -7,7 +7,7 @@ import gc
 import threading
 import uuid
 from collections import OrderedDict
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,13 +16,14 @@ from aptwire.judge.findings import Finding, everything
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.lattice import Lattice, lattice
 from aptwire.judge.mends import Mend, known_risks, mends
+from aptwire.judge.preview import Preview, preview
 from aptwire.judge.preview import apart as standing_apart
 from aptwire.judge.risks import Risk
 from aptwire.judge.verdicts import judge, rejudge
 from aptwire.moving.clearing import Clearing, clear
 from aptwire.moving.moves import Moving, moving
 from aptwire.plan.compare import apart
-from aptwire.plan.edits import apply_edit, edit_from_json, touched
+from aptwire.plan.edits import Edit, apply_edit, edit_from_json, touched
 from aptwire.plan.kinds import KINDS
 from aptwire.plan.plan import Plan
 from aptwire.report import summary, teams
@@ -36,6 +37,8 @@ from aptwire_server.plans.tables import load_plan
 KEPT, KEPT_EARLIER = 32, 16
 LARGE = 20_000
 """Records of a plan that is a burden on Python's search for cycles."""
+LARGE_EDIT = 2_000
+"""Operations of an edit that is kept once it was tried, since who makes it would wait for the same again."""
 
 
 TRAIL = 64
@@ -67,13 +70,15 @@ class Written:
 class Engine:
     """A plan at a revision, judged once and asked many times.
 
-    `base` is the judgement from which this one is made, and the records that differ: the engine takes the edit.  `trail` tells
+    `base` is the judgement from which this one is made, and the records that differ: the engine takes the edit; `ready` what came of that, where it was
+    tried before.  `trail` tells
     what the latest revisions moved: since `base`, or since `told`, where what was known before is another judgement.
     """
 
     revision: int
     plan: Plan
     base: tuple[Judgement, frozenset[tuple[str, str]]] | None = None
+    ready: Judgement | None = None
     told: tuple[Judgement, frozenset[tuple[str, str]]] | None = None
     before: tuple[int, tuple[Span, ...]] = (0, ())
     trail: tuple[Span, ...] = ()
@@ -89,19 +94,21 @@ class Engine:
     _ids: dict[str, list[str]] = field(default_factory=dict)
     _answers: dict[str, dict[str, Any]] | None = None
     _lattice: Lattice | None = None
+    _composed: tuple[object, tuple[str, Edit]] | None = None
+    _tried: tuple[Edit, Preview] | None = None
 
     def judgement(self) -> Judgement:
         """The verdicts."""
         with self._lock:
             if self._judgement is None and self.base is not None:
-                self._judgement = rejudge(self.base[0], self.plan, self.base[1])
+                self._judgement = self.ready or rejudge(self.base[0], self.plan, self.base[1])
                 earlier, touched = self.told or self.base
                 blocks = standing_apart(self._judgement, earlier)
                 if any(kind == "segment" for kind, _ in touched):
                     blocks = set(self._judgement.wiring.blocks)
                 start, trail = self.before
                 self.trail = (*trail[1 - TRAIL :], Span(start, self.revision, frozenset(blocks)))
-                self.base = self.told = None
+                self.base = self.told = self.ready = None
             elif self._judgement is None:
                 self._judgement = judge(self.plan)
                 if sum(len(self.plan.of(kind)) for kind in KINDS) >= LARGE:
@@ -119,10 +126,12 @@ class Engine:
         base = (self._judgement, frozenset(touched))
         differing = {ENDPOINTS, *(kind for kind, _ in base[1])}
         pages = {cursor: page for cursor, page in list(self.pages.items()) if not page.kinds & differing}
+        tried = self._tried[1] if self._tried is not None else None
         return Engine(
             revision,
             plan,
             base,
+            tried.judgement if tried is not None and tried.plan is plan else None,
             before=(self.revision, self.trail),
             pages=pages if len(pages) < MOST_PAGES else {},
         )
@@ -137,7 +146,7 @@ class Engine:
     ) -> Engine:
         """The engine of a draft's later revision upon another base, from which these records differ; since this one, those touched."""
         told = (self.judgement(), frozenset(touched))
-        return Engine(revision, plan, (base.judgement(), frozenset(differing)), told, (self.revision, self.trail))
+        return Engine(revision, plan, (base.judgement(), frozenset(differing)), None, told, (self.revision, self.trail))
 
     def moved_since(self, revision: int) -> set[str] | None:
         """The blocks that stand differently than at an earlier revision; None: that is too long ago to know."""
@@ -189,6 +198,28 @@ class Engine:
             if finding.id not in self._mends:
                 self._mends[finding.id] = mends(judged, finding)
             return self._mends[finding.id]
+
+    def composed(self, key: object, make: Callable[[], tuple[str, Edit]]) -> tuple[str, Edit]:
+        """The words and the edit of what somebody does (`key`); a large one is kept until another one is made, for who tries it and then makes it."""
+        known = self._composed
+        if known is not None and known[0] == key:
+            return known[1]
+        made = make()
+        if len(made[1]) >= LARGE_EDIT:
+            self._composed = key, made
+        return made
+
+    def preview(self, edit: Edit) -> Preview:
+        """What an edit would change; of a large one it is kept until another one is tried."""
+        seen = self.tried(edit) or preview(self.judgement(), edit)
+        if len(edit) >= LARGE_EDIT:
+            self._tried = edit, seen
+        return seen
+
+    def tried(self, edit: Edit) -> Preview | None:
+        """What an edit would change, if it was tried last."""
+        tried = self._tried
+        return tried[1] if tried is not None and tried[0] == edit else None
 
     def lattice(self) -> Lattice:
         """How each host stands to each segment."""

@@ -28,15 +28,15 @@ from aptwire.stamping.nics import Question
 from aptwire.stamping.off import adopt, find_off, keep, remove, take_out
 from aptwire.stamping.stamp import questions, stamp, unstamp
 from aptwire.stress.queues import settings
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.decorators import api_view
 from rest_framework.request import Request
 from rest_framework.response import Response
 
 from aptwire_server.plans.access import plan_for
 from aptwire_server.plans.commits import commit
-from aptwire_server.plans.engine import Engine, turn
-from aptwire_server.plans.gate import bad, body_of, fields_of
+from aptwire_server.plans.engine import LARGE_EDIT, Engine, turn
+from aptwire_server.plans.gate import asked, bad, body_of, fields_of
 from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.moving import clear_host
 from aptwire_server.plans.schemas import ANY, FLAG, GESTURE, body, bounded, ref
@@ -292,6 +292,9 @@ GESTURES: dict[str, Gesture] = {
 
 
 @extend_schema(
+    parameters=[
+        OpenApiParameter("risks", str, enum=["later"], description="of a very large edit they aren’t looked for: null")
+    ],
     request=body(gesture=GESTURE, args=ANY, base=bounded(0), take=FLAG),
     responses={200: ref("GestureResult"), **CONFLICT},
     operation_id="make_gesture",
@@ -309,16 +312,18 @@ def gestures(request: Request, plan_id: uuid.UUID) -> Response:
         raise bad(f"there is no gesture “{said['gesture'][:40]}”", "gesture")
     args = fields_of(said["args"], gesture.takes, "args/")
     engine = looked_at(request, row)
-    asked = gesture.asks(engine.plan, args) if not said["take"] else []
-    if asked:
-        return Response(_result("", (), asked=[_question(engine.plan, q) for q in asked[:MOST_QUESTIONS]]))
-    message, edit = gesture.make(engine, request.user.get_username(), args)
+    whose = request.user.get_username()
+    questions = gesture.asks(engine.plan, args) if not said["take"] else []
+    if questions:
+        return Response(_result("", (), [_question(engine.plan, q) for q in questions[:MOST_QUESTIONS]]))
+    message, edit = engine.composed((said["gesture"], whose, args), lambda: gesture.make(engine, whose, args))
     if said["take"]:
         with turn(plan_id):
             made = commit(plan_id, request.user, edit, said["base"], message)
             return Response(_result(message, edit, committed=committed(made, request).data))
-    told = previewed(engine, edit) if edit else None
-    return Response(_result(message, edit, preview=told))
+    later = asked(request, "risks") == "later" and len(edit) >= LARGE_EDIT
+    told = previewed(engine, edit, risky=not later) if edit else None
+    return Response(_result(message, edit, preview=told | {"risks": None} if told and later else told))
 
 
 def _question(plan: Plan, question: Question) -> dict[str, Any]:
@@ -334,12 +339,14 @@ def _question(plan: Plan, question: Question) -> dict[str, Any]:
     }
 
 
-def _result(message: str, edit: Edit, asked: Any = (), preview: Any = None, committed: Any = None) -> dict[str, Any]:
+def _result(
+    message: str, edit: Edit, questions: Any = (), preview: Any = None, committed: Any = None
+) -> dict[str, Any]:
     return {
         "message": message,
         "operations": len(edit),
         "edit": edit_to_json(edit) if committed is None and len(edit) <= MOST_EDIT else None,
-        "questions": list(asked),
+        "questions": list(questions),
         "preview": preview,
         "committed": committed,
     }

@@ -452,7 +452,7 @@ def components() -> dict[str, Schema]:
             moves=many(ref("Move")),
             tally=many(ref("Tally")),
             problems=many(ref("Problem")),
-            risks=many(TEXT),
+            risks=maybe(many(TEXT)),
             shut_down=many(TEXT),
         ),
         "Columns": obj(columns=maybe(many(TEXT))),

@@ -16,7 +16,7 @@ from aptwire.judge.alone import alone
 from aptwire.judge.findings import proof
 from aptwire.judge.mends import brought
 from aptwire.judge.need import needs
-from aptwire.judge.preview import moves, preview, shut_down
+from aptwire.judge.preview import moves, shut_down
 from aptwire.plan.edits import Edit, edit_from_json, edit_to_json
 from aptwire.plan.file import plan_text
 from aptwire.plan.filters import read_packet
@@ -312,8 +312,7 @@ def preview_edits(request: Request, plan_id: uuid.UUID) -> Response:
 
 def previewed(engine: Engine, edit: Edit, most: int = MOST_MOVES, risky: bool = True) -> dict[str, Any]:
     """What an edit would change, as PreviewResult has it: `most` moves, and the risks that it would bring (`risky`); PlanError where it can't be made."""
-    judgement = engine.judgement()
-    seen = preview(judgement, edit)
+    judgement, seen = engine.judgement(), engine.preview(edit)
     return {
         "counts": seen.judgement.counts(),
         **told_moves(seen.moves, seen.plan, most),

@@ -1,4 +1,4 @@
-import { replaceEqualDeep, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { replaceEqualDeep, useMutation, useQuery, useQueryClient, type UseQueryOptions } from "@tanstack/react-query";
 import {
   createContext,
   useCallback,
@@ -479,12 +479,16 @@ function useAnswers(
 export function useGesture<G extends keyof Gestures>(name: G, args: Gestures[G], enabled = true) {
   const { id } = useActions();
   const { revision } = useHead();
-  return useQuery<GestureResult>({
-    queryKey: ["gesture", id, revision, name, args],
+  const ask = (key: string, enabled: boolean, later: boolean): UseQueryOptions<GestureResult> => ({
+    queryKey: [key, id, revision, name, args],
     enabled,
     retry: false,
-    queryFn: ({ signal }) => tryGesture(id, revision, name, args, signal),
+    queryFn: ({ signal }) => tryGesture(id, revision, name, args, signal, later),
   });
+  const moved = useQuery(ask("gesture", enabled, true));
+  // Of a very large edit it is told who moves before its risks have been looked for.
+  const whole = useQuery(ask("gesture-risks", enabled && moved.data?.preview?.risks === null, false));
+  return { data: whole.data ?? moved.data, error: moved.error ?? whole.error };
 }
 
 /** What a gesture would change, asked once. */
@@ -494,10 +498,11 @@ export async function tryGesture<G extends keyof Gestures>(
   name: G,
   args: Gestures[G],
   signal?: AbortSignal,
+  later = false,
 ): Promise<GestureResult> {
   return unwrap(
     await api.POST("/api/plans/{plan_id}/gestures", {
-      params: { path: { plan_id: id } },
+      params: { path: { plan_id: id }, query: later ? { risks: "later" } : {} },
       body: { gesture: name, args: { ...args }, base: revision, take: false },
       signal,
     }),
