@@ -135,10 +135,10 @@ class Seating:
     def _seats(self, block: Block, adapters: Iterable[Adapter], at: _At) -> None:
         """Put adapters that sit alike onto their stands."""
         tagged, guests = self.plan.grouped("guest_tag", "adapter"), self.plan.of("guest")
-        for adapter in sorted(adapters, key=_id):
-            if adapter.mac:
-                block.macs.append((adapter.mac, adapter.id))
-            tags = tagged.get(adapter.id)
+        ordered = sorted(adapters, key=_id)
+        block.macs.extend((adapter.mac, adapter.id) for adapter in ordered if adapter.mac)
+        for adapter in ordered:
+            tags = tagged.get(adapter.id) if tagged else None
             if not tags:
                 self._stand(block, adapter, at, UNTAGGED, adapter.connected and guests[adapter.guest].running)
                 continue

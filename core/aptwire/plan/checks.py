@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import ipaddress
 from collections import Counter
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
@@ -63,6 +62,7 @@ from aptwire.plan.kinds import (
     Uplink,
     VirtualSwitch,
     WayIn,
+    changed,
     made_of,
 )
 from aptwire.plan.names import called
@@ -145,7 +145,7 @@ def patch_record(record: Record, changes: Mapping[str, Any], place: str = "") ->
     values, problems = _take_values(record.kind, record.id, changes, place)
     if problems:
         raise PlanError(problems)
-    return dataclasses.replace(record, **values)
+    return changed(record, values)
 
 
 def _take_values(kind: str, id: str, given: Mapping[str, Any], place: str) -> tuple[dict[str, Any], list[Problem]]:

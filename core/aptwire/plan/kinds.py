@@ -83,11 +83,30 @@ def made_of(kind: str, columns: Mapping[str, Sequence[Any]]) -> list[Any]:
     Very many of them are made so in a third of the time that it takes one by one."""
     cls: Any = KINDS[kind]
     made = [object.__new__(cls) for _ in columns["id"]]
-    for field in dataclasses.fields(cls):
-        values = columns[field.name] if field.name in columns else repeat(field.default)
-        # A record can't be changed; the slots of one that is new are filled past that, as its own constructor does.
-        deque(map(getattr(cls, field.name).__set__, made, values), maxlen=0)
+    defaults = {field.name: field.default for field in dataclasses.fields(cls)}
+    for name, slot in _slots(kind)[1].items():
+        deque(map(slot, made, columns[name] if name in columns else repeat(defaults[name])), maxlen=0)
     return made
+
+
+def changed(record: Record, values: Mapping[str, Any]) -> Record:
+    """The record with other values in some fields, several times as quick as the dataclass's own way."""
+    made = object.__new__(type(record))
+    read, slots = _slots(record.kind)
+    for slot, value in zip(slots.values(), read(record), strict=True):
+        slot(made, value)
+    for name, value in values.items():
+        slots[name](made, value)
+    return made
+
+
+@cache
+def _slots(kind: str) -> tuple[Callable[[Any], tuple[Any, ...]], dict[str, Callable[[Any, Any], None]]]:
+    """What reads all fields of a record of a kind, and what fills each of them, in the same order: a record can't be changed, but one that is new has
+    its fields filled past that, as its own constructor does."""
+    cls = KINDS[kind]
+    slots = {field.name: getattr(cls, field.name).__set__ for field in dataclasses.fields(cls)}
+    return attrgetter(*slots), slots
 
 
 ABOUT = ("note", "owner")

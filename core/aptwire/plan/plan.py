@@ -59,7 +59,7 @@ class PlanError(Exception):
 class Plan:
     """Records by kind and id.  Never changed in place: an edit makes a new plan that shares what it left alone."""
 
-    __slots__ = ("_absent", "_indexes", "_outspoken", "_records", "name")
+    __slots__ = ("_absent", "_filled", "_indexes", "_outspoken", "_records", "name")
 
     def __init__(self, name: str, records: Mapping[str, Mapping[str, Record]] | None = None) -> None:
         self.name = name
@@ -69,6 +69,7 @@ class Plan:
         self._indexes: dict[tuple[str, str], Mapping[Any, Sequence[Any]]] = {}
         self._absent: dict[tuple[str, str], Mapping[str, Any]] = {}
         self._outspoken: list[Adapter] | None = None
+        self._filled: tuple[Mapping[str, Record], ...] | None = None
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Plan) and self.name == other.name and self._records == other._records
@@ -157,7 +158,9 @@ class Plan:
 
     def find(self, id: str, kinds: Iterable[str] = ()) -> Record | None:
         """The record of whichever kind has this id, or whichever of some kinds."""
-        for found in map(self._records.__getitem__, kinds) if kinds else self._records.values():
+        if self._filled is None:
+            self._filled = tuple(filter(None, self._records.values()))
+        for found in map(self._records.__getitem__, kinds) if kinds else self._filled:
             if id in found:
                 return found[id]
         return None
@@ -181,10 +184,10 @@ class Plan:
         made = Plan(self.name, {**self._records, **{k: layered(self._records[k], of) for k, of in touched.items()}})
         made._indexes = dict(self._indexes)
         made._absent = dict(self._absent)
+        pairs = {k: [(self._records[k].get(id), record) for id, record in of.items()] for k, of in touched.items()}
         for kind, field in self._indexes:
             if kind in touched:
-                pairs = [(self._records[kind].get(id), record) for id, record in touched[kind].items()]
-                made._indexes[kind, field] = _reindexed(self._indexes[kind, field], field, pairs)
+                made._indexes[kind, field] = _reindexed(self._indexes[kind, field], field, pairs[kind])
         for kind, field in self._absent:
             if kind in touched:
                 without = {id: r if r and getattr(r, field) in (None, "") else None for id, r in touched[kind].items()}

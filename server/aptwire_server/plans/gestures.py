@@ -22,7 +22,7 @@ from aptwire.plan.gestures import exchange, move_guests, offer, renumber, split_
 from aptwire.plan.kinds import NumaNode, Pattern
 from aptwire.plan.names import called, some
 from aptwire.plan.patterns import pattern_of
-from aptwire.plan.plan import Plan
+from aptwire.plan.plan import Plan, PlanError
 from aptwire.stamping.making import STARTERS, from_host, from_starter
 from aptwire.stamping.nics import Question
 from aptwire.stamping.off import adopt, find_off, keep, remove, take_out
@@ -313,10 +313,14 @@ def gestures(request: Request, plan_id: uuid.UUID) -> Response:
     args = fields_of(said["args"], gesture.takes, "args/")
     engine = looked_at(request, row)
     whose = request.user.get_username()
-    questions = gesture.asks(engine.plan, args) if not said["take"] else []
-    if questions:
+    try:
+        message, edit = engine.composed((said["gesture"], whose, args), lambda: gesture.make(engine, whose, args))
+    except PlanError:
+        # What isn't clear can't be made, and is asked.
+        questions = gesture.asks(engine.plan, args) if not said["take"] else []
+        if not questions:
+            raise
         return Response(_result("", (), [_question(engine.plan, q) for q in questions[:MOST_QUESTIONS]]))
-    message, edit = engine.composed((said["gesture"], whose, args), lambda: gesture.make(engine, whose, args))
     if said["take"]:
         with turn(plan_id):
             made = commit(plan_id, request.user, edit, said["base"], message)
