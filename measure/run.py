@@ -53,7 +53,7 @@ from measure.elsewhere import queue_plans, topologies  # noqa: E402
 from measure.fleet import fleet, with_adverts, with_leases, with_routers  # noqa: E402
 from measure.loads import loads  # noqa: E402
 from measure.plain import homeless  # noqa: E402
-from measure.timing import all_times, timed  # noqa: E402
+from measure.timing import additions, all_times, timed  # noqa: E402
 from ops.parts import Part  # noqa: E402
 
 
@@ -486,6 +486,32 @@ def _drafts(ask: Asking, plan: str, web: Part) -> None:
     )
 
 
+WATCH = """(wanted) => new Promise((done) => {
+    const started = performance.now();
+    const look = () => document.querySelector(wanted.at)?.textContent === wanted.text
+        ? requestAnimationFrame(() => done(performance.now() - started)) : setTimeout(look, 1);
+    document.activeElement.dispatchEvent(new KeyboardEvent("keydown", { key: "z", ctrlKey: true, shiftKey: wanted.redo, bubbles: true }));
+    look();
+})"""
+
+
+def _undone(page: Any) -> list[float]:
+    """Milliseconds from the key to the painted count: a finding is mended, and that is undone and made again in turns."""
+    at = "[data-verdict=home] b"
+    page.locator(".finding-head").filter(has_text="tagged").first.click()
+    page.locator(".mend").first.wait_for()
+    before = page.locator(at).text_content()
+    page.locator(".mend").first.click()
+    page.wait_for_function("(b) => document.querySelector('[data-verdict=home] b').textContent !== b", arg=before)
+    after = page.locator(at).text_content()
+    page.locator("#view").focus()
+    took = []
+    for n in range(12):
+        took.append(page.evaluate(WATCH, {"at": at, "text": after if n % 2 else before, "redo": bool(n % 2)}))
+        page.wait_for_timeout(150)
+    return took
+
+
 def screen() -> None:
     """From Enter on a mend or a tag to the changed number in the verdict column, in a real browser on the real server."""
     from playwright.sync_api import sync_playwright
@@ -494,13 +520,6 @@ def screen() -> None:
     from ops.machine import DATA
     from tests.web.support import ARGUMENTS, CHROMIUM
 
-    watch = """(wanted) => new Promise((done) => {
-        const started = performance.now();
-        const look = () => document.querySelector(wanted.at)?.textContent === wanted.text
-            ? requestAnimationFrame(() => done(performance.now() - started)) : setTimeout(look, 1);
-        document.activeElement.dispatchEvent(new KeyboardEvent("keydown", { key: "z", ctrlKey: true, shiftKey: wanted.redo, bubbles: true }));
-        look();
-    })"""
     large = DATA / "fleet-100.json"
     large.write_bytes(write_plan(fleet(100, 12)))
     print("\n| plan | from the key (undo, redo) to the new counts on screen |\n|---|---|")
@@ -516,20 +535,7 @@ def screen() -> None:
             page.goto(f"{running.url}/plans")
             page.get_by_label("Plan file").set_input_files(str(file))
             page.get_by_role("heading", name=name).wait_for()
-            page.locator(".finding-head").filter(has_text="tagged").first.click()
-            page.locator(".mend").first.wait_for()
-            before = page.locator("[data-verdict=home] b").text_content()
-            page.locator(".mend").first.click()
-            page.wait_for_function(
-                "(b) => document.querySelector('[data-verdict=home] b').textContent !== b", arg=before
-            )
-            after = page.locator("[data-verdict=home] b").text_content()
-            page.locator("#view").focus()
-            took = []
-            for n in range(12):
-                wanted = {"at": "[data-verdict=home] b", "text": after if n % 2 else before, "redo": bool(n % 2)}
-                took.append(page.evaluate(watch, wanted))
-                page.wait_for_timeout(150)
+            took = _undone(page)
             print(f"| {name} | median {statistics.median(took):.0f} ms, slowest {max(took):.0f} ms |", flush=True)
         page.set_default_timeout(300_000)
         _thousand(page, running.url, DATA / "fleet-1000.json")
@@ -540,17 +546,18 @@ def _thousand(page: Any, url: str, plan: pathlib.Path) -> None:
     """A thousand hosts in the browser: imported and opened, its views, how smoothly it scrolls, what it holds."""
 
     def took(words: str, act: Callable[[], object], until: Callable[[], object]) -> None:
-        started = time.perf_counter()
+        before, started = additions(), time.perf_counter()
         act()
         until()
-        print(f"| {words} | {time.perf_counter() - started:.2f} s |", flush=True)
+        seconds = time.perf_counter() - started
+        print(f"| {words} | {seconds:.2f} s | {(before + additions()) / 2:.2f} s |", flush=True)
 
     def view(name: str) -> Any:
         return page.get_by_role("link", name=name, exact=True)
 
     fleet_drawn = page.locator(".fleet-host").first.wait_for
     page.goto(f"{url}/plans")
-    print("\n| 1,000 hosts in the browser | time |\n|---|---|")
+    print("\n| 1,000 hosts in the browser | time | three million additions in Python about then |\n|---|---|---|")
     file = page.get_by_label("Plan file")
     took("a plan file imported, opened and drawn from far", lambda: file.set_input_files(str(plan)), fleet_drawn)
     took("opened again", page.reload, fleet_drawn)
@@ -583,6 +590,21 @@ def _thousand(page: Any, url: str, plan: pathlib.Path) -> None:
     session.send("HeapProfiler.collectGarbage")
     session.send("Performance.enable")
     held = next(m["value"] for m in session.send("Performance.getMetrics")["metrics"] if m["name"] == "JSHeapUsedSize")
+    undone = _undone(page)
+    view("Patterns").click()
+    page.get_by_label("Name", exact=True).fill("all alike")
+    page.get_by_label("Made of").select_option("host host-0")
+    page.get_by_role("button", name="Make it").click()
+    page.get_by_role("button", name="Stamp it on hosts").click()
+    told = page.get_by_text("records would be made or changed").wait_for
+    took("a pattern stamped on all, who moves", page.get_by_role("button", name="in sight").click, told)
+    looked = page.get_by_text("is still being looked for")
+    took("and what else it would bring", looked.wait_for, lambda: looked.wait_for(state="detached"))
+    saved = page.get_by_text("Stamp all alike on").wait_for
+    took("saved", page.get_by_role("button", name="Stamp 1000 hosts").click, saved)
+    print(
+        f"\nan edit with its new verdicts on screen: median {statistics.median(undone):.0f} ms, quickest {min(undone):.0f} ms, slowest {max(undone):.0f} ms"
+    )
     print(
         f"\nscrolled sideways past hosts at {frames:.0f} frames a second; the page holds {held / 1e6:.0f} MB of JavaScript’s heap"
     )

@@ -20,3 +20,11 @@ def all_times(work: Callable[[], object], times: int) -> list[float]:
 def timed(work: Callable[[], object], times: int) -> float:
     """Median seconds."""
     return statistics.median(all_times(work, times))
+
+
+def additions() -> float:
+    """The seconds that three million additions take: how quick the machine is just now."""
+    started, total = time.perf_counter(), 0
+    for n in range(3_000_000):
+        total += n
+    return time.perf_counter() - started

@@ -1,5 +1,5 @@
 import { Box, Button, Checkbox, Heading, HStack, Input, NativeSelect } from "@chakra-ui/react";
-import { useEffect, useMemo, useRef, useState, type FormEvent } from "react";
+import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState, type FormEvent } from "react";
 
 import type { RecordOf, Stamped } from "../api/client";
 import { useGesture, usePlan, usePresence } from "../api/plan";
@@ -55,10 +55,12 @@ export function StampHosts({
     event.preventDefault();
     if (ready) void gesture("stamp", args).then((made) => made && done());
   };
-  const toggle = (host: string): void =>
-    setPicked((now) => new Set(now.has(host) ? [...now].filter((h) => h !== host) : [...now, host]));
-  const listed = found.slice(0, LISTED);
-  const state = (host: string): string => (known.has(host) ? (known.get(host)!.count ? "off it" : "on it") : "");
+  const toggle = useCallback(
+    (host: string) => setPicked((now) => new Set(now.has(host) ? [...now].filter((h) => h !== host) : [...now, host])),
+    [],
+  );
+  // What it changes is asked for before many boxes are drawn anew.
+  const shown = useDeferredValue(picked);
   return (
     <Box as="form" className="patterns-stamp" onSubmit={take} aria-label={`Stamp ${pattern.name}`}>
       <HStack wrap="wrap" gap="2">
@@ -82,20 +84,7 @@ export function StampHosts({
         </Button>
         <span className="quiet">{picked.size ? `${counted("host", picked.size)} chosen` : "none chosen yet"}</span>
       </HStack>
-      <div className="patterns-hosts" role="group" aria-label="Hosts">
-        {listed.map((host) => (
-          <Checkbox.Root key={host.id} size="sm" checked={picked.has(host.id)} onCheckedChange={() => toggle(host.id)}>
-            <Checkbox.HiddenInput />
-            <Checkbox.Control />
-            <Checkbox.Label>
-              {host.name} <span className="quiet">{[host.site, state(host.id)].filter(Boolean).join(", ")}</span>
-            </Checkbox.Label>
-          </Checkbox.Root>
-        ))}
-      </div>
-      {found.length > LISTED && (
-        <Quiet>and {(found.length - LISTED).toLocaleString("en")} more; type a part of a name or site</Quiet>
-      )}
+      <HostChoices hosts={found} known={known} picked={shown} toggle={toggle} />
       {questions.length > 0 && (
         <div className="patterns-questions" role="group" aria-label="Which NIC is which">
           <p>Which NIC is which isn’t clear on {counted("host", new Set(questions.map((q) => q.host)).size)}:</p>
@@ -152,3 +141,36 @@ export function StampHosts({
     </Box>
   );
 }
+
+/** Hosts to choose among: those that stand first, each with how it stands to the pattern. */
+const HostChoices = memo(function HostChoices({
+  hosts,
+  known,
+  picked,
+  toggle,
+}: {
+  hosts: readonly RecordOf<"host">[];
+  known: ReadonlyMap<string, Stamped>;
+  picked: ReadonlySet<string>;
+  toggle: (host: string) => void;
+}) {
+  const state = (host: string): string => (known.has(host) ? (known.get(host)!.count ? "off it" : "on it") : "");
+  return (
+    <>
+      <div className="patterns-hosts" role="group" aria-label="Hosts">
+        {hosts.slice(0, LISTED).map((host) => (
+          <Checkbox.Root key={host.id} size="sm" checked={picked.has(host.id)} onCheckedChange={() => toggle(host.id)}>
+            <Checkbox.HiddenInput />
+            <Checkbox.Control />
+            <Checkbox.Label>
+              {host.name} <span className="quiet">{[host.site, state(host.id)].filter(Boolean).join(", ")}</span>
+            </Checkbox.Label>
+          </Checkbox.Root>
+        ))}
+      </div>
+      {hosts.length > LISTED && (
+        <Quiet>and {(hosts.length - LISTED).toLocaleString("en")} more; type a part of a name or site</Quiet>
+      )}
+    </>
+  );
+});
