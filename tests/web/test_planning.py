@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import re
+import threading
 from typing import Any
 
-from playwright.sync_api import expect
+from aptwire.plan.file import write_plan
+from playwright.sync_api import Route, expect
 
+from measure.fleet import fleet
 from tests.server.support import URL, patch
 from tests.web.support import BrowserTest, someone
 
@@ -57,6 +60,40 @@ class PatternsTest(BrowserTest):
         expect(main.get_by_text("1 host, all on it")).to_be_visible()
         page.keyboard.press("Control+z")
         expect(page.get_by_role("region", name="Pattern marsh hosts")).to_be_visible()
+
+    def test_a_large_stamp_shows_who_moves_while_its_risks_are_looked_for(self) -> None:
+        page, plan = self.page, fleet(160, 4, 12)
+        made = someone().upload("plans/import", [], [("file", "fleet.json", write_plan(plan))])[1]["id"]
+        page.goto(f"{URL}/plans/{made}/patterns?like=host-0")
+        page.get_by_label("Name", exact=True).fill("all alike")
+        page.get_by_role("button", name="Make it").click()
+        page.get_by_role("button", name="Stamp it on hosts").click()
+        form = page.get_by_role("form", name="Stamp all alike")
+        whole = threading.Event()
+
+        def held(route: Route) -> None:
+            # The second question is let go of once what the first one brought was seen.
+            if "risks=later" in route.request.url or whole.is_set():
+                route.continue_()
+            else:
+                waiting.append(route)
+
+        waiting: list[Route] = []
+        page.route("**/gestures*", held)
+        form.get_by_role("button", name="All 160 in sight").click()
+        expect(form.get_by_text("records would be made or changed")).to_be_visible()
+        expect(form.get_by_role("status").filter(has_text="is still being looked for")).to_be_visible()
+        expect(form.get_by_role("checkbox", name="tern-0007")).to_be_checked()
+        self.accessible()
+        whole.set()
+        self.becomes(lambda: len(waiting), 1)
+        waiting.pop().continue_()
+        expect(form.get_by_text("is still being looked for")).to_be_hidden()
+        form.get_by_role("button", name="Stamp 160 hosts").click()
+        main = page.get_by_role("region", name="Pattern all alike")
+        expect(main.get_by_text(re.compile("^160 hosts, "))).to_be_visible()
+        page.keyboard.press("Control+z")
+        expect(main.get_by_text("1 host, all on it")).to_be_visible()
 
     def test_who_goes_off_the_pattern_is_stamped_again_or_taken_into_it(self) -> None:
         page = self.page
