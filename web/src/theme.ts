@@ -1,5 +1,8 @@
 import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
 
+import { MARKS } from "./model/verdicts";
+import { markImage } from "./parts/VerdictMark";
+
 /** Our own tokens over the component library; the values are the variables of theme.css, so dark mode is one class. */
 const ours = defineConfig({
   globalCss: { "html, body": { bg: "paper", color: "ink" } },
@@ -50,7 +53,17 @@ const ours = defineConfig({
   },
 });
 
-export const system = createSystem(defaultConfig, ours);
+/**
+ * The library sets some thirty variables on every element, and how selected text looks: most of the time that it takes
+ * to style one. Said of the root they reach all just so.
+ */
+const { "*": everywhere, "*::selection": chosen, html, ...others } = defaultConfig.globalCss!;
+const base = {
+  ...defaultConfig,
+  globalCss: { ...others, html: { ...html, ...everywhere }, "html::selection": chosen! },
+};
+
+export const system = createSystem(base, ours);
 
 const KEY = "aptwire-dark";
 
@@ -62,7 +75,11 @@ export function isDark(): boolean {
 
 /** Put the mode on the page. */
 export function applyMode(): void {
-  document.documentElement.classList.toggle("dark", isDark());
+  const root = document.documentElement;
+  root.classList.toggle("dark", isDark());
+  const colors = getComputedStyle(root);
+  for (const mark of MARKS)
+    root.style.setProperty(`--mark-${mark}`, markImage(mark, colors.getPropertyValue(`--v-${mark}`)));
 }
 
 /** Change between light and dark, and remember it. */

@@ -114,28 +114,34 @@ function Loaded({ d, direction }: { d: string; direction: LoadWidth | undefined 
   );
 }
 
-/** The fabric's switches with their free ports and the ends of the cables between them. */
+/** The fabric's switches with their free ports and the ends of the cables between them, from one place to another. */
 export const Fabric = memo(function Fabric({
   scene,
   layout,
+  from,
+  to,
   roots,
   blocked,
 }: {
   scene: Scene;
   layout: Layout;
+  from: number;
+  to: number;
   roots: ReadonlySet<string>;
   blocked: Record<string, string>;
 }) {
+  const bars = layout.bars.filter((bar) => bar.x <= to && bar.x + bar.w >= from);
+  const trunks = layout.trunks.filter(({ a, b }) => Math.min(a.x, b.x) <= to && Math.max(a.x, b.x) >= from);
   return (
     <section aria-label="Fabric">
-      {layout.bars.map((bar) => (
+      {bars.map((bar) => (
         <FabricBar key={bar.id} scene={scene} bar={bar} root={roots.has(bar.id)} />
       ))}
-      {layout.bars.flatMap((bar) => bar.sockets.map((s) => <Socket key={s.id} scene={scene} id={s.id} rect={s} />))}
-      {layout.bars.map((bar) => (
+      {bars.flatMap((bar) => bar.sockets.map((s) => <Socket key={s.id} scene={scene} id={s.id} rect={s} />))}
+      {bars.map((bar) => (
         <MorePorts key={bar.id} scene={scene} bar={bar} />
       ))}
-      {layout.trunks.flatMap((t) =>
+      {trunks.flatMap((t) =>
         (
           [
             [t.a, t.b],

@@ -20,13 +20,13 @@ import {
  */
 export const HostColumn = memo(function HostColumn({
   scene,
-  layout,
+  decks,
   column,
   toggle,
   gather,
 }: {
   scene: Scene;
-  layout: Layout;
+  decks: Layout["decks"];
   column: Column;
   toggle: (host: string) => void;
   /** Gather its guests, or show each for itself. */
@@ -36,7 +36,7 @@ export const HostColumn = memo(function HostColumn({
   return (
     <section aria-label={`Host ${book.get("host", column.host)?.name ?? ""}`}>
       {!column.collapsed && (
-        <div className="column" style={{ left: column.x, width: column.w, height: layout.decks.floor - 2 }} />
+        <div className="column" style={{ left: column.x, width: column.w, height: decks.floor - 2 }} />
       )}
       <HostHead
         scene={scene}
@@ -50,34 +50,32 @@ export const HostColumn = memo(function HostColumn({
             <GatherStrip scene={scene} host={column.host} gather={column.gather} toggle={() => gather(column.host)} />
           )}
           {!column.guests.length && !column.gather && (
-            <span className="deck-name" style={{ left: column.x + 16, top: layout.decks.guests, width: column.w - 32 }}>
+            <span className="deck-name" style={{ left: column.x + 16, top: decks.guests, width: column.w - 32 }}>
               No guests on this host: + makes one.
             </span>
           )}
           {!column.switches.length && (
-            <span
-              className="deck-name"
-              style={{ left: column.x + 16, top: layout.decks.switches, width: column.w - 32 }}
-            >
+            <span className="deck-name" style={{ left: column.x + 16, top: decks.switches, width: column.w - 32 }}>
               No switch yet: press N, or + above, to take NICs and make one.
             </span>
           )}
           {!column.nics.length && (
-            <span
-              className="deck-name"
-              style={{ left: column.x + 16, top: layout.decks.nics + 20, width: column.w - 32 }}
-            >
+            <span className="deck-name" style={{ left: column.x + 16, top: decks.nics + 20, width: column.w - 32 }}>
               No NICs: + puts them in.
             </span>
           )}
-          {column.guests.map((g) => (
-            <GuestCard key={g.id} scene={scene} id={g.id} rect={g} />
-          ))}
-          {column.guests.flatMap((g) =>
-            g.adapters.map((a, n) => (
-              <AdapterTab key={a.id} scene={scene} id={a.id} rect={a} order={n} level={g.level} />
-            )),
-          )}
+          <div className="crowd">
+            {column.guests.map((g) => (
+              <GuestCard key={g.id} scene={scene} id={g.id} rect={g} />
+            ))}
+          </div>
+          <div className="crowd above">
+            {column.guests.flatMap((g) =>
+              g.adapters.map((a, n) => (
+                <AdapterTab key={a.id} scene={scene} id={a.id} rect={a} order={n} level={g.level} />
+              )),
+            )}
+          </div>
           {column.switches.map((s) => (
             <SwitchFrame key={s.id} scene={scene} box={s} />
           ))}

@@ -1,4 +1,4 @@
-import { memo, useMemo } from "react";
+import { memo } from "react";
 
 import { segmentStyle } from "../model/records";
 import { BAR, rounded, type Layout } from "./layout";
@@ -10,9 +10,6 @@ const LINES = [
   { strokeWidth: 2, strokeDasharray: "5 4" },
   { strokeWidth: 3, strokeLinecap: "round" },
 ] as const;
-
-/** So far beyond what is in sight lines are drawn, in pixels; they are looked for anew as often as that. */
-const AROUND = 640;
 
 const Strokes = memo(function Strokes({ strokes, color }: { strokes: Drawing["strokes"]; color: string }) {
   return strokes.map((s, n) => (
@@ -42,19 +39,10 @@ export function StrandLines({
     { left: view.left, right: view.left + view.width },
     layout.width,
   );
-  const [from, to] = [Math.floor((view.left - AROUND) / AROUND), Math.ceil((view.left + view.width + AROUND) / AROUND)];
-  const strokes = useMemo(
-    () =>
-      drawing.strokes
-        .filter(({ points }) => points.some(([x]) => x >= from * AROUND) && points.some(([x]) => x <= to * AROUND))
-        // What carries lies above what waits.
-        .sort((a, b) => Number(a.state === "carries") - Number(b.state === "carries")),
-    [drawing, from, to],
-  );
   return (
     <>
       <svg className="lines" width={layout.width} height={layout.height} aria-hidden>
-        <Strokes strokes={strokes} color={style.color} />
+        <Strokes strokes={drawing.strokes} color={style.color} />
         {below.map((b, n) =>
           b.kind === "open" ? null : (
             <path

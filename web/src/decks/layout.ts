@@ -1,4 +1,6 @@
 import type { RecordOf } from "../api/client";
+import { differing } from "../model/differ";
+import { over, type Reading } from "../model/over";
 import { compareNames, type Book } from "../model/records";
 import { standingAt } from "./edits";
 
@@ -59,6 +61,8 @@ export interface Column {
   switches: SwitchBox[];
   nics: NicBox[];
   teams: TeamLabel[];
+  /** How high its guests, switches and NICs stand. */
+  heights: { guests: number; switches: number; nics: number };
 }
 export interface Bar extends Box {
   lane: number;
@@ -91,14 +95,16 @@ export interface Layout {
   /** Top of the strip under the floor where reasons stand. */
   reasons: number;
   barOf: Map<string, Bar>;
-  nicOf: Map<string, NicBox>;
+  nicOf: Reading<string, NicBox>;
   /** The NIC above a cabled fabric port. */
-  above: Map<string, NicBox>;
-  slotOf: Map<string, SlotBox>;
-  columnOf: Map<string, Column>;
-  adapterOf: Map<string, { box: Box; guest: GuestBox; column: Column }>;
-  teamOf: Map<string, TeamLabel>;
+  above: Reading<string, NicBox>;
+  slotOf: Reading<string, SlotBox>;
+  /** The column of a host, and of its adapters, seats, NICs and uplinks. */
+  columnOf: Reading<string, Column>;
+  teamOf: Reading<string, TeamLabel>;
 }
+/** The ways into the columns' parts. */
+type Ways = Pick<Layout, "nicOf" | "above" | "slotOf" | "columnOf" | "teamOf">;
 
 export const COLUMN_GAP = 14;
 export const COLLAPSED = 46;
@@ -150,6 +156,14 @@ export function hostsInOrder({ records: { host } }: Book): readonly RecordOf<"ho
   return made;
 }
 
+const noWays = (): Parts => ({
+  nicOf: new Map(),
+  above: new Map(),
+  slotOf: new Map(),
+  columnOf: new Map(),
+  teamOf: new Map(),
+});
+
 /** Where nothing is placed: from far, hosts and fabric are drawn otherwise. */
 export const NOWHERE: Layout = {
   width: 0,
@@ -160,23 +174,41 @@ export const NOWHERE: Layout = {
   decks: { guests: 0, switches: 0, nics: 0, floor: 0 },
   reasons: 0,
   barOf: new Map(),
-  nicOf: new Map(),
-  above: new Map(),
-  slotOf: new Map(),
-  columnOf: new Map(),
-  adapterOf: new Map(),
-  teamOf: new Map(),
+  ...noWays(),
 };
 
-/** Where everything stands. Depends on the records alone, so it stays as it is while verdicts change. */
-export function computeLayout(
-  book: Book,
-  hosts: readonly RecordOf<"host">[],
-  collapsed: ReadonlySet<string>,
-  room: number,
+/** What is placed, and how. */
+interface Asked {
+  book: Book;
+  hosts: readonly RecordOf<"host">[];
+  collapsed: ReadonlySet<string>;
+  room: number;
   /** Hosts whose guests stand each for itself where those of the others are gathered; null: those of all do. */
-  unfolded: ReadonlySet<string> | null = null,
-): Layout {
+  unfolded: ReadonlySet<string> | null;
+}
+
+/** Places everything; a column in which nothing differs, and that stays where it was, is the same as the last time. */
+export function layouts(): (asked: Asked) => Layout {
+  let last: { book: Book; layout: Layout } | null = null;
+  return (asked) => {
+    const differs = last && differing(last.book, asked.book);
+    const before = last && differs ? new Map(last.layout.columns.map((c) => [c.host, c])) : null;
+    for (const host of differs?.hosts ?? []) before!.delete(host);
+    const layout = (before && computeLayout(asked, last!.layout, before)) ?? computeLayout(asked)!;
+    last = { book: asked.book, layout };
+    return layout;
+  };
+}
+
+/**
+ * Where everything stands. Depends on the records alone, so it stays as it is while verdicts change. Of the layout
+ * before the kept columns are taken as they are; null where they can't stay, since the decks lie otherwise now.
+ */
+function computeLayout(
+  { book, hosts, collapsed, room, unfolded }: Asked,
+  before: Layout = NOWHERE,
+  kept: ReadonlyMap<string, Column> = new Map(),
+): Layout | null {
   const open = hosts.filter((h) => !collapsed.has(h.id)).length;
   const spare = room - PAD - (hosts.length - open) * (COLLAPSED + COLUMN_GAP) - open * COLUMN_GAP;
   const needs = new Map(hosts.map((h) => [h.id, leastWidth(book, h.id)]));
@@ -185,42 +217,51 @@ export function computeLayout(
   const broad = [...needs].filter(([id, need]) => !collapsed.has(id) && need > even).map(([, need]) => need);
   const rest = (spare - broad.reduce((sum, need) => sum + need, 0)) / Math.max(1, open - broad.length);
   const width = Math.floor(Math.max(LEAST_WIDTH, Math.min(400, rest)));
+  const anew = new Set<Column>();
   let x = PAD / 2;
   const columns: Column[] = hosts.map((host) => {
     const closed = collapsed.has(host.id);
     const w = closed ? COLLAPSED : Math.max(width, needs.get(host.id)!);
-    const column: Column = {
-      host: host.id,
-      x,
-      w,
-      collapsed: closed,
-      left: x + 8,
-      right: x + w - 8,
-      gather: null,
-      guests: [],
-      switches: [],
-      nics: [],
-      teams: [],
-    };
+    const folded = unfolded && !closed ? !unfolded.has(host.id) : undefined;
+    const was = kept.get(host.id);
+    const stays = was?.x === x && was.w === w && was.collapsed === closed && was.gather?.folded === folded;
+    const column: Column = stays
+      ? was
+      : {
+          host: host.id,
+          x,
+          w,
+          collapsed: closed,
+          left: x + 8,
+          right: x + w - 8,
+          gather: null,
+          guests: [],
+          switches: [],
+          nics: [],
+          teams: [],
+          heights: { guests: 0, switches: 0, nics: 0 },
+        };
+    if (!stays) anew.add(column);
     x += w + COLUMN_GAP;
     return column;
   });
-  const shown = columns.filter((c) => !c.collapsed);
+  const made = [...anew].filter((c) => !c.collapsed);
+  const highest = (least: number, deck: keyof Column["heights"]): number =>
+    columns.reduce((most, { heights }) => Math.max(most, heights[deck]), least);
   const guestTop = HEAD + 11;
-  const guestHeight = Math.max(
-    unfolded ? GATHER.h : 60,
-    ...shown.map((c) => {
-      if (!unfolded) return placeGuests(book, c, guestTop);
-      const folded = !unfolded.has(c.host);
-      c.gather = { x: c.x + PAD, y: guestTop, w: c.w - 2 * PAD, h: GATHER.h, folded };
-      return GATHER.h + (folded ? 0 : GATHER.gap + placeGuests(book, c, guestTop + GATHER.h + GATHER.gap));
-    }),
-  );
-  const switchTop = guestTop + guestHeight + 15;
-  const switchHeight = Math.max(60, ...shown.map((c) => placeSwitches(book, c, switchTop)));
-  const nicTop = switchTop + switchHeight + 4;
-  const nicHeight = Math.max(60, ...shown.map((c) => placeNics(book, c, nicTop)));
-  const floor = nicTop + nicHeight;
+  for (const c of made) {
+    const folded = unfolded && !unfolded.has(c.host);
+    if (unfolded) c.gather = { x: c.x + PAD, y: guestTop, w: c.w - 2 * PAD, h: GATHER.h, folded: folded === true };
+    const strip = unfolded ? GATHER.h + (folded ? 0 : GATHER.gap) : 0;
+    c.heights.guests = strip + (folded ? 0 : placeGuests(book, c, guestTop + strip));
+  }
+  const switchTop = guestTop + highest(unfolded ? GATHER.h : 60, "guests") + 15;
+  if (kept.size && switchTop !== before.decks.switches) return null;
+  for (const c of made) c.heights.switches = placeSwitches(book, c, switchTop);
+  const nicTop = switchTop + highest(60, "switches") + 4;
+  if (kept.size && nicTop !== before.decks.nics) return null;
+  for (const c of made) c.heights.nics = placeNics(book, c, nicTop);
+  const floor = nicTop + highest(60, "nics");
 
   const layout: Layout = {
     width: x,
@@ -228,38 +269,67 @@ export function computeLayout(
     columns,
     bars: [],
     trunks: [],
-    decks: { guests: guestTop, switches: switchTop, nics: nicTop, floor },
+    decks:
+      kept.size && floor === before.decks.floor
+        ? before.decks
+        : { guests: guestTop, switches: switchTop, nics: nicTop, floor },
     reasons: floor + REASONS,
     barOf: new Map(),
-    nicOf: new Map(),
-    above: new Map(),
-    slotOf: new Map(),
-    columnOf: new Map(),
-    adapterOf: new Map(),
-    teamOf: new Map(),
+    ...(kept.size ? waysInto(columns, anew, before) : partsOf(columns)),
   };
+  placeBars(book, layout, floor + 40);
+  return layout;
+}
+
+/** The ways into all columns: those of before, with the parts of columns that are new instead of what is gone. */
+function waysInto(columns: readonly Column[], anew: ReadonlySet<Column>, before: Layout): Ways {
+  const stay = new Set(columns);
+  const gone = before.columns.filter((c) => !stay.has(c));
+  const [was, is] = [gone, [...anew]].map(partsOf) as [Parts, Parts];
+  const way = <T>(known: Reading<string, T>, old: ReadonlyMap<string, T>, made: ReadonlyMap<string, T>) =>
+    over(known, [...[...old.keys()].map((id) => [id, undefined] as const), ...made]);
+  return {
+    nicOf: way(before.nicOf, was.nicOf, is.nicOf),
+    above: way(before.above, was.above, is.above),
+    slotOf: way(before.slotOf, was.slotOf, is.slotOf),
+    columnOf: way(before.columnOf, was.columnOf, is.columnOf),
+    teamOf: way(before.teamOf, was.teamOf, is.teamOf),
+  };
+}
+
+type Parts = { [W in keyof Ways]: Ways[W] extends Reading<string, infer T> ? Map<string, T> : never };
+
+/** An adapter's box and its guest, in a column. */
+export function adapterIn(column: Column | undefined, id: string): { box: Box; guest: GuestBox } | null {
+  for (const guest of column?.guests ?? []) {
+    const box = guest.adapters.find((b) => b.id === id);
+    if (box) return { box, guest };
+  }
+  return null;
+}
+
+function partsOf(columns: readonly Column[]): Parts {
+  const parts = noWays();
   for (const column of columns) {
-    layout.columnOf.set(column.host, column);
-    for (const guest of column.guests)
-      for (const box of guest.adapters) layout.adapterOf.set(box.id, { box, guest, column });
+    parts.columnOf.set(column.host, column);
+    for (const guest of column.guests) for (const box of guest.adapters) parts.columnOf.set(box.id, column);
     for (const sw of column.switches)
       for (const slot of [...sw.slots, ...sw.ports]) {
-        layout.slotOf.set(slot.id, slot);
-        layout.columnOf.set(slot.id, column);
+        parts.slotOf.set(slot.id, slot);
+        parts.columnOf.set(slot.id, column);
       }
     for (const nic of column.nics) {
-      layout.nicOf.set(nic.id, nic);
-      layout.columnOf.set(nic.id, column);
-      if (nic.far) layout.above.set(nic.far, nic);
+      parts.nicOf.set(nic.id, nic);
+      parts.columnOf.set(nic.id, column);
+      if (nic.far) parts.above.set(nic.far, nic);
     }
     for (const team of column.teams)
       if (team.id) {
-        layout.teamOf.set(team.id, team);
-        layout.columnOf.set(team.id, column);
+        parts.teamOf.set(team.id, team);
+        parts.columnOf.set(team.id, column);
       }
   }
-  placeBars(book, layout, floor + 40);
-  return layout;
+  return parts;
 }
 
 /**

@@ -32,15 +32,20 @@ export interface Scene {
 }
 
 export const place = (r: Rect): React.CSSProperties => ({ left: r.x, top: r.y, width: r.w, height: r.h });
+/** Where a part lies of which there are many. */
+const amid = (r: Rect): React.CSSProperties => ({ marginLeft: r.x, marginTop: r.y, width: r.w, height: r.h });
 const markOf = (e: Endpoint | undefined): Mark => (e ? (e.idle ? "idle" : e.verdict) : "unproven");
 export const hueOf = (scene: Scene, vid: number | null | undefined): string | undefined => {
   const segment = vid ? scene.segmentOf.get(vid) : undefined;
   return segment ? segmentStyle(scene.numberOf.get(segment.id) ?? 0).color : undefined;
 };
+/** Whether the followed segment passes a part; a guest, by one of its adapters. */
+const passes = ({ book, touched }: Scene, id: string): boolean =>
+  touched.has(id) || book.of("adapter", "guest", id).some((adapter) => touched.has(adapter.id));
 const names = (scene: Scene, id: string, ...more: (string | false | undefined)[]): string =>
   [
     ...more,
-    scene.follow && !scene.touched.has(id) && "off",
+    scene.follow && !passes(scene, id) && "off",
     scene.selected === id && "chosen",
     scene.targets.has(id) && "target",
     scene.over === id && "over",
@@ -184,7 +189,7 @@ export function GuestCard({ scene, id, rect }: { scene: Scene; id: string; rect:
       type="button"
       data-id={id}
       className={names(scene, id, "guest", !running && "asleep")}
-      style={place(rect)}
+      style={amid(rect)}
       title={[
         `${guest.name}${running ? "" : " (off)"}. Drag it, or press M, to move it to another host.`,
         ...(forwards ? [`It forwards between ${forwards}.`] : []),
@@ -232,20 +237,28 @@ export function AdapterTab({
     ? `, could reach ${could.map((s) => scene.book.get("segment", s)?.name ?? s).join(", ")}`
     : "";
   const odd = `${deviates ? ", deviates from its port group" : ""}${mirrored ? ", mirrored" : ""}${beyond}`;
+  const written = direct ? "SR" : tags ? `${tags}×` : several ? String(order + 1) : "";
   const said = `${adapter.name} of ${scene.book.get("guest", adapter.guest)?.name ?? ""}: ${mark}, in ${seat}${odd}`;
   return (
     <button
       type="button"
       data-id={id}
-      className={names(scene, id, "tab", level && "level", deviates && "deviates", beyond && "free")}
-      style={place(rect)}
+      className={names(
+        scene,
+        id,
+        "tab",
+        level && "level",
+        deviates && "deviates",
+        beyond && "free",
+        !written && "bare",
+      )}
+      style={{ ...amid(rect), backgroundImage: `var(--mark-${mark})` }}
       aria-label={said}
       title={`${said}. Drag it, or press M, to move it.`}
       onClick={() => scene.select(id)}
       onPointerDown={(e) => scene.grab(e, id)}
     >
-      <VerdictMark mark={mark} size={10} />
-      <span aria-hidden>{direct ? "SR" : tags ? `${tags}×` : several ? order + 1 : ""}</span>
+      {written}
     </button>
   );
 }

@@ -1,6 +1,6 @@
 import type { CSSProperties } from "react";
 
-import type { Layout, Rect } from "./layout";
+import { adapterIn, type Layout, type Rect } from "./layout";
 
 /** The part of the drawing that is in sight: how far it is scrolled, and how large it is. */
 export interface Viewport {
@@ -15,7 +15,7 @@ export const BUBBLE_WIDTH = 218;
 
 /** Where a record is drawn; null where it isn't. */
 export function locate(layout: Layout, record: string): Rect | null {
-  const adapter = layout.adapterOf.get(record);
+  const adapter = adapterIn(layout.columnOf.get(record), record);
   if (adapter) return adapter.box;
   const known =
     layout.slotOf.get(record) ??

@@ -1,6 +1,5 @@
 import type { Piece } from "../api/client";
-import type { Layout } from "./layout";
-import { BAR } from "./layout";
+import { adapterIn, BAR, type Column, type Layout } from "./layout";
 
 export interface Stroke {
   points: [number, number][];
@@ -19,17 +18,24 @@ export interface Break {
 export interface Drawing {
   strokes: Stroke[];
   breaks: Break[];
-  /** Everything that the strand passes, for stepping the rest back. */
-  touched: Set<string>;
 }
 
 type Point = [number, number];
 
-/** The pieces of a strand as lines through the free stretches of the layout. */
-export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
+/** What breaks nowhere. */
+const WHOLE: ReadonlySet<Piece["state"]> = new Set(["carries", "reserve"]);
+
+/** Everything that a strand passes, for stepping the rest back. */
+export const passedBy = (pieces: readonly Piece[]): Set<string> =>
+  new Set(pieces.flatMap((piece) => [piece.from, piece.to]));
+
+/**
+ * The pieces of a strand as lines through the free stretches of the layout, of which those between two places from
+ * the left are wanted; its breaks are told wherever they are.
+ */
+export function drawStrand(layout: Layout, pieces: readonly Piece[], from: number, to: number): Drawing {
   const strokes: Stroke[] = [];
   const breaks: Break[] = [];
-  const touched = new Set<string>();
   const inBar = new Map<string, { x: number; state: Piece["state"] }[]>();
   const bars = (id: string, x: number, state: Piece["state"]): void => {
     const list = inBar.get(id);
@@ -39,11 +45,11 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
   const trunkOf = new Map(layout.trunks.flatMap((t) => [[t.a.port, t] as const, [t.b.port, t] as const]));
 
   for (const piece of pieces) {
-    touched.add(piece.from);
-    touched.add(piece.to);
-    const adapter = layout.adapterOf.get(piece.from);
+    const column = layout.columnOf.get(piece.from);
+    if (column && (column.x + column.w < from || column.x > to) && WHOLE.has(piece.state)) continue;
+    const adapter = adapterIn(column, piece.from);
     const nic = layout.nicOf.get(piece.from);
-    if (adapter) adapterToSlot(adapter, piece);
+    if (adapter) adapterToSlot(column!, adapter, piece);
     else if (layout.slotOf.has(piece.from)) seatToNic(piece);
     else if (nic && piece.state === "open") {
       breaks.push({ x: nic.drop, y: nic.y + nic.h + 8, at: nic.id, reason: piece.reason, kind: "open", fabric: false });
@@ -61,8 +67,8 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     } else portOn(piece);
   }
 
-  function adapterToSlot(from: NonNullable<ReturnType<Layout["adapterOf"]["get"]>>, piece: Piece): void {
-    const { box, guest, column } = from;
+  function adapterToSlot(column: Column, at: NonNullable<ReturnType<typeof adapterIn>>, piece: Piece): void {
+    const { box, guest } = at;
     const slot = layout.slotOf.get(piece.to);
     const x = box.x + box.w / 2;
     const above = layout.decks.switches - 12;
@@ -185,7 +191,13 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[]): Drawing {
     if (carrying.length) strokes.push({ points: span(carrying), state: "carries" });
   }
   const once = new Map(breaks.map((b) => [`${b.at} ${b.reason}`, b]));
-  return { strokes, breaks: [...once.values()], touched };
+  return {
+    strokes: strokes
+      .filter(({ points }) => points.some(([x]) => x >= from) && points.some(([x]) => x <= to))
+      // What carries lies above what waits.
+      .sort((a, b) => Number(a.state === "carries") - Number(b.state === "carries")),
+    breaks: [...once.values()],
+  };
 }
 
 /** A reason without the name of the port at whose side it stands. */

@@ -34,7 +34,7 @@ function proposalsFor(book: Book, layout: Layout, record: string): Map<string, P
   }
   const adapter = book.get("adapter", record);
   if (adapter) {
-    const column = layout.adapterOf.get(record)?.column;
+    const column = layout.columnOf.get(record);
     const slots = column?.switches.flatMap((s) => s.slots) ?? [];
     return new Map(
       slots

@@ -38,6 +38,19 @@ function shape<T>(mark: Mark, make: Make<T>): T[] {
   });
 }
 
+/** A verdict's shape as an image for a style, for where very many are drawn. */
+export function markImage(mark: Mark, color: string): string {
+  const parts = SHAPES[mark].map(({ of, lies, line, dashes }) => {
+    const drawn = line
+      ? { fill: "none", stroke: color, "stroke-width": line, "stroke-dasharray": dashes }
+      : { fill: color };
+    const said = Object.entries({ ...lies, ...drawn }).flatMap(([name, value]) => (value ? `${name}="${value}"` : []));
+    return `<${of} ${said.join(" ")}/>`;
+  });
+  const image = `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 12 12">${parts.join("")}</svg>`;
+  return `url("data:image/svg+xml,${encodeURIComponent(image)}")`;
+}
+
 /** A verdict's shape in its colour. The word stands beside it, or in `title` where there is no room. */
 export function drawMark<T>(make: Make<T>, mark: Mark, size = 11, title?: string): T {
   const named = title ? { role: "img", "aria-label": title } : { "aria-hidden": "true" };

@@ -1,7 +1,17 @@
 import "../decks/Decks.css";
 
 import { Button } from "@chakra-ui/react";
-import { useCallback, useDeferredValue, useMemo, useRef, useState, type KeyboardEvent, type MouseEvent } from "react";
+import {
+  useCallback,
+  useDeferredValue,
+  useLayoutEffect,
+  useMemo,
+  useRef,
+  useState,
+  type KeyboardEvent,
+  type MouseEvent,
+  type PointerEvent,
+} from "react";
 import { Link, useLocation, useSearchParams } from "react-router";
 
 import { usePlan } from "../api/plan";
@@ -11,7 +21,7 @@ import { Cables, Fabric, Meters } from "../decks/Fabric";
 import { Fleet } from "../decks/Fleet";
 import { FollowBar, MOST_DRAWN } from "../decks/FollowBar";
 import { HostColumn } from "../decks/HostColumn";
-import { computeLayout, hostsInOrder, NOWHERE } from "../decks/layout";
+import { hostsInOrder, layouts, NOWHERE } from "../decks/layout";
 import { PickBar } from "../decks/Many";
 import { nextStep, type NextStep } from "../decks/nextStep";
 import { NextStepBar } from "../decks/NextStepBar";
@@ -19,7 +29,8 @@ import { AtRecord, Opened, type Open } from "../decks/Opened";
 import { place, type Scene } from "../decks/parts";
 import { locate } from "../decks/places";
 import { Sheet } from "../decks/Sheet";
-import { drawStrand } from "../decks/strand";
+import { scenes } from "../decks/scenes";
+import { drawStrand, passedBy } from "../decks/strand";
 import { StrandLines } from "../decks/StrandLines";
 import { useDrag } from "../decks/useDrag";
 import { segmentAt, useFollow, useTree } from "../decks/useFollow";
@@ -62,15 +73,20 @@ export function Decks() {
   const [one, two] = (params.get("beside") ?? "").split(" ").map((h) => book.get("host", h)?.id);
   const view = useViewport(scroller, `${hosts.length > 0} ${Boolean(one && two)} ${level}`);
   const apart = level === "hosts" ? unfolded : null;
+  const [arrange] = useState(layouts);
   const layout = useMemo(
-    () => (far ? NOWHERE : computeLayout(book, hosts, folded, view.width, apart)),
-    [far, book, hosts, folded, view.width, apart],
+    () => (far ? NOWHERE : arrange({ book, hosts, collapsed: folded, room: view.width, unfolded: apart })),
+    [arrange, far, book, hosts, folded, view.width, apart],
   );
-  const drawing = useMemo(() => (follow && pieces ? drawStrand(layout, pieces) : null), [follow, pieces, layout]);
 
-  // Only the columns in sight are in the page: a thousand hosts scroll like four.
-  // Scrolling doesn't wait for those that come into sight.
+  // Only what is in sight is in the page: a thousand hosts scroll like four.
+  // Scrolling doesn't wait for what comes into sight.
   const seen = useDeferredValue(view);
+  const [from, to] = around(seen);
+  const drawing = useMemo(
+    () => (follow && pieces ? drawStrand(layout, pieces, from, to) : null),
+    [follow, pieces, layout, from, to],
+  );
   const begin = layout.columns.findIndex((c) => c.x + c.w > seen.left - BESIDE);
   const beyond = layout.columns.findLastIndex((c) => c.x < seen.left + seen.width + BESIDE);
   const visible = useMemo(() => layout.columns.slice(Math.max(begin, 0), beyond + 1), [layout, begin, beyond]);
@@ -169,18 +185,22 @@ export function Decks() {
     else open(next.record, next.section);
   };
 
-  const touched = useMemo(() => {
-    const made = new Set(drawing?.touched ?? []);
-    for (const endpoint of made) {
-      const adapter = book.get("adapter", endpoint);
-      if (adapter) made.add(adapter.guest);
-    }
-    return made;
-  }, [drawing, book]);
+  const [sameTouched] = useState(sameSet);
+  const touched = useMemo(() => sameTouched(passedBy(pieces ?? [])), [sameTouched, pieces]);
+  const [sameBroken] = useState(sameSet);
   const broken = useMemo(
-    () => new Set(drawing?.breaks.filter((b) => b.kind !== "open").map((b) => b.at) ?? []),
-    [drawing],
+    () => sameBroken(new Set(drawing?.breaks.flatMap((b) => (b.kind === "open" ? [] : b.at)))),
+    [sameBroken, drawing],
   );
+  // The hosts keep them while they aren't drawn anew.
+  const acts = useRef({ select, grab });
+  useLayoutEffect(() => {
+    acts.current = { select, grab };
+  }, [select, grab]);
+  const [doers] = useState(() => ({
+    select: (record: string) => acts.current.select(record),
+    grab: (event: PointerEvent, record: string) => acts.current.grab(event, record),
+  }));
   // The same for as long as nothing of it differs, so that what is in sight isn't drawn anew while it is scrolled.
   const lit = panel || drag ? selected : null;
   const off = useMemo(() => new Set(snapshot.summary.off), [snapshot.summary.off]);
@@ -199,11 +219,12 @@ export function Decks() {
       selected: lit,
       targets,
       over,
-      select,
-      grab,
+      ...doers,
     }),
-    [book, endpoints, ofHost, segmentOf, numberOf, follow, touched, broken, off, lit, targets, over, select, grab],
+    [book, endpoints, ofHost, segmentOf, numberOf, follow, touched, broken, off, lit, targets, over, doers],
   );
+  const [perHost] = useState(scenes);
+  const sceneOf = useMemo(() => perHost(scene), [perHost, scene]);
   const toggle = useCallback((host: string) => setFolded((now) => toggled(now, host)), []);
   const gather = useCallback((host: string) => setUnfolded((now) => toggled(now, host)), []);
   const selectedRect = panel && selected ? locate(layout, selected) : null;
@@ -375,15 +396,15 @@ export function Decks() {
             {visible.map((column) => (
               <HostColumn
                 key={column.host}
-                scene={scene}
-                layout={layout}
+                scene={sceneOf(column.host)}
+                decks={layout.decks}
                 column={column}
                 toggle={toggle}
                 gather={gather}
               />
             ))}
             {loaded && <Meters layout={layout} columns={visible} load={loaded} />}
-            <Fabric scene={scene} layout={layout} roots={roots} blocked={blocked} />
+            <Fabric scene={scene} layout={layout} from={from} to={to} roots={roots} blocked={blocked} />
             {drawing && follow && (
               <StrandLines layout={layout} drawing={drawing} number={numberOf.get(follow.id) ?? 0} view={view} />
             )}
@@ -417,6 +438,24 @@ export function Decks() {
     </div>
   );
 }
+
+/** Gives the set that it gave before for as long as it holds the same. */
+function sameSet(): (set: ReadonlySet<string>) => ReadonlySet<string> {
+  let last: ReadonlySet<string> = new Set();
+  return (set) => {
+    if (set.size !== last.size || ![...set].every((item) => last.has(item))) last = set;
+    return last;
+  };
+}
+
+/** So far beyond what is in sight, in pixels, lines and fabric are drawn; they are looked for as often as that. */
+const AROUND = 640;
+
+/** From where to where lines and fabric are drawn. */
+const around = ({ left, width }: { left: number; width: number }): [number, number] => [
+  (Math.floor(left / AROUND) - 1) * AROUND,
+  (Math.ceil((left + width) / AROUND) + 1) * AROUND,
+];
 
 /** So far beyond what is in sight, in pixels, hosts are in the page. */
 const BESIDE = 480;
