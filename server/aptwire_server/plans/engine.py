@@ -46,11 +46,12 @@ TRAIL = 64
 
 @dataclass(frozen=True)
 class Span:
-    """From one revision to another: the engine's blocks that stand differently after it."""
+    """From one revision to another: the engine's blocks that stand differently after it, and endpoints that are told otherwise wherever they stand."""
 
     start: int
     end: int
     blocks: frozenset[str]
+    endpoints: frozenset[str]
 
 
 ENDPOINTS = "endpoint"
@@ -107,7 +108,10 @@ class Engine:
                 if any(kind == "segment" for kind, _ in touched):
                     blocks = set(self._judgement.wiring.blocks)
                 start, trail = self.before
-                self.trail = (*trail[1 - TRAIL :], Span(start, self.revision, frozenset(blocks)))
+                self.trail = (
+                    *trail[1 - TRAIL :],
+                    Span(start, self.revision, frozenset(blocks), told_of(self.plan, touched)),
+                )
                 self.base = self.told = self.ready = None
             elif self._judgement is None:
                 self._judgement = judge(self.plan)
@@ -148,15 +152,23 @@ class Engine:
         told = (self.judgement(), frozenset(touched))
         return Engine(revision, plan, (base.judgement(), frozenset(differing)), None, told, (self.revision, self.trail))
 
-    def moved_since(self, revision: int) -> set[str] | None:
-        """The blocks that stand differently than at an earlier revision; None: that is too long ago to know."""
-        self.judgement()
+    def moved_since(self, revision: int, most: int) -> set[str] | None:
+        """The endpoints that may land differently than at an earlier revision, or are told otherwise; None: more than `most`, or that is too long ago
+        to know."""
+        judged = self.judgement()
         spans = [span for span in self.trail if span.end > revision]
         if revision == self.revision:
             return set()
         if not spans or spans[0].start > revision:
             return None
-        return set().union(*(span.blocks for span in spans))
+        blocks = judged.wiring.blocks
+        moved = blocks.keys() & set().union(*(span.blocks for span in spans))
+        if sum(len(blocks[key].stand_of) for key in moved) > most:
+            return None
+        found = {endpoint for key in moved for endpoint in judged.block_endpoints(key)}
+        told = set().union(*(span.endpoints for span in spans))
+        found.update(id for id in told if self.plan.find(id, ("adapter", "host_port")) is not None)
+        return found if len(found) <= most else None
 
     def ids(self, kind: str) -> list[str]:
         """The ids of a record kind in order (or of all endpoints)."""
@@ -255,6 +267,22 @@ class Engine:
             if self._summary is None or self._summary[0] != today:
                 self._summary = today, summary(judged, found, today)
             return self._summary[1]
+
+
+def told_of(plan: Plan, touched: Iterable[tuple[str, str]]) -> frozenset[str]:
+    """The adapters and host ports of which records say something that were touched: an adapter that is plugged in nowhere is in no block."""
+    found: set[str] = set()
+    for kind, id in touched:
+        if kind in ("adapter", "host_port"):
+            found.add(id)
+        elif kind == "guest_tag" and id in plan.of(kind):
+            found.add(plan.of("guest_tag")[id].adapter)
+        guests = [id] if kind == "guest" else []
+        if kind == "host":
+            guests = [guest.id for guest in plan.grouped("guest", "host").get(id, ())]
+        for guest in guests:
+            found.update(adapter.id for adapter in plan.grouped("adapter", "guest").get(guest, ()))
+    return frozenset(found)
 
 
 _engines: OrderedDict[uuid.UUID, Engine] = OrderedDict()

@@ -113,14 +113,10 @@ def _once(values: list[Any]) -> list[Any] | dict[str, list[Any]]:
 
 def landed(engine: Engine, since: int) -> list[dict[str, Any]] | None:
     """The endpoints that may land differently than at an earlier revision; None: too many, or too long ago, so load them anew."""
-    blocks = engine.moved_since(since)
-    if blocks is None:
+    moved = engine.moved_since(since, MOST_LANDED)
+    if moved is None:
         return None
-    judgement = engine.judgement()
-    known = [key for key in blocks if key in judgement.wiring.blocks]
-    if sum(len(judgement.wiring.blocks[key].stand_of) for key in known) > MOST_LANDED:
-        return None
-    found = landings(judgement, (e for key in known for e in judgement.block_endpoints(key)))
+    found = landings(engine.judgement(), moved)
     return sorted(found, key=lambda e: (e["host"], e["kind"], e["key"]))
 
 
