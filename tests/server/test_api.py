@@ -300,10 +300,15 @@ class AnswersTest(unittest.TestCase):
         self.client.edit(plan, 0, patch("port_group", "petrel/guests0/tide-gauges", vid=230))
         self.client.edit(plan, 1, patch("guest", "guest-cctv-gate", running=False))
         self.client.edit(plan, 2, drop("mirror", "mirror-ticketing-api"))
+        # Plugged in nowhere, and meant for nowhere.
+        spare = {"id": "spare", "guest": "guest-cctv-gate", "name": "spare"}
+        self.client.edit(plan, 3, {"op": "put", "kind": "adapter", "record": spare})
+        self.client.edit(plan, 4, patch("host", "petrel", name="skua"))
         now = self.client.whole(plan)["endpoints"]
-        for since in (0, 1, 2, 3):
+        self.assertEqual(now["spare"]["host"], "skua")
+        for since in range(6):
             told = self.client.get(f"plans/{plan}/changes?since={since}")[1]
-            self.assertEqual([e["number"] for e in told["edits"]], list(range(since + 1, 4)))
+            self.assertEqual([e["number"] for e in told["edits"]], list(range(since + 1, 6)))
             self.assertEqual({e["id"]: e for e in told["landed"]}, {e["id"]: now[e["id"]] for e in told["landed"]})
             if since == 0:
                 seen = {**before, **{e["id"]: e for e in told["landed"]}}
