@@ -82,6 +82,7 @@ def unlike(one: Page, two: Page) -> list[tuple[str, str]]:
     return found
 
 
+NAMED = ("guest", "nic", "segment", "host", "fabric_switch", "fabric_port", "lag", "virtual_switch", "uplink")
 VIDS = (110, 210, 220, 777)
 
 
@@ -96,10 +97,7 @@ def elsewhere(plan: Plan, dice: random.Random) -> Patch | Drop | Put:
             Patch("adapter", some("adapter"), {"port_group": dice.choice([None, some("port_group")])}),
             Patch("nic", some("nic"), {"uplink": dice.choice([None, some("uplink")])}),
             Patch("guest", some("guest"), {"host": some("host")}),
-            *(
-                Patch(kind, some(kind), {"name": f"{kind} {dice.random()}"})
-                for kind in ("guest", "nic", "segment", "host")
-            ),
+            *(Patch(kind, some(kind), {"name": f"{kind} {dice.random()}"}) for kind in NAMED),
             *(Patch(kind, some(kind), {"vid": dice.choice(VIDS)}) for kind in ("port_group", "host_port", "guest_tag")),
             Patch("fabric_port", some("fabric_port"), {"allowed": "210,220"}),
             Patch("segment", some("segment"), {"vid": dice.choice(VIDS)}),

@@ -11,7 +11,9 @@ const SHARED = ["segmentOf", "numberOf", "follow", "touched", "broken", "selecte
  */
 export function scenes(): (scene: Scene) => (host: string) => Scene {
   let last: Scene | null = null;
-  let kept = new Map<string, Scene>();
+  // A scene holds a whole book: whoever wasn't drawn since the last one loses his.
+  let kept: ReadonlyMap<string, Scene> = new Map();
+  let drawn = new Map<string, Scene>();
   return (scene) => {
     if (last && scene !== last) {
       const before = last;
@@ -24,12 +26,13 @@ export function scenes(): (scene: Scene) => (host: string) => Scene {
           before.off.has(host) === scene.off.has(host)
         );
       };
-      kept = new Map(differs && !differs.elsewhere ? [...kept].filter(([host]) => same(host)) : []);
+      kept = new Map(differs && !differs.elsewhere ? [...drawn].filter(([host]) => same(host)) : []);
+      drawn = new Map();
     }
     last = scene;
     return (host) => {
       const known = kept.get(host) ?? scene;
-      kept.set(host, known);
+      drawn.set(host, known);
       return known;
     };
   };

@@ -1,4 +1,4 @@
-import type { Kind } from "../api/client";
+import type { Kind, RecordOf } from "../api/client";
 import { hostOf, type Book } from "./records";
 
 type Item = Record<string, unknown> & { id: string };
@@ -14,6 +14,22 @@ export interface Differing {
   elsewhere: boolean;
 }
 
+/** The kinds whose records are parts of a host, or stand at one, and the fields that say of which. */
+const PARTS: { [K in Kind]?: readonly (keyof RecordOf<K>)[] } = {
+  virtual_switch: ["host"],
+  uplink: ["switch"],
+  nic: ["id"],
+  host_port: ["switch"],
+  port_group: ["switch"],
+  group_order: ["port_group"],
+  guest: ["host"],
+  adapter: ["guest"],
+  guest_tag: ["adapter"],
+  mirror: ["source"],
+  fabric_port: ["id"],
+  cable: ["a", "b"],
+};
+
 /** The hosts that differ between two books of one plan; null where very much does. */
 export function differing(before: Book, now: Book): Differing | null {
   const hosts = new Set<string>();
@@ -25,13 +41,15 @@ export function differing(before: Book, now: Book): Differing | null {
     elsewhere ||= !found.length;
     many++;
   };
-  for (const kind of Object.keys(now.records) as Kind[])
+  for (const kind of Object.keys(now.records) as Kind[]) {
+    const fields = (PARTS[kind] ?? []) as readonly string[];
+    const named = (item: Item): unknown[] => fields.map((field) => item[field]);
     for (const [was, is] of pairs(before.records[kind] as unknown as Item[], now.records[kind] as unknown as Item[])) {
-      // A record is of the hosts of whatever it names.
-      if (was) note(before, Object.values(was).flat());
-      if (is) note(now, Object.values(is).flat());
+      if (was) note(before, named(was));
+      if (is) note(now, named(is));
       if (many > FEW) return null;
     }
+  }
   const { teams } = now;
   for (const [was, is] of [
     [before.teams.members, teams.members],
