@@ -141,6 +141,19 @@ class EditsTest(unittest.TestCase):
         log = self.client.get(f"plans/{self.plan}/revisions")[1]
         self.assertEqual([(r["number"], r["author"], r["message"]) for r in log], [(1, "ines", "test")])
 
+    def test_an_edit_is_told_as_its_records_have_it_however_it_was_written(self) -> None:
+        said = (
+            patch("fabric_port", "quay-a/p23", allowed="220,210", mode="trunk"),
+            patch("adapter", "adapter-berth-display", mac="02-00-5E-00-00-99"),
+            {"op": "put", "kind": "adapter", "record": {"id": "spare", "guest": "guest-cctv-gate", "name": "spare"}},
+            patch("adapter", "spare", mac="02-00-5E-00-00-98"),
+        )
+        self.assertEqual(self.client.edit(self.plan, 0, *said)[0], 200)
+        told = self.client.get(f"plans/{self.plan}/changes?since=0")[1]["edits"][0]["edit"]
+        self.assertEqual(told[0]["set"], {"allowed": "210, 220", "mode": "trunk"})
+        self.assertEqual(told[1]["set"], {"mac": "02:00:5e:00:00:99"})
+        self.assertEqual((told[2], told[3]["set"]["mac"]), (said[2], "02:00:5e:00:00:98"))
+
     def test_undo_and_redo_walk_your_own_edits(self) -> None:
         before = self.client.get(f"plans/{self.plan}/export")[1]
         self.client.edit(self.plan, 0, patch("port_group", "petrel/guests0/tide-gauges", vid=230))

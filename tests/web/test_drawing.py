@@ -99,7 +99,7 @@ def elsewhere(plan: Plan, dice: random.Random) -> Patch | Drop | Put:
             Patch("guest", some("guest"), {"host": some("host")}),
             *(Patch(kind, some(kind), {"name": f"{kind} {dice.random()}"}) for kind in NAMED),
             *(Patch(kind, some(kind), {"vid": dice.choice(VIDS)}) for kind in ("port_group", "host_port", "guest_tag")),
-            Patch("fabric_port", some("fabric_port"), {"allowed": "210, 220"}),
+            Patch("fabric_port", some("fabric_port"), {"allowed": "220,210"}),
             Patch("segment", some("segment"), {"vid": dice.choice(VIDS)}),
             Drop("adapter", some("adapter")),
             Put(Adapter(id=f"new-{dice.random()}", guest=some("guest"), name=f"eth{dice.random()}")),

@@ -120,6 +120,21 @@ def _apply_one(
     return key, new, Patch(*key, before)
 
 
+def as_written(plan: Plan, edit: Edit) -> Edit:
+    """The edit with the values of its patches as the records of the plan after it have them: a MAC or a list of VIDs is said in many ways, and
+    written in one."""
+    made: list[Operation] = []
+    for operation in edit:
+        record = plan.of(operation.kind).get(operation.id) if isinstance(operation, Patch) else None
+        # Rules were said otherwise once, in other fields.
+        if isinstance(operation, Patch) and record is not None and not isinstance(record, Rule):
+            values = {name: plain(getattr(record, name)) for name in operation.changes}
+            made.append(Patch(operation.kind, operation.id, values))
+        else:
+            made.append(operation)
+    return tuple(made)
+
+
 def edit_to_json(edit: Edit) -> list[dict[str, Any]]:
     """The edit as JSON, the form that `edit_from_json` reads."""
     made: list[dict[str, Any]] = []

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from itertools import chain
 from typing import Any
 
-from aptwire.plan.edits import Edit, apply_edit, edit_from_json, edit_to_json, touched
+from aptwire.plan.edits import Edit, apply_edit, as_written, edit_from_json, edit_to_json, touched
 from aptwire.plan.kinds import KINDS, Record
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan, PlanError, Problem
@@ -138,7 +138,7 @@ def written(
     if how == "edit" and all(before.plan.of(kind).get(id) == record for (kind, id), record in changes.items()):
         raise PlanError([Problem("this changes nothing: all of it is in the plan already")])
     write_changes(row, plan, changes)
-    return append(row, author, message, edit, inverse, how, of), before, plan
+    return append(row, author, message, as_written(plan, edit), inverse, how, of), before, plan
 
 
 def append(
