@@ -1,6 +1,6 @@
 import { Button, Center, Spinner, Text, VStack } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { Suspense, useEffect } from "react";
+import { useEffect, useState } from "react";
 import { Link, Navigate, Route, Routes, useNavigate, useParams } from "react-router";
 
 import { api, unwrap } from "./api/client";
@@ -45,7 +45,7 @@ function OnePlan({ user }: { user: string }) {
         <Route element={<Shell user={user} />}>
           <Route index element={<Navigate to={VIEWS[0]!.address} replace />} />
           {VIEWS.map((view) => (
-            <Route key={view.address} path={view.address} element={<OneView view={view} />} />
+            <Route key={view.address} path={view.address} element={<OneView key={view.address} view={view} />} />
           ))}
           <Route path="*" element={<Failed why="There is no such view." />} />
         </Route>
@@ -54,18 +54,40 @@ function OnePlan({ user }: { user: string }) {
   );
 }
 
-function OneView({ view: { records, load, Shown } }: { view: View }) {
+function OneView({ view: { records, load, loaded, Ahead } }: { view: View }) {
+  const [Shown, setShown] = useState(loaded);
+  const [failed, setFailed] = useState(false);
   // Beside the records, not after them.
-  useEffect(() => void load(), [load]);
-  const shown = (
-    <Suspense fallback={<Waiting what="Opening the view" />}>
+  useEffect(() => {
+    let left = false;
+    void load().then(
+      (made) => !left && setShown(() => made),
+      () => !left && setFailed(true),
+    );
+    return () => {
+      left = true;
+    };
+  }, [load]);
+  if (failed) return <Failed why="The code of this view didn’t come. Load the page again." />;
+  // No Suspense: it holds back for a moment what comes soon after something stood in for it.
+  const shown = Shown ? (
+    <>
       <Shown />
       <OthersToCome />
-    </Suspense>
+    </>
+  ) : (
+    <Waiting what="Opening the view" />
   );
   if (!records) return shown;
   return (
-    <WithRecords waiting={(done, all) => <Waiting what="Reading the plan" done={done} all={all} />}>
+    <WithRecords
+      waiting={(done, all) => (
+        <>
+          {Ahead && <Ahead />}
+          <Waiting what="Reading the plan" done={done} all={all} />
+        </>
+      )}
+    >
       {shown}
     </WithRecords>
   );

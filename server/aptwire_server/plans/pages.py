@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 import orjson
@@ -44,11 +44,25 @@ def page(engine: Engine, cursor: str, keep: bool = False) -> Written:
 
 
 def write_ahead(engine: Engine) -> None:
-    """Write all pages that a browser asks for when it opens a plan, which takes two rows of them side by side: records, and endpoints."""
-    for cursor, until in ((FIRST, f"{ENDPOINTS}:"), (f"{ENDPOINTS}:0", None)):
-        following: str | None = cursor
-        while following and not (until and following.startswith(until)):
-            following = page(engine, following, keep=True).following
+    """Write all pages that a browser asks for when it opens a plan."""
+    for _ in _cursors(lambda cursor: page(engine, cursor, keep=True).following):
+        pass
+
+
+def beginnings(engine: Engine) -> list[str]:
+    """The cursors of pages that can be asked for side by side: of records and of endpoints those that are written one after the other, and the
+    one after them."""
+    written = engine.pages
+    return list(_cursors(lambda cursor: written[cursor].following if cursor in written else None))
+
+
+def _cursors(follow: Callable[[str], str | None]) -> Iterator[str]:
+    """Those of all pages of records and then of endpoints, as far as what follows on each is told."""
+    for first, ends in ((FIRST, False), (f"{ENDPOINTS}:0", True)):
+        cursor: str | None = first
+        while cursor is not None and cursor.startswith(f"{ENDPOINTS}:") == ends:
+            yield cursor
+            cursor = follow(cursor)
 
 
 def _page(engine: Engine, cursor: str) -> tuple[str | None, bytes, frozenset[str]]:

@@ -415,6 +415,7 @@ def components() -> dict[str, Schema]:
             draft_of=maybe(TEXT),
             revision=NUMBER,
             size=counts,
+            pages=many(TEXT),
             summary=ref("Summary"),
             steps=ref("Steps"),
         ),

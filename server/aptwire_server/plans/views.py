@@ -41,7 +41,7 @@ from aptwire_server.plans.engine import Engine, engine_at, engine_of, turn
 from aptwire_server.plans.gate import asked, bad, body_of, number_asked
 from aptwire_server.plans.listing import NAME_SCHEMA, REFUSED, item_of, name_of, put_into_bin, rename
 from aptwire_server.plans.models import PlanRow, Revision
-from aptwire_server.plans.pages import FIRST, MOST_MOVES, PAGE, landed, page, told_moves
+from aptwire_server.plans.pages import FIRST, MOST_MOVES, PAGE, beginnings, landed, page, told_moves
 from aptwire_server.plans.schemas import TEXT, body, bounded, many, obj, ref
 
 CONFLICT = {**REFUSED, 409: ref("Refusal")}
@@ -90,6 +90,7 @@ def plan(request: Request, plan_id: uuid.UUID) -> Response:
             "draft_of": row.of_id and str(row.of_id),
             "revision": engine.revision,
             "size": {kind: len(engine.plan.of(kind)) for kind in KINDS},
+            "pages": beginnings(engine),
             "summary": engine.summary(),
             "steps": steps_of(plan_id, request.user),
         }

@@ -30,7 +30,55 @@ export interface PlanData {
 
 export type Progress = (done: number, all: number) => void;
 
-const ENDPOINTS = "endpoint:";
+const ENDPOINT = "endpoint";
+
+/** What a page holds of one kind; the page itself, unread, where that is all it holds. */
+interface Part {
+  kind: string;
+  rows: readonly object[] | ArrayBuffer;
+  count: number;
+}
+
+/** Records of one kind, read once somebody asks for them: from far nobody asks for guests and adapters. */
+class Shelf {
+  readonly kind: Kind;
+  private parts: (readonly object[] | ArrayBuffer)[];
+
+  constructor(kind: Kind, parts: readonly Part[]) {
+    this.kind = kind;
+    this.parts = parts.map(({ rows }) => rows);
+  }
+
+  /** Read one of the pages that nobody has read yet; whether there was one. */
+  readOne(): boolean {
+    const at = this.parts.findIndex((part) => part instanceof ArrayBuffer);
+    if (at < 0) return false;
+    const page = JSON.parse(new TextDecoder().decode(this.parts[at] as ArrayBuffer)) as Page;
+    this.parts[at] = page.records[this.kind]!.flatMap(unfold);
+    return true;
+  }
+
+  /** All of them; the same list each time. */
+  all(): readonly object[] {
+    while (this.readOne());
+    if (this.parts.length !== 1) this.parts = [(this.parts as object[][]).flat()];
+    return this.parts[0] as readonly object[];
+  }
+}
+
+/** What nobody has asked for when the first view has been drawn is read once there is nothing else to do. */
+const DRAWN = 1000;
+
+function readAtLeisure(shelves: readonly Shelf[]): void {
+  const more = (): void => {
+    if (shelves.some((shelf) => shelf.readOne())) whenIdle(more);
+  };
+  setTimeout(() => whenIdle(more), DRAWN);
+}
+
+// Not every browser tells when it is idle.
+const whenIdle = (act: () => void): unknown =>
+  "requestIdleCallback" in globalThis ? requestIdleCallback(act) : setTimeout(act, 100);
 
 /**
  * Pages of one revision make the plan; where somebody edits meanwhile, it is begun anew. What it says of itself is told
@@ -47,33 +95,36 @@ export async function loadPlan(
     begun(head);
     const all =
       Object.values(head.size).reduce((a, b) => a + b, 0) + (head.size.adapter ?? 0) + (head.size.host_port ?? 0);
-    const records = Object.fromEntries(Object.keys(head.size).map((kind) => [kind, []])) as unknown as Records;
-    const endpoints = new Map<string, Endpoint>();
     let done = 0;
     const count = (more: number): void => progress((done += more), all);
-    // Side by side, so that the server writes a page while the browser reads another.
-    const whole = await Promise.all([
-      pages(id, undefined, head.revision, records, endpoints, signal, count),
-      pages(id, `${ENDPOINTS}0`, head.revision, null, endpoints, signal, count),
-    ]);
-    if (whole.every(Boolean))
-      return {
-        id,
-        name: head.name,
-        draft_of: head.draft_of,
-        revision: head.revision,
-        records,
-        ...byHost(endpoints),
-        summary: head.summary,
-        steps: head.steps,
-        authors: new Map(),
-      };
+    const parts = await pages(id, head.pages, head.revision, signal, count);
+    if (!parts) continue;
+    const of = Map.groupBy(parts, ({ kind }) => kind);
+    const shelves = Object.keys(head.size).map((kind) => new Shelf(kind as Kind, of.get(kind) ?? []));
+    const records = {} as Records;
+    for (const shelf of shelves)
+      Object.defineProperty(records, shelf.kind, { enumerable: true, get: () => shelf.all() });
+    readAtLeisure(shelves);
+    return {
+      id,
+      name: head.name,
+      draft_of: head.draft_of,
+      revision: head.revision,
+      records,
+      ...byHost(parts),
+      summary: head.summary,
+      steps: head.steps,
+      authors: new Map(),
+    };
   }
 }
 
 type Landed = Pick<PlanData, "endpoints" | "ofHost">;
 
-function byHost(endpoints: ReadonlyMap<string, Endpoint>): Landed {
+function byHost(parts: readonly Part[]): Landed {
+  const endpoints = new Map<string, Endpoint>();
+  for (const { kind, rows } of parts)
+    if (kind === ENDPOINT) for (const endpoint of rows as readonly Endpoint[]) endpoints.set(endpoint.id, endpoint);
   return { endpoints, ofHost: Map.groupBy(endpoints.values(), (endpoint) => endpoint.host) };
 }
 
@@ -107,83 +158,147 @@ export function landAnew(known: Landed, gone: Iterable<string>, landed: readonly
 
 /** All endpoints at a revision; null where the plan has moved on. */
 export async function loadEndpoints(id: string, revision: number): Promise<Landed | null> {
-  const endpoints = new Map<string, Endpoint>();
-  const whole = await pages(id, `${ENDPOINTS}0`, revision, null, endpoints, undefined, () => undefined);
-  return whole ? byHost(endpoints) : null;
+  const parts = await pages(id, [`${ENDPOINT}:0`], revision, undefined, () => undefined);
+  return parts && byHost(parts);
 }
 
 /**
- * Pages from a cursor on: of records as far as the first endpoints, or (without `records`) of endpoints; whether
- * they were all of the revision.
+ * What is on all pages of a revision, in their order; null where the plan has moved on. They begin at these cursors;
+ * where others follow on one that aren't named, they are asked for once it has come.
  */
 async function pages(
   id: string,
-  from: string | undefined,
+  cursors: readonly string[],
   revision: number,
-  records: Records | null,
-  endpoints: Map<string, Endpoint>,
   signal: AbortSignal | undefined,
   count: (more: number) => void,
-): Promise<boolean> {
-  const take = (page: Page): void => {
-    if (records)
-      for (const [kind, found] of Object.entries(page.records))
-        for (const rows of found) {
-          for (const record of unfold(rows)) (records[kind as Kind] as unknown[]).push(record);
-          count(rows.count);
+): Promise<Part[] | null> {
+  const found = cursors.map((): Part[] => []);
+  const waiting = [...cursors.keys()];
+  let moved = false;
+  const take = async (n: number): Promise<void> => {
+    const [own] = place(cursors[n]!);
+    let page = await one(id, cursors[n]!, signal);
+    for (;;) {
+      moved ||= page.revision !== revision;
+      if (moved) return;
+      const { next } = page;
+      const leads = next && !cursors.includes(next) && (place(next)[0] === ENDPOINT) === (own === ENDPOINT);
+      // On its way while this one is read.
+      const more = leads ? one(id, next, signal) : null;
+      for (const part of await page.read())
+        if ((part.kind === ENDPOINT) === (own === ENDPOINT)) {
+          found[n]!.push(part);
+          count(part.count);
         }
-    else
-      for (const rows of page.endpoints) {
-        for (const endpoint of unfoldEndpoints(rows)) endpoints.set(endpoint.id, endpoint);
-        count(rows.count);
-      }
+      const following = await more;
+      if (!following) return;
+      page = following;
+    }
   };
-  let page = await one(id, from, signal);
-  for (;;) {
-    if (page.revision !== revision) return false;
-    // On its way while this one is read.
-    const more = page.next && !(records && page.next.startsWith(ENDPOINTS)) ? one(id, page.next, signal) : null;
-    const [next] = await Promise.all([more, page.read().then(take)]);
-    if (!next) return true;
-    page = next;
-  }
+  // Records need no reading yet, and endpoints do: they are asked for in turns, from both ends.
+  const work = async (next: () => number | undefined): Promise<void> => {
+    for (let n = next(); n !== undefined && !moved; n = next()) await take(n);
+  };
+  const ends = [() => waiting.pop(), () => waiting.shift()];
+  await Promise.all([...ends, ...ends].map(work));
+  return moved ? null : found.flat();
 }
 
-/** Items out of their columns. */
+/** The kind of which a cursor speaks, and how many of them are on earlier pages. */
+function place(cursor: string): [string, number] {
+  const [kind = "", first] = cursor.split(":");
+  return [kind, Number(first)];
+}
+
+/** What stands in a column, row by row. */
+function reader(column: Rows["fields"][string]): (row: number) => unknown {
+  if (Array.isArray(column)) return (row) => column[row];
+  const { values, at } = column;
+  return (row) => values[at[row]!];
+}
+
+/** Records out of their columns. */
 function unfold({ count, fields }: Rows): Record<string, unknown>[] {
   const made = Array.from({ length: count }, (): Record<string, unknown> => ({}));
   for (const [name, column] of Object.entries(fields)) {
-    const [values, at] = Array.isArray(column) ? [column, null] : [column.values, column.at];
-    for (let n = 0; n < count; n++) {
-      const value: unknown = values[at ? at[n]! : n];
-      if (value !== null) made[n]![name] = value;
+    const read = reader(column);
+    for (let row = 0; row < count; row++) {
+      const value = read(row);
+      if (value !== null) made[row]![name] = value;
     }
   }
   return made;
 }
 
-/** Endpoints out of their columns: a tag is there its record (null: the endpoint), its addresses, where it lands. */
-function unfoldEndpoints(rows: EndpointRows): Endpoint[] {
-  const made = unfold(rows);
-  for (const row of made)
-    row.tags = (row.tags as [string | null, string[], number][]).map(([record, addresses, at]) => ({
-      ...rows.landed[at]!,
-      record: record ?? row.id,
+/** Of each tag its record (null: the endpoint), its addresses, and where it lands, as a place in `landed`. */
+type Packed = [string | null, string[], number][];
+
+/**
+ * An endpoint out of its columns. Its tags are most of what there is to make of many endpoints, and seldom asked for:
+ * they are made when they are.
+ */
+class Unfolded implements Endpoint {
+  readonly id: string;
+  readonly kind: string;
+  readonly key: string;
+  readonly host: string;
+  readonly name: string;
+  readonly verdict: Endpoint["verdict"];
+  readonly idle: boolean;
+  private readonly packed: Packed;
+  private readonly landed: EndpointRows["landed"];
+  private made?: Endpoint["tags"];
+
+  constructor(field: (name: string) => unknown, landed: EndpointRows["landed"]) {
+    this.id = field("id") as string;
+    this.kind = field("kind") as string;
+    this.key = field("key") as string;
+    this.host = field("host") as string;
+    this.name = field("name") as string;
+    this.verdict = field("verdict") as Endpoint["verdict"];
+    this.idle = field("idle") as boolean;
+    this.packed = field("tags") as Packed;
+    this.landed = landed;
+  }
+
+  get tags(): Endpoint["tags"] {
+    return (this.made ??= this.packed.map(([record, addresses, at]) => ({
+      ...this.landed[at]!,
+      record: record ?? this.id,
       addresses,
-    }));
-  return made as unknown as Endpoint[];
+    })));
+  }
 }
 
-/** A page as soon as it begins to come: of which revision it is, where the next one begins, and how to have it. */
-async function one(id: string, after: string | undefined, signal: AbortSignal | undefined) {
-  const path = { path: { plan_id: id }, query: { after } };
+/** Endpoints out of their columns. */
+function unfoldEndpoints({ count, fields, landed }: EndpointRows): Endpoint[] {
+  const readers = new Map(Object.entries(fields).map(([name, column]) => [name, reader(column)]));
+  return Array.from({ length: count }, (_, row) => new Unfolded((name) => readers.get(name)!(row), landed));
+}
+
+/** A page as soon as it begins to come: of which revision it is, where the next one begins, and how to read it. */
+async function one(id: string, cursor: string, signal: AbortSignal | undefined) {
+  const path = { path: { plan_id: id }, query: { after: cursor } };
   const answer = await api.GET("/api/plans/{plan_id}/page", { params: path, signal, parseAs: "stream" });
   unwrap(answer);
   const { headers } = answer.response;
-  const next = /<([^>]*)>; rel="next"/.exec(headers.get("Link") ?? "")?.[1];
+  const link = /<([^>]*)>; rel="next"/.exec(headers.get("Link") ?? "")?.[1];
+  const next = link ? new URL(link, location.origin).searchParams.get("after") : null;
   return {
     revision: Number(/\d+/.exec(headers.get("ETag") ?? "")?.[0]),
-    next: next && new URL(next, location.origin).searchParams.get("after"),
-    read: () => answer.response.json() as Promise<Page>,
+    next,
+    read: async (): Promise<Part[]> => {
+      const [kind, first] = place(cursor);
+      const [nextKind, end] = place(next ?? "");
+      if (kind === nextKind && kind !== ENDPOINT)
+        return [{ kind, rows: await answer.response.arrayBuffer(), count: end - first }];
+      const page = (await answer.response.json()) as Page;
+      const parts = Object.entries(page.records).flatMap(([kind, found]) =>
+        found.map((rows): Part => ({ kind, rows: unfold(rows), count: rows.count })),
+      );
+      for (const rows of page.endpoints) parts.push({ kind: ENDPOINT, rows: unfoldEndpoints(rows), count: rows.count });
+      return parts;
+    },
   };
 }

@@ -27,7 +27,7 @@ export function PickBar({
   open: () => void;
 }) {
   const { book } = usePlan();
-  const kind = book.byId.get(picked[0] ?? "")?.kind;
+  const kind = picked[0] && book.byId.get(picked[0])?.kind;
   if (!kind) return null;
   const alike = namesakes(book, picked);
   const names = [...new Set(picked.map((id) => String(book.byId.get(id)?.name ?? id)))];

@@ -216,7 +216,8 @@ export function waysOf(book: Book, pieces: readonly Piece[]): Map<string, Map<st
       note(ways, port.switch, state);
       continue;
     }
-    const host = hostOf(book, from);
+    // Where a guest's adapter begins one, its port group says it too.
+    const host = hostOf(book, to) ?? hostOf(book, from);
     if (host) at(host);
   }
   return made;

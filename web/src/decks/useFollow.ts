@@ -6,6 +6,7 @@ import { api, unwrap, type Endpoint, type Piece, type RecordOf } from "../api/cl
 import { usePlan } from "../api/plan";
 import type { Reading } from "../model/over";
 import { compareNames, segmentWith, type Book } from "../model/records";
+import { followedBy, wayOf } from "./followed";
 
 type Segment = RecordOf<"segment">;
 
@@ -20,7 +21,7 @@ export interface Following {
   pieces: Piece[] | undefined;
 }
 
-/** The segment of the address, or that of the worst finding; "none" where somebody wants none. */
+/** What is followed, with its way. */
 export function useFollow(): Following {
   const { id, snapshot, book } = usePlan();
   const [params, setParams] = useSearchParams();
@@ -34,10 +35,7 @@ export function useFollow(): Following {
   );
   const numberOf = useMemo(() => new Map(segments.map((s, n) => [s.id, n])), [segments]);
   const segmentOf = useMemo(() => new Map(segments.filter((s) => s.vid).map((s) => [s.vid!, s])), [segments]);
-  const asked = params.get("follow");
-  const first = snapshot.summary.findings.find((f) => f.segment)?.segment;
-  const followId = asked === "none" ? null : (asked ?? first ?? null);
-  const follow = book.get("segment", followId) ?? null;
+  const follow = book.get("segment", followedBy(params, snapshot.summary)) ?? null;
   const setFollow = useCallback(
     (next: string | null) =>
       setParams(
@@ -52,15 +50,8 @@ export function useFollow(): Following {
     [setParams],
   );
   const { data: pieces } = useQuery({
-    queryKey: ["strand", id, snapshot.revision, follow?.id],
-    enabled: follow !== null,
+    ...wayOf(id, snapshot.revision, follow && follow.id),
     placeholderData: (before, query) => (query?.queryKey[3] === follow?.id ? before : undefined),
-    queryFn: async () =>
-      unwrap(
-        await api.GET("/api/plans/{plan_id}/strand", {
-          params: { path: { plan_id: id }, query: { segment: follow!.id } },
-        }),
-      ),
   });
 
   return useMemo(

@@ -28,13 +28,14 @@ export function useLevel(book: Book): {
   const [params, setParams] = useSearchParams();
   const said = params.get("level");
   const visiting = ["at", "see", "add", "beside"].some((name) => params.has(name));
-  const { host, guest } = book.records;
+  const many = book.records.host.length > MANY;
+  const guests = many ? null : book.records.guest;
   const crowded = useMemo(() => {
     const counts = new Map<string, number>();
-    for (const { host: on } of guest) counts.set(on, (counts.get(on) ?? 0) + 1);
+    for (const { host: on } of guests ?? []) counts.set(on, (counts.get(on) ?? 0) + 1);
     return [...counts.values()].some((count) => count > CROWD);
-  }, [guest]);
-  const usual = visiting ? "host" : host.length > MANY ? "fleet" : crowded ? "hosts" : "host";
+  }, [guests]);
+  const usual = visiting ? "host" : many ? "fleet" : crowded ? "hosts" : "host";
   const level = LEVELS.find((known) => known === said) ?? usual;
   const setLevel = useCallback(
     (next: Level) =>

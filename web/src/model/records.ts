@@ -167,9 +167,11 @@ export function switchOf(book: Book, id: string): RecordOf<"virtual_switch"> | u
 
 /** The host of which a record is a part, a fabric port under one of its NICs included. */
 export function hostOf(book: Book, id: string): string | undefined {
-  const guest = book.get("guest", id) ?? book.get("guest", book.get("adapter", id)?.guest);
   const nic = book.get("nic", id) ?? book.get("nic", book.far.get(id)?.id);
-  return switchOf(book, id)?.host ?? book.get("host", id)?.id ?? guest?.host ?? nic?.host;
+  const found = nic?.host ?? switchOf(book, id)?.host ?? book.get("host", id)?.id;
+  // Guests and adapters come last: they are the most, and nobody may have asked for them yet.
+  if (found || book.get("fabric_port", id) || book.get("fabric_switch", id)) return found;
+  return (book.get("guest", id) ?? book.get("guest", book.get("adapter", id)?.guest))?.host;
 }
 
 /**

@@ -17,7 +17,9 @@ import {
   Waypoints,
   type LucideIcon,
 } from "lucide-react";
-import { lazy, type ComponentType, type LazyExoticComponent } from "react";
+import type { ComponentType } from "react";
+
+import { FollowAhead } from "../decks/followed";
 
 /** The groups of views, in the order of the work. */
 export const GROUPS = ["See", "Plan", "Build", "Check", "Stress", "Carry out"] as const;
@@ -37,13 +39,16 @@ export interface View {
   records: boolean;
   /** Has its code come, once. */
   load: () => Promise<ComponentType>;
-  Shown: LazyExoticComponent<ComponentType>;
+  /** What is shown, once its code has come. */
+  loaded: () => ComponentType | null;
+  /** Asks for what it shows beside the records while they are still to come. */
+  Ahead?: ComponentType;
 }
 
-const loaded = (load: () => Promise<ComponentType>): Pick<View, "load" | "Shown"> => ({
-  load,
-  Shown: lazy(async () => ({ default: await load() })),
-});
+function once(fetch: () => Promise<ComponentType>): Pick<View, "load" | "loaded"> {
+  let here: ComponentType | null = null;
+  return { load: async () => (here ??= await fetch()), loaded: () => here };
+}
 
 export const VIEWS: readonly View[] = [
   {
@@ -54,7 +59,8 @@ export const VIEWS: readonly View[] = [
     icon: ListTree,
     does: "hosts in cross-section",
     records: true,
-    ...loaded(async () => (await import("./Decks")).Decks),
+    Ahead: FollowAhead,
+    ...once(async () => (await import("./Decks")).Decks),
   },
   {
     address: "strand",
@@ -64,7 +70,7 @@ export const VIEWS: readonly View[] = [
     icon: Split,
     does: "one segment alone, or one cable",
     records: true,
-    ...loaded(async () => (await import("./Strand")).Strand),
+    ...once(async () => (await import("./Strand")).Strand),
   },
   {
     address: "sources",
@@ -74,7 +80,7 @@ export const VIEWS: readonly View[] = [
     icon: Waypoints,
     does: "other systems that define networks",
     records: true,
-    ...loaded(async () => (await import("./Sources")).Sources),
+    ...once(async () => (await import("./Sources")).Sources),
   },
   {
     address: "ledger",
@@ -84,7 +90,7 @@ export const VIEWS: readonly View[] = [
     icon: Table2,
     does: "the segments as a sheet, with VIDs and addresses",
     records: true,
-    ...loaded(async () => (await import("./Ledger")).Ledger),
+    ...once(async () => (await import("./Ledger")).Ledger),
   },
   {
     address: "rules",
@@ -94,7 +100,7 @@ export const VIEWS: readonly View[] = [
     icon: Scale,
     does: "what must hold, and whether it does",
     records: true,
-    ...loaded(async () => (await import("./Rules")).Rules),
+    ...once(async () => (await import("./Rules")).Rules),
   },
   {
     address: "patterns",
@@ -104,7 +110,7 @@ export const VIEWS: readonly View[] = [
     icon: Stamp,
     does: "what hosts have alike",
     records: true,
-    ...loaded(async () => (await import("./Patterns")).Patterns),
+    ...once(async () => (await import("./Patterns")).Patterns),
   },
   {
     address: "drafts",
@@ -114,7 +120,7 @@ export const VIEWS: readonly View[] = [
     icon: GitBranch,
     does: "try changes beside the plan, land them as one",
     records: false,
-    ...loaded(async () => (await import("./Drafts")).Drafts),
+    ...once(async () => (await import("./Drafts")).Drafts),
   },
   {
     address: "lattice",
@@ -124,7 +130,7 @@ export const VIEWS: readonly View[] = [
     icon: Grid3x3,
     does: "segments by hosts",
     records: true,
-    ...loaded(async () => (await import("./Lattice")).Lattice),
+    ...once(async () => (await import("./Lattice")).Lattice),
   },
   {
     address: "landing",
@@ -134,7 +140,7 @@ export const VIEWS: readonly View[] = [
     icon: LayoutList,
     does: "where every adapter lands",
     records: true,
-    ...loaded(async () => (await import("./Landing")).Landing),
+    ...once(async () => (await import("./Landing")).Landing),
   },
   {
     address: "meetings",
@@ -144,7 +150,7 @@ export const VIEWS: readonly View[] = [
     icon: Handshake,
     does: "who meets whom, against who may",
     records: true,
-    ...loaded(async () => (await import("./Meetings")).Meetings),
+    ...once(async () => (await import("./Meetings")).Meetings),
   },
   {
     address: "trace",
@@ -154,7 +160,7 @@ export const VIEWS: readonly View[] = [
     icon: Route,
     does: "follow a frame",
     records: true,
-    ...loaded(async () => (await import("./TraceView")).TraceView),
+    ...once(async () => (await import("./TraceView")).TraceView),
   },
   {
     address: "queues",
@@ -164,7 +170,7 @@ export const VIEWS: readonly View[] = [
     icon: CircuitBoard,
     does: "which processor cores serve which NIC",
     records: true,
-    ...loaded(async () => (await import("./Queues")).Queues),
+    ...once(async () => (await import("./Queues")).Queues),
   },
   {
     address: "load",
@@ -174,7 +180,7 @@ export const VIEWS: readonly View[] = [
     icon: Gauge,
     does: "how full cables get, and who gets how much",
     records: true,
-    ...loaded(async () => (await import("./Load")).Load),
+    ...once(async () => (await import("./Load")).Load),
   },
   {
     address: "moves",
@@ -184,7 +190,7 @@ export const VIEWS: readonly View[] = [
     icon: MoveRight,
     does: "which guest can run on which host",
     records: true,
-    ...loaded(async () => (await import("./Moves")).Moves),
+    ...once(async () => (await import("./Moves")).Moves),
   },
   {
     address: "bench",
@@ -194,7 +200,7 @@ export const VIEWS: readonly View[] = [
     icon: Cpu,
     does: "prove the plan in a real kernel",
     records: false,
-    ...loaded(async () => (await import("./Bench")).Bench),
+    ...once(async () => (await import("./Bench")).Bench),
   },
   {
     address: "history",
@@ -204,7 +210,7 @@ export const VIEWS: readonly View[] = [
     icon: Clock,
     does: "every revision, and any two beside each other",
     records: false,
-    ...loaded(async () => (await import("./History")).History),
+    ...once(async () => (await import("./History")).History),
   },
 ];
 
