@@ -99,6 +99,8 @@ class ListingTest(DatabaseCase):
                         self.assertEqual(written, engine.pages[following])
                         following = written.following
                 self.assertEqual(asked, set(engine.pages))
+                self.assertEqual(set(pages.beginnings(engine)), asked)
+                self.assertEqual(pages.beginnings(Engine(0, engine.plan)), [pages.FIRST, f"{ENDPOINTS}:0"])
                 self.assertEqual(len(asked) > 10, size == 900)
 
     def test_a_plan_that_cannot_be_made_ready_leaves_nothing(self) -> None:
