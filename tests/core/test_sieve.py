@@ -12,7 +12,7 @@ from aptwire.plan.filters import every_packet, within
 from aptwire.plan.kinds import FilterLine, Station
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import stack_of
-from aptwire.rules.meetings import _Gate, _passes, _Side, _Sieve
+from aptwire.rules.ways import Checkpoint, Side, Sieve, let_through
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -54,11 +54,11 @@ def lines(draw: st.DrawFn) -> list[FilterLine]:
     return made
 
 
-def sieve(filter_lines: list[FilterLine]) -> _Sieve:
+def sieve(filter_lines: list[FilterLine]) -> Sieve:
     """That of a station with these lines."""
     station = Station(id="router", name="router", routes=True)
     plan, _ = apply_edit(Plan("filtered"), (Put(station), *map(Put, filter_lines)))
-    return _Sieve(stack_of(plan, station))
+    return Sieve(stack_of(plan, station))
 
 
 def readings(listed: list[FilterLine]) -> list[list[FilterLine]]:
@@ -88,7 +88,7 @@ class SieveTest(unittest.TestCase):
                 if lets is not None:
                     self.assertEqual(ways, [{lets}] * len(ways))
                 fares = {True in passed for passed in ways}
-                passes = _passes([_Gate(made, enters, leaves, met)], n, source, target)
+                passes = let_through([Checkpoint(made, enters, leaves, met)], n, source, target)
                 self.assertIn(True if passes is None else passes, fares)
                 self.assertTrue(passes is None or fares == {passes})
                 self.assertTrue(passes is not None or len(ways) > 1)
@@ -98,10 +98,10 @@ class SieveTest(unittest.TestCase):
     def test_of_two_filters_one_packet_must_pass_both(self, one: list[FilterLine], two: list[FilterLine]) -> None:
         sieves = [sieve(one), sieve(two)]
         source, target = ADDRESSES[1], ADDRESSES[3]
-        gates = [_Gate(s, "one", "two", s.between("one", "two") & s.to_target(3, target)) for s in sieves]
+        gates = [Checkpoint(s, "one", "two", s.between("one", "two") & s.to_target(3, target)) for s in sieves]
         both = [s.stack.gate("one", "two", source, target) for s in sieves]
         wanted = any(all(gate.passes(packet) for gate in both) for packet in every_packet([*one, *two]))
-        passes = _passes(gates, 1, source, target)
+        passes = let_through(gates, 1, source, target)
         self.assertEqual(passes is not False, wanted)
         surely = any(all(gate.surely(packet) for gate in both) for packet in every_packet([*one, *two]))
         self.assertEqual(passes is True, surely)
@@ -116,7 +116,7 @@ class SieveTest(unittest.TestCase):
             )
             for of in texts
         ]
-        side = _Side(nets)
+        side = Side(nets)
         for n, address in enumerate(ADDRESSES):
             own = address.version, int(address)
             wanted = sum(1 << k for k, of in enumerate(nets) if not of or any(within(own, net) for net in of))
@@ -126,4 +126,4 @@ class SieveTest(unittest.TestCase):
     def test_no_line_lets_everything_pass(self) -> None:
         made = sieve([])
         self.assertIs(made.lets(0), True)
-        self.assertTrue(_passes([], 0, ADDRESSES[0], ADDRESSES[1]))
+        self.assertTrue(let_through([], 0, ADDRESSES[0], ADDRESSES[1]))

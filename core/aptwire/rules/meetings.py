@@ -1,36 +1,34 @@
 """Who meets whom, segment by segment: on layer 2, over routers, one way only, or not at all; against what rules expect.
 
 It is what `Parting` says of each pair, found for all of them at once.  On layer 2 those alone are asked whose voices and ears have something in common.  Over routers a
-packet's way is cut where it doesn't depend on who sent it: from a router on to a target (`_Ways`), the same for everybody who hands it over; filters on it are passed or not
-by the addresses of both ends, as bits of the lines that speak of each (`_Sieve`).  Where a leg isn't sure in every state, the exact search is asked.
+packet's way is cut where it doesn't depend on who sent it: from a router on to a target (`Ways`), the same for everybody who hands it over; filters on it are passed or not
+by the addresses of both ends, as bits of the lines that speak of each (`Sieve`).  Where a leg isn't sure in every state, the exact search is asked.
 """
 
 from __future__ import annotations
 
-from bisect import bisect_right
-from collections.abc import Iterable, Iterator, Sequence
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain, count
 from typing import NamedTuple
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
-from aptwire.above.ping import MOST_HOPS
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.verdicts import judged_after
 from aptwire.plan.edits import Edit
 from aptwire.plan.fields import Numbers, numbers
-from aptwire.plan.filters import Gate, passing, unsure, within
 from aptwire.plan.kinds import PLACES, Mirror, Rule, Segment
 from aptwire.plan.names import natural, some
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import SEGMENT, Apart, Reach, Subject, quoted, read
-from aptwire.plan.stacks import CONNECTED, GATEWAY, STATIC, Address, Entry, Stack
-from aptwire.rules.alike import Look, bounds
+from aptwire.plan.stacks import Address
 from aptwire.rules.answer import BROKEN, HOLDS
 from aptwire.rules.apart import Parting, arrival
 from aptwire.rules.asking import asked
 from aptwire.rules.mending import rule_offers
+from aptwire.rules.ways import End, Exits, Ways, let_through
 from aptwire.rules.whom import Unit, Whom
 
 MEETS, BOTH, THERE, BACK, OPEN, APART, NOBODY = "mb><?.-"
@@ -71,269 +69,13 @@ def wrong(letter: str, expected: str) -> bool:
     return letter == MEETS if expected == BESIDE else expected == LED and letter == APART
 
 
-def _bits(which: Iterable[bool]) -> int:
-    return sum(1 << n for n, one in enumerate(which) if one)
-
-
-class _Side:
-    """The subnets of which the lines of a filter speak, of sources or of targets: between two of their bounds all addresses are one."""
-
-    def __init__(self, nets: list[tuple[Numbers, ...]]) -> None:
-        self.nets = nets
-        self.marks = bounds(chain.from_iterable(nets))
-        self._by_place: dict[int, int] = {}
-        self._known: dict[int, int] = {}
-
-    def of(self, number: int, address: Address) -> int:
-        """The lines that speak of an address (with a number of its own), as bits."""
-        found = self._known.get(number)
-        if found is None:
-            own = address.version, int(address)
-            place = bisect_right(self.marks, own)
-            if place not in self._by_place:
-                met = (not nets or any(within(own, net) for net in nets) for nets in self.nets)
-                self._by_place[place] = _bits(met)
-            found = self._known[number] = self._by_place[place]
-        return found
-
-
-class _Sieve:
-    """The filter of a stack: which of its lines speak of an address or of a pair of interfaces, as bits in the order of the lines, each looked up once."""
-
-    def __init__(self, stack: Stack) -> None:
-        self.stack, self.lines = stack, stack.filter
-        self._pairs: dict[tuple[str, str], int] = {}
-        self._lets: dict[int, bool | None] = {}
-        self._whole = _bits(line.protocol == "any" and not line.ports for line in self.lines)
-        self._sides = tuple(
-            _Side([tuple(map(numbers, nets)) for nets in of])
-            for of in ([line.sources for line in self.lines], [line.targets for line in self.lines])
-        )
-
-    def from_source(self, number: int, address: Address) -> int:
-        """The lines that speak of what an address (with its number) sends."""
-        return self._sides[0].of(number, address)
-
-    def to_target(self, number: int, address: Address) -> int:
-        """Those that speak of what is sent to one."""
-        return self._sides[1].of(number, address)
-
-    def between(self, enters: str, leaves: str) -> int:
-        """Those that speak of what comes in by one interface and goes out by another."""
-        found = self._pairs.get((enters, leaves))
-        if found is None:
-            found = _bits(line.enters in (None, enters) and line.leaves in (None, leaves) for line in self.lines)
-            self._pairs[enters, leaves] = found
-        return found
-
-    def lets(self, met: int) -> bool | None:
-        """Whether everything passes of which these lines speak, or nothing; None: that depends on the protocol, or isn't known."""
-        if met not in self._lets:
-            whole = met & self._whole
-            first = whole & -whole
-            # Lines that speak of one protocol alone count as far as none before them decides on all.
-            part = met & ~self._whole & (first - 1 if first else -1)
-            action = self.lines[first.bit_length() - 1].action if first else "allow"
-            self._lets[met] = None if part or action == "unknown" else action == "allow"
-        return self._lets[met]
-
-
-class _Gate(NamedTuple):
-    """A filter on a way: the stack's sieve, the interfaces by which a packet enters and leaves, and the lines that speak of these and of the target."""
-
-    sieve: _Sieve
-    enters: str
-    leaves: str
-    met: int
-
-
-class _Way(NamedTuple):
-    """A way from a router to a target: the interface by which it goes out first, the filters of the routers further on, and whether a leg of it isn't sure."""
-
-    out: str
-    gates: tuple[_Gate, ...]
-    doubt: bool
-
-
-class _End(NamedTuple):
-    """An address of an interface (a record) with its number among all that are asked, and the id of whose it is."""
-
-    number: int
-    record: str
-    owner: str
-    address: Address
-
-
-class _Ways:
-    """Ways from routers to targets, by the arrays alone: each is worked out once for everybody who hands packets over."""
-
-    def __init__(self, look: Look) -> None:
-        self.look, self.pings = look, look.waking
-        self._known: dict[str, dict[int, tuple[_Way, ...]]] = {}
-        self._taken: dict[tuple[str, Address, bool], list[tuple[str | None, bool]]] = {}
-        self._sieves: dict[str, _Sieve] = {}
-
-    def sieve(self, owner: str) -> _Sieve:
-        """The filter of a stack."""
-        if owner not in self._sieves:
-            self._sieves[owner] = _Sieve(self.look.stack(owner))
-        return self._sieves[owner]
-
-    def on(self, router: str, end: _End) -> tuple[_Way, ...]:
-        """The ways from a stack that forwards to an address."""
-        known = self._known.setdefault(router, {})
-        if end.number not in known:
-            known[end.number] = tuple(self._further(router, end, (router,)))
-        return known[end.number]
-
-    def _further(self, owner: str, end: _End, seen: tuple[str, ...]) -> Iterator[_Way]:
-        if len(seen) > MOST_HOPS:
-            return
-        for line in self.look.stack(owner).choices(end.address):
-            if line.out == end.record and line.via is None:
-                yield _Way(line.out, (), False)
-                continue
-            for to, doubt in self.takers(line, end.address):
-                other = self.look.owner(to) if to is not None else ""
-                for gates, vague in self.past(other, to, end, seen):
-                    yield _Way(line.out, gates, doubt or vague)
-
-    def past(
-        self, owner: str, enters: str | None, end: _End, seen: tuple[str, ...] = ()
-    ) -> Iterator[tuple[tuple[_Gate, ...], bool]]:
-        """The ways of a packet from where somebody has taken it (at an interface; None: nobody knows who): the filters on it, and whether it is in doubt."""
-        if enters is None or enters == end.record:
-            yield (), False
-            return
-        there = self.look.stack(owner)
-        if end.address in there.own:
-            if owner == end.owner and not there.forwards:
-                yield (), True
-        elif there.forwards and owner not in seen:
-            ways = self._further(owner, end, (*seen, owner)) if seen else self.on(owner, end)
-            sieve = self.sieve(owner)
-            for way in ways:
-                gates, doubt = way.gates, way.doubt
-                if gates and self.look.plan.where("translation", "at", way.out):
-                    # The filters further on see another source.
-                    gates, doubt = (), True
-                if not sieve.lines:
-                    yield gates, doubt
-                    continue
-                if way.out == enters and not seen:
-                    # Whoever sent it may be told of the next hop.
-                    yield gates, True
-                met = sieve.between(enters, way.out) & sieve.to_target(end.number, end.address)
-                yield (_Gate(sieve, enters, way.out, met), *gates), doubt
-
-    def takers(self, line: Entry, address: Address) -> list[tuple[str | None, bool]]:
-        """Who may take a packet that goes out by a line (None: somebody of whom the plan says nothing), and whether that is in doubt."""
-        via = line.via or address
-        key = (line.out, via, line.via is None)
-        if key not in self._taken:
-            self._taken[key] = self._asked(line, via)
-        return self._taken[key]
-
-    def standing_in(self, line: Entry, via: Address) -> list[tuple[str | None, bool]]:
-        """Who may take it since he answers for others, and whether that is in doubt."""
-        found: list[tuple[str | None, bool]] = []
-        for record, surely in self.pings.standing_in(line, via):
-            doubt = self._doubt(line.out, record)
-            if doubt is not None:
-                found.append((record, doubt or not surely))
-        return found
-
-    def _doubt(self, out: str, record: str) -> bool | None:
-        """Whether it is in doubt that two interfaces hear each other; None: surely they don't."""
-        pings, voices = self.pings, self.look.voices
-        here, there = self.look.wiring.place(out), self.look.wiring.place(record)
-        if here is None or there is None or not voices.may(here, there):
-            return None
-        return not voices.sure(here, there) or pings.in_part(here) or pings.in_part(there)
-
-    def _asked(self, line: Entry, via: Address) -> list[tuple[str | None, bool]]:
-        wiring, pings, voices = self.look.wiring, self.pings, self.look.voices
-        here = wiring.place(line.out)
-        if here is None:
-            return []
-        found: list[tuple[str | None, bool]] = []
-        bearers = pings.bearers(line, via)
-        for record in bearers:
-            doubt = self._doubt(line.out, record)
-            if doubt is not None:
-                found.append((record, doubt))
-        others = self.standing_in(line, via)
-        owners = {self.look.owner(record) for record, _ in found if record is not None}
-        shared = not others and self.look.plan.where("shared_address", "address", str(via))
-        found += others
-        if len(owners | {self.look.owner(record) for record, _ in others if record is not None}) > 1 and not shared:
-            return [(record, True) for record, _ in found]
-        if not bearers and others:
-            return found
-        if not bearers:
-            return [(None, True)] if pings.nobody(via, line)[0] == UNPROVEN else []
-        if others or all(doubt for _, doubt in found):
-            # Whoever has the address may answer for it on another of its interfaces.
-            weak: list[tuple[str | None, bool]] = []
-            for record in bearers:
-                for interface in self.look.stack(self.look.owner(record)).interfaces:
-                    place = wiring.place(interface.record)
-                    if interface.record != line.out and place is not None and voices.may(here, place):
-                        weak.append((interface.record, True))
-            found = [(record, doubt or bool(weak)) for record, doubt in found] + weak
-        return list(dict.fromkeys(found))
-
-
-def _passes(gates: Sequence[_Gate], number: int, source: Address, target: Address) -> bool | None:
-    """Whether some packet from one address (with its number) to another passes all the filters on a way; None: that isn't known."""
-    unclear: list[Gate] = []
-    for sieve, enters, leaves, met in gates:
-        lets = sieve.lets(met & sieve.from_source(number, source))
-        if lets is False:
-            return False
-        if lets is None:
-            unclear.append(sieve.stack.gate(enters, leaves, source, target))
-    if not unclear or passing(unclear) is None:
-        return not unclear
-    return True if unsure(unclear) is None else None
-
-
-class _Exits:
-    """How packets leave by one interface of a stack over a next hop, or (`linked`) on its own link, where somebody may answer for others; `taken` keeps for each such
-    line a number, the address from which they leave, and who takes them."""
-
-    def __init__(self, stack: Stack, here: str, linked: bool) -> None:
-        self.stack, self.here, self._linked = stack, here, linked
-        self.taken: dict[int, tuple[int, Address | None, list[tuple[str, str | None, bool]]]] = {}
-        self._simple = all(line.how != STATIC for line in stack.table)
-        self._nets = [
-            (line.to.version, int(line.to.network_address), int(line.to.broadcast_address))
-            for line in stack.table
-            if line.how == CONNECTED
-        ]
-        self._usual = {
-            v: self._over([x for x in stack.table if x.how == GATEWAY and x.to.version == v]) for v in (4, 6)
-        }
-
-    def _over(self, lines: Iterable[Entry]) -> list[Entry]:
-        own = (line for line in lines if line.out == self.here)
-        return [line for line in own if line.via is not None or (self._linked and line.how == CONNECTED)]
-
-    def towards(self, address: Address) -> list[Entry]:
-        """The lines by which packets for an address leave."""
-        version, own = address.version, int(address)
-        if self._simple and not any(v == version and low <= own <= high for v, low, high in self._nets):
-            return self._usual[version]
-        return self._over(self.stack.choices(address))
-
-
 class Meeting:
     """Meetings of a judged plan."""
 
     def __init__(self, judgement: Judgement) -> None:
         self.judgement, self.plan = judgement, judgement.plan
         self.look = asked(judgement).look
-        self.ways = _Ways(self.look)
+        self.ways = Ways(self.look)
         self.segments = sorted(self.plan.all(Segment), key=lambda s: natural(s.name.casefold()))
         self.numbers = {segment.id: n for n, segment in enumerate(self.segments)}
         self.members: list[list[str]] = [
@@ -467,7 +209,7 @@ class Meeting:
         return {record for address in wiring.doubled for record in wiring.bearers.get(address, ())}
 
     @cached_property
-    def _ends(self) -> list[list[_End]]:
+    def _ends(self) -> list[list[End]]:
         """Of each segment the addresses of its kinds, numbered."""
         number = count()
         made = []
@@ -477,30 +219,36 @@ class Meeting:
                 owner = self.look.owner(record)
                 stack = self.look.stack(owner)
                 bound = (own.ip for i in stack.interfaces if i.record == record for own in i.addresses)
-                ends += [_End(next(number), record, owner, address) for address in bound]
+                ends += [End(next(number), record, owner, address) for address in bound]
             made.append(ends)
         return made
+
+    @cached_property
+    def _asked(self) -> tuple[dict[Address, list[End]], dict[str, list[End]]]:
+        """The addresses that are asked, as addresses and by whose they are."""
+        by_address: dict[Address, list[End]] = {}
+        by_owner: dict[str, list[End]] = {}
+        for end in chain.from_iterable(self._ends):
+            by_address.setdefault(end.address, []).append(end)
+            by_owner.setdefault(end.owner, []).append(end)
+        return by_address, by_owner
 
     def _reaches(self, a: int) -> list[str]:
         """Whether packets of somebody on a segment get to somebody on each of the segments over routers: ANSWERED, UNPROVEN or SILENT."""
         fares = [SILENT] * len(self.segments)
         doubts: dict[int, list[tuple[str, str]]] = {}
         for here in self._kinds[a]:
-            owner = self.look.owner(here)
-            stack = self.look.stack(owner)
-            exits = _Exits(stack, here, self.look.waking.standing)
+            arrives = self._arrivals(here)
             for b, ends in enumerate(self._ends):
-                if b == a:
+                if b == a or fares[b] == ANSWERED:
                     continue
                 for end in ends:
-                    if fares[b] == ANSWERED:
+                    found = arrives(end)
+                    if found == ANSWERED:
+                        fares[b] = ANSWERED
                         break
-                    if end.owner != owner and end.address not in stack.own:
-                        found = self._arrives(exits, end)
-                        if found == ANSWERED:
-                            fares[b] = ANSWERED
-                        elif found == UNPROVEN:
-                            doubts.setdefault(b, []).append((here, end.record))
+                    if found == UNPROVEN:
+                        doubts.setdefault(b, []).append((here, end.record))
         for b, pairs in doubts.items():
             for here, there in dict.fromkeys(pairs if fares[b] != ANSWERED else ()):
                 self._exact += 1
@@ -517,7 +265,61 @@ class Meeting:
         sides = ({self.look.owner(record) for record in self.members[n]} for n in (a, b))
         return frozenset.intersection(*map(frozenset, sides))
 
-    def _arrives(self, exits: _Exits, end: _End) -> str:
+    def _arrivals(self, here: str) -> Callable[[End], str]:
+        """What `_arrives` says of one interface and any address that isn't of its own stack (SILENT of those), asked once for all addresses to which whoever takes its
+        packets has the same ways."""
+        owner = self.look.owner(here)
+        stack = self.look.stack(owner)
+        exits = Exits(stack, here, self.look.waking.standing)
+        by_address, by_owner = self._asked
+        own = {end.number for end in by_owner.get(owner, ())}
+        own.update(end.number for address in stack.own for end in by_address.get(address, ()))
+        # Addresses of those who take them are asked one by one; so are those that somebody lets in, and what is near.
+        alone = {end.number for address in self._lent for end in by_address[address]}
+        for version, low, high in exits.nets:
+            first, last = bisect_left(self._order, (version, low, 0)), bisect_left(self._order, (version, high + 1, 0))
+            alone.update(number for _, _, number in self._order[first:last])
+        routers: dict[int, list[str]] = {}
+        for version in (4, 6):
+            lines = exits.usual(version)
+            if lines is None:
+                continue
+            takers = [taker for line in lines if line.via is not None for taker in self.ways.takers(line, line.via)]
+            owners = [self.look.owner(to) for to, _ in takers if to is not None]
+            routers[version] = [one for one in dict.fromkeys(owners) if self.look.stack(one).forwards]
+            alone.update(end.number for one in owners for end in by_owner.get(one, ()))
+            alone.update(
+                end.number for one in owners for ip in self.look.stack(one).own for end in by_address.get(ip, ())
+            )
+        known: dict[object, str] = {}
+        kind = self.ways.kind
+
+        def arrives(end: End) -> str:
+            if end.number in own:
+                return SILENT
+            version = end.address.version
+            over = routers.get(version)
+            if over is None or end.number in alone:
+                return self._arrives(exits, end)
+            alike = (version, kind(over[0], end)) if len(over) == 1 else (version, *(kind(one, end) for one in over))
+            found = known.get(alike)
+            if found is None:
+                found = known[alike] = self._arrives(exits, end)
+            return found
+
+        return arrives
+
+    @cached_property
+    def _order(self) -> list[tuple[int, int, int]]:
+        """The addresses that are asked in their order: the IP version, the address, its number."""
+        return sorted((end.address.version, int(end.address), end.number) for end in chain.from_iterable(self._ends))
+
+    @cached_property
+    def _lent(self) -> list[Address]:
+        """The addresses that are asked of which somebody lets packets in for others."""
+        return [address for address in self._asked[0] if self.look.waking.lent_for(address)]
+
+    def _arrives(self, exits: Exits, end: End) -> str:
         """The same of one interface and one address by the arrays: UNPROVEN where they don't say."""
         doubt = False
         for line in exits.towards(end.address):
@@ -534,8 +336,8 @@ class Meeting:
                 found = self.ways.takers(line, end.address) if others else []
                 takers = [(self.look.owner(str(to)), to, vague) for to, vague in found if to in others]
             for owner, to, vague in takers:
-                for gates, further in self.ways.past(owner, to, end):
-                    passes = not gates or source is None or _passes(gates, number, source, end.address)
+                for gates, further, _ in self.ways.past(owner, to, end):
+                    passes = not gates or source is None or let_through(gates, number, source, end.address)
                     if passes is False:
                         continue
                     if passes and not (vague or further):
@@ -630,7 +432,7 @@ class Meeting:
         """A way from somebody on a segment to somebody on another one over routers, where there is one."""
         for here in self._kinds[a]:
             stack = self.look.stack(self.look.owner(here))
-            exits = _Exits(stack, here, self.look.waking.standing)
+            exits = Exits(stack, here, self.look.waking.standing)
             for end in self._ends[b]:
                 if end.owner == stack.owner.id or self._arrives(exits, end) == SILENT:
                     continue
