@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 import unittest
 from collections import Counter
-from itertools import combinations, product
+from itertools import chain, combinations, product
 
 from aptwire.above.outcomes import ANSWERED
 from aptwire.judge.verdicts import judge
@@ -34,6 +34,7 @@ from aptwire.rules.meetings import (
     rule_between,
     wrong,
 )
+from aptwire.rules.ways import Exits
 
 from measure.fleet import fleet, with_routers
 from tests.routers import (
@@ -125,6 +126,29 @@ class EveryPairTest(unittest.TestCase):
                     self.assertEqual(len(told), 2 if letter == BOTH else 1)
             seen[letter] += 1
         return seen
+
+    def test_targets_that_are_alike_are_answered_as_each_by_itself(self) -> None:
+        makers = (inward_plan, outward_plan, filtered_plan, routed_plan, routed_plan)
+        led_back = 0
+        for plan in (with_routers(fleet(60, 20, 120)), *(maker(seed) for seed, maker in enumerate(makers * 8))):
+            known, dice = Meeting(judge(plan)), random.Random(3)
+            ends = list(chain.from_iterable(known._ends))
+            heres = list(chain.from_iterable(known._kinds))
+            for here in dice.sample(heres, min(len(heres), 40)):
+                arrives, stack = known._arrivals(here), known.look.stack(known.look.owner(here))
+                for end in ends:
+                    if end.owner != stack.owner.id and end.address not in stack.own:
+                        exits = Exits(stack, here, known.look.waking.standing)
+                        self.assertEqual(arrives(end), known._arrives(exits, end), (here, end))
+            for router, kept in known.ways._known.items():
+                for end in ends:
+                    if end.number in kept:
+                        alone = tuple(known.ways._further(router, end, (router,), shared=False))
+                        self.assertEqual(known.ways.on(router, end), alone)
+            asked = {(router, number) for router, kept in known.ways._known.items() for number in kept}
+            for (_, number), found in known.ways._whole.items():
+                led_back += any((router, number) in asked for way in found for router in way.over)
+        self.assertGreater(led_back, 20)
 
     def test_with_routers_and_their_faults(self) -> None:
         seen: Counter[str] = Counter()

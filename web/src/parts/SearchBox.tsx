@@ -64,7 +64,6 @@ export const SearchBox = memo(function SearchBox({
       inputBehavior="autohighlight"
       selectionBehavior="preserve"
       openOnClick
-      lazyMount
       onInputValueChange={({ inputValue, reason }) => {
         if (reason !== "input-change" && reason !== "clear-trigger") return;
         setTyped(inputValue);
