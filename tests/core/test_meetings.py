@@ -70,7 +70,7 @@ def screened_fleet() -> Plan:
             "protocol": dice.choice(["any"] * 9 + ["tcp"]),
         }
         said |= {"targets": sum(dice.sample(nets, dice.choice([0, 1, 8])), ()), "ports": ""}
-        edit.append(Patch("filter_line", line.id, said | {"action": dice.choice(["allow", "drop", "drop", "unknown"])}))
+        edit.append(Patch("filter_line", line.id, said | {"action": dice.choice(["allow", "deny", "deny", "unknown"])}))
     return apply_edit(plan, tuple(edit))[0]
 
 
