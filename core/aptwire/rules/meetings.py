@@ -224,14 +224,12 @@ class Meeting:
         return made
 
     @cached_property
-    def _asked(self) -> tuple[dict[Address, list[End]], dict[str, list[End]]]:
-        """The addresses that are asked, as addresses and by whose they are."""
-        by_address: dict[Address, list[End]] = {}
-        by_owner: dict[str, list[End]] = {}
+    def _asked(self) -> dict[Address, list[int]]:
+        """The numbers of the addresses that are asked."""
+        found: dict[Address, list[int]] = {}
         for end in chain.from_iterable(self._ends):
-            by_address.setdefault(end.address, []).append(end)
-            by_owner.setdefault(end.owner, []).append(end)
-        return by_address, by_owner
+            found.setdefault(end.address, []).append(end.number)
+        return found
 
     def _reaches(self, a: int) -> list[str]:
         """Whether packets of somebody on a segment get to somebody on each of the segments over routers: ANSWERED, UNPROVEN or SILENT."""
@@ -271,11 +269,10 @@ class Meeting:
         owner = self.look.owner(here)
         stack = self.look.stack(owner)
         exits = Exits(stack, here, self.look.waking.standing)
-        by_address, by_owner = self._asked
-        own = {end.number for end in by_owner.get(owner, ())}
-        own.update(end.number for address in stack.own for end in by_address.get(address, ()))
+        asked = self._asked
+        own = {number for address in stack.own for number in asked.get(address, ())}
         # Addresses of those who take them are asked one by one; so are those that somebody lets in, and what is near.
-        alone = {end.number for address in self._lent for end in by_address[address]}
+        alone = {number for address in self._lent for number in asked[address]}
         for version, low, high in exits.nets:
             first, last = bisect_left(self._order, (version, low, 0)), bisect_left(self._order, (version, high + 1, 0))
             alone.update(number for _, _, number in self._order[first:last])
@@ -287,10 +284,7 @@ class Meeting:
             takers = [taker for line in lines if line.via is not None for taker in self.ways.takers(line, line.via)]
             owners = [self.look.owner(to) for to, _ in takers if to is not None]
             routers[version] = [one for one in dict.fromkeys(owners) if self.look.stack(one).forwards]
-            alone.update(end.number for one in owners for end in by_owner.get(one, ()))
-            alone.update(
-                end.number for one in owners for ip in self.look.stack(one).own for end in by_address.get(ip, ())
-            )
+            alone.update(number for one in owners for ip in self.look.stack(one).own for number in asked.get(ip, ()))
         known: dict[object, str] = {}
         kind = self.ways.kind
 
@@ -317,7 +311,7 @@ class Meeting:
     @cached_property
     def _lent(self) -> list[Address]:
         """The addresses that are asked of which somebody lets packets in for others."""
-        return [address for address in self._asked[0] if self.look.waking.lent_for(address)]
+        return [address for address in self._asked if self.look.waking.lent_for(address)]
 
     def _arrives(self, exits: Exits, end: End) -> str:
         """The same of one interface and one address by the arrays: UNPROVEN where they don't say."""
