@@ -28,7 +28,7 @@ from aptwire.rules.answer import BROKEN, HOLDS
 from aptwire.rules.apart import Parting, arrival
 from aptwire.rules.asking import asked
 from aptwire.rules.mending import rule_offers
-from aptwire.rules.ways import End, Exits, Ways, let_through
+from aptwire.rules.ways import End, Exits, Sender, Ways, let_through
 from aptwire.rules.whom import Unit, Whom
 
 MEETS, BOTH, THERE, BACK, OPEN, APART, NOBODY = "mb><?.-"
@@ -277,6 +277,7 @@ class Meeting:
             first, last = bisect_left(self._order, (version, low, 0)), bisect_left(self._order, (version, high + 1, 0))
             alone.update(number for _, _, number in self._order[first:last])
         routers: dict[int, list[str]] = {}
+        senders: dict[int, tuple[str, Sender]] = {}
         for version in (4, 6):
             lines = exits.usual(version)
             if lines is None:
@@ -285,8 +286,21 @@ class Meeting:
             owners = [self.look.owner(to) for to, _ in takers if to is not None]
             routers[version] = [one for one in dict.fromkeys(owners) if self.look.stack(one).forwards]
             alone.update(number for one in owners for ip in self.look.stack(one).own for number in asked.get(ip, ()))
+            source = stack.sends_from(lines[0], lines[0].via) if lines and lines[0].via is not None else None
+            if source is not None and len(lines) == len(takers) == len(routers[version]) == 1:
+                (to, vague), self._sources = takers[0], self._sources + 1
+                if to is not None and not vague:
+                    senders[version] = to, Sender(self._sources, source)
         known: dict[object, str] = {}
         kind = self.ways.kind
+
+        def by_kind(end: End, version: int, router: str) -> str:
+            if version in senders:
+                to, sender = senders[version]
+                carried = self.ways.carries(router, to, kind(router, end), sender)
+                if carried is not None:
+                    return ANSWERED if carried else SILENT
+            return self._arrives(exits, end)
 
         def arrives(end: End) -> str:
             if end.number in own:
@@ -298,7 +312,7 @@ class Meeting:
             alike = (version, kind(over[0], end)) if len(over) == 1 else (version, *(kind(one, end) for one in over))
             found = known.get(alike)
             if found is None:
-                found = known[alike] = self._arrives(exits, end)
+                found = known[alike] = by_kind(end, version, over[0]) if over else self._arrives(exits, end)
             return found
 
         return arrives

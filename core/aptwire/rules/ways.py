@@ -113,6 +113,29 @@ class End(NamedTuple):
     address: Address
 
 
+class Sender:
+    """An address (with a number of its own) from which somebody sends: which lines of filters speak of it, each filter asked once."""
+
+    def __init__(self, number: int, address: Address) -> None:
+        self._number, self._address = number, address
+        self._known: dict[Sieve, int] = {}
+
+    def met(self, sieve: Sieve) -> int:
+        """The lines of a filter that speak of what it sends, as bits."""
+        found = self._known.get(sieve)
+        if found is None:
+            found = self._known[sieve] = sieve.from_source(self._number, self._address)
+        return found
+
+
+class _Passage(NamedTuple):
+    """A way of `Ways.kind`: the interface by which it leaves the router, the filters further on with the lines that may speak of it, and whether it is in doubt."""
+
+    out: str
+    gates: tuple[tuple[Sieve, int], ...]
+    doubt: bool
+
+
 class Ways:
     """Ways from routers to targets, by the arrays alone: each is worked out once for everybody who hands packets over."""
 
@@ -120,7 +143,8 @@ class Ways:
         self.look, self.pings = look, look.waking
         self._known: dict[str, dict[int, tuple[Way, ...]]] = {}
         self._whole: dict[tuple[str, int], tuple[Way, ...]] = {}
-        self._kinds: dict[str, dict[object, int]] = {}
+        self._kinds: dict[str, dict[tuple[tuple[_Passage, ...], int], int]] = {}
+        self._of_kind: dict[str, list[tuple[tuple[_Passage, ...], int]]] = {}
         self._kind_of: dict[str, dict[int, int]] = {}
         self._taken: dict[tuple[str, Address, bool], list[tuple[str | None, bool]]] = {}
         self._sieves: dict[str, Sieve] = {}
@@ -145,13 +169,44 @@ class Ways:
         if end.number not in known:
             # Which interfaces a packet passes further on is in the lines that speak of it.
             ways = tuple(
-                (way.out, tuple((gate.sieve, gate.met) for gate in way.gates), way.doubt)
+                _Passage(way.out, tuple((gate.sieve, gate.met) for gate in way.gates), way.doubt)
                 for way in self.on(router, end)
             )
             kinds = self._kinds.setdefault(router, {})
-            met = self.sieve(router).to_target(end.number, end.address) if ways else 0
-            known[end.number] = kinds.setdefault((ways, met), len(kinds))
+            own = ways, self.sieve(router).to_target(end.number, end.address) if ways else 0
+            if own not in kinds:
+                kinds[own] = len(kinds)
+                self._of_kind.setdefault(router, []).append(own)
+            known[end.number] = kinds[own]
         return known[end.number]
+
+    def carries(self, router: str, enters: str, kind: int, sender: Sender) -> bool | None:
+        """Whether what one sends gets from an interface of a router to targets of a kind, whatever it is, or nothing does; None: that isn't sure."""
+        sieve = self.sieve(router)
+        ways, target = self._of_kind[router][kind]
+        unsure = False
+        for out, gates, doubt in ways:
+            if gates and self.look.plan.where("translation", "at", out):
+                return None
+            if sieve.lines:
+                if out == enters:
+                    return None
+                lets = sieve.lets(sieve.between(enters, out) & target & sender.met(sieve))
+                if lets is None:
+                    return None
+                if not lets:
+                    continue
+            for far, met in gates:
+                lets = far.lets(met & sender.met(far))
+                if lets is None:
+                    return None
+                if not lets:
+                    break
+            else:
+                if not doubt:
+                    return True
+                unsure = True
+        return None if unsure else False
 
     def _further(self, owner: str, end: End, seen: tuple[str, ...], shared: bool) -> Iterator[Way]:
         if len(seen) > MOST_HOPS:
