@@ -10,7 +10,7 @@ from itertools import chain, combinations, product
 from aptwire.above.outcomes import ANSWERED
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit
-from aptwire.plan.kinds import FilterLine, Mirror, Route, Rule, Segment
+from aptwire.plan.kinds import FabricPort, FilterLine, Mirror, Route, Rule, Segment, Station, StationPort, Translation
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import quoted
 from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
@@ -76,6 +76,18 @@ def screened_fleet() -> Plan:
     for n, via in product((0, 1), (2, 3, 4)):
         if via != n + 2:
             edit.append(Put(Route(id=f"round-{n}-{via}", of=f"router{n}", to=behind, via=f"10.250.0.{via}")))
+    # One whom a router that denies it may tell of the next hop, and a router that translates.
+    probe = StationPort(
+        id="probe/900", station="probe", port="p", vid=900, belongs="transit", addresses=("10.250.0.200/24",)
+    )
+    edit += [
+        Patch("segment", "transit", {"gateways": ("10.250.0.1",)}),
+        Put(FabricPort(id="p", switch="spine-0", name="probe", mode="trunk", allowed="900-4094")),
+        Put(Station(id="probe", name="probe")),
+        Put(probe),
+        Put(FilterLine(id="off", of="core", order=1, action="deny", sources=("10.250.0.200/32",), targets=nets[0])),
+        Put(Translation(id="hidden", at="router3/900")),
+    ]
     return apply_edit(plan, tuple(edit))[0]
 
 
