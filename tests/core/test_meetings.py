@@ -166,7 +166,7 @@ class EveryPairTest(unittest.TestCase):
             known, dice = Meeting(judge(plan)), random.Random(3)
             ends = list(chain.from_iterable(known._ends))
             heres = list(chain.from_iterable(known._kinds))
-            for here in dice.sample(heres, min(len(heres), 40)):
+            for here in dice.sample(heres, min(len(heres), 200)):
                 arrives, stack = known._arrivals(here), known.look.stack(known.look.owner(here))
                 for end in ends:
                     if end.owner != stack.owner.id and end.address not in stack.own:
