@@ -605,7 +605,7 @@ def _thousand(page: Any, url: str, plan: pathlib.Path) -> None:
     looked = form.get_by_text("is still being looked for")
     took("and what else it would bring", looked.wait_for, lambda: looked.wait_for(state="detached"))
     saved = page.get_by_text("Stamp all alike on").wait_for
-    took("saved", form.get_by_role("button", name="Stamp 1000 hosts").click, saved)
+    took("saved", form.get_by_role("button", name="Stamp 1,000 hosts").click, saved)
     print(
         f"\nan edit with its new verdicts on screen: median {statistics.median(undone):.0f} ms, quickest {min(undone):.0f} ms, slowest {max(undone):.0f} ms"
     )

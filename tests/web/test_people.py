@@ -266,6 +266,18 @@ class DecksTest(BrowserTest):
         expect(self.page.get_by_role("button", name=re.compile("^petrel .*off its pattern"))).to_be_visible()
         expect(self.page.get_by_role("button", name=re.compile("^kittiwake .*off its pattern"))).to_have_count(0)
 
+    def test_a_view_whose_code_does_not_come_says_so(self) -> None:
+        page = self.person("ines")
+        page.route("**/assets/Ledger-*.js", lambda route: route.abort())
+        page.goto(f"{URL}/plans/{self.plan}/ledger")
+        expect(page.get_by_role("alert")).to_contain_text("The code of this view didn’t come")
+        page.get_by_role("link", name="Decks", exact=True).click()
+        expect(page.locator(".column-head").first).to_be_visible()
+        page.unroute_all()
+        page.get_by_role("link", name="Ledger", exact=True).click()
+        page.reload()
+        expect(page.locator(".ledger .rgCell").first).to_be_visible()
+
     def test_folding_a_host_and_the_finder(self) -> None:
         self.page.get_by_role("button", name=re.compile("^fulmar Northquay")).click()
         expect(self.page.get_by_role("button", name=re.compile("^tap-cctv-archive"))).to_have_count(0)

@@ -68,7 +68,7 @@ export const WORDS: { [K in Kind]: [string, string] } = {
 };
 
 /** Some records of a kind, counted. */
-export const counted = (kind: Kind, n: number): string => `${n} ${WORDS[kind][n === 1 ? 0 : 1]}`;
+export const counted = (kind: Kind, n: number): string => `${n.toLocaleString("en")} ${WORDS[kind][n === 1 ? 0 : 1]}`;
 
 /** What one is called at the start of a title. */
 export const titled = (kind: Kind): string => `${WORDS[kind][0].charAt(0).toUpperCase()}${WORDS[kind][0].slice(1)}`;

@@ -51,11 +51,11 @@ export const VerdictColumn = memo(function VerdictColumn() {
           {MARKS.map((mark) => (
             <li key={mark} className={counts[mark] ? "" : "none"} data-verdict={mark}>
               <VerdictMark mark={mark} size={12} />
-              <b>{counts[mark]}</b>
+              <b>{counts[mark]?.toLocaleString("en")}</b>
               {!!deltas[mark] && (
                 <span className="delta">
                   {deltas[mark] > 0 ? "+" : "−"}
-                  {Math.abs(deltas[mark])}
+                  {Math.abs(deltas[mark]).toLocaleString("en")}
                 </span>
               )}
               <span className="count-word">
