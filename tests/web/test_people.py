@@ -270,7 +270,7 @@ class DecksTest(BrowserTest):
         page = self.person("ines")
         page.route("**/assets/Ledger-*.js", lambda route: route.abort())
         page.goto(f"{URL}/plans/{self.plan}/ledger")
-        expect(page.get_by_role("alert")).to_contain_text("The code of this view didn’t come")
+        expect(page.get_by_role("alert")).to_contain_text("This view didn’t come from the server")
         page.get_by_role("link", name="Decks", exact=True).click()
         expect(page.locator(".column-head").first).to_be_visible()
         page.unroute_all()

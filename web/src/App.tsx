@@ -68,7 +68,7 @@ function OneView({ view: { records, load, loaded, Ahead } }: { view: View }) {
       left = true;
     };
   }, [load]);
-  if (failed) return <Failed why="The code of this view didn’t come. Load the page again." />;
+  if (failed) return <Failed why="This view didn’t come from the server. Load the page again." />;
   // No Suspense: it holds back for a moment what comes soon after something stood in for it.
   const shown = Shown ? (
     <>
