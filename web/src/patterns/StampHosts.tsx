@@ -77,7 +77,7 @@ export function StampHosts({
           ref={search}
         />
         <Button size="2xs" variant="outline" onClick={() => setPicked(new Set([...picked, ...found.map((h) => h.id)]))}>
-          All {found.length} in sight
+          All {found.length.toLocaleString("en")} in sight
         </Button>
         <Button size="2xs" variant="outline" disabled={!picked.size} onClick={() => setPicked(new Set())}>
           None
