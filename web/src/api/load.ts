@@ -185,13 +185,12 @@ async function pages(
       const { next } = page;
       const leads = next && !cursors.includes(next) && (place(next)[0] === ENDPOINT) === (own === ENDPOINT);
       // On its way while this one is read.
-      const more = leads ? one(id, next, signal) : null;
-      for (const part of await page.read())
+      const [following, parts] = await Promise.all([leads ? one(id, next, signal) : null, page.read()]);
+      for (const part of parts)
         if ((part.kind === ENDPOINT) === (own === ENDPOINT)) {
           found[n]!.push(part);
           count(part.count);
         }
-      const following = await more;
       if (!following) return;
       page = following;
     }
