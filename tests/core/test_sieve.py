@@ -12,7 +12,7 @@ from aptwire.plan.filters import every_packet, within
 from aptwire.plan.kinds import FilterLine, Station
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import stack_of
-from aptwire.rules.ways import Checkpoint, Side, Sieve, let_through
+from aptwire.rules.ways import Checkpoint, Sender, Side, Sieve, let_through
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -88,7 +88,7 @@ class SieveTest(unittest.TestCase):
                 if lets is not None:
                     self.assertEqual(ways, [{lets}] * len(ways))
                 fares = {True in passed for passed in ways}
-                passes = let_through([Checkpoint(made, enters, leaves, met)], n, source, target)
+                passes = let_through([Checkpoint(made, enters, leaves, met)], Sender(n, source), target)
                 self.assertIn(True if passes is None else passes, fares)
                 self.assertTrue(passes is None or fares == {passes})
                 self.assertTrue(passes is not None or len(ways) > 1)
@@ -101,7 +101,7 @@ class SieveTest(unittest.TestCase):
         gates = [Checkpoint(s, "one", "two", s.between("one", "two") & s.to_target(3, target)) for s in sieves]
         both = [s.stack.gate("one", "two", source, target) for s in sieves]
         wanted = any(all(gate.passes(packet) for gate in both) for packet in every_packet([*one, *two]))
-        passes = let_through(gates, 1, source, target)
+        passes = let_through(gates, Sender(1, source), target)
         self.assertEqual(passes is not False, wanted)
         surely = any(all(gate.surely(packet) for gate in both) for packet in every_packet([*one, *two]))
         self.assertEqual(passes is True, surely)
@@ -126,4 +126,4 @@ class SieveTest(unittest.TestCase):
     def test_no_line_lets_everything_pass(self) -> None:
         made = sieve([])
         self.assertIs(made.lets(0), True)
-        self.assertTrue(let_through([], 0, ADDRESSES[0], ADDRESSES[1]))
+        self.assertTrue(let_through([], Sender(0, ADDRESSES[0]), ADDRESSES[1]))

@@ -23,7 +23,7 @@ from aptwire.plan.kinds import PLACES, Mirror, Rule, Segment
 from aptwire.plan.names import natural, some
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import SEGMENT, Apart, Reach, Subject, quoted, read
-from aptwire.plan.stacks import Address
+from aptwire.plan.stacks import Address, Entry
 from aptwire.rules.answer import BROKEN, HOLDS
 from aptwire.rules.apart import Parting, arrival
 from aptwire.rules.asking import asked
@@ -282,15 +282,15 @@ class Meeting:
             lines = exits.usual(version)
             if lines is None:
                 continue
-            takers = [taker for line in lines if line.via is not None for taker in self.ways.takers(line, line.via)]
-            owners = [self.look.owner(to) for to, _ in takers if to is not None]
+            leaving = [self._leaving(exits, line, line.via) for line in lines if line.via is not None]
+            takers = [(sender, *taker) for sender, found in leaving for taker in found]
+            owners = [one for _, one, to, _ in takers if to is not None]
             routers[version] = [one for one in dict.fromkeys(owners) if self.look.stack(one).forwards]
             alone.update(number for one in owners for ip in self.look.stack(one).own for number in asked.get(ip, ()))
-            source = stack.sends_from(lines[0], lines[0].via) if lines and lines[0].via is not None else None
-            if source is not None and len(lines) == len(takers) == len(routers[version]) == 1:
-                (to, vague), self._sources = takers[0], self._sources + 1
-                if to is not None and not vague:
-                    senders[version] = to, Sender(self._sources, source)
+            if len(takers) == len(routers[version]) == 1:
+                sender, _, to, vague = takers[0]
+                if sender is not None and to is not None and not vague:
+                    senders[version] = to, sender
         known: dict[object, str] = {}
         kind = self.ways.kind
 
@@ -331,13 +331,7 @@ class Meeting:
         """The same of one interface and one address by the arrays: UNPROVEN where they don't say."""
         doubt = False
         for line in exits.towards(end.address):
-            taken = exits.taken.get(id(line))
-            if taken is None:
-                found = self.ways.takers(line, end.address) if line.via is not None else []
-                takers = [(self.look.owner(to) if to is not None else "", to, vague) for to, vague in found]
-                self._sources += 1
-                taken = exits.taken[id(line)] = (self._sources, exits.stack.sends_from(line, end.address), takers)
-            number, source, takers = taken
+            sender, takers = self._leaving(exits, line, end.address)
             if line.via is None:
                 # Whoever has the address itself is no next hop, and layer 2's affair.
                 others = {to for to, _ in self.ways.standing_in(line, end.address)}
@@ -345,7 +339,7 @@ class Meeting:
                 takers = [(self.look.owner(str(to)), to, vague) for to, vague in found if to in others]
             for owner, to, vague in takers:
                 for gates, further, _ in self.ways.past(owner, to, end):
-                    passes = not gates or source is None or let_through(gates, number, source, end.address)
+                    passes = not gates or sender is None or let_through(gates, sender, end.address)
                     if passes is False:
                         continue
                     if passes and not (vague or further):
@@ -353,6 +347,20 @@ class Meeting:
                     doubt = True
         # What comes for another address may be for this one.
         return UNPROVEN if doubt or self.look.waking.lent_for(end.address) else SILENT
+
+    def _leaving(
+        self, exits: Exits, line: Entry, address: Address
+    ) -> tuple[Sender | None, list[tuple[str, str | None, bool]]]:
+        """Who sends by a line for an address, and who takes it, as `Exits.taken` keeps them."""
+        taken = exits.taken.get(id(line))
+        if taken is None:
+            source = exits.stack.sends_from(line, address)
+            found = self.ways.takers(line, address) if line.via is not None else []
+            takers = [(self.look.owner(to) if to is not None else "", to, vague) for to, vague in found]
+            self._sources += 1
+            sender = Sender(self._sources, source) if source is not None else None
+            taken = exits.taken[id(line)] = sender, takers
+        return taken
 
     @cached_property
     def _bare(self) -> list[bool]:

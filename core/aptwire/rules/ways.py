@@ -117,14 +117,14 @@ class Sender:
     """An address (with a number of its own) from which somebody sends: which lines of filters speak of it, each filter asked once."""
 
     def __init__(self, number: int, address: Address) -> None:
-        self._number, self._address = number, address
+        self.address, self._number = address, number
         self._known: dict[Sieve, int] = {}
 
     def met(self, sieve: Sieve) -> int:
         """The lines of a filter that speak of what it sends, as bits."""
         found = self._known.get(sieve)
         if found is None:
-            found = self._known[sieve] = sieve.from_source(self._number, self._address)
+            found = self._known[sieve] = sieve.from_source(self._number, self.address)
         return found
 
 
@@ -186,8 +186,6 @@ class Ways:
         ways, target = self._of_kind[router][kind]
         unsure = False
         for out, gates, doubt in ways:
-            if gates and self.look.plan.where("translation", "at", out):
-                return None
             if sieve.lines:
                 if out == enters:
                     return None
@@ -215,10 +213,15 @@ class Ways:
             if line.out == end.record and line.via is None:
                 yield Way(line.out, (), False, ())
                 continue
+            hidden = bool(self.look.plan.where("translation", "at", line.out))
             for to, doubt in self.takers(line, end.address):
                 other = self.look.owner(to) if to is not None else ""
                 for gates, vague, over in self.past(other, to, end, seen, shared):
-                    yield Way(line.out, gates, doubt or vague, over)
+                    if hidden and gates:
+                        # The filters further on see another source.
+                        yield Way(line.out, (), True, over)
+                    else:
+                        yield Way(line.out, gates, doubt or vague, over)
 
     def past(
         self, owner: str, enters: str | None, end: End, seen: tuple[str, ...] = (), shared: bool = False
@@ -238,9 +241,6 @@ class Ways:
             sieve = self.sieve(owner)
             for way in self._onward(owner, end, seen, shared):
                 gates, doubt, over = way.gates, way.doubt, (owner, *way.over)
-                if gates and self.look.plan.where("translation", "at", way.out):
-                    # The filters further on see another source.
-                    gates, doubt = (), True
                 if not sieve.lines:
                     yield gates, doubt, over
                     continue
@@ -320,15 +320,15 @@ class Ways:
         return list(dict.fromkeys(found))
 
 
-def let_through(gates: Sequence[Checkpoint], number: int, source: Address, target: Address) -> bool | None:
-    """Whether some packet from one address (with its number) to another passes all the filters on a way; None: that isn't known."""
+def let_through(gates: Sequence[Checkpoint], sender: Sender, target: Address) -> bool | None:
+    """Whether some packet that one sends to an address passes all the filters on a way; None: that isn't known."""
     unclear: list[Gate] = []
     for sieve, enters, leaves, met in gates:
-        lets = sieve.lets(met & sieve.from_source(number, source))
+        lets = sieve.lets(met & sender.met(sieve))
         if lets is False:
             return False
         if lets is None:
-            unclear.append(sieve.stack.gate(enters, leaves, source, target))
+            unclear.append(sieve.stack.gate(enters, leaves, sender.address, target))
     if not unclear or passing(unclear) is None:
         return not unclear
     return True if unsure(unclear) is None else None
@@ -336,11 +336,11 @@ def let_through(gates: Sequence[Checkpoint], number: int, source: Address, targe
 
 class Exits:
     """How packets leave by one interface of a stack over a next hop, or (`linked`) on its own link, where somebody may answer for others; `taken` keeps for each such
-    line a number, the address from which they leave, and who takes them."""
+    line who sends (None: his address isn't known) and who takes them: whose interface, the interface, and whether that is in doubt."""
 
     def __init__(self, stack: Stack, here: str, linked: bool) -> None:
         self.stack, self.here, self._linked = stack, here, linked
-        self.taken: dict[int, tuple[int, Address | None, list[tuple[str, str | None, bool]]]] = {}
+        self.taken: dict[int, tuple[Sender | None, list[tuple[str, str | None, bool]]]] = {}
         self._simple = all(line.how != STATIC for line in stack.table)
         self.nets = [
             (line.to.version, int(line.to.network_address), int(line.to.broadcast_address))

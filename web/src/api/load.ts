@@ -178,16 +178,18 @@ async function pages(
   let moved = false;
   const take = async (n: number): Promise<void> => {
     const [own] = place(cursors[n]!);
+    // Records and endpoints are rows of pages of their own; the last page of records may begin with endpoints.
+    const inRow = (kind: string): boolean => (kind === ENDPOINT) === (own === ENDPOINT);
     let page = await one(id, cursors[n]!, signal);
     for (;;) {
       moved ||= page.revision !== revision;
       if (moved) return;
       const { next } = page;
-      const leads = next && !cursors.includes(next) && (place(next)[0] === ENDPOINT) === (own === ENDPOINT);
+      const leads = next && !cursors.includes(next) && inRow(place(next)[0]);
       // On its way while this one is read.
       const [following, parts] = await Promise.all([leads ? one(id, next, signal) : null, page.read()]);
       for (const part of parts)
-        if ((part.kind === ENDPOINT) === (own === ENDPOINT)) {
+        if (inRow(part.kind)) {
           found[n]!.push(part);
           count(part.count);
         }
