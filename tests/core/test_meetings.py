@@ -7,7 +7,7 @@ import unittest
 from collections import Counter
 from itertools import chain, combinations, product
 
-from aptwire.above.outcomes import ANSWERED
+from aptwire.above.outcomes import ANSWERED, UNPROVEN
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit
 from aptwire.plan.kinds import FabricPort, FilterLine, Mirror, Route, Rule, Segment, Station, StationPort, Translation
@@ -179,6 +179,20 @@ class EveryPairTest(unittest.TestCase):
                         self.assertEqual(known.ways.on(router, end), alone)
             led_back += sum("router0" in way.over for found in known.ways._whole.values() for way in found)
         self.assertGreater(led_back, 4)
+
+    def test_behind_a_router_that_translates_what_is_sure_is_so(self) -> None:
+        plan = screened_fleet()
+        known, dice = Meeting(judge(plan)), random.Random(4)
+        hidden = {p.belongs for p in plan.all("station_port") if p.station == "router3" and p.vid != 900}
+        heres = [r for s, kinds in zip(known.segments, known._kinds, strict=True) if s.id in hidden for r in kinds]
+        ends = [e for e in chain.from_iterable(known._ends) if e.record.startswith("host-")]
+        seen: Counter[str] = Counter()
+        for here, end in dice.sample([(h, e) for h in heres if h.startswith("host-") for e in ends], 200):
+            found = known._arrivals(here)(end)
+            seen[found] += 1
+            if found != UNPROVEN and end.owner != known.look.owner(here):
+                self.assertEqual(found, known.look.waking.arrives(here, end.record)[0], (here, end))
+        self.assertGreater(seen[UNPROVEN], 20)
 
     def test_with_routers_and_their_faults(self) -> None:
         seen: Counter[str] = Counter()
