@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import unittest
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 from unittest import mock
 
@@ -213,8 +214,20 @@ def some_edit(plan: Plan, dice: random.Random) -> Edit:
     if not ids:
         return ()
     record = plan.get(kind, dice.choice(ids))
+    if kind == "port_group" and dice.random() < 0.4:
+        return group_beside(plan, record, dice)
     change = CHANGES[kind](plan, record, dice)
     return (Drop(kind, record.id),) if change is None else (Patch(kind, record.id, change),)
+
+
+def group_beside(plan: Plan, group: Any, dice: random.Random) -> Edit:
+    """Another port group like this one, with nobody in it or with those of this one, or this one gone with all who are in it."""
+    adapters = [a.id for a in plan.where("adapter", "port_group", group.id)]
+    if dice.random() < 0.3:
+        return (*(Patch("adapter", id, {"port_group": None}) for id in adapters), Drop("port_group", group.id))
+    made = replace(group, id=plan.fresh_id("beside"), name=f"beside {dice.randrange(10**6)}", isolated=dice.random() < 0.3)
+    moved = adapters if dice.random() < 0.3 else []
+    return (Put(made), *(Patch("adapter", id, {"port_group": made.id}) for id in moved))
 
 
 TAGS = [10, 11, 20, 30, 77, 78, 99]
@@ -372,6 +385,7 @@ class FleetTakesEditsTest(unittest.TestCase):
             (Patch("fabric_port", port.id, {"native": dice.choice([None, 110, 1001])}),),
             (Patch("nic", some("nic").id, {"link": dice.choice(["up", "down"])}),),
             (Patch("uplink", some("uplink").id, {"mode": dice.choice(["standby", "pinned"])}),),
+            group_beside(plan, group, dice),
             (Patch("segment", "seg-110", {"gateways": dice.choice([["10.1.0.1"], []]), "subnets": ["10.1.0.0/16"]}),),
             (Patch("host_port", some("host_port").id, {"addresses": [f"10.1.0.{dice.randint(1, 3)}/16"]}),),
             (Drop("cable", some("cable").id),),

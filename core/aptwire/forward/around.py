@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from aptwire.forward.parts import STATIONS, adapter_block
-from aptwire.plan.kinds import Adapter, Nic, Record
+from aptwire.plan.kinds import Adapter, Nic, PortGroup, Record
 from aptwire.plan.plan import Plan
 from aptwire.plan.sharing import joining, sharing, whole_lag
 
@@ -21,12 +21,14 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Around:
-    """A plan (the one before an edit, or the one after) and its wiring; the keys of blocks are noted in `dirty`, fabric ports in `ports`."""
+    """A plan (the one before an edit, or the one after) and its wiring; the keys of blocks are noted in `dirty`, fabric ports in `ports`, and in `told`
+    blocks in which nothing stands otherwise, but of which records say something else."""
 
     plan: Plan
     wiring: Wiring
     dirty: dict[str, None]
     ports: set[str]
+    told: dict[str, None]
 
     def note(self, record: Record) -> bool:
         """Note what hangs on a record; whether the fabric does."""
@@ -108,10 +110,20 @@ def _nic(at: Around, nic: Any) -> bool:
 
 def _port_group(at: Around, record: Any) -> bool:
     group = at.plan.get("port_group", getattr(record, "port_group", record.id))
+    if record is group and _idle(at.plan, group):
+        at.told[group.switch] = None
+        return False
     at.dirty[group.switch] = None
     if group.over is not None:
         at.dirty[at.plan.get("host_port", group.over).switch] = None
     return at.joined
+
+
+def _idle(plan: Plan, group: PortGroup) -> bool:
+    """Whether no frame enters or leaves by a port group, and no other port or team is what it is because of it; as those are that were just stamped."""
+    if group.over is not None or group.isolated or plan.where("group_order", "port_group", group.id):
+        return False
+    return not plan.where("adapter", "port_group", group.id)
 
 
 def _guest(at: Around, guest: Any) -> bool:

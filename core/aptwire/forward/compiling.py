@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, MutableMapping
+from dataclasses import replace
 from functools import cached_property
 
 from aptwire.forward.around import Around
@@ -103,13 +104,14 @@ class _Compiler:
                     far.pop(end, None)
             self._cables(far, [c for id in ids if (c := self.plan.of("cable").get(id)) is not None])
         dirty: dict[str, None] = {}
+        told: dict[str, None] = {}
         ports: set[str] = set()
         fabric = False
         for kind, id in keys:
             for plan in (old, self.plan):
                 record = plan.of(kind).get(id)
                 if record is not None:
-                    fabric = Around(plan, wiring, dirty, ports).note(record) or fabric
+                    fabric = Around(plan, wiring, dirty, ports, told).note(record) or fabric
         for id in ports:
             self.rules.ports.pop(id, None)
         before_blocks = {key: wiring.blocks.get(key) for key in dirty}
@@ -129,6 +131,9 @@ class _Compiler:
                 self.seating.block(key)
             else:
                 self.blocks.pop(key, None)
+        wiring.told = tuple(key for key in told if key not in dirty)
+        for key in wiring.told:
+            self.blocks[key] = replace(self.blocks[key], kept={})
         wiring.blocks = self.blocks.done() if isinstance(self.blocks, Draft) else self.blocks
         wiring.port_rules = self.rules.ports.done()
         fresh = [block for key in dirty if (block := wiring.blocks.get(key)) is not None]

@@ -82,7 +82,7 @@ class Block:
 @dataclass(eq=False)
 class Wiring:
     """The compiled plan.  `far` leads from a NIC or port to what is at the other end of its cable, and the cable; `changed` are the keys of the
-    blocks that differ from the wiring that it was made from."""
+    blocks that differ from the wiring that it was made from, `told` of those in which all stands as it stood and only records say something else."""
 
     plan: Plan
     classes: VidClasses
@@ -99,6 +99,7 @@ class Wiring:
     macs: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     doubled_macs: frozenset[str] = frozenset()
     changed: tuple[str, ...] = ()
+    told: tuple[str, ...] = ()
 
     def team_block(self, bridge: int) -> Block | None:
         """The block of a virtual switch's bridge."""

@@ -14,8 +14,8 @@ from aptwire.forward.wiring import Wiring
 
 @dataclass(frozen=True)
 class Changes:
-    """`apart`: the blocks (keys) in which verdicts, landings or causes differ, those compiled anew (`blocks`) among them; `records` (ids) the edit's own; `ways`
-    the VID classes that the fabric lets pass otherwise (None: its shape is another)."""
+    """`apart`: the blocks (keys) in which verdicts, landings or causes may differ; `blocks`: those compiled anew, which are among them, and those of which
+    records say something else; `records` (ids) the edit's own; `ways` the VID classes that the fabric lets pass otherwise (None: its shape is another)."""
 
     apart: frozenset[str]
     blocks: frozenset[str]

@@ -174,7 +174,8 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
     changes = Changes(blocks, blocks, frozenset(records), changed_ways(old.wiring, landing.wiring))
     made, given = with_addresses(made, before, changes, numbers)
     elsewhere = {landing.wiring.home_block(r) for id in given if (r := landing.wiring.plan.find(id)) is not None}
-    changes = replace(changes, apart=_apart(before, made, asked, at) | blocks | elsewhere)
+    apart = _apart(before, made, asked, at) | blocks | elsewhere
+    changes = replace(changes, apart=apart, blocks=blocks.union(landing.wiring.told))
     return replace(made, since=Since(before.token, changes), answered=Answers(before.answered, changes))
 
 
