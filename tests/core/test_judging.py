@@ -225,7 +225,9 @@ def group_beside(plan: Plan, group: Any, dice: random.Random) -> Edit:
     adapters = [a.id for a in plan.where("adapter", "port_group", group.id)]
     if dice.random() < 0.3:
         return (*(Patch("adapter", id, {"port_group": None}) for id in adapters), Drop("port_group", group.id))
-    made = replace(group, id=plan.fresh_id("beside"), name=f"beside {dice.randrange(10**6)}", isolated=dice.random() < 0.3)
+    made = replace(
+        group, id=plan.fresh_id("beside"), name=f"beside {dice.randrange(10**6)}", isolated=dice.random() < 0.3
+    )
     moved = adapters if dice.random() < 0.3 else []
     return (Put(made), *(Patch("adapter", id, {"port_group": made.id}) for id in moved))
 

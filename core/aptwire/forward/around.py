@@ -120,10 +120,8 @@ def _port_group(at: Around, record: Any) -> bool:
 
 
 def _idle(plan: Plan, group: PortGroup) -> bool:
-    """Whether no frame enters or leaves by a port group, and no other port or team is what it is because of it; as those are that were just stamped."""
-    if group.over is not None or group.isolated or plan.where("group_order", "port_group", group.id):
-        return False
-    return not plan.where("adapter", "port_group", group.id)
+    """Whether no frame enters or leaves by a port group, and no other port is what it is because of it; as those are that were just stamped."""
+    return group.over is None and not group.isolated and not plan.where("adapter", "port_group", group.id)
 
 
 def _guest(at: Around, guest: Any) -> bool:
