@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, MutableMapping
-from dataclasses import replace
 from functools import cached_property
 
 from aptwire.forward.around import Around
@@ -133,7 +132,7 @@ class _Compiler:
                 self.blocks.pop(key, None)
         wiring.told = tuple(key for key in told if key not in dirty)
         for key in wiring.told:
-            self.blocks[key] = replace(self.blocks[key], kept={})
+            self.blocks[key] = self.blocks[key].told()
         wiring.blocks = self.blocks.done() if isinstance(self.blocks, Draft) else self.blocks
         wiring.port_rules = self.rules.ports.done()
         fresh = [block for key in dirty if (block := wiring.blocks.get(key)) is not None]

@@ -6,7 +6,7 @@ The parts of one virtual switch make a *block*.  An edit compiles anew the block
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from operator import is_
 from typing import Any, Generic, TypeVar
@@ -45,7 +45,13 @@ T = TypeVar("T")
 
 
 class Slot(Generic[T]):
-    """A place in blocks for what somebody worked out from one, and what that rests on beside the block; typed by what is kept."""
+    """A place in blocks for what somebody worked out from one, and what that rests on beside the block; typed by what is kept.
+
+    `standing`: it rests on who stands in a block and on its teams, not on what else its records say.
+    """
+
+    def __init__(self, standing: bool = False) -> None:
+        self.standing = standing
 
     def get(self, block: Block, *rests: object) -> T | None:
         """What is kept, if it rests on these very objects."""
@@ -77,6 +83,10 @@ class Block:
     addresses: list[tuple[str, str]] = field(default_factory=list)
     macs: list[tuple[str, str]] = field(default_factory=list)
     kept: dict[Slot[Any], Any] = field(default_factory=dict)
+
+    def told(self) -> Block:
+        """The same block, of which records say something else."""
+        return replace(self, kept={slot: known for slot, known in self.kept.items() if slot.standing})
 
 
 @dataclass(eq=False)

@@ -60,8 +60,8 @@ class _Taken:
         return known if known == passed else passed
 
 
-_PORTS: Slot[list[Port]] = Slot()
-_WIDE: Slot[list[tuple[Port, tuple[str, ...]]]] = Slot()
+_PORTS: Slot[list[Port]] = Slot(standing=True)
+_WIDE: Slot[list[tuple[Port, tuple[str, ...]]]] = Slot(standing=True)
 
 
 def _ports(block: Block) -> list[Port]:

@@ -75,8 +75,18 @@ _NOTHING = (None,) * len((*GUARDS, *SHAPES))
 _BELONGS = attrgetter("belongs")
 
 
+@dataclass(frozen=True)
+class _Sitting:
+    """What facts say of those who sit on a switch, as `Facts` has it."""
+
+    ends: tuple[End, ...]
+    deviating: tuple[tuple[Adapter, tuple[str, ...]], ...]
+
+
 _FACTS: Slot[tuple[object, list[tuple[str, int | None] | None], Facts]] = Slot()
 """The facts of a block, with the uses of all segments that were looked at last, and those of its own stands that they rest on."""
+_SITTING: Slot[tuple[list[tuple[str, int | None] | None], _Sitting]] = Slot(standing=True)
+"""What facts say of those who sit on a switch, with the uses of its stands that they rest on."""
 
 
 def all_facts(wiring: Wiring, uses: dict[str, tuple[str, int | None]]) -> Iterator[Facts]:
@@ -95,7 +105,12 @@ def facts_of(wiring: Wiring, block: Block, uses: dict[str, tuple[str, int | None
     if block.key not in wiring.plan.of("virtual_switch"):
         return None
     now = [uses.get(stand.segment or "") for stand in block.stands]
-    return _FACTS.keep(block, (uses, now, facts if facts is not None and own == now else _facts(wiring, block)))[2]
+    if facts is None or own != now:
+        known = _SITTING.get(block)
+        if known is None or known[0] != now:
+            known = _SITTING.keep(block, (now, _sitting(wiring, block)))
+        facts = _facts(wiring, block, known[1])
+    return _FACTS.keep(block, (uses, now, facts))[2]
 
 
 def group_vids(plan: Plan, group: PortGroup) -> frozenset[int]:
@@ -124,7 +139,18 @@ def roles_of(plan: Plan, port: HostPort) -> set[str]:
     return set(port.services) | ({segment.role} if segment is not None and segment.role else set())
 
 
-def _facts(wiring: Wiring, block: Block) -> Facts:
+def _sitting(wiring: Wiring, block: Block) -> _Sitting:
+    plan = wiring.plan
+    deviating = (
+        (adapter, differing)
+        for group in plan.where("port_group", "switch", block.key)
+        for adapter in plan.where("adapter", "port_group", group.id)
+        if _OWN(adapter) != _NOTHING and (differing := deviations(group, adapter))
+    )
+    return _Sitting(tuple(_ends(wiring, block, plan.get("virtual_switch", block.key).mtu)), tuple(deviating))
+
+
+def _facts(wiring: Wiring, block: Block, sitting: _Sitting) -> Facts:
     plan = wiring.plan
     switch = plan.get("virtual_switch", block.key)
     ports = plan.where("host_port", "switch", switch.id)
@@ -171,12 +197,7 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
             idle = anywhere - own - used
             if idle and port.mode == "trunk":
                 facts.lacking = (*facts.lacking, (port_id, idle))
-    facts.deviating = tuple(
-        (adapter, differing)
-        for group in groups
-        for adapter in sat[group.id]
-        if _OWN(adapter) != _NOTHING and (differing := deviations(group, adapter))
-    )
+    facts.deviating, facts.ends = sitting.deviating, sitting.ends
     facts.empty = tuple(g for g in groups if not sat[g.id])
     facts.groups = tuple((g, group_words(g)) for g in groups)
     alike: dict[tuple[object, ...], list[PortGroup]] = {}
@@ -186,7 +207,6 @@ def _facts(wiring: Wiring, block: Block) -> Facts:
     facts.carriers = tuple(_carriers(wiring, base))
     facts.thin = tuple(_thin(base)) if roles else ()
     facts.quiet = all(_quiet(wiring, team) for team in base)
-    facts.ends = tuple(_ends(wiring, block, switch.mtu))
     facts.opened = tuple(
         (group, names, len(sat[group.id]))
         for group in groups

@@ -222,7 +222,7 @@ class _Piece:
     strangers: list[str]
 
 
-_PIECE: Slot[_Piece] = Slot()
+_PIECE: Slot[_Piece] = Slot(standing=True)
 
 
 def _piece(wiring: Wiring, block: Block, pairings: Pairings, intent: Intent) -> _Piece:

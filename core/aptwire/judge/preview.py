@@ -55,8 +55,9 @@ def preview(before: Judgement, edit: Edit) -> Preview:
 def shut_down(before: Plan, after: Plan, edit: Edit) -> list[str]:
     """The running guests, by id, that an edit plugs an adapter into or out of although it may not be done while they run."""
     found: set[str] = set()
-    for kind, id in touched(edit):
-        if kind == "adapter":
+    for operation in edit:
+        if operation.kind == "adapter":
+            id = operation.id
             pair = [plan.of("adapter").get(id) for plan in (before, after)]
             plugged = {(a.guest, a.type, a.function_of) if a is not None else None for a in pair}
             if len(plugged) > 1:

@@ -510,7 +510,7 @@ def told(edit: Iterable[Operation]) -> str:
     counts: dict[tuple[str, str], int] = {}
     for operation in edit:
         word = {Put: "made", Patch: "changed", Drop: "taken away"}[type(operation)]
-        kind = operation.record.kind if isinstance(operation, Put) else operation.kind
+        kind = operation.kind
         counts[kind, word] = counts.get((kind, word), 0) + 1
     lines = [f"{n} {kind.replace('_', ' ')}{'s' if n > 1 else ''} {word}" for (kind, word), n in counts.items()]
     return some(lines, len(lines)) or "nothing differs"

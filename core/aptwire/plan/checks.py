@@ -66,7 +66,7 @@ from aptwire.plan.kinds import (
     made_of,
 )
 from aptwire.plan.names import called
-from aptwire.plan.patterns import STAMPED, host_id, of_host, pattern_of
+from aptwire.plan.patterns import OWNER, STAMPED, host_id, of_host, pattern_of
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.private import private_part
 from aptwire.plan.sentences import RuleError, read
@@ -232,6 +232,7 @@ def check_records(plan: Plan, records: list[Record]) -> list[Problem]:
     quiet = {
         k for k in by_kind if k not in lost | _FITS.keys() | _RIVALS.keys() and (k in UNSEEN or "part" not in SPECS[k])
     }
+    stamped: list[Any] = []
     for record in records:
         if record.kind in quiet or record.id in plain:
             continue
@@ -240,6 +241,9 @@ def check_records(plan: Plan, records: list[Record]) -> list[Problem]:
         if not broken:
             problems.extend(_fit(plan, record))
             problems.extend(_rivalry(plan, record, given, names))
+            if record.kind in OWNER and record.part is not None:  # type: ignore[attr-defined]
+                stamped.append(record)
+    problems.extend(_fit_parts(plan, stamped, given))
     problems.extend(_uniqueness(plan, by_kind, given))
     return problems
 
@@ -346,19 +350,21 @@ def _uniqueness(plan: Plan, by_kind: Mapping[str, list[Any]], given: set[tuple[s
 Rivals = tuple[str, list[Any], Callable[[Any], str]]
 """A field, the records with which it can't be as it is, and what is said of one of them."""
 Names = dict[str, dict[str, list[Record]]]
-"""Records of a host by name or part, kept while many are checked."""
+"""Adapters by host and name, kept while many are checked."""
 
 
 def _rivalry(plan: Plan, record: Record, given: set[tuple[str, str]], names: Names) -> Iterator[Problem]:
     """What a record can't have since another one has it, or has it otherwise."""
     find = _RIVALS.get(record.kind)
-    found = [] if find is None else list(find(plan, record, names))
-    if record.kind not in UNSEEN and getattr(record, "part", None) is not None:
-        found.append(_part_rivals(plan, record, names))
-    for field, others, say in found:
-        bad = [o for o in others if o.id != record.id and ((o.kind, o.id) not in given or o.id < record.id)]
-        if bad:
-            yield _problem(record, field, say(min(bad, key=lambda o: o.id)))
+    for field, others, say in find(plan, record, names) if find is not None else ():
+        if bad := _before(record, others, given):
+            yield _problem(record, field, say(bad))
+
+
+def _before(record: Record, others: Iterable[Any], given: set[tuple[str, str]]) -> Any:
+    """The first of others at whose side a record is the one that is told; None: none."""
+    bad = [o for o in others if o.id != record.id and ((o.kind, o.id) not in given or o.id < record.id)]
+    return min(bad, key=lambda o: o.id, default=None)
 
 
 def _of_cable(plan: Plan, cable: Cable, _: Names) -> Iterator[Rivals]:
@@ -419,12 +425,6 @@ _RIVALS: dict[str, Callable[[Plan, Any, Names], Iterator[Rivals]]] = {
 }
 
 
-def _part_rivals(plan: Plan, record: Any, names: Names) -> Rivals:
-    same = _of_one_part(plan, record, names)
-    part = called(plan, plan.find(record.part)) if len(same) > 1 else ""
-    return "part", same, lambda other: f"{called(plan, other)} is already the host’s {part}"
-
-
 def _cabled(name: str, other: Cable) -> str:
     return f"{name} already has a cable ({other.id}); one port takes one"
 
@@ -443,24 +443,10 @@ def _named_alike(plan: Plan, adapter: Adapter, names: Names) -> list[Record]:
     return names[host][adapter.name]
 
 
-def _of_one_part(plan: Plan, record: Any, names: Names) -> list[Record]:
-    """The records of a host that were stamped from one part; `names` keeps them by kind and host, and part."""
-    host = host_id(plan, record)
-    key = f"{record.kind}\0{host}"
-    if key not in names:
-        found = names[key] = {}
-        for other in of_host(plan, record.kind, host):
-            if other.part is not None:
-                found.setdefault(other.part, []).append(other)
-    return names[key].get(record.part, [])
-
-
 def _fit(plan: Plan, record: Record) -> Iterator[Problem]:
     fit = _FITS.get(record.kind)
     if fit is not None:
         yield from fit(plan, record)
-    if getattr(record, "part", None) is not None and record.kind not in UNSEEN:
-        yield from _fit_part(plan, record)
 
 
 def _fit_segment(plan: Plan, segment: Segment) -> Iterator[Problem]:
@@ -905,13 +891,31 @@ def _fit_rule(plan: Plan, rule: Rule) -> Iterator[Problem]:
         yield _problem(rule, "text", f"{error} (at character {error.fault.start + 1})")
 
 
-def _fit_part(plan: Plan, record: Record) -> Iterator[Problem]:
-    """What is stamped is on a host on which its pattern is stamped."""
-    part = plan.find(record.part)  # type: ignore[attr-defined]
-    host, pattern = host_id(plan, record), pattern_of(plan, part)
-    if pattern is None or not any(s.pattern == pattern for s in plan.where("stamp", "host", host)):
-        name = called(plan, plan.of("pattern").get(pattern))
-        yield _problem(record, "part", f"{name} isn’t stamped on {called(plan, plan.of('host').get(host))}")
+def _fit_parts(plan: Plan, records: list[Any], given: set[tuple[str, str]]) -> Iterator[Problem]:
+    """What is stamped is on a host on which its pattern is stamped, and alone there of its part."""
+    hosts: dict[str, str | None] = {}
+    patterns: dict[str, str | None] = {}
+    stamped: dict[str | None, set[str]] = {}
+    made: dict[tuple[str, str | None], dict[str, list[Any]]] = {}
+    for record in records:
+        kind, part, owner = record.kind, record.part, getattr(record, OWNER[record.kind])
+        if owner not in hosts:
+            hosts[owner] = host_id(plan, record)
+        if part not in patterns:
+            patterns[part] = pattern_of(plan, plan.find(part))
+        host, pattern = hosts[owner], patterns[part]
+        if host not in stamped:
+            stamped[host] = {stamp.pattern for stamp in plan.where("stamp", "host", host)}
+        if pattern is None or pattern not in stamped[host]:
+            name = called(plan, plan.of("pattern").get(pattern))
+            yield _problem(record, "part", f"{name} isn’t stamped on {called(plan, plan.of('host').get(host))}")
+        if (kind, host) not in made:
+            of_part = made[kind, host] = {}
+            for other in of_host(plan, kind, host):
+                of_part.setdefault(other.part, []).append(other)
+        if other := _before(record, made[kind, host].get(part, ()), given):
+            said = f"{called(plan, other)} is already the host’s {called(plan, plan.find(part))}"
+            yield _problem(record, "part", said)
 
 
 def _fit_pattern_uplink(plan: Plan, uplink: Any) -> Iterator[Problem]:

@@ -23,6 +23,16 @@ class Put:
 
     record: Record
 
+    @property
+    def kind(self) -> str:
+        """The record's kind."""
+        return self.record.kind
+
+    @property
+    def id(self) -> str:
+        """The record's id."""
+        return self.record.id
+
 
 @dataclass(frozen=True)
 class Patch:
@@ -47,7 +57,7 @@ Edit = tuple[Operation, ...]
 
 def touched(edit: Edit) -> set[tuple[str, str]]:
     """The (kind, id) of every record in an edit."""
-    return {(o.record.kind, o.record.id) if isinstance(o, Put) else (o.kind, o.id) for o in edit}
+    return {(o.kind, o.id) for o in edit}
 
 
 def apply_edit(plan: Plan, edit: Edit) -> tuple[Plan, Edit]:
@@ -70,7 +80,7 @@ def apply_edit(plan: Plan, edit: Edit) -> tuple[Plan, Edit]:
     if problems:
         raise PlanError(problems)
     after = plan.replacing(changed)
-    problems = [*_defined_elsewhere(plan, changed), *check_touched(after, changed, _only_parted(edit))]
+    problems = [*_defined_elsewhere(plan, changed), *check_touched(after, changed, _by_themselves(plan, edit))]
     if problems:
         raise PlanError(dict.fromkeys(problems))
     return after, tuple(reversed(inverse))
@@ -95,16 +105,24 @@ def _defined_elsewhere(plan: Plan, changed: Mapping[tuple[str, str], Record | No
                 yield Problem(message, kind="segment", id=id, field=name)
 
 
-def _only_parted(edit: Edit) -> set[tuple[str, str]]:
-    """The records of which an edit says nothing but from which part of a pattern they come: whoever refers to them fits as before."""
-    more = tuple(o for o in edit if not (isinstance(o, Patch) and o.changes.keys() == {"part"}))
-    return touched(edit) - touched(more)
+def _by_themselves(plan: Plan, edit: Edit) -> set[tuple[str, str]]:
+    """The records that an edit makes, since whoever refers to them is in it too, and those of which it says nothing but from which part of a pattern
+    they come, since whoever refers to them fits as before."""
+    alone: set[tuple[str, str]] = set()
+    more: set[tuple[str, str]] = set()
+    for operation in edit:
+        if isinstance(operation, Put):
+            by_itself = operation.id not in plan.of(operation.kind)
+        else:
+            by_itself = isinstance(operation, Patch) and operation.changes.keys() == {"part"}
+        (alone if by_itself else more).add((operation.kind, operation.id))
+    return alone - more
 
 
 def _apply_one(
     plan: Plan, changed: Mapping[tuple[str, str], Record | None], operation: Operation, place: str
 ) -> tuple[tuple[str, str], Record | None, Operation]:
-    key = (operation.record.kind, operation.record.id) if isinstance(operation, Put) else (operation.kind, operation.id)
+    key = (operation.kind, operation.id)
     if key[0] not in KINDS:
         raise PlanError([Problem(f"there is no record kind “{key[0][:40]}”", place=place)])
     old = changed[key] if key in changed else plan.of(key[0]).get(key[1])

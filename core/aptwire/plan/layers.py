@@ -61,8 +61,10 @@ class Layered(Mapping[K, V]):
 
     def plain(self) -> dict[K, V]:
         """All of it as a dict of its own."""
-        made = {**self._base, **self._changes}
-        return {key: value for key, value in made.items() if not isinstance(value, _Gone)}
+        made: dict[K, Any] = {**self._base, **self._changes}
+        for key in [key for key, value in self._changes.items() if value is _GONE]:
+            del made[key]
+        return made
 
     def _with(self, changes: Mapping[K, V | None]) -> Mapping[K, V]:
         size = self._size

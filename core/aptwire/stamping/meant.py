@@ -80,27 +80,80 @@ def taken_nics(plan: Plan, stamp: str) -> dict[str, str]:
     return {taken.part: taken.nic for taken in plan.where("stamp_nic", "stamp", stamp)}
 
 
-def meant(plan: Plan, stamp: Stamp, nics: Mapping[str, str]) -> list[Meant]:
-    """Every part of a stamp's pattern as it ought to be on its host, in the order in which they can be made: `nics` the NIC of each of the
-    pattern's.  PlanError where an address can't be counted on."""
-    own = own_words(plan, stamp.id)
-    there = {r.part: r for kind in STAMPED.values() for r in of_host(plan, kind, stamp.host) if r.part is not None}
-    at: dict[str, str] = dict(nics)
-    placed: list[tuple[Any, Any]] = []
-    for kind, becomes in STAMPED.items():
-        for part in parts_of(plan, stamp.pattern, kind):
-            owner = stamp.host if kind == "pattern_switch" else at.get(owner_of(part))
-            whole_own = "" in own.get(part.id, ())
-            if (
-                owner is None
-                or (kind == "pattern_order" and part.nic not in nics)
-                or (whole_own and part.id not in there)
-            ):
+@dataclass(frozen=True)
+class _Read:
+    """A part as it was read: `words` are what it says on whatever host, and `pointing` the fields among them that name another part."""
+
+    part: Any
+    becomes: str
+    words: Mapping[str, Any]
+    pointing: tuple[str, ...]
+
+
+class Meaning:
+    """What a pattern means, read once for all the hosts on which it is stamped."""
+
+    def __init__(self, plan: Plan, pattern: str) -> None:
+        self.plan = plan
+        self._parts = [
+            _Read(
+                part, becomes, _words(part), tuple(name for name in _pointing(kind) if getattr(part, name) is not None)
+            )
+            for kind, becomes in STAMPED.items()
+            for part in parts_of(plan, pattern, kind)
+        ]
+
+    def on(self, stamp: Stamp, nics: Mapping[str, str]) -> list[Meant]:
+        """Every part as it ought to be on a stamp's host, in the order in which they can be made: `nics` the NIC of each of the pattern's.
+        PlanError where an address can't be counted on."""
+        plan, own = self.plan, own_words(self.plan, stamp.id)
+        there: dict[str, Any] = {}
+        by_name: dict[tuple[str, str, str], Any] = {}
+        for kind, owner in OWNER.items():
+            for record in of_host(plan, kind, stamp.host):
+                if record.part is not None:
+                    there[record.part] = record
+                if kind != "group_order":
+                    by_name[kind, getattr(record, owner), record.name] = record
+        at: dict[str, str] = dict(nics)
+        placed: list[tuple[_Read, Any]] = []
+        for read in self._parts:
+            part = read.part
+            on = stamp.host if part.kind == "pattern_switch" else at.get(owner_of(part))
+            found = there.get(part.id)
+            if on is None or (found is None and "" in own.get(part.id, ())):
                 continue
-            found = there.get(part.id) or _unclaimed(plan, part, becomes, owner)
+            if part.kind == "pattern_order":
+                if part.nic not in nics:
+                    continue
+            elif found is None:
+                # What stands there already by the same name, and is no other pattern's.
+                found = by_name.get((read.becomes, on, part.name))
+                if found is not None and found.part is not None:
+                    found = None
             at[part.id] = found.id if found is not None else plan.fresh_id(f"{stamp.host}:{part.id}")
-            placed.append((part, found))
-    return [Meant(p, at[p.id], r, _words(plan, stamp, p, at), own.get(p.id, frozenset())) for p, r in placed]
+            placed.append((read, found))
+        return [
+            Meant(read.part, at[read.part.id], found, self._said(read, stamp, at), own.get(read.part.id, NOTHING))
+            for read, found in placed
+        ]
+
+    def _said(self, read: _Read, stamp: Stamp, at: Mapping[str, str]) -> Mapping[str, Any]:
+        """What a part says on a host."""
+        addresses = getattr(read.part, "addresses", ())
+        if not read.pointing and not addresses:
+            return read.words
+        words = {**read.words, **{name: at.get(read.words[name]) for name in read.pointing}}
+        if addresses:
+            try:
+                words["addresses"] = tuple(counted_on(address, stamp.number) for address in addresses)
+            except ValueError as error:
+                said = f"{error} ({called(self.plan, self.plan.of('host').get(stamp.host))})"
+                raise PlanError([Problem(said, kind=read.part.kind, id=read.part.id, field="addresses")]) from None
+        return words
+
+
+NOTHING: frozenset[str] = frozenset()
 
 
 def meant_nics(
@@ -119,26 +172,9 @@ def owner_of(part: Any) -> str:
     return str(getattr(part, "port_group", None) or part.switch)
 
 
-def _unclaimed(plan: Plan, part: Any, kind: str, owner: str) -> Any:
-    """What stands on the host already by the same name, and is no other pattern's."""
-    if kind == "group_order":
-        return None
-    same = [r for r in plan.where(kind, OWNER[kind], owner) if r.name == part.name]
-    return same[0] if same and same[0].part is None else None
-
-
-def _words(plan: Plan, stamp: Stamp, part: Any, at: Mapping[str, str]) -> dict[str, Any]:
+def _words(part: Any) -> dict[str, Any]:
     names = fields_of(part.kind)
-    words: dict[str, Any] = dict(zip(names, _reading(names)(part), strict=True))
-    for name in _pointing(part.kind):
-        words[name] = at.get(words[name])
-    if "addresses" in words:
-        try:
-            words["addresses"] = tuple(counted_on(address, stamp.number) for address in part.addresses)
-        except ValueError as error:
-            said = f"{error} ({called(plan, plan.of('host').get(stamp.host))})"
-            raise PlanError([Problem(said, kind=part.kind, id=part.id, field="addresses")]) from None
-    return words
+    return {**dict(zip(names, _reading(names)(part), strict=True)), "part": part.id}
 
 
 def differing(found: Record, words: Mapping[str, Any], own: frozenset[str] = frozenset()) -> dict[str, Any]:

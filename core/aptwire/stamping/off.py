@@ -14,11 +14,11 @@ from aptwire.plan.names import called
 from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.stamping.meant import (
+    Meaning,
     Meant,
     counted_back,
     differing,
     fields_of,
-    meant,
     meant_nics,
     own_words,
     taken_nics,
@@ -56,11 +56,12 @@ class Off:
         return {**vars(self), "text": str(self)}
 
 
-def off(plan: Plan, own: Stamp) -> tuple[Off, ...]:
-    """Every difference between a stamped host and its pattern that isn't kept as the host's own; none: it is on its pattern."""
+def off(plan: Plan, own: Stamp, meaning: Meaning | None = None) -> tuple[Off, ...]:
+    """Every difference between a stamped host and its pattern that isn't kept as the host's own; none: it is on its pattern.  `meaning`: what the pattern
+    means, if it was read already."""
     nics = taken_nics(plan, own.id)
     try:
-        placed = meant(plan, own, nics)
+        placed = (meaning or Meaning(plan, own.pattern)).on(own, nics)
     except PlanError as error:
         problem = error.problems[0]
         part = plan.find(problem.id)

@@ -13,7 +13,16 @@ from aptwire.plan.kinds import KINDS, SPECS, Record, Stamp, StampNic
 from aptwire.plan.names import called
 from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
 from aptwire.plan.plan import Plan, PlanError, Problem
-from aptwire.stamping.meant import counted_on, differing, interface, meant, meant_nics, own_words, owner_of, taken_nics
+from aptwire.stamping.meant import (
+    Meaning,
+    counted_on,
+    differing,
+    interface,
+    meant_nics,
+    own_words,
+    owner_of,
+    taken_nics,
+)
 from aptwire.stamping.nics import Question, chosen
 
 Answers = Mapping[tuple[str, str], str | None]
@@ -34,14 +43,14 @@ def stamp(plan: Plan, pattern: str, hosts: Sequence[str], answers: Answers | Non
     made: list[Operation] = []
     problems: list[Problem] = []
     with no_collecting():
-        numbers = _Numbers(plan, pattern)
+        numbers, meaning = _Numbers(plan, pattern), Meaning(plan, pattern)
         for host in dict.fromkeys(hosts):
             own, nics, asked = _seated(plan, pattern, host, numbers, answers or {})
             problems += [
                 Problem(q.text, kind="host", id=q.host, field=plan.get("pattern_nic", q.part).name) for q in asked
             ]
             try:
-                made += _on_host(plan, own, nics)
+                made += _on_host(meaning, own, nics)
             except PlanError as error:
                 problems += error.problems
     if problems:
@@ -159,20 +168,21 @@ def borne(plan: Plan) -> Iterator[str]:
         yield from segment.gateways
 
 
-def _on_host(plan: Plan, own: Stamp, nics: Mapping[str, str]) -> Iterator[Operation]:
+def _on_host(meaning: Meaning, own: Stamp, nics: Mapping[str, str]) -> Iterator[Operation]:
     """The operations for one host: the stamp and its NICs, then what differs, what others stand on first."""
+    plan = meaning.plan
     if own.id not in plan.of("stamp"):
         yield Put(own)
     yield from _taken(plan, own, nics)
-    placed = meant(plan, own, nics)
+    placed = meaning.on(own, nics)
     at = {m.part.id: m.record for m in placed}
     for m in placed:
         kind = STAMPED[m.part.kind]
         if m.found is None:
             owner = own.host if kind == "virtual_switch" else at[owner_of(m.part)]
-            yield Put(KINDS[kind](id=m.record, **{OWNER[kind]: owner, "part": m.part.id, **m.words}))
+            yield Put(KINDS[kind](id=m.record, **{OWNER[kind]: owner, **m.words}))
         elif "" not in m.own:
-            set_ = differing(m.found, {**m.words, "part": m.part.id}, m.own)
+            set_ = differing(m.found, m.words, m.own)
             if set_:
                 yield Patch(kind, m.record, set_)
     wanted = own_words(plan, own.id)

@@ -20,6 +20,7 @@ from aptwire.plan.layers import layered
 from aptwire.plan.names import called, some
 from aptwire.plan.patterns import STAMPED, host_id, of_host, pattern_of
 from aptwire.plan.plan import PlanError
+from aptwire.stamping.meant import Meaning
 from aptwire.stamping.off import Off, keep, off
 from aptwire.stamping.stamp import stamp
 
@@ -126,12 +127,15 @@ class AlikeRisks(RiskSearch):
         asked = set(stamps) if known is not before else self._asked(known, changes.records if changes else ())
         of: dict[str, tuple[Off, ...] | None] = {id: None for id in known.of if id not in stamps}
         hosts: dict[str, str | None] = {}
+        meanings: dict[str, Meaning] = {}
         for id in asked:
             own = stamps.get(id)
             if own is None:
                 of[id] = None
                 continue
-            of[id] = off(plan, own) or None
+            if own.pattern not in meanings:
+                meanings[own.pattern] = Meaning(plan, own.pattern)
+            of[id] = off(plan, own, meanings[own.pattern]) or None
             for kind in STAMPED.values():
                 hosts.update((r.id, own.host) for r in of_host(plan, kind, own.host))
         made = _Offs(layered(dict(known.of), of), layered(known.hosts, hosts))
