@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 import random
 import re
 from typing import Any
@@ -64,6 +65,38 @@ def _routed(seed: int, faults: bool) -> Small:
     for n, kind in enumerate(routers):
         _filters(made, random.Random(seed + n), n, kind, legs[n], busy=not faults)
     return made
+
+
+def six_plan(seed: int) -> Plan:
+    """Such a plan of IPv6, or of both."""
+    dice = random.Random(seed + 53)
+    made, both = _routed(seed, faults=dice.random() < 0.6), dice.random() < 0.3
+    fields = {"segment": ("subnets", "gateways"), "adapter": ("addresses",), "station_port": ("addresses",)}
+    for kind, names in {**fields, "filter_line": ("sources", "targets")}.items():
+        for record, name in ((record, name) for record in made.kinds.get(kind, []) for name in names):
+            own = record.get(name, [])
+            record[name] = [*(own if both else []), *map(_as_six, own)]
+    four = made.kinds.get("route", [])
+    six = [
+        {**route, "id": f"{route['id']}-six", "to": [*map(_as_six, route["to"])], "via": _as_six(route["via"])}
+        for route in four
+    ]
+    made.kinds["route"] = [*(four if both else []), *six]
+    return made.plan()
+
+
+LENGTHS = {0: 0, 16: 32, 24: 64, 25: 121, 27: 123, 28: 124, 30: 126, 32: 128}
+
+
+def _as_six(text: str) -> str:
+    """An address of IPv6, with or without a prefix, or a subnet, in the place of one of IPv4, among as few."""
+    address, _, length = text.partition("/")
+    found = re.sub(r"^10\.64\.(\d+)\.(\d+)$", r"2001:db8:\1::\2", address).replace("2001:db8:0::0", "2001:db8::")
+    found = found if ":" in found else "::"
+    if not length:
+        return found
+    bound = ipaddress.ip_interface(f"{found}/{LENGTHS[int(length)]}")
+    return str(bound)
 
 
 def proxied_plan(seed: int) -> Plan:

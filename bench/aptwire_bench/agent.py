@@ -22,6 +22,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterable, Iterator, Sequence
+from itertools import product
 from typing import Any
 
 LIBC = ctypes.CDLL(None, use_errno=True)
@@ -30,7 +31,7 @@ LLDP = 0x88CC
 ALL_PROTOCOLS = 3
 OURS = 0x88B5  # for local experiments (IEEE 802 clause 9.2.3)
 MARK = b"APTW"
-MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun macvlan macvtap sch_ingress cls_flower cls_matchall act_gact act_mirred act_police iptable_filter iptable_nat iptable_mangle xt_conntrack xt_tcpudp xt_MASQUERADE xt_nat xt_mark"
+MODULES = "bridge 8021q bonding veth vxlan geneve dummy tun macvlan macvtap sch_ingress cls_flower cls_matchall act_gact act_mirred act_police iptable_filter ip6table_filter iptable_nat iptable_mangle xt_conntrack xt_tcpudp xt_MASQUERADE xt_nat xt_mark"
 SOL_PACKET, RX_RING, STATISTICS, AUXDATA, PACKET_VERSION, IGNORE_OUTGOING = 263, 5, 6, 8, 10, 23
 TPACKET_V2, OURS_TO_READ, VLAN_VALID = 1, 1, 1 << 4
 HEAD, STATUS, INTERFACE = struct.Struct("IIIHHIIH"), struct.Struct("I"), struct.Struct("i")
@@ -104,11 +105,12 @@ class Kernel:
             flags = int(file.read(), 16)
         self.set(space, device, "flags", hex(flags | IFF_UP if up else flags & ~IFF_UP))
 
-    def filter(self, space: str, text: str) -> None:
-        """Put a filter into a namespace."""
+    def filter(self, space: str, text: str, six: bool = False) -> None:
+        """Put a filter of IPv4 (or `six`) into a namespace."""
         self.enter(space)
         try:
-            done = subprocess.run(["iptables-legacy-restore"], input=text, text=True, capture_output=True, check=False)
+            tool = "ip6tables-legacy-restore" if six else "iptables-legacy-restore"
+            done = subprocess.run([tool], input=text, text=True, capture_output=True, check=False)
         finally:
             self.leave()
         if done.returncode:
@@ -310,11 +312,36 @@ class Echo:
         return any(packet[at : at + 1] == b"\0" and packet[at + 4 : at + 6] == wanted for packet, at in heads)
 
 
+class Echo6:
+    """The same of ICMPv6 (RFC 4443 section 4.1), as the routing table says; the kernel works out its checksum."""
+
+    def __init__(self, address: str, number: int) -> None:
+        self.number, self.address = number, socket.inet_pton(socket.AF_INET6, address)
+        self.sock = socket.socket(socket.AF_INET6, socket.SOCK_RAW, socket.IPPROTO_ICMPV6)
+        self.sock.setblocking(False)
+        try:
+            self.sock.sendto(struct.pack("!BBHHH", 128, 0, 0, number, 0), (address, 0))
+        except OSError as error:
+            if error.errno not in (errno.ENETDOWN, errno.ENETUNREACH, errno.EHOSTUNREACH, errno.EADDRNOTAVAIL):
+                raise
+
+    def answered(self) -> bool:
+        """Whether a reply to it came, from the address that was asked."""
+        wanted = b"\x81\0", struct.pack("!H", self.number)
+        with self.sock, contextlib.suppress(BlockingIOError):
+            while True:
+                packet, (source, *_) = self.sock.recvfrom(2048)
+                from_it = socket.inet_pton(socket.AF_INET6, source.partition("%")[0]) == self.address
+                if from_it and (packet[:2], packet[4:6]) == wanted:
+                    return True
+        return False
+
+
 class Connect:
     """A TCP connection (RFC 9293 section 3.5) as the routing table says, to a port at which somebody listens."""
 
     def __init__(self, address: str, port: int) -> None:
-        self.sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+        self.sock = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_STREAM)
         self.sock.setblocking(False)
         self.begun = self.sock.connect_ex((address, port))
 
@@ -581,11 +608,13 @@ class Job:
         """Whether each ping was answered, each lease offered and each connection made, with the kernel's own stack at both ends."""
         trials = self.job.get("trials", [])
         programs = [self.server(*trial["server"]) for trial in trials if trial["what"] == "lease"]
+        six = any(":" in trial.get("to", "") for trial in trials)
         with (
             self.serving(programs, self.LEASING),
-            self.listeners({(space, port) for t in trials if t["what"] == "connect" for space, port in t["at"]}),
+            self.speaking6() if six else contextlib.nullcontext(),
+            self.listeners({(space, port) for t in trials if t["what"] == "connect" for space, port in t["at"]}, six),
         ):
-            asked: list[Echo | Discover | Connect] = []
+            asked: list[Echo | Echo6 | Discover | Connect] = []
             for number, trial in enumerate(trials):
                 space, device = trial["from"]
                 self.kernel.enter(space)
@@ -594,6 +623,8 @@ class Job:
                         asked.append(Discover(device, number))
                     elif trial["what"] == "connect":
                         asked.append(Connect(trial["to"], trial["port"]))
+                    elif ":" in trial["to"]:
+                        asked.append(Echo6(trial["to"], number))
                     else:
                         asked.append(Echo(device, trial["to"], number))
                 finally:
@@ -602,15 +633,54 @@ class Job:
             return [a.answered() for a in asked]
 
     @contextlib.contextmanager
-    def listeners(self, wanted: set[tuple[str, int]]) -> Iterator[None]:
-        """Somebody who listens at some ports, each in a namespace."""
+    def speaking6(self) -> Iterator[None]:
+        """The plan's addresses, routes and filters of IPv6, for as long as somebody asks over it; what stacks learn from others is no affair of a plan."""
+        devices = [tuple(at) for scene in self.scenes for at in scene.get("speaking6", ())]
+        routers = [space for scene in self.scenes for space in scene.get("routers", ())]
+        filters = [(s, text) for scene in self.scenes for s, text in scene.get("filters6", {}).items()]
+        for space, device in devices:
+            for name, value in (
+                ("accept_dad", "0"),
+                ("accept_ra", "0"),
+                ("accept_redirects", "0"),
+                ("disable_ipv6", "0"),
+            ):
+                self.six(space, device, name, value)
+        for space, lines in ((s, lines) for scene in self.scenes for s, lines in scene.get("inside6", {}).items()):
+            self.kernel.tell("ip", lines, space)
+        for space in routers:
+            self.six(space, "all", "forwarding", "1")
+        for space, text in filters:
+            self.kernel.filter(space, text, six=True)
+        try:
+            yield
+        finally:
+            for space, _ in filters:
+                self.kernel.filter(space, "*filter\nCOMMIT\n", six=True)
+            for space in routers:
+                self.six(space, "all", "forwarding", "0")
+            for space, device in devices:
+                for name, value in (
+                    ("disable_ipv6", "1"),
+                    ("accept_redirects", "1"),
+                    ("accept_ra", "1"),
+                    ("accept_dad", "1"),
+                ):
+                    self.six(space, device, name, value)
+
+    @contextlib.contextmanager
+    def listeners(self, wanted: set[tuple[str, int]], six: bool) -> Iterator[None]:
+        """Somebody who listens at some ports, each in a namespace; of IPv6 too, if anybody asks over it."""
+        families = ((socket.AF_INET, "0.0.0.0"), *([(socket.AF_INET6, "::")] if six else []))
         with contextlib.ExitStack() as held:
-            for space, port in sorted(wanted):
+            for (space, port), (family, every) in product(sorted(wanted), families):
                 self.kernel.enter(space)
                 try:
-                    listener = held.enter_context(socket.socket(socket.AF_INET, socket.SOCK_STREAM))
+                    listener = held.enter_context(socket.socket(family, socket.SOCK_STREAM))
                     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-                    listener.bind(("0.0.0.0", port))
+                    if family == socket.AF_INET6:
+                        listener.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
+                    listener.bind((every, port))
                     listener.listen(64)
                 finally:
                     self.kernel.leave()

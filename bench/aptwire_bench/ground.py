@@ -36,6 +36,7 @@ PROGRAMS = (
     "lldpd",
     "lldpcli",
     "iptables-legacy-restore",
+    "ip6tables-legacy-restore",
 )
 LINUX = "/usr/bin/linux.uml"
 MOUNTS = ("proc", "sys", "dev", "tmp", "run", "jobs", "shm")

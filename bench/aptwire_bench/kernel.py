@@ -38,6 +38,7 @@ NEEDED = {
     "dnsmasq": "dnsmasq-base",
     "radvd": "radvd",
     "iptables-legacy-restore": "iptables",
+    "ip6tables-legacy-restore": "iptables",
 }
 BOOT, SILENCE = 60.0, 90.0
 Progress = Callable[[str, int, int], None]

@@ -71,7 +71,8 @@ class Scene:
     """What is built: namespaces; lines for `ip -batch` in none of them; lines by namespace and tool; ears.
 
     `cables` are both ends of each cable (namespace, device); `choices` lead from a NIC to (namespace, bond, member) that make its
-      bond send over it; `bridges` can be told to forget addresses; those of `trees` take part in a spanning tree.
+      bond send over it; `bridges` can be told to forget addresses; those of `trees` take part in a spanning tree.  Of IPv6, which is off
+      until somebody pings over it: the devices that speak it, the lines for `ip -batch` by namespace, and the filters.
     """
 
     spaces: list[str] = field(default_factory=list)
@@ -91,6 +92,9 @@ class Scene:
     shy: list[str] = field(default_factory=list)
     proxies: list[tuple[str, str]] = field(default_factory=list)
     filters: dict[str, str] = field(default_factory=dict)
+    speaking6: list[tuple[str, str]] = field(default_factory=list)
+    inside6: dict[str, list[str]] = field(default_factory=dict)
+    filters6: dict[str, str] = field(default_factory=dict)
     limits: list[Limit] = field(default_factory=list)
 
     def to_json(self) -> dict[str, Any]:
@@ -105,6 +109,9 @@ class Scene:
             "shy": self.shy,
             "proxies": self.proxies,
             "filters": self.filters,
+            "speaking6": self.speaking6,
+            "inside6": self.inside6,
+            "filters6": self.filters6,
             "trees": self.trees,
             "lacp": self.lacp,
         }
@@ -299,6 +306,9 @@ class _Builder:
     def _line(self, space: str, tool: str, text: str) -> None:
         self.scene.inside[space][tool].append(text)
 
+    def _line6(self, space: str, text: str) -> None:
+        self.scene.inside6.setdefault(space, []).append(text)
+
     def _name(self, space: str, wanted: str) -> str:
         """The plan's own name where the kernel takes it, so that what is read back from it speaks the plan's language."""
         taken = self.names[space]
@@ -352,9 +362,14 @@ class _Builder:
             if space is None or route.via in self._own_addresses(route.of):
                 continue
             held = (ipaddress.ip_interface(a).network for a in self.bound.get(space, ()))
-            if ":" not in route.via and any(ipaddress.ip_address(route.via) in net for net in held):
+            if any(ipaddress.ip_address(route.via) in net for net in held):
                 for to in route.to:
-                    self._line(space, "ip", f"route append {to} via {route.via}")
+                    if ":" not in to:
+                        self._line(space, "ip", f"route append {to} via {route.via}")
+                        continue
+                    # Alike in all else, several would be taken in turns.
+                    self.ways += 1
+                    self._line6(space, f"route append {to} via {route.via} metric {self.ways}")
 
     def _outsides(self) -> None:
         """The outside networks behind stations that are there: a namespace with the address that stands for it, over a link of addresses that nobody else has."""
@@ -371,7 +386,7 @@ class _Builder:
                 self._line(there, "ip", f"link set dev {device} up")
                 self._line(there, "ip", f"addr add 169.254.{number}.{side}/30 dev {device}")
             self._line(beyond, "ip", f"addr add {own[0]}/32 dev {devices[1]}")
-            mine = next((a.partition("/")[0] for a in self.bound.get(space, ())), "")
+            mine = next((a.partition("/")[0] for a in self.bound.get(space, ()) if ":" not in a), "")
             static = any("0.0.0.0/0" in route.to for route in self.plan.where("route", "of", outside.at))
             for net in outside.subnets or ((), ("0.0.0.0/0",))[not static]:
                 if ":" not in net:
@@ -389,11 +404,10 @@ class _Builder:
         """The filters and translations of stacks that are there, for iptables: what no line matches passes, and so does what belongs to a connection that was let out."""
         for owner, space in sorted(self.stack_spaces.items()):
             lines = sorted(self.plan.where("filter_line", "of", owner), key=lambda line: line.order)
-            told = [text for line in lines for text in self._filter_line(line)]
-            tables = []
-            if told:
-                back = "-A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT"
-                tables += ["*filter", ":FORWARD ACCEPT [0:0]", back, *told, "COMMIT", ""]
+            told, told6 = ([text for line in lines for text in self._filter_line(line, six)] for six in (False, True))
+            tables = self._table(told)
+            if told6:
+                self.scene.filters6[space] = "\n".join(self._table(told6))
             turned, marks, shown = self._inwards(space)
             hides = [*self.hidden.get(space, ()), *shown, *self._translations(space)]
             if turned or hides:
@@ -403,6 +417,12 @@ class _Builder:
                 tables += ["*mangle", ":PREROUTING ACCEPT [0:0]", *marks, "COMMIT", ""]
             if tables:
                 self.scene.filters[space] = "\n".join(tables)
+
+    @staticmethod
+    def _table(told: list[str]) -> list[str]:
+        """The table of filters with some lines."""
+        back = "-A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT"
+        return ["*filter", ":FORWARD ACCEPT [0:0]", back, *told, "COMMIT", ""] if told else []
 
     def _translations(self, space: str) -> Iterator[str]:
         """The translations at interfaces that are in a namespace, in the tool's words."""
@@ -436,8 +456,8 @@ class _Builder:
         marks = [f"-A PREROUTING -i {device} -j MARK --set-mark {n}" for n, device in enumerate(devices, 1)]
         return turned, marks if shown else [], shown
 
-    def _filter_line(self, line: FilterLine) -> Iterator[str]:
-        """A line in the tool's words: one for each pair of subnets and range of ports; none where no IPv4 packet can match it."""
+    def _filter_line(self, line: FilterLine, six: bool) -> Iterator[str]:
+        """A line in the tool's words: one for each pair of subnets and range of ports; none where no packet of IPv4 (or `six`) can match it."""
         interfaces = []
         for word, interface in (("-i", line.enters), ("-o", line.leaves)):
             if interface is not None and interface not in self.scene.stacks:
@@ -445,9 +465,10 @@ class _Builder:
             interfaces += [f"{word} {self.scene.stacks[interface][1]}"] if interface is not None else []
         ends = []
         for word, subnets in (("-s", line.sources), ("-d", line.targets)):
-            mine = [f"{word} {net}" for net in subnets if ":" not in net]
+            mine = [f"{word} {net}" for net in subnets if (":" in net) == six]
             ends.append(mine if subnets else [""])
-        protocol = "" if line.protocol == "any" else f"-p {line.protocol}"
+        said = "icmpv6" if six and line.protocol == "icmp" else line.protocol
+        protocol = "" if said == "any" else f"-p {said}"
         ports = [
             f"{protocol} --dport {part.strip().replace('-', ':')}" for part in line.ports.split(",") if part.strip()
         ]
@@ -484,10 +505,10 @@ class _Builder:
     def _gateways(self, record: Any) -> tuple[str, ...]:
         """Where an interface sends what leaves its subnets, unless there is a route for it: nowhere where its stack has one for everything."""
         owner = owner_of(self.plan, record).id
-        if any("0.0.0.0/0" in route.to for route in self.plan.where("route", "of", owner)):
-            return ()
         mine = self._own_addresses(owner)
-        return tuple(gateway for gateway in gateways_of(self.plan, record) if gateway not in mine)
+        routed = {to for route in self.plan.where("route", "of", owner) for to in route.to}
+        ways = ((gateway, "::/0" if ":" in gateway else "0.0.0.0/0") for gateway in gateways_of(self.plan, record))
+        return tuple(gateway for gateway, everything in ways if gateway not in mine and everything not in routed)
 
     def _own_addresses(self, owner: str) -> set[str]:
         """All addresses of a guest, station or host."""
@@ -498,17 +519,25 @@ class _Builder:
         return self.owned.get(owner, set())
 
     def _address(self, space: str, device: str, addresses: Iterable[str], gateways: Iterable[str]) -> None:
-        """IPv4 addresses of an interface, and the ways out over gateways in their subnets, those said first first."""
-        mine = [a for a in addresses if ":" not in a]
+        """The addresses of an interface, and the ways out over gateways in their subnets, those said first first."""
         bound = self.bound.setdefault(space, [])
-        bound += mine
-        for address in mine:
-            self._line(space, "ip", f"addr add {address} dev {device}")
-        for gateway in gateways if mine else ():
-            nets = [ipaddress.ip_interface(a).network for a in mine]
-            if ":" not in gateway and any(ipaddress.ip_address(gateway) in net for net in nets):
+        nets = []
+        for address in addresses:
+            bound.append(address)
+            nets.append(ipaddress.ip_interface(address).network)
+            if ":" not in address:
+                self._line(space, "ip", f"addr add {address} dev {device}")
+                continue
+            if (space, device) not in self.scene.speaking6:
+                self.scene.speaking6.append((space, device))
+            self._line6(space, f"addr add {address} dev {device} nodad")
+        for gateway in gateways:
+            if any(ipaddress.ip_address(gateway) in net for net in nets):
                 self.ways += 1
-                self._line(space, "ip", f"route add default via {gateway} dev {device} metric {self.ways}")
+                if ":" in gateway:
+                    self._line6(space, f"route add ::/0 via {gateway} dev {device} metric {self.ways}")
+                else:
+                    self._line(space, "ip", f"route add default via {gateway} dev {device} metric {self.ways}")
 
     def _bridge(self, space: str, name: str, filtering: bool = True, more: str = "") -> str:
         # Whatever isn't said holds as Linux has it; nothing is snooped and nothing waits.

@@ -19,7 +19,7 @@ from aptwire.plan.kinds import PLACES, FilterLine, InwardTranslation, Outside
 from aptwire.plan.names import called
 from aptwire.plan.outside import StandIns
 from aptwire.plan.plan import Plan
-from aptwire.plan.stacks import owner_of
+from aptwire.plan.stacks import Bound, bound_of, owner_of
 
 from aptwire_bench.scene import Limit, Scene, seats_of
 
@@ -30,12 +30,12 @@ PORTS = (22, 80, 443, 5432)
 
 @dataclass(frozen=True)
 class Holder:
-    """Who has an IPv4 address: the record, the seat where its frames enter and leave, and the tag that it uses."""
+    """Who has an address: the record, the seat where its frames enter and leave, and the tag that it uses."""
 
     record: str
     seat: str
     vid: int | None
-    address: ipaddress.IPv4Interface
+    address: Bound
     segment: str | None
 
 
@@ -63,18 +63,18 @@ class Trial:
         return f"{names[0]} asks for a lease of {names[1]}"
 
 
-def holders(plan: Plan, frames: Frames) -> list[Holder]:
-    """Everybody with one IPv4 address that nobody else has, at a seat; guests that tag for themselves are left out."""
+def holders(plan: Plan, frames: Frames, version: int = 4) -> list[Holder]:
+    """Everybody with one address of an IP version that nobody else has, at a seat; guests that tag for themselves are left out."""
     found: list[Holder] = []
     for kind in ("adapter", "host_port", "station_port"):
         for record in sorted(plan.all(kind), key=lambda r: r.id):
             if kind == "adapter" and plan.where("guest_tag", "adapter", record.id):
                 continue
             seat = record.port if kind == "station_port" else record.id
-            mine = [a for a in record.addresses if ":" not in a and "/" in a]
+            mine = [a for a in record.addresses if (":" in a) == (version == 6) and "/" in a]
             if len(mine) == 1 and seat in frames.seats and not frames.seats[seat].vni:
                 vid = record.vid if kind == "station_port" else None
-                found.append(Holder(record.id, seat, vid, ipaddress.IPv4Interface(mine[0]), record.belongs))
+                found.append(Holder(record.id, seat, vid, bound_of(mine[0]), record.belongs))
     taken = [a.split("/")[0] for r in plan for a in getattr(r, "addresses", ())]
     return [h for h in found if taken.count(str(h.address.ip)) == 1]
 
@@ -105,6 +105,7 @@ def choose(plan: Plan, frames: Frames, most: int, seed: int) -> list[Trial]:
     ]
     leases = list(_leases(plan, frames, everybody))
     made = [*dice.sample(pings, min(most, len(pings))), *_reaches(plan, everybody, most // 2, dice)]
+    made += _reaches(plan, holders(plan, frames, 6), most // 2, dice)
     servers: set[str] = set()
     clients: set[str] = set()
     for lease in dice.sample(leases, len(leases)):
@@ -132,9 +133,11 @@ def _machine(plan: Plan, holder: Holder) -> str:
 def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random) -> Iterator[Trial]:
     """From one stack to another, over as many routers as it takes: half of them answered, as far as there are any, half of them connections.  What the engine
     doesn't know isn't asked."""
-    ends = [*everybody, *_outsides(plan)]
+    six = any(holder.address.version == 6 for holder in everybody)
+    # What stands for outside networks in the kernel routes IPv4 alone, as do those who answer for others.
+    ends = everybody if six else [*everybody, *_outsides(plan)]
     # Where somebody answers for others, whoever takes everybody to be on his link reaches them over routers.
-    proxied = any(_for_others(plan))
+    proxied = any(_for_others(plan)) and not six
     pairs = [(a, b) for a in ends for b in ends if a is not b and (proxied or a.address.network != b.address.network)]
     judgement = judge(plan) if pairs else None
     texts = [*(line.ports for line in plan.all(FilterLine)), *(turned.ports for turned in plan.all(InwardTranslation))]
@@ -150,11 +153,11 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
         port = dice.choice(ports) if n % 2 else 0
         packet = Packet("tcp", port) if port else ICMP
         # Everybody is on in the kernel.
-        told = Pings(judgement, exact=True, waking=True).ask(a.record, b.record, NOW, packet)
+        target = str(b.address.ip) if six else b.record
+        told = Pings(judgement, exact=True, waking=True).ask(a.record, target, NOW, packet)
         if not left.get((told.outcome, bool(port))) or _machine(plan, a) == _machine(plan, b):
             continue
-        if any(":" in way.target for way in told.ways):
-            # The namespaces route IPv4 alone.
+        if any((":" in way.target) != six for way in told.ways):
             continue
         left[told.outcome, bool(port)] -= 1
         seats = frozenset(_seats(plan, told, a, b))

@@ -16,7 +16,7 @@ from aptwire.plan.edits import apply_edit
 from aptwire.plan.plan import Plan, PlanError
 
 from tests.bench.support import proved, told
-from tests.routers import filtered_plan, inward_plan, outward_plan, proxied_plan, routed_plan
+from tests.routers import filtered_plan, inward_plan, outward_plan, proxied_plan, routed_plan, six_plan
 
 SEEDS = int(os.environ.get("APTWIRE_ROUTED_PLANS", "30"))
 """More by command; with fixed seeds either way.  Of those of which others are made that have more in them, fewer are enough."""
@@ -50,6 +50,9 @@ class ReachingTest(unittest.TestCase):
 
     def test_filters_drop_in_the_kernel_what_the_engine_says(self) -> None:
         self.same(filtered_plan, FEWER)
+
+    def test_packets_of_ipv6_get_as_far_in_the_kernel_as_the_engine_says(self) -> None:
+        self.same(six_plan)
 
     def test_translations_and_outside_networks_answer_in_the_kernel_as_the_engine_says(self) -> None:
         self.same(outward_plan, FEWER)
