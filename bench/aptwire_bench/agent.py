@@ -414,16 +414,18 @@ class Solicit:
         self.sock.sendto(b"\x01" + self.wanted + said, ("ff02::1:2", 547, 0, socket.if_nametoindex(device)))
 
     def offers(self) -> list[list[Any]]:
-        """What is offered: the server's address on the link, the address (sections 21.4 and 21.6), and no gateways."""
+        """What is offered: the server's own identifier (section 11.3, of which its number is what follows the enterprise), the address (sections 21.3, 21.4 and 21.6), and
+        no gateways."""
         found = []
         with contextlib.suppress(BlockingIOError):
             while True:
-                answer, (server, *_) = self.sock.recvfrom(2048)
+                answer = self.sock.recv(2048)
                 if answer[:4] != b"\x02" + self.wanted:
                     continue
-                within = dict(self.options(answer[4:])).get(3, b"")[12:]
-                if (offered := dict(self.options(within)).get(5, b"")[:16]) != b"":
-                    found.append([server.partition("%")[0], socket.inet_ntop(socket.AF_INET6, offered), []])
+                told = dict(self.options(answer[4:]))
+                offered = dict(self.options(told.get(3, b"")[12:])).get(5, b"")[:16]
+                if offered:
+                    found.append([told[2][6:].hex(), socket.inet_ntop(socket.AF_INET6, offered), []])
         return found
 
     @staticmethod
@@ -703,34 +705,30 @@ class Job:
             return [one.offers() for one in asked]
 
     def leased6(self) -> list[list[list[Any]]]:
-        """The same of IPv6."""
-        job = self.job.get("leases", {"servers6": [], "ends6": [], "asks6": []})
-        ends = [(space, device, own, bound) for space, device, own, bound in job["ends6"] if job["asks6"]]
-        ends += [(space, device, "", []) for space, device in job["asks6"]]
-        for space, device, own, bound in ends:
-            self.six(space, device, "accept_dad", "0")
-            self.six(space, device, "accept_ra", "0")
-            if own:
-                self.six(space, device, "addr_gen_mode", "1")
-            self.six(space, device, "disable_ipv6", "0")
-            said = [f"addr add {address} dev {device} nodad" for address in (f"{own}/64", *bound) if own]
-            self.kernel.tell("ip", said, space)
-        try:
-            with self.serving(job["servers6"] if job["asks6"] else [], self.LEASING6):
-                asked = []
-                for number, (space, device) in enumerate(job["asks6"], LEASES_FROM):
-                    self.kernel.enter(space)
-                    try:
-                        asked.append(Solicit(device, number))
-                    finally:
-                        self.kernel.leave()
-                    time.sleep(0.02)
-                time.sleep(3 if asked else 0)
-                return [one.offers() for one in asked]
-        finally:
-            for space, device, *_ in ends:
-                self.six(space, device, "disable_ipv6", "1")
-                self.six(space, device, "addr_gen_mode", "0")
+        """The same of IPv6, which the plan's own stacks speak meanwhile."""
+        job = self.job.get("leases", {"servers6": [], "asks6": []})
+        if not job["asks6"]:
+            return []
+        with self.speaking6():
+            for space, device in job["asks6"]:
+                for name, value in (("accept_dad", "0"), ("accept_ra", "0"), ("disable_ipv6", "0")):
+                    self.six(space, device, name, value)
+            try:
+                with self.serving(job["servers6"], self.LEASING6):
+                    asked = []
+                    for number, (space, device) in enumerate(job["asks6"], LEASES_FROM):
+                        self.kernel.enter(space)
+                        try:
+                            asked.append(Solicit(device, number))
+                        finally:
+                            self.kernel.leave()
+                        time.sleep(0.02)
+                    time.sleep(3)
+                    return [one.offers() for one in asked]
+            finally:
+                for space, device in job["asks6"]:
+                    for name, value in (("disable_ipv6", "1"), ("accept_ra", "1"), ("accept_dad", "1")):
+                        self.six(space, device, name, value)
 
     def learnt(self) -> list[list[list[str]]]:
         """What each interface that listens makes of the plan's advertisements: the prefixes of its addresses, and the next hops of its ways out."""

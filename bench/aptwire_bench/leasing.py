@@ -1,13 +1,14 @@
 """Leases put to the kernel: real DHCP servers and relays as a plan has them, and what each interface that asks is offered.
 
 What is expected is the engine's word for today, as if everybody were on, since the kernel has them all on; what a scope or relay says is told to the programs from the plan's records alone.
-Of IPv6 (RFC 8415) those are asked who stand on a link with whoever leases: its relays, and what is kept for a MAC address, aren't tried.
+Of IPv6 (RFC 8415) what is kept for a MAC address isn't tried.
 """
 
 from __future__ import annotations
 
 import ipaddress
 import random
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -24,9 +25,10 @@ from aptwire.plan.stacks import owner_of
 
 from aptwire_bench.scene import Scene, seats_of
 
-LINK_LOCAL = "fe80::a8:"
-JOB = ("servers", "asks", "servers6", "ends6", "asks6")
-"""The parts of a job: programs by namespace, and who asks; of IPv6 also where whoever leases has which addresses."""
+ENTERPRISE = 32473
+"""The number kept for examples (RFC 5612), under which those who lease IPv6 name themselves."""
+JOB = ("servers", "asks", "servers6", "asks6")
+"""The parts of a job: programs by namespace, and who asks, of IPv4 and of IPv6."""
 Given = tuple[str, str, str, tuple[str, ...]]
 """An offer: who makes it (a guest, station or host), the subnet, the address where it is kept for whoever asks (else empty), and the gateways."""
 
@@ -67,7 +69,7 @@ def _askers(plan: Plan, most: int, seed: int, asked: type[Leases]) -> list[Asker
         ):
             continue
         heard = [offer for offer in told if offer.outcome == ANSWERED]
-        if six and any(offer.relay or offer.address for offer in heard):
+        if six and any(offer.address for offer in heard):
             continue
         mac = mac_of(plan, record) or f"02:a7:fd:00:00:{len(found):02x}"
         found.append(Asker(record.id, mac, frozenset(map(_given, heard)), six))
@@ -104,28 +106,25 @@ def leasing_job(plan: Plan, asking: list[Asker], scene: Scene) -> dict[str, Any]
             told.setdefault(spaces[scope.of], []).extend(line(scope, f"n{number}"))
     for relay in sorted(plan.all(LeaseRelay), key=lambda r: r.id):
         record = plan.find(relay.at, PLACES)
-        own = [a.partition("/")[0] for a in getattr(record, "addresses", ()) if ":" not in a]
-        if own and relay.at in scene.stacks:
-            space = scene.stacks[relay.at][0]
-            said.setdefault(space, []).extend(f"--dhcp-relay={own[0]},{to}" for to in relay.to if ":" not in to)
-    ends = [
-        [*scene.stacks[record.id], own, [address for address in record.addresses if ":" in address]]
-        for record, own in _leasing6(plan)
-        if record.id in scene.stacks
-    ]
+        bound = [a.partition("/")[0] for a in getattr(record, "addresses", ())]
+        for told, six in ((said, False), (said6, True)):
+            own = next((a for a in bound if (":" in a) == six), None)
+            to = [address for address in relay.to if (":" in address) == six]
+            if own and to and relay.at in scene.stacks:
+                told.setdefault(scene.stacks[relay.at][0], []).extend(f"--dhcp-relay={own},{one}" for one in to)
+    for owner, uid in _named6(plan).items():
+        if said6.get(spaces.get(owner, "")):
+            said6[spaces[owner]].append(f"--dhcp-duid={ENTERPRISE},{':'.join(re.findall('..', uid))}")
     asks = [[*scene.stacks[asker.record], asker.mac] for asker in asking if not asker.six]
     asks6 = [list(scene.stacks[asker.record]) for asker in asking if asker.six]
-    return dict(
-        zip(JOB, (sorted(said.items()), asks, sorted((s, w) for s, w in said6.items() if w), ends, asks6), strict=True)
-    )
+    programs6 = sorted((space, words) for space, words in said6.items() if words)
+    return dict(zip(JOB, (sorted(said.items()), asks, programs6, asks6), strict=True))
 
 
-def _leasing6(plan: Plan) -> list[tuple[Any, str]]:
-    """The interfaces with IPv6 addresses of those who lease such, each with an address on its link by which it is told apart."""
-    owners = {scope.of for scope in plan.all(LeaseScope) if ":" in scope.subnet}
-    bearing: Iterator[Any] = (r for kind in PLACES for r in plan.all(kind) if any(":" in a for a in r.addresses))
-    mine = sorted((r for r in bearing if owner_of(plan, r).id in owners), key=lambda r: r.id)
-    return [(record, f"{LINK_LOCAL}{number + 1:x}") for number, record in enumerate(mine)]
+def _named6(plan: Plan) -> dict[str, str]:
+    """Those (ids) who lease IPv6 addresses, each with a number of four bytes, in hexadecimal, by which it names itself."""
+    owners = sorted({scope.of for scope in plan.all(LeaseScope) if ":" in scope.subnet})
+    return {owner: f"{number:08x}" for number, owner in enumerate(owners, 1)}
 
 
 def _scope6(scope: LeaseScope, tag: str) -> Iterator[str]:
@@ -147,9 +146,9 @@ def _scope(scope: LeaseScope, tag: str) -> Iterator[str]:
 
 
 def offered(plan: Plan, asker: Asker, answers: list[list[Any]]) -> frozenset[Given]:
-    """What the kernel's answers (server's address, address offered, gateways) are in a plan's words; an offer of which no scope speaks is nobody's."""
+    """What the kernel's answers (server's address, or of IPv6 its number, address offered, gateways) are in a plan's words; an offer of which no scope speaks is nobody's."""
     found = set()
-    near = {own: owner_of(plan, record).id for record, own in _leasing6(plan)}
+    named = {uid: owner for owner, uid in _named6(plan).items()}
     for server, address, gateways in answers:
         owners = {
             owner_of(plan, r).id
@@ -157,7 +156,7 @@ def offered(plan: Plan, asker: Asker, answers: list[list[Any]]) -> frozenset[Giv
             for r in plan.all(kind)
             if any(a.partition("/")[0] == server for a in r.addresses)
         }
-        owners |= {near[server]} if server in near else set()
+        owners |= {named[server]} if server in named else set()
         fit = (
             s
             for s in plan.all(LeaseScope)

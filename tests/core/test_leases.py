@@ -364,6 +364,25 @@ class Version6Test(Case):
         made.kinds["lease_relay"].clear()
         self.mended(self.fares(made, UNPROVEN, "unproven", "doesn’t say"), "Have r10 of r ask d for leases")
 
+    def test_a_relay_is_answered_where_its_question_came_from(self) -> None:
+        """RFC 8415 section 18.3.10, unlike IPv4 (RFC 2131 section 4.1): whoever leases needs no way back to the link of whoever asks."""
+        made = self.relayed6()
+        next(s for s in made.kinds["segment"] if s["id"] == "s20")["gateways"] = []
+        self.fares(made, LEASED, "home")
+        # A relay that asks out of another subnet than the server's needs one.
+        made.segment(30, subnets=["2001:db8:30::/64"])
+        made.put("guest", "q", host="b", name="q", routes=True)
+        for vid, n in ((20, 2), (30, 1)):
+            group = made.put("port_group", f"b/q{vid}", switch="b/s", name=f"q{vid}", mode="access", vid=vid)
+            made.put("adapter", f"q{vid}", guest="q", name=f"q{vid}", port_group=group, belongs=f"s{vid}")
+            made.kinds["adapter"][-1].update(addresses=[f"2001:db8:{vid}::{n}/64"], serve_leases=True)
+        made.put("route", "to30", of="r", to=["2001:db8:30::/64"], via="2001:db8:20::2")
+        adapter(made, "d").update(addresses=["2001:db8:30::9/64"], belongs="s30", port_group="b/q30")
+        made.kinds["lease_relay"][0]["to"] = ["2001:db8:30::9"]
+        self.fares(made, NO_ANSWER, "stranded", "its answer doesn’t")
+        made.put("route", "back", of="guest-d", to=["2001:db8:20::/64"], via="2001:db8:30::1")
+        self.fares(made, LEASED, "home")
+
     def test_a_way_out_in_a_lease_and_too_small_a_subnet_are_refused(self) -> None:
         for words, why in (
             ({"gateways": ["2001:db8:10::1"]}, "says no way out"),

@@ -636,9 +636,10 @@ class Pings:
         return self.stack(owner_of(self.plan, found))
 
     def relayed(self, source: str, address: Address, to: Address, state: State) -> tuple[Way, ...]:
-        """The ways there and back of what a relay at an interface (`source`, a record) sends to a server from an address of its own."""
+        """The ways there and back of what a relay at an interface (`source`, a record, with this address on the link) sends to a server.  Of IPv4 it is answered at that
+        address (RFC 2131 section 4.1), of IPv6 at the one from which the question came, which is that of the way that it took (RFC 8415 section 18.3.10)."""
         self.packet = LEASING[address.version]
-        return self._both(self._at(source), to, None, state, address)
+        return self._both(self._at(source), to, None, state, address if address.version == 4 else None)
 
     def _both(
         self, here: Stack, address: Address, owner: Record | None, state: State, source: Address | None = None
