@@ -1,7 +1,6 @@
 """Leases put to the kernel: real DHCP servers and relays as a plan has them, and what each interface that asks is offered.
 
 What is expected is the engine's word for today, as if everybody were on, since the kernel has them all on; what a scope or relay says is told to the programs from the plan's records alone.
-Of IPv6 (RFC 8415) what is kept for a MAC address isn't tried.
 """
 
 from __future__ import annotations
@@ -69,8 +68,6 @@ def _askers(plan: Plan, most: int, seed: int, asked: type[Leases]) -> list[Asker
         ):
             continue
         heard = [offer for offer in told if offer.outcome == ANSWERED]
-        if six and any(offer.address for offer in heard):
-            continue
         mac = mac_of(plan, record) or f"02:a7:fd:00:00:{len(found):02x}"
         found.append(Asker(record.id, mac, frozenset(map(_given, heard)), six))
     return found[:most]
@@ -132,6 +129,10 @@ def _scope6(scope: LeaseScope, tag: str) -> Iterator[str]:
     for text in scope.pool:
         low, _, high = text.partition("-")
         yield f"--dhcp-range=set:{tag},{low},{high or low},{length},{scope.minutes}m"
+    if not scope.pool:
+        yield f"--dhcp-range=set:{tag},{scope.subnet.partition('/')[0]},static,{length},{scope.minutes}m"
+    for mac, address in (text.split() for text in scope.kept):
+        yield f"--dhcp-host={mac},[{address}]"
 
 
 def _scope(scope: LeaseScope, tag: str) -> Iterator[str]:
