@@ -148,6 +148,35 @@ def outward_plan(seed: int, inward: bool = False) -> Plan:
     return made.plan()
 
 
+def entered_plan(seed: int) -> Plan:
+    """Such a plan in which the gateway of one segment or two is outside of it, at a port of the switch, with the internet or a subnet behind that, which know ways back
+    over a router, or none; some routers send there what isn't theirs, and translate too."""
+    dice = random.Random(seed + 67)
+    made = _routed(seed, faults=dice.random() < 0.4)
+    routing = [r["id"] for kind in ("guest", "station") for r in made.kinds.get(kind, []) if r.get("routes")]
+    for n, vid in enumerate(dice.sample(VIDS, dice.choice([1, 1, 2]))):
+        gateway = f"10.64.{vid}.254"
+        next(s for s in made.kinds["segment"] if s["vid"] == vid)["gateways"] = [gateway]
+        port = made.access(f"sw/in{n}", vid) if dice.random() < 0.5 else made.trunk(f"sw/in{n}", "10, 20, 30, 40")
+        if dice.random() < 0.1:
+            made.kinds["fabric_port"][-1].update(mode="access", vid=vid % 40 + 10, allowed=None)
+        made.put("way_in", f"in{n}", segment=f"s{vid}", port=port)
+        near = [r for r in _bearing(made) if r.get("belongs") == f"s{vid}" and _owner(r) in routing]
+        for record in near:
+            if dice.random() < 0.7 and not any(r["of"] == _owner(record) for r in made.kinds.get("route", [])):
+                made.put("route", f"out-{record['id']}", of=_owner(record), to=["0.0.0.0/0"], via=gateway)
+            if dice.random() < 0.3:
+                made.put("translation", f"hide-{record['id']}", at=record["id"])
+        said: dict[str, object] = {
+            "subnets": [["198.18.0.0/16"], ["198.19.0.0/16"]][n] if n or dice.random() < 0.4 else []
+        }
+        if near and dice.random() < 0.75:
+            knows = dice.choice([["10.64.0.0/16"], ["10.64.0.0/16"], [f"10.64.{dice.choice(VIDS)}.0/24"]])
+            said |= {"knows": knows, "via": dice.choice(near)["addresses"][0].split("/")[0]}  # type: ignore[index]
+        made.put("outside", f"beyond{n}", name=f"beyond {n}", at=f"in{n}", **said)
+    return made.plan()
+
+
 def inward_plan(seed: int) -> Plan:
     """Such a plan whose routers take what comes for some of their addresses to be for guests behind them: all of it, or some ports, at the same or another one; also for
     who asks from within, or not."""

@@ -35,6 +35,8 @@ from aptwire.plan.plan import Plan
 from aptwire.plan.private import private_part
 from aptwire.plan.stacks import gateways_of, owner_of
 
+from aptwire_bench.entering import entries, with_stations
+
 EARS = "ears"
 LARGEST = 9_216
 """Bytes of a packet that everything takes unless the plan says less."""
@@ -134,7 +136,8 @@ def known_vids(plan: Plan) -> set[int]:
 
 def build(plan: Plan, prefix: str = "", addressed: Iterable[str] = ()) -> Scene:
     """The scene of a plan that `fit` has gone over; `addressed` seats get a namespace and the plan's addresses of their own."""
-    return _Builder(plan, prefix, frozenset(addressed)).run()
+    seats = frozenset(addressed)
+    return _Builder(with_stations(plan, seats), prefix, seats, frozenset(way.port for way, _ in entries(plan))).run()
 
 
 def spans(found: Iterable[int]) -> list[str]:
@@ -212,8 +215,8 @@ class Door:
 
 
 class _Builder:
-    def __init__(self, plan: Plan, prefix: str, addressed: frozenset[str]) -> None:
-        self.plan = plan
+    def __init__(self, plan: Plan, prefix: str, addressed: frozenset[str], entering: frozenset[str]) -> None:
+        self.plan, self.entering = plan, entering
         # Routers over which tunnels go are always there, whatever else is asked.
         overs = {group.over for group in plan.where("port_group", "mode", "overlay")}
         gates = {port for over in overs for _, port in gates_of(plan, over)}
@@ -331,6 +334,9 @@ class _Builder:
         )
 
     def _ear(self, seat: str, space: str, device: str, mac: str) -> None:
+        # Of frames where something comes in nobody is asked.
+        if seat in self.entering:
+            return
         self.scene.ears.append(Ear(seat, space, device, mac))
 
     def _far_ear(self, seat: str, near: tuple[str, str], mac: str) -> None:

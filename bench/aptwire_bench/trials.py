@@ -21,6 +21,7 @@ from aptwire.plan.outside import StandIns
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import Bound, bound_of, owner_of
 
+from aptwire_bench.entering import entries
 from aptwire_bench.scene import Limit, Scene, seats_of
 
 PING, LEASE, REACH, CONNECT = "ping", "lease", "reach", "connect"
@@ -167,12 +168,14 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
 
 
 def _outsides(plan: Plan) -> Iterator[Holder]:
-    """The outside networks behind stations, each as the address that stands for it, which nobody may tell whose it is where it stands for several."""
+    """The outside networks behind stations and ways in, each as the address that stands for it, which nobody may tell whose it is where it stands for several."""
     stand_ins = StandIns(plan)
     found = {outside: stand_ins.of(outside, 4)[:1] for outside in sorted(plan.all(Outside), key=lambda o: o.id)}
+    seats = {outside.id: way.port for way, outside in entries(plan)}
+    seats |= {outside.id: outside.at for outside in found if outside.at in plan.of("station")}
     for outside, own in found.items():
-        if own and outside.at in plan.of("station") and list(found.values()).count(own) == 1:
-            yield Holder(outside.id, outside.at, None, ipaddress.IPv4Interface(own[0]), None)
+        if own and outside.id in seats and list(found.values()).count(own) == 1:
+            yield Holder(outside.id, seats[outside.id], None, ipaddress.IPv4Interface(own[0]), None)
 
 
 def _for_others(plan: Plan) -> Iterator[str]:
@@ -193,6 +196,7 @@ def _seats(plan: Plan, told: Ping, *ends: Holder) -> Iterator[str]:
     owners = {owner_of(plan, record).id for record in having}
     owners |= {outside.at for outside in plan.all(Outside)} | set(_for_others(plan))
     yield from seats_of(plan, owners)
+    yield from (way.port for way, _ in entries(plan))
 
 
 def _leases(plan: Plan, frames: Frames, everybody: list[Holder]) -> Iterator[Trial]:

@@ -16,7 +16,7 @@ from aptwire.plan.edits import apply_edit
 from aptwire.plan.plan import Plan, PlanError
 
 from tests.bench.support import proved, told
-from tests.routers import filtered_plan, inward_plan, outward_plan, proxied_plan, routed_plan, six_plan
+from tests.routers import entered_plan, filtered_plan, inward_plan, outward_plan, proxied_plan, routed_plan, six_plan
 
 SEEDS = int(os.environ.get("APTWIRE_ROUTED_PLANS", "30"))
 """More by command; with fixed seeds either way.  Of those of which others are made that have more in them, fewer are enough."""
@@ -56,6 +56,9 @@ class ReachingTest(unittest.TestCase):
 
     def test_translations_and_outside_networks_answer_in_the_kernel_as_the_engine_says(self) -> None:
         self.same(outward_plan, FEWER)
+
+    def test_what_is_outside_of_a_way_in_answers_in_the_kernel_as_the_engine_says(self) -> None:
+        self.same(entered_plan, FEWER)
 
     def test_what_is_let_in_gets_to_whom_it_is_for_in_the_kernel_as_the_engine_says(self) -> None:
         self.same(inward_plan)
