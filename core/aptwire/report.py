@@ -167,13 +167,14 @@ def teams(wiring: Wiring) -> dict[str, Any]:
             if member is not None:
                 carrying[team.uplink.id] = member.nic.id
         if key in plan.of("virtual_switch"):
-            tunnels = any(g.mode == "overlay" for g in plan.where("port_group", "switch", key))
+            groups = plan.where("port_group", "switch", key)
+            tunnels = any(g.mode == "overlay" for g in groups)
             out = (
                 tunnels
                 or any(team.members for team in block.teams)
                 or any(u.over for u in plan.where("uplink", "switch", key))
             )
-            own = plan.where("host_port", "switch", key) or host_hears(plan, plan.get("virtual_switch", key))
+            own = plan.where("host_port", "switch", key) or host_hears(plan, plan.get("virtual_switch", key), groups)
             reach[key] = "wired" if out else "host-local" if own else "sealed"
     return {"members": members, "carries": carrying, "reach": reach}
 

@@ -77,10 +77,16 @@ _BELONGS = attrgetter("belongs")
 
 @dataclass(frozen=True)
 class _Sitting:
-    """What facts say of those who sit on a switch, as `Facts` has it."""
+    """What facts say of those who sit on a switch and of its teams, as `Facts` has it; `shared` are the VIDs that go over its NICs from other switches."""
 
+    needs: frozenset[int]
+    roles: dict[str, set[int]]
+    segments: dict[str, set[int]]
+    teams: tuple[Team, ...]
+    shared: frozenset[int]
     ends: tuple[End, ...]
     deviating: tuple[tuple[Adapter, tuple[str, ...]], ...]
+    answered: tuple[str, ...]
 
 
 _FACTS: Slot[tuple[object, list[tuple[str, int | None] | None], Facts]] = Slot()
@@ -141,47 +147,52 @@ def roles_of(plan: Plan, port: HostPort) -> set[str]:
 
 def _sitting(wiring: Wiring, block: Block) -> _Sitting:
     plan = wiring.plan
-    deviating = (
-        (adapter, differing)
-        for group in plan.where("port_group", "switch", block.key)
-        for adapter in plan.where("adapter", "port_group", group.id)
-        if _OWN(adapter) != _NOTHING and (differing := deviations(group, adapter))
-    )
-    return _Sitting(tuple(_ends(wiring, block, plan.get("virtual_switch", block.key).mtu)), tuple(deviating))
-
-
-def _facts(wiring: Wiring, block: Block, sitting: _Sitting) -> Facts:
-    plan = wiring.plan
     switch = plan.get("virtual_switch", block.key)
-    ports = plan.where("host_port", "switch", switch.id)
-    groups = plan.where("port_group", "switch", switch.id)
     roles: dict[str, set[int]] = {}
     segments: dict[str, set[int]] = {}
     needs: set[int] = set()
-    seated: set[tuple[str | None, int]] = set()
-    tagged = plan.grouped("guest_tag", "adapter")
-    for port in ports:
+    for port in plan.where("host_port", "switch", switch.id):
         needs.add(port.vid or 0)
         for role in roles_of(plan, port):
             roles.setdefault(role, set()).add(port.vid or 0)
         if port.belongs is not None:
             segments.setdefault(port.belongs, set()).add(port.vid or 0)
-    sat = {group.id: plan.where("adapter", "port_group", group.id) for group in groups}
-    for group in groups:
-        needs |= group_vids(plan, group)
-        if group.mode != "overlay":
-            seated.update((belongs, group.vid or 0) for belongs in set(map(_BELONGS, sat[group.id])))
-            tags = (tagged.get(a.id, ()) for a in sat[group.id] if tagged)
-            seated.update((tag.belongs, tag.vid) for of in tags for tag in of)
+    tagged = plan.grouped("guest_tag", "adapter")
+    groups = plan.where("port_group", "switch", switch.id)
+    sat = {group.id: found for group in groups if (found := plan.where("adapter", "port_group", group.id))}
+    seated: set[tuple[str | None, int]] = set()
+    for group in (g for g in groups if g.mode != "overlay" and g.id in sat):
+        seated.update((belongs, group.vid or 0) for belongs in set(map(_BELONGS, sat[group.id])))
+        tags = (tagged.get(a.id, ()) for a in sat[group.id] if tagged)
+        seated.update((tag.belongs, tag.vid) for of in tags for tag in of)
     for belongs, vid in seated:
         segment = plan.of("segment").get(belongs)
         if segment is not None:
             roles.setdefault(segment.role or GUESTS, set()).add(vid)
             segments.setdefault(segment.id, set()).add(vid)
+    deviating = tuple(
+        (adapter, differing)
+        for group in groups
+        for adapter in sat.get(group.id, ())
+        if _OWN(adapter) != _NOTHING and (differing := deviations(group, adapter))
+    )
     # What goes over another uplink's NICs is that one's affair.
     base = tuple(team for team in block.teams if not team.order and getattr(team.uplink, "over", None) is None)
-    facts = Facts(switch.host, switch.id, frozenset(needs), roles, segments, base)
-    shared, used = _shared(plan, base), frozenset([0]).union(*roles.values())
+    heard = host_hears(plan, switch, (group for group in groups if group.id in sat))
+    answered = tuple(adapter.id for group in heard for adapter in sat[group.id])
+    ends = tuple(_ends(wiring, block, switch.mtu))
+    return _Sitting(frozenset(needs), roles, segments, base, _shared(plan, base), ends, deviating, answered)
+
+
+def _facts(wiring: Wiring, block: Block, sitting: _Sitting) -> Facts:
+    plan = wiring.plan
+    switch = plan.get("virtual_switch", block.key)
+    groups = plan.where("port_group", "switch", switch.id)
+    sat = {group.id: plan.where("adapter", "port_group", group.id) for group in groups}
+    needs = sitting.needs.union(*(group_vids(plan, group) for group in groups))
+    roles, base = sitting.roles, sitting.teams
+    facts = Facts(switch.host, switch.id, needs, roles, sitting.segments, base)
+    used = frozenset([0]).union(*roles.values())
     for team in base:
         carried: dict[str, frozenset[int]] = {}
         for member in team.members:
@@ -191,13 +202,15 @@ def _facts(wiring: Wiring, block: Block, sitting: _Sitting) -> Facts:
         for port_id, own in carried.items():
             port = plan.get("fabric_port", port_id)
             if port.mode == "trunk":
-                spare = vids.bits(port.allowed or "") & ~sum(1 << v for v in facts.needs | _native(port) | shared)
+                spare = vids.bits(port.allowed or "") & ~sum(
+                    1 << v for v in facts.needs | _native(port) | sitting.shared
+                )
                 facts.excess = (*facts.excess, (port_id, spare))
             anywhere = frozenset().union(*carried.values()) & facts.needs
             idle = anywhere - own - used
             if idle and port.mode == "trunk":
                 facts.lacking = (*facts.lacking, (port_id, idle))
-    facts.deviating, facts.ends = sitting.deviating, sitting.ends
+    facts.deviating, facts.ends, facts.answered = sitting.deviating, sitting.ends, sitting.answered
     facts.empty = tuple(g for g in groups if not sat[g.id])
     facts.groups = tuple((g, group_words(g)) for g in groups)
     alike: dict[tuple[object, ...], list[PortGroup]] = {}
@@ -217,19 +230,18 @@ def _facts(wiring: Wiring, block: Block, sitting: _Sitting) -> Facts:
         facts.fastest = sum(max((speed or 0 for speed in known), default=0) for known in speeds)
     limit = facts.fastest * 1000
     facts.limited = tuple(g for g in groups if limit and g.send_rate is not None and g.send_rate > limit)
-    facts.answered = tuple(adapter.id for group in host_hears(plan, switch) for adapter in sat[group.id])
     return facts
 
 
-def host_hears(plan: Plan, switch: VirtualSwitch) -> list[PortGroup]:
-    """The port groups of which the host itself hears the untagged frames, on its bridge (RFC 1122 section 3.3.4.2: it may answer there
+def host_hears(plan: Plan, switch: VirtualSwitch, groups: Iterable[PortGroup]) -> list[PortGroup]:
+    """Those of a switch's port groups of which the host itself hears the untagged frames, on its bridge (RFC 1122 section 3.3.4.2: it may answer there
     for any of its addresses), having no port on their VLAN."""
     if not switch.answers:
         return []
     sat = {port.vid for port in plan.where("host_port", "switch", switch.id)}
     heard = (vids.members(switch.host_untagged or "") | {0}) - {vid or 0 for vid in sat}
-    groups = [g for g in plan.where("port_group", "switch", switch.id) if g.mode not in ("overlay", "private")]
-    return [g for g in groups if (said(g).pvid if switch.filters else 0) in heard]
+    plain = (g for g in groups if g.mode not in ("overlay", "private"))
+    return [g for g in plain if (said(g).pvid if switch.filters else 0) in heard]
 
 
 def _carriers(wiring: Wiring, teams: Iterable[Team]) -> Iterator[tuple[Uplink, frozenset[str]]]:
