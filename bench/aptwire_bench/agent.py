@@ -640,14 +640,9 @@ class Job:
         devices = [tuple(at) for scene in self.scenes for at in scene.get("speaking6", ())]
         routers = [space for scene in self.scenes for space in scene.get("routers", ())]
         filters = [(s, text) for scene in self.scenes for s, text in scene.get("filters6", {}).items()]
-        for space, device in devices:
-            for name, value in (
-                ("accept_dad", "0"),
-                ("accept_ra", "0"),
-                ("accept_redirects", "0"),
-                ("disable_ipv6", "0"),
-            ):
-                self.six(space, device, name, value)
+        taught = ("accept_dad", "accept_ra", "accept_redirects")
+        for (space, device), name in product(devices, (*taught, "disable_ipv6")):
+            self.six(space, device, name, "0")
         for space, lines in ((s, lines) for scene in self.scenes for s, lines in scene.get("inside6", {}).items()):
             self.kernel.tell("ip", lines, space)
         for space in routers:
@@ -661,14 +656,8 @@ class Job:
                 self.kernel.filter(space, "*filter\nCOMMIT\n", six=True)
             for space in routers:
                 self.six(space, "all", "forwarding", "0")
-            for space, device in devices:
-                for name, value in (
-                    ("disable_ipv6", "1"),
-                    ("accept_redirects", "1"),
-                    ("accept_ra", "1"),
-                    ("accept_dad", "1"),
-                ):
-                    self.six(space, device, name, value)
+            for (space, device), name in product(devices, ("disable_ipv6", *taught)):
+                self.six(space, device, name, "1")
 
     @contextlib.contextmanager
     def listeners(self, wanted: set[tuple[str, int]], six: bool) -> Iterator[None]:
@@ -710,9 +699,8 @@ class Job:
         if not job["asks6"]:
             return []
         with self.speaking6():
-            for space, device in job["asks6"]:
-                for name, value in (("accept_dad", "0"), ("accept_ra", "0"), ("disable_ipv6", "0")):
-                    self.six(space, device, name, value)
+            for (space, device), name in product(job["asks6"], ("accept_dad", "accept_ra", "disable_ipv6")):
+                self.six(space, device, name, "0")
             try:
                 with self.serving(job["servers6"], self.LEASING6):
                     asked = []
@@ -726,9 +714,8 @@ class Job:
                     time.sleep(3)
                     return [one.offers() for one in asked]
             finally:
-                for space, device in job["asks6"]:
-                    for name, value in (("disable_ipv6", "1"), ("accept_ra", "1"), ("accept_dad", "1")):
-                        self.six(space, device, name, value)
+                for (space, device), name in product(job["asks6"], ("disable_ipv6", "accept_ra", "accept_dad")):
+                    self.six(space, device, name, "1")
 
     def learnt(self) -> list[list[list[str]]]:
         """What each interface that listens makes of the plan's advertisements: the prefixes of its addresses, and the next hops of its ways out."""

@@ -29,11 +29,8 @@ def _addresses(plan: Plan, way: WayIn) -> list[str]:
     """The IPv4 gateways of a way in's segment, each with the length of its subnet's prefix."""
     segment = plan.get("segment", way.segment)
     nets = [net for net in segment.subnets if ":" not in net]
-    return [
-        f"{gateway}/{nets[0].partition('/')[2]}"
-        for gateway in segment.gateways
-        if ":" not in gateway and len(nets) == 1
-    ]
+    gateways = [gateway for gateway in segment.gateways if ":" not in gateway]
+    return [f"{gateway}/{nets[0].partition('/')[2]}" for gateway in gateways] if len(nets) == 1 else []
 
 
 def with_stations(plan: Plan, ports: frozenset[str]) -> Plan:
@@ -48,7 +45,7 @@ def with_stations(plan: Plan, ports: frozenset[str]) -> Plan:
         edge = plan.fresh_id(f"{way.id}:edge")
         own = {"station": edge, "port": port.id, "belongs": segment.id, "vid": tag}
         edit += [
-            Put(Station(id=edge, name=edge, routes=True)),
+            Put(Station(id=edge, name=edge[:80], routes=True)),
             Put(StationPort(id=plan.fresh_id(f"{way.id}:port"), addresses=tuple(_addresses(plan, way)), **own)),
             Patch("outside", outside.id, {"at": edge, "via": None, "knows": [*segment.subnets, *outside.knows]}),
             Drop("way_in", way.id),
