@@ -157,8 +157,9 @@ class Meeting:
     # --- over routers -----------------------------------------------------------------------------------------
 
     @cached_property
-    def _addressed(self) -> list[list[tuple[str, tuple[Numbers, ...], bool]]]:
-        """Of each segment the interfaces that are attached, their addresses, and whether each is the one of a guest of which nothing is said that isn't said of its stand."""
+    def _addressed(self) -> list[list[tuple[str, tuple[str, ...] | tuple[Numbers, ...], bool]]]:
+        """Of each segment the interfaces that are attached, their addresses, and whether each is the one of a guest of which nothing is said that isn't said of its stand:
+        of such the addresses are as records keep them."""
         look, adapters, judgement = self.look, self.plan.of("adapter"), self.judgement
         alone = {of[0].id for of in self.plan.grouped("adapter", "guest").values() if len(of) == 1}
         alone -= (
@@ -167,15 +168,16 @@ class Meeting:
             | frozenset[str]().union(*judgement.got)
             | self._twins
         )
+        stand_of, tabled = look.stand_of, look.tabled
         made = []
         for records in self.members:
-            found = []
+            found: list[tuple[str, tuple[str, ...] | tuple[Numbers, ...], bool]] = []
             for record in records:
-                if record not in look.stand_of:
+                if record not in stand_of:
                     continue
                 adapter = adapters.get(record) if record in alone else None
-                if adapter is not None and adapter.guest not in look.tabled:
-                    found.append((record, tuple(map(numbers, adapter.addresses)), True))
+                if adapter is not None and adapter.guest not in tabled:
+                    found.append((record, adapter.addresses, True))
                 else:
                     found.append((record, tuple(look.addresses((record,))), False))
             made.append(found)
@@ -184,21 +186,33 @@ class Meeting:
     @cached_property
     def _kinds(self) -> list[list[str]]:
         """Of each segment the interfaces with addresses, one for all who are alike whatever they ask."""
-        look = self.look
-        own = (one for found in self._addressed for _, addresses, _ in found for one in addresses)
-        marks = look.every_mark({(version, net, net, length) for version, _, net, length in own})
-        kinds: list[list[str]] = []
+        look, texts = self.look, set[str]()
+        told: set[Numbers] = set()
+        for _, addresses, usual in chain.from_iterable(self._addressed):
+            texts.update(map(_row, addresses)) if usual else told.update(addresses)  # type: ignore[arg-type]
+        told.update(map(numbers, texts))
+        marks = look.every_mark({(version, net, net, length) for version, _, net, length in told})
+        rows = {text: _between(marks, text) for text in texts}
+
+        def where(text: str) -> tuple[int, tuple[int, ...]]:
+            return rows[_row(text)] or _at(marks, numbers(text))
+
+        stand_of, kinds = look.stand_of, list[list[str]]()
         for found in self._addressed:
             alike: dict[object, str] = {}
             looked: set[object] = set()
             for record, addresses, usual in found:
-                where = tuple((bisect_right(marks, one[:2]), one[2:]) for one in addresses)
-                seen = id(look.stand_of[record]), where
-                if not where or (usual and seen in looked):
+                if not addresses:
                     continue
                 if usual:
+                    spots = tuple(map(where, addresses))  # type: ignore[arg-type]
+                    seen = id(stand_of[record]), spots
+                    if seen in looked:
+                        continue
                     looked.add(seen)
-                alike.setdefault((look.alike(record), where), record)
+                else:
+                    spots = tuple(_at(marks, one) for one in addresses)  # type: ignore[arg-type]
+                alike.setdefault((look.alike(record), spots), record)
             kinds.append(list(alike.values()))
         return kinds
 
@@ -456,6 +470,31 @@ class Meeting:
                 if outcome == ANSWERED and way is not None:
                     yield Told(arrival(self.look, here, end.record, state, way), here, end.record)
                     return
+
+
+def _row(text: str) -> str:
+    """The first of the 256 addresses of IPv4, in one subnet, among which an address is that a record keeps; itself, where it is of a smaller subnet or of IPv6."""
+    head, _, rest = text.rpartition(".")
+    length = rest.partition("/")[2]
+    return f"{head}.0/{length}" if head and ":" not in head and int(length) <= 24 else text
+
+
+def _at(marks: list[tuple[int, int]], one: Numbers) -> tuple[int, tuple[int, ...]]:
+    """Between which marks an address is, and its subnet."""
+    return bisect_right(marks, one[:2]), one[2:]
+
+
+def _between(marks: list[tuple[int, int]], row: str) -> tuple[int, tuple[int, ...]] | None:
+    """The same for a whole row; None where a mark parts it."""
+    first = numbers(row)
+    if _row(row) != row or first[0] != 4 or first[3] > 24:
+        return _at(marks, first)
+    version, base, *_ = first
+    return (
+        _at(marks, first)
+        if bisect_right(marks, (version, base)) == bisect_right(marks, (version, base + 255))
+        else None
+    )
 
 
 class Told(NamedTuple):
