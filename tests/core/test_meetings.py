@@ -46,7 +46,7 @@ from tests.routers import (
     proxied_plan,
     routed_plan,
 )
-from tests.support import demo_plan, random_plan
+from tests.support import Small, demo_plan, random_plan
 
 FITS = {HOLDS: APART, BROKEN: MEETS + BOTH + THERE + BACK, UNKNOWN: OPEN}
 SIDES = {(True, True): BOTH, (True, False): THERE, (False, True): BACK, (False, False): APART}
@@ -179,6 +179,34 @@ class EveryPairTest(unittest.TestCase):
                         self.assertEqual(known.ways.on(router, end), alone)
             led_back += sum("router0" in way.over for found in known.ways._whole.values() for way in found)
         self.assertGreater(led_back, 4)
+
+    def test_those_of_one_port_whom_their_addresses_tell_apart(self) -> None:
+        """Between the addresses of two who sit alike a filter's subnet ends, or their own; so does IPv6's."""
+        for both, denied in (
+            (("10.0.10.5/24", "10.0.10.200/24"), "10.0.10.0/25"),
+            (("10.0.10.200/24", "10.0.10.5/24"), "10.0.10.128/25"),
+            (("10.0.10.200/25", "10.0.10.5/25"), ""),
+            (("2001:db8::5/64", "2001:db8::c8/64"), "2001:db8::/121"),
+        ):
+            made = Small()
+            six = ":" in both[0]
+            far = "2001:db8:1::" if six else "10.0.20."
+            made.segment(10, gateways=["2001:db8::1" if six else "10.0.10.1"])
+            made.segment(20, gateways=[f"{far}1"])
+            made.fabric("sw")
+            made.host("a", made.trunk("sw/1", "10, 20"))
+            for name, address in zip(("a1", "a2"), both, strict=True):
+                made.guest("a", name, 10, addresses=[address])
+            made.guest("a", "b1", 20, addresses=[f"{far}9/{64 if six else 24}"])
+            made.guest("a", "r10", 10, addresses=["2001:db8::1/64" if six else "10.0.10.1/24"])
+            made.kinds["guest"][-1]["routes"] = True
+            made.guest("a", "r20", 20, addresses=[f"{far}1/{64 if six else 24}"])
+            made.kinds["adapter"][-1]["guest"] = made.kinds["adapter"][-2]["guest"]
+            if denied:
+                said = {"of": made.kinds["adapter"][-2]["guest"], "order": 1, "action": "deny", "sources": [denied]}
+                made.put("filter_line", "no", **said)
+            found = letters(made.plan())
+            self.assertEqual(found["s10", "s20"], BOTH, both)
 
     def test_behind_a_router_that_translates_what_is_sure_is_so(self) -> None:
         plan = screened_fleet()

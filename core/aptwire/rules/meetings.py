@@ -486,15 +486,10 @@ def _at(marks: list[tuple[int, int]], one: Numbers) -> tuple[int, tuple[int, ...
 
 def _between(marks: list[tuple[int, int]], row: str) -> tuple[int, tuple[int, ...]] | None:
     """The same for a whole row; None where a mark parts it."""
-    first = numbers(row)
-    if _row(row) != row or first[0] != 4 or first[3] > 24:
-        return _at(marks, first)
-    version, base, *_ = first
-    return (
-        _at(marks, first)
-        if bisect_right(marks, (version, base)) == bisect_right(marks, (version, base + 255))
-        else None
-    )
+    one = numbers(row)
+    version, first, _, length = one
+    parted = version == 4 and length <= 24 and bisect_right(marks, one[:2]) != bisect_right(marks, (4, first + 255))
+    return None if parted else _at(marks, one)
 
 
 class Told(NamedTuple):
