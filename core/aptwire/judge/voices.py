@@ -12,7 +12,7 @@ from functools import cached_property
 
 import numpy as np
 
-from aptwire.forward.domains import Domains, solve
+from aptwire.forward.domains import Domains, Pairing, solve
 from aptwire.forward.parts import NOW, Place, Stand, State
 from aptwire.judge.exact import in_doubt
 from aptwire.judge.judgement import Judgement
@@ -51,6 +51,8 @@ class Voices:
                 self._lasting = replace(before, stale=stale)
         judgement.answered.answers["voices"] = self._lasting
         self._open: dict[Stand, bool] = {}
+        self._out: dict[tuple[int, str], list[tuple[Pairing, int]]] = {}
+        self._back: dict[tuple[int, int], list[int]] = {}
 
     def _rests(self) -> tuple[object, ...]:
         """What it rests on beside each one's own switch."""
@@ -200,28 +202,32 @@ class Voices:
         wiring, count = self.wiring, self.wiring.classes.count
         if wiring.bridges[bridge].crossing_row >= 0:
             return [wiring.bridges[bridge].crossing_row * count + context]
-        found = []
-        for team in wiring.teams_at(bridge, order):
-            for member in team.members[: team.usable]:
-                if member.link is not None:
-                    there = int(self.judgement.pairings(*member.link.rules).there[context])
-                    if there >= 0:
-                        found.append(wiring.bridges[member.link.ends[1]].crossing_row * count + there)
-        return found
+        passed = ((far, int(pairing.there[context])) for pairing, far in self._ways(bridge, order))
+        return [far + there for far, there in passed if there >= 0]
 
     def _ears(self, bridge: int, order: str, context: int) -> list[int]:
         """The nodes of the fabric whose frames come into a context."""
         wiring, count = self.wiring, self.wiring.classes.count
         if wiring.bridges[bridge].crossing_row >= 0:
             return [wiring.bridges[bridge].crossing_row * count + context]
-        found: list[int] = []
-        for team in wiring.teams_at(bridge, order):
-            for member in team.members[: team.usable]:
-                if member.link is not None:
-                    back = self.judgement.pairings(*member.link.rules).back
-                    far = wiring.bridges[member.link.ends[1]].crossing_row * count
-                    found += (far + np.flatnonzero(back == context)).tolist()
-        return found
+        return [far + from_ for pairing, far in self._ways(bridge, order) for from_ in self._sources(pairing, context)]
+
+    def _ways(self, bridge: int, order: str) -> list[tuple[Pairing, int]]:
+        """What each member of a switch's teams lets pass, and the first node of the switch at its other end."""
+        if (bridge, order) not in self._out:
+            wiring, pairings = self.wiring, self.judgement.pairings
+            members = (m for team in wiring.teams_at(bridge, order) for m in team.members[: team.usable])
+            links = [member.link for member in members if member.link is not None]
+            ends = (wiring.bridges[link.ends[1]].crossing_row * wiring.classes.count for link in links)
+            self._out[bridge, order] = [(pairings(*link.rules), end) for link, end in zip(links, ends, strict=True)]
+        return self._out[bridge, order]
+
+    def _sources(self, pairing: Pairing, context: int) -> list[int]:
+        """The contexts beyond a cable whose frames come into a context over it; most cables of a fleet are alike."""
+        key = (id(pairing), context)
+        if key not in self._back:
+            self._back[key] = np.flatnonzero(pairing.back == context).tolist()
+        return self._back[key]
 
     def _reached(self, nodes: list[int]) -> Iterator[int]:
         for state, (_, domains) in enumerate(self.states):
