@@ -426,6 +426,17 @@ class FleetTakesEditsTest(unittest.TestCase):
         same = judgement.wiring.blocks.items() & after.wiring.blocks.items()
         self.assertEqual(len(judgement.wiring.blocks) - len(same), 1)
 
+    def test_an_empty_port_group_moves_nobody_unless_other_ports_are_what_they_are_by_it(self) -> None:
+        isolated, like = (self.plan.where("port_group", "switch", f"host-{n}/guests")[0] for n in (6, 5))
+        plan = apply_edit(self.plan, (Patch("port_group", isolated.id, {"isolated": True}),))[0]
+        judgement = judge(plan)
+        for said, moves_some in (({}, False), ({"isolated": True}, True)):
+            edit = (Put(replace(like, id="beside", name="beside", **said)),)
+            after = rejudge(judgement, apply_edit(plan, edit)[0], touched(edit))
+            assert after.since is not None
+            self.assertEqual(after.since.changes.blocks, {like.switch})
+            self.assertEqual(like.switch in after.since.changes.apart, moves_some)
+
 
 class FewMoveTest(unittest.TestCase):
     """Small fleets with much wrong in them, in which nearly every segment of which an edit moves somebody is judged by those who may have moved alone."""
