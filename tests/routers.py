@@ -91,12 +91,11 @@ LENGTHS = {0: 0, 16: 32, 24: 64, 25: 121, 27: 123, 28: 124, 30: 126, 32: 128}
 def _as_six(text: str) -> str:
     """An address of IPv6, with or without a prefix, or a subnet, in the place of one of IPv4, among as few."""
     address, _, length = text.partition("/")
-    found = re.sub(r"^10\.64\.(\d+)\.(\d+)$", r"2001:db8:\1::\2", address).replace("2001:db8:0::0", "2001:db8::")
+    found = _numbered_six(address).replace("2001:db8:0::0", "2001:db8::")
     found = found if ":" in found else "::"
     if not length:
         return found
-    bound = ipaddress.ip_interface(f"{found}/{LENGTHS[int(length)]}")
-    return str(bound)
+    return str(ipaddress.ip_interface(f"{found}/{LENGTHS[int(length)]}"))
 
 
 def proxied_plan(seed: int) -> Plan:
@@ -241,9 +240,14 @@ def leasing_plan(seed: int, faults: bool | None = None, six: bool = False) -> Pl
     return made.plan()
 
 
+def _numbered_six(text: str) -> str:
+    """The addresses of IPv6 with the same numbers as those of IPv4."""
+    return re.sub(r"10\.64\.(\d+)\.(\d+)", r"2001:db8:\1::\2", text)
+
+
 def _six(text: str) -> str:
     """The address, subnet or range of IPv6 in the place of one of IPv4."""
-    found = re.sub(r"10\.64\.(\d+)\.(\d+)", r"2001:db8:\1::\2", text)
+    found = _numbered_six(text)
     return re.sub(r"/\d+$", "/64", found.replace("::0/", "::/"))
 
 

@@ -21,7 +21,7 @@ import struct
 import subprocess
 import sys
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import product
 from typing import Any
 
@@ -681,17 +681,21 @@ class Job:
         """What each interface that asks is offered by the plan's own servers and relays."""
         job = self.job.get("leases", {"servers": [], "asks": []})
         with self.serving(job["servers"], self.LEASING):
-            asked = []
-            for number, (space, device, mac) in enumerate(job["asks"], LEASES_FROM):
-                self.kernel.enter(space)
-                try:
-                    asked.append(Discover(device, number, mac))
-                finally:
-                    self.kernel.leave()
-                # Servers put those off who all ask at once.
-                time.sleep(0.02)
-            time.sleep(3 if asked else 0)
-            return [one.offers() for one in asked]
+            return self.offers(job["asks"], lambda number, device, mac: Discover(device, number, mac))
+
+    def offers(self, asks: Iterable[Sequence[str]], ask: Callable[..., Discover | Solicit]) -> list[list[list[Any]]]:
+        """What those who ask (their namespaces, and how `ask` lets them, with a number) are offered."""
+        asked = []
+        for number, (space, *how) in enumerate(asks, LEASES_FROM):
+            self.kernel.enter(space)
+            try:
+                asked.append(ask(number, *how))
+            finally:
+                self.kernel.leave()
+            # Servers put those off who all ask at once.
+            time.sleep(0.02)
+        time.sleep(3 if asked else 0)
+        return [one.offers() for one in asked]
 
     def leased6(self) -> list[list[list[Any]]]:
         """The same of IPv6, which the plan's own stacks speak meanwhile."""
@@ -703,16 +707,7 @@ class Job:
                 self.six(space, device, name, "0")
             try:
                 with self.serving(job["servers6"], self.LEASING6):
-                    asked = []
-                    for number, (space, device) in enumerate(job["asks6"], LEASES_FROM):
-                        self.kernel.enter(space)
-                        try:
-                            asked.append(Solicit(device, number))
-                        finally:
-                            self.kernel.leave()
-                        time.sleep(0.02)
-                    time.sleep(3)
-                    return [one.offers() for one in asked]
+                    return self.offers(job["asks6"], lambda number, device: Solicit(device, number))
             finally:
                 for (space, device), name in product(job["asks6"], ("disable_ipv6", "accept_ra", "accept_dad")):
                     self.six(space, device, name, "1")

@@ -61,6 +61,15 @@ def relayed() -> Small:
     return made
 
 
+def second_router(made: Small, address: str) -> None:
+    """Guest q on host b, who forwards between 20, where he is number 2, and 30, where he is number 1."""
+    made.put("guest", "q", host="b", name="q", routes=True)
+    for vid, n in ((20, 2), (30, 1)):
+        group = made.put("port_group", f"b/q{vid}", switch="b/s", name=f"q{vid}", mode="access", vid=vid)
+        made.put("adapter", f"q{vid}", guest="q", name=f"q{vid}", port_group=group, belongs=f"s{vid}")
+        made.kinds["adapter"][-1].update(addresses=[address.format(vid, n)], serve_leases=True)
+
+
 def _changed(plan: Plan, *edit: Operation) -> tuple[Plan, set[tuple[str, str]]]:
     """A plan after an edit, and what that touched."""
     return apply_edit(plan, edit)[0], set(touched(edit))
@@ -227,11 +236,7 @@ class RelayTest(Case):
     def test_a_filter_on_the_way_may_drop_it(self) -> None:
         made = relayed()
         made.segment(30, subnets=["10.0.30.0/24"], gateways=["10.0.30.1"])
-        made.put("guest", "q", host="b", name="q", routes=True)
-        for vid, n in ((20, 2), (30, 1)):
-            group = made.put("port_group", f"b/q{vid}", switch="b/s", name=f"q{vid}", mode="access", vid=vid)
-            made.put("adapter", f"q{vid}", guest="q", name=f"q{vid}", port_group=group, belongs=f"s{vid}")
-            made.kinds["adapter"][-1].update(addresses=[f"10.0.{vid}.{n}/24"], serve_leases=True)
+        second_router(made, "10.0.{}.{}/24")
         made.put("route", "to30", of="r", to=["10.0.30.0/24"], via="10.0.20.2")
         made.put("route", "to10", of="q", to=["10.0.10.0/24"], via="10.0.20.1")
         d = adapter(made, "d")
@@ -371,11 +376,7 @@ class Version6Test(Case):
         self.fares(made, LEASED, "home")
         # A relay that asks out of another subnet than the server's needs one.
         made.segment(30, subnets=["2001:db8:30::/64"])
-        made.put("guest", "q", host="b", name="q", routes=True)
-        for vid, n in ((20, 2), (30, 1)):
-            group = made.put("port_group", f"b/q{vid}", switch="b/s", name=f"q{vid}", mode="access", vid=vid)
-            made.put("adapter", f"q{vid}", guest="q", name=f"q{vid}", port_group=group, belongs=f"s{vid}")
-            made.kinds["adapter"][-1].update(addresses=[f"2001:db8:{vid}::{n}/64"], serve_leases=True)
+        second_router(made, "2001:db8:{}::{}/64")
         made.put("route", "to30", of="r", to=["2001:db8:30::/64"], via="2001:db8:20::2")
         adapter(made, "d").update(addresses=["2001:db8:30::9/64"], belongs="s30", port_group="b/q30")
         made.kinds["lease_relay"][0]["to"] = ["2001:db8:30::9"]

@@ -134,7 +134,7 @@ class Meaning:
             at[part.id] = found.id if found is not None else plan.fresh_id(f"{stamp.host}:{part.id}")
             placed.append((read, found))
         return [
-            Meant(read.part, at[read.part.id], found, self._said(read, stamp, at), own.get(read.part.id, NOTHING))
+            Meant(read.part, at[read.part.id], found, self._said(read, stamp, at), own.get(read.part.id, frozenset()))
             for read, found in placed
         ]
 
@@ -151,9 +151,6 @@ class Meaning:
                 said = f"{error} ({called(self.plan, self.plan.of('host').get(stamp.host))})"
                 raise PlanError([Problem(said, kind=read.part.kind, id=read.part.id, field="addresses")]) from None
         return words
-
-
-NOTHING: frozenset[str] = frozenset()
 
 
 def meant_nics(
