@@ -157,9 +157,8 @@ class Meeting:
     # --- over routers -----------------------------------------------------------------------------------------
 
     @cached_property
-    def _addressed(self) -> list[list[tuple[str, tuple[str, ...] | tuple[Numbers, ...], bool]]]:
-        """Of each segment the interfaces that are attached, their addresses, and whether each is the one of a guest of which nothing is said that isn't said of its stand:
-        of such the addresses are as records keep them."""
+    def _addressed(self) -> list[list[_Attached]]:
+        """Of each segment the interfaces that are attached."""
         look, adapters, judgement = self.look, self.plan.of("adapter"), self.judgement
         alone = {of[0].id for of in self.plan.grouped("adapter", "guest").values() if len(of) == 1}
         alone -= (
@@ -171,48 +170,41 @@ class Meeting:
         stand_of, tabled = look.stand_of, look.tabled
         made = []
         for records in self.members:
-            found: list[tuple[str, tuple[str, ...] | tuple[Numbers, ...], bool]] = []
+            found: list[_Attached] = []
             for record in records:
                 if record not in stand_of:
                     continue
                 adapter = adapters.get(record) if record in alone else None
                 if adapter is not None and adapter.guest not in tabled:
-                    found.append((record, adapter.addresses, True))
+                    found.append(_Attached(record, True, tuple((text, _row(text)) for text in adapter.addresses), ()))
                 else:
-                    found.append((record, tuple(look.addresses((record,))), False))
+                    found.append(_Attached(record, False, (), tuple(look.addresses((record,)))))
             made.append(found)
         return made
 
     @cached_property
     def _kinds(self) -> list[list[str]]:
         """Of each segment the interfaces with addresses, one for all who are alike whatever they ask."""
-        look, texts = self.look, set[str]()
-        told: set[Numbers] = set()
-        for _, addresses, usual in chain.from_iterable(self._addressed):
-            texts.update(map(_row, addresses)) if usual else told.update(addresses)  # type: ignore[arg-type]
-        told.update(map(numbers, texts))
+        look, everybody = self.look, list(chain.from_iterable(self._addressed))
+        rows = {row for one in everybody for _, row in one.texts}
+        told = {*map(numbers, rows), *(address for one in everybody for address in one.addresses)}
         marks = look.every_mark({(version, net, net, length) for version, _, net, length in told})
-        rows = {text: _between(marks, text) for text in texts}
-
-        def where(text: str) -> tuple[int, tuple[int, ...]]:
-            return rows[_row(text)] or _at(marks, numbers(text))
-
+        spots = {row: _between(marks, row) for row in rows}
         stand_of, kinds = look.stand_of, list[list[str]]()
         for found in self._addressed:
             alike: dict[object, str] = {}
             looked: set[object] = set()
-            for record, addresses, usual in found:
-                if not addresses:
-                    continue
+            for record, usual, texts, addresses in found:
                 if usual:
-                    spots = tuple(map(where, addresses))  # type: ignore[arg-type]
-                    seen = id(stand_of[record]), spots
+                    where = tuple(spots[row] or _at(marks, numbers(text)) for text, row in texts)
+                    seen = id(stand_of[record]), where
                     if seen in looked:
                         continue
                     looked.add(seen)
                 else:
-                    spots = tuple(_at(marks, one) for one in addresses)  # type: ignore[arg-type]
-                alike.setdefault((look.alike(record), spots), record)
+                    where = tuple(_at(marks, one) for one in addresses)
+                if where:
+                    alike.setdefault((look.alike(record), where), record)
             kinds.append(list(alike.values()))
         return kinds
 
@@ -379,7 +371,7 @@ class Meeting:
     @cached_property
     def _bare(self) -> list[bool]:
         """Whether a segment has interfaces without an address in the plan."""
-        return [any(not addresses for _, addresses, _ in found) for found in self._addressed]
+        return [any(not (one.texts or one.addresses) for one in found) for found in self._addressed]
 
     @cached_property
     def _near_forwarders(self) -> list[frozenset[int]]:
@@ -470,6 +462,16 @@ class Meeting:
                 if outcome == ANSWERED and way is not None:
                     yield Told(arrival(self.look, here, end.record, state, way), here, end.record)
                     return
+
+
+class _Attached(NamedTuple):
+    """An interface that is attached; `usual`: it is the one of a guest of which nothing is said that isn't said of its stand, and its addresses are as records keep
+    them, each with its row (`texts`)."""
+
+    record: str
+    usual: bool
+    texts: tuple[tuple[str, str], ...]
+    addresses: tuple[Numbers, ...]
 
 
 def _row(text: str) -> str:
