@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 import unittest
 from collections.abc import Iterator
-from itertools import combinations
+from itertools import combinations, permutations
 from typing import Any
 from unittest import mock
 
@@ -226,6 +226,25 @@ class KeptTest(unittest.TestCase):
             told = {rule.text: (a.outcome, a.text) for rule, a in asked(judgement).rules()}
             fresh = {rule.text: (a.outcome, a.text) for rule, a in asked(judge(plan)).rules()}
             self.assertEqual({t: a[0] for t, a in told.items()}, {t: a[0] for t, a in fresh.items()}, edit)
+
+    def test_whoever_is_surely_heard_is_in_every_state(self) -> None:
+        """Two of whom the arrays say it are delivered to, each way, over whichever member: a cable that lets nothing back hears nobody."""
+        seen = deaf = 0
+        for seed in range(120):
+            judgement = judge(random_plan(seed, rich=seed % 2 == 0))
+            known, wiring = voices(judgement), judgement.wiring
+            even = [stand for stand in judgement.stands if known.steady(stand) is not None]
+            deaf += sum(
+                bool(known.says(stand) - known.listens(stand)) for stand in judgement.stands if stand.context >= 0
+            )
+            places = [place for stand in even if (place := wiring.place(stand.records[0])) is not None]
+            for one, two in permutations(places, 2):
+                if known.sure(one, two):
+                    seen += 1
+                    for state in states(judgement):
+                        said = (seed, state, one.record, two.record)
+                        self.assertTrue(trace(wiring, one, two, state).delivered, said)
+        self.assertGreater(min(seen, deaf), 20)
 
     @settings(max_examples=40)
     @given(st.integers(0, 10**9), st.booleans())

@@ -6,8 +6,9 @@ import random
 import unittest
 from collections import Counter
 from itertools import chain, combinations, product
+from unittest import mock
 
-from aptwire.above.outcomes import ANSWERED, UNPROVEN
+from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit
 from aptwire.plan.kinds import FabricPort, FilterLine, Mirror, Route, Rule, Segment, Station, StationPort, Translation
@@ -34,7 +35,7 @@ from aptwire.rules.meetings import (
     rule_between,
     wrong,
 )
-from aptwire.rules.ways import Exits
+from aptwire.rules.reaching import FOUND, NEVER, Reaching
 
 from measure.fleet import fleet, with_routers
 from tests.routers import (
@@ -159,26 +160,28 @@ class EveryPairTest(unittest.TestCase):
             seen[letter] += 1
         return seen
 
-    def test_targets_that_are_alike_are_answered_as_each_by_itself(self) -> None:
+    def test_what_is_found_of_many_at_once_is_found_of_each_by_itself(self) -> None:
         makers = (inward_plan, outward_plan, filtered_plan, routed_plan, routed_plan)
         led_back = 0
+        seen: Counter[str] = Counter()
         for plan in (screened_fleet(), *(maker(seed) for seed, maker in enumerate(makers * 8))):
             known, dice = Meeting(judge(plan)), random.Random(3)
-            ends = list(chain.from_iterable(known._ends))
-            heres = list(chain.from_iterable(known._kinds))
-            for here in dice.sample(heres, min(len(heres), 200)):
-                arrives, stack = known._arrivals(here), known.look.stack(known.look.owner(here))
-                for end in ends:
-                    if end.owner != stack.owner.id and end.address not in stack.own:
-                        exits = Exits(stack, here, known.look.waking.standing)
-                        self.assertEqual(arrives(end), known._arrives(exits, end), (here, end))
-            for router, kept in known.ways._known.items():
-                for end in ends:
-                    if end.number in kept:
-                        alone = tuple(known.ways._further(router, end, (router,), shared=False))
-                        self.assertEqual(known.ways.on(router, end), alone)
-            led_back += sum("router0" in way.over for found in known.ways._whole.values() for way in found)
+            reaching, heres = known.reaching, list(chain.from_iterable(known._kinds))
+            with mock.patch.object(Reaching, "_find", autospec=True, side_effect=Reaching._find) as finding:
+                found = reaching.found(heres)
+            # Where a way from a router on leads over one at which a packet has been, it is found anew.
+            led_back += sum(len(call.args[5]) > 1 for call in finding.call_args_list)
+            for n, here in dice.sample(list(enumerate(heres)), min(len(heres), 200)):
+                exits = reaching.exits(here)
+                for end in reaching.ends:
+                    if end.owner == exits.stack.owner.id or end.address in exits.stack.own:
+                        self.assertEqual((found.fares[n, end.number], found.open[n, end.number]), (NEVER, False))
+                    elif not found.open[n, end.number]:
+                        fare = FOUND[found.fares[n, end.number]]
+                        self.assertEqual(reaching.arrives(exits, end), fare, (here, end))
+                        seen[fare] += 1
         self.assertGreater(led_back, 4)
+        self.assertGreater(min(seen[SILENT], seen[ANSWERED]), 1_000, seen)
 
     def test_those_of_one_port_whom_their_addresses_tell_apart(self) -> None:
         """Between the addresses of two who sit alike a filter's subnet ends, or their own; so does IPv6's."""
@@ -216,7 +219,7 @@ class EveryPairTest(unittest.TestCase):
         ends = [e for e in chain.from_iterable(known._ends) if e.record.startswith("host-")]
         seen: Counter[str] = Counter()
         for here, end in dice.sample([(h, e) for h in heres if h.startswith("host-") for e in ends], 200):
-            found = known._arrivals(here)(end)
+            found = known.reaching.arrives(known.reaching.exits(here), end)
             seen[found] += 1
             if found != UNPROVEN and end.owner != known.look.owner(here):
                 self.assertEqual(found, known.look.waking.arrives(here, end.record)[0], (here, end))

@@ -6,7 +6,7 @@ that of a failover of a team over which others' frames go.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -26,6 +26,10 @@ MOST_STALE = 64
 """After so many switches were compiled anew nothing is taken along any more."""
 
 
+Even = list[tuple[int, ...] | None]
+"""Of each context of a switch the component in which it speaks and hears in each state, over whichever member; None: it may be in several, or in none, or nobody knows."""
+
+
 @dataclass
 class _Known:
     """What was found out, of all switches but those that were compiled anew since (`stale`, numbers), for as long as what it rests on stays."""
@@ -34,7 +38,7 @@ class _Known:
     stale: frozenset[int] = frozenset()
     spoken: dict[tuple[int, str, int], frozenset[int]] = field(default_factory=dict)
     heard: dict[tuple[int, str, int], frozenset[int]] = field(default_factory=dict)
-    steady: dict[Stand, tuple[int, ...] | None] = field(default_factory=dict)
+    even: dict[tuple[int, str], Even] = field(default_factory=dict)
 
 
 class Voices:
@@ -51,6 +55,7 @@ class Voices:
                 self._lasting = replace(before, stale=stale)
         judgement.answered.answers["voices"] = self._lasting
         self._open: dict[Stand, bool] = {}
+        self._alike: dict[tuple[tuple[int, int], ...], Even] = {}
         self._out: dict[tuple[int, str], list[tuple[Pairing, int]]] = {}
         self._back: dict[tuple[int, int], list[int]] = {}
 
@@ -81,14 +86,18 @@ class Voices:
         """Where frames of a context are heard: on its own switch (below zero), and in components of the fabric, state by state."""
         key, known = (bridge, order, context), self._of(bridge).spoken
         if key not in known:
-            nodes = self._nodes(bridge, order, context)
-            known[key] = frozenset((self.inside(bridge, context), *self._reached(nodes)))
+            even = self._even(bridge, order)[context]
+            found = self._reached(self._nodes(bridge, order, context)) if even is None else _by_state(even)
+            known[key] = frozenset((self.inside(bridge, context), *found))
         return known[key]
 
     def heard(self, bridge: int, order: str, context: int) -> frozenset[int]:
         """Where one who hears a context of a switch has its ears."""
         key, known = (bridge, order, context), self._of(bridge).heard
         if key not in known:
+            if self._even(bridge, order)[context] is not None:
+                # Where it speaks it hears.
+                return self.spoken(bridge, order, context)
             nodes = np.array(self._ears(bridge, order, context), dtype=np.int64)
             found = {self.inside(bridge, context)}
             for state, (_, domains) in enumerate(self.states):
@@ -118,10 +127,16 @@ class Voices:
         return self._open[stand]
 
     def _find_loose(self, stand: Stand) -> bool:
+        if not self._any_open:
+            return False
         own = stand.carrier or stand
         landing = self.judgement.landing
         rows = landing.rows_of(landing.number(own))
         return bool(landing.ways.open[rows.start : rows.stop].any()) or not self._loose.isdisjoint(self.says(own))
+
+    @cached_property
+    def _any_open(self) -> bool:
+        return bool(self.judgement.landing.ways.open.any() or self._loose)
 
     @cached_property
     def _loose(self) -> frozenset[object]:
@@ -156,36 +171,57 @@ class Voices:
     def steady(self, stand: Stand) -> tuple[int, ...] | None:
         """The component in which a stand speaks and hears in each state, over whichever member, with nobody kept from it; None: it may be in several, or
         in none, or nobody knows."""
-        known = self._of(stand.bridge).steady
-        if stand not in known:
-            known[stand] = self._find_steady(stand)
-        return known[stand]
+        if stand.context < 0 or stand.vni or not stand.plain:
+            return None
+        return self._even(stand.bridge, stand.order)[stand.context]
 
     @cached_property
     def _doubtful(self) -> bool:
         return in_doubt(self.wiring)
 
-    def _find_steady(self, stand: Stand) -> tuple[int, ...] | None:
-        wiring = self.wiring
-        if stand.context < 0 or stand.vni or not stand.plain or self._doubtful:
-            return None
-        switch = wiring.plan.of("virtual_switch").get(wiring.bridges[stand.bridge].id)
-        if switch is not None and switch.partial:
-            return None
-        if wiring.bridges[stand.bridge].crossing_row < 0:
-            members = [m for team in wiring.teams_at(stand.bridge, stand.order) for m in team.members[: team.usable]]
-            passing = len(self._nodes(stand.bridge, stand.order, stand.context))
-            if not members or passing < len(members) or any(m.one_way or m.open for m in members):
-                return None
-        nodes = {*self._nodes(stand.bridge, stand.order, stand.context)}
-        nodes |= {*self._ears(stand.bridge, stand.order, stand.context)}
-        found: list[int] = []
+    def _even(self, bridge: int, order: str) -> Even:
+        known = self._of(bridge).even
+        if (bridge, order) not in known:
+            known[bridge, order] = self._find_even(bridge, order)
+        return known[bridge, order]
+
+    def _find_even(self, bridge: int, order: str) -> Even:
+        wiring, count = self.wiring, self.wiring.classes.count
+        switch = wiring.plan.of("virtual_switch").get(wiring.bridges[bridge].id)
+        nowhere: Even = [None] * count
+        if self._doubtful or (switch is not None and switch.partial):
+            return nowhere
+        if wiring.bridges[bridge].crossing_row >= 0:
+            first = wiring.bridges[bridge].crossing_row * count
+            return self._components([first + np.arange(count)])
+        members = [m for team in wiring.teams_at(bridge, order) for m in team.members[: team.usable]]
+        ways = self._ways(bridge, order)
+        if not members or len(ways) < len(members) or any(m.one_way or m.open for m in members):
+            return nowhere
+        # The hosts of a rack are cabled alike.
+        key = tuple((id(pairing), far) for pairing, far in ways)
+        if key not in self._alike:
+            entered = [np.where(pairing.there < 0, -1, far + pairing.there.astype(np.int64)) for pairing, far in ways]
+            self._alike[key] = self._components(entered, ways)
+        return self._alike[key]
+
+    def _components(self, entered: list[np.ndarray], ways: Sequence[tuple[Pairing, int]] = ()) -> Even:
+        """Of contexts that enter these nodes of the fabric (`entered`, int64[contexts] for each member; -1: none), and hear what comes in over these cables."""
+        found = []
         for _, domains in self.states:
-            components = {int(domains.component[node]) for node in nodes}
-            if len(components) != 1 or components & domains.one_way():
-                return None
-            found += components
-        return tuple(found)
+            component = domains.component.astype(np.int64)
+            own = component[entered[0]]
+            wrong = np.isin(own, list(domains.one_way()))
+            for nodes in entered:
+                wrong |= (nodes < 0) | (component[nodes] != own)
+            for pairing, far in ways:
+                from_ = np.flatnonzero(pairing.back >= 0)
+                into = pairing.back[from_]
+                # What comes in from elsewhere is heard too; and over a cable that lets nothing back nobody hears.
+                wrong[into[component[far + from_] != own[into]]] = True
+                wrong |= np.bincount(into, minlength=wrong.size) == 0
+            found.append(np.where(wrong, -1, own).tolist())
+        return [None if -1 in each else each for each in zip(*found, strict=True)]
 
     def inside(self, bridge: int, context: int) -> int:
         """The number of a context of a switch."""
@@ -236,6 +272,11 @@ class Voices:
                 component = int(domains.component[node])
                 for reached in domains.hearers(component) if component in beyond else (component,):
                     yield state * EACH_STATE + reached
+
+
+def _by_state(components: tuple[int, ...]) -> Iterator[int]:
+    """Components, state by state."""
+    return (state * EACH_STATE + component for state, component in enumerate(components))
 
 
 def voices(judgement: Judgement) -> Voices:

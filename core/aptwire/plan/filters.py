@@ -149,14 +149,14 @@ def every_packet(lines: Iterable[FilterLine]) -> list[Packet]:
 
 def passing(gates: Sequence[Gate], packets: Sequence[Packet] | None = None) -> Packet | None:
     """A packet that may get through all of some gates, of these or of all there may be; None: there is none."""
-    lines = [line for gate in gates for line in gate.lines]
+    lines = [line for gate in gates for line in gate.met]
     asked = every_packet(lines) if packets is None else packets
     return next((packet for packet in asked if all(gate.passes(packet) for gate in gates)), None)
 
 
 def unsure(gates: Sequence[Gate]) -> FilterLine | None:
     """The first line of which it isn't known what it does, where some packet may get through all of some gates but none does surely; None where one does."""
-    lines = [line for gate in gates for line in gate.lines]
+    lines = [line for gate in gates for line in gate.met]
     if any(all(gate.surely(packet) for gate in gates) for packet in every_packet(lines)):
         return None
     return next((line for line in lines if line.action == "unknown"), None)

@@ -7,14 +7,17 @@ by the addresses of both ends, as bits of the lines that speak of each (`Sieve`)
 
 from __future__ import annotations
 
-from bisect import bisect_left, bisect_right
-from collections.abc import Callable, Iterator, Sequence
+from bisect import bisect_right
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain, count
 from typing import NamedTuple
 
+import numpy as np
+
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
+from aptwire.forward.parts import Stand
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.verdicts import judged_after
 from aptwire.plan.edits import Edit
@@ -23,12 +26,12 @@ from aptwire.plan.kinds import PLACES, Mirror, Rule, Segment
 from aptwire.plan.names import natural, some
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import SEGMENT, Apart, Reach, Subject, quoted, read
-from aptwire.plan.stacks import Address, Entry
 from aptwire.rules.answer import BROKEN, HOLDS
 from aptwire.rules.apart import Parting, arrival
 from aptwire.rules.asking import asked
 from aptwire.rules.mending import rule_offers
-from aptwire.rules.ways import End, Exits, Sender, Ways, let_through
+from aptwire.rules.reaching import SURELY, Exits, Reaching
+from aptwire.rules.ways import End
 from aptwire.rules.whom import Unit, Whom
 
 MEETS, BOTH, THERE, BACK, OPEN, APART, NOBODY = "mb><?.-"
@@ -50,6 +53,8 @@ MOST_EXACT = 2_000
 MOST_WHOLE = 300
 """So many legs, and so many pairs with interfaces that have no address, are asked by the exact search."""
 MOST_ENDINGS = 6
+MOST_AT_ONCE = 4_000_000
+"""So many pairs of interfaces and addresses are looked at side by side: a byte each, a few times."""
 
 
 @dataclass(frozen=True)
@@ -75,7 +80,6 @@ class Meeting:
     def __init__(self, judgement: Judgement) -> None:
         self.judgement, self.plan = judgement, judgement.plan
         self.look = asked(judgement).look
-        self.ways = Ways(self.look)
         self.segments = sorted(self.plan.all(Segment), key=lambda s: natural(s.name.casefold()))
         self.numbers = {segment.id: n for n, segment in enumerate(self.segments)}
         self.members: list[list[str]] = [
@@ -83,7 +87,6 @@ class Meeting:
             for s in self.segments
         ]
         self._exact = 0
-        self._sources = 0
         self._whole = 0
 
     def all(self) -> Meetings:
@@ -91,7 +94,7 @@ class Meeting:
         size = len(self.segments)
         letters = [[APART] * size for _ in range(size)]
         near = self._near()
-        reached = [self._reaches(a) for a in range(size)]
+        reached = self._reached
         for a in range(size):
             for b in range(a, size):
                 if a == b or not self.members[a] or not self.members[b]:
@@ -115,30 +118,52 @@ class Meeting:
 
     # --- layer 2 ----------------------------------------------------------------------------------------------
 
+    @cached_property
+    def _seated(self) -> list[dict[int, tuple[Stand, list[str]]]]:
+        """Of each segment the stands (by `id`), each with those of its members who are on it, in their order."""
+        stand_of = self.look.stand_of
+        made = []
+        for records in self.members:
+            found: dict[int, tuple[Stand, list[str]]] = {}
+            for record, stand in zip(records, map(stand_of.get, records), strict=True):
+                if stand is None:
+                    continue
+                if (seat := found.get(id(stand))) is not None:
+                    seat[1].append(record)
+                else:
+                    found[id(stand)] = stand, [record]
+            made.append(found)
+        return made
+
     def _near(self) -> dict[tuple[int, int], str]:
         """The pairs of segments that may hear each other on layer 2, and whether they do."""
-        voices, stand_of = self.look.voices, self.look.stand_of
+        voices = self.look.voices
         ears: dict[object, set[int]] = {}
         said: list[set[object]] = []
         loose: list[int] = []
-        for n, records in enumerate(self.members):
-            stands = {id(s): s for r in records if (s := stand_of.get(r)) is not None and s.context >= 0}.values()
+        for n, seats in enumerate(self._seated):
+            stands = [stand for stand, _ in seats.values() if stand.context >= 0]
             said.append(set().union(*map(voices.says, stands)))
-            for stand in stands:
-                for ear in voices.listens(stand):
-                    ears.setdefault(ear, set()).add(n)
+            for ear in set[object]().union(*map(voices.listens, stands)):
+                ears.setdefault(ear, set()).add(n)
             if any(map(voices.loose, stands)):
                 loose.append(n)
         pairs = {(min(n, m), max(n, m)) for n, of in enumerate(said) for ear in of for m in ears.get(ear, ()) if m != n}
-        pairs |= set(self._mirrored())
+        mirrored = set(self._mirrored())
         found = {pair: OPEN for i, a in enumerate(loose) for pair in ((a, b) for b in loose[i + 1 :])}
-        for a, b in sorted(pairs):
-            outcome = self._parting(a, b, layer2=True).answer().outcome
+        for a, b in sorted(pairs | mirrored):
+            # Two of each stand say what all of it do; whose frames are copied is one by himself.
+            of = [self._two_each(n) if (a, b) not in mirrored else self.members[n] for n in (a, b)]
+            outcome = self._parting(a, b, of, layer2=True).answer().outcome
             if outcome == BROKEN:
                 found[a, b] = MEETS
             elif outcome != HOLDS:
                 found[a, b] = OPEN
         return found
+
+    def _two_each(self, n: int) -> list[str]:
+        """Two of each stand of a segment's members."""
+        return [record for _, records in self._seated[n].values() for record in records[:2]]
 
     def _mirrored(self) -> Iterator[tuple[int, int]]:
         for mirror in self.plan.all(Mirror):
@@ -149,61 +174,62 @@ class Meeting:
         places = [self.plan.get("adapter", adapter), *self.plan.where("guest_tag", "adapter", adapter)]
         return {self.numbers[place.belongs] for place in places if place.belongs is not None}
 
-    def _parting(self, a: int, b: int, layer2: bool = False) -> Parting:
+    def _parting(self, a: int, b: int, of: Sequence[list[str]] = (), layer2: bool = False) -> Parting:
+        """Whether two segments are apart: all their members, or those of them that are asked."""
         one, two = ((Subject(SEGMENT, self.segments[n].name),) for n in (a, b))
-        whom = [Whom(tuple(Unit(r, (r,)) for r in self.members[n])) for n in (a, b)]
+        whom = [Whom(tuple(Unit(r, (r,)) for r in side)) for side in of or (self.members[a], self.members[b])]
         return Parting(self.look, Apart(one, two, layer2), whom[0], whom[1], Whom(()))
 
     # --- over routers -----------------------------------------------------------------------------------------
 
     @cached_property
-    def _addressed(self) -> list[list[_Attached]]:
-        """Of each segment the interfaces that are attached."""
-        look, adapters, judgement = self.look, self.plan.of("adapter"), self.judgement
-        alone = {of[0].id for of in self.plan.grouped("adapter", "guest").values() if len(of) == 1}
-        alone -= (
-            self.plan.grouped("guest_tag", "adapter").keys()
-            | judgement.own.keys()
-            | frozenset[str]().union(*judgement.got)
-            | self._twins
-        )
-        stand_of, tabled = look.stand_of, look.tabled
+    def _plain(self) -> dict[str, tuple[str, ...]]:
+        """The adapters of guests that have one interface, of which nothing is said that isn't said of their stand, with their addresses."""
+        plan, judgement, tabled = self.plan, self.judgement, self.look.tabled
+        odd = plan.grouped("guest_tag", "adapter").keys() | judgement.own.keys() | self._twins
+        odd = odd.union(*judgement.got)
+        found = ((guest, of[0]) for guest, of in plan.grouped("adapter", "guest").items() if len(of) == 1)
+        return {a.id: a.addresses for guest, a in found if a.id not in odd and guest not in tabled}
+
+    @cached_property
+    def _attached(self) -> list[list[_Attached]]:
+        """Of each segment the interfaces that are attached, the plain ones of a stand by the rows of their addresses."""
+        plain, look = self._plain, self.look
         made = []
-        for records in self.members:
+        for seats in self._seated:
             found: list[_Attached] = []
-            for record in records:
-                if record not in stand_of:
-                    continue
-                adapter = adapters.get(record) if record in alone else None
-                if adapter is not None and adapter.guest not in tabled:
-                    found.append(_Attached(record, True, tuple((text, _row(text)) for text in adapter.addresses), ()))
-                else:
-                    found.append(_Attached(record, False, (), tuple(look.addresses((record,)))))
+            for _, records in seats.values():
+                rows: dict[tuple[str, ...], list[str]] = {}
+                for record in records:
+                    texts = plain.get(record)
+                    if texts is None:
+                        found.append(_Attached([record], (), tuple(look.addresses((record,)))))
+                    else:
+                        rows.setdefault(tuple(map(_row, texts)), []).append(record)
+                found += (_Attached(of, row, ()) for row, of in rows.items())
             made.append(found)
         return made
 
     @cached_property
     def _kinds(self) -> list[list[str]]:
         """Of each segment the interfaces with addresses, one for all who are alike whatever they ask."""
-        look, everybody = self.look, list(chain.from_iterable(self._addressed))
-        rows = {row for one in everybody for _, row in one.texts}
+        look, everybody = self.look, list(chain.from_iterable(self._attached))
+        rows = {row for one in everybody for row in one.rows}
         told = {*map(numbers, rows), *(address for one in everybody for address in one.addresses)}
         marks = look.every_mark({(version, net, net, length) for version, _, net, length in told})
         spots = {row: _between(marks, row) for row in rows}
-        stand_of, kinds = look.stand_of, list[list[str]]()
-        for found in self._addressed:
+        kinds = list[list[str]]()
+        for found in self._attached:
             alike: dict[object, str] = {}
-            looked: set[object] = set()
-            for record, usual, texts, addresses in found:
-                if usual:
-                    where = tuple(spots[row] or _at(marks, numbers(text)) for text, row in texts)
-                    seen = id(stand_of[record]), where
-                    if seen in looked:
-                        continue
-                    looked.add(seen)
-                else:
-                    where = tuple(_at(marks, one) for one in addresses)
-                if where:
+            for records, of, addresses in found:
+                if not of and not addresses:
+                    continue
+                where: tuple[object, ...] = tuple([spots[row] for row in of] or [_at(marks, one) for one in addresses])
+                if None not in where:
+                    alike.setdefault((look.alike(records[0]), where), records[0])
+                    continue
+                for record in records:
+                    where = tuple(_at(marks, numbers(text)) for text in self._plain[record])
                     alike.setdefault((look.alike(record), where), record)
             kinds.append(list(alike.values()))
         return kinds
@@ -230,38 +256,54 @@ class Meeting:
         return made
 
     @cached_property
-    def _asked(self) -> dict[Address, list[int]]:
-        """The numbers of the addresses that are asked."""
-        found: dict[Address, list[int]] = {}
-        for end in chain.from_iterable(self._ends):
-            found.setdefault(end.address, []).append(end.number)
-        return found
+    def reaching(self) -> Reaching:
+        """Where packets get to, of all those addresses."""
+        return Reaching(self.look, list(chain.from_iterable(self._ends)))
 
-    def _reaches(self, a: int) -> list[str]:
+    @cached_property
+    def _reached(self) -> list[list[str]]:
         """Whether packets of somebody on a segment get to somebody on each of the segments over routers: ANSWERED, UNPROVEN or SILENT."""
-        fares = [SILENT] * len(self.segments)
-        doubts: dict[int, list[tuple[str, str]]] = {}
-        for here in self._kinds[a]:
-            arrives = self._arrivals(here)
-            for b, ends in enumerate(self._ends):
-                if b == a or fares[b] == ANSWERED:
-                    continue
-                for end in ends:
-                    found = arrives(end)
-                    if found == ANSWERED:
-                        fares[b] = ANSWERED
-                        break
-                    if found == UNPROVEN:
-                        doubts.setdefault(b, []).append((here, end.record))
-        for b, pairs in doubts.items():
-            for here, there in dict.fromkeys(pairs if fares[b] != ANSWERED else ()):
-                self._exact += 1
-                found = self.look.waking.arrives(here, there)[0] if self._exact <= MOST_EXACT else UNPROVEN
-                if found == ANSWERED:
-                    fares[b] = ANSWERED
-                    break
-                if found == UNPROVEN and self.look.owner(there) not in self._shared(a, b):
-                    fares[b] = UNPROVEN
+        size, heres = len(self.segments), list(chain.from_iterable(self._kinds))
+        from_, to = (np.repeat(np.arange(size), list(map(len, of))) for of in (self._kinds, self._ends))
+        answered = np.eye(size, dtype=bool)
+        open_: list[np.ndarray] = []
+        most = max(1, MOST_AT_ONCE // max(1, to.size))
+        for first in range(0, len(heres), most):
+            found = self.reaching.found(heres[first : first + most])
+            row, end = np.nonzero((found.fares == SURELY) & ~found.open)
+            answered[from_[first + row], to[end]] = True
+            row, end = np.nonzero(found.open)
+            open_.append(np.array([first + row, end]))
+        rows, ends = np.hstack([*open_, np.zeros((2, 0), dtype=np.int64)])
+        left = ~answered[from_[rows], to[ends]]
+        doubts: dict[tuple[int, int], list[tuple[str, str]]] = {}
+        exits: dict[str, Exits] = {}
+        for row, end in zip(rows[left].tolist(), ends[left].tolist(), strict=True):
+            pair = int(from_[row]), int(to[end])
+            if not answered[pair]:
+                here, there = heres[row], self.reaching.ends[end]
+                if here not in exits:
+                    exits = {here: self.reaching.exits(here)}
+                fare = self.reaching.arrives(exits[here], there)
+                answered[pair] = fare == ANSWERED
+                if fare == UNPROVEN:
+                    doubts.setdefault(pair, []).append((here, there.record))
+        fares = [[ANSWERED if one else SILENT for one in row] for row in answered.tolist()]
+        for (a, b), pairs in doubts.items():
+            if not answered[a, b]:
+                fares[a][b] = self._exactly(a, b, pairs)
+        return fares
+
+    def _exactly(self, a: int, b: int, pairs: list[tuple[str, str]]) -> str:
+        """The same of two segments of which the arrays don't say it: one interface after another."""
+        fares = SILENT
+        for here, there in dict.fromkeys(pairs):
+            self._exact += 1
+            found = self.look.waking.arrives(here, there)[0] if self._exact <= MOST_EXACT else UNPROVEN
+            if found == ANSWERED:
+                return ANSWERED
+            if found == UNPROVEN and self.look.owner(there) not in self._shared(a, b):
+                fares = UNPROVEN
         return fares
 
     def _shared(self, a: int, b: int) -> frozenset[str]:
@@ -269,109 +311,10 @@ class Meeting:
         sides = ({self.look.owner(record) for record in self.members[n]} for n in (a, b))
         return frozenset.intersection(*map(frozenset, sides))
 
-    def _arrivals(self, here: str) -> Callable[[End], str]:
-        """What `_arrives` says of one interface and any address that isn't of its own stack (SILENT of those), asked once for all addresses to which whoever takes its
-        packets has the same ways."""
-        owner = self.look.owner(here)
-        stack = self.look.stack(owner)
-        exits = Exits(stack, here, self.look.waking.standing)
-        asked = self._asked
-        own = {number for address in stack.own for number in asked.get(address, ())}
-        # Addresses of those who take them are asked one by one; so are those that somebody lets in, and what is near.
-        alone = {number for address in self._lent for number in asked[address]}
-        for version, low, high in exits.nets:
-            first, last = bisect_left(self._order, (version, low, 0)), bisect_left(self._order, (version, high + 1, 0))
-            alone.update(number for _, _, number in self._order[first:last])
-        routers: dict[int, list[str]] = {}
-        senders: dict[int, tuple[str, Sender]] = {}
-        for version in (4, 6):
-            lines = exits.usual(version)
-            if lines is None:
-                continue
-            leaving = [self._leaving(exits, line, line.via) for line in lines if line.via is not None]
-            takers = [(sender, *taker) for sender, found in leaving for taker in found]
-            owners = [one for _, one, to, _ in takers if to is not None]
-            routers[version] = [one for one in dict.fromkeys(owners) if self.look.stack(one).forwards]
-            alone.update(number for one in owners for ip in self.look.stack(one).own for number in asked.get(ip, ()))
-            if len(takers) == len(routers[version]) == 1:
-                sender, _, to, vague = takers[0]
-                if sender is not None and to is not None and not vague:
-                    senders[version] = to, sender
-        known: dict[object, str] = {}
-        kind = self.ways.kind
-
-        def by_kind(end: End, version: int, router: str) -> str:
-            if version in senders:
-                to, sender = senders[version]
-                carried = self.ways.carries(router, to, kind(router, end), sender)
-                if carried is not None:
-                    return ANSWERED if carried else SILENT
-            return self._arrives(exits, end)
-
-        def arrives(end: End) -> str:
-            if end.number in own:
-                return SILENT
-            version = end.address.version
-            over = routers.get(version)
-            if over is None or end.number in alone:
-                return self._arrives(exits, end)
-            alike = (version, kind(over[0], end)) if len(over) == 1 else (version, *(kind(one, end) for one in over))
-            found = known.get(alike)
-            if found is None:
-                found = known[alike] = by_kind(end, version, over[0]) if over else self._arrives(exits, end)
-            return found
-
-        return arrives
-
-    @cached_property
-    def _order(self) -> list[tuple[int, int, int]]:
-        """The addresses that are asked in their order: the IP version, the address, its number."""
-        return sorted((end.address.version, int(end.address), end.number) for end in chain.from_iterable(self._ends))
-
-    @cached_property
-    def _lent(self) -> list[Address]:
-        """The addresses that are asked of which somebody lets packets in for others."""
-        return [address for address in self._asked if self.look.waking.lent_for(address)]
-
-    def _arrives(self, exits: Exits, end: End) -> str:
-        """The same of one interface and one address by the arrays: UNPROVEN where they don't say."""
-        doubt = False
-        for line in exits.towards(end.address):
-            sender, takers = self._leaving(exits, line, end.address)
-            if line.via is None:
-                # Whoever has the address itself is no next hop, and layer 2's affair.
-                others = {to for to, _ in self.ways.standing_in(line, end.address)}
-                found = self.ways.takers(line, end.address) if others else []
-                takers = [(self.look.owner(str(to)), to, vague) for to, vague in found if to in others]
-            for owner, to, vague in takers:
-                for gates, further, _ in self.ways.past(owner, to, end):
-                    passes = not gates or sender is None or let_through(gates, sender, end.address)
-                    if passes is False:
-                        continue
-                    if passes and not (vague or further):
-                        return ANSWERED
-                    doubt = True
-        # What comes for another address may be for this one.
-        return UNPROVEN if doubt or self.look.waking.lent_for(end.address) else SILENT
-
-    def _leaving(
-        self, exits: Exits, line: Entry, address: Address
-    ) -> tuple[Sender | None, list[tuple[str, str | None, bool]]]:
-        """Who sends by a line for an address, and who takes it, as `Exits.taken` keeps them."""
-        taken = exits.taken.get(id(line))
-        if taken is None:
-            source = exits.stack.sends_from(line, address)
-            found = self.ways.takers(line, address) if line.via is not None else []
-            takers = [(self.look.owner(to) if to is not None else "", to, vague) for to, vague in found]
-            self._sources += 1
-            sender = Sender(self._sources, source) if source is not None else None
-            taken = exits.taken[id(line)] = sender, takers
-        return taken
-
     @cached_property
     def _bare(self) -> list[bool]:
         """Whether a segment has interfaces without an address in the plan."""
-        return [any(not (one.texts or one.addresses) for one in found) for found in self._addressed]
+        return [any(not (one.rows or one.addresses) for one in found) for found in self._attached]
 
     @cached_property
     def _near_forwarders(self) -> list[frozenset[int]]:
@@ -453,10 +396,9 @@ class Meeting:
     def _over(self, a: int, b: int) -> Iterator[Told]:
         """A way from somebody on a segment to somebody on another one over routers, where there is one."""
         for here in self._kinds[a]:
-            stack = self.look.stack(self.look.owner(here))
-            exits = Exits(stack, here, self.look.waking.standing)
+            exits = self.reaching.exits(here)
             for end in self._ends[b]:
-                if end.owner == stack.owner.id or self._arrives(exits, end) == SILENT:
+                if end.owner == exits.stack.owner.id or self.reaching.arrives(exits, end) == SILENT:
                     continue
                 outcome, state, way = self.look.waking.arrives(here, end.record)
                 if outcome == ANSWERED and way is not None:
@@ -465,12 +407,10 @@ class Meeting:
 
 
 class _Attached(NamedTuple):
-    """An interface that is attached; `usual`: it is the one of a guest of which nothing is said that isn't said of its stand, and its addresses are as records keep
-    them, each with its row (`texts`)."""
+    """Interfaces that are attached: plain ones of one stand whose addresses are in the same rows, or one that isn't plain with the addresses of which its stack says."""
 
-    record: str
-    usual: bool
-    texts: tuple[tuple[str, str], ...]
+    records: list[str]
+    rows: tuple[str, ...]
     addresses: tuple[Numbers, ...]
 
 

@@ -1,7 +1,6 @@
-"""Ways of packets over routers to many addresses, where they don't depend on who sent them: each is worked out once for everybody who hands packets over.
+"""Ways of packets over routers to an address, by the arrays alone, and the filters on them.
 
-From a router on to a target a way is the same for everybody (`Ways`); filters on it are passed or not by the addresses of both ends, as bits of the lines that
-speak of each (`Sieve`).  Targets to which a router's ways are alike needn't be told apart.
+What a filter does with a packet is told by the lines that speak of it, as bits (`Sieve`).  A way is the filters on it; packets get along it if those let them through.
 """
 
 from __future__ import annotations
@@ -11,11 +10,14 @@ from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain
 from typing import NamedTuple
 
+import numpy as np
+
 from aptwire.above.outcomes import UNPROVEN
 from aptwire.above.ping import MOST_HOPS
+from aptwire.forward.parts import Place
 from aptwire.plan.fields import Numbers, numbers
-from aptwire.plan.filters import Gate, passing, unsure, within
-from aptwire.plan.stacks import CONNECTED, GATEWAY, STATIC, Address, Entry, Stack
+from aptwire.plan.filters import Gate, passing, unsure
+from aptwire.plan.stacks import Address, Entry, Stack
 from aptwire.rules.alike import Look, bounds
 
 
@@ -24,50 +26,45 @@ def _bits(which: Iterable[bool]) -> int:
 
 
 class Side:
-    """The subnets of which the lines of a filter speak, of sources or of targets: between two of their bounds all addresses are one."""
+    """The subnets of which the lines of a filter speak, of sources or of targets.  Between two of their bounds all addresses are one, at the same place: `met` bool[lines,
+    places] says which lines speak of them."""
 
     def __init__(self, nets: list[tuple[Numbers, ...]]) -> None:
-        self.nets = nets
         self.marks = bounds(chain.from_iterable(nets))
-        self._by_place: dict[int, int] = {}
-        self._known: dict[int, int] = {}
+        self.met = np.zeros((len(nets), len(self.marks) + 1), dtype=bool)
+        for line, own in zip(self.met, nets, strict=True):
+            line[:] = not own
+            for version, _, first, length in own:
+                last = first + (1 << (32 if version == 4 else 128) - length) - 1
+                line[self.place((version, first)) : self.place((version, last)) + 1] = True
+        self._bits = [_bits(place) for place in self.met.T.tolist()]
 
-    def of(self, number: int, address: Address) -> int:
-        """The lines that speak of an address (with a number of its own), as bits."""
-        found = self._known.get(number)
-        if found is None:
-            own = address.version, int(address)
-            place = bisect_right(self.marks, own)
-            if place not in self._by_place:
-                met = (not nets or any(within(own, net) for net in nets) for nets in self.nets)
-                self._by_place[place] = _bits(met)
-            found = self._known[number] = self._by_place[place]
-        return found
+    def place(self, address: tuple[int, int]) -> int:
+        """The place of an address (IP version, number)."""
+        return bisect_right(self.marks, address)
+
+    def of(self, address: Address) -> int:
+        """The lines that speak of an address, as bits."""
+        return self._bits[self.place((address.version, int(address)))]
 
 
 class Sieve:
-    """The filter of a stack: which of its lines speak of an address or of a pair of interfaces, as bits in the order of the lines, each looked up once."""
+    """The filter of a stack: which of its lines speak of an address or of a pair of interfaces, as bits in the order of the lines."""
 
     def __init__(self, stack: Stack) -> None:
         self.stack, self.lines = stack, stack.filter
         self._pairs: dict[tuple[str, str], int] = {}
         self._lets: dict[int, bool | None] = {}
+        self._tables: dict[int, np.ndarray] = {}
+        self.tells_interfaces = any(line.enters is not None or line.leaves is not None for line in self.lines)
         self._whole = _bits(line.protocol == "any" and not line.ports for line in self.lines)
-        self._sides = tuple(
+        self.sources, self.targets = (
             Side([tuple(map(numbers, nets)) for nets in of])
             for of in ([line.sources for line in self.lines], [line.targets for line in self.lines])
         )
 
-    def from_source(self, number: int, address: Address) -> int:
-        """The lines that speak of what an address (with its number) sends."""
-        return self._sides[0].of(number, address)
-
-    def to_target(self, number: int, address: Address) -> int:
-        """Those that speak of what is sent to one."""
-        return self._sides[1].of(number, address)
-
     def between(self, enters: str, leaves: str) -> int:
-        """Those that speak of what comes in by one interface and goes out by another."""
+        """The lines that speak of what comes in by one interface and goes out by another."""
         found = self._pairs.get((enters, leaves))
         if found is None:
             found = _bits(line.enters in (None, enters) and line.leaves in (None, leaves) for line in self.lines)
@@ -85,6 +82,20 @@ class Sieve:
             self._lets[met] = None if part or action == "unknown" else action == "allow"
         return self._lets[met]
 
+    def table(self, enters: str, leaves: str) -> np.ndarray:
+        """int8[places of sources, places of targets]: what `lets` says of all that comes in by one interface and goes out by another: 2 everything passes, 0 nothing does,
+        1 that depends, or isn't known."""
+        between = self.between(enters, leaves)
+        if between not in self._tables:
+            made = np.full((self.sources.met.shape[1], self.targets.met.shape[1]), 2, dtype=np.int8)
+            # The first line that speaks of all protocols decides, unless one before it speaks of some.
+            for n in reversed(range(len(self.lines))):
+                if between >> n & 1:
+                    does = {"allow": 2, "deny": 0}.get(self.lines[n].action, 1) if self._whole >> n & 1 else 1
+                    made[np.ix_(self.sources.met[n], self.targets.met[n])] = does
+            self._tables[between] = made
+        return self._tables[between]
+
 
 class Checkpoint(NamedTuple):
     """A filter on a way: the stack's sieve, the interfaces by which a packet enters and leaves, and the lines that speak of these and of the target."""
@@ -96,12 +107,11 @@ class Checkpoint(NamedTuple):
 
 
 class Way(NamedTuple):
-    """A way from a router to a target: the interface by which it goes out first, the filters of the routers further on, whether a leg of it isn't sure, and those routers."""
+    """A way from a router to a target: the interface by which it goes out first, the filters of the routers further on, and whether a leg of it isn't sure."""
 
     out: str
     gates: tuple[Checkpoint, ...]
     doubt: bool
-    over: tuple[str, ...]
 
 
 class End(NamedTuple):
@@ -114,40 +124,28 @@ class End(NamedTuple):
 
 
 class Sender:
-    """An address (with a number of its own) from which somebody sends: which lines of filters speak of it, each filter asked once."""
+    """An address from which somebody sends: which lines of filters speak of it, each filter asked once."""
 
-    def __init__(self, number: int, address: Address) -> None:
-        self.address, self._number = address, number
+    def __init__(self, address: Address) -> None:
+        self.address = address
         self._known: dict[Sieve, int] = {}
 
     def met(self, sieve: Sieve) -> int:
         """The lines of a filter that speak of what it sends, as bits."""
         found = self._known.get(sieve)
         if found is None:
-            found = self._known[sieve] = sieve.from_source(self._number, self.address)
+            found = self._known[sieve] = sieve.sources.of(self.address)
         return found
 
 
-class _Passage(NamedTuple):
-    """A way of `Ways.kind`: the interface by which it leaves the router, the filters further on with the lines that may speak of it, and whether it is in doubt."""
-
-    out: str
-    gates: tuple[tuple[Sieve, int], ...]
-    doubt: bool
-
-
 class Ways:
-    """Ways from routers to targets, by the arrays alone: each is worked out once for everybody who hands packets over."""
+    """Ways from routers to targets, by the arrays alone."""
 
     def __init__(self, look: Look) -> None:
         self.look, self.pings = look, look.waking
-        self._known: dict[str, dict[int, tuple[Way, ...]]] = {}
-        self._whole: dict[tuple[str, int], tuple[Way, ...]] = {}
-        self._kinds: dict[str, dict[tuple[tuple[_Passage, ...], int], int]] = {}
-        self._of_kind: dict[str, list[tuple[tuple[_Passage, ...], int]]] = {}
-        self._kind_of: dict[str, dict[int, int]] = {}
         self._taken: dict[tuple[str, Address, bool], list[tuple[str | None, bool]]] = {}
         self._sieves: dict[str, Sieve] = {}
+        self._places: dict[str, Place | None] = {}
 
     def sieve(self, owner: str) -> Sieve:
         """The filter of a stack."""
@@ -155,112 +153,45 @@ class Ways:
             self._sieves[owner] = Sieve(self.look.stack(owner))
         return self._sieves[owner]
 
-    def on(self, router: str, end: End) -> tuple[Way, ...]:
-        """The ways from a stack that forwards to an address."""
-        known = self._known.setdefault(router, {})
-        if end.number not in known:
-            known[end.number] = tuple(self._further(router, end, (router,), shared=True))
-        return known[end.number]
-
-    def kind(self, router: str, end: End) -> int:
-        """A number that two addresses share to which a router has the same ways, past the same filters: whoever hands it packets for them that aren't the router's own,
-        by an interface that bears neither, gets the same answer."""
-        known = self._kind_of.setdefault(router, {})
-        if end.number not in known:
-            # Which interfaces a packet passes further on is in the lines that speak of it.
-            ways = tuple(
-                _Passage(way.out, tuple((gate.sieve, gate.met) for gate in way.gates), way.doubt)
-                for way in self.on(router, end)
-            )
-            kinds = self._kinds.setdefault(router, {})
-            own = ways, self.sieve(router).to_target(end.number, end.address) if ways else 0
-            if own not in kinds:
-                kinds[own] = len(kinds)
-                self._of_kind.setdefault(router, []).append(own)
-            known[end.number] = kinds[own]
-        return known[end.number]
-
-    def carries(self, router: str, enters: str, kind: int, sender: Sender) -> bool | None:
-        """Whether what one sends gets from an interface of a router to targets of a kind, whatever it is, or nothing does; None: that isn't sure."""
-        sieve = self.sieve(router)
-        ways, target = self._of_kind[router][kind]
-        unsure = False
-        for out, gates, doubt in ways:
-            if sieve.lines:
-                if out == enters:
-                    return None
-                lets = sieve.lets(sieve.between(enters, out) & target & sender.met(sieve))
-                if lets is None:
-                    return None
-                if not lets:
-                    continue
-            for far, met in gates:
-                lets = far.lets(met & sender.met(far))
-                if lets is None:
-                    return None
-                if not lets:
-                    break
-            else:
-                if not doubt:
-                    return True
-                unsure = True
-        return None if unsure else False
-
-    def _further(self, owner: str, end: End, seen: tuple[str, ...], shared: bool) -> Iterator[Way]:
+    def _further(self, owner: str, end: End, seen: tuple[str, ...]) -> Iterator[Way]:
         if len(seen) > MOST_HOPS:
             return
         for line in self.look.stack(owner).choices(end.address):
             if line.out == end.record and line.via is None:
-                yield Way(line.out, (), False, ())
+                yield Way(line.out, (), False)
                 continue
             hidden = bool(self.look.plan.where("translation", "at", line.out))
             for to, doubt in self.takers(line, end.address):
-                other = self.look.owner(to) if to is not None else ""
-                for gates, vague, over in self.past(other, to, end, seen, shared):
+                for gates, vague in self.past(self.look.owner(to) if to is not None else "", to, end, seen):
                     if hidden and gates:
                         # The filters further on see another source.
-                        yield Way(line.out, (), True, over)
+                        yield Way(line.out, (), True)
                     else:
-                        yield Way(line.out, gates, doubt or vague, over)
+                        yield Way(line.out, gates, doubt or vague)
 
     def past(
-        self, owner: str, enters: str | None, end: End, seen: tuple[str, ...] = (), shared: bool = False
-    ) -> Iterator[tuple[tuple[Checkpoint, ...], bool, tuple[str, ...]]]:
-        """The ways of a packet from where somebody has taken it (at an interface; None: nobody knows who): the filters on it, whether it is in doubt, and the routers.
-
-        It has been at those that it has `seen`; `shared`: the ways from the next router on are kept for whoever comes there.
-        """
+        self, owner: str, enters: str | None, end: End, seen: tuple[str, ...] = ()
+    ) -> Iterator[tuple[tuple[Checkpoint, ...], bool]]:
+        """The ways of a packet from where somebody has taken it (at an interface; None: nobody knows who), who has been at the routers that it has `seen`: the filters on
+        it, and whether it is in doubt."""
         if enters is None or enters == end.record:
-            yield (), False, ()
+            yield (), False
             return
         there = self.look.stack(owner)
         if end.address in there.own:
             if owner == end.owner and not there.forwards:
-                yield (), True, ()
+                yield (), True
         elif there.forwards and owner not in seen:
             sieve = self.sieve(owner)
-            for way in self._onward(owner, end, seen, shared):
-                gates, doubt, over = way.gates, way.doubt, (owner, *way.over)
+            for out, gates, doubt in self._further(owner, end, (*seen, owner)):
                 if not sieve.lines:
-                    yield gates, doubt, over
+                    yield gates, doubt
                     continue
-                if way.out == enters and not seen:
+                if out == enters and not seen:
                     # Whoever sent it may be told of the next hop.
-                    yield gates, True, over
-                met = sieve.between(enters, way.out) & sieve.to_target(end.number, end.address)
-                yield (Checkpoint(sieve, enters, way.out, met), *gates), doubt, over
-
-    def _onward(self, owner: str, end: End, seen: tuple[str, ...], shared: bool) -> Iterable[Way]:
-        """The ways from a router on of a packet that has been at others."""
-        if not seen:
-            return self.on(owner, end)
-        if not shared:
-            return self._further(owner, end, (*seen, owner), shared=False)
-        # Many routers hand over to few: those that lead back, or too far, are left out of what is known from there.
-        key = owner, end.number
-        if key not in self._whole:
-            self._whole[key] = tuple(self._further(owner, end, (owner,), shared=False))
-        return [way for way in self._whole[key] if seen[0] not in way.over and len(way.over) + 2 <= MOST_HOPS]
+                    yield gates, True
+                met = sieve.between(enters, out) & sieve.targets.of(end.address)
+                yield (Checkpoint(sieve, enters, out, met), *gates), doubt
 
     def takers(self, line: Entry, address: Address) -> list[tuple[str | None, bool]]:
         """Who may take a packet that goes out by a line (None: somebody of whom the plan says nothing), and whether that is in doubt."""
@@ -281,15 +212,20 @@ class Ways:
 
     def _doubt(self, out: str, record: str) -> bool | None:
         """Whether it is in doubt that two interfaces hear each other; None: surely they don't."""
-        pings, voices = self.pings, self.look.voices
-        here, there = self.look.wiring.place(out), self.look.wiring.place(record)
+        voices, here, there = self.look.voices, self._place(out), self._place(record)
         if here is None or there is None or not voices.may(here, there):
             return None
-        return not voices.sure(here, there) or pings.in_part(here) or pings.in_part(there)
+        return not voices.sure(here, there) or self.pings.in_part(here) or self.pings.in_part(there)
+
+    def _place(self, record: str) -> Place | None:
+        """The place of an interface; looked up once."""
+        if record not in self._places:
+            self._places[record] = self.look.wiring.place(record)
+        return self._places[record]
 
     def _asked(self, line: Entry, via: Address) -> list[tuple[str | None, bool]]:
-        wiring, pings, voices = self.look.wiring, self.pings, self.look.voices
-        here = wiring.place(line.out)
+        pings, voices = self.pings, self.look.voices
+        here = self._place(line.out)
         if here is None:
             return []
         found: list[tuple[str | None, bool]] = []
@@ -313,7 +249,7 @@ class Ways:
             weak: list[tuple[str | None, bool]] = []
             for record in bearers:
                 for interface in self.look.stack(self.look.owner(record)).interfaces:
-                    place = wiring.place(interface.record)
+                    place = self._place(interface.record)
                     if interface.record != line.out and place is not None and voices.may(here, place):
                         weak.append((interface.record, True))
             found = [(record, doubt or bool(weak)) for record, doubt in found] + weak
@@ -332,36 +268,3 @@ def let_through(gates: Sequence[Checkpoint], sender: Sender, target: Address) ->
     if not unclear or passing(unclear) is None:
         return not unclear
     return True if unsure(unclear) is None else None
-
-
-class Exits:
-    """How packets leave by one interface of a stack over a next hop, or (`linked`) on its own link, where somebody may answer for others; `taken` keeps for each such
-    line who sends (None: his address isn't known) and who takes them: whose interface, the interface, and whether that is in doubt."""
-
-    def __init__(self, stack: Stack, here: str, linked: bool) -> None:
-        self.stack, self.here, self._linked = stack, here, linked
-        self.taken: dict[int, tuple[Sender | None, list[tuple[str, str | None, bool]]]] = {}
-        self._simple = all(line.how != STATIC for line in stack.table)
-        self.nets = [
-            (line.to.version, int(line.to.network_address), int(line.to.broadcast_address))
-            for line in stack.table
-            if line.how == CONNECTED
-        ]
-        self._usual = {
-            v: self._over([x for x in stack.table if x.how == GATEWAY and x.to.version == v]) for v in (4, 6)
-        }
-
-    def _over(self, lines: Iterable[Entry]) -> list[Entry]:
-        own = (line for line in lines if line.out == self.here)
-        return [line for line in own if line.via is not None or (self._linked and line.how == CONNECTED)]
-
-    def usual(self, version: int) -> list[Entry] | None:
-        """The lines by which packets for all addresses of an IP version leave that are in none of its own subnets; None: that depends on the address."""
-        return self._usual[version] if self._simple else None
-
-    def towards(self, address: Address) -> list[Entry]:
-        """The lines by which packets for an address leave."""
-        version, own = address.version, int(address)
-        if self._simple and not any(v == version and low <= own <= high for v, low, high in self.nets):
-            return self._usual[version]
-        return self._over(self.stack.choices(address))
