@@ -200,12 +200,15 @@ class Meeting:
             found: list[_Attached] = []
             for _, records in seats.values():
                 rows: dict[tuple[str, ...], list[str]] = {}
-                for record in records:
-                    texts = plain.get(record)
+                for record, texts in zip(records, map(plain.get, records), strict=True):
                     if texts is None:
                         found.append(_Attached([record], (), tuple(look.addresses((record,)))))
+                        continue
+                    row = tuple(map(_row, texts))
+                    if (of := rows.get(row)) is not None:
+                        of.append(record)
                     else:
-                        rows.setdefault(tuple(map(_row, texts)), []).append(record)
+                        rows[row] = [record]
                 found += (_Attached(of, row, ()) for row, of in rows.items())
             made.append(found)
         return made
@@ -414,11 +417,15 @@ class _Attached(NamedTuple):
     addresses: tuple[Numbers, ...]
 
 
+_WIDE = frozenset(map(str, range(25)))
+"""Lengths of subnets of IPv4 that have whole rows."""
+
+
 def _row(text: str) -> str:
     """The first of the 256 addresses of IPv4, in one subnet, among which an address is that a record keeps; itself, where it is of a smaller subnet or of IPv6."""
     head, _, rest = text.rpartition(".")
-    length = rest.partition("/")[2]
-    return f"{head}.0/{length}" if head and ":" not in head and int(length) <= 24 else text
+    _, _, length = rest.partition("/")
+    return f"{head}.0/{length}" if head and length in _WIDE and ":" not in head else text
 
 
 def _at(marks: list[tuple[int, int]], one: Numbers) -> tuple[int, tuple[int, ...]]:

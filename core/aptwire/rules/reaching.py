@@ -6,7 +6,7 @@ targets by the places of their addresses between the subnets of which its lines 
 
 from __future__ import annotations
 
-from bisect import bisect_left, bisect_right
+from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from itertools import product
@@ -34,6 +34,25 @@ class Taker(NamedTuple):
     owner: str
     at: str | None
     doubt: bool
+
+
+class Numbered:
+    """Addresses (IP version and number), each with a number of its own: its place here."""
+
+    def __init__(self, addresses: Iterable[Source]) -> None:
+        self._order = sorted((*address, n) for n, address in enumerate(addresses))
+        self._numbers = np.array([n for _, _, n in self._order], dtype=np.int64)
+
+    def within(self, first: Source, beyond: Source) -> np.ndarray:
+        """int64[n]: the numbers of those from one address on and below another."""
+        return self._numbers[bisect_left(self._order, first) : bisect_left(self._order, beyond)]
+
+    def between(self, marks: Sequence[Source]) -> np.ndarray:
+        """int64[addresses]: how many of some marks, in ascending order, don't lie above each."""
+        found = np.zeros(self._numbers.size, dtype=np.int64)
+        starts = [bisect_left(self._order, mark) for mark in marks]
+        found[self._numbers] = np.searchsorted(starts, np.arange(self._numbers.size), side="right")
+        return found
 
 
 class Exits:
@@ -108,9 +127,8 @@ class Reaching:
     def __init__(self, look: Look, ends: Sequence[End]) -> None:
         self.look, self.ends = look, ends
         self._ways = Ways(look)
-        self._order = sorted((end.address.version, int(end.address), end.number) for end in ends)
-        self._ordered = np.array([number for _, _, number in self._order], dtype=np.int64)
-        self._of_version = {int(v): self._within((v, 0), (v + 1, 0)) for v in (4, 6)}
+        self._targets = Numbered((end.address.version, int(end.address)) for end in ends)
+        self._of_version = {int(v): self._targets.within((v, 0), (v + 1, 0)) for v in (4, 6)}
         self._tables: dict[str, _Table] = {}
         self._owned: dict[str, np.ndarray] = {}
         self._places: dict[Sieve, np.ndarray] = {}
@@ -174,6 +192,7 @@ class Reaching:
         self._source_places: dict[Sieve, np.ndarray] = {}
         self._kept: dict[tuple[str, int, int, bool], _Beyond | None] = {}
         own = [self._sent(n, here, open_, blocks) for n, here in enumerate(heres)]
+        self._senders = Numbered(self._sources)
         for block in blocks.values():
             rows, targets = np.array([one.row for one in block], dtype=np.int64), self._of_version[block[0].version]
             known = np.zeros((rows.size, targets.size), dtype=np.int8)
@@ -193,7 +212,7 @@ class Reaching:
         # Addresses of those who take packets are asked one by one; so are those that somebody lets in, and what is near.
         open_[n, self._lent] = True
         for version, low, high in exits.nets:
-            open_[n, self._within((version, low), (version, high + 1))] = True
+            open_[n, self._targets.within((version, low), (version, high + 1))] = True
         for of_version, targets in self._of_version.items():
             lines = exits.usual(of_version)
             leaving = [self._leaving(exits, line, line.via) for line in lines or () if line.via is not None]
@@ -264,18 +283,18 @@ class Reaching:
         # Between two bounds of its subnets a table tells no addresses apart.
         nets = {line.to for line in stack.table}
         marks = bounds((net.version, 0, int(net.network_address), net.prefixlen) for net in nets)
-        of_place: dict[int, tuple[int, list[Entry]]] = {}
-        known: dict[tuple[tuple[str, Address | None], ...], int] = {}
-        group, lines = np.zeros(len(self.ends), dtype=np.int64), list[list[Entry]]([[]] * len(self.ends))
-        for version, address, number in self._order:
-            place = bisect_right(marks, (version, address))
-            if place not in of_place:
-                found = stack.choices(self.ends[number].address)
-                linked = len(found) == 1 and found[0].via is None and not self._hidden(found[0])
-                key = tuple((line.out if not linked else "", line.via) for line in found)
-                of_place[place] = known.setdefault(key, len(known)), found
-            group[number], lines[number] = of_place[place]
-        return _Table(group, lines, [np.flatnonzero(group == n) for n in range(len(known))])
+        places = self._targets.between(marks)
+        of_place: dict[int, list[Entry]] = {}
+        numbered: dict[tuple[tuple[str, Address | None], ...], int] = {}
+        group_of = np.zeros(len(marks) + 1, dtype=np.int64)
+        for place, number in zip(*map(np.ndarray.tolist, np.unique(places, return_index=True)), strict=True):
+            found = of_place[place] = stack.choices(self.ends[number].address)
+            linked = len(found) == 1 and found[0].via is None and not self._hidden(found[0])
+            key = tuple((line.out if not linked else "", line.via) for line in found)
+            group_of[place] = numbered.setdefault(key, len(numbered))
+        group = group_of[places]
+        lines = [of_place[place] for place in places.tolist()]
+        return _Table(group, lines, [np.flatnonzero(group == n) for n in range(len(numbered))])
 
     def _hidden(self, line: Entry) -> bool:
         """Whether what goes out by a line may get another source there."""
@@ -309,7 +328,8 @@ class Reaching:
     def _find(
         self, router: str, choice: int, rows: np.ndarray, targets: np.ndarray, seen: tuple[str, ...], blind: bool
     ) -> _Beyond:
-        lines = [self._table(router).lines[number][choice] for number in targets.tolist()]
+        of_end = self._table(router).lines
+        lines = [of_end[number][choice] for number in targets.tolist()]
         blind = blind or self._hidden(lines[0])
         found = np.zeros((rows.size, targets.size), dtype=np.int8)
         over, deep = frozenset[str](), 0
@@ -358,9 +378,9 @@ class Reaching:
             np.minimum(value, PERHAPS, out=value)
             return
         if sieve not in self._source_places:
-            self._source_places[sieve] = np.array(list(map(sieve.sources.place, self._sources)), dtype=np.int64)
-            ends = [(end.address.version, int(end.address)) for end in self.ends]
-            self._places[sieve] = np.array(list(map(sieve.targets.place, ends)), dtype=np.int64)
+            self._source_places[sieve] = self._senders.between(sieve.sources.marks)
+        if sieve not in self._places:
+            self._places[sieve] = self._targets.between(sieve.targets.marks)
         # Whoever sent it may be told of the next hop, which is on his own link.
         told = [(both, np.minimum(value, PERHAPS)) for both in set(ats).intersection(outs)] if first else []
         places = self._source_places[sieve][rows][:, None], self._places[sieve][targets]
@@ -373,10 +393,6 @@ class Reaching:
             np.maximum(value, unscreened, out=value, where=_cross(ats, both, outs, both))
 
     # --- addresses --------------------------------------------------------------------------------------------
-
-    def _within(self, first: Source, beyond: Source) -> np.ndarray:
-        """int64[n]: the numbers of the addresses from one on and below another."""
-        return self._ordered[bisect_left(self._order, first) : bisect_left(self._order, beyond)]
 
     def _own(self, owner: str) -> list[int]:
         """The numbers of a stack's addresses, each of which may be that of others too."""
