@@ -11,7 +11,18 @@ from unittest import mock
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
 from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit
-from aptwire.plan.kinds import FabricPort, FilterLine, Mirror, Route, Rule, Segment, Station, StationPort, Translation
+from aptwire.plan.kinds import (
+    FabricPort,
+    FilterLine,
+    Mirror,
+    Route,
+    Rule,
+    Segment,
+    SharedAddress,
+    Station,
+    StationPort,
+    Translation,
+)
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import quoted
 from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
@@ -88,6 +99,14 @@ def screened_fleet() -> Plan:
         Put(probe),
         Put(FilterLine(id="off", of="core", order=1, action="deny", sources=("10.250.0.200/32",), targets=nets[0])),
         Put(Translation(id="hidden", at="router3/900")),
+        # An address of two of them, of which the second drops what it gets.
+        *(
+            Patch("station_port", f"router{n}/900", {"addresses": (f"10.250.0.{n + 2}/24", "10.250.0.99/24")})
+            for n in (6, 7)
+        ),
+        Put(SharedAddress(id="both", address="10.250.0.99")),
+        Put(Route(id="to-both", of="router5", to=("0.0.0.0/1",), via="10.250.0.99")),
+        Put(FilterLine(id="none", of="router7", order=0, action="deny")),
     ]
     return apply_edit(plan, tuple(edit))[0]
 
@@ -162,26 +181,36 @@ class EveryPairTest(unittest.TestCase):
 
     def test_what_is_found_of_many_at_once_is_found_of_each_by_itself(self) -> None:
         makers = (inward_plan, outward_plan, filtered_plan, routed_plan, routed_plan)
-        led_back = 0
         seen: Counter[str] = Counter()
         for plan in (screened_fleet(), *(maker(seed) for seed, maker in enumerate(makers * 8))):
-            known, dice = Meeting(judge(plan)), random.Random(3)
-            reaching, heres = known.reaching, list(chain.from_iterable(known._kinds))
-            with mock.patch.object(Reaching, "_find", autospec=True, side_effect=Reaching._find) as finding:
-                found = reaching.found(heres)
-            # Where a way from a router on leads over one at which a packet has been, it is found anew.
-            led_back += sum(len(call.args[5]) > 1 for call in finding.call_args_list)
-            for n, here in dice.sample(list(enumerate(heres)), min(len(heres), 200)):
-                exits = reaching.exits(here)
-                for end in reaching.ends:
-                    if end.owner == exits.stack.owner.id or end.address in exits.stack.own:
-                        self.assertEqual((found.fares[n, end.number], found.open[n, end.number]), (NEVER, False))
-                    elif not found.open[n, end.number]:
-                        fare = FOUND[found.fares[n, end.number]]
-                        self.assertEqual(reaching.arrives(exits, end), fare, (here, end))
-                        seen[fare] += 1
-        self.assertGreater(led_back, 4)
+            seen += self.each_by_itself(plan)
+        # Where a way from a router on leads over one at which a packet has been, it is found anew.
+        self.assertGreater(seen["anew"], 4)
         self.assertGreater(min(seen[SILENT], seen[ANSWERED]), 1_000, seen)
+
+    def test_packets_that_have_been_at_too_many_routers(self) -> None:
+        for module in ("ways", "reaching"):
+            self.enterContext(mock.patch(f"aptwire.rules.{module}.MOST_HOPS", 2))
+        seen = self.each_by_itself(screened_fleet())
+        self.assertGreater(min(seen[SILENT], seen[ANSWERED]), 300, seen)
+
+    def each_by_itself(self, plan: Plan) -> Counter[str]:
+        known, dice = Meeting(judge(plan)), random.Random(3)
+        seen: Counter[str] = Counter()
+        reaching, heres = known.reaching, list(chain.from_iterable(known._kinds))
+        with mock.patch.object(Reaching, "_find", autospec=True, side_effect=Reaching._find) as finding:
+            found = reaching.found(heres)
+        seen["anew"] += sum(len(call.args[5]) > 1 for call in finding.call_args_list)
+        for n, here in dice.sample(list(enumerate(heres)), min(len(heres), 300)):
+            exits = reaching.exits(here)
+            for end in reaching.ends:
+                if end.owner == exits.stack.owner.id or end.address in exits.stack.own:
+                    self.assertEqual((found.fares[n, end.number], found.open[n, end.number]), (NEVER, False))
+                elif not found.open[n, end.number]:
+                    fare = FOUND[found.fares[n, end.number]]
+                    self.assertEqual(reaching.arrives(exits, end), fare, (here, end))
+                    seen[fare] += 1
+        return seen
 
     def test_those_of_one_port_whom_their_addresses_tell_apart(self) -> None:
         """Between the addresses of two who sit alike a filter's subnet ends, or their own; so does IPv6's."""

@@ -209,7 +209,7 @@ class Reaching:
     def _sent(self, n: int, here: str, open_: np.ndarray, blocks: dict[object, list[_Sent]]) -> list[int]:
         """Put an interface to those who hand packets to the same stacks, or say for which addresses it is asked by itself; the numbers of its own stack's addresses."""
         exits = self.exits(here)
-        # Addresses of those who take packets are asked one by one; so are those that somebody lets in, and what is near.
+        # Addresses that somebody lets in are asked one by one; so is what is near.
         open_[n, self._lent] = True
         for version, low, high in exits.nets:
             open_[n, self._targets.within((version, low), (version, high + 1))] = True
@@ -220,8 +220,6 @@ class Reaching:
                 open_[n, targets] = True
                 continue
             takers = [taker for _, of in leaving for taker in of]
-            for owner in {taker.owner for taker in takers if taker.at is not None}:
-                open_[n, self._own(owner)] = True
             if takers:
                 said = [(of_version, int(sender.address)) for sender, of in leaving if sender is not None for _ in of]
                 sources = [self._sources.setdefault(source, len(self._sources)) for source in said]
