@@ -182,10 +182,13 @@ class KeptTest(unittest.TestCase):
             return dice.choice(sorted(plan.all(kind), key=lambda r: r.id)) if plan.of(kind) else None
 
         vid = dice.choice([10, 20, 30, 40])
+        gateways = [f"{address}/24" for segment in plan.all("segment") for address in segment.gateways]
         changes = {
             "adapter": [
                 {"belongs": dice.choice(sorted(plan.of("segment")))},
                 *({"connected": False}, {"addresses": []}, {"proxy_arp": True}, {"proxy_arp": None}),
+                *({"connected": True}, {"addresses": dice.sample(gateways, min(1, len(gateways)))}),
+                {"port_group": any_of("port_group").id},
             ],
             "guest": [{"running": False}, {"routes": True}, {"routes": False}, {"name": f"renamed {vid}"}],
             "port_group": [{"mode": "access", "vid": vid, "allowed": None, "native": None}],
@@ -223,9 +226,27 @@ class KeptTest(unittest.TestCase):
             except PlanError:
                 continue
             judgement = rejudge(judgement, plan, touched(edit))
-            told = {rule.text: (a.outcome, a.text) for rule, a in asked(judgement).rules()}
-            fresh = {rule.text: (a.outcome, a.text) for rule, a in asked(judge(plan)).rules()}
-            self.assertEqual({t: a[0] for t, a in told.items()}, {t: a[0] for t, a in fresh.items()}, edit)
+            self.as_anew(judgement, edit)
+
+    def as_anew(self, judgement: Judgement, edit: Edit) -> None:
+        told, fresh = (
+            {rule.text: answer.outcome for rule, answer in asked(of).rules()}
+            for of in (judgement, judge(judgement.plan))
+        )
+        self.assertEqual(told, fresh, edit)
+
+    def test_of_whoever_answers_or_sends_for_those_of_whom_a_rule_speaks(self) -> None:
+        """Adapters to which a router lets in what comes for its own address, and those whose guests have others."""
+        for seed in range(18):
+            plan = self.rules(inward_plan(seed) if seed % 2 else random_plan(seed, rich=True))
+            judgement = judge(plan)
+            asked(judgement).rules()
+            let_in = {turned.to for turned in plan.all("inward_translation")}
+            several = plan.grouped("guest_tag", "adapter").keys()
+            for adapter in plan.all("adapter"):
+                if adapter.id in several or any(text.split("/")[0] in let_in for text in adapter.addresses):
+                    edit: Edit = (Patch("adapter", adapter.id, {"connected": not adapter.connected, "belongs": None}),)
+                    self.as_anew(rejudge(judgement, apply_edit(plan, edit)[0], touched(edit)), edit)
 
     def test_whoever_is_surely_heard_is_in_every_state(self) -> None:
         """Two of whom the arrays say it are delivered to, each way, over whichever member: a cable that lets nothing back hears nobody."""

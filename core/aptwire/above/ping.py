@@ -561,12 +561,9 @@ class Pings:
 
     def _elsewhere(self, line: Entry, via: Address, by: str, state: State, bearers: list[str]) -> Iterator[Leg]:
         """Whoever has an address on an interface that isn't reached may answer for it on another one."""
-        for record in bearers:
-            for interface in self._at(record).interfaces:
-                other = interface.record
-                if other not in (record, line.out) and self._asked(line.out, other, state)[1] != SILENT:
-                    reason = f"{self._name(record)} has {via} on an interface that isn’t reached, and may answer at {self._name(other)}"
-                    yield Leg(line.out, str(via), other, by, UNPROVEN, reason)
+        for record, other in self._beside(bearers, line.out, state):
+            reason = f"{self._name(record)} has {via} on an interface that isn’t reached, and may answer at {self._name(other)}"
+            yield Leg(line.out, str(via), other, by, UNPROVEN, reason)
 
     def _without(self, id: str, name: str, what: str) -> tuple[str, str]:
         """What is said of somebody who has no address to ask from, or for."""
@@ -906,15 +903,13 @@ class Pings:
         open_end = next((one for one in asked if one[1] == UNPROVEN), None)
         if others and open_end is None:
             whose = {self._at(str(leg.to)).owner.id for leg in others}
-            weak = self._beside(bearers, line.out, state)
-            several = len(whose) > 1 or weak is not None
+            several = len(whose) > 1 or any(True for _ in self._beside(bearers, line.out, state))
             said = f"others may answer for {via} too"
             yield replace(others[0], outcome=UNPROVEN, reason=said) if several else others[0]
         elif open_end is not None:
             yield Leg(line.out, str(via), open_end[0], by, UNPROVEN, open_end[2], open_end[3])
-        elif weak := self._beside(bearers, line.out, state):
-            reason = f"{self._name(bearers[0])} has {via} on an interface that isn’t reached, and may answer at {self._name(weak)}"
-            yield Leg(line.out, str(via), weak, by, UNPROVEN, reason)
+        elif weak := next(self._elsewhere(line, via, by, state, bearers), None):
+            yield weak
         elif asked:
             record, _, reason, found = asked[0]
             yield Leg(line.out, str(via), record, by, SILENT, reason, found)
@@ -993,7 +988,7 @@ class Pings:
             return record, SILENT, place, None
         here = self._place(out)
         assert not isinstance(here, str)
-        entering = WayIn.kind in (self.plan.find(one).kind for one in (out, record))  # type: ignore[union-attr]
+        entering = self._entering(out, record)
         if self.guessing:
             return record, ANSWERED if entering or self.voices.may(here, place) else SILENT, "", None
         if not self.exact and not entering and self.voices.sure(here, place):
@@ -1028,14 +1023,26 @@ class Pings:
         cause = self.judgement.cause_of(place) if place.stand.judged else None
         return cause is not None and cause.what == OPEN_END
 
-    def _beside(self, bearers: list[str], out: str, state: State) -> str | None:
-        """Another interface of somebody who bears the address, which is reached: it may answer there for any of its own (RFC 1122
-        section 3.3.4.2)."""
+    def _beside(self, bearers: list[str], out: str, state: State) -> Iterator[tuple[str, str]]:
+        """Those who bear the address, each with its other interfaces that are reached, where it may answer for any address of its own (RFC 1122 section 3.3.4.2)."""
         for record in bearers:
             for interface in self._at(record).interfaces:
-                if interface.record not in (record, out) and self._asked(out, interface.record, state)[1] != SILENT:
-                    return interface.record
-        return None
+                other = interface.record
+                if other in (record, out) or not self._perhaps(out, other):
+                    continue
+                if self._asked(out, other, state)[1] != SILENT:
+                    yield record, other
+
+    def _perhaps(self, out: str, record: str) -> bool:
+        """Whether two interfaces may hear each other, for all that the arrays say of them."""
+        here, there = self._place(out), self._place(record)
+        if self.exact or isinstance(here, str) or isinstance(there, str) or self._entering(out, record):
+            return True
+        return self.voices.may(here, there)
+
+    def _entering(self, *records: str) -> bool:
+        """Whether one of them is where something comes into the plan."""
+        return any(record in self.plan.of(WayIn.kind) for record in records)
 
     def nobody(self, via: Address, line: Entry) -> tuple[str, str]:
         """What becomes of a packet whose next hop's address nobody in the plan bears."""

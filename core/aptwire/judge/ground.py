@@ -8,12 +8,17 @@ from dataclasses import dataclass
 from aptwire.forward.parts import Stand
 from aptwire.judge.changes import Changes
 from aptwire.judge.judgement import Judgement
-from aptwire.plan.kinds import ABOVE, UNSEEN
+from aptwire.judge.voices import voices
+from aptwire.plan.fields import bare_address
+from aptwire.plan.kinds import ABOVE, UNSEEN, Record
+from aptwire.plan.stacks import adapter_of, ends_of
 
 ASIDE = UNSEEN - ABOVE | {"limits"}
 """The kinds that no rule looks at."""
 OWN = ("adapter", "guest_tag", "host_port")
 """The kinds that may come to be of those of whom a rule speaks."""
+SEATED = ("adapter", "guest_tag", "guest")
+"""The kinds of which an edit seats nobody else otherwise."""
 WITHIN = {*OWN, "guest", "port_group", "group_order", "nic", "uplink", "cable", "fabric_port"}
 """The kinds of which an edit is felt in the blocks that it concerns, or in how the fabric lets VIDs pass."""
 
@@ -48,7 +53,13 @@ class Ground:
         if changes.ways and (changes.ways & self.classes or any(p.shifts for p in judgement.pairings.listed)):
             return False
         moved = changes.apart | changes.blocks
-        if moved and (self.blocks is None or moved & self.blocks or judgement.wiring.crossed):
+        if moved and (self.blocks is None or judgement.wiring.crossed):
+            return False
+        if (
+            self.blocks is not None
+            and moved & self.blocks
+            and not self._seats_alone(judgement, changes, touched, tabled)
+        ):
             return False
         if self.tabled is None:
             return True
@@ -63,11 +74,41 @@ class Ground:
         if kind not in (*OWN, "guest"):
             return True
         record = judgement.plan.find(id, (*OWN, "guest"))
+        if record is not None and _answers(judgement, record):
+            return False
         if self.named or (kind == "host_port" and self.services):
             return False
         if kind == "guest" and ((self.tabled and id in self.tabled) or getattr(record, "name", "") in self.names):
             return False
         return kind == "guest" or getattr(record, "belongs", None) not in self.segments
+
+    def _seats_alone(
+        self, judgement: Judgement, changes: Changes, touched: Iterable[tuple[str, str]], tabled: frozenset[str]
+    ) -> bool:
+        """Whether an edit is of interfaces of guests alone who send nothing on, so that everybody else in their blocks is heard where he was, and is it known where that
+        is."""
+        if changes.ways or (changes.apart - changes.blocks) & (self.blocks or set()) or voices(judgement).any_open:
+            return False
+        for kind, id in touched:
+            record = judgement.plan.find(id, SEATED)
+            if record is None or kind not in SEATED:
+                return False
+            adapter = adapter_of(judgement.plan, record)
+            if adapter is not None and adapter.guest in tabled | self.owners:
+                return False
+        return True
+
+
+def _answers(judgement: Judgement, record: Record) -> bool:
+    """Whether somebody, or an interface, may answer for an address that isn't his alone: one that another one has too, or for which a router lets in what comes for its own."""
+    plan, doubled = judgement.plan, judgement.wiring.doubled
+    let_in = {turned.to for turned in plan.all("inward_translation")}
+    interfaces = ends_of(plan, record) if record.kind == "guest" else [record]
+    texts = [getattr(interface, "addresses", ()) for interface in interfaces]
+    # Whoever has none in the plan may have it by lease.
+    if let_in and not all(texts):
+        return True
+    return any(bare_address(text) in doubled or bare_address(text) in let_in for own in texts for text in own)
 
 
 def blocks_of(stand_of: Mapping[str, Stand], records: Iterable[str]) -> tuple[frozenset[str], frozenset[int]]:

@@ -127,7 +127,7 @@ class Voices:
         return self._open[stand]
 
     def _find_loose(self, stand: Stand) -> bool:
-        if not self._any_open:
+        if not self.any_open:
             return False
         own = stand.carrier or stand
         landing = self.judgement.landing
@@ -135,7 +135,8 @@ class Voices:
         return bool(landing.ways.open[rows.start : rows.stop].any()) or not self._loose.isdisjoint(self.says(own))
 
     @cached_property
-    def _any_open(self) -> bool:
+    def any_open(self) -> bool:
+        """Whether frames of anybody get somewhere of which nobody said what is behind it."""
         return bool(self.judgement.landing.ways.open.any() or self._loose)
 
     @cached_property

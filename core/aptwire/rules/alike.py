@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from itertools import chain, product
+from itertools import product
 from typing import NamedTuple
 
 from aptwire.above.ping import Pings
@@ -27,6 +27,53 @@ class _Seen(NamedTuple):
     record: Record | None
     owner: str
     addresses: tuple[Numbers, ...]
+
+
+class Group(NamedTuple):
+    """Some interfaces by their places in a list: `plain` ones of one stand whose addresses are in the same `rows`, all on or all off; or one that isn't plain, with its
+    `addresses`."""
+
+    at: list[int]
+    plain: bool
+    rows: tuple[str, ...]
+    addresses: tuple[Numbers, ...]
+
+    @property
+    def bare(self) -> bool:
+        """Whether they have no address."""
+        return not self.rows and not self.addresses
+
+
+class Marks:
+    """Where subnets begin and end, each with its IP version: between two of them addresses are one."""
+
+    def __init__(self, marks: Iterable[tuple[int, int]]) -> None:
+        self._marks = sorted(marks)
+        self._of_row: dict[str, int | None] = {}
+
+    def of(self, address: Numbers) -> int:
+        """Between which of them an address is."""
+        return bisect_right(self._marks, address[:2])
+
+    def of_row(self, row: str) -> int | None:
+        """The same of all addresses of a row; None where one of them parts it."""
+        if row not in self._of_row:
+            one = numbers(row)
+            version, first, _, length = one
+            parted = version == 4 and length <= 24 and self.of(one) != self.of((4, first + 255, 0, 0))
+            self._of_row[row] = None if parted else self.of(one)
+        return self._of_row[row]
+
+
+_WIDE = frozenset(map(str, range(25)))
+"""Lengths of subnets of IPv4 that have whole rows."""
+
+
+def row_of(text: str) -> str:
+    """The first of the 256 addresses of IPv4, in one subnet, among which an address is that a record keeps; itself, where it is of a smaller subnet or of IPv6."""
+    head, _, rest = text.rpartition(".")
+    _, _, length = rest.partition("/")
+    return f"{head}.0/{length}" if head and length in _WIDE and ":" not in head else text
 
 
 class _Own(NamedTuple):
@@ -59,6 +106,7 @@ class Look:
         self._several: dict[str, bool] = {}
         self._owners: dict[str, str] = {}
         self._known: dict[str, _Seen] = {}
+        self._gathered: dict[tuple[str, ...], list[Group]] = {}
         given = (self.pings.held, *judgement.got)
         self._given = any(given)
         # What somebody has by lease is told anew each time.
@@ -188,12 +236,6 @@ class Look:
         got = [of.get(id) for of in self.judgement.got]
         return held, tuple(one.outcome if one is not None else None for one in got)
 
-    def _of_unit(self, unit: Unit) -> Hashable:
-        """The same of a unit."""
-        if len(unit.records) == 1:
-            return self.alike(unit.records[0])
-        return unit.id if unit.id in self.tabled or not unit.records else tuple(map(self._part, unit.records))
-
     def addresses(self, records: Iterable[str]) -> Iterator[Numbers]:
         """The addresses of some interfaces."""
         for id in records:
@@ -217,22 +259,105 @@ class Look:
         found = self.plan.find(owner, OWNERS)
         return ends_of(self.plan, found) if found is not None else ()
 
-    def every_mark(self, nets: Iterable[Numbers]) -> list[tuple[int, int]]:
-        """Between two of these no table and no filter tells addresses apart, and none of some subnets begins or ends."""
-        return sorted(self._marks.union(bounds(nets)))
+    def gathered(self, records: Sequence[str]) -> list[Group]:
+        """Interfaces (records) in groups of those that may be looked at together.  Plain are those of guests with one interface of which nothing is said that isn't said of
+        their stand."""
+        asked = tuple(records)
+        if asked not in self._gathered:
+            self._gathered[asked] = self._gather(asked)
+        return self._gathered[asked]
 
-    def kinds(self, units: Sequence[Unit], others: Sequence[Unit]) -> list[list[Unit]]:
-        """The units in lists of those that are alike, also as targets for these others."""
-        owners = {owner for unit in others if self.manifold(owner := self.owner(unit.id))}
-        beside = (i.record for owner in owners for i in self.stack(owner).interfaces)
-        nets = self.addresses(chain((record for unit in others for record in unit.records), beside))
-        marks = sorted(self._marks.union(bounds(nets)))
-        found: dict[Hashable, list[Unit]] = {}
+    def _gather(self, records: tuple[str, ...]) -> list[Group]:
+        plan, judgement, stand_of, tabled = self.plan, self.judgement, self.stand_of, self.tabled
+        adapters, guests, of_guest = plan.of("adapter"), plan.of("guest"), plan.grouped("adapter", "guest")
+        told = plan.grouped("guest_tag", "adapter"), judgement.own, self._twins, *judgement.got
+        odd = [of for of in told if of]
+        found: list[Group] = []
+        known: dict[object, list[int]] = {}
+        for n, (record, adapter, stand) in enumerate(
+            zip(records, map(adapters.get, records), map(stand_of.get, records), strict=True)
+        ):
+            if (
+                adapter is None
+                or stand is None
+                or len(of_guest[adapter.guest]) > 1
+                or adapter.guest in tabled
+                or any(record in of for of in odd)
+            ):
+                found.append(Group([n], False, (), tuple(self.addresses((record,)))))
+                continue
+            rows = tuple(map(row_of, adapter.addresses))
+            key = id(stand), adapter.connected and guests[adapter.guest].running, rows
+            if (at := known.get(key)) is not None:
+                at.append(n)
+            else:
+                known[key] = at = [n]
+                found.append(Group(at, True, rows, ()))
+        return found
+
+    def placed(self, records: Sequence[str], group: Group, marks: Marks) -> Iterator[tuple[Hashable, list[int]]]:
+        """Of a group of some interfaces those that no table, filter or next hop tells apart, each time with what they have in common."""
+        if None not in (where := tuple(map(marks.of_row, group.rows))):
+            where = where or tuple(map(marks.of, group.addresses))
+            yield (self.alike(records[group.at[0]]), where), group.at
+            return
+        for n in group.at:
+            yield (self.alike(records[n]), tuple(map(marks.of, self.addresses((records[n],))))), [n]
+
+    def nets(self, groups: Iterable[Group]) -> Iterator[Numbers]:
+        """The addresses of groups, of each row one."""
+        rows: set[str] = set()
+        for group in groups:
+            rows.update(group.rows)
+            yield from group.addresses
+        yield from map(numbers, rows)
+
+    def marks(self, nets: Iterable[Numbers]) -> Marks:
+        """Between these no table and no filter tells addresses apart, and none of some subnets begins or ends."""
+        return Marks(self._marks.union(bounds(nets)))
+
+    @cached_property
+    def _twins(self) -> set[str]:
+        """The interfaces that bear an address which another one bears too."""
+        return {record for address in self.wiring.doubled for record in self.wiring.bearers.get(address, ())}
+
+    def kinds(self, one: Sequence[Unit], two: Sequence[Unit]) -> tuple[list[list[Unit]], list[list[Unit]]]:
+        """The units of either side in lists of those that are alike, also as targets for the other."""
+        sides = [(units, self._by_interface(units)) for units in (one, two)]
+        nets = [list(self._heard_of(*side)) for side in sides]
+        return self._in_kinds(*sides[0], nets[1]), self._in_kinds(*sides[1], nets[0])
+
+    def _by_interface(self, units: Sequence[Unit]) -> list[Group]:
+        """Units in groups; one with several interfaces is in none."""
+        places = [n for n, unit in enumerate(units) if len(unit.records) == 1]
+        groups = self.gathered([units[n].records[0] for n in places])
+        if len(places) == len(units):
+            return groups
+        return [group._replace(at=[places[n] for n in group.at]) for group in groups]
+
+    def _heard_of(self, units: Sequence[Unit], groups: list[Group]) -> Iterator[Numbers]:
+        """The addresses of units, and those of their other interfaces."""
+        yield from self.nets(groups)
         for unit in units:
-            own = self.addresses(unit.records)
-            where = tuple(bisect_right(marks, (version, address)) for version, address, _, _ in own)
-            found.setdefault((self._of_unit(unit), where), []).append(unit)
-        return list(found.values())
+            if len(unit.records) != 1:
+                yield from self.addresses(unit.records)
+        plain = {n for group in groups if group.plain for n in group.at}
+        owners = {self.owner(unit.id) for n, unit in enumerate(units) if n not in plain}
+        yield from self.addresses(i.record for o in owners if self.manifold(o) for i in self.stack(o).interfaces)
+
+    def _in_kinds(self, units: Sequence[Unit], groups: list[Group], nets: list[Numbers]) -> list[list[Unit]]:
+        marks = self.marks(nets)
+        records = [next(iter(unit.records), unit.id) for unit in units]
+        found: dict[Hashable, list[int]] = {}
+        for group in groups:
+            for key, at in self.placed(records, group, marks):
+                found.setdefault(key, []).extend(at)
+        for n, unit in enumerate(units):
+            if len(unit.records) != 1:
+                where = tuple(map(marks.of, self.addresses(unit.records)))
+                alike = unit.id if unit.id in self.tabled or not unit.records else tuple(map(self._part, unit.records))
+                found.setdefault((alike, where), []).append(n)
+        return [[units[n] for n in of] for of in sorted(map(sorted, found.values()))]
 
     def pair(self, one: list[Unit], two: list[Unit]) -> tuple[Unit, Unit] | None:
         """Two of two lists that aren't of one stack; None where there are none."""

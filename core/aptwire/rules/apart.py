@@ -60,7 +60,7 @@ class Parting:
     def _spots(self, records: list[str]) -> list[Spot]:
         """The stands of some interfaces, with two of these each: more are alike."""
         found: dict[int, Spot] = {}
-        for record in records:
+        for record in (records[n] for group in self.look.gathered(records) for n in group.at[:2]):
             stand = self.look.stand_of.get(record)
             if stand is not None and stand.context >= 0:
                 spot = found.setdefault(id(stand), (stand, []))
@@ -219,7 +219,7 @@ class Parting:
     def _kinds(self) -> tuple[list[list[Unit]], list[list[Unit]]]:
         """The interfaces with addresses on both sides, in lists of those that are alike."""
         units = [[Unit(r, (r,)) for r in side if self._counts(r)] for side in (self.a, self.b)]
-        return self.look.kinds(units[0], units[1]), self.look.kinds(units[1], units[0])
+        return self.look.kinds(units[0], units[1])
 
     def _counts(self, record: str) -> bool:
         """Whether an interface has an address, and stands anywhere."""

@@ -6,10 +6,10 @@ whether somebody does (`forward/trace.py`, `above/ping.py`).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
-from itertools import chain, product
+from itertools import chain, product, repeat
 from threading import RLock
 from typing import Any
 
@@ -119,14 +119,14 @@ class Asked:
             frozenset(self.look.meaning.segments(s)) if s.sort in _BY_SEGMENT else frozenset() for s in subjects
         ]
         other = (s.sort not in _BY_SEGMENT or not of or "*" in s.name for s, of in zip(subjects, segments, strict=True))
-        members = frozenset() if whole else frozenset(self.look.meaning.whom(subjects).records)
+        sides = (sentence.a, sentence.b, more) if not whole else ()
+        records = [self.look.meaning.whom(side).records for side in sides]
+        members = frozenset(chain.from_iterable(records))
         owners = frozenset(map(self.look.owner, members))
         routed = isinstance(sentence, Reach) or not sentence.layer2
-        standing: Iterable[str] = members
-        if routed:
-            ends = filter(self.look.manifold, owners - self.look.tabled)
-            standing = chain(members, (i.record for owner in ends for i in self.look.stack(owner).interfaces))
-        blocks, classes = blocks_of(self.look.stand_of, standing)
+        blocks, classes = blocks_of(
+            self.look.stand_of, chain.from_iterable(map(self._standing, records, repeat(routed)))
+        )
         if routed:
             blocks, classes = blocks | self._forwarders[0], classes | self._forwarders[1]
         return Ground(
@@ -142,6 +142,14 @@ class Asked:
             self.judgement.got if routed else None,
             self.look.tabled if routed else None,
         )
+
+    def _standing(self, records: Sequence[str], routed: bool) -> Iterator[str]:
+        """One interface of each stand on which some are, and (`routed`) their owners' others."""
+        for group in self.look.gathered(records):
+            first = records[group.at[0]]
+            yield first
+            if routed and not group.plain and (owner := self.look.owner(first)) not in self.look.tabled:
+                yield from (i.record for i in self.look.stack(owner).interfaces)
 
     @cached_property
     def _forwarders(self) -> tuple[frozenset[str], frozenset[int]]:
@@ -178,7 +186,7 @@ class Asked:
         for found in self.look.pings.ask_all(first[0].id, first[1].id, packet) if first is not None else ():
             if found.outcome in (SILENT, WAVERS):
                 return Answer(BROKEN, found.sentence, *_ends(found, *first), ping=found)  # type: ignore[misc]
-        kinds = self.look.kinds(a.units, b.units), self.look.kinds(b.units, a.units)
+        kinds = self.look.kinds(a.units, b.units)
         if len(kinds[0]) * len(kinds[1]) > MOST_PAIRS:
             return Answer(UNKNOWN, too_many(len(kinds[0]) * len(kinds[1])))
         doubt: Answer | None = None

@@ -7,8 +7,7 @@ by the addresses of both ends, as bits of the lines that speak of each (`Sieve`)
 
 from __future__ import annotations
 
-from bisect import bisect_right
-from collections.abc import Iterator, Sequence
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain, count
@@ -21,11 +20,11 @@ from aptwire.forward.parts import Stand
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.verdicts import judged_after
 from aptwire.plan.edits import Edit
-from aptwire.plan.fields import Numbers, numbers
 from aptwire.plan.kinds import PLACES, Mirror, Rule, Segment
 from aptwire.plan.names import natural, some
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import SEGMENT, Apart, Reach, Subject, quoted, read
+from aptwire.rules.alike import Group
 from aptwire.rules.answer import BROKEN, HOLDS
 from aptwire.rules.apart import Parting, arrival
 from aptwire.rules.asking import asked
@@ -183,65 +182,27 @@ class Meeting:
     # --- over routers -----------------------------------------------------------------------------------------
 
     @cached_property
-    def _plain(self) -> dict[str, tuple[str, ...]]:
-        """The adapters of guests that have one interface, of which nothing is said that isn't said of their stand, with their addresses."""
-        plan, judgement, tabled = self.plan, self.judgement, self.look.tabled
-        odd = plan.grouped("guest_tag", "adapter").keys() | judgement.own.keys() | self._twins
-        odd = odd.union(*judgement.got)
-        found = ((guest, of[0]) for guest, of in plan.grouped("adapter", "guest").items() if len(of) == 1)
-        return {a.id: a.addresses for guest, a in found if a.id not in odd and guest not in tabled}
-
-    @cached_property
-    def _attached(self) -> list[list[_Attached]]:
-        """Of each segment the interfaces that are attached, the plain ones of a stand by the rows of their addresses."""
-        plain, look = self._plain, self.look
-        made = []
-        for seats in self._seated:
-            found: list[_Attached] = []
-            for _, records in seats.values():
-                rows: dict[tuple[str, ...], list[str]] = {}
-                for record, texts in zip(records, map(plain.get, records), strict=True):
-                    if texts is None:
-                        found.append(_Attached([record], (), tuple(look.addresses((record,)))))
-                        continue
-                    row = tuple(map(_row, texts))
-                    if (of := rows.get(row)) is not None:
-                        of.append(record)
-                    else:
-                        rows[row] = [record]
-                found += (_Attached(of, row, ()) for row, of in rows.items())
-            made.append(found)
-        return made
+    def _attached(self) -> list[tuple[list[str], list[Group]]]:
+        """Of each segment the interfaces that are attached, and these in groups."""
+        attached = [[record for _, of in seats.values() for record in of] for seats in self._seated]
+        return [(records, self.look.gathered(records)) for records in attached]
 
     @cached_property
     def _kinds(self) -> list[list[str]]:
         """Of each segment the interfaces with addresses, one for all who are alike whatever they ask."""
-        look, everybody = self.look, list(chain.from_iterable(self._attached))
-        rows = {row for one in everybody for row in one.rows}
-        told = {*map(numbers, rows), *(address for one in everybody for address in one.addresses)}
-        marks = look.every_mark({(version, net, net, length) for version, _, net, length in told})
-        spots = {row: _between(marks, row) for row in rows}
-        kinds = list[list[str]]()
-        for found in self._attached:
-            alike: dict[object, str] = {}
-            for records, of, addresses in found:
-                if not of and not addresses:
-                    continue
-                where: tuple[object, ...] = tuple([spots[row] for row in of] or [_at(marks, one) for one in addresses])
-                if None not in where:
-                    alike.setdefault((look.alike(records[0]), where), records[0])
-                    continue
-                for record in records:
-                    where = tuple(_at(marks, numbers(text)) for text in self._plain[record])
-                    alike.setdefault((look.alike(record), where), record)
-            kinds.append(list(alike.values()))
-        return kinds
-
-    @cached_property
-    def _twins(self) -> set[str]:
-        """The interfaces that bear an address which another one bears too."""
-        wiring = self.look.wiring
-        return {record for address in wiring.doubled for record in wiring.bearers.get(address, ())}
+        marks = self.look.marks(
+            (version, net, net, length)
+            for _, groups in self._attached
+            for version, _, net, length in self.look.nets(groups)
+        )
+        made = []
+        for records, groups in self._attached:
+            kinds: dict[Hashable, str] = {}
+            for group in groups:
+                for key, at in self.look.placed(records, group, marks) if not group.bare else ():
+                    kinds.setdefault(key, records[at[0]])
+            made.append(list(kinds.values()))
+        return made
 
     @cached_property
     def _ends(self) -> list[list[End]]:
@@ -317,7 +278,7 @@ class Meeting:
     @cached_property
     def _bare(self) -> list[bool]:
         """Whether a segment has interfaces without an address in the plan."""
-        return [any(not (one.rows or one.addresses) for one in found) for found in self._attached]
+        return [any(group.bare for group in groups) for _, groups in self._attached]
 
     @cached_property
     def _near_forwarders(self) -> list[frozenset[int]]:
@@ -407,38 +368,6 @@ class Meeting:
                 if outcome == ANSWERED and way is not None:
                     yield Told(arrival(self.look, here, end.record, state, way), here, end.record)
                     return
-
-
-class _Attached(NamedTuple):
-    """Interfaces that are attached: plain ones of one stand whose addresses are in the same rows, or one that isn't plain with the addresses of which its stack says."""
-
-    records: list[str]
-    rows: tuple[str, ...]
-    addresses: tuple[Numbers, ...]
-
-
-_WIDE = frozenset(map(str, range(25)))
-"""Lengths of subnets of IPv4 that have whole rows."""
-
-
-def _row(text: str) -> str:
-    """The first of the 256 addresses of IPv4, in one subnet, among which an address is that a record keeps; itself, where it is of a smaller subnet or of IPv6."""
-    head, _, rest = text.rpartition(".")
-    _, _, length = rest.partition("/")
-    return f"{head}.0/{length}" if head and length in _WIDE and ":" not in head else text
-
-
-def _at(marks: list[tuple[int, int]], one: Numbers) -> tuple[int, tuple[int, ...]]:
-    """Between which marks an address is, and its subnet."""
-    return bisect_right(marks, one[:2]), one[2:]
-
-
-def _between(marks: list[tuple[int, int]], row: str) -> tuple[int, tuple[int, ...]] | None:
-    """The same for a whole row; None where a mark parts it."""
-    one = numbers(row)
-    version, first, _, length = one
-    parted = version == 4 and length <= 24 and bisect_right(marks, one[:2]) != bisect_right(marks, (4, first + 255))
-    return None if parted else _at(marks, one)
 
 
 class Told(NamedTuple):

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
-from typing import Any
+from functools import cached_property
+from typing import Any, NamedTuple
 
 from aptwire.plan.hosting import on_switches
 from aptwire.plan.kinds import PLACES, HostPort
@@ -28,8 +29,7 @@ from aptwire.plan.sentences import (
 )
 
 
-@dataclass(frozen=True)
-class Unit:
+class Unit(NamedTuple):
     """Whoever answers as one: a guest, station or host with all its interfaces, one interface, or an outside network, which has none; `id` is that record's,
     `records` are its interfaces."""
 
@@ -45,7 +45,7 @@ class Whom:
     nobody: tuple[Subject, ...] = ()
     unclear: str = ""
 
-    @property
+    @cached_property
     def records(self) -> tuple[str, ...]:
         """All their interfaces, each once."""
         return tuple(dict.fromkeys(record for unit in self.units for record in unit.records))
@@ -65,6 +65,8 @@ class Meaning:
     def whom(self, subjects: Subjects) -> Whom:
         """The units of all of them together."""
         found = [self.one(subject) for subject in subjects]
+        if len(found) == 1 and (found[0].units or found[0].unclear):
+            return found[0]
         units = {unit.id: unit for whom in found for unit in whom.units}
         nobody = tuple(subject for subject, whom in zip(subjects, found, strict=True) if not whom.units)
         return Whom(tuple(units.values()), nobody, next((whom.unclear for whom in found if whom.unclear), ""))
@@ -78,14 +80,14 @@ class Meaning:
 
     def _find(self, subject: Subject) -> Whom:
         if subject.sort != ANYTHING:
-            return Whom(tuple(_SORTS[subject.sort](self, subject)))
+            return Whom(_each_once(_SORTS[subject.sort](self, subject)))
         found = {sort: tuple(_SORTS[sort](self, subject)) for sort in _GUESSED}
         some = [sort for sort, units in found.items() if units or self._named(sort, subject.name)]
         if len(some) > 1:
             return Whom(
                 (), (), f"“{subject.name}” is a {' and a '.join(some)}: say which, as in {some[0]} {subject.name}"
             )
-        return Whom(found[some[0]] if some else tuple(self._role(subject)))
+        return Whom(_each_once(found[some[0]] if some else self._role(subject)))
 
     def _named(self, sort: str, name: str) -> bool:
         """Whether something of a sort is called so, though it may have nobody."""
@@ -156,6 +158,10 @@ class Meaning:
         for kind in PLACES:
             yield from (Unit(id, (id,)) for id in sorted(self.plan.of(kind)))
         yield from (Unit(id, ()) for id in sorted(self.plan.of("outside")))
+
+
+def _each_once(units: Iterable[Unit]) -> tuple[Unit, ...]:
+    return tuple({unit.id: unit for unit in units}.values())
 
 
 def _pattern(name: str) -> str:
