@@ -268,10 +268,8 @@ class Look:
         return self._gathered[asked]
 
     def _gather(self, records: tuple[str, ...]) -> list[Group]:
-        plan, judgement, stand_of, tabled = self.plan, self.judgement, self.stand_of, self.tabled
+        plan, stand_of, tabled, odd = self.plan, self.stand_of, self.tabled, self._odd
         adapters, guests, of_guest = plan.of("adapter"), plan.of("guest"), plan.grouped("adapter", "guest")
-        told = plan.grouped("guest_tag", "adapter"), judgement.own, self._twins, *judgement.got
-        odd = [of for of in told if of]
         found: list[Group] = []
         known: dict[object, list[int]] = {}
         for n, (record, adapter, stand) in enumerate(
@@ -280,9 +278,9 @@ class Look:
             if (
                 adapter is None
                 or stand is None
+                or record in odd
                 or len(of_guest[adapter.guest]) > 1
                 or adapter.guest in tabled
-                or any(record in of for of in odd)
             ):
                 found.append(Group([n], False, (), tuple(self.addresses((record,)))))
                 continue
@@ -317,9 +315,11 @@ class Look:
         return Marks(self._marks.union(bounds(nets)))
 
     @cached_property
-    def _twins(self) -> set[str]:
-        """The interfaces that bear an address which another one bears too."""
-        return {record for address in self.wiring.doubled for record in self.wiring.bearers.get(address, ())}
+    def _odd(self) -> set[str]:
+        """Adapters of which something is said by themselves: tags, a verdict, what they get; or an address that another one bears too."""
+        twins = {record for address in self.wiring.doubled for record in self.wiring.bearers.get(address, ())}
+        judgement = self.judgement
+        return twins.union(self.plan.grouped("guest_tag", "adapter"), judgement.own, *judgement.got)
 
     def kinds(self, one: Sequence[Unit], two: Sequence[Unit]) -> tuple[list[list[Unit]], list[list[Unit]]]:
         """The units of either side in lists of those that are alike, also as targets for the other."""

@@ -19,6 +19,7 @@ from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
 from aptwire.forward.parts import Stand
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.verdicts import judged_after
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Edit
 from aptwire.plan.kinds import PLACES, Mirror, Rule, Segment
 from aptwire.plan.names import natural, some
@@ -465,4 +466,5 @@ def listed(found: Meetings, names: Sequence[str]) -> list[tuple[str, list[list[s
 
 
 def _meetings(judgement: Judgement) -> Meetings:
-    return meeting(judgement).all()
+    with no_collecting():
+        return meeting(judgement).all()
