@@ -68,9 +68,11 @@ def _routed(seed: int, faults: bool) -> Small:
 
 
 def six_plan(seed: int) -> Plan:
-    """Such a plan of IPv6, or of both."""
+    """Such a plan of IPv6, or of both, with outside networks behind stations or ways in, or somebody who answers for others (of IPv4 alone), or none of these."""
     dice = random.Random(seed + 53)
-    made, both = _routed(seed, faults=dice.random() < 0.6), dice.random() < 0.3
+    make = dice.choice([_outward, _entered, _proxied, None])
+    made = make(seed) if make is not None else _routed(seed, faults=dice.random() < 0.6)
+    both = dice.random() < 0.3
     fields = {"segment": ("subnets", "gateways"), "adapter": ("addresses",), "station_port": ("addresses",)}
     for kind, names in {**fields, "filter_line": ("sources", "targets")}.items():
         for record, name in ((record, name) for record in made.kinds.get(kind, []) for name in names):
@@ -82,6 +84,11 @@ def six_plan(seed: int) -> Plan:
         for route in four
     ]
     made.kinds["route"] = [*(four if both else []), *six]
+    for outside in made.kinds.get("outside", []):
+        outside["subnets"] = ["2001:db8:ff::/64"] if outside.get("subnets") else []
+        outside |= {"knows": [*map(_as_six, outside.get("knows", []))], "translates": False}
+        if outside.get("via"):
+            outside["via"] = _as_six(outside["via"])
     return made.plan()
 
 
@@ -99,6 +106,11 @@ def _as_six(text: str) -> str:
 
 
 def proxied_plan(seed: int) -> Plan:
+    """Such a plan with answers for others, checked."""
+    return _proxied(seed).plan()
+
+
+def _proxied(seed: int) -> Small:
     """Such a plan whose routers answer for others at most of their interfaces, as do some who don't forward, and in which many take all four segments for one subnet."""
     dice = random.Random(seed + 41)
     made = _routed(seed, faults=dice.random() < 0.4)
@@ -110,10 +122,15 @@ def proxied_plan(seed: int) -> Plan:
         record["proxy_arp"] = dice.choice([True, None, None, None])
         if dice.random() < 0.7:
             record["addresses"] = [f"{text.partition('/')[0]}/16" for text in record.get("addresses", ())]  # type: ignore[attr-defined]
-    return made.plan()
+    return made
 
 
 def outward_plan(seed: int, inward: bool = False) -> Plan:
+    """Such a plan with outside networks behind stations, checked."""
+    return _outward(seed, inward).plan()
+
+
+def _outward(seed: int, inward: bool = False) -> Small:
     """Such a plan whose routers translate at some of their interfaces, for everybody or for some, with outside networks behind stations: the internet or a subnet, which
     know ways back or none, or translate."""
     dice = random.Random(seed + 13)
@@ -144,10 +161,15 @@ def outward_plan(seed: int, inward: bool = False) -> Plan:
         )
     if inward:
         _let_in(made, dice)
-    return made.plan()
+    return made
 
 
 def entered_plan(seed: int) -> Plan:
+    """Such a plan with gateways that are outside of it, checked."""
+    return _entered(seed).plan()
+
+
+def _entered(seed: int) -> Small:
     """Such a plan in which the gateway of one segment or two is outside of it, at a port of the switch, with the internet or a subnet behind that, which know ways back
     over a router, or none; some routers send there what isn't theirs, and translate too."""
     dice = random.Random(seed + 67)
@@ -173,7 +195,7 @@ def entered_plan(seed: int) -> Plan:
             knows = dice.choice([["10.64.0.0/16"], ["10.64.0.0/16"], [f"10.64.{dice.choice(VIDS)}.0/24"]])
             said |= {"knows": knows, "via": dice.choice(near)["addresses"][0].split("/")[0]}  # type: ignore[index]
         made.put("outside", f"beyond{n}", name=f"beyond {n}", at=f"in{n}", **said)
-    return made.plan()
+    return made
 
 
 def inward_plan(seed: int) -> Plan:

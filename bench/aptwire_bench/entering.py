@@ -13,7 +13,7 @@ from aptwire.plan.plan import Plan
 
 def entries(plan: Plan) -> list[tuple[WayIn, Outside]]:
     """The ways in that can be built, each with the one outside network behind it: at a port to which nothing is plugged and where nothing else comes in, of a segment
-    that has a gateway of IPv4."""
+    that has a gateway in its only subnet of an IP version."""
     found = []
     for way in sorted(plan.all(WayIn), key=lambda w: w.id):
         port, behind = plan.get("fabric_port", way.port), plan.where("outside", "at", way.id)
@@ -26,11 +26,14 @@ def entries(plan: Plan) -> list[tuple[WayIn, Outside]]:
 
 
 def _addresses(plan: Plan, way: WayIn) -> list[str]:
-    """The IPv4 gateways of a way in's segment, each with the length of its subnet's prefix."""
+    """The gateways of a way in's segment, each with the length of the prefix of the one subnet of its IP version."""
     segment = plan.get("segment", way.segment)
-    nets = [net for net in segment.subnets if ":" not in net]
-    gateways = [gateway for gateway in segment.gateways if ":" not in gateway]
-    return [f"{gateway}/{nets[0].partition('/')[2]}" for gateway in gateways] if len(nets) == 1 else []
+    found = []
+    for six in (False, True):
+        nets = [net for net in segment.subnets if (":" in net) == six]
+        gateways = [gateway for gateway in segment.gateways if (":" in gateway) == six]
+        found += [f"{gateway}/{nets[0].partition('/')[2]}" for gateway in gateways if len(nets) == 1]
+    return found
 
 
 def with_stations(plan: Plan, ports: frozenset[str]) -> Plan:

@@ -27,6 +27,7 @@ from aptwire.plan.kinds import (
     FilterLine,
     HostPort,
     Nic,
+    Outside,
     PortGroup,
     Uplink,
 )
@@ -237,7 +238,7 @@ class _Builder:
         self.space_of = self.scene.space_of
         self.names: dict[str, dict[str, str]] = {}
         self.device_of: dict[str, tuple[str, str]] = {}
-        self.macs = self.ways = 0
+        self.macs = self.ways = 1000
         self.stack_spaces: dict[str, str] = {}
         self.bound: dict[str, list[str]] = {}
         self.owned: dict[str, set[str]] = {}
@@ -378,33 +379,52 @@ class _Builder:
                     self._line6(space, f"route append {to} via {route.via} metric {self.ways}")
 
     def _outsides(self) -> None:
-        """The outside networks behind stations that are there: a namespace with the address that stands for it, over a link of addresses that nobody else has."""
+        """The outside networks behind stations that are there: a namespace with the addresses that stand for it, over a link of addresses that nobody else has."""
         stand_ins = StandIns(self.plan)
         for number, outside in enumerate(sorted(self.plan.all("outside"), key=lambda o: o.id)):
-            space, own = self.stack_spaces.get(outside.at), stand_ins.of(outside, 4)[:1]
+            space, own = (
+                self.stack_spaces.get(outside.at),
+                [str(a) for v in (4, 6) for a in stand_ins.of(outside, v)[:1]],
+            )
             if space is None or not own:
                 continue
             beyond = self._space(f"{EARS} {outside.id}", f"p{len(self.space_of)}")
             self.scene.shy.append(beyond)
             devices = (self._name(space, ""), self._name(beyond, ""))
             self._pair((space, devices[0]), (beyond, devices[1]))
-            for side, there, device in ((1, space, devices[0]), (2, beyond, devices[1])):
+            for there, device in ((space, devices[0]), (beyond, devices[1])):
                 self._line(there, "ip", f"link set dev {device} up")
-                self._line(there, "ip", f"addr add 169.254.{number}.{side}/30 dev {device}")
-            self._line(beyond, "ip", f"addr add {own[0]}/32 dev {devices[1]}")
-            mine = next((a.partition("/")[0] for a in self.bound.get(space, ()) if ":" not in a), "")
-            static = any("0.0.0.0/0" in route.to for route in self.plan.where("route", "of", outside.at))
-            for net in outside.subnets or ((), ("0.0.0.0/0",))[not static]:
-                if ":" not in net:
-                    self._line(
-                        space, "ip", f"route append {net} via 169.254.{number}.2 {f'src {mine}' if mine else ''}"
-                    )
-            for net in outside.knows:
-                if ":" not in net:
-                    self._line(beyond, "ip", f"route append {net} via 169.254.{number}.1 src {own[0]}")
+                self.scene.speaking6.append((there, device))
+            for address in own:
+                self._behind(outside, address, space, beyond, devices, number)
             if outside.translates:
                 self.hidden.setdefault(space, []).append(f"-A POSTROUTING -o {devices[0]} -j MASQUERADE")
             self.scene.stacks[outside.id] = (beyond, devices[1])
+
+    def _behind(
+        self, outside: Outside, own: str, space: str, beyond: str, devices: tuple[str, str], number: int
+    ) -> None:
+        """The address that stands for an outside network, and what both sides of its link know of each other, of one IP version."""
+        six = ":" in own
+        line = self._line6 if six else lambda there, text: self._line(there, "ip", text)
+        everything, dad = ("::/0", " nodad") if six else ("0.0.0.0/0", "")
+        sides = [f"fdff:{number:x}::{side}/126" if six else f"169.254.{number}.{side}/30" for side in (1, 2)]
+        for side, there, device in zip(sides, (space, beyond), devices, strict=True):
+            line(there, f"addr add {side} dev {device}{dad}")
+        line(beyond, f"addr add {own}/{128 if six else 32} dev {devices[1]}{dad}")
+        mine = next((a.partition("/")[0] for a in self.bound.get(space, ()) if (":" in a) == six), "")
+        static = any(everything in route.to for route in self.plan.where("route", "of", outside.at))
+        there, here = (side.partition("/")[0] for side in reversed(sides))
+        for net in outside.subnets or ((), (everything,))[not static]:
+            if (":" in net) == six:
+                # What lies behind a station goes there, whatever its segment's gateway is.
+                line(
+                    space,
+                    f"route append {net} via {there}{f' src {mine}' if mine else ''}{f' metric {number + 1}' if six else ''}",
+                )
+        for net in outside.knows:
+            if (":" in net) == six:
+                line(beyond, f"route append {net} via {here} src {own}")
 
     def _filters(self) -> None:
         """The filters and translations of stacks that are there, for iptables: what no line matches passes, and so does what belongs to a connection that was let out."""

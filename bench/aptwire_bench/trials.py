@@ -135,8 +135,7 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
     """From one stack to another, over as many routers as it takes: half of them answered, as far as there are any, half of them connections.  What the engine
     doesn't know isn't asked."""
     six = any(holder.address.version == 6 for holder in everybody)
-    # What stands for outside networks in the kernel routes IPv4 alone, as do those who answer for others.
-    ends = everybody if six else [*everybody, *_outsides(plan)]
+    ends = [*everybody, *_outsides(plan, 6 if six else 4)]
     # Where somebody answers for others, whoever takes everybody to be on his link reaches them over routers.
     proxied = any(_for_others(plan)) and not six
     pairs = [(a, b) for a in ends for b in ends if a is not b and (proxied or a.address.network != b.address.network)]
@@ -154,7 +153,8 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
         port = dice.choice(ports) if n % 2 else 0
         packet = Packet("tcp", port) if port else ICMP
         # Everybody is on in the kernel.
-        target = str(b.address.ip) if six else b.record
+        # Of several addresses of somebody the one is meant; what is outside is meant as it is, since its address may be elsewhere too.
+        target = str(b.address.ip) if six and b.record not in plan.of(Outside.kind) else b.record
         told = Pings(judgement, exact=True, waking=True).ask(a.record, target, NOW, packet)
         if not left.get((told.outcome, bool(port))) or _machine(plan, a) == _machine(plan, b):
             continue
@@ -167,15 +167,16 @@ def _reaches(plan: Plan, everybody: list[Holder], most: int, dice: random.Random
         yield Trial(CONNECT if port else REACH, a, b, told.outcome == ANSWERED, seats, port, ears)
 
 
-def _outsides(plan: Plan) -> Iterator[Holder]:
-    """The outside networks behind stations and ways in, each as the address that stands for it, which nobody may tell whose it is where it stands for several."""
+def _outsides(plan: Plan, version: int) -> Iterator[Holder]:
+    """The outside networks behind stations and ways in, each as the address of an IP version that stands for it, which nobody may tell whose it is where it stands for
+    several."""
     stand_ins = StandIns(plan)
-    found = {outside: stand_ins.of(outside, 4)[:1] for outside in sorted(plan.all(Outside), key=lambda o: o.id)}
+    found = {outside: stand_ins.of(outside, version)[:1] for outside in sorted(plan.all(Outside), key=lambda o: o.id)}
     seats = {outside.id: way.port for way, outside in entries(plan)}
     seats |= {outside.id: outside.at for outside in found if outside.at in plan.of("station")}
     for outside, own in found.items():
         if own and outside.id in seats and list(found.values()).count(own) == 1:
-            yield Holder(outside.id, seats[outside.id], None, ipaddress.IPv4Interface(own[0]), None)
+            yield Holder(outside.id, seats[outside.id], None, ipaddress.ip_interface(own[0]), None)
 
 
 def _for_others(plan: Plan) -> Iterator[str]:
