@@ -46,7 +46,8 @@ from aptwire.rules.meetings import (
     rule_between,
     wrong,
 )
-from aptwire.rules.reaching import FOUND, NEVER, Reaching
+from aptwire.rules.reaching import Reaching
+from aptwire.rules.ways import NEVER, PERHAPS, SURELY
 
 from measure.fleet import fleet, with_routers
 from tests.routers import (
@@ -207,7 +208,7 @@ class EveryPairTest(unittest.TestCase):
                 if end.owner == exits.stack.owner.id or end.address in exits.stack.own:
                     self.assertEqual((found.fares[n, end.number], found.open[n, end.number]), (NEVER, False))
                 elif not found.open[n, end.number]:
-                    fare = FOUND[found.fares[n, end.number]]
+                    fare = {NEVER: SILENT, PERHAPS: UNPROVEN, SURELY: ANSWERED}[found.fares[n, end.number]]
                     self.assertEqual(reaching.arrives(exits, end), fare, (here, end))
                     seen[fare] += 1
         return seen

@@ -30,8 +30,8 @@ from aptwire.rules.answer import BROKEN, HOLDS
 from aptwire.rules.apart import Parting, arrival
 from aptwire.rules.asking import asked
 from aptwire.rules.mending import rule_offers
-from aptwire.rules.reaching import SURELY, Exits, Reaching
-from aptwire.rules.ways import End
+from aptwire.rules.reaching import Exits, Reaching
+from aptwire.rules.ways import SURELY, End
 from aptwire.rules.whom import Unit, Whom
 
 MEETS, BOTH, THERE, BACK, OPEN, APART, NOBODY = "mb><?.-"

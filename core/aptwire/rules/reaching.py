@@ -18,11 +18,7 @@ from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
 from aptwire.above.ping import MOST_HOPS
 from aptwire.plan.stacks import CONNECTED, GATEWAY, STATIC, Address, Entry, Stack
 from aptwire.rules.alike import Look, bounds
-from aptwire.rules.ways import Checkpoint, End, Sender, Sieve, Ways, let_through
-
-FOUND = (SILENT, UNPROVEN, ANSWERED)
-NEVER, PERHAPS, SURELY = range(3)
-"""What is found of a packet, by its number in arrays, the best last."""
+from aptwire.rules.ways import NEVER, PERHAPS, SURELY, Checkpoint, End, Sender, Sieve, Ways, let_through
 
 Source = tuple[int, int]
 """An address from which somebody sends: its IP version and number."""

@@ -20,6 +20,9 @@ from aptwire.plan.filters import Gate, passing, unsure
 from aptwire.plan.stacks import Address, Entry, Stack
 from aptwire.rules.alike import Look, bounds
 
+NEVER, PERHAPS, SURELY = range(3)
+"""What becomes of a packet, by its number in arrays, the best last."""
+
 
 def _bits(which: Iterable[bool]) -> int:
     return sum(1 << n for n, one in enumerate(which) if one)
@@ -83,15 +86,16 @@ class Sieve:
         return self._lets[met]
 
     def table(self, enters: str, leaves: str) -> np.ndarray:
-        """int8[places of sources, places of targets]: what `lets` says of all that comes in by one interface and goes out by another: 2 everything passes, 0 nothing does,
-        1 that depends, or isn't known."""
+        """int8[places of sources, places of targets]: what `lets` says of all that comes in by one interface and goes out by another: SURELY where everything passes, NEVER
+        where nothing does, else PERHAPS."""
         between = self.between(enters, leaves)
         if between not in self._tables:
-            made = np.full((self.sources.met.shape[1], self.targets.met.shape[1]), 2, dtype=np.int8)
+            made = np.full((self.sources.met.shape[1], self.targets.met.shape[1]), SURELY, dtype=np.int8)
             # The first line that speaks of all protocols decides, unless one before it speaks of some.
             for n in reversed(range(len(self.lines))):
                 if between >> n & 1:
-                    does = {"allow": 2, "deny": 0}.get(self.lines[n].action, 1) if self._whole >> n & 1 else 1
+                    whole = {"allow": SURELY, "deny": NEVER}.get(self.lines[n].action, PERHAPS)
+                    does = whole if self._whole >> n & 1 else PERHAPS
                     made[np.ix_(self.sources.met[n], self.targets.met[n])] = does
             self._tables[between] = made
         return self._tables[between]
