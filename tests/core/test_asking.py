@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import unittest
+from collections import Counter
 from collections.abc import Iterator
 from itertools import combinations, permutations
 from typing import Any
@@ -247,6 +248,19 @@ class KeptTest(unittest.TestCase):
                 if adapter.id in several or any(text.split("/")[0] in let_in for text in adapter.addresses):
                     edit: Edit = (Patch("adapter", adapter.id, {"connected": not adapter.connected, "belongs": None}),)
                     self.as_anew(rejudge(judgement, apply_edit(plan, edit)[0], touched(edit)), edit)
+
+    def test_pings_by_the_arrays_say_what_the_exact_search_does(self) -> None:
+        seen: Counter[str] = Counter()
+        for seed in (445, 451, 668, 1291, *range(40)):
+            plan = routed_plan(seed) if seed < 40 and seed % 3 == 0 else random_plan(seed, rich=seed % 2 == 0)
+            judgement = judge(plan)
+            ends = [a for a in plan.all("adapter") if a.addresses and judgement.wiring.place(a.id) is not None]
+            for one, two in permutations(ends, 2):
+                if one.guest != two.guest:
+                    told, exact = (Pings(judgement, exact=e, waking=True).ask(one.id, two.id) for e in (False, True))
+                    self.assertEqual(told.outcome, exact.outcome, (seed, one.id, two.id))
+                    seen[told.outcome] += 1
+        self.assertGreater(min(seen[of] for of in (ANSWERED, SILENT, UNPROVEN, WAVERS)), 3, seen)
 
     def test_whoever_is_surely_heard_is_in_every_state(self) -> None:
         """Two of whom the arrays say it are delivered to, each way, over whichever member: a cable that lets nothing back hears nobody."""

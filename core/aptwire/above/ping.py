@@ -1038,7 +1038,7 @@ class Pings:
         here, there = self._place(out), self._place(record)
         if self.exact or isinstance(here, str) or isinstance(there, str) or self._entering(out, record):
             return True
-        return self.voices.may(here, there)
+        return self.voices.may(here, there) or self.in_part(here) or self.in_part(there)
 
     def _entering(self, *records: str) -> bool:
         """Whether one of them is where something comes into the plan."""
