@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from itertools import compress
 from operator import attrgetter
 
 from aptwire.forward.fabric import header, least
@@ -70,6 +71,7 @@ def deviations(group: PortGroup, adapter: Adapter) -> tuple[str, ...]:
     return tuple(name for name, value in pairs if value is not None and value != getattr(group, name))
 
 
+_OPEN = attrgetter(*GUARDS)
 _OWN = attrgetter(*GUARDS, *SHAPES)
 _NOTHING = (None,) * len((*GUARDS, *SHAPES))
 _BELONGS = attrgetter("belongs")
@@ -193,20 +195,19 @@ def _facts(wiring: Wiring, block: Block, sitting: _Sitting) -> Facts:
     roles, base = sitting.roles, sitting.teams
     facts = Facts(switch.host, switch.id, needs, roles, sitting.segments, base)
     used = frozenset([0]).union(*roles.values())
+    wanted = sum(1 << v for v in needs | sitting.shared)
     for team in base:
         carried: dict[str, frozenset[int]] = {}
         for member in team.members:
             port = wiring.port_behind(member.nic.id)
             if port is not None and port.enabled:
-                carried[port.id] = port_vids(plan, port)
+                carried[port.id] = passing(plan, port, needs)
+        anywhere = frozenset().union(*carried.values())
         for port_id, own in carried.items():
             port = plan.get("fabric_port", port_id)
             if port.mode == "trunk":
-                spare = vids.bits(port.allowed or "") & ~sum(
-                    1 << v for v in facts.needs | _native(port) | sitting.shared
-                )
-                facts.excess = (*facts.excess, (port_id, spare))
-            anywhere = frozenset().union(*carried.values()) & facts.needs
+                native = 1 << port.native if port.native is not None else 0
+                facts.excess = (*facts.excess, (port_id, vids.bits(port.allowed or "") & ~(wanted | native)))
             idle = anywhere - own - used
             if idle and port.mode == "trunk":
                 facts.lacking = (*facts.lacking, (port_id, idle))
@@ -221,9 +222,9 @@ def _facts(wiring: Wiring, block: Block, sitting: _Sitting) -> Facts:
     facts.thin = tuple(_thin(base)) if roles else ()
     facts.quiet = all(_quiet(wiring, team) for team in base)
     facts.opened = tuple(
-        (group, names, len(sat[group.id]))
-        for group in groups
-        if (names := tuple(name for name in GUARDS if getattr(group, name)))
+        (group, tuple(compress(GUARDS, open_)), len(sat[group.id]))
+        for group, open_ in zip(groups, map(_OPEN, groups), strict=True)
+        if any(open_)
     )
     speeds = [[member.nic.speed for member in team.members] for team in base]
     if all(None not in known for known in speeds):
@@ -288,14 +289,10 @@ def _shared(plan: Plan, teams: Iterable[Team]) -> frozenset[int]:
     return frozenset(u.vid for own in uplinks for u in sharing(plan, own) if u.vid)
 
 
-def _native(port: FabricPort) -> frozenset[int]:
-    return frozenset() if port.native is None else frozenset([port.native])
-
-
-def port_vids(plan: Plan, port: FabricPort) -> frozenset[int]:
-    """The VIDs that pass at a fabric port."""
+def passing(plan: Plan, port: FabricPort, wanted: frozenset[int]) -> frozenset[int]:
+    """Those of some VIDs that pass at a fabric port."""
     switch = plan.get("fabric_switch", port.switch)
-    found = carries(port)
+    found = wanted & carries(port)
     return found & vids.members(switch.vlans) if switch.managed and switch.vlans is not None else found
 
 

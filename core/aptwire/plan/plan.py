@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from itertools import chain
-from operator import attrgetter
+from itertools import chain, repeat
+from operator import attrgetter, contains
 from typing import Any, TypeVar, overload
 
 from aptwire.plan.ids import make_id
@@ -168,7 +168,7 @@ class Plan:
     def fresh_id(self, text: str) -> str:
         """An id made of a text, which no record has."""
         made = make_id(text)
-        while self.find(made) is not None:
+        while any(map(contains, self._records.values(), repeat(made))):
             made = make_id(f"{made}+")
         return made
 
@@ -184,10 +184,12 @@ class Plan:
         made = Plan(self.name, {**self._records, **{k: layered(self._records[k], of) for k, of in touched.items()}})
         made._indexes = dict(self._indexes)
         made._absent = dict(self._absent)
-        pairs = {k: [(self._records[k].get(id), record) for id, record in of.items()] for k, of in touched.items()}
+        before = {k: [self._records[k].get(id) for id in of] for k, of in touched.items()}
         for kind, field in self._indexes:
             if kind in touched:
-                made._indexes[kind, field] = _reindexed(self._indexes[kind, field], field, pairs[kind])
+                made._indexes[kind, field] = _reindexed(
+                    self._indexes[kind, field], field, before[kind], touched[kind].values()
+                )
         for kind, field in self._absent:
             if kind in touched:
                 without = {id: r if r and getattr(r, field) in (None, "") else None for id, r in touched[kind].items()}
@@ -206,16 +208,23 @@ class Plan:
                 yield record, name
 
 
+_NOTHING = {None, ""}
+
+
 def _reindexed(
-    index: Mapping[Any, Sequence[Any]], field: str, pairs: Iterable[tuple[Record | None, Record | None]]
+    index: Mapping[Any, Sequence[Any]],
+    field: str,
+    before: Collection[Record | None],
+    after: Collection[Record | None],
 ) -> Mapping[Any, Sequence[Any]]:
-    """An index brought up to date for records (before, after); lists are made anew, since older plans share them, each of them once."""
+    """An index brought up to date for records, as they were and as they are; lists are made anew, since older plans share them, each of them once."""
+    was, is_ = (list(map(getattr, records, repeat(field), repeat(None))) for records in (before, after))
     changes: dict[Any, dict[str, Record | None]] = {}
-    for old, new in pairs:
-        before = getattr(old, field) if old is not None else None
-        after = getattr(new, field) if new is not None else None
-        if old is not None and before in index and before != after:
-            changes.setdefault(before, {})[old.id] = None
-        if new is not None and after is not None and after != "":
-            changes.setdefault(after, {})[new.id] = new
+    # Most fields of most records say nothing.
+    for old, value in zip(before, was, strict=True) if set(was) - _NOTHING else ():
+        if old is not None and value in index:
+            changes.setdefault(value, {})[old.id] = None
+    for new, value in zip(after, is_, strict=True) if set(is_) - _NOTHING else ():
+        if new is not None and value is not None and value != "":
+            changes.setdefault(value, {})[new.id] = new
     return layered(index, {value: replaced(index.get(value) or [], of) for value, of in changes.items()})

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from operator import itemgetter
+from typing import Any, NamedTuple
 
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.fields import bare_address
 from aptwire.plan.ids import make_id
-from aptwire.plan.kinds import KINDS, SPECS, Record, Stamp, StampNic
+from aptwire.plan.kinds import KINDS, SPECS, Record, Stamp, StampNic, made_of
 from aptwire.plan.names import called
 from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.stamping.meant import (
     Meaning,
+    Meant,
     counted_on,
     differing,
     interface,
@@ -40,22 +42,54 @@ def stamp(plan: Plan, pattern: str, hosts: Sequence[str], answers: Answers | Non
         raise PlanError([Problem("there is no such pattern", field="pattern")])
     if missing := [host for host in hosts if host not in plan.of("host")]:
         raise PlanError([Problem(f"there is no host {missing[0]}", field="hosts")])
-    made: list[Operation] = []
+    made: list[Operation | _Made] = []
     problems: list[Problem] = []
     with no_collecting():
-        numbers, meaning = _Numbers(plan, pattern), Meaning(plan, pattern)
+        numbers, meaning, new = _Numbers(plan, pattern), Meaning(plan, pattern), _New()
         for host in dict.fromkeys(hosts):
             own, nics, asked = _seated(plan, pattern, host, numbers, answers or {})
             problems += [
                 Problem(q.text, kind="host", id=q.host, field=plan.get("pattern_nic", q.part).name) for q in asked
             ]
             try:
-                made += _on_host(meaning, own, nics)
+                made += _on_host(meaning, own, nics, new)
             except PlanError as error:
                 problems += error.problems
-    if problems:
-        raise PlanError(dict.fromkeys(problems))
-    return tuple(made)
+        if problems:
+            raise PlanError(dict.fromkeys(problems))
+        records = new.records()
+    return tuple(Put(records[o.part][o.id]) if isinstance(o, _Made) else o for o in made)
+
+
+class _Made(NamedTuple):
+    """In place of what puts a record that is made of a part."""
+
+    part: str
+    id: str
+
+
+class _New:
+    """What is made anew on many hosts, gathered by the pattern's part of which it is made."""
+
+    def __init__(self) -> None:
+        self._of: dict[str, tuple[str, list[str], list[str | None], list[Mapping[str, Any]]]] = {}
+
+    def add(self, kind: str, meant: Meant, owner: str | None) -> _Made:
+        """A record of a kind on its owner (id), as it is meant."""
+        _, ids, owners, words = self._of.setdefault(meant.part.id, (kind, [], [], []))
+        ids.append(meant.record)
+        owners.append(owner)
+        words.append(meant.words)
+        return _Made(meant.part.id, meant.record)
+
+    def records(self) -> dict[str, dict[str, Record]]:
+        """All of them, by part and id."""
+        found: dict[str, dict[str, Record]] = {}
+        for part, (kind, ids, owners, words) in self._of.items():
+            columns: dict[str, list[Any]] = {name: list(map(itemgetter(name), words)) for name in words[0]}
+            made = made_of(kind, {"id": ids, OWNER[kind]: owners, **columns})
+            found[part] = dict(zip(ids, made, strict=True))
+        return found
 
 
 def questions(plan: Plan, pattern: str, hosts: Iterable[str], answers: Answers | None = None) -> list[Question]:
@@ -168,7 +202,7 @@ def borne(plan: Plan) -> Iterator[str]:
         yield from segment.gateways
 
 
-def _on_host(meaning: Meaning, own: Stamp, nics: Mapping[str, str]) -> Iterator[Operation]:
+def _on_host(meaning: Meaning, own: Stamp, nics: Mapping[str, str], new: _New) -> Iterator[Operation | _Made]:
     """The operations for one host: the stamp and its NICs, then what differs, what others stand on first."""
     plan = meaning.plan
     if own.id not in plan.of("stamp"):
@@ -180,7 +214,7 @@ def _on_host(meaning: Meaning, own: Stamp, nics: Mapping[str, str]) -> Iterator[
         kind = STAMPED[m.part.kind]
         if m.found is None:
             owner = own.host if kind == "virtual_switch" else at[owner_of(m.part)]
-            yield Put(KINDS[kind](id=m.record, **{OWNER[kind]: owner, **m.words}))
+            yield new.add(kind, m, owner)
         elif "" not in m.own:
             set_ = differing(m.found, m.words, m.own)
             if set_:

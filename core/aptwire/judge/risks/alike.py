@@ -6,9 +6,8 @@ import contextlib
 import re
 from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from functools import cached_property
 from itertools import combinations
-from typing import Any
+from typing import Any, NamedTuple
 
 from aptwire.judge.book import Grouping
 from aptwire.judge.facts import Facts
@@ -18,7 +17,7 @@ from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import KINDS, UNSEEN, Stamp
 from aptwire.plan.layers import layered
 from aptwire.plan.names import called, some
-from aptwire.plan.patterns import STAMPED, host_id, of_host, pattern_of
+from aptwire.plan.patterns import OWNER, STAMPED, host_id, of_host, pattern_of
 from aptwire.plan.plan import PlanError
 from aptwire.stamping.meant import Meaning
 from aptwire.stamping.off import Off, keep, off
@@ -38,15 +37,14 @@ class _Offs:
     hosts: Mapping[str, str]
 
 
-@dataclass(frozen=True)
-class Named:
+class Named(NamedTuple):
     """What something on a host is called, and what frames see of it."""
 
     kind: str
     name: str
     words: Hashable
 
-    @cached_property
+    @property
     def own(self) -> tuple[str, str]:
         """The kind, and the name but for case, blanks and dashes."""
         return self.kind, squashed(self.name)
@@ -147,10 +145,14 @@ class AlikeRisks(RiskSearch):
         plan = self.plan
         hosts: set[str | None] = set()
         found: set[str] = set()
+        # Of records with one owner the first one says on which host all are.
+        owned: dict[str, Any] = {}
         for kind, id in records:
             record: Any = plan.of(kind).get(id)
-            if kind in STAMPED.values():
-                hosts.update((known.hosts.get(id), host_id(plan, record) if record is not None else None))
+            if kind in OWNER:
+                hosts.add(known.hosts.get(id))
+                if record is not None:
+                    owned.setdefault(getattr(record, OWNER[kind]), record)
             elif kind == "nic" and record is not None:
                 hosts.add(record.host)
             elif kind == "stamp":
@@ -163,6 +165,7 @@ class AlikeRisks(RiskSearch):
             elif kind in ("host", "segment"):
                 # They stand in what was said.
                 found.update(known.of)
+        hosts.update(host_id(plan, record) for record in owned.values())
         return found | {s.id for host in hosts if host is not None for s in plan.where("stamp", "host", host)}
 
     def named(self, listed: tuple[Facts, ...]) -> Iterator[tuple[Named, str]]:
