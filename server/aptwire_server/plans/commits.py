@@ -27,7 +27,7 @@ from aptwire_server.plans.pages import write_ahead
 from aptwire_server.plans.tables import write_changes, write_new
 
 CHANNEL = "aptwire"
-AMONG_LAST = 20
+AMONG_LAST = 100
 """Of somebody's latest revisions these are read at once."""
 
 
@@ -222,14 +222,10 @@ def next_steps(plan_id: uuid.UUID, author: AbstractBaseUser) -> dict[str, Revisi
     a redo takes them off or an edit clears it.  Looked for from the newest on, since it is nearly always among the last few.
     """
     own = Revision.objects.filter(plan_id=plan_id, author=author).exclude(how="base")
-    # Every answer tells these two, so their edits stay in the database until one is needed.
-    told = own.defer("edit", "inverse").order_by("-number")
+    told = own.order_by("-number").values_list("number", "how", "of")
     tops: dict[str, int | None] = {}
     taken = {"undo": 0, "redo": 0}
-    seen: dict[int, Revision] = {}
-    for revision in chain(told[:AMONG_LAST], told[AMONG_LAST:].iterator(chunk_size=100)):
-        number, how, of = revision.number, revision.how, revision.of
-        seen[number] = revision
+    for number, how, of in chain(told[:AMONG_LAST], told[AMONG_LAST:].iterator(chunk_size=1000)):
         for stack, takes, clears in (("undo", "undo", ""), ("redo", "redo", "edit")):
             if stack in tops:
                 continue
@@ -244,10 +240,10 @@ def next_steps(plan_id: uuid.UUID, author: AbstractBaseUser) -> dict[str, Revisi
         if len(tops) == 2:
             break
     wanted = {number for number in tops.values() if number is not None}
-    if wanted - seen.keys():
-        seen.update((revision.number, revision) for revision in told.filter(number__in=wanted - seen.keys()))
+    # Every answer tells these two, so their edits stay in the database until one is needed.
+    found = {r.number: r for r in own.filter(number__in=wanted).defer("edit", "inverse")} if wanted else {}
     # Revisions are numbered from 1 on.
-    return {stack: seen.get(tops.get(stack) or 0) for stack in taken}
+    return {stack: found.get(tops.get(stack) or 0) for stack in taken}
 
 
 def step(plan_id: uuid.UUID, author: AbstractBaseUser, how: str) -> Committed | None:

@@ -268,6 +268,17 @@ class Engine:
                 self._summary = today, summary(judged, found, today)
             return self._summary[1]
 
+    def summary_for(self, before: Engine, known: int) -> dict[str, Any]:
+        """The summary for whoever knows that of a revision: if it is the one of the engine before, of a finding that is told as it was there its id alone."""
+        now = self.summary()
+        if not known or before.revision != known or before._summary is None:
+            return now
+        was = {told["id"]: told for about in ("findings", "accepted") for told in before._summary[1][about]}
+        return now | {
+            about: [told["id"] if was.get(told["id"]) == told else told for told in now[about]]
+            for about in ("findings", "accepted")
+        }
+
 
 def told_of(plan: Plan, touched: Iterable[tuple[str, str]]) -> frozenset[str]:
     """The adapters and host ports of which records say something that were touched: an adapter that is plugged in nowhere is in no block."""

@@ -40,7 +40,7 @@ from aptwire_server.plans.gate import asked, bad, body_of, fields_of
 from aptwire_server.plans.listing import REFUSED
 from aptwire_server.plans.moving import clear_host
 from aptwire_server.plans.schemas import ANY, FLAG, GESTURE, body, bounded, ref
-from aptwire_server.plans.views import CONFLICT, committed, looked_at, previewed
+from aptwire_server.plans.views import CONFLICT, KNOWN, committed, looked_at, previewed
 
 MOST_QUESTIONS = 200
 MOST_MENDED = 40
@@ -293,7 +293,8 @@ GESTURES: dict[str, Gesture] = {
 
 @extend_schema(
     parameters=[
-        OpenApiParameter("risks", str, enum=["later"], description="of a very large edit they aren’t looked for: null")
+        OpenApiParameter("risks", str, enum=["later"], description="of a very large edit they aren’t looked for: null"),
+        KNOWN,
     ],
     request=body(gesture=GESTURE, args=ANY, base=bounded(0), take=FLAG),
     responses={200: ref("GestureResult"), **CONFLICT},

@@ -122,6 +122,9 @@ def components() -> dict[str, Schema]:
     )
     hop = obj(records=many(TEXT), where=TEXT, before=TEXT, after=TEXT, rule=TEXT, outcome=TEXT, reason=TEXT)
     counts = {"type": "object", "additionalProperties": NUMBER}
+    summed = {"counts": counts, "more": NUMBER, "off": many(TEXT)}
+    # One that stands as it did where it is known: its id.
+    changed = {"oneOf": [ref("Finding"), TEXT]}
     fares = {"outcome": choice(*OUTCOMES), "text": TEXT, "a": TEXT, "b": TEXT, "state": TEXT}
     changes: dict[str, Schema] = {
         "revision": NUMBER,
@@ -213,13 +216,8 @@ def components() -> dict[str, Schema]:
             acceptance=maybe(ref("Accepted")),
         ),
         "Accepted": obj(id=TEXT, by=TEXT, why=TEXT, until=maybe(TEXT), over=TEXT),
-        "Summary": obj(
-            counts=counts,
-            findings=many(ref("Finding")),
-            more=NUMBER,
-            accepted=many(ref("Finding")),
-            off=many(TEXT),
-        ),
+        "Summary": obj(**summed, findings=many(ref("Finding")), accepted=many(ref("Finding"))),
+        "SummaryChange": obj(**summed, findings=many(changed), accepted=many(changed)),
         "Hop": hop,
         "Teams": obj(
             members={"type": "object", "additionalProperties": many(TEXT)},
@@ -436,7 +434,7 @@ def components() -> dict[str, Schema]:
             edit=maybe(many(ref("Operation"))),
             moves=many(ref("Move")),
             tally=many(ref("Tally")),
-            summary=ref("Summary"),
+            summary=ref("SummaryChange"),
             landed=maybe(many(ref("Endpoint"))),
             steps=ref("Steps"),
         ),

@@ -180,14 +180,22 @@ def committed(made: Committed, request: Request) -> Response:
             "message": made.revision.message,
             "edit": within(made.revision.edit),
             **told_moves(moves(made.before.judgement(), made.after.judgement()), made.after.plan),
-            "summary": made.after.summary(),
+            "summary": made.after.summary_for(made.before, number_asked(request, "known")),
             "landed": landed(made.after, made.before.revision),
             "steps": steps_of(made.revision.plan.pk, request.user),
         }
     )
 
 
+KNOWN = OpenApiParameter(
+    "known",
+    COUNT,
+    description="a revision of which all findings are known: of one that stands as it did there the summary has the id alone",
+)
+
+
 @extend_schema(
+    parameters=[KNOWN],
     request=body(base=bounded(0), message=TEXT, edit=ref("Edit")),
     responses={200: ref("Committed"), **CONFLICT},
     operation_id="make_edit",
@@ -207,14 +215,14 @@ def edits(request: Request, plan_id: uuid.UUID) -> Response:
         return committed(commit(plan_id, request.user, edit, said["base"], said["message"] or "Edit"), request)
 
 
-@extend_schema(request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="undo")
+@extend_schema(parameters=[KNOWN], request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="undo")
 @api_view(["POST"])
 def undo(request: Request, plan_id: uuid.UUID) -> Response:
     """Take back your latest edit."""
     return _step(plan_id, request, "undo")
 
 
-@extend_schema(request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="redo")
+@extend_schema(parameters=[KNOWN], request=None, responses={200: ref("Committed"), **CONFLICT}, operation_id="redo")
 @api_view(["POST"])
 def redo(request: Request, plan_id: uuid.UUID) -> Response:
     """Make your latest undone edit again."""

@@ -7,6 +7,7 @@ export type Records = Schemas["Records"];
 export type Kind = keyof Records;
 export type RecordOf<K extends Kind> = Records[K][number];
 export type Summary = Schemas["Summary"];
+export type SummaryChange = Schemas["SummaryChange"];
 export type Page = Schemas["Page"];
 export type Rows = Schemas["Rows"];
 export type EndpointRows = Schemas["EndpointRows"];

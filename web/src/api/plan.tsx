@@ -20,12 +20,15 @@ import {
   type Committed,
   type Draft,
   type Endpoint,
+  type Finding,
   type FindingDetail,
   type GestureResult,
   type Operation,
   type PreviewResult,
   type RevisionTold,
   type Snapshot,
+  type Summary,
+  type SummaryChange,
 } from "./client";
 import { useLive, type About } from "./live";
 import { landAnew, loadEndpoints, loadPlan, type PlanData } from "./load";
@@ -142,9 +145,20 @@ type Waits = (done: number, all: number) => ReactNode;
 interface Later {
   revision: number;
   edits: { number: number; author: string | null; edit: Operation[] }[] | null;
-  summary: Snapshot["summary"];
+  /** Of a finding that stands as in the revision before its id alone, where that one was said to be known. */
+  summary: SummaryChange;
   landed: Endpoint[] | null;
   steps: Snapshot["steps"];
+}
+
+/** What is told of a summary with what was known of it; null where that isn't enough. */
+function wholeSummary(known: Summary, told: SummaryChange): Summary | null {
+  const of = new Map([...known.findings, ...known.accepted].map((finding) => [finding.id, finding]));
+  const [findings, accepted] = [told.findings, told.accepted].map((listed) =>
+    listed.map((finding) => (typeof finding === "string" ? of.get(finding) : finding)),
+  ) as [(Finding | undefined)[], (Finding | undefined)[]];
+  const all = (listed: (Finding | undefined)[]): listed is Finding[] => !listed.includes(undefined);
+  return all(findings) && all(accepted) ? { ...told, findings, accepted } : null;
 }
 
 /**
@@ -210,6 +224,11 @@ export function PlanProvider({
         void queries.invalidateQueries({ queryKey: key });
         return;
       }
+      const summed = wholeSummary(known.summary, summary);
+      if (!summed) {
+        void queries.invalidateQueries({ queryKey: key });
+        return;
+      }
       const records = fresh.reduce((r, e) => applyOperations(r, e.edit), known.records);
       const gone = new Set<string>();
       for (const operation of fresh.flatMap((e) => e.edit))
@@ -219,8 +238,8 @@ export function PlanProvider({
       const authors = new Map(known.authors);
       for (const { author, edit } of fresh)
         for (const operation of edit) authors.set(String(operation.id ?? operation.record?.id), author ?? "Somebody");
-      setDeltas(difference(known.summary.counts, summary.counts));
-      queries.setQueryData<PlanData>(key, { ...known, ...now, revision, records, summary, steps, authors });
+      setDeltas(difference(known.summary.counts, summed.counts));
+      queries.setQueryData<PlanData>(key, { ...known, ...now, revision, records, summary: summed, steps, authors });
       if (landed !== null) return;
       void loadEndpoints(id, revision).then((all) => {
         if (all) queries.setQueryData<PlanData>(key, (now) => (now?.revision === revision ? { ...now, ...all } : now));
@@ -296,26 +315,29 @@ export function PlanProvider({
     [key, queries, tell],
   );
   const path = useMemo(() => ({ params: { path: { plan_id: id } } }), [id]);
+  /** The revision that we know, and our path with it: what stands as it did there needn't be told again. */
+  const knowing = useCallback(() => {
+    const base = queries.getQueryData<PlanData>(key)?.revision ?? 0;
+    return { base, to: { params: { path: { plan_id: id }, query: { known: base } } } };
+  }, [id, key, queries]);
   const making = useMutation({
     mutationFn: async ({ message, operations }: { message: string; operations: Operation[] }) => {
-      const base = queries.getQueryData<PlanData>(key)?.revision ?? 0;
-      return unwrap(
-        await api.POST("/api/plans/{plan_id}/edits", { ...path, body: { base, message, edit: operations } }),
-      );
+      const { base, to } = knowing();
+      return unwrap(await api.POST("/api/plans/{plan_id}/edits", { ...to, body: { base, message, edit: operations } }));
     },
     onSuccess: committed,
     onError: refused,
   });
   const stepping = useMutation({
-    mutationFn: async (way: "undo" | "redo") => unwrap(await api.POST(`/api/plans/{plan_id}/${way}`, path)),
+    mutationFn: async (way: "undo" | "redo") => unwrap(await api.POST(`/api/plans/{plan_id}/${way}`, knowing().to)),
     onSuccess: committed,
     onError: refused,
   });
   const gesturing = useMutation({
     mutationFn: async ({ name, args }: { name: keyof Gestures; args: Record<string, unknown> }) => {
-      const base = queries.getQueryData<PlanData>(key)?.revision ?? 0;
+      const { base, to } = knowing();
       return unwrap(
-        await api.POST("/api/plans/{plan_id}/gestures", { ...path, body: { gesture: name, args, base, take: true } }),
+        await api.POST("/api/plans/{plan_id}/gestures", { ...to, body: { gesture: name, args, base, take: true } }),
       );
     },
     onSuccess: ({ committed: made }) => made && committed(made),

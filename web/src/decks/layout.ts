@@ -52,6 +52,8 @@ export interface Column {
   host: string;
   x: number;
   w: number;
+  /** What it would do with. */
+  least: number;
   collapsed: boolean;
   left: number;
   right: number;
@@ -194,7 +196,7 @@ export function layouts(): (asked: Asked) => Layout {
     const differs = last && differing(last.book, asked.book);
     const before = last && differs ? new Map(last.layout.columns.map((c) => [c.host, c])) : null;
     for (const host of differs?.hosts ?? []) before!.delete(host);
-    const layout = (before && computeLayout(asked, last!.layout, before)) ?? computeLayout(asked)!;
+    const layout = (before && computeLayout(asked, last!, before)) ?? computeLayout(asked)!;
     last = { book: asked.book, layout };
     return layout;
   };
@@ -206,12 +208,13 @@ export function layouts(): (asked: Asked) => Layout {
  */
 function computeLayout(
   { book, hosts, collapsed, room, unfolded }: Asked,
-  before: Layout = NOWHERE,
+  last: { book: Book; layout: Layout } = { book, layout: NOWHERE },
   kept: ReadonlyMap<string, Column> = new Map(),
 ): Layout | null {
+  const before = last.layout;
   const open = hosts.filter((h) => !collapsed.has(h.id)).length;
   const spare = room - PAD - (hosts.length - open) * (COLLAPSED + COLUMN_GAP) - open * COLUMN_GAP;
-  const needs = new Map(hosts.map((h) => [h.id, leastWidth(book, h.id)]));
+  const needs = new Map(hosts.map((h) => [h.id, kept.get(h.id)?.least ?? leastWidth(book, h.id)]));
   const even = spare / Math.max(1, open);
   // Columns that need more than an even share leave the rest to the others.
   const broad = [...needs].filter(([id, need]) => !collapsed.has(id) && need > even).map(([, need]) => need);
@@ -231,6 +234,7 @@ function computeLayout(
           host: host.id,
           x,
           w,
+          least: needs.get(host.id)!,
           collapsed: closed,
           left: x + 8,
           right: x + w - 8,
@@ -277,9 +281,25 @@ function computeLayout(
     barOf: new Map(),
     ...(kept.size ? waysInto(columns, anew, before) : partsOf(columns)),
   };
-  placeBars(book, layout, floor + 40);
-  return layout;
+  if (layout.decks !== before.decks || !isSameFabric(book, columns, last)) {
+    placeBars(book, layout, floor + 40);
+    return layout;
+  }
+  const { bars, barOf, trunks, width: whole, height } = before;
+  return { ...layout, bars, barOf, trunks, width: whole, height };
 }
+
+/** What bars and trunks are placed by, beside the columns. */
+const FABRIC = ["fabric_switch", "fabric_port", "cable", "nic", "station", "station_port", "bmc", "host"] as const;
+
+/** Whether the fabric lies under these columns as it did the last time. */
+const isSameFabric = (book: Book, columns: readonly Column[], last: { book: Book; layout: Layout }): boolean =>
+  FABRIC.every((kind) => book.records[kind] === last.book.records[kind]) &&
+  columns.length === last.layout.columns.length &&
+  last.layout.columns.every((was, n) => {
+    const is = columns[n]!;
+    return is === was || (is.host === was.host && is.x === was.x && is.w === was.w && is.collapsed === was.collapsed);
+  });
 
 /** The ways into all columns: those of before, with the parts of columns that are new instead of what is gone. */
 function waysInto(columns: readonly Column[], anew: ReadonlySet<Column>, before: Layout): Ways {

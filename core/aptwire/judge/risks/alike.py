@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 from aptwire.judge.book import Grouping
 from aptwire.judge.facts import Facts
 from aptwire.judge.judgement import Judgement
+from aptwire.judge.kept import Kept
 from aptwire.judge.risks.base import UNTIDY, Risk, RiskSearch
 from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import KINDS, UNSEEN, Stamp
@@ -60,12 +61,13 @@ class _Names:
     near: tuple[tuple[tuple[str, str], tuple[str, str]], ...]
 
     @staticmethod
-    def of(called: Iterable[Any]) -> _Names:
+    def of(called: Iterable[Any], kept: Kept) -> _Names:
         made: dict[tuple[str, str], tuple[Named, ...]] = {}
         for named in called:
             made[named.own] = (*made.get(named.own, ()), named)
         twice = (own for own, found in made.items() if len({named.name for named in found}) > 1)
-        near = (pair for pair in set(_near(made)) if len({named.words for own in pair for named in made[own]}) == 1)
+        pairs = kept.get("near names", (frozenset(made),), lambda: frozenset(_near(made)))
+        near = (pair for pair in pairs if len({named.words for own in pair for named in made[own]}) == 1)
         return _Names(made, tuple(sorted(twice)), tuple(sorted(near)))
 
 
@@ -183,7 +185,7 @@ class AlikeRisks(RiskSearch):
         and frames see the same in both."""
         by_key: Mapping[Any, Mapping[str, tuple[str, ...]]] = self.book.grouped(NAMED, self).by_key
         called = self.kept.get("called", (by_key,), lambda: frozenset(by_key))
-        names = self.kept.get("names", (called,), lambda: _Names.of(called))
+        names = self.kept.get("names", (called,), lambda: _Names.of(called, self.kept))
         for own in names.twice:
             yield self._alike(names.by_name[own], by_key)
         for pair in names.near:
