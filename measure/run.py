@@ -512,6 +512,17 @@ def _undone(page: Any) -> list[float]:
     return took
 
 
+LOOK = """({ at, text, gone }) => {
+    const found = document.querySelector(at);
+    return Boolean(found && found.textContent.includes(text)) !== gone;
+}"""
+
+
+def shown(page: Any, at: str, text: str = "", gone: bool = False) -> None:
+    """Wait until the first element at a selector says something, or no more, looked for in each frame: a locator would look every half second."""
+    page.wait_for_function(LOOK, arg={"at": at, "text": text, "gone": gone}, polling="raf")
+
+
 def screen() -> None:
     """From Enter on a mend or a tag to the changed number in the verdict column, in a real browser on the real server."""
     from playwright.sync_api import sync_playwright
@@ -563,23 +574,23 @@ def _thousand(page: Any, url: str, plan: pathlib.Path) -> None:
         # Asked of all that is drawn, names of links and buttons take a second by themselves.
         return page.locator("nav.rail").get_by_role("link", name=name, exact=True)
 
-    fleet_drawn = page.locator(".fleet-host").first.wait_for
+    fleet_drawn = partial(shown, page, ".fleet-host")
     page.goto(f"{url}/plans")
     print("\n| 1,000 hosts in the browser | time | three million additions in Python about then |\n|---|---|---|")
     file = page.get_by_label("Plan file")
     took("a plan file imported, opened and drawn from far", lambda: file.set_input_files(str(plan)), fleet_drawn)
     took("opened again", page.reload, fleet_drawn)
-    took("Landing, opened", view("Landing").click, page.locator(".landing-sheet .rgCell").first.wait_for)
-    took("Ledger, opened", view("Ledger").click, page.locator(".ledger .rgCell").first.wait_for)
-    took("Lattice, opened", view("Lattice").click, page.locator(".by-hosts .rgCell").first.wait_for)
-    took("Strand, opened", view("Strand").click, page.get_by_role("treeitem").first.wait_for)
+    took("Landing, opened", view("Landing").click, partial(shown, page, ".landing-sheet .rgCell"))
+    took("Ledger, opened", view("Ledger").click, partial(shown, page, ".ledger .rgCell"))
+    took("Lattice, opened", view("Lattice").click, partial(shown, page, ".by-hosts .rgCell"))
+    took("Strand, opened", view("Strand").click, partial(shown, page, "[role=treeitem]"))
     took("Decks, opened again", view("Decks").click, fleet_drawn)
     nearer = page.get_by_role("radiogroup", name="How close").get_by_text("Guests")
-    took("from far to near", nearer.click, page.locator(".column-head").first.wait_for)
+    took("from far to near", nearer.click, partial(shown, page, ".column-head"))
     follow = page.get_by_role("combobox", name="Follow")
     follow.fill("manage")
     page.get_by_role("option").first.wait_for()
-    drawn = page.locator(".canvas.following").wait_for
+    drawn = partial(shown, page, ".canvas.following")
     took("a segment followed", lambda: page.keyboard.press("Enter"), drawn)
     frames = page.evaluate(
         """() => new Promise((done) => {
@@ -607,11 +618,11 @@ def _thousand(page: Any, url: str, plan: pathlib.Path) -> None:
     form = page.locator(".patterns-stamp")
     all_of_them = form.get_by_role("button", name="in sight")
     all_of_them.wait_for()
-    told = form.get_by_text("records would be made or changed").wait_for
-    looking = form.get_by_text("is still being looked for")
-    brings = ("with what else it would bring", lambda: looking.wait_for(state="detached"))
+    stamping = partial(shown, page, ".patterns-stamp")
+    told = partial(stamping, "records would be made or changed")
+    brings = ("with what else it would bring", partial(stamping, "is still being looked for", gone=True))
     took("a pattern stamped on all, who moves", all_of_them.click, told, brings)
-    saved = page.get_by_text("Stamp all alike on").wait_for
+    saved = partial(shown, page, ".status", "Stamp all alike on")
     took("saved", form.get_by_role("button", name="Stamp 1,000 hosts").click, saved)
     print(
         f"\nan edit with its new verdicts on screen: median {statistics.median(undone):.0f} ms, quickest {min(undone):.0f} ms, slowest {max(undone):.0f} ms"

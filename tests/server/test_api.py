@@ -307,6 +307,34 @@ class AnswersTest(unittest.TestCase):
         self.assertEqual((status, made["moves"]), (200, []))
         self.assertNotIn(excess["id"], {f["id"] for f in made["summary"]["findings"]})
 
+    def test_of_findings_that_are_known_an_edit_tells_those_that_differ(self) -> None:
+        client, plan = self.client, self.client.demo()
+
+        def renumber(base: int, vid: int, known: str = "") -> tuple[dict[str, Any], dict[str, Any]]:
+            """What is answered, and the plan's whole summary then."""
+            edit = [{"op": "patch", "kind": "port_group", "id": "gannet/guests0/ticketing", "set": {"vid": vid}}]
+            told = {"base": base, "message": "x", "edit": edit}
+            status, made = client.post(f"plans/{plan}/edits{known}", told)
+            self.assertEqual(status, 200)
+            return made["summary"], client.get(f"plans/{plan}/verdicts")[1]
+
+        known = client.get(f"plans/{plan}/verdicts")[1]
+        for base, vid in ((0, 999), (1, 998), (2, 999)):
+            told, whole = renumber(base, vid, f"?known={base}")
+            of = {finding["id"]: finding for finding in (*known["findings"], *known["accepted"])}
+            if base:
+                self.assertLess(sum(isinstance(f, dict) for f in told["findings"]), len(whole["findings"]))
+                self.assertTrue(any(isinstance(f, dict) for f in told["findings"]))
+            for about in ("findings", "accepted"):
+                told[about] = [of[f] if isinstance(f, str) else f for f in told[about]]
+            self.assertEqual(told, whole)
+            known = whole
+        for base, asked in ((3, ""), (4, "?known=2"), (5, "?known=9")):
+            with self.subTest(asked=asked):
+                # Who knows nothing, or of another revision, is told all.
+                self.assertEqual(*renumber(base, 900 + base, asked))
+        self.assertEqual(client.post(f"plans/{plan}/undo?known=soon")[1]["problems"][0]["field"], "known")
+
     def test_changes_tell_where_endpoints_land_since_any_revision(self) -> None:
         plan = self.client.demo()
         before = self.client.whole(plan)["endpoints"]

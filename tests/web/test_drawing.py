@@ -13,10 +13,12 @@ from itertools import zip_longest
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
+from aptwire.judge.verdicts import judge
 from aptwire.plan.edits import Drop, Patch, Put, apply_edit, edit_to_json
 from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import KINDS, Adapter
 from aptwire.plan.plan import Plan, PlanError
+from aptwire.report import summary
 from playwright.sync_api import Page, Route, expect
 
 from measure.fleet import fleet
@@ -319,6 +321,26 @@ class DrawingTest(BrowserTest):
                 expect(page.locator(f".tab[aria-label^='{name} of']")).to_be_visible()
                 page.wait_for_load_state("networkidle")
             self.becomes(lambda: unlike(self.page, anew), [])
+
+    def test_of_hundreds_of_findings_those_are_in_the_page_to_which_somebody_scrolls(self) -> None:
+        plan = fleet(60, 12, faults=0.3)
+        raw = write_plan(plan)
+        last = summary(judge(plan))["findings"][-1]
+        self.opened(raw)
+        column = self.page.get_by_role("complementary", name="Verdicts")
+        listed = column.locator("ol.findings > li")
+        expect(listed).to_have_count(60)
+        self.accessible()
+        expect(column.get_by_role("button", name="126 more")).to_be_attached()
+        for many in (120, 180, 186):
+            column.evaluate("n => n.scrollTo(0, n.scrollHeight)")
+            expect(listed).to_have_count(many)
+        expect(column.get_by_role("button", name=last["title"])).to_be_attached()
+        # Somebody follows a link to the last one.
+        self.page.goto(f"{self.page.url.split('?')[0]}?finding={last['id']}")
+        expect(column.get_by_role("button", name=last["title"])).to_have_attribute("aria-expanded", "true")
+        expect(column.get_by_role("button", name=last["title"])).to_be_in_viewport()
+        expect(column.get_by_text("Nothing else is wrong.")).to_be_attached()
 
     def test_a_hundred_hosts_are_found_by_filter_and_scrolled_with_few_elements(self) -> None:
         raw = write_plan(fleet(100, 24))

@@ -66,11 +66,7 @@ export const VerdictColumn = memo(function VerdictColumn() {
         </ul>
       </div>
       <h2 className="visually-hidden">Findings</h2>
-      <ol className="findings">
-        {findings.map((finding) => (
-          <OneFinding key={finding.id} finding={finding} open={open === finding.id} select={select} />
-        ))}
-      </ol>
+      <Listed findings={findings} open={open} select={select} />
       {all > 0 && (
         <p className="all-said">
           {more
@@ -86,18 +82,57 @@ export const VerdictColumn = memo(function VerdictColumn() {
           <Button size="xs" variant="ghost" mx="2" aria-expanded={showing} onClick={() => setShowing(!showing)}>
             {accepted.length} accepted <span aria-hidden>{showing ? "▴" : "▾"}</span>
           </Button>
-          {showing && (
-            <ol className="findings" aria-label="Accepted">
-              {accepted.map((finding) => (
-                <OneFinding key={finding.id} finding={finding} open={open === finding.id} select={select} />
-              ))}
-            </ol>
-          )}
+          {showing && <Listed label="Accepted" findings={accepted} open={open} select={select} />}
         </>
       )}
     </aside>
   );
 });
+
+/** So many findings are in the page at first, and so many more each time that its end comes near. */
+const SOME = 60;
+
+/** Findings, the gravest first. Of hundreds those that somebody scrolls to: all would slow what is drawn beside. */
+function Listed({
+  label,
+  findings,
+  open,
+  select,
+}: {
+  label?: string;
+  findings: Finding[];
+  open: string | null;
+  select: (finding: Finding | null) => void;
+}) {
+  const [reached, setReached] = useState(SOME);
+  const most = Math.max(reached, findings.findIndex((finding) => finding.id === open) + 1);
+  const end = useRef<HTMLButtonElement>(null);
+  const left = findings.length - most;
+  useEffect(() => {
+    const node = end.current;
+    if (!node) return;
+    const observer = new IntersectionObserver(([seen]) => seen!.isIntersecting && setReached(most + SOME), {
+      root: node.closest(".verdicts"),
+      rootMargin: "600px",
+    });
+    observer.observe(node);
+    return () => observer.disconnect();
+  }, [most, left]);
+  return (
+    <>
+      <ol className="findings" aria-label={label}>
+        {findings.slice(0, most).map((finding) => (
+          <OneFinding key={finding.id} finding={finding} open={open === finding.id} select={select} />
+        ))}
+      </ol>
+      {left > 0 && (
+        <Button ref={end} size="xs" variant="ghost" mt="2" onClick={() => setReached(most + SOME)}>
+          {left} more
+        </Button>
+      )}
+    </>
+  );
+}
 
 /** A finding's line; of hundreds, an edit changes a few. */
 const OneFinding = memo(function OneFinding({
