@@ -7,6 +7,8 @@ ports of stations), of unicast frames, and of what the frame guards and mirrors 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from operator import attrgetter
+from typing import Any, NamedTuple
 
 from aptwire.forward.fabric import header, least
 from aptwire.forward.parts import NOW, Place, State
@@ -109,29 +111,59 @@ def _room(plan: Plan, host_port: str) -> int:
 
 
 def _unfiltered(plan: Plan, adapter: Adapter) -> bool:
-    group = plan.get("port_group", adapter.port_group)
-    return not plan.get("virtual_switch", group.switch).filters
+    group = plan.of("port_group").get(adapter.port_group)
+    return group is not None and not plan.get("virtual_switch", group.switch).filters
+
+
+class _Word(NamedTuple):
+    """What adapters alike may do, in `Seat`'s terms, and whether their switch looks at no tags."""
+
+    overhears: bool
+    forges: bool
+    serves: bool
+    advertises: bool
+    size: int
+    unfiltered: bool
+
+
+_FREE = _Word(False, True, True, True, 0, False)
+"""What is no adapter: no guard is about it."""
+_ALIKE = attrgetter("port_group", "type", "overhear", "foreign_source", "serve_leases", "advertise_routes", "mtu")
+"""Adapters with the same of these have the same word."""
+
+
+def _word(plan: Plan, adapter: Adapter) -> _Word:
+    overhears = adapter.type != "direct" and guard(plan, adapter, "overhear")
+    forges, serves, advertises = (
+        may(plan, adapter, name) for name in ("foreign_source", "serve_leases", "advertise_routes")
+    )
+    return _Word(overhears, forges, serves, advertises, size_of(plan, adapter), _unfiltered(plan, adapter))
 
 
 def seats(wiring: Wiring) -> list[Seat]:
     """Every seat of a plan, by id; adapters in no port group have none."""
     plan = wiring.plan
+    adapters, tags, stations = plan.of("adapter"), plan.of("guest_tag"), plan.of("station_port")
+    words: dict[Any, _Word] = {}
     found: dict[str, Seat] = {}
     for block in wiring.blocks.values():
         for stand in block.stands:
             if stand.rule is None or (stand.vni and stand.context < 0):
                 continue
+            room = _room(plan, stand.over) if stand.over else 0
             for record in stand.records:
-                place = wiring.place(record)
-                assert place is not None
-                kind = plan.find(place.endpoint).kind  # type: ignore[union-attr]
-                id = plan.get("station_port", record).port if kind == "station_port" else place.endpoint
-                adapter = plan.of("adapter").get(id)
-                direct = adapter is not None and adapter.type == "direct"
-                forges, serves, advertises = (
-                    may(plan, adapter, name) for name in ("foreign_source", "serve_leases", "advertise_routes")
-                )
-                overhears = adapter is not None and not direct and guard(plan, adapter, "overhear")
+                id, word = record, _FREE
+                station = stations.get(record)
+                if station is not None:
+                    kind, id, word = "station_port", station.port, _FREE._replace(overhears=True)
+                elif record in adapters or record in tags:
+                    kind, id = "adapter", record if record in adapters else tags[record].adapter
+                    alike = _ALIKE(adapters[id])
+                    if alike not in words:
+                        words[alike] = _word(plan, adapters[id])
+                    word = words[alike]
+                else:
+                    kind, word = "host_port", _FREE._replace(size=size_of(plan, plan.get("host_port", record)))
                 found[id] = Seat(
                     id,
                     kind,
@@ -140,13 +172,13 @@ def seats(wiring: Wiring) -> list[Seat]:
                     stand.order,
                     stand.vni,
                     stand.hears,
-                    overhears=kind == "station_port" or overhears,
-                    forges=forges,
-                    serves=serves,
-                    advertises=advertises,
-                    size=least(size_of(plan, plan.find(id)), _room(plan, stand.over) if stand.over else 0),
+                    overhears=word.overhears,
+                    forges=word.forges,
+                    serves=word.serves,
+                    advertises=word.advertises,
+                    size=least(word.size, room),
                     over=stand.over,
-                    passes=bool(stand.vni) and adapter is not None and _unfiltered(plan, adapter),
+                    passes=bool(stand.vni) and word.unfiltered,
                 )
     return [found[id] for id in sorted(found)]
 

@@ -281,7 +281,8 @@ class Needs:
         made = np.zeros(graph.way.size, dtype=np.int8)
         sure = np.unique(self.present[0])
         made[self.circles & ~leaf] = _NEEDS.index(PERHAPS)
-        for level, there in ((PERHAPS, np.union1d(sure, self._unknown)), (NEEDED, sure)):
+        levels = ((PERHAPS, np.union1d(sure, self._unknown)), (NEEDED, sure))
+        for level, there in levels if self._unknown.size else levels[1:]:
             at_leaf = leaf & np.isin(outer, there)
             gates = np.union1d(there[there < own], inner[at_leaf])
             core = np.flatnonzero(~leaf & (graph.start != graph.stop))
@@ -466,7 +467,10 @@ def _between(start: np.ndarray, stop: np.ndarray, gates: np.ndarray) -> np.ndarr
     """
     names, packed = np.unique(np.concatenate([start, stop]), return_inverse=True)
     size, root = names.size, names.size
-    tails, heads = packed[: start.size], packed[start.size :]
+    # Both directions of a passing, and passings side by side, are one edge here: those alone part nothing.
+    sides = packed.reshape(2, -1)
+    pairs, which = np.unique(sides.min(axis=0) * size + sides.max(axis=0), return_inverse=True)
+    tails, heads = pairs // size, pairs % size
     joined = np.flatnonzero(np.isin(names, gates))
     tails = np.concatenate([tails, np.full(joined.size, root)])
     heads = np.concatenate([heads, joined])
@@ -500,6 +504,6 @@ def _between(start: np.ndarray, stop: np.ndarray, gates: np.ndarray) -> np.ndarr
         inside[node] = up == root or (low[node] < depth[up] and inside[up])
     lower = [
         tail if depth[tail] > depth[head] else head
-        for tail, head in zip(tails[: start.size].tolist(), heads[: start.size].tolist(), strict=True)
+        for tail, head in zip(tails[: pairs.size].tolist(), heads[: pairs.size].tolist(), strict=True)
     ]
-    return np.array([depth[node] >= 0 and inside[node] for node in lower], dtype=bool)
+    return np.array([depth[node] >= 0 and inside[node] for node in lower], dtype=bool)[which]
