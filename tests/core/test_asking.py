@@ -32,7 +32,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_ping import another_router, two_segments
-from tests.routers import filtered_plan, inward_plan, proxied_plan, routed_plan
+from tests.routers import filtered_plan, inward_plan, leasing_plan, proxied_plan, routed_plan
 from tests.support import Small, demo_plan, pair, random_plan
 
 
@@ -190,7 +190,10 @@ class KeptTest(unittest.TestCase):
                 *({"connected": False}, {"addresses": []}, {"proxy_arp": True}, {"proxy_arp": None}),
                 *({"connected": True}, {"addresses": dice.sample(gateways, min(1, len(gateways)))}),
                 {"port_group": any_of("port_group").id},
+                *({"addressing": way, "addresses": []} for way in ("lease", "static")),
+                {"serve_leases": dice.random() < 0.5},
             ],
+            "lease_scope": [{"pool": []}, {"gateways": []}],
             "guest": [{"running": False}, {"routes": True}, {"routes": False}, {"name": f"renamed {vid}"}],
             "port_group": [{"mode": "access", "vid": vid, "allowed": None, "native": None}],
             "fabric_port": [{"mode": "trunk", "vid": None, "allowed": str(vid), "native": None}, {"enabled": False}],
@@ -204,7 +207,7 @@ class KeptTest(unittest.TestCase):
             record = any_of(kind)
             if record is not None:
                 yield (Patch(kind, record.id, dice.choice(choices)),)
-        for kind in ("route", "cable", "mirror", "filter_line", "inward_translation"):
+        for kind in ("route", "cable", "mirror", "filter_line", "inward_translation", "lease_relay"):
             record = any_of(kind)
             if record is not None:
                 yield (Drop(kind, record.id),)
@@ -216,8 +219,8 @@ class KeptTest(unittest.TestCase):
         dice = random.Random(seed)
         made = [
             *(filtered_plan(seed), routed_plan(seed), random_plan(seed), random_plan(seed, rich=True)),
-            *(inward_plan(seed), proxied_plan(seed)),
-        ][seed % 6]
+            *(inward_plan(seed), proxied_plan(seed), leasing_plan(seed, six=seed % 2 == 0)),
+        ][seed % 7]
         plan = self.rules(made)
         judgement = judge(plan)
         asked(judgement).rules()

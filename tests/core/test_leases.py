@@ -12,9 +12,9 @@ from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Pings, end_of, ping
 from aptwire.judge.findings import everything, findings
 from aptwire.judge.formed import UNHEARD
-from aptwire.judge.gotten import held
+from aptwire.judge.gotten import gotten, held
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, held_by_lease
+from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge, judged_after, rejudge
@@ -523,9 +523,9 @@ class PingTest(unittest.TestCase):
     def test_no_two_have_one_pooled_address(self) -> None:
         for seed in range(40):
             judgement = judge(leasing_plan(seed))
-            taken = [one.bound.ip for one in held_by_lease(judgement).values()]
+            taken = [one.bound.ip for one in gotten(judgement).four.held.values()]
             self.assertEqual(len(taken), len(set(taken)))
-            for record, one in held_by_lease(judgement).items():
+            for record, one in gotten(judgement).four.held.items():
                 offer = judgement.leases[record].heard[0]
                 self.assertIn(one.bound.ip, ipaddress.ip_network(offer.scope.subnet))
 
@@ -749,6 +749,8 @@ class PropertyTest(unittest.TestCase):
                 self.assertEqual(judgement.verdicts(), fresh.verdicts(), (seed, edit))
                 told = [[got.to_json() for of in j.got for _, got in sorted(of.items())] for j in (judgement, fresh)]
                 self.assertEqual(*told, (seed, edit))
+                had = [[sorted(of.items()) for of in (gotten(j).held, gotten(j).bearing)] for j in (judgement, fresh)]
+                self.assertEqual(*had, (seed, edit))
                 said = [sorted((f.id, f.title) for f in everything(j)) for j in (judgement, fresh)]
                 self.assertEqual(*said, (seed, edit))
 
@@ -763,6 +765,7 @@ class PropertyTest(unittest.TestCase):
             Patch("adapter", dice.choice(adapters), {"addressing": dice.choice(["lease", "static"])}),
             Patch("adapter", dice.choice(adapters), {"addressing6": dice.choice(["lease", "advertised", "static"])}),
             Patch("adapter", dice.choice(adapters), {"connected": dice.random() < 0.5}),
+            Patch("adapter", dice.choice(adapters), {"mac": f"02:00:5e:20:00:{dice.randrange(4):02x}"}),
             Patch("guest", dice.choice(guests), {"running": dice.random() < 0.5}),
             Patch("guest", dice.choice(guests), {"routes": dice.random() < 0.5}),
             Patch("port_group", dice.choice(groups), {"vid": dice.choice([10, 20, 30, 40])}),

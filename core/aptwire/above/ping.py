@@ -23,7 +23,7 @@ from aptwire.forward.frames import may
 from aptwire.forward.parts import NOW, Place, State, Team, TeamKey
 from aptwire.forward.trace import Trace, entry_at, say_state, trace
 from aptwire.forward.wiring import Wiring
-from aptwire.judge.gotten import held
+from aptwire.judge.gotten import gotten
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.lease import NO_ANSWER
 from aptwire.judge.voices import voices
@@ -234,8 +234,8 @@ class Pings:
     def __post_init__(self) -> None:
         self.wiring, self.plan = self.judgement.wiring, self.judgement.plan
         self.voices = voices(self.judgement)
-        self.held = held(self.judgement)
-        self.leased = self.judgement.once(_leased)
+        self.gotten = gotten(self.judgement)
+        self.held = self.gotten.held
         self.stand_ins = self.judgement.once(_stand_ins)
 
     def ask(self, source: str, target: str, state: State | None = None, packet: Packet = PING) -> Ping:
@@ -249,7 +249,8 @@ class Pings:
         if not any(own.version == address.version for own in here.own):
             family = f"IPv{address.version} address" if here.own else "address"
             return Ping(*names, *self._without(source, here.name, family), (), ())
-        if owner is None and str(address) in self.leased and not self._surely(str(address)):
+        number = address.version, int(address)
+        if owner is None and number in self.gotten.bearing and not self.gotten.surely(number):
             how = "formed by whoever listens" if address.version == 6 else "leased to whoever asks"
             return Ping(*names, UNPROVEN, f"{address} is {how}, so nobody can know who has it.", (), ())
         found = self.in_states(partial(self._both, here, address, owner), state)
@@ -834,7 +835,7 @@ class Pings:
 
     def _borne(self, address: Address) -> bool:
         """Whether somebody in the plan has an address."""
-        return bool(self.wiring.bearers.get(str(address))) or str(address) in self.leased
+        return bool(self.wiring.bearers.get(str(address))) or (address.version, int(address)) in self.gotten.bearing
 
     def _filtered(
         self, there: Stack, enters: str, leaves: str, source: str, target: Address, packet: Packet
@@ -970,15 +971,11 @@ class Pings:
     def bearers(self, line: Entry, via: Address) -> list[str]:
         """The interfaces, others than that of a line, that have the next hop's address."""
         found = [*self.wiring.bearers.get(str(via), ())]
-        leased = self.leased.get(str(via))
+        number = via.version, int(via)
         # Of an address that is leased to whoever asks it is known only of the one for whom it stands that he has it.
-        if leased is not None and (line.via is None or self._surely(str(via))):
-            found.append(leased)
+        if line.via is None or self.gotten.surely(number):
+            found += self.gotten.bearing.get(number, ())[-1:]
         return [record for record in found if record != line.out]
-
-    def _surely(self, address: str) -> bool:
-        """Whether it is known of an address who has it by lease."""
-        return any(one.exact for one in self.held[self.leased[address]] if str(one.bound.ip) == address)
 
     def _asked(self, out: str, record: str, state: State, answer: bool = True) -> tuple[str, str, str, Trace | None]:
         """Who bears the next hop's address, whether it hears the question for it and its answer is heard, and why not; without an `answer`, whether what it says by itself
@@ -1098,11 +1095,6 @@ def arriving(packet: Packet, turned: Sequence[Turned]) -> Packet:
 def _stand_ins(judgement: Judgement) -> StandIns:
     """The addresses that stand for outside networks."""
     return StandIns(judgement.plan)
-
-
-def _leased(judgement: Judgement) -> dict[str, str]:
-    """Who has an address by lease, or formed it, by address."""
-    return {str(one.bound.ip): record for record, of in held(judgement).items() for one in of}
 
 
 def may_lease(plan: Plan, adapter: Adapter) -> bool:

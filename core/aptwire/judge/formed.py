@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import hashlib
 import ipaddress
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from aptwire.above.outcomes import ANSWERED, SILENT
 from aptwire.forward.parts import NOW, State
-from aptwire.judge.lease import EITHER, WRONG, held_of
+from aptwire.judge.lease import EITHER, WRONG, Lease, Pooled
 from aptwire.plan.kinds import INTERFACE_BITS, Advertisement
+from aptwire.plan.layers import differing, layered
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import Address, Held, adapter_of
@@ -84,34 +86,82 @@ class Formed:
         return {"outcome": self.outcome, "reason": self.reason, "adverts": [one.to_json() for one in self.adverts]}
 
 
-def held_of_adverts(judgement: Judgement) -> Mapping[str, tuple[Held, ...]]:
-    """What each interface has formed, where that is known, by record: an address for each prefix, which stands for whichever it may be, since a host may
-    choose the rest of it as it likes (RFC 8981, RFC 7217)."""
-    plan, found = judgement.plan, dict[str, tuple[Held, ...]]()
-    for number, (record, formed) in enumerate(sorted(judgement.formed.items())):
-        if formed.outcome != TAKEN or record in judgement.leases6:
-            continue
-        own = _own_bits(plan, record, number)
-        nets, vias, unsaid = _link(formed, leasing=False)
-        found[record] = tuple(
-            Held(ipaddress.ip_interface((int(net.network_address) | own, net.prefixlen)), False, vias, unsaid)
-            for net in nets
-        )
+@dataclass(frozen=True)
+class Formed6:
+    """What interfaces have formed, where that is known (`held`, by record), and of what that was found."""
+
+    formed: Mapping[str, Formed]
+    leases6: Mapping[str, Lease]
+    held: Mapping[str, tuple[Held, ...]]
+
+
+@dataclass(frozen=True)
+class Leased6:
+    """What interfaces have by lease of IPv6, where that is known (`held`, by record): the leases that `fit` what is advertised, and the rest of what that was found of."""
+
+    formed: Mapping[str, Formed]
+    leases6: Mapping[str, Lease]
+    fit: Mapping[str, Lease]
+    pooled: Pooled
+    held: Mapping[str, Held]
+
+
+def _apart(judgement: Judgement, before: Formed6 | Leased6 | None) -> set[str]:
+    """The interfaces (records) that get something else of IPv6 than they got before, or may."""
+    formed, leases6 = judgement.formed, judgement.leases6
+    if before is None:
+        return {*formed, *leases6}
+    found: set[str] = set()
+    for was, now in ((before.formed, formed), (before.leases6, leases6)):
+        keys = differing(was, now)
+        found.update(was.keys() | now.keys() if keys is None else keys)
     return found
 
 
-def held_by_lease6(judgement: Judgement) -> dict[str, Held]:
-    """What each interface has by lease of IPv6, where that is known, by record, with the way out that is advertised where it is; its subnet must be, too, or it has none
-    on link (RFC 5942 section 4)."""
-    links = {record: _link(judgement.formed[record], leasing=True) for record in judgement.leases6}
-    leases = {
-        record: lease
-        for record, lease in judgement.leases6.items()
-        if judgement.formed[record].outcome == TAKEN
-        and {offer.scope.subnet for offer in lease.heard} <= set(map(str, links[record].nets))
-    }
-    held = held_of(judgement, leases)
-    return {r: replace(one, gateways=links[r].vias, unsaid=links[r].unsaid) for r, one in held.items()}
+def held_of_adverts(judgement: Judgement, before: Formed6 | None, edited: Iterable[str]) -> Formed6:
+    """What each interface has formed, where that is known: an address for each prefix, which stands for whichever it may be, since a host may
+    choose the rest of it as it likes (RFC 8981, RFC 7217).  What stands as before an edit of some records (ids) is taken over."""
+    plan, formed, leases6 = judgement.plan, judgement.formed, judgement.leases6
+    known = before.held if before is not None else {}
+    found: dict[str, tuple[Held, ...] | None] = {}
+    for record in _apart(judgement, before).union(edited):
+        own: tuple[Held, ...] = ()
+        heard = formed.get(record)
+        if heard is not None and heard.outcome == TAKEN and record not in leases6:
+            lower = _own_bits(plan, record)
+            nets, vias, unsaid = _link(heard, leasing=False)
+            bound = (ipaddress.ip_interface((int(net.network_address) | lower, net.prefixlen)) for net in nets)
+            own = tuple(Held(one, False, vias, unsaid) for one in bound)
+        if own != known.get(record, ()):
+            found[record] = own or None
+    return Formed6(formed, leases6, layered(known, found))
+
+
+def held_by_lease6(judgement: Judgement, before: Leased6 | None) -> Leased6:
+    """What each interface has by lease of IPv6, where that is known, with the way out that is advertised where it is; its subnet must be, too, or it has none
+    on link (RFC 5942 section 4).  What stands as before is taken over."""
+    formed, leases6 = judgement.formed, judgement.leases6
+    links: dict[str, _Link] = {}
+    fit: dict[str, Lease | None] = {}
+    for record in _apart(judgement, before):
+        lease = leases6.get(record)
+        link = links[record] = _link(formed[record], leasing=True) if lease is not None else _Link([], (), False)
+        nets = set(map(str, link.nets))
+        fits = lease is not None and formed[record].outcome == TAKEN and {o.scope.subnet for o in lease.heard} <= nets
+        fit[record] = lease if fits else None
+    fitting = layered(before.fit if before is not None else {}, fit)
+    pooled = Pooled.of(judgement.plan, fitting, before.pooled if before is not None else None)
+    moved = differing(before.pooled.held, pooled.held) if before is not None else None
+    known = before.held if before is not None else {}
+    held: dict[str, Held | None] = {}
+    for record in {*links, *(known.keys() | pooled.held.keys() if moved is None else moved)}:
+        one = pooled.held.get(record)
+        if one is not None:
+            link = links[record] if record in links else _link(formed[record], leasing=True)
+            one = replace(one, gateways=link.vias, unsaid=link.unsaid)
+        if one != known.get(record):
+            held[record] = one
+    return Leased6(formed, leases6, fitting, pooled, layered(known, held))
 
 
 class _Link(NamedTuple):
@@ -131,11 +181,12 @@ def _link(formed: Formed, leasing: bool) -> _Link:
     return _Link(nets, tuple(dict.fromkeys(via for of in over for via in of)), not all(over))
 
 
-def _own_bits(plan: Plan, record: str, number: int) -> int:
+def _own_bits(plan: Plan, record: str) -> int:
     """The lower half of the address that stands for those of an interface: of its MAC address, where it is known (RFC 4291 appendix A), else one of nobody's."""
     found = plan.find(record)
     adapter = adapter_of(plan, found)
     if adapter is None or adapter.mac is None:
-        return (1 << INTERFACE_BITS - 1) + number + 1
+        digest = hashlib.blake2b(record.encode(), digest_size=INTERFACE_BITS // 8).digest()
+        return int.from_bytes(digest) | 1 << INTERFACE_BITS - 1
     octets = bytes.fromhex(adapter.mac.replace(":", ""))
     return int.from_bytes(bytes([octets[0] ^ 2]) + octets[1:3] + b"\xff\xfe" + octets[3:])

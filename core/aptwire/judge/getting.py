@@ -26,6 +26,7 @@ from aptwire.judge.why import (
     Cause,
 )
 from aptwire.plan.kinds import ADVERTISED, LEASE, PLACES
+from aptwire.plan.layers import layered
 
 
 @dataclass(frozen=True)
@@ -96,7 +97,7 @@ def with_addresses(
 
 def _one_way(
     way: _Getting, judgement: Judgement, before: Judgement | None, changes: Changes, segments: list[int]
-) -> tuple[dict[str, Any], Own, set[str], Leases | Adverts | None]:
+) -> tuple[Mapping[str, Any], Own, set[str], Leases | Adverts | None]:
     """What those get who get an address in one way, whom it doesn't serve, who gets something else than before, and who was asked."""
     plan, known = judgement.plan, getattr(before, way.found) if before is not None else {}
     wanting = [plan.where(kind, way.field, value) for kind in PLACES for value in way.values]
@@ -105,29 +106,30 @@ def _one_way(
     asked = way.speaking(judgement)
     was = before.memo.get(way.speaking) if before is not None else None
     said = asked.after(was, changes) if was is not None else None
-    found: dict[str, Any] = {}
+    stays: Mapping[str, Any] = {}
     troubled: dict[str, Any] = {}
     if said is not None and before is not None:
-        found, troubled = dict(known), dict(getattr(before.known, way.troubled))
+        stays, troubled = known, dict(getattr(before.known, way.troubled))
         ids = judgement.intent.segments
         near = (r for n in segments for kind in PLACES for r in plan.where(kind, "belongs", ids[n]))
         lost = (r for kind in PLACES for r in plan.where(kind, "belongs", None))
         again = {record.id for record in (*near, *lost)}
         again |= {id for kind, id in changes.records if kind in PLACES}
-        again |= {id for id, got in found.items() if not said.isdisjoint(got.said)} if said else set()
+        again |= {id for id, got in known.items() if not said.isdisjoint(got.said)} if said else set()
         # A guest that is gone took its adapters along.
         for wiring in (judgement.wiring, before.wiring):
             blocks = (wiring.blocks.get(key) for key in changes.blocks)
             again |= {id for block in blocks if block is not None for id in block.stand_of}
     else:
         again = {*known, *(record.id for of in wanting for record in of)}
+    made: dict[str, Any] = {}
     for id in again:
         record = plan.find(id, PLACES)
-        found.pop(id, None)
         troubled.pop(id, None)
-        if record is not None and getattr(record, way.field) in way.values:
-            got = found[id] = asked.of(record)
-            if got.outcome in way.verdicts:
-                what, status = way.verdicts[got.outcome]
-                troubled[id] = status, Cause(what, got.state, got.towards, detail=got.reason)
-    return found, troubled, {id for id in again if known.get(id) != found.get(id)}, asked
+        wants = record is not None and getattr(record, way.field) in way.values
+        got = made[id] = asked.of(record) if record is not None and wants else None
+        if got is not None and got.outcome in way.verdicts:
+            what, status = way.verdicts[got.outcome]
+            troubled[id] = status, Cause(what, got.state, got.towards, detail=got.reason)
+    differ = {id for id, got in made.items() if known.get(id) != got}
+    return layered(stays, {id: made[id] for id in (differ if stays else made)}), troubled, differ, asked

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 from aptwire.forward.parts import Stand
 from aptwire.judge.changes import Changes
+from aptwire.judge.gotten import Gotten, gotten, number_of
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import ABOVE, UNSEEN, Record
-from aptwire.plan.stacks import adapter_of, ends_of
+from aptwire.plan.kinds import ABOVE, PLACES, SPECS, UNSEEN, Record
+from aptwire.plan.layers import differing
+from aptwire.plan.stacks import adapter_of, ends_of, owner_of
 
 ASIDE = UNSEEN - ABOVE | {"limits"}
 """The kinds that no rule looks at."""
@@ -38,7 +41,7 @@ class Ground:
     blocks: frozenset[str] | None
     classes: frozenset[int]
     bearers: object = None
-    got: tuple[object, ...] | None = None
+    got: Gotten | None = None
     tabled: frozenset[str] | None = None
 
     def holds(self, judgement: Judgement, changes: Changes | None, tabled: frozenset[str]) -> bool:
@@ -63,7 +66,7 @@ class Ground:
             return False
         if self.tabled is None:
             return True
-        if self.got is not None and self.got != judgement.got:
+        if self.got is not None and not self._is_given(judgement, tabled):
             return False
         return self.bearers is judgement.wiring.bearers and self.tabled == tabled
 
@@ -97,6 +100,80 @@ class Ground:
             if adapter is not None and adapter.guest in tabled | self.owners:
                 return False
         return True
+
+    def _is_given(self, judgement: Judgement, tabled: frozenset[str]) -> bool:
+        """Whether those of whom it speaks, and whoever sends on, have from others what they had, and who else has something else has no address that somebody may ask for."""
+        assert self.got is not None
+        since = judgement.once(_Since).given(self.got)
+        return since.sure and since.records.isdisjoint(self.members) and since.owners.isdisjoint(tabled | self.owners)
+
+
+@dataclass(frozen=True)
+class _Given:
+    """The interfaces (`records`) that have something else from others than they had, and whose they are (`owners`); `sure`: none of their addresses, before and now, is one
+    that anybody else has too, or for which packets are sent on."""
+
+    records: frozenset[str]
+    owners: frozenset[str]
+    sure: bool
+
+
+class _Since:
+    """What differs of what is had from others in a judgement from what was had in earlier ones."""
+
+    def __init__(self, judgement: Judgement) -> None:
+        self.judgement = judgement
+        self._known: dict[int, tuple[Gotten, _Given]] = {}
+
+    def given(self, was: Gotten) -> _Given:
+        """Since an earlier time."""
+        known = self._known.get(id(was))
+        if known is None or known[0] is not was:
+            known = self._known[id(was)] = was, self._find(was)
+        return known[1]
+
+    def _find(self, was: Gotten) -> _Given:
+        plan, now = self.judgement.plan, gotten(self.judgement)
+        pairs: tuple[tuple[Mapping[str, object], Mapping[str, object]], ...] = (
+            (was.held, now.held),
+            (was.four.leases, now.four.leases),
+            (was.six.leases6, now.six.leases6),
+            (was.formed.formed, now.formed.formed),
+        )
+        found: set[str] = set()
+        for one, two in pairs:
+            keys = differing(one, two)
+            asked = one.keys() | two.keys() if keys is None else keys
+            found.update(id for id in asked if one.get(id) is not two.get(id) and one.get(id) != two.get(id))
+        owners: set[str] = set()
+        for id in found:
+            record = plan.find(id, PLACES)
+            # Of who is gone nobody knows whose he was.
+            if record is None:
+                return _Given(frozenset(found), frozenset(), False)
+            owners.add(owner_of(plan, record).id)
+        held = [one for of in (was.held, now.held) for id in found for one in of.get(id, ())]
+        alone = all(len(of.bearing.get(number_of(one), ())) < 2 for of in (was, now) for one in held)
+        bearers = self.judgement.wiring.bearers
+        texts = {str(one.bound.ip) for one in held}
+        sure = alone and texts.isdisjoint(self._sought) and not any(text in bearers for text in texts)
+        return _Given(frozenset(found), frozenset(owners), sure)
+
+    @cached_property
+    def _sought(self) -> frozenset[str]:
+        """The addresses to which the plan says that packets are handed on."""
+        plan = self.judgement.plan
+        said = (getattr(record, name) for kind, name in _SOUGHT for record in plan.having(kind, name))
+        return frozenset(text for words in said for text in ([words] if isinstance(words, str) else words))
+
+
+_SOUGHT = tuple(
+    (kind, name)
+    for kind, specs in SPECS.items()
+    for name in ("gateway", "gateways", "via", "to")
+    if name in specs and specs[name].kind in ("ip", "ips")
+)
+"""The fields that say where packets are handed on, by kind of record."""
 
 
 def _answers(judgement: Judgement, record: Record) -> bool:

@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from aptwire.above.outcomes import SILENT
 from aptwire.forward.parts import NOW, State
 from aptwire.plan.fields import numbers, range_of
 from aptwire.plan.kinds import LeaseScope
+from aptwire.plan.layers import differing, layered
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import Address, Held, told_apart
-
-if TYPE_CHECKING:
-    from aptwire.judge.judgement import Judgement
 
 LEASED, NO_ANSWER, WRONG, EITHER = LEASES = ("leased", "no answer", "wrong", "either")
 """What becomes of a question, beside *wavers* and *unproven*: an address of its own segment; none; one that is not; one or the other."""
@@ -110,29 +108,69 @@ def room_of(scope: LeaseScope) -> int:
     return sum(last - first + 1 - sum(first <= n <= last for n in taken) for _, first, last in ranges)
 
 
-def held_by_lease(judgement: Judgement) -> Mapping[str, Held]:
-    """What each interface has by lease, where that is known, by record; where many may have any address of a pool, each has one that stands for all."""
-    return held_of(judgement, judgement.leases)
+@dataclass(frozen=True)
+class Pooled:
+    """What interfaces have by lease, where that is known (`held`, by record): where many may have any address of a pool, each has one that stands for all; `sharing` are
+    those, by scope (id).  The rest is what that was made of."""
+
+    leases: Mapping[str, Lease]
+    scopes: Mapping[str, LeaseScope]
+    told: frozenset[str]
+    sharing: Mapping[str, frozenset[str]]
+    held: Mapping[str, Held]
+
+    @staticmethod
+    def of(plan: Plan, leases: Mapping[str, Lease], before: Pooled | None = None) -> Pooled:
+        """The same of some leases (by record); what stands as before is taken over."""
+        scopes, told = plan.of("lease_scope"), frozenset(told_apart(plan))
+        asked = differing(before.leases, leases) if before is not None and before.told == told else None
+        if before is None or asked is None:
+            before = Pooled({}, scopes, told, {}, {})
+            asked = leases
+        sharing: dict[str, set[str]] = {}
+        held: dict[str, Held | None] = {}
+        for record in asked:
+            old, new = _had(before.leases.get(record)), _had(leases.get(record))
+            if isinstance(old, LeaseScope):
+                sharing.setdefault(old.id, set(before.sharing.get(old.id, ()))).discard(record)
+            if isinstance(new, LeaseScope):
+                sharing.setdefault(new.id, set(before.sharing.get(new.id, ()))).add(record)
+            held[record] = new if isinstance(new, Held) else None
+        for id in scopes.keys() | before.scopes.keys() if scopes is not before.scopes else ():
+            if scopes.get(id) is not before.scopes.get(id) and id in before.sharing:
+                sharing.setdefault(id, set(before.sharing[id]))
+        cuts = [(v, net, _last(v, net, length)) for v, _, net, length in map(numbers, told)] if sharing else []
+        for id, records in sharing.items():
+            scope = scopes.get(id)
+            free = _free(scope) if scope is not None and not _parted(scope, cuts) else iter(())
+            held.update(dict.fromkeys(records))
+            if scope is not None:
+                gateways, length = _gateways(scope), int(scope.subnet.partition("/")[2])
+                # A pool that is too small doesn't serve all.
+                for record, number in zip(sorted(records), free, strict=False):
+                    held[record] = Held(ipaddress.ip_interface((number, length)), False, gateways)
+        differ = {record: now for record, now in held.items() if now != before.held.get(record)}
+        by_scope = {id: frozenset(records) or None for id, records in sharing.items()}
+        return Pooled(leases, scopes, told, layered(before.sharing, by_scope), layered(before.held, differ))
 
 
-def held_of(judgement: Judgement, leases: Mapping[str, Lease]) -> dict[str, Held]:
-    """The same of some leases (by record)."""
-    plan, found, pooled = judgement.plan, dict[str, Held](), dict[str, list[str]]()
-    for record, lease in sorted(leases.items()):
-        offers = lease.heard
-        if lease.outcome != LEASED or len({(o.address, o.scope.subnet, o.scope.gateways) for o in offers}) > 1:
-            continue
-        if offers[0].address:
-            found[record] = Held(ipaddress.ip_interface(offers[0].address), True, _gateways(offers[0].scope))
-        elif not _parted(plan, offers[0].scope):
-            # Where several servers lease from pools of their own, the first's stands for them.
-            pooled.setdefault(offers[0].scope.id, []).append(record)
-    for id, records in pooled.items():
-        scope = plan.get("lease_scope", id)
-        for record, number in zip(records, _free(scope), strict=False):
-            bound = ipaddress.ip_interface((number, int(scope.subnet.partition("/")[2])))
-            found[record] = Held(bound, False, _gateways(scope))
-    return found
+def _had(lease: Lease | None) -> Held | LeaseScope | None:
+    """What is had by a lease: an address, or any of a scope's pool; None where that isn't known."""
+    if lease is None or lease.outcome != LEASED:
+        return None
+    offers = lease.heard
+    if len(offers) > 1 and len({(o.address, o.scope.subnet, o.scope.gateways) for o in offers}) > 1:
+        return None
+    # Where several servers lease from pools of their own, the first's stands for them.
+    scope = offers[0].scope
+    if offers[0].address:
+        return Held(ipaddress.ip_interface(offers[0].address), True, _gateways(scope))
+    return scope
+
+
+def _last(version: int, net: int, length: int) -> int:
+    """The number of a subnet's last address."""
+    return net + (1 << ((32 if version == 4 else 128) - length)) - 1
 
 
 def _gateways(scope: LeaseScope) -> tuple[Address, ...]:
@@ -146,17 +184,16 @@ def _free(scope: LeaseScope) -> Iterator[int]:
         yield from (number for number in range(first, last + 1) if number not in taken)
 
 
-def _parted(plan: Plan, scope: LeaseScope) -> bool:
-    """Whether anything tells some of a pool's addresses from others."""
+def _parted(scope: LeaseScope, told: Iterable[tuple[int, int, int]]) -> bool:
+    """Whether anything tells some of a pool's addresses from others: of some subnets (IP version, first and last address) one has part of it in it, and part not."""
     own = [range_of(text) for text in scope.pool]
-    for version, _, net, length in map(numbers, set(told_apart(plan))):
-        end = net + (1 << ((32 if version == 4 else 128) - length)) - 1
-        # Cut by a subnet: part of the pool is in it, and part isn't.
+    size = sum(last - first + 1 for _, first, last in own)
+    for version, low, high in told:
         inside = [
-            min(last, end) - max(first, net) + 1
+            min(last, high) - max(first, low) + 1
             for v, first, last in own
-            if v == version and first <= end and net <= last
+            if v == version and first <= high and low <= last
         ]
-        if inside and sum(inside) < sum(last - first + 1 for _, first, last in own):
+        if inside and sum(inside) < size:
             return True
     return False

@@ -17,6 +17,7 @@ from aptwire.above.leases import Leases, Leases6
 from aptwire.above.outcomes import SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Ping, Way
 from aptwire.forward.parts import Place
+from aptwire.judge.gotten import gotten
 from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.shared import THINGS_SAID, shares
@@ -139,7 +140,7 @@ class Asked:
             None if whole else blocks,
             classes,
             self.wiring.bearers if routed else None,
-            self.judgement.got if routed else None,
+            gotten(self.judgement) if routed else None,
             self.look.tabled if routed else None,
         )
 

@@ -14,6 +14,7 @@ from aptwire.above.leases import Leases, Source
 from aptwire.above.outcomes import ANSWERED, SILENT, WAVERS
 from aptwire.above.ping import LEASING, Ping, Pings, may_lease
 from aptwire.judge.causes import spoken
+from aptwire.judge.gotten import gotten
 from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.lease import LEASED
 from aptwire.judge.risks.base import UNTIDY, Risk, RiskSearch
@@ -130,7 +131,7 @@ class RenewalRisks(RiskSearch):
             blocks,
             classes,
             self.wiring.bearers,
-            self.judgement.got,
+            gotten(self.judgement),
             leases.tabled,
         )
 
