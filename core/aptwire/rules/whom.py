@@ -98,6 +98,19 @@ class Meaning:
             return self.plan.where(kind, "name", name)
         return [r for r in self.plan.all(kind) if fnmatchcase(r.name, _pattern(name))]
 
+    def belonging(self, subjects: Subjects) -> frozenset[str | None]:
+        """The segments (ids; None: none) on which all of them belong, and perhaps more; of segments and roles they are told without a look at who is there."""
+        found: set[str | None] = set()
+        for subject in subjects:
+            if subject.sort in (SEGMENT, ROLE):
+                found.update(self.segments(subject))
+            if subject.sort == ROLE:
+                found.update(port.belongs for port in self._serving(subject))
+            elif subject.sort != SEGMENT:
+                records = (self.plan.find(record, PLACES) for record in self.one(subject).records)
+                found.update(getattr(record, "belongs", None) for record in records)
+        return frozenset(found)
+
     def segments(self, subject: Subject) -> list[str]:
         """The ids of the segments that a subject means by name or role."""
         named = [s.id for s in self._called("segment", subject.name)] if subject.sort != ROLE else []
@@ -113,9 +126,14 @@ class Meaning:
 
     def _role(self, subject: Subject) -> Iterator[Unit]:
         yield from self._of_segments(subject)
+        for port in self._serving(subject):
+            yield Unit(port.id, (port.id,))
+
+    def _serving(self, subject: Subject) -> Iterator[HostPort]:
+        """The host ports with a service of a role."""
         for port in sorted(self.plan.all(HostPort), key=lambda p: p.id):
             if any(fnmatchcase(service, _pattern(subject.name)) for service in port.services):
-                yield Unit(port.id, (port.id,))
+                yield port
 
     def _guests(self, subject: Subject) -> Iterator[Unit]:
         for guest in sorted(self._called("guest", subject.name), key=lambda g: g.id):
