@@ -20,7 +20,7 @@ from aptwire.forward.fabric import header, joints_of, loops
 from aptwire.forward.parts import STATIONS
 from aptwire.forward.rules import RuleBook
 from aptwire.forward.tree import Joint, bridge_id, spanning_tree
-from aptwire.judge.facts import deviations, group_vids, port_vids
+from aptwire.judge.facts import deviations, group_vids, passing
 from aptwire.judge.preview import apart, moves, preview, shut_down
 from aptwire.judge.verdicts import judge, rejudge
 from aptwire.plan import layers, vids
@@ -379,7 +379,8 @@ class FactTest(unittest.TestCase):
         made = pair("10, 20, 30")
         made.kinds["fabric_switch"][0]["vlans"] = "10, 30"
         plan = made.plan()
-        self.assertEqual(port_vids(plan, plan.get("fabric_port", "sw/p1")), {10, 30})
+        self.assertEqual(passing(plan, plan.get("fabric_port", "sw/p1"), frozenset([10, 20, 30])), {10, 30})
+        self.assertEqual(passing(plan, plan.get("fabric_port", "sw/p1"), frozenset([0, 20, 30])), {30})
 
     def test_a_deviation_is_a_word_of_its_own_that_says_something_else(self) -> None:
         plan = demo_plan()
