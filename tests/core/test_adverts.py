@@ -212,6 +212,7 @@ class OracleTest(unittest.TestCase):
                     (Patch("adapter", dice.choice(adapters), {"connected": dice.random() < 0.7}),),
                     (Patch("adapter", dice.choice(adapters), {"addressing6": dice.choice(["static", "advertised"])}),),
                     (Patch("segment", "s10", {"gateways": dice.choice([[], ["2001:db8:10::1"]])}),),
+                    (Patch("adapter", dice.choice(adapters), {"mac": f"02:00:5e:30:00:{dice.randrange(9):02x}"}),),
                 ]
                 if said:
                     ways += [
@@ -226,6 +227,7 @@ class OracleTest(unittest.TestCase):
                     told = [[(id, f.to_json()) for id, f in sorted(j.formed.items())] for j in (judgement, fresh)]
                     self.assertEqual(*told)
                     self.assertEqual(judgement.verdicts(), fresh.verdicts())
+                    self.assertEqual(*(sorted(held(j).items()) for j in (judgement, fresh)))
                     self.assertEqual(*([f.title for f in everything(j)] for j in (judgement, fresh)))
                 outcomes |= {formed.outcome for formed in fresh.formed.values()}
         self.assertLessEqual({TAKEN, UNHEARD, WRONG, EITHER, UNPROVEN}, outcomes)
