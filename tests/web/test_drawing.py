@@ -332,6 +332,7 @@ class DrawingTest(BrowserTest):
         expect(listed).to_have_count(60)
         self.accessible()
         expect(column.get_by_role("button", name="126 more")).to_be_attached()
+        expect(column.get_by_text("Nothing else is wrong.")).to_have_count(0)
         for many in (120, 180, 186):
             column.evaluate("n => n.scrollTo(0, n.scrollHeight)")
             expect(listed).to_have_count(many)

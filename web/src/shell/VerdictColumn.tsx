@@ -1,5 +1,5 @@
 import { Box, Button, Field, HStack, Input } from "@chakra-ui/react";
-import { memo, useCallback, useEffect, useRef, useState, type FormEvent } from "react";
+import { memo, useCallback, useEffect, useRef, useState, type FormEvent, type ReactNode } from "react";
 import { useSearchParams } from "react-router";
 
 import type { Accepted, Finding, Mend, Operation } from "../api/client";
@@ -66,16 +66,17 @@ export const VerdictColumn = memo(function VerdictColumn() {
         </ul>
       </div>
       <h2 className="visually-hidden">Findings</h2>
-      <Listed findings={findings} open={open} select={select} />
-      {all > 0 && (
-        <p className="all-said">
-          {more
-            ? `${more} findings more; these come first.`
-            : findings.length
-              ? "Nothing else is wrong."
-              : "Everybody is home: nothing is wrong."}
-        </p>
-      )}
+      <Listed findings={findings} open={open} select={select}>
+        {all > 0 && (
+          <p className="all-said">
+            {more
+              ? `${more} findings more; these come first.`
+              : findings.length
+                ? "Nothing else is wrong."
+                : "Everybody is home: nothing is wrong."}
+          </p>
+        )}
+      </Listed>
       {all === 0 && <p className="all-said">No endpoint to judge yet.</p>}
       {accepted.length > 0 && (
         <>
@@ -98,11 +99,14 @@ function Listed({
   findings,
   open,
   select,
+  children,
 }: {
   label?: string;
   findings: Finding[];
   open: string | null;
   select: (finding: Finding | null) => void;
+  /** What is said once all are there. */
+  children?: ReactNode;
 }) {
   const [reached, setReached] = useState(SOME);
   const most = Math.max(reached, findings.findIndex((finding) => finding.id === open) + 1);
@@ -125,10 +129,12 @@ function Listed({
           <OneFinding key={finding.id} finding={finding} open={open === finding.id} select={select} />
         ))}
       </ol>
-      {left > 0 && (
+      {left > 0 ? (
         <Button ref={end} size="xs" variant="ghost" mt="2" onClick={() => setReached(most + SOME)}>
           {left} more
         </Button>
+      ) : (
+        children
       )}
     </>
   );
