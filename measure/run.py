@@ -139,9 +139,14 @@ RULES = (
 )
 
 
+def guests_segments(plan: Plan) -> list[str]:
+    """The names of the segments of guests, as rules have them."""
+    return [quoted(s.name) for s in sorted(plan.all("segment"), key=lambda s: s.id) if s.vid >= 1000]
+
+
 def rules(plan: Plan) -> None:
     """Rules by themselves, 200 of them together, and all of these after an edit of one adapter."""
-    names = [quoted(s.name) for s in sorted(plan.all("segment"), key=lambda s: s.id) if s.vid >= 1000]
+    names = guests_segments(plan)
     judgement = judge(plan)
     asked(judgement).ask(RULES[1].format(names[-1], names[-2]))
     print(f"\nRules of {len(names)} segments and {len(plan.where('station', 'routes', True))} routers\n")
@@ -155,7 +160,7 @@ def rules(plan: Plan) -> None:
 
 def two_hundred(plan: Plan) -> None:
     """200 rules together, and all of these, and the risks, after an edit of one adapter."""
-    names = [quoted(s.name) for s in sorted(plan.all("segment"), key=lambda s: s.id) if s.vid >= 1000]
+    names = guests_segments(plan)
     texts = [RULES[n % 3].format(names[n], names[-1 - n]) for n in range(200)]
     known, _ = apply_edit(plan, tuple(Put(Rule(id=f"rule-{n}", text=text)) for n, text in enumerate(texts)))
     judged = judge(known)

@@ -14,7 +14,7 @@ from aptwire.forward.frames import ADVERT, Frames
 from aptwire.forward.parts import NOW
 from aptwire.judge.findings import everything
 from aptwire.judge.formed import TAKEN, UNHEARD
-from aptwire.judge.gotten import held
+from aptwire.judge.gotten import gotten
 from aptwire.judge.lease import EITHER, WRONG
 from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge, rejudge
@@ -62,7 +62,7 @@ class FormingTest(Case):
         made = listening()
         adapter(made, "b1")["addresses"].append("2001:db8:20::7/64")
         judgement = self.fares(made, TAKEN, "home")
-        (one,) = held(judgement)["a1"]
+        (one,) = gotten(judgement).held["a1"]
         self.assertEqual(str(one.bound), "2001:db8:10::5eff:fe10:1/64")
         self.assertEqual(judgement.formed["a1"].got, NET)
         self.assertEqual(judgement.formed["a1"].by(judgement.plan), "r")
@@ -227,7 +227,7 @@ class OracleTest(unittest.TestCase):
                     told = [[(id, f.to_json()) for id, f in sorted(j.formed.items())] for j in (judgement, fresh)]
                     self.assertEqual(*told)
                     self.assertEqual(judgement.verdicts(), fresh.verdicts())
-                    self.assertEqual(*(sorted(held(j).items()) for j in (judgement, fresh)))
+                    self.assertEqual(*(sorted(gotten(j).held.items()) for j in (judgement, fresh)))
                     self.assertEqual(*([f.title for f in everything(j)] for j in (judgement, fresh)))
                 outcomes |= {formed.outcome for formed in fresh.formed.values()}
         self.assertLessEqual({TAKEN, UNHEARD, WRONG, EITHER, UNPROVEN}, outcomes)
@@ -237,7 +237,7 @@ class OracleTest(unittest.TestCase):
         for seed in range(40):
             judgement = judge(advertising_plan(seed))
             frames, pings = Frames(judgement.wiring), Pings(judgement, exact=True, waking=True)
-            for id, of in held(judgement).items():
+            for id, of in gotten(judgement).held.items():
                 for advert in judgement.formed[id].heard:
                     port = judgement.plan.of("station_port").get(advert.at)
                     seat = (port.port, port.vid) if port is not None else (advert.at, None)

@@ -6,7 +6,7 @@ import random
 import unittest
 from collections import Counter
 from collections.abc import Iterator
-from itertools import combinations, permutations
+from itertools import combinations, permutations, product
 from typing import Any
 from unittest import mock
 
@@ -23,11 +23,13 @@ from aptwire.judge.voices import Voices, voices
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import PLACES, Guest, Rule
 from aptwire.plan.plan import Plan, PlanError
-from aptwire.plan.sentences import quoted
+from aptwire.plan.sentences import EVERYTHING, Apart, Reach, quoted, read
 from aptwire.plan.stacks import owner_of
+from aptwire.rules.against import contradictions
 from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN, Answer
 from aptwire.rules.asking import asked
 from aptwire.rules.starting import starting_rules
+from aptwire.rules.whom import Meaning
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -325,6 +327,48 @@ class KeptTest(unittest.TestCase):
 
 
 class ContradictionTest(unittest.TestCase):
+    def test_random_rules_contradict_as_those_do_of_whom_they_speak(self) -> None:
+        """Held against all pairs of units, of whom `Meaning` says that they are meant."""
+        found = 0
+        for seed in range(120):
+            dice = random.Random(seed)
+            plan = [demo_plan(), routed_plan(seed), inward_plan(seed), random_plan(seed, rich=True)][seed % 4]
+            subjects = [
+                f"{k.replace('_', ' ')} {quoted(r.name)}" for k in ("segment", "guest", "host") for r in plan.all(k)
+            ]
+            subjects += ["role management", "role storage", "role guests"]
+            few = [dice.choice(subjects) for _ in range(4)]
+            texts = [f"keep {dice.choice(few)} apart from {dice.choice([*few, 'everything'])}" for _ in range(4)]
+            texts += [f"keep {few[0]} apart from {few[1]} except {few[2]}"]
+            texts += [f"let {dice.choice(few)} reach {dice.choice(few)}" for _ in range(5)]
+            answers = [
+                (Rule(id=f"r{n}", text=t), Answer(dice.choice([BROKEN, HOLDS]), "")) for n, t in enumerate(texts)
+            ]
+            told = {(c.apart.id, c.reach.id) for c in contradictions(Meaning(plan), answers)}
+            wanted = set(self.by_all_pairs(plan, answers))
+            self.assertEqual(told, wanted, seed)
+            found += len(wanted)
+        self.assertGreater(found, 100)
+
+    def by_all_pairs(self, plan: Plan, answers: list[tuple[Rule, Answer]]) -> Iterator[tuple[str, str]]:
+        meaning = Meaning(plan)
+        said = [(rule, answer, read(rule.text)) for rule, answer in answers]
+        for apart, kept, parts in said:
+            for reach, reached, joins in said:
+                if (
+                    not (isinstance(parts, Apart) and isinstance(joins, Reach))
+                    or HOLDS == kept.outcome == reached.outcome
+                ):
+                    continue
+                one, two, without = (set(meaning.whom(of).records) for of in (parts.a, parts.b, parts.without))
+                if parts.b[0].sort == EVERYTHING:
+                    two = {r.id for kind in PLACES for r in plan.all(kind)} - one
+                units = ([u for u in meaning.whom(of).units if u.records] for of in (joins.a, joins.b))
+                for a, b in product(*([u for u in of if without.isdisjoint(u.records)] for of in units)):
+                    sides = (one, two), (two, one)
+                    if a.id != b.id and any(set(a.records) <= s and set(b.records) <= t for s, t in sides):
+                        yield apart.id, reach.id
+
     def told(self, *texts: str) -> list[str]:
         made = two_segments()
         for n, text in enumerate(texts):

@@ -123,6 +123,9 @@ class IndexTest(unittest.TestCase):
                 self.assertEqual((len(found), {k for k in range(21) if k in found}), (len(wanted), set(wanted)))
                 self.assertEqual([found.get(k, -1) for k in range(21)], [wanted.get(k, -1) for k in range(21)])
                 self.assertEqual(dict(before), kept, "the one before stays as it was")
+                for one, two in ((before, found), (found, before), ({}, found)):
+                    differ = {k for k in range(21) if one.get(k) != two.get(k)}
+                    self.assertLessEqual(differ, set(layers.perhaps_differing(one, two)))
 
     @settings(max_examples=100)
     @given(st.lists(st.dictionaries(st.integers(0, 20), st.one_of(st.none(), st.integers()), max_size=6), max_size=8))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 import json
 import random
 import unittest
@@ -9,7 +10,7 @@ from typing import Any
 
 import jsonschema_rs
 from aptwire.plan.checks import make_record, make_records
-from aptwire.plan.fields import Spec
+from aptwire.plan.fields import Spec, end_of, numbers
 from aptwire.plan.file import schema
 from aptwire.plan.kinds import KINDS, SPECS
 from aptwire.plan.names import called, endpoint_key, host_of, natural, some
@@ -242,6 +243,14 @@ class OrderTest(unittest.TestCase):
     def test_numbers_in_names_count(self, word: str, numbers: list[int]) -> None:
         names = [f"{word}{number}v" for number in sorted(numbers)]
         self.assertEqual(sorted(random.Random(1).sample(names, len(names)), key=natural), names)
+
+    @given(st.one_of(st.ip_addresses(v=4), st.ip_addresses(v=6)), st.integers(0, 128))
+    def test_an_address_in_numbers_is_what_the_library_makes_of_it(self, address: Any, length: int) -> None:
+        length %= address.max_prefixlen + 1
+        net = ipaddress.ip_network(f"{address}/{length}", strict=False)
+        version, number, first, found = numbers(f"{address}/{length}")
+        self.assertEqual((version, number, first, found), (address.version, int(address), int(net[0]), length))
+        self.assertEqual(end_of(version, first, found) - 1, int(net[-1]))
 
     def test_digits_that_no_number_is_written_with_are_letters(self) -> None:
         self.assertEqual(sorted(["²", "5²", "5", "٣", "nic²"], key=natural), ["٣", "5", "5²", "nic²", "²"])

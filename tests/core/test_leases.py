@@ -12,12 +12,14 @@ from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Pings, end_of, ping
 from aptwire.judge.findings import everything, findings
 from aptwire.judge.formed import UNHEARD
-from aptwire.judge.gotten import gotten, held
+from aptwire.judge.gotten import gotten
+from aptwire.judge.ground import Ground
 from aptwire.judge.judgement import Judgement
-from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG
+from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, NO_LEASES, WRONG
 from aptwire.judge.mends import mends
 from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge, judged_after, rejudge
+from aptwire.plan.checks import make_record
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import KINDS, LeaseScope
 from aptwire.plan.plan import Plan, PlanError
@@ -30,6 +32,10 @@ from tests.routers import leasing_plan
 from tests.support import Small
 
 MAC = "02:00:5e:10:00:01"
+
+
+OTHER_MAC = "02:00:5e:10:00:09"
+HALF = {"sources": ["10.0.10.104/31"]}
 
 
 def asking(**scope: Any) -> Small:
@@ -307,7 +313,7 @@ class Version6Test(Case):
 
     def test_an_address_is_leased_and_the_way_out_is_advertised(self) -> None:
         judgement = self.fares(asking6(), LEASED, "home")
-        (one,) = held(judgement)["a1"]
+        (one,) = gotten(judgement).held["a1"]
         self.assertEqual(str(one.bound), "2001:db8:10::100/64")
         self.assertEqual(ping(judgement, "a1", "2001:db8:20::11").outcome, ANSWERED)
         self.assertEqual(ping(judgement, "b1", "2001:db8:10::100").outcome, UNPROVEN)
@@ -528,6 +534,64 @@ class PingTest(unittest.TestCase):
             for record, one in gotten(judgement).four.held.items():
                 offer = judgement.leases[record].heard[0]
                 self.assertIn(one.bound.ip, ipaddress.ip_network(offer.scope.subnet))
+
+
+class GroundTest(unittest.TestCase):
+    """Whether an answer still rests on what interfaces have by lease, where nothing else that it rests on was touched."""
+
+    def stands(
+        self, edit: Operation, members: str = "", owners: str = "", tabled: str = "", twin: bool = False, **scope: Any
+    ) -> bool:
+        """Of an answer that speaks of some, and rests on who sends on, after an edit; x and y on host b ask for leases on 10 too, one's MAC address that of the other (`twin`)."""
+        made = asking(**scope)
+        for name, mac in (("x", OTHER_MAC), ("y", OTHER_MAC if twin else "02:00:5e:10:00:08")):
+            made.guest("b", name, 10, addressing="lease", mac=mac)
+        plan = made.plan()
+        judgement = judge(plan)
+        everything(judgement)
+        self.assertEqual({lease.outcome for lease in judgement.leases.values()}, {LEASED})
+        got, bearers = gotten(judgement), judgement.wiring.bearers
+        spoken, whose, sending = (frozenset(filter(None, [one])) for one in (members, owners, tabled))
+        nobody = frozenset[str]()
+        classes = frozenset[int]()
+        ground = Ground(spoken, whose, nobody, False, False, nobody, nobody, classes, bearers, got, sending)
+        again = rejudge(judgement, *_changed(plan, edit))
+        self.assertIs(gotten(again), gotten(again))
+        _, changes = again.answered.before["gotten"]
+        return ground.holds(again, changes, sending)
+
+    def test_what_somebody_else_has_no_more_leaves_it_standing(self) -> None:
+        off = Patch("adapter", "x", {"addressing": "static"})
+        self.assertTrue(self.stands(off))
+        self.assertTrue(self.stands(off, "a1"))
+        self.assertTrue(self.stands(off, kept=[f"{OTHER_MAC} 10.0.10.50"]))
+
+    def test_what_those_of_whom_it_speaks_or_who_send_on_have_does_not(self) -> None:
+        off = Patch("adapter", "x", {"addressing": "static"})
+        # y comes after x: what stands for its address is another one now.
+        for said in ({"members": "x"}, {"members": "y"}, {"owners": "guest-x"}, {"tabled": "guest-y"}):
+            with self.subTest(**said):
+                self.assertFalse(self.stands(off, **said))
+
+    def test_an_address_that_somebody_may_ask_for_does_not(self) -> None:
+        off = Patch("adapter", "x", {"addressing": "static"})
+        self.assertFalse(self.stands(off, kept=[f"{OTHER_MAC} 10.0.10.1"]), "the router's, and the gateway")
+        kept = [f"{OTHER_MAC} 10.0.10.50"]
+        self.assertFalse(self.stands(off, kept=kept, twin=True), "y has it too")
+        self.assertFalse(self.stands(Drop("adapter", "x")), "nobody knows whose it was")
+
+    def test_what_stands_for_a_pool_goes_along_with_its_scope(self) -> None:
+        """Though nobody was asked anew, as it is where an answer comes to the same."""
+        plan = asking().plan()
+        leases = judge(plan).leases
+        known = NO_LEASES.after(plan, leases)
+        for change in ({"pool": ["10.0.10.200-10.0.10.209"]}, {"pool": []}, {"gateways": []}):
+            after, _ = apply_edit(plan, (Patch("lease_scope", "r-10", change),))
+            self.assertEqual(known.after(after, leases).held, NO_LEASES.after(after, leases).held, change)
+            self.assertNotEqual(known.after(after, leases).held, known.held, change)
+        line = Put(make_record("filter_line", {"id": "half", "of": "r", "order": 1, "action": "deny"} | HALF))
+        after, _ = apply_edit(plan, (line,))
+        self.assertEqual(known.after(after, leases).held, {}, "a filter tells some of its addresses from others")
 
 
 class RiskTest(unittest.TestCase):

@@ -14,7 +14,7 @@ from aptwire.forward.frames import Frames
 from aptwire.forward.parts import NOW
 from aptwire.judge.findings import findings
 from aptwire.judge.formed import TAKEN
-from aptwire.judge.gotten import held
+from aptwire.judge.gotten import gotten
 from aptwire.judge.lease import LEASED, NO_ANSWER
 from aptwire.judge.mends import mends
 from aptwire.judge.verdicts import judge, judged_after
@@ -165,7 +165,7 @@ class Version6Test(unittest.TestCase):
         for seed in range(60):
             judgement = judge(leasing_plan(seed, six=True))
             frames, pings = Frames(judgement.wiring), Pings(judgement, exact=True, waking=True)
-            for id, of in held(judgement).items():
+            for id, of in gotten(judgement).held.items():
                 self.assertEqual((judgement.leases6[id].outcome, judgement.formed[id].outcome), (LEASED, TAKEN))
                 for advert in judgement.formed[id].heard:
                     port = judgement.plan.of("station_port").get(advert.at)

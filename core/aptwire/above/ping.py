@@ -249,8 +249,7 @@ class Pings:
         if not any(own.version == address.version for own in here.own):
             family = f"IPv{address.version} address" if here.own else "address"
             return Ping(*names, *self._without(source, here.name, family), (), ())
-        number = address.version, int(address)
-        if owner is None and number in self.gotten.bearing and not self.gotten.surely(number):
+        if owner is None and self.gotten.who(address) is not None and not self.gotten.surely(address):
             how = "formed by whoever listens" if address.version == 6 else "leased to whoever asks"
             return Ping(*names, UNPROVEN, f"{address} is {how}, so nobody can know who has it.", (), ())
         found = self.in_states(partial(self._both, here, address, owner), state)
@@ -835,7 +834,7 @@ class Pings:
 
     def _borne(self, address: Address) -> bool:
         """Whether somebody in the plan has an address."""
-        return bool(self.wiring.bearers.get(str(address))) or (address.version, int(address)) in self.gotten.bearing
+        return bool(self.wiring.bearers.get(str(address))) or self.gotten.who(address) is not None
 
     def _filtered(
         self, there: Stack, enters: str, leaves: str, source: str, target: Address, packet: Packet
@@ -971,10 +970,10 @@ class Pings:
     def bearers(self, line: Entry, via: Address) -> list[str]:
         """The interfaces, others than that of a line, that have the next hop's address."""
         found = [*self.wiring.bearers.get(str(via), ())]
-        number = via.version, int(via)
+        leased = self.gotten.who(via)
         # Of an address that is leased to whoever asks it is known only of the one for whom it stands that he has it.
-        if line.via is None or self.gotten.surely(number):
-            found += self.gotten.bearing.get(number, ())[-1:]
+        if leased is not None and (line.via is None or self.gotten.surely(via)):
+            found.append(leased)
         return [record for record in found if record != line.out]
 
     def _asked(self, out: str, record: str, state: State, answer: bool = True) -> tuple[str, str, str, Trace | None]:

@@ -152,18 +152,16 @@ def seats(wiring: Wiring) -> list[Seat]:
                 continue
             room = _room(plan, stand.over) if stand.over else 0
             for record in stand.records:
-                id, word = record, _FREE
-                station = stations.get(record)
-                if station is not None:
-                    kind, id, word = "station_port", station.port, _FREE._replace(overhears=True)
-                elif record in adapters or record in tags:
-                    kind, id = "adapter", record if record in adapters else tags[record].adapter
-                    alike = _ALIKE(adapters[id])
+                id = tags[record].adapter if record in tags else record
+                if id in adapters:
+                    kind, alike = "adapter", _ALIKE(adapters[id])
                     if alike not in words:
                         words[alike] = _word(plan, adapters[id])
                     word = words[alike]
+                elif id in stations:
+                    kind, id, word = "station_port", stations[id].port, _FREE._replace(overhears=True)
                 else:
-                    kind, word = "host_port", _FREE._replace(size=size_of(plan, plan.get("host_port", record)))
+                    kind, word = "host_port", _FREE._replace(size=size_of(plan, plan.get("host_port", id)))
                 found[id] = Seat(
                     id,
                     kind,

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from aptwire.above.outcomes import ANSWERED, SILENT
 from aptwire.forward.parts import NOW, State
-from aptwire.judge.lease import EITHER, WRONG, Lease, Pooled
+from aptwire.judge.lease import EITHER, NO_LEASES, WRONG, Lease, Pooled
 from aptwire.plan.kinds import INTERFACE_BITS, Advertisement
-from aptwire.plan.layers import differing, layered
+from aptwire.plan.layers import layered, perhaps_differing
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import Address, Held, adapter_of
@@ -94,6 +94,23 @@ class Formed6:
     leases6: Mapping[str, Lease]
     held: Mapping[str, tuple[Held, ...]]
 
+    def after(self, judgement: Judgement, edited: Iterable[str]) -> Formed6:
+        """The same in a judgement, after an edit of some records (ids): an address for each prefix, which stands for whichever it may be, since a host may
+        choose the rest of it as it likes (RFC 8981, RFC 7217).  What stands as before is taken over."""
+        plan, formed, leases6 = judgement.plan, judgement.formed, judgement.leases6
+        found: dict[str, tuple[Held, ...] | None] = {}
+        for record in _given_else(self, judgement).union(edited):
+            own: tuple[Held, ...] = ()
+            heard = formed.get(record)
+            if heard is not None and heard.outcome == TAKEN and record not in leases6:
+                lower = _own_bits(plan, record)
+                nets, vias, unsaid = _link(heard, leasing=False)
+                bound = (ipaddress.ip_interface((int(net.network_address) | lower, net.prefixlen)) for net in nets)
+                own = tuple(Held(one, False, vias, unsaid) for one in bound)
+            if own != self.held.get(record, ()):
+                found[record] = own or None
+        return Formed6(formed, leases6, layered(self.held, found))
+
 
 @dataclass(frozen=True)
 class Leased6:
@@ -105,63 +122,43 @@ class Leased6:
     pooled: Pooled
     held: Mapping[str, Held]
 
-
-def _apart(judgement: Judgement, before: Formed6 | Leased6 | None) -> set[str]:
-    """The interfaces (records) that get something else of IPv6 than they got before, or may."""
-    formed, leases6 = judgement.formed, judgement.leases6
-    if before is None:
-        return {*formed, *leases6}
-    found: set[str] = set()
-    for was, now in ((before.formed, formed), (before.leases6, leases6)):
-        keys = differing(was, now)
-        found.update(was.keys() | now.keys() if keys is None else keys)
-    return found
-
-
-def held_of_adverts(judgement: Judgement, before: Formed6 | None, edited: Iterable[str]) -> Formed6:
-    """What each interface has formed, where that is known: an address for each prefix, which stands for whichever it may be, since a host may
-    choose the rest of it as it likes (RFC 8981, RFC 7217).  What stands as before an edit of some records (ids) is taken over."""
-    plan, formed, leases6 = judgement.plan, judgement.formed, judgement.leases6
-    known = before.held if before is not None else {}
-    found: dict[str, tuple[Held, ...] | None] = {}
-    for record in _apart(judgement, before).union(edited):
-        own: tuple[Held, ...] = ()
-        heard = formed.get(record)
-        if heard is not None and heard.outcome == TAKEN and record not in leases6:
-            lower = _own_bits(plan, record)
-            nets, vias, unsaid = _link(heard, leasing=False)
-            bound = (ipaddress.ip_interface((int(net.network_address) | lower, net.prefixlen)) for net in nets)
-            own = tuple(Held(one, False, vias, unsaid) for one in bound)
-        if own != known.get(record, ()):
-            found[record] = own or None
-    return Formed6(formed, leases6, layered(known, found))
+    def after(self, judgement: Judgement) -> Leased6:
+        """The same in a judgement, with the way out that is advertised where it is; the subnet of a lease must be, too, or it has none
+        on link (RFC 5942 section 4).  What stands as before is taken over."""
+        formed, leases6 = judgement.formed, judgement.leases6
+        links: dict[str, _Link] = {}
+        fit: dict[str, Lease | None] = {}
+        asked = _given_else(self, judgement)
+        for record in asked:
+            lease, fit[record] = leases6.get(record), None
+            if lease is not None:
+                link = links[record] = _link(formed[record], leasing=True)
+                nets = set(map(str, link.nets))
+                if formed[record].outcome == TAKEN and {offer.scope.subnet for offer in lease.heard} <= nets:
+                    fit[record] = lease
+        fitting = layered(self.fit, fit)
+        pooled = self.pooled.after(judgement.plan, fitting)
+        held: dict[str, Held | None] = {}
+        for record in asked.union(perhaps_differing(self.pooled.held, pooled.held)):
+            one = pooled.held.get(record)
+            if one is not None:
+                link = links[record] if record in links else _link(formed[record], leasing=True)
+                one = replace(one, gateways=link.vias, unsaid=link.unsaid)
+            if one != self.held.get(record):
+                held[record] = one
+        return Leased6(formed, leases6, fitting, pooled, layered(self.held, held))
 
 
-def held_by_lease6(judgement: Judgement, before: Leased6 | None) -> Leased6:
-    """What each interface has by lease of IPv6, where that is known, with the way out that is advertised where it is; its subnet must be, too, or it has none
-    on link (RFC 5942 section 4).  What stands as before is taken over."""
-    formed, leases6 = judgement.formed, judgement.leases6
-    links: dict[str, _Link] = {}
-    fit: dict[str, Lease | None] = {}
-    for record in _apart(judgement, before):
-        lease = leases6.get(record)
-        link = links[record] = _link(formed[record], leasing=True) if lease is not None else _Link([], (), False)
-        nets = set(map(str, link.nets))
-        fits = lease is not None and formed[record].outcome == TAKEN and {o.scope.subnet for o in lease.heard} <= nets
-        fit[record] = lease if fits else None
-    fitting = layered(before.fit if before is not None else {}, fit)
-    pooled = Pooled.of(judgement.plan, fitting, before.pooled if before is not None else None)
-    moved = differing(before.pooled.held, pooled.held) if before is not None else None
-    known = before.held if before is not None else {}
-    held: dict[str, Held | None] = {}
-    for record in {*links, *(known.keys() | pooled.held.keys() if moved is None else moved)}:
-        one = pooled.held.get(record)
-        if one is not None:
-            link = links[record] if record in links else _link(formed[record], leasing=True)
-            one = replace(one, gateways=link.vias, unsaid=link.unsaid)
-        if one != known.get(record):
-            held[record] = one
-    return Leased6(formed, leases6, fitting, pooled, layered(known, held))
+NONE_FORMED = Formed6({}, {}, {})
+NO_LEASES6 = Leased6({}, {}, {}, NO_LEASES, {})
+
+
+def _given_else(before: Formed6 | Leased6, judgement: Judgement) -> set[str]:
+    """The interfaces (records) that get something else of IPv6 in a judgement than they got before, or may."""
+    return {
+        *perhaps_differing(before.formed, judgement.formed),
+        *perhaps_differing(before.leases6, judgement.leases6),
+    }
 
 
 class _Link(NamedTuple):

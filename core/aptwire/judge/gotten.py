@@ -6,11 +6,11 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from aptwire.judge.formed import Formed6, Leased6, held_by_lease6, held_of_adverts
-from aptwire.judge.lease import Pooled
+from aptwire.judge.formed import NO_LEASES6, NONE_FORMED, Formed6, Leased6
+from aptwire.judge.lease import NO_LEASES, Pooled
 from aptwire.plan.kinds import PLACES
-from aptwire.plan.layers import differing, layered
-from aptwire.plan.stacks import Held
+from aptwire.plan.layers import layered, perhaps_differing
+from aptwire.plan.stacks import Address, Held
 
 if TYPE_CHECKING:
     from aptwire.judge.judgement import Judgement
@@ -29,10 +29,47 @@ class Gotten:
     six: Leased6
     formed: Formed6
 
-    def surely(self, address: Number) -> bool:
+    def who(self, address: Address) -> str | None:
+        """Whoever (a record) has an address; of several the last one."""
+        return next(reversed(self.bearing.get((address.version, int(address)), ())), None)
+
+    def surely(self, address: Address) -> bool:
         """Whether it is known of an address who has it."""
-        of = self.bearing.get(address, ())
-        return any(one.exact for record in of[-1:] for one in self.held[record] if number_of(one) == address)
+        who = self.who(address)
+        return who is not None and any(one.exact for one in self.held[who] if one.bound.ip == address)
+
+    def after(self, judgement: Judgement, edited: Iterable[str]) -> Gotten:
+        """The same in a judgement, after an edit of some records (ids); what stands as before is taken over."""
+        four = self.four.after(judgement.plan, judgement.leases)
+        six, formed = self.six.after(judgement), self.formed.after(judgement, edited)
+        asked = {
+            *perhaps_differing(self.four.held, four.held),
+            *perhaps_differing(self.six.held, six.held),
+            *perhaps_differing(self.formed.held, formed.held),
+        }
+        held: dict[str, tuple[Held, ...] | None] = {}
+        bearing: dict[Number, set[str]] = {}
+
+        def bearers(one: Held) -> set[str]:
+            number = number_of(one)
+            return bearing.setdefault(number, set(self.bearing.get(number, ())))
+
+        for record in asked:
+            was = self.held.get(record, ())
+            leased = (found for of in (four.held, six.held) if (found := of.get(record)) is not None)
+            own = (*leased, *formed.held.get(record, ()))
+            if own == was:
+                continue
+            held[record] = own or None
+            for one in was:
+                bearers(one).discard(record)
+            for one in own:
+                bearers(one).add(record)
+        by_number = {number: tuple(sorted(of)) or None for number, of in bearing.items()}
+        return Gotten(layered(self.held, held), layered(self.bearing, by_number), four, six, formed)
+
+
+NOTHING = Gotten({}, {}, NO_LEASES, NO_LEASES6, NONE_FORMED)
 
 
 def number_of(held: Held) -> Number:
@@ -45,49 +82,11 @@ def gotten(judgement: Judgement) -> Gotten:
     return judgement.once(_gotten)
 
 
-def held(judgement: Judgement) -> Mapping[str, tuple[Held, ...]]:
-    """What each interface has from others, as far as it is known, by record."""
-    return gotten(judgement).held
-
-
 def _gotten(judgement: Judgement) -> Gotten:
-    known, changes = judgement.answered.before.get("gotten", (None, None))
-    before = known if isinstance(known, Gotten) and changes is not None else None
-    plan = judgement.plan
-    edited = {id for kind, id in changes.records if kind in PLACES} if changes is not None else set[str]()
-    edited.update(tag.id for id in list(edited) for tag in plan.where("guest_tag", "adapter", id))
-    four = Pooled.of(plan, judgement.leases, before.four if before is not None else None)
-    formed = held_of_adverts(judgement, before.formed if before is not None else None, edited)
-    six = held_by_lease6(judgement, before.six if before is not None else None)
-    made = judgement.answered.answers["gotten"] = _together(four, six, formed, before)
+    known, changes = judgement.answered.before.get("gotten", (NOTHING, None))
+    before, edited = NOTHING, set[str]()
+    if changes is not None:
+        before, edited = known, {id for kind, id in changes.records if kind in PLACES}
+        edited.update(tag.id for id in list(edited) for tag in judgement.plan.where("guest_tag", "adapter", id))
+    made = judgement.answered.answers["gotten"] = before.after(judgement, edited)
     return made
-
-
-def _together(four: Pooled, six: Leased6, formed: Formed6, before: Gotten | None) -> Gotten:
-    """All that is had, and by whom; what stands as before is taken over."""
-    asked: set[str] = set()
-    parts: tuple[tuple[Mapping[str, object], Mapping[str, object]], ...] = (
-        (before.four.held if before is not None else {}, four.held),
-        (before.six.held if before is not None else {}, six.held),
-        (before.formed.held if before is not None else {}, formed.held),
-    )
-    for one, two in parts:
-        keys: Iterable[str] | None = differing(one, two)
-        asked.update(one.keys() | two.keys() if keys is None else keys)
-    held: dict[str, tuple[Held, ...] | None] = {}
-    bearing: dict[Number, set[str]] = {}
-    was_held: Mapping[str, tuple[Held, ...]] = before.held if before is not None else {}
-    was_bearing: Mapping[Number, tuple[str, ...]] = before.bearing if before is not None else {}
-    for record in asked:
-        was = was_held.get(record, ())
-        leased = (found for of in (four.held, six.held) if (found := of.get(record)) is not None)
-        own = (*leased, *formed.held.get(record, ()))
-        if own == was:
-            continue
-        held[record] = own or None
-        for number in map(number_of, was):
-            bearing.setdefault(number, set(was_bearing.get(number, ()))).discard(record)
-        for number in map(number_of, own):
-            bearing.setdefault(number, set(was_bearing.get(number, ()))).add(record)
-    by_number = {number: tuple(sorted(of)) or None for number, of in bearing.items()}
-    return Gotten(layered(was_held, held), layered(was_bearing, by_number), four, six, formed)

@@ -13,7 +13,7 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import ABOVE, PLACES, SPECS, UNSEEN, Record
-from aptwire.plan.layers import differing
+from aptwire.plan.layers import perhaps_differing
 from aptwire.plan.stacks import adapter_of, ends_of, owner_of
 
 ASIDE = UNSEEN - ABOVE | {"limits"}
@@ -123,14 +123,14 @@ class _Since:
 
     def __init__(self, judgement: Judgement) -> None:
         self.judgement = judgement
+        # Each is kept with what differs from it, so that its number stays its own.
         self._known: dict[int, tuple[Gotten, _Given]] = {}
 
     def given(self, was: Gotten) -> _Given:
         """Since an earlier time."""
-        known = self._known.get(id(was))
-        if known is None or known[0] is not was:
-            known = self._known[id(was)] = was, self._find(was)
-        return known[1]
+        if id(was) not in self._known:
+            self._known[id(was)] = was, self._find(was)
+        return self._known[id(was)][1]
 
     def _find(self, was: Gotten) -> _Given:
         plan, now = self.judgement.plan, gotten(self.judgement)
@@ -142,9 +142,8 @@ class _Since:
         )
         found: set[str] = set()
         for one, two in pairs:
-            keys = differing(one, two)
-            asked = one.keys() | two.keys() if keys is None else keys
-            found.update(id for id in asked if one.get(id) is not two.get(id) and one.get(id) != two.get(id))
+            pairs_of = ((id, one.get(id), two.get(id)) for id in perhaps_differing(one, two))
+            found.update(id for id, before, after in pairs_of if before is not after and before != after)
         owners: set[str] = set()
         for id in found:
             record = plan.find(id, PLACES)

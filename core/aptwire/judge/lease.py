@@ -9,9 +9,9 @@ from typing import Any
 
 from aptwire.above.outcomes import SILENT
 from aptwire.forward.parts import NOW, State
-from aptwire.plan.fields import numbers, range_of
+from aptwire.plan.fields import end_of, numbers, range_of
 from aptwire.plan.kinds import LeaseScope
-from aptwire.plan.layers import differing, layered
+from aptwire.plan.layers import layered, perhaps_differing
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import Address, Held, told_apart
@@ -119,39 +119,40 @@ class Pooled:
     sharing: Mapping[str, frozenset[str]]
     held: Mapping[str, Held]
 
-    @staticmethod
-    def of(plan: Plan, leases: Mapping[str, Lease], before: Pooled | None = None) -> Pooled:
-        """The same of some leases (by record); what stands as before is taken over."""
+    def after(self, plan: Plan, leases: Mapping[str, Lease]) -> Pooled:
+        """The same of other leases (by record), or in another plan; what stands as before is taken over."""
         scopes, told = plan.of("lease_scope"), frozenset(told_apart(plan))
-        asked = differing(before.leases, leases) if before is not None and before.told == told else None
-        if before is None or asked is None:
-            before = Pooled({}, scopes, told, {}, {})
-            asked = leases
+        before = self if self.told == told else NO_LEASES
         sharing: dict[str, set[str]] = {}
         held: dict[str, Held | None] = {}
-        for record in asked:
+
+        def among(scope: str) -> set[str]:
+            return sharing.setdefault(scope, set(before.sharing.get(scope, ())))
+
+        for record in perhaps_differing(before.leases, leases):
             old, new = _had(before.leases.get(record)), _had(leases.get(record))
             if isinstance(old, LeaseScope):
-                sharing.setdefault(old.id, set(before.sharing.get(old.id, ()))).discard(record)
+                among(old.id).discard(record)
             if isinstance(new, LeaseScope):
-                sharing.setdefault(new.id, set(before.sharing.get(new.id, ()))).add(record)
+                among(new.id).add(record)
             held[record] = new if isinstance(new, Held) else None
-        for id in scopes.keys() | before.scopes.keys() if scopes is not before.scopes else ():
-            if scopes.get(id) is not before.scopes.get(id) and id in before.sharing:
-                sharing.setdefault(id, set(before.sharing[id]))
-        cuts = [(v, net, _last(v, net, length)) for v, _, net, length in map(numbers, told)] if sharing else []
+        for id in perhaps_differing(before.scopes, scopes):
+            among(id)
+        cuts = [(v, net, end_of(v, net, length)) for v, _, net, length in map(numbers, told)] if sharing else []
         for id, records in sharing.items():
-            scope = scopes.get(id)
-            free = _free(scope) if scope is not None and not _parted(scope, cuts) else iter(())
             held.update(dict.fromkeys(records))
-            if scope is not None:
+            scope = scopes.get(id)
+            if scope is not None and records and not _parted(scope, cuts):
                 gateways, length = _gateways(scope), int(scope.subnet.partition("/")[2])
                 # A pool that is too small doesn't serve all.
-                for record, number in zip(sorted(records), free, strict=False):
+                for record, number in zip(sorted(records), _free(scope), strict=False):
                     held[record] = Held(ipaddress.ip_interface((number, length)), False, gateways)
         differ = {record: now for record, now in held.items() if now != before.held.get(record)}
         by_scope = {id: frozenset(records) or None for id, records in sharing.items()}
         return Pooled(leases, scopes, told, layered(before.sharing, by_scope), layered(before.held, differ))
+
+
+NO_LEASES = Pooled({}, {}, frozenset(), {}, {})
 
 
 def _had(lease: Lease | None) -> Held | LeaseScope | None:
@@ -168,11 +169,6 @@ def _had(lease: Lease | None) -> Held | LeaseScope | None:
     return scope
 
 
-def _last(version: int, net: int, length: int) -> int:
-    """The number of a subnet's last address."""
-    return net + (1 << ((32 if version == 4 else 128) - length)) - 1
-
-
 def _gateways(scope: LeaseScope) -> tuple[Address, ...]:
     return tuple(map(ipaddress.ip_address, scope.gateways))
 
@@ -185,14 +181,14 @@ def _free(scope: LeaseScope) -> Iterator[int]:
 
 
 def _parted(scope: LeaseScope, told: Iterable[tuple[int, int, int]]) -> bool:
-    """Whether anything tells some of a pool's addresses from others: of some subnets (IP version, first and last address) one has part of it in it, and part not."""
+    """Whether anything tells some of a pool's addresses from others: of some subnets (IP version, first address, and the one behind the last) one has part of it in it, and part not."""
     own = [range_of(text) for text in scope.pool]
     size = sum(last - first + 1 for _, first, last in own)
-    for version, low, high in told:
+    for version, low, end in told:
         inside = [
-            min(last, high) - max(first, low) + 1
+            min(last + 1, end) - max(first, low)
             for v, first, last in own
-            if v == version and first <= high and low <= last
+            if v == version and first < end and low <= last
         ]
         if inside and sum(inside) < size:
             return True

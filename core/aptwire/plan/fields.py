@@ -244,6 +244,11 @@ def numbers(text: str) -> Numbers:
     return 4, number, number >> rest << rest, 32 - rest
 
 
+def end_of(version: int, net: int, length: int) -> int:
+    """The number of the address behind a subnet's last one."""
+    return net + (1 << (32 if version == 4 else 128) - length)
+
+
 def is_nobodys(
     address: ipaddress.IPv4Address | ipaddress.IPv6Address, net: ipaddress.IPv4Network | ipaddress.IPv6Network
 ) -> bool:

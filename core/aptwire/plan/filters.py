@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
 
-from aptwire.plan.fields import Numbers, numbers
+from aptwire.plan.fields import Numbers, end_of, numbers
 from aptwire.plan.kinds import FilterLine
 from aptwire.plan.plan import PlanError, Problem
 
@@ -128,7 +128,7 @@ def _among(address: tuple[int, int] | None, subnets: tuple[str, ...]) -> bool:
 def within(address: tuple[int, int], net: Numbers) -> bool:
     """Whether an address (IP version, number) is in a subnet."""
     version, _, first, length = net
-    return version == address[0] and first <= address[1] < first + (1 << (32 if version == 4 else 128) - length)
+    return version == address[0] and first <= address[1] < end_of(version, first, length)
 
 
 def _matches(line: FilterLine, packet: Packet) -> bool:

@@ -225,6 +225,6 @@ def _reindexed(
         if old is not None and value in index:
             changes.setdefault(value, {})[old.id] = None
     for new, value in zip(after, is_, strict=True) if set(is_) - _NOTHING else ():
-        if new is not None and value is not None and value != "":
+        if new is not None and value not in _NOTHING:
             changes.setdefault(value, {})[new.id] = new
     return layered(index, {value: replaced(index.get(value) or [], of) for value, of in changes.items()})

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 from aptwire.plan.kinds import Rule
-from aptwire.plan.sentences import EVERYTHING, Apart, Reach, read
+from aptwire.plan.sentences import EVERYTHING, Apart, Reach, Subjects, read
 from aptwire.rules.answer import HOLDS, Answer
 from aptwire.rules.whom import Meaning, Unit, Whom
 
@@ -24,77 +24,61 @@ class Contradiction:
 
 def contradictions(meaning: Meaning, answers: Iterable[tuple[Rule, Answer]]) -> Iterator[Contradiction]:
     """Pairs of rules that speak of the same two; since one of them at least doesn't hold then, the others aren't looked at."""
-    listed = [(rule, answer, read(rule.text)) for rule, answer in answers]
-    parting = [
-        (rule, answer, _Parted(meaning, s)) for rule, answer, s in listed if isinstance(s, Apart) and not s.layer2
-    ]
-    joining = [(rule, answer, _Joined(meaning, s)) for rule, answer, s in listed if isinstance(s, Reach)]
-    for apart, kept, parts in parting:
-        for reach, reached, joins in joining:
-            if HOLDS == kept.outcome == reached.outcome or not parts.may_meet(joins):
+    parting: list[tuple[Rule, Answer, Sequence[_Side]]] = []
+    joining: list[tuple[Rule, Answer, Sequence[_Side]]] = []
+    for rule, answer in answers:
+        said = read(rule.text)
+        if isinstance(said, Apart) and not said.layer2:
+            parting.append((rule, answer, [_Side(meaning, of) for of in (said.a, said.b, said.without)]))
+        elif isinstance(said, Reach):
+            joining.append((rule, answer, [_Side(meaning, of) for of in (said.a, said.b)]))
+    for apart, kept, (one, two, without) in parting:
+        for reach, reached, (here, there) in joining:
+            if HOLDS == kept.outcome == reached.outcome:
                 continue
-            pair = parts.both(joins)
+            pairs = (_of_both(first, second, without, here, there) for first, second in ((one, two), (two, one)))
+            pair = next(filter(None, pairs), None)
             if pair is not None:
                 yield Contradiction(apart, reach, *pair)
 
 
-class _Joined:
-    """Those of whom a sentence says that the ones (`a`) reach the others: the units, and the segments (ids; None: none) on which they all are."""
-
-    def __init__(self, meaning: Meaning, sentence: Reach) -> None:
-        self._meaning, self._sentence = meaning, sentence
-        self.segments = tuple(meaning.belonging(subjects) for subjects in (sentence.a, sentence.b))
-
-    @cached_property
-    def units(self) -> tuple[tuple[Unit, ...], tuple[Unit, ...]]:
-        """The ones and the others."""
-        return self._meaning.whom(self._sentence.a).units, self._meaning.whom(self._sentence.b).units
-
-
-class _Parted:
-    """Those whom a sentence keeps apart."""
-
-    def __init__(self, meaning: Meaning, sentence: Apart) -> None:
-        self._meaning, self._sentence = meaning, sentence
-        self._segments = tuple(
-            None if any(s.sort == EVERYTHING for s in subjects) else meaning.belonging(subjects)
-            for subjects in (sentence.a, sentence.b)
-        )
-
-    def may_meet(self, joins: _Joined) -> bool:
-        """Whether some of each side of another sentence may be on opposite sides of this one: at least they are on the same segments."""
-        meets = [[own is None or not own.isdisjoint(side) for own in self._segments] for side in joins.segments]
-        return (meets[0][0] and meets[1][1]) or (meets[0][1] and meets[1][0])
-
-    @cached_property
-    def _sides(self) -> tuple[_Side, _Side]:
-        one, two = (
-            _Side(self._meaning.whom(subjects), any(s.sort == EVERYTHING for s in subjects))
-            for subjects in (self._sentence.a, self._sentence.b)
-        )
-        return one, two
-
-    @cached_property
-    def _without(self) -> frozenset[str]:
-        return frozenset(self._meaning.whom(self._sentence.without).records)
-
-    def both(self, joins: _Joined) -> tuple[str, str] | None:
-        """Two of whom both sentences speak; None where there are none."""
-        one, two = self._sides
-        sides = [[unit for unit in units if self._without.isdisjoint(unit.records)] for units in joins.units]
-        for first, second in ((one, two), (two, one)):
-            a = next((unit for unit in sides[0] if first.has(unit, second)), None)
-            b = next((unit for unit in sides[1] if second.has(unit, first) and (a is None or unit.id != a.id)), None)
-            if a is not None and b is not None:
-                return a.id, b.id
+def _of_both(first: _Side, second: _Side, without: _Side, here: _Side, there: _Side) -> tuple[str, str] | None:
+    """Of two sides kept apart one of the first who is among those here, and another one of the second who is among those there; None: there are none."""
+    if not (first.may_have(here) and second.may_have(there)):
         return None
+    heres, theres = (
+        (unit for unit in side.whom.units if without.records.isdisjoint(unit.records)) for side in (here, there)
+    )
+    a = next((unit for unit in heres if first.has(unit, second)), None)
+    b = next((unit for unit in theres if a is not None and second.has(unit, first) and unit.id != a.id), None)
+    return (a.id, b.id) if a is not None and b is not None else None
 
 
 class _Side:
-    """Whom one side of a separation means: these, or all that aren't the other side's."""
+    """Whom some subjects mean, looked up when they are first asked for: these, or of a separation all that aren't the other side's (`everything`)."""
 
-    def __init__(self, whom: Whom, everything: bool) -> None:
-        self.records, self.everything = frozenset(whom.records), everything
+    def __init__(self, meaning: Meaning, subjects: Subjects) -> None:
+        self._meaning, self._subjects = meaning, subjects
+        self.everything = any(subject.sort == EVERYTHING for subject in subjects)
+
+    @cached_property
+    def whom(self) -> Whom:
+        """The units."""
+        return self._meaning.whom(self._subjects)
+
+    @cached_property
+    def records(self) -> frozenset[str]:
+        """Their interfaces."""
+        return frozenset(self.whom.records)
+
+    @cached_property
+    def segments(self) -> frozenset[str | None]:
+        """The segments on which they belong."""
+        return self._meaning.belonging(self._subjects)
+
+    def may_have(self, other: _Side) -> bool:
+        """Whether somebody of another side may be meant: nobody is who belongs on no segment of these."""
+        return self.everything or not self.segments.isdisjoint(other.segments)
 
     def has(self, unit: Unit, other: _Side) -> bool:
         """Whether somebody is meant with all that is his."""

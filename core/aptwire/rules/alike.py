@@ -14,7 +14,7 @@ from aptwire.judge.causes import spoken
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.judge.why import OPEN_END, is_idle
-from aptwire.plan.fields import Numbers, bare_address, numbers
+from aptwire.plan.fields import Numbers, bare_address, end_of, numbers
 from aptwire.plan.kinds import OWNERS, PLACES, Record
 from aptwire.plan.names import called
 from aptwire.plan.stacks import Stack, ends_of, forwarding, gateways_of, owner_of, stack_of, told_apart
@@ -379,8 +379,5 @@ def bounds(nets: Iterable[Numbers]) -> list[tuple[int, int]]:
     """The first addresses of subnets, and those behind their last ones."""
     found: set[tuple[int, int]] = set()
     for version, net, length in {(version, net, length) for version, _, net, length in nets}:
-        found.update(((version, net), (version, net + (1 << (_BITS[version] - length)))))
+        found.update(((version, net), (version, end_of(version, net, length))))
     return sorted(found)
-
-
-_BITS = {4: 32, 6: 128}

@@ -15,7 +15,7 @@ import numpy as np
 from aptwire.above.outcomes import UNPROVEN
 from aptwire.above.ping import MOST_HOPS
 from aptwire.forward.parts import Place
-from aptwire.plan.fields import Numbers, numbers
+from aptwire.plan.fields import Numbers, end_of, numbers
 from aptwire.plan.filters import Gate, passing, unsure
 from aptwire.plan.stacks import Address, Entry, Stack
 from aptwire.rules.alike import Look, bounds
@@ -38,7 +38,7 @@ class Side:
         for line, own in zip(self.met, nets, strict=True):
             line[:] = not own
             for version, _, first, length in own:
-                last = first + (1 << (32 if version == 4 else 128) - length) - 1
+                last = end_of(version, first, length) - 1
                 line[self.place((version, first)) : self.place((version, last)) + 1] = True
         self._bits = [_bits(place) for place in self.met.T.tolist()]
 

@@ -220,11 +220,8 @@ export function PlanProvider({
       const known = queries.getQueryData<PlanData>(key);
       if (!known || known.revision >= revision) return;
       const fresh = (edits ?? []).filter((e) => e.number > known.revision).sort((a, b) => a.number - b.number);
-      if (fresh[0]?.number !== known.revision + 1 || fresh.length !== revision - known.revision) {
-        void queries.invalidateQueries({ queryKey: key });
-        return;
-      }
-      const summed = wholeSummary(known.summary, summary);
+      const whole = fresh[0]?.number === known.revision + 1 && fresh.length === revision - known.revision;
+      const summed = whole ? wholeSummary(known.summary, summary) : null;
       if (!summed) {
         void queries.invalidateQueries({ queryKey: key });
         return;

@@ -9,7 +9,7 @@ from typing import Any
 from aptwire.judge.plugging import next_free_address
 from aptwire.judge.risks.base import RISK, UNTIDY, Risk, RiskSearch
 from aptwire.plan.edits import Patch
-from aptwire.plan.fields import Range, numbers, purpose_of, range_of, range_text
+from aptwire.plan.fields import Range, end_of, numbers, purpose_of, range_of, range_text
 from aptwire.plan.kinds import PLACES, LeaseScope, Segment
 from aptwire.plan.names import called, some
 
@@ -113,8 +113,8 @@ def _unfit(told: Sequence[tuple[str, Range]], net: ipaddress.IPv4Network | ipadd
 def _within(subnet: str, told: Sequence[tuple[str, Range]]) -> list[tuple[str, int, int]]:
     """The ranges in a subnet: what they are for, their first and last address."""
     version, low, _, length = numbers(subnet)
-    high = low + (1 << ((32 if version == 4 else 128) - length)) - 1
-    return [(purpose, first, last) for purpose, (v, first, last) in told if v == version and low <= first <= high]
+    end = end_of(version, low, length)
+    return [(purpose, first, last) for purpose, (v, first, last) in told if v == version and low <= first < end]
 
 
 def _meet(one: tuple[int, int], two: tuple[int, int]) -> bool:
