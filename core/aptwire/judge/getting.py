@@ -126,9 +126,7 @@ def _one_way(
     for id in again:
         record = plan.find(id, PLACES)
         troubled.pop(id, None)
-        got = made[id] = (
-            asked.of(record) if record is not None and getattr(record, way.field) in way.values else None
-        )
+        got = made[id] = asked.of(record) if record is not None and getattr(record, way.field) in way.values else None
         if got is not None and got.outcome in way.verdicts:
             what, status = way.verdicts[got.outcome]
             troubled[id] = status, Cause(what, got.state, got.towards, detail=got.reason)
