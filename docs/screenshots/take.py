@@ -11,14 +11,12 @@ sys.path[:0] = [str(HERE.parent.parent), str(HERE.parent.parent / "core")]
 from playwright.sync_api import Page, sync_playwright  # noqa: E402
 
 from ops import serve  # noqa: E402
-from ops.machine import front_end  # noqa: E402
 from tests.support import ROOT, TWO_HOSTS  # noqa: E402
 from tests.web.support import ARGUMENTS, CHROMIUM  # noqa: E402
 
 
 def main() -> None:
     """One picture for each main view, 1280 x 800."""
-    front_end()
     with serve.throwaway_server() as running, sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=str(CHROMIUM), args=ARGUMENTS)
 
