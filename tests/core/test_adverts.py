@@ -76,6 +76,17 @@ class FormingTest(Case):
         after = self.mended(judgement, "Have r10 of r advertise 2001:db8:10::/64 of s10, and itself as the way out")
         self.assertTrue(after.plan.get("advertisement", "said").router)
 
+    def test_whom_it_ought_to_hear_is_known_once_somebody_elsewhere_advertises_its_subnet(self) -> None:
+        made = listening()
+        made.kinds["advertisement"][0].update(at="r20", prefixes=[OTHER])
+        judgement = judge(made.plan())
+        self.assertEqual((judgement.formed["a1"].outcome, judgement.formed["a1"].towards), (UNPROVEN, ""))
+        for prefixes in ([NET], [OTHER]):
+            edit = (Patch("advertisement", "said", {"prefixes": prefixes}),)
+            judgement = rejudge(judgement, apply_edit(judgement.plan, edit)[0], touched(edit))
+            self.assertEqual(judgement.formed["a1"].towards, "r20" if prefixes == [NET] else "")
+            self.assertEqual(judgement.formed, judge(judgement.plan).formed)
+
     def test_nobody_who_is_known_to_advertise_is_unproven(self) -> None:
         made = listening()
         made.kinds["advertisement"].clear()

@@ -49,9 +49,14 @@ class Adverts(Speaking[Advertiser, Advert]):
     asked = False
 
     @staticmethod
-    def lies(record: Advertisement | None) -> tuple[object, ...] | None:
-        """Where it is said, and of what: of his own prefixes somebody misses the sender whom he doesn't hear."""
-        return (record.at, record.prefixes, record.on_link) if record is not None else None
+    def lies(record: Advertisement | None) -> str | None:
+        """Where it is said."""
+        return record.at if record is not None else None
+
+    @staticmethod
+    def concerned(got: Formed, said: frozenset[str]) -> bool:
+        """Whoever hears nobody names whom he ought to hear, by what is advertised elsewhere."""
+        return got.outcome in (UNHEARD, UNPROVEN) or not said.isdisjoint(got.said)
 
     @staticmethod
     def rests(source: Advertiser) -> Advertisement:

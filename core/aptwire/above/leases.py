@@ -75,6 +75,11 @@ class Leases(Speaking[Source, Offer]):
         return (record.of, record.subnet) if record is not None else None
 
     @staticmethod
+    def concerned(got: Lease, said: frozenset[str]) -> bool:
+        """Whoever is offered something of these scopes."""
+        return not said.isdisjoint(got.said)
+
+    @staticmethod
     def rests(source: Source) -> LeaseScope:
         """A scope."""
         return source.scope

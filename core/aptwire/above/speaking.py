@@ -75,6 +75,11 @@ class Speaking(ABC, Generic[Source, Heard]):
 
     @staticmethod
     @abstractmethod
+    def concerned(got: Any, said: frozenset[str]) -> bool:
+        """Whether somebody who listens may get something else than this once some records (ids) say something else, which lies where it lay."""
+
+    @staticmethod
+    @abstractmethod
     def rests(source: Source) -> Record:
         """The record that says what a source says."""
 
@@ -85,7 +90,7 @@ class Speaking(ABC, Generic[Source, Heard]):
 
     def after(self, before: Speaking[Source, Heard], changes: Changes) -> frozenset[str] | None:
         """Whether all who speak are heard as they were before an edit: then what was found of them is taken over, and only who listens is asked anew, among them
-        those who hear the records (ids) that say something else; None: they aren't, perhaps."""
+        those whom the records (ids) concern that say something else; None: they aren't, perhaps."""
         said = frozenset(id for kind, id in changes.records if kind == self.kind)
         one, two = (look.plan.of(self.kind) for look in (before, self))
         if any(self.lies(one.get(id)) != self.lies(two.get(id)) for id in said):

@@ -6,6 +6,7 @@ import hashlib
 import ipaddress
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from aptwire.above.outcomes import ANSWERED, SILENT
@@ -50,6 +51,14 @@ class Advert:
         return {**told, "prefixes": list(said.prefixes), "on_link": list(said.on_link), "router": said.router}
 
 
+class Link(NamedTuple):
+    """What is surely heard on a link: the subnets there, the addresses of who offers the way out, and whether there is one of whom the plan says none."""
+
+    nets: tuple[ipaddress.IPv4Network | ipaddress.IPv6Network, ...]
+    vias: tuple[Address, ...]
+    unsaid: bool
+
+
 @dataclass(frozen=True)
 class Formed:
     """What an interface forms of what is advertised, or hears of its link where it leases its address: TAKEN, UNHEARD, WRONG, EITHER, WAVERS or UNPROVEN, and why; the `adverts` on its link, heard or not; the `state` in which
@@ -65,6 +74,24 @@ class Formed:
     def heard(self) -> tuple[Advert, ...]:
         """The advertisements that are heard, or perhaps."""
         return tuple(advert for advert in self.adverts if advert.outcome != SILENT)
+
+    @cached_property
+    def link(self) -> Link:
+        """What is surely heard of the link by who forms addresses of it; found once, since all that stand alike form the same."""
+        return self._link(leasing=False)
+
+    @cached_property
+    def leased_link(self) -> Link:
+        """The same for who leases his address."""
+        return self._link(leasing=True)
+
+    def _link(self, leasing: bool) -> Link:
+        adverts = [advert for advert in self.heard if advert.outcome == ANSWERED]
+        routers = [advert for advert in adverts if advert.said.router]
+        prefixes = dict.fromkeys(prefix for advert in adverts for prefix in on_link(advert.said, leasing))
+        nets = tuple(ipaddress.ip_network(prefix) for prefix in prefixes)
+        over = [[via for via in map(ipaddress.ip_address, r.vias) if any(via in net for net in nets)] for r in routers]
+        return Link(nets, tuple(dict.fromkeys(via for of in over for via in of)), not all(over))
 
     @property
     def said(self) -> frozenset[str]:
@@ -104,7 +131,7 @@ class Formed6:
             heard = formed.get(record)
             if heard is not None and heard.outcome == TAKEN and record not in leases6:
                 lower = _own_bits(plan, record)
-                nets, vias, unsaid = _link(heard, leasing=False)
+                nets, vias, unsaid = heard.link
                 bound = (ipaddress.ip_interface((int(net.network_address) | lower, net.prefixlen)) for net in nets)
                 own = tuple(Held(one, False, vias, unsaid) for one in bound)
             if own != self.held.get(record, ()):
@@ -126,14 +153,12 @@ class Leased6:
         """The same in a judgement, with the way out that is advertised where it is; the subnet of a lease must be, too, or it has none
         on link (RFC 5942 section 4).  What stands as before is taken over."""
         formed, leases6 = judgement.formed, judgement.leases6
-        links: dict[str, _Link] = {}
         fit: dict[str, Lease | None] = {}
         asked = _given_else(self, judgement)
         for record in asked:
             lease, fit[record] = leases6.get(record), None
             if lease is not None:
-                link = links[record] = _link(formed[record], leasing=True)
-                nets = set(map(str, link.nets))
+                nets = set(map(str, formed[record].leased_link.nets))
                 if formed[record].outcome == TAKEN and {offer.scope.subnet for offer in lease.heard} <= nets:
                     fit[record] = lease
         fitting = layered(self.fit, fit)
@@ -142,7 +167,7 @@ class Leased6:
         for record in asked.union(perhaps_differing(self.pooled.held, pooled.held)):
             one = pooled.held.get(record)
             if one is not None:
-                link = links[record] if record in links else _link(formed[record], leasing=True)
+                link = formed[record].leased_link
                 one = replace(one, gateways=link.vias, unsaid=link.unsaid)
             if one != self.held.get(record):
                 held[record] = one
@@ -159,23 +184,6 @@ def _given_else(before: Formed6 | Leased6, judgement: Judgement) -> set[str]:
         *perhaps_differing(before.formed, judgement.formed),
         *perhaps_differing(before.leases6, judgement.leases6),
     }
-
-
-class _Link(NamedTuple):
-    """What is surely heard on a link: the subnets there, the addresses of who offers the way out, and whether there is one of whom the plan says none."""
-
-    nets: list[ipaddress.IPv4Network | ipaddress.IPv6Network]
-    vias: tuple[Address, ...]
-    unsaid: bool
-
-
-def _link(formed: Formed, leasing: bool) -> _Link:
-    adverts = [advert for advert in formed.heard if advert.outcome == ANSWERED]
-    routers = [advert for advert in adverts if advert.said.router]
-    prefixes = dict.fromkeys(prefix for advert in adverts for prefix in on_link(advert.said, leasing))
-    nets = [ipaddress.ip_network(prefix) for prefix in prefixes]
-    over = [[via for via in map(ipaddress.ip_address, r.vias) if any(via in net for net in nets)] for r in routers]
-    return _Link(nets, tuple(dict.fromkeys(via for of in over for via in of)), not all(over))
 
 
 def _own_bits(plan: Plan, record: str) -> int:

@@ -106,16 +106,15 @@ def _one_way(
     asked = way.speaking(judgement)
     was = before.memo.get(way.speaking) if before is not None else None
     said = asked.after(was, changes) if was is not None else None
-    stays: Mapping[str, Any] = {}
     troubled: dict[str, Any] = {}
     if said is not None and before is not None:
-        stays, troubled = known, dict(getattr(before.known, way.troubled))
+        troubled = dict(getattr(before.known, way.troubled))
         ids = judgement.intent.segments
         near = (r for n in segments for kind in PLACES for r in plan.where(kind, "belongs", ids[n]))
         lost = (r for kind in PLACES for r in plan.where(kind, "belongs", None))
         again = {record.id for record in (*near, *lost)}
         again |= {id for kind, id in changes.records if kind in PLACES}
-        again |= {id for id, got in known.items() if not said.isdisjoint(got.said)} if said else set()
+        again |= {id for id, got in known.items() if way.speaking.concerned(got, said)} if said else set()
         # A guest that is gone took its adapters along.
         for wiring in (judgement.wiring, before.wiring):
             blocks = (wiring.blocks.get(key) for key in changes.blocks)
@@ -131,4 +130,4 @@ def _one_way(
             what, status = way.verdicts[got.outcome]
             troubled[id] = status, Cause(what, got.state, got.towards, detail=got.reason)
     differ = {id for id, got in made.items() if known.get(id) != got}
-    return layered(stays, {id: made[id] for id in (differ if stays else made)}), troubled, differ, asked
+    return layered(known, {id: made[id] for id in differ}), troubled, differ, asked
