@@ -526,6 +526,32 @@ class PingTest(unittest.TestCase):
         made.kinds["lease_scope"][0]["pool"] = []
         self.assertNotEqual(asked(judge(made.plan())).ask("let a1 reach b1").outcome, HOLDS)
 
+    def test_of_two_beside_each_other_each_has_the_way_out_of_his_own_lease(self) -> None:
+        """Of the rows and stands that they are on they are alike; what was given to them tells them apart."""
+        for first, second in (("10.0.10.1", "10.0.10.66"), ("10.0.10.66", "10.0.10.1")):
+            made = asking(pool=[], kept=[f"{MAC} 10.0.10.101"], gateways=[first])
+            next(s for s in made.kinds["segment"] if s["id"] == "s10")["gateways"] = []
+            made.guest("a", "a2", 10, addressing="lease", mac=OTHER_MAC)
+            made.guest("b", "d", 10, addresses=["10.0.10.9/24"], serve_leases=True)
+            served(made, "guest-d", 10, pool=[], kept=[f"{OTHER_MAC} 10.0.10.102"], gateways=[second])
+            judgement = judge(made.plan())
+            self.assertIs(judgement.wiring.stand_of["a1"], judgement.wiring.stand_of["a2"])
+            answers = [asked(judgement).ask(f"let {who} reach b1").outcome for who in ("a1", "a2", "a1, a2")]
+            self.assertEqual(sorted(answers), [HOLDS, UNKNOWN, UNKNOWN])
+            self.assertEqual(answers[2], UNKNOWN)
+
+    def test_a_filter_in_the_middle_of_a_row_tells_leased_addresses_apart(self) -> None:
+        for subnet, gateway, length in (("10.0.10.0/24", "10.0.10.1", 24), ("10.0.10.64/26", "10.0.10.65", 26)):
+            kept = [f"{MAC} 10.0.10.101", f"{OTHER_MAC} 10.0.10.104"]
+            made = asking(subnet=subnet, kept=kept, gateways=[gateway])
+            made.kinds["segment"][0].update(subnets=[subnet], gateways=[gateway])
+            adapter(made, "r10")["addresses"] = [f"{gateway}/{length}"]
+            made.guest("a", "a2", 10, addressing="lease", mac=OTHER_MAC)
+            made.put("filter_line", "half", of="r", order=10, action="deny", **HALF)
+            look = asked(judge(made.plan()))
+            answers = [look.ask(f"let {who} reach b1").outcome for who in ("a1", "a2", "a1, a2")]
+            self.assertEqual(answers, [HOLDS, BROKEN, BROKEN], subnet)
+
     def test_no_two_have_one_pooled_address(self) -> None:
         for seed in range(40):
             judgement = judge(leasing_plan(seed))

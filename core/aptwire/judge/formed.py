@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import ipaddress
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -132,8 +132,8 @@ class Formed6:
             if heard is not None and heard.outcome == TAKEN and record not in leases6:
                 lower = _own_bits(plan, record)
                 nets, vias, unsaid = heard.link
-                bound = (ipaddress.ip_interface((int(net.network_address) | lower, net.prefixlen)) for net in nets)
-                own = tuple(Held(one, False, vias, unsaid) for one in bound)
+                firsts = ((int(net.network_address), net.prefixlen) for net in nets)
+                own = tuple(Held((6, first | lower, first, length), False, vias, unsaid) for first, length in firsts)
             if own != self.held.get(record, ()):
                 found[record] = own or None
         return Formed6(formed, leases6, layered(self.held, found))
@@ -168,7 +168,7 @@ class Leased6:
             one = pooled.held.get(record)
             if one is not None:
                 link = formed[record].leased_link
-                one = replace(one, gateways=link.vias, unsaid=link.unsaid)
+                one = one._replace(gateways=link.vias, unsaid=link.unsaid)
             if one != self.held.get(record):
                 held[record] = one
         return Leased6(formed, leases6, fitting, pooled, layered(self.held, held))

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from aptwire.judge.formed import NO_LEASES6, NONE_FORMED, Formed6, Leased6
 from aptwire.judge.lease import NO_LEASES, Pooled
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.kinds import PLACES
 from aptwire.plan.layers import layered, perhaps_differing
 from aptwire.plan.stacks import Address, Held
@@ -36,7 +37,9 @@ class Gotten:
     def surely(self, address: Address) -> bool:
         """Whether it is known of an address who has it."""
         who = self.who(address)
-        return who is not None and any(one.exact for one in self.held[who] if one.bound.ip == address)
+        return who is not None and any(
+            one.exact for one in self.held[who] if one.numbers[:2] == (address.version, int(address))
+        )
 
     def after(self, judgement: Judgement, edited: Iterable[str]) -> Gotten:
         """The same in a judgement, after an edit of some records (ids); what stands as before is taken over."""
@@ -50,8 +53,7 @@ class Gotten:
         held: dict[str, tuple[Held, ...] | None] = {}
         bearing: dict[Number, set[str]] = {}
 
-        def bearers(one: Held) -> set[str]:
-            number = number_of(one)
+        def bearers(number: Number) -> set[str]:
             return bearing.setdefault(number, set(self.bearing.get(number, ())))
 
         for record in asked:
@@ -62,19 +64,14 @@ class Gotten:
                 continue
             held[record] = own or None
             for one in was:
-                bearers(one).discard(record)
+                bearers(one.numbers[:2]).discard(record)
             for one in own:
-                bearers(one).add(record)
+                bearers(one.numbers[:2]).add(record)
         by_number = {number: tuple(sorted(of)) or None for number, of in bearing.items()}
         return Gotten(layered(self.held, held), layered(self.bearing, by_number), four, six, formed)
 
 
 NOTHING = Gotten({}, {}, NO_LEASES, NO_LEASES6, NONE_FORMED)
-
-
-def number_of(held: Held) -> Number:
-    """The address that somebody has."""
-    return held.bound.version, int(held.bound)
 
 
 def gotten(judgement: Judgement) -> Gotten:
@@ -88,5 +85,6 @@ def _gotten(judgement: Judgement) -> Gotten:
     if changes is not None:
         before, edited = known, {id for kind, id in changes.records if kind in PLACES}
         edited.update(tag.id for id in list(edited) for tag in judgement.plan.where("guest_tag", "adapter", id))
-    made = judgement.answered.answers["gotten"] = before.after(judgement, edited)
+    with no_collecting():
+        made = judgement.answered.answers["gotten"] = before.after(judgement, edited)
     return made

@@ -8,7 +8,7 @@ from functools import cached_property
 
 from aptwire.forward.parts import Stand
 from aptwire.judge.changes import Changes
-from aptwire.judge.gotten import Gotten, gotten, number_of
+from aptwire.judge.gotten import Gotten, gotten
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.plan.fields import bare_address
@@ -152,7 +152,7 @@ class _Since:
                 return _Given(frozenset(found), frozenset(), False)
             owners.add(owner_of(plan, record).id)
         held = [one for of in (was.held, now.held) for id in found for one in of.get(id, ())]
-        alone = all(len(of.bearing.get(number_of(one), ())) < 2 for of in (was, now) for one in held)
+        alone = all(len(of.bearing.get(one.numbers[:2], ())) < 2 for of in (was, now) for one in held)
         bearers = self.judgement.wiring.bearers
         texts = {str(one.bound.ip) for one in held}
         sure = alone and texts.isdisjoint(self._sought) and not any(text in bearers for text in texts)

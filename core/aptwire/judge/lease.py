@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from aptwire.above.outcomes import SILENT
@@ -69,6 +70,16 @@ class Lease:
         """The records (ids) in which it is said what is leased."""
         return frozenset(offer.scope.id for offer in self.offered)
 
+    @cached_property
+    def had(self) -> Held | LeaseScope | None:
+        """What is had by it: an address, or any of a scope's pool; None where that isn't known. Found once, since all that stand alike get the same."""
+        offers = self.heard
+        if self.outcome != LEASED or len({(o.address, o.scope.subnet, o.scope.gateways) for o in offers}) > 1:
+            return None
+        # Where several servers lease from pools of their own, the first's stands for them.
+        scope = offers[0].scope
+        return Held(numbers(offers[0].address), True, _gateways(scope)) if offers[0].address else scope
+
     @property
     def got(self) -> str:
         """What it gets in a few words: an address, those of which it gets one, or that it gets none."""
@@ -130,7 +141,8 @@ class Pooled:
             return sharing.setdefault(scope, set(before.sharing.get(scope, ())))
 
         for record in perhaps_differing(before.leases, leases):
-            old, new = _had(before.leases.get(record)), _had(leases.get(record))
+            was, now = before.leases.get(record), leases.get(record)
+            old, new = was.had if was is not None else None, now.had if now is not None else None
             if isinstance(old, LeaseScope):
                 among(old.id).discard(record)
             if isinstance(new, LeaseScope):
@@ -143,30 +155,16 @@ class Pooled:
             held.update(dict.fromkeys(records))
             scope = scopes.get(id)
             if scope is not None and records and not _parted(scope, cuts):
-                gateways, length = _gateways(scope), int(scope.subnet.partition("/")[2])
+                gateways, (version, _, net, length) = _gateways(scope), numbers(scope.subnet)
                 # A pool that is too small doesn't serve all.
                 for record, number in zip(sorted(records), _free(scope), strict=False):
-                    held[record] = Held(ipaddress.ip_interface((number, length)), False, gateways)
-        differ = {record: now for record, now in held.items() if now != before.held.get(record)}
+                    held[record] = Held((version, number, net, length), False, gateways)
+        differ = {record: one for record, one in held.items() if one != before.held.get(record)}
         by_scope = {id: frozenset(records) or None for id, records in sharing.items()}
         return Pooled(leases, scopes, told, layered(before.sharing, by_scope), layered(before.held, differ))
 
 
 NO_LEASES = Pooled({}, {}, frozenset(), {}, {})
-
-
-def _had(lease: Lease | None) -> Held | LeaseScope | None:
-    """What is had by a lease: an address, or any of a scope's pool; None where that isn't known."""
-    if lease is None or lease.outcome != LEASED:
-        return None
-    offers = lease.heard
-    if len(offers) > 1 and len({(o.address, o.scope.subnet, o.scope.gateways) for o in offers}) > 1:
-        return None
-    # Where several servers lease from pools of their own, the first's stands for them.
-    scope = offers[0].scope
-    if offers[0].address:
-        return Held(ipaddress.ip_interface(offers[0].address), True, _gateways(scope))
-    return scope
 
 
 def _gateways(scope: LeaseScope) -> tuple[Address, ...]:

@@ -9,8 +9,9 @@ import ipaddress
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from typing import NamedTuple
 
-from aptwire.plan.fields import bare_address
+from aptwire.plan.fields import Numbers, bare_address
 from aptwire.plan.filters import Gate
 from aptwire.plan.kinds import (
     OWNERS,
@@ -58,15 +59,20 @@ class Interface:
         return next((own for own in self.addresses if own.version == address.version and address in own.network), None)
 
 
-@dataclass(frozen=True)
-class Held:
+class Held(NamedTuple):
     """What an interface has by lease, or formed of a prefix: its address, or (not `exact`) one that stands for all that it may have, and the gateways that came with it;
     `unsaid`: there is one of which the plan has no address."""
 
-    bound: Bound
+    numbers: Numbers
     exact: bool
     gateways: tuple[Address, ...]
     unsaid: bool = False
+
+    @property
+    def bound(self) -> Bound:
+        """The address, with the length of its subnet's prefix."""
+        version, number, _, length = self.numbers
+        return (ipaddress.IPv4Interface if version == 4 else ipaddress.IPv6Interface)((number, length))
 
 
 @dataclass(frozen=True)
@@ -299,7 +305,7 @@ def _interface(plan: Plan, record: Record, held: tuple[Held, ...]) -> Interface:
     said = own is not None or segment is not None
     if held:
         # What is handed out with the lease is what the interface uses (RFC 2132 section 3.5), and who advertises himself (RFC 4861 section 6.3.6).
-        versions = {one.bound.version for one in held}
+        versions = {one.numbers[0] for one in held}
         bound = (*(one.bound for one in held), *bound)
         handed = (gateway for one in held for gateway in one.gateways)
         gateways = (*dict.fromkeys(handed), *(gateway for gateway in gateways if gateway.version not in versions))

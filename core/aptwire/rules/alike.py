@@ -29,13 +29,39 @@ class _Seen(NamedTuple):
     addresses: tuple[Numbers, ...]
 
 
+_WIDE = range(25)
+"""Lengths of subnets of IPv4 that have whole rows."""
+_WIDE_TEXTS = frozenset(map(str, _WIDE))
+
+Row = str | Numbers
+"""The first of the 256 addresses of IPv4, in one subnet, among which an address is; itself, where it is of a smaller subnet or of IPv6."""
+
+
+def row_of(text: str) -> str:
+    """The row of an address that a record keeps."""
+    head, _, rest = text.rpartition(".")
+    _, _, length = rest.partition("/")
+    return f"{head}.0/{length}" if head and length in _WIDE_TEXTS and ":" not in head else text
+
+
+def _row(given: Numbers) -> Numbers:
+    """The row of an address that somebody was given."""
+    version, number, net, length = given
+    return (4, number >> 8 << 8, net, length) if version == 4 and length in _WIDE else given
+
+
+def _first(row: Row) -> Numbers:
+    """The address that says which row it is."""
+    return numbers(row) if isinstance(row, str) else row
+
+
 class Group(NamedTuple):
     """Some interfaces by their places in a list: `plain` ones of one stand whose addresses are in the same `rows`, all on or all off; or one that isn't plain, with its
     `addresses`."""
 
     at: list[int]
     plain: bool
-    rows: tuple[str, ...]
+    rows: tuple[Row, ...]
     addresses: tuple[Numbers, ...]
 
     @property
@@ -49,31 +75,20 @@ class Marks:
 
     def __init__(self, marks: Iterable[tuple[int, int]]) -> None:
         self._marks = sorted(marks)
-        self._of_row: dict[str, int | None] = {}
+        self._of_row: dict[Row, int | None] = {}
 
     def of(self, address: Numbers) -> int:
         """Between which of them an address is."""
         return bisect_right(self._marks, address[:2])
 
-    def of_row(self, row: str) -> int | None:
+    def of_row(self, row: Row) -> int | None:
         """The same of all addresses of a row; None where one of them parts it."""
         if row not in self._of_row:
-            one = numbers(row)
+            one = _first(row)
             version, first, _, length = one
-            parted = version == 4 and length <= 24 and self.of(one) != self.of((4, first + 255, 0, 0))
+            parted = version == 4 and length in _WIDE and self.of(one) != self.of((4, first + 255, 0, 0))
             self._of_row[row] = None if parted else self.of(one)
         return self._of_row[row]
-
-
-_WIDE = frozenset(map(str, range(25)))
-"""Lengths of subnets of IPv4 that have whole rows."""
-
-
-def row_of(text: str) -> str:
-    """The first of the 256 addresses of IPv4, in one subnet, among which an address is that a record keeps; itself, where it is of a smaller subnet or of IPv6."""
-    head, _, rest = text.rpartition(".")
-    _, _, length = rest.partition("/")
-    return f"{head}.0/{length}" if head and length in _WIDE and ":" not in head else text
 
 
 class _Own(NamedTuple):
@@ -146,7 +161,7 @@ class Look:
                 self._known[id] = known
                 return known
             own = tuple(map(numbers, record.addresses)) if record is not None else ()  # type: ignore[attr-defined]
-            own = (*own, *(numbers(str(one.bound)) for one in self.pings.held.get(id, ())))
+            own = (*own, *(one.numbers for one in self.pings.held.get(id, ())))
             owner = owner_of(self.plan, record).id if record is not None else id
             known = self._known[id] = self._lasting.seen[id] = _Seen(record, owner, own)
         return known
@@ -232,7 +247,7 @@ class Look:
 
     def _lease(self, id: str) -> Hashable:
         """What an interface has by lease, or formed, its address in its subnet aside; or that it gets none."""
-        held = tuple((one.bound.network, one.exact, one.gateways, one.unsaid) for one in self.pings.held.get(id, ()))
+        held = tuple((one.numbers[0], *one.numbers[2:], *one[1:]) for one in self.pings.held.get(id, ()))
         got = [of.get(id) for of in self.judgement.got]
         return held, tuple(one.outcome if one is not None else None for one in got)
 
@@ -269,6 +284,7 @@ class Look:
 
     def _gather(self, records: tuple[str, ...]) -> list[Group]:
         plan, stand_of, tabled, odd = self.plan, self.stand_of, self.tabled, self._odd
+        held, got = self.pings.held, [of for of in self.judgement.got if of]
         adapters, guests, of_guest = plan.of("adapter"), plan.of("guest"), plan.grouped("adapter", "guest")
         found: list[Group] = []
         known: dict[object, list[int]] = {}
@@ -284,8 +300,12 @@ class Look:
             ):
                 found.append(Group([n], False, (), tuple(self.addresses((record,)))))
                 continue
-            rows = tuple(map(row_of, adapter.addresses))
-            key = id(stand), adapter.connected and guests[adapter.guest].running, rows
+            rows: tuple[Row, ...] = tuple(map(row_of, adapter.addresses))
+            if given := held.get(record, ()):
+                rows = (*rows, *(_row(one.numbers) for one in given))
+            # Who gets the very same has the same, but for addresses.
+            alike = len(given), *(id(of.get(record)) for of in got)
+            key = id(stand), adapter.connected and guests[adapter.guest].running, rows, alike
             if (at := known.get(key)) is not None:
                 at.append(n)
             else:
@@ -304,11 +324,11 @@ class Look:
 
     def nets(self, groups: Iterable[Group]) -> Iterator[Numbers]:
         """The addresses of groups, of each row one."""
-        rows: set[str] = set()
+        rows: set[Row] = set()
         for group in groups:
             rows.update(group.rows)
             yield from group.addresses
-        yield from map(numbers, rows)
+        yield from map(_first, rows)
 
     def marks(self, nets: Iterable[Numbers]) -> Marks:
         """Between these no table and no filter tells addresses apart, and none of some subnets begins or ends."""
@@ -316,10 +336,9 @@ class Look:
 
     @cached_property
     def _odd(self) -> set[str]:
-        """Adapters of which something is said by themselves: tags, a verdict, what they get; or an address that another one bears too."""
+        """Adapters of which something is said by themselves: tags, a verdict; or an address that another one bears too."""
         twins = {record for address in self.wiring.doubled for record in self.wiring.bearers.get(address, ())}
-        judgement = self.judgement
-        return twins.union(self.plan.grouped("guest_tag", "adapter"), judgement.own, *judgement.got)
+        return twins.union(self.plan.grouped("guest_tag", "adapter"), self.judgement.own)
 
     def kinds(self, one: Sequence[Unit], two: Sequence[Unit]) -> tuple[list[list[Unit]], list[list[Unit]]]:
         """The units of either side in lists of those that are alike, also as targets for the other."""

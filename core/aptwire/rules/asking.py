@@ -23,6 +23,7 @@ from aptwire.judge.judgement import Judgement
 from aptwire.judge.shared import THINGS_SAID, shares
 from aptwire.judge.verdicts import judged_after
 from aptwire.judge.why import CUT_OFF, NO_GROUP, OPEN_END, TOO_LARGE, WRONG_TAG, Cause
+from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Drop, Operation, Patch
 from aptwire.plan.filters import PING, Packet
 from aptwire.plan.kinds import PLACES, STATIC, Rule
@@ -68,7 +69,7 @@ class Asked:
     def rules(self) -> list[tuple[Rule, Answer]]:
         """Every rule of the plan with its answer, by their text; an answer of before stands where an edit left alone what it rests on."""
         listed = sorted(self.plan.all(Rule), key=lambda r: (r.text, r.id))
-        with self._lock:
+        with self._lock, no_collecting():
             answers = self.judgement.answered
             if "rules" not in answers.answers:
                 before, changes = answers.before.get("rules", ({}, None))
