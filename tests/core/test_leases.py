@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 import random
 import unittest
+from collections.abc import Iterator
 from typing import Any, ClassVar
 
 from aptwire.above.leases import Leases, Leases6, clients, mac_of
@@ -21,8 +22,9 @@ from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge, judged_after, rejudge
 from aptwire.plan.checks import make_record
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
-from aptwire.plan.kinds import KINDS, LeaseScope
+from aptwire.plan.kinds import KINDS, FilterLine, LeaseScope, Route
 from aptwire.plan.plan import Plan, PlanError
+from aptwire.plan.stacks import forwarding
 from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
 from aptwire.rules.asking import asked
 from aptwire.rules.mending import rule_offers
@@ -248,9 +250,12 @@ class RelayTest(Case):
         d = adapter(made, "d")
         d.update(addresses=["10.0.30.9/24"], belongs="s30", port_group="b/q30")
         made.kinds["lease_relay"][0]["to"] = ["10.0.30.9"]
-        self.fares(made, LEASED, "home")
+        before = self.fares(made, LEASED, "home")
         made.put("filter_line", "no", of="q", order=10, action="deny", protocol="udp", ports="67", enters="q20")
-        self.fares(made, NO_ANSWER, "stranded", "q drops it, by filter line 10")
+        fresh = self.fares(made, NO_ANSWER, "stranded", "q drops it, by filter line 10")
+        edit = (Put(fresh.plan.get("filter_line", "no")),)
+        after = rejudge(before, apply_edit(before.plan, edit)[0], touched(edit))
+        self.assertEqual(after.leases, fresh.leases)
         # The answer belongs to what was let through.
         made.kinds["filter_line"][0].update(enters="q30")
         self.fares(made, LEASED, "home")
@@ -844,6 +849,25 @@ class PropertyTest(unittest.TestCase):
                 said = [sorted((f.id, f.title) for f in everything(j)) for j in (judgement, fresh)]
                 self.assertEqual(*said, (seed, edit))
 
+    def above(self, plan: Plan, dice: random.Random) -> Iterator[Operation]:
+        """Something that speaks of packets, or of a segment's addresses: nobody on a link hears anybody else by it."""
+        vid = dice.choice([10, 20, 30, 40])
+        address = dice.choice([f"10.64.{vid}.1", f"10.64.{vid}.9"])
+        for said in ({"gateways": [address]}, {"subnets": []}, {"name": f"berth {vid}"}, {"vid": 40}, {"vid": None}):
+            yield Patch("segment", f"s{vid}", said)
+        owners = [owner.id for owner in forwarding(plan)]
+        if owners:
+            net = dice.choice([f"10.64.{vid}.0/24", f"10.64.{vid}.104/29", "0.0.0.0/0"])
+            where = {dice.choice(["sources", "targets"]): (net,)}
+            order = dice.randrange(100)
+            yield Put(FilterLine(id=f"line-{order}", of=dice.choice(owners), order=order, action="deny", **where))
+            yield Put(Route(id=f"way-{order}", of=dice.choice(owners), to=(net,), via=address))
+        for kind in ("filter_line", "route"):
+            if plan.of(kind):
+                yield Drop(kind, dice.choice(sorted(plan.of(kind))))
+        for relay in plan.of("lease_relay"):
+            yield Patch("lease_relay", relay, {"to": [address]})
+
     def edit(self, plan: Plan, dice: random.Random) -> Operation:
         """Something that may concern leases, or may not."""
         scopes, relays = (sorted(plan.of(kind)) for kind in ("lease_scope", "lease_relay"))
@@ -864,6 +888,7 @@ class PropertyTest(unittest.TestCase):
             ),
             Patch("segment", f"s{dice.choice([10, 20, 30, 40])}", {"lease_servers": dice.choice([[], ["10.64.10.1"]])}),
             *((Drop("lease_relay", dice.choice(relays)),) if relays else ()),
+            *self.above(plan, dice),
         ]
         if scope is not None:
             made += [

@@ -25,7 +25,7 @@ from aptwire.judge.lease import EITHER, LEASED, NO_ANSWER, WRONG, Lease, Offer, 
 from aptwire.plan.kinds import LEASE, PLACES, LeaseRelay, LeaseScope, Record, Segment
 from aptwire.plan.names import called, some
 from aptwire.plan.plan import Plan
-from aptwire.plan.stacks import adapter_of, forwarding, owner_of
+from aptwire.plan.stacks import adapter_of, forwarding, net_of, owner_of
 
 
 @dataclass(frozen=True)
@@ -76,8 +76,8 @@ class Leases(Speaking[Source, Offer]):
 
     @staticmethod
     def concerned(got: Lease, said: frozenset[str]) -> bool:
-        """Whoever is offered something of these scopes."""
-        return not said.isdisjoint(got.said)
+        """Whoever is offered something of these scopes; whoever hears nobody names whom he ought to hear, by what is said elsewhere."""
+        return not got.heard or not said.isdisjoint(got.said)
 
     @staticmethod
     def rests(source: Source) -> LeaseScope:
@@ -194,7 +194,7 @@ class Leases(Speaking[Source, Offer]):
         """Whom a relay of somebody asks at an address: whoever has it, and those whom they may ask on (RFC 1542 section 4.1.1), since they relay too;
         and what isn't known of it."""
         known = {owner_of(self.plan, record).id for record in self._bearers(to)}
-        onward = {address for id in known for address in self._onward(id)}
+        onward = {address for id in known for address in self._onward.get(id, ())}
         for server in sorted(known):
             yield server, f"{self._called(owner)} asks itself" if server == owner else ""
         while onward:
@@ -205,14 +205,17 @@ class Leases(Speaking[Source, Offer]):
                 (server, "what it asks relays too, and nobody says whom it asks on") for server in sorted(further)
             )
             known |= further
-            onward = {address for id in further for address in self._onward(id)}
+            onward = {address for id in further for address in self._onward.get(id, ())}
 
-    def _onward(self, owner: str) -> Iterator[str]:
-        """The addresses that somebody asks as a relay."""
+    @cached_property
+    def _onward(self) -> dict[str, list[str]]:
+        """The addresses that somebody (an owner) asks as a relay."""
+        found: dict[str, list[str]] = {}
         for relay in self.plan.all(LeaseRelay):
             at = self.plan.find(relay.at, PLACES)
-            if at is not None and owner_of(self.plan, at).id == owner:
-                yield from filter(self.mine, relay.to)
+            if at is not None:
+                found.setdefault(owner_of(self.plan, at).id, []).extend(filter(self.mine, relay.to))
+        return found
 
     def _carried(self, found: InStates, server: str, doubt: str) -> tuple[str, str, State]:
         """How a relay's question to a server fares; `doubt`: what isn't known of it, if it gets anywhere."""
@@ -343,7 +346,7 @@ class Leases(Speaking[Source, Offer]):
 
     def _scope_of(self, owner: str, address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> LeaseScope | None:
         """The scope from which somebody leases to a relay with an address."""
-        return next((s for s in self._scopes(owner) if address in ipaddress.ip_network(s.subnet)), None)
+        return next((s for s in self._scopes(owner) if address in net_of(s.subnet)), None)
 
     def _scopes(self, owner: str) -> list[LeaseScope]:
         return sorted(

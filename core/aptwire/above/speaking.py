@@ -16,7 +16,7 @@ from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.judge.why import is_idle
-from aptwire.plan.kinds import Adapter, Record
+from aptwire.plan.kinds import ABOVE, BESIDE, SPECS, Adapter, Record, Segment
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import Stack
@@ -37,6 +37,18 @@ class Speaker(Protocol):
 
 Source = TypeVar("Source", bound=Speaker)
 Heard = TypeVar("Heard")
+
+
+_SAID = frozenset((*BESIDE["segment"], "name", "subnets", "gateways"))
+"""The fields of a segment by which nobody is heard otherwise."""
+
+
+def _is_above(one: Plan, two: Plan, kind: str, id: str) -> bool:
+    """Whether an edit of a record, from one plan to another, is of what speaks of packets, or of addresses, alone."""
+    was, now = one.of(kind).get(id), two.of(kind).get(id)
+    if kind != Segment.kind or was is None or now is None:
+        return kind in ABOVE
+    return all(getattr(was, name) == getattr(now, name) for name in SPECS[kind] if name not in _SAID)
 
 
 class Speaking(ABC, Generic[Source, Heard]):
@@ -96,12 +108,21 @@ class Speaking(ABC, Generic[Source, Heard]):
         if any(self.lies(one.get(id)) != self.lies(two.get(id)) for id in said):
             return None
         others = frozenset(record for record in changes.records if record[0] != self.kind)
-        if not before.ground.holds(self.judgement, replace(changes, records=others), self.tabled):
+        above = frozenset(record for record in others if _is_above(before.plan, self.plan, *record))
+        if not before.ground.holds(self.judgement, replace(changes, records=others - above), self.tabled):
             return None
         # These are what a property finds when it is first asked for.
-        sources = [self.renewed(s, two[id]) if (id := self.rests(s).id) in said else s for s in before.sources]
-        vars(self).update(sources=sources, ground=before.ground)
-        return said
+        vars(self)["ground"] = before.ground
+        if not above:
+            sources = [self.renewed(s, two[id]) if (id := self.rests(s).id) in said else s for s in before.sources]
+            vars(self)["sources"] = sources
+            return said
+        # Where it is heard is as it was; how far it gets before that may not be.
+        where = [[(s.at, self.rests(s).id) for s in look.sources] for look in (before, self)]
+        if where[0] != where[1]:
+            return None
+        differ = (self.rests(now).id for was, now in zip(before.sources, self.sources, strict=True) if was != now)
+        return said.union(differ, (id for _, id in above))
 
     @cached_property
     def ground(self) -> Ground:

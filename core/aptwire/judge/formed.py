@@ -70,7 +70,7 @@ class Formed:
     state: State = NOW
     towards: str = ""
 
-    @property
+    @cached_property
     def heard(self) -> tuple[Advert, ...]:
         """The advertisements that are heard, or perhaps."""
         return tuple(advert for advert in self.adverts if advert.outcome != SILENT)
@@ -93,7 +93,7 @@ class Formed:
         over = [[via for via in map(ipaddress.ip_address, r.vias) if any(via in net for net in nets)] for r in routers]
         return Link(nets, tuple(dict.fromkeys(via for of in over for via in of)), not all(over))
 
-    @property
+    @cached_property
     def said(self) -> frozenset[str]:
         """The records (ids) in which it is said what is advertised."""
         return frozenset(advert.said.id for advert in self.adverts)

@@ -25,7 +25,7 @@ from aptwire.judge.why import (
     WRONG_PREFIX,
     Cause,
 )
-from aptwire.plan.kinds import ADVERTISED, LEASE, PLACES
+from aptwire.plan.kinds import ADVERTISED, LEASE, PLACES, Segment
 from aptwire.plan.layers import layered
 
 
@@ -110,7 +110,8 @@ def _one_way(
     if said is not None and before is not None:
         troubled = dict(getattr(before.known, way.troubled))
         ids = judgement.intent.segments
-        near = (r for n in segments for kind in PLACES for r in plan.where(kind, "belongs", ids[n]))
+        touched = {*(ids[n] for n in segments), *(id for kind, id in changes.records if kind == Segment.kind)}
+        near = (r for id in touched for kind in PLACES for r in plan.where(kind, "belongs", id))
         lost = (r for kind in PLACES for r in plan.where(kind, "belongs", None))
         again = {record.id for record in (*near, *lost)}
         again |= {id for kind, id in changes.records if kind in PLACES}

@@ -60,12 +60,12 @@ class Lease:
     state: State = NOW
     towards: str = ""
 
-    @property
+    @cached_property
     def heard(self) -> tuple[Offer, ...]:
         """The offers that are heard, or perhaps."""
         return tuple(offer for offer in self.offered if offer.outcome != SILENT)
 
-    @property
+    @cached_property
     def said(self) -> frozenset[str]:
         """The records (ids) in which it is said what is leased."""
         return frozenset(offer.scope.id for offer in self.offered)
@@ -133,24 +133,28 @@ class Pooled:
     def after(self, plan: Plan, leases: Mapping[str, Lease]) -> Pooled:
         """The same of other leases (by record), or in another plan; what stands as before is taken over."""
         scopes, told = plan.of("lease_scope"), frozenset(told_apart(plan))
-        before = self if self.told == told else NO_LEASES
         sharing: dict[str, set[str]] = {}
         held: dict[str, Held | None] = {}
 
         def among(scope: str) -> set[str]:
-            return sharing.setdefault(scope, set(before.sharing.get(scope, ())))
+            return sharing.setdefault(scope, set(self.sharing.get(scope, ())))
 
-        for record in perhaps_differing(before.leases, leases):
-            was, now = before.leases.get(record), leases.get(record)
+        for record in perhaps_differing(self.leases, leases):
+            was, now = self.leases.get(record), leases.get(record)
             old, new = was.had if was is not None else None, now.had if now is not None else None
             if isinstance(old, LeaseScope):
                 among(old.id).discard(record)
             if isinstance(new, LeaseScope):
                 among(new.id).add(record)
             held[record] = new if isinstance(new, Held) else None
-        for id in perhaps_differing(before.scopes, scopes):
+        for id in perhaps_differing(self.scopes, scopes):
             among(id)
-        cuts = [(v, net, end_of(v, net, length)) for v, _, net, length in map(numbers, told)] if sharing else []
+        if self.sharing and told != self.told:
+            other = _cuts(told ^ self.told)
+            for id in self.sharing:
+                if id in scopes and _parted(scopes[id], other):
+                    among(id)
+        cuts = _cuts(told) if sharing else []
         for id, records in sharing.items():
             held.update(dict.fromkeys(records))
             scope = scopes.get(id)
@@ -159,9 +163,9 @@ class Pooled:
                 # A pool that is too small doesn't serve all.
                 for record, number in zip(sorted(records), _free(scope), strict=False):
                     held[record] = Held((version, number, net, length), False, gateways)
-        differ = {record: one for record, one in held.items() if one != before.held.get(record)}
+        differ = {record: one for record, one in held.items() if one != self.held.get(record)}
         by_scope = {id: frozenset(records) or None for id, records in sharing.items()}
-        return Pooled(leases, scopes, told, layered(before.sharing, by_scope), layered(before.held, differ))
+        return Pooled(leases, scopes, told, layered(self.sharing, by_scope), layered(self.held, differ))
 
 
 NO_LEASES = Pooled({}, {}, frozenset(), {}, {})
@@ -176,6 +180,11 @@ def _free(scope: LeaseScope) -> Iterator[int]:
     taken = {int(ipaddress.ip_address(text.split()[1])) for text in scope.kept}
     for _, first, last in sorted(range_of(text) for text in scope.pool):
         yield from (number for number in range(first, last + 1) if number not in taken)
+
+
+def _cuts(told: Iterable[str]) -> list[tuple[int, int, int]]:
+    """Subnets: the IP version, the first address, and the one behind the last."""
+    return [(version, net, end_of(version, net, length)) for version, _, net, length in map(numbers, told)]
 
 
 def _parted(scope: LeaseScope, told: Iterable[tuple[int, int, int]]) -> bool:

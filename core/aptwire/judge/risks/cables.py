@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Set
 from dataclasses import dataclass
 from functools import cache, cached_property, partial
+from operator import attrgetter
 from typing import Any
 
 import numpy as np
@@ -281,7 +282,7 @@ class CableRisks(RiskSearch):
         while rest and len(told) < most:
             vid = (rest & -rest).bit_length() - 1
             rest &= rest - 1
-            for segment in by_vid[vid][: most - len(told)]:
+            for segment in sorted(by_vid[vid], key=attrgetter("name"))[: most - len(told)]:
                 ends = self.members[segment.id]
                 told.append(f"{segment.name} ({segment.vid}), {ends} endpoint{'' if ends == 1 else 's'}")
         return some(told, most, count)

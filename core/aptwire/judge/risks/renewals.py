@@ -37,7 +37,8 @@ class RenewalRisks(RiskSearch):
         """One for each relay and server; an answer of before stands where an edit left alone what it rests on."""
         if not self.plan.of("lease_relay"):
             return
-        leases, answers = self.judgement.once(Leases), self.judgement.answered
+        leases, answers, pings = self.judgement.once(Leases), self.judgement.answered, Pings(self.judgement)
+        sending = self._where(leases, leases.tabled)
         known, changes = answers.before.get("renewals", ({}, None))
         kept: _Kept = {}
         for source in leases.sources:
@@ -48,7 +49,8 @@ class RenewalRisks(RiskSearch):
             if before is not None and before[1].holds(self.judgement, changes, leases.tabled):
                 kept[key] = before
             elif (record := self._renewing(source)) is not None:
-                kept[key] = self._renewal(leases, source, record), self._ground(leases, source, record)
+                risk = self._renewal(leases, pings, source, record)
+                kept[key] = risk, self._ground(leases, sending, source, record)
         answers.answers["renewals"] = kept
         yield from (risk for risk, _ in kept.values() if risk is not None)
 
@@ -67,10 +69,10 @@ class RenewalRisks(RiskSearch):
                 return record
         return None
 
-    def _renewal(self, leases: Leases, source: Source, record: Any) -> Risk | None:
+    def _renewal(self, leases: Leases, pings: Pings, source: Source, record: Any) -> Risk | None:
         relay = self.plan.get("lease_relay", source.relay)
         address = next(to for to in relay.to if ":" not in to and to in leases.addresses(source.server))
-        found = Pings(self.judgement).ask(record.id, address, packet=ASKED)
+        found = pings.ask(record.id, address, packet=ASKED)
         reason, guard = self._unheard(found)
         if not reason:
             return None
@@ -106,30 +108,29 @@ class RenewalRisks(RiskSearch):
                 )
         return "", ""
 
-    def _ground(self, leases: Leases, source: Source, record: Record) -> Ground:
-        """What it rests on whether somebody renews."""
-        owners = leases.tabled | {owner_of(self.plan, record).id}
-        members = frozenset((record.id, source.at))
-        standing = {
-            *members,
-            *(
-                i.record
-                for owner in filter(None, map(self.plan.find, owners))
-                for i in leases.near.stack(owner).interfaces
-            ),
-        }
+    def _where(self, leases: Leases, owners: Iterable[str], *more: str) -> tuple[frozenset[str], frozenset[int]]:
+        """The blocks in which the interfaces of some owners, and some more, stand, and the VID classes that they speak there."""
+        found = filter(None, map(self.plan.find, owners))
+        standing = {*more, *(i.record for owner in found for i in leases.near.stack(owner).interfaces)}
         stand_of = {id: place.stand for id in standing if (place := self.wiring.place(id)) is not None}
-        blocks, classes = blocks_of(stand_of, standing)
+        return blocks_of(stand_of, standing)
+
+    def _ground(
+        self, leases: Leases, sending: tuple[frozenset[str], frozenset[int]], source: Source, record: Record
+    ) -> Ground:
+        """What it rests on whether somebody renews; `sending`: where those stand who lease, relay or forward."""
+        owner = owner_of(self.plan, record).id
+        blocks, classes = self._where(leases, [owner], record.id, source.at)
         nobody = frozenset[str]()
         return Ground(
-            members,
-            owners,
+            frozenset((record.id, source.at)),
+            leases.tabled | {owner},
             nobody,
             False,
             False,
             nobody,
-            blocks,
-            classes,
+            blocks | sending[0],
+            classes | sending[1],
             self.wiring.bearers,
             gotten(self.judgement),
             leases.tabled,
