@@ -122,6 +122,8 @@ class Look:
         self._owners: dict[str, str] = {}
         self._known: dict[str, _Seen] = {}
         self._gathered: dict[tuple[str, ...], list[Group]] = {}
+        self._of_stand: dict[int, tuple[tuple[Hashable, bool], tuple[Hashable, ...]]] = {}
+        self._nets: dict[tuple[Row, ...], tuple[tuple[int, int, int], ...]] = {}
         given = (self.pings.held, *judgement.got)
         self._given = any(given)
         # What somebody has by lease is told anew each time.
@@ -204,7 +206,7 @@ class Look:
             if owner in self.tabled:
                 made: Hashable = (self._part(record), owner)
             elif self.manifold(owner):
-                others = (i.record for i in self.stack(owner).interfaces if i.record != record)
+                others = (other.id for other in self._interfaces(owner) if other.id != record)
                 made = (self._part(record), *map(self._part, others))
             else:
                 made = self._part(record)
@@ -222,11 +224,15 @@ class Look:
             own = self._lasting.own[id] = _Own(record, stand, self._words(id, record, stand))
         if own.words is None:
             return ("itself", id)
+        return *self._heard_at(id, stand), own.words
+
+    def _heard_at(self, id: str, stand: Stand) -> tuple[Hashable, bool]:
+        """Where an interface is heard, and whether its frames get somewhere of which nobody knows."""
         steady = self.voices.steady(stand)
         single = self.judgement.own.get(id) if self.judgement.own else None
         cause = single[1] if single is not None else self.judgement.causes.get(stand)
         where = ("stand", stand.block, stand.index) if steady is None else steady
-        return where, cause is not None and cause.what == OPEN_END, own.words
+        return where, cause is not None and cause.what == OPEN_END
 
     def _words(self, id: str, record: Record, stand: Stand) -> Hashable:
         """What an interface has that hangs neither on where it is heard nor on what it suffers; None: it is alike nobody, since another one bears its address."""
@@ -236,14 +242,17 @@ class Look:
         endpoint = record.adapter if record.kind == "guest_tag" else id  # type: ignore[attr-defined]
         made = (
             stand.judged and is_idle(self.plan, endpoint),
-            stand.segment,
-            gateways_of(self.plan, record),
-            getattr(record, "gateway", None) is None and stand.segment is None,
+            *self._sends(record, stand),
             tuple((version, net, length) for version, _, net, length in bound),
             self._lease(id) if self._given else None,
         )
         # Very many are alike: they share the words.
         return self._shared_parts.setdefault(made, made)
+
+    def _sends(self, record: Record, stand: Stand) -> tuple[Hashable, ...]:
+        """Where an interface sends what leaves its subnets: its segment, the gateways, and whether nobody said these."""
+        unsaid = getattr(record, "gateway", None) is None and stand.segment is None
+        return stand.segment, gateways_of(self.plan, record), unsaid
 
     def _lease(self, id: str) -> Hashable:
         """What an interface has by lease, or formed, its address in its subnet aside; or that it gets none."""
@@ -283,28 +292,24 @@ class Look:
         return self._gathered[asked]
 
     def _gather(self, records: tuple[str, ...]) -> list[Group]:
-        plan, stand_of, tabled, odd = self.plan, self.stand_of, self.tabled, self._odd
+        stand_of, odd, several = self.stand_of, self._odd, self._odd_guests
         held, got = self.pings.held, [of for of in self.judgement.got if of]
-        adapters, guests, of_guest = plan.of("adapter"), plan.of("guest"), plan.grouped("adapter", "guest")
+        adapters, guests = self.plan.of("adapter"), self.plan.of("guest")
         found: list[Group] = []
         known: dict[object, list[int]] = {}
         for n, (record, adapter, stand) in enumerate(
             zip(records, map(adapters.get, records), map(stand_of.get, records), strict=True)
         ):
-            if (
-                adapter is None
-                or stand is None
-                or record in odd
-                or len(of_guest[adapter.guest]) > 1
-                or adapter.guest in tabled
-            ):
+            if adapter is None or stand is None or record in odd or adapter.guest in several:
                 found.append(Group([n], False, (), tuple(self.addresses((record,)))))
                 continue
             rows: tuple[Row, ...] = tuple(map(row_of, adapter.addresses))
-            if given := held.get(record, ()):
+            alike: tuple[int, ...] = ()
+            if got:
+                given = held.get(record, ())
                 rows = (*rows, *(_row(one.numbers) for one in given))
-            # Who gets the very same has the same, but for addresses.
-            alike = len(given), *(id(of.get(record)) for of in got)
+                # Who gets the very same has the same, but for addresses.
+                alike = len(given), *(id(of.get(record)) for of in got)
             key = id(stand), adapter.connected and guests[adapter.guest].running, rows, alike
             if (at := known.get(key)) is not None:
                 at.append(n)
@@ -317,7 +322,8 @@ class Look:
         """Of a group of some interfaces those that no table, filter or next hop tells apart, each time with what they have in common."""
         if None not in (where := tuple(map(marks.of_row, group.rows))):
             where = where or tuple(map(marks.of, group.addresses))
-            yield (self.alike(records[group.at[0]]), where), group.at
+            first = records[group.at[0]]
+            yield (self._alike_of(first, group.rows) if group.plain else self.alike(first), where), group.at
             return
         for n in group.at:
             yield (self.alike(records[n]), tuple(map(marks.of, self.addresses((records[n],))))), [n]
@@ -333,6 +339,32 @@ class Look:
     def marks(self, nets: Iterable[Numbers]) -> Marks:
         """Between these no table and no filter tells addresses apart, and none of some subnets begins or ends."""
         return Marks(self._marks.union(bounds(nets)))
+
+    def _alike_of(self, record: str, rows: tuple[Row, ...]) -> Hashable:
+        """`alike` of a plain interface with addresses in these rows: the rest is that of its stand, and looked up once."""
+        stand = self.stand_of[record]
+        known = self._of_stand.get(id(stand))
+        if known is None:
+            sends = self._sends(self.plan.get("adapter", record), stand)
+            known = self._of_stand[id(stand)] = self._heard_at(record, stand), sends
+        heard, sends = known
+        nets = self._nets.get(rows)
+        if nets is None:
+            nets = self._nets[rows] = tuple((v, net, length) for v, _, net, length in map(_first, rows))
+        words = (
+            stand.judged and is_idle(self.plan, record),
+            *sends,
+            nets,
+            self._lease(record) if self._given else None,
+        )
+        made = (*heard, self._shared_parts.setdefault(words, words))
+        return self._shared_parts.setdefault(made, made)
+
+    @cached_property
+    def _odd_guests(self) -> set[str]:
+        """Guests of whom one interface doesn't say all: those with several, or that forward or have routes."""
+        adapters = self.plan.grouped("adapter", "guest")
+        return {*self.tabled, *(guest for guest, of in adapters.items() if len(of) > 1)}
 
     @cached_property
     def _odd(self) -> set[str]:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from itertools import chain
 from typing import NamedTuple
 
@@ -264,11 +265,15 @@ def let_through(gates: Sequence[Checkpoint], sender: Sender, target: Address) ->
     """Whether some packet that one sends to an address passes all the filters on a way; None: that isn't known."""
     unclear: list[Gate] = []
     for sieve, enters, leaves, met in gates:
-        lets = sieve.lets(met & sender.met(sieve))
+        both = met & sender.met(sieve)
+        lets = sieve.lets(both)
         if lets is False:
             return False
         if lets is None:
-            unclear.append(sieve.stack.gate(enters, leaves, sender.address, target))
+            gate = sieve.stack.gate(enters, leaves, sender.address, target)
+            # Of the others it is known that they don't speak of it.
+            lines = tuple(line for n, line in enumerate(sieve.lines) if both >> n & 1)
+            unclear.append(replace(gate, lines=lines))
     if not unclear or passing(unclear) is None:
         return not unclear
     return True if unsure(unclear) is None else None
