@@ -171,6 +171,7 @@ class PropertiesTest(unittest.TestCase):
     @settings(max_examples=150)
     @given(st.integers(0, 10**9), st.booleans())
     @example(370717, False)  # two hear each other over different uplinks, one of which would throw frames back
+    @example(78, False)  # whom one misses is beside it in its switch, and kept from it there
     def test_everybody_who_is_not_home_has_a_finding_with_a_proof(self, seed: int, odd: bool) -> None:
         judgement = judge(random_plan(seed, odd=odd))
         listed = {e for f in findings(judgement) for e in f.endpoints}

@@ -295,6 +295,32 @@ class WaveringTest(SmallPlans):
         made.kinds["nic"][1]["link"] = "down"
         self.judged(made, a1="home")
 
+    def orders(self) -> Small:
+        """The team's host with a guest a2 whose port group sends by the second NIC first, which lacks the tag."""
+        made = self.team("20")
+        made.put("port_group", "a/other", switch="a/s", name="other", mode="access", vid=10)
+        made.put("group_order", "a/order", port_group="a/other", nic="a/n1", role="active")
+        made.guest("a", "a2", 10)
+        made.kinds["adapter"][-1]["port_group"] = "a/other"
+        return made
+
+    def test_who_is_beside_those_it_misses_is_told_where_its_frames_end(self) -> None:
+        made = self.orders()
+        made.guest("a", "a0", 10)
+        judgement = judge(made.plan())
+        self.assertEqual(judgement.verdicts()["a2"], "wavering")
+        finding = next(f for f in findings(judgement) if "a2" in f.endpoints)
+        self.assertEqual(finding.text, "Port p2 of sw allows 20; 10 is missing.")
+
+    def test_two_in_one_switch_with_a_gateway_among_them_meet_whichever_way_each_sends(self) -> None:
+        made = self.orders()
+        made.kinds["segment"][0]["gateways"] = ["10.64.0.1"]
+        for adapter in made.kinds["adapter"]:
+            adapter.update({"addresses": ["10.64.0.1/24"]} if adapter["id"] == "a1" else {})
+            adapter["connected"] = adapter["id"] in ("a1", "a2")
+        made.kinds["adapter"] = [a for a in made.kinds["adapter"] if a["connected"]]
+        self.judged(made, a1="home", a2="home")
+
     def test_the_gateways_own_team_makes_everybody_waver(self) -> None:
         made = self.team("20")
         made.kinds["segment"][0]["gateways"] = ["10.64.0.1"]

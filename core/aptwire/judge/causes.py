@@ -6,7 +6,7 @@ say it with, the names and hops of a judgement, is `Sentences`.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from ipaddress import ip_address, ip_network
@@ -152,12 +152,25 @@ class Sentences:
             hops = [*out, *teller.way_back(place), teller.end(place, place.context)]
             yield Trace(tuple(hops), all(h.outcome == "passed" for h in hops), say_state(self.wiring, cause.state))
             return
-        other = self.other(cause)
         lost = self._lost(cause.state) if brief else None
-        there = trace(self.wiring, place, other, cause.state, lost)
-        yield there
-        if there.delivered:
-            yield trace(self.wiring, other, place, cause.state, lost)
+        found = self._there_and_back(place, self.other(cause), cause.state, lost)
+        if cause.what == CUT_OFF and all(one.delivered for one in found):
+            # Who stands for those whom it misses is beside it in its switch, and meets it there.
+            away = next(self._away(place), None)
+            found = self._there_and_back(place, away, cause.state, lost) if away is not None else found
+        yield from found
+
+    def _there_and_back(self, place: Place, other: Place, state: State, lost: Roads | None) -> list[Trace]:
+        there = trace(self.wiring, place, other, state, lost)
+        return [there, trace(self.wiring, other, place, state, lost)] if there.delivered else [there]
+
+    def _away(self, place: Place) -> Iterator[Place]:
+        """The others on a place's segment and tag that aren't in its switch."""
+        on = (r.id for kind in PLACES for r in self.plan.where(kind, "belongs", place.segment))
+        places = (self.wiring.place(id) for id in sorted(on))
+        return (
+            p for p in places if p is not None and p.stand.bridge != place.stand.bridge and p.context == place.context
+        )
 
     def _lost(self, state: State) -> Roads:
         """The links of a state, for frames that get lost on them."""

@@ -231,7 +231,7 @@ class States:
         """Who of those that reach their gateway meets the peers that do: a gateway on each half of a segment makes no whole of it."""
         groups = now.group[of]
         found, weights = np.unique(groups[good], return_inverse=True)
-        if found.size < 2:
+        if found.size < 2 or self._in_one_switch(now.stands[of[good]]):
             return good
         weights = np.bincount(weights, weights=self.weight[now.stands[of[good]]])
         top = np.flatnonzero(weights == weights.max())
