@@ -292,15 +292,22 @@ class Look:
         return self._gathered[asked]
 
     def _gather(self, records: tuple[str, ...]) -> list[Group]:
-        stand_of, odd, several = self.stand_of, self._odd, self._odd_guests
+        stand_of, tabled, odd = self.stand_of, self.tabled, self._odd
         held, got = self.pings.held, [of for of in self.judgement.got if of]
         adapters, guests = self.plan.of("adapter"), self.plan.of("guest")
+        of_guest = self.plan.grouped("adapter", "guest")
         found: list[Group] = []
         known: dict[object, list[int]] = {}
         for n, (record, adapter, stand) in enumerate(
             zip(records, map(adapters.get, records), map(stand_of.get, records), strict=True)
         ):
-            if adapter is None or stand is None or record in odd or adapter.guest in several:
+            if (
+                adapter is None
+                or stand is None
+                or record in odd
+                or len(of_guest[adapter.guest]) > 1
+                or adapter.guest in tabled
+            ):
                 found.append(Group([n], False, (), tuple(self.addresses((record,)))))
                 continue
             rows: tuple[Row, ...] = tuple(map(row_of, adapter.addresses))
@@ -359,12 +366,6 @@ class Look:
         )
         made = (*heard, self._shared_parts.setdefault(words, words))
         return self._shared_parts.setdefault(made, made)
-
-    @cached_property
-    def _odd_guests(self) -> set[str]:
-        """Guests of whom one interface doesn't say all: those with several, or that forward or have routes."""
-        adapters = self.plan.grouped("adapter", "guest")
-        return {*self.tabled, *(guest for guest, of in adapters.items() if len(of) > 1)}
 
     @cached_property
     def _odd(self) -> set[str]:
