@@ -10,6 +10,9 @@ from playwright.sync_api import expect
 from tests.server.support import URL, patch
 from tests.web.support import BrowserTest, someone
 
+KERNEL = 180_000
+"""How long a run in the kernel may take, in milliseconds: on a busy machine it is slow, which is no fault of the page."""
+
 
 class BenchTest(BrowserTest):
     def setUp(self) -> None:
@@ -28,12 +31,12 @@ class BenchTest(BrowserTest):
         self.page.keyboard.press("Enter")
         history = self.page.get_by_role("list", name="History")
         expect(history.get_by_role("button")).to_have_count(1)
-        expect(self.page.get_by_role("progressbar")).to_be_visible(timeout=60_000)
+        expect(self.page.get_by_role("progressbar")).to_be_visible(timeout=KERNEL)
         # The plan goes on while its revision is proved.
         status, _ = someone().edit(self.plan, 0, patch("guest", "guest-crew-roster", running=False))
         self.assertEqual(status, 200)
         proved = re.compile(r"Revision 0 proved on (\d+) of \d+ questions, \d+ not tried")
-        expect(history.get_by_role("button", name=proved)).to_be_visible(timeout=60_000)
+        expect(history.get_by_role("button", name=proved)).to_be_visible(timeout=KERNEL)
         main = self.page.get_by_role("region", name="What came of it")
         expect(main.get_by_text("The plan is at revision 1 now; this run speaks of revision 0.")).to_be_visible()
         expect(main.locator("dl > div").filter(has_text="differed").locator("dd")).to_have_text("0")
@@ -44,7 +47,7 @@ class BenchTest(BrowserTest):
     def test_a_run_is_cancelled(self) -> None:
         self.page.get_by_role("button", name="Start").click()
         self.page.get_by_role("button", name="Cancel the run").click()
-        expect(self.page.get_by_role("button", name=re.compile("Revision 0 cancelled"))).to_be_visible(timeout=60_000)
+        expect(self.page.get_by_role("button", name=re.compile("Revision 0 cancelled"))).to_be_visible(timeout=KERNEL)
         expect(self.page.get_by_role("button", name="Start")).to_be_enabled()
 
     def test_both_stories_of_a_difference_stand_side_by_side(self) -> None:
