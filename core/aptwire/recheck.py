@@ -180,16 +180,18 @@ class Way(NamedTuple):
 
 
 class Branch(NamedTuple):
-    """A joint between two fabric switches, a cable or all of a LAG's: its ends, and the ports at both ends of each cable."""
+    """A joint between two fabric switches, a cable or all of a LAG's: its ends, the ports at both ends of each cable, and what its LAGs go by at either end, where those of two
+    switches may be one (empty: it is in none)."""
 
     ends: tuple[str, str]
     ports: tuple[tuple[Port, Port], ...]
+    bundle: tuple[str, ...] = ()
 
 
 @dataclass
 class Model:
     """A plan as this checker reads it: `seats` with the endpoints that sit there; `ways` out of each virtual switch, and `unclear` why it isn't understood; `beyond` what hears at each
-    fabric switch; `joints` between those by their first cable, blocked ones left out, and those at each switch; `awake` endpoints."""
+    fabric switch; `joints` between those by their first cable, blocked ones left out, `bundles` those that are one link, and those `near` each switch; `awake` endpoints."""
 
     plan: Plan
     seats: dict[Seat, list[str]] = field(default_factory=dict)
@@ -197,10 +199,16 @@ class Model:
     unclear: dict[str, str] = field(default_factory=dict)
     beyond: dict[str, list[tuple[Port, str, Port]]] = field(default_factory=dict)
     joints: dict[str, Branch] = field(default_factory=dict)
+    bundles: dict[frozenset[str], list[Branch]] = field(default_factory=dict)
     near: dict[str, list[str]] = field(default_factory=dict)
     strange: dict[str, str] = field(default_factory=dict)
     awake: set[str] = field(default_factory=set)
     _ports: dict[str, Port | None] = field(default_factory=dict)
+
+    def whole(self, lag: str | None) -> str:
+        """What a LAG goes by, and the one beside it, which is one with it; empty: there is none."""
+        beside = getattr(self.plan.of("lag").get(lag), "beside", None)
+        return min(filter(None, (lag, beside, *(o.id for o in self.plan.where("lag", "beside", lag)))), default="")
 
     def fabric_port(self, id: str) -> Port | None:
         """A physical port; None: nothing passes.  Unknown is raised for one that isn't understood."""
@@ -247,9 +255,7 @@ def _ways(model: Model, switch: Any, far: Mapping[str, str]) -> Iterator[Way]:
     """The members of a virtual switch's only team that may carry."""
     plan = model.plan
     if switch.partial or switch.host_untagged or switch.returning != "learned":
-        raise Unknown(
-            "a switch that is known in part, hands VIDs to the host untagged, or knows its adapters' addresses"
-        )
+        raise Unknown("a switch known in part, or one that hands VIDs to the host untagged or knows its addresses")
     uplinks = plan.where("uplink", "switch", switch.id)
     if not uplinks:
         return
@@ -266,25 +272,17 @@ def _ways(model: Model, switch: Any, far: Mapping[str, str]) -> Iterator[Way]:
     for nic in nics:
         end = plan.of("fabric_port").get(far.get(nic.id))
         if end is None:
-            raise Unknown(
-                f"{nic.name}, of which nobody says where it is plugged in, or which is cabled to another host"
-            )
+            raise Unknown(f"{nic.name}, of which nobody says where it is plugged in, or cabled to another host")
         if end.enabled:
             lags[nic.id] = plan.of("lag").get(end.lag)
-    if any(
-        (lag is not None and lag.beside) or plan.where("lag", "beside", lag.id)
-        for lag in lags.values()
-        if lag is not None
-    ):
-        raise Unknown("a LAG that is one with another switch's")
     if uplink.mode in ("standby", "pinned") and any(lag is not None and not lag.lacp for lag in lags.values()):
         raise Unknown("a static LAG behind a team of which one NIC carries")
-    spoken = Counter(lag.id for lag in lags.values() if lag is not None and lag.lacp)
+    spoken = Counter(model.whole(lag.id) for lag in lags.values() if lag is not None and lag.lacp)
     for nic in nics:
         lag = lags.get(nic.id)
         if nic.id not in lags:
             continue
-        if uplink.mode == "lacp" and spoken and (lag is None or lag.id != spoken.most_common(1)[0][0]):
+        if uplink.mode == "lacp" and spoken and (lag is None or model.whole(lag.id) != spoken.most_common(1)[0][0]):
             continue
         if uplink.mode == "lacp" and len({n.speed for n in nics} - {None}) > 1:
             raise Unknown("a LAG of several speeds")
@@ -378,6 +376,9 @@ def _fabric(model: Model) -> None:
             model.strange[cables[0][1].switch] = "a cable from a switch to itself"
         else:
             found.append((cables[0][0], cables))
+    if any(plan.get("fabric_switch", lag.switch).spanning_tree for lag in plan.all("lag") if lag.beside):
+        inside = [switch.id for switch in plan.all("fabric_switch") if switch.spanning_tree]
+        model.strange.update(dict.fromkeys(inside, "a spanning tree in which two switches are one"))
     blocked = _blocked(plan, found)
     for key, cables in sorted(found):
         if key in blocked:
@@ -389,7 +390,10 @@ def _fabric(model: Model) -> None:
             for end in ends:
                 model.strange[end] = str(unknown)
             continue
-        model.joints[key] = Branch(ends, tuple((a, b) for a, b in pairs if a is not None and b is not None))
+        lags = tuple(model.whole(port.lag) for port in cables[0][1:])
+        bundle = lags if all(lags) and lags[0] != lags[1] else ()
+        model.joints[key] = Branch(ends, tuple((a, b) for a, b in pairs if a is not None and b is not None), bundle)
+        model.bundles.setdefault(frozenset(bundle), []).append(model.joints[key])
         for end in ends:
             model.near.setdefault(end, []).append(key)
 
@@ -610,7 +614,7 @@ class Checker:
                 joint = self.model.joints.get(key)
                 if joint is None or here not in joint.ends:
                     raise Wrong(f"its tree has the cable {key} at {here}, which carries nothing there")
-                if not all(_across(pair, segment.vid) for pair in joint.ports):
+                if not self._crosses(joint, segment.vid):
                     raise Wrong(f"the cable {key} of its tree doesn't pass {segment.vid} both ways")
                 if not all(_across(pair, vid) for pair in joint.ports for vid in spoken):
                     raise Unknown(f"the cable {key} of its tree doesn't pass all of its secondary VLANs")
@@ -621,6 +625,15 @@ class Checker:
         if sum(key is None for key in said.values()) > 1:
             raise Wrong("its tree has several roots")
         return set(said)
+
+    def _crosses(self, joint: Branch, vid: int) -> bool:
+        """Whether a joint passes a VID both ways; where it is one with others, whichever carries: all pass it, and so does one between the two switches at an end."""
+        together = self.model.bundles[frozenset(joint.bundle)] if joint.bundle else [joint]
+        named = {pair for other in together for pair in zip(other.bundle, other.ends, strict=False)}
+        pairs = [{a, b} for one, a in named for two, b in named if one == two and a < b]
+        joints = self.model.joints.values()
+        between = (any(ends == {*o.ends} and self._crosses(o, vid) for o in joints) for ends in pairs)
+        return all(_across(pair, vid) for other in together for pair in other.ports) and all(between)
 
     def _lands(self, seat: Seat, segment: Any, tree: set[str], heard: set[int]) -> str:
         """What is wrong with how a seat's frames get into the tree, and those of some VIDs (`heard`) from there to it; empty: nothing."""

@@ -331,8 +331,8 @@ class BrokenEngineTest(unittest.TestCase):
         made.guest("b", "b1", 10)
         from aptwire.forward import tree
 
-        def other(switches: Any, joints: Any) -> Any:
-            found = tree.spanning_tree(switches, joints)
+        def other(switches: Any, joints: Any, pairs: Any) -> Any:
+            found = tree.spanning_tree(switches, joints, pairs)
             return tree.Tree(found.roots, found.cost, found.upward, {"c:sa/sc:sc/sa": "sc"})
 
         self.caught(made.plan(), "aptwire.forward.fabric.spanning_tree", other)

@@ -4,25 +4,30 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Set
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 
 import numpy as np
 
 from aptwire.forward.parts import Bridge, Link, Member, Team
 from aptwire.forward.rules import PortRule, RuleBook
-from aptwire.forward.tree import Joint, Tree, spanning_tree
+from aptwire.forward.tree import Joint, Pairs, Tree, pairs_of, spanning_tree
 from aptwire.plan.kinds import (
     Cable,
     FabricPort,
     FabricSwitch,
 )
 from aptwire.plan.plan import Plan
+from aptwire.plan.sharing import whole_lag
 
 
 @dataclass(frozen=True, eq=False)
 class Laid:
-    """What a joint is for frames: links that always carry, a LAG whose members differ, ends that lead nobody knows where."""
+    """What a joint is for frames: links that always carry, a LAG whose members differ, ends that lead nobody knows where.
+
+    Joints that are one link, since a pair of switches is at one end, are each a link of their own where it is the same over which of them a frame
+    goes; else the first of them is the LAG, over the cables of all.
+    """
 
     links: tuple[Link, ...] = ()
     teams: tuple[Team, ...] = ()
@@ -54,13 +59,14 @@ class Fabric:
     """What lies between the hosts.
 
     `joints` by key, `blocked` by the `tree`; `laid` what each is for frames, by its key, with "" for what hosts themselves join;
-    `loose` the enabled ports into which nothing is plugged, and the switches known in part.
+    `loose` the enabled ports into which nothing is plugged, and the switches known in part; `pairs` the LAGs that are one with another switch's.
     """
 
     joints: Mapping[str, Joint] = field(default_factory=dict)
     tree: Tree = field(default_factory=lambda: Tree({}, {}, {}, {}))
     laid: Mapping[str, Laid] = field(default_factory=dict)
     loose: Mapping[str, tuple[int, PortRule, str]] = field(default_factory=dict)
+    pairs: Pairs = field(default_factory=Pairs)
     _hops: dict[int | frozenset[int], Hops] = field(default_factory=dict)
 
     def hops(self, bridge: int) -> Hops:
@@ -107,6 +113,33 @@ class Fabric:
     def open_ports(self) -> list[tuple[int, PortRule, str]]:
         """Bridge, rule and record of what leads nobody knows where."""
         return [*self.loose.values(), *(port for laid in self.laid.values() for port in laid.open_ports)]
+
+    @cached_property
+    def barred(self) -> dict[str, frozenset[str]]:
+        """Of links that are one with others (keys), the links (keys) between the two switches of a pair at an end: what came over these doesn't leave by it,
+        since the other of the two has sent it there itself."""
+        found: dict[str, frozenset[str]] = {}
+        between: dict[frozenset[str], set[str]] = {}
+        for key, joint in self.joints.items() if self.pairs.peers else ():
+            if frozenset(joint.ends) in self.pairs.peers:
+                between.setdefault(frozenset(joint.ends), set()).update(link.key for link in self.laid[key].links)
+        for joints in self.pairs.bundles(self.joints.values()) if between else ():
+            carrying = self._carrying(joints)
+            for joint in carrying:
+                ends = {end for other in carrying for end in other.ends}
+                past = (between.get(frozenset((own, other)), ()) for own in joint.ends for other in ends)
+                barred = frozenset(key for keys in past for key in keys)
+                found.update((link.key, barred) for link in self.laid[joint.key].links)
+        return found
+
+    def _carrying(self, bundle: list[Joint]) -> list[Joint]:
+        return [joint for joint in bundle if self.laid[joint.key].links]
+
+    @cached_property
+    def doubles(self) -> frozenset[str]:
+        """The links (keys) for which another one stands, with which they are one: together they close no circle."""
+        bundles = self.pairs.bundles(self.joints.values())
+        return frozenset(k.key for b in bundles for j in self._carrying(b)[1:] for k in self.laid[j.key].links)
 
     @cached_property
     def at(self) -> dict[int, list[Link]]:
@@ -171,32 +204,34 @@ class FabricMaker:
 
     def make(self, joined: Laid, before: Fabric | None = None, changed: Changed | None = None) -> Fabric:
         """The fabric; `joined` is what hosts themselves join.  The very one before where nothing of it changed."""
+        pairs = pairs_of(self.plan)
         if before is None or changed is None:
             joints: Mapping[str, Joint] = _bundled(self.plan, self.plan.all(Cable))
-            tree = self._tree(joints)
-            laid = {key: self._laid(joint, tree) for key, joint in joints.items()}
-            return Fabric(joints, tree, {**laid, "": joined}, self._loose(self.plan.of("fabric_port")))
+            tree = self._tree(joints, pairs)
+            laid = self._all_laid(joints, joints, tree, pairs)
+            return Fabric(joints, tree, {**laid, "": joined}, self._loose(self.plan.of("fabric_port")), pairs)
         joints = self._joints(before, changed)
-        same = joints is before.joints
+        same = joints is before.joints and pairs == before.pairs
         kept = same or joints.keys() == before.joints.keys()
         fresh = set() if same else {key for key, joint in joints.items() if before.joints.get(key) is not joint}
         if same and not changed.switch and before.laid[""].same(joined):
             loose = self._loose_again(before, changed)
             # How far it is from bridge to bridge, and all that links are, hold on.
-            return before if loose == before.loose else Fabric(joints, before.tree, before.laid, loose, before._hops)
+            return before if loose == before.loose else replace(before, loose=loose)
         shape = changed.switch or any(not _alike(before.joints.get(key), joints.get(key)) for key in fresh)
-        shape = shape or not kept
-        tree = self._tree(joints) if shape else before.tree
+        shape = shape or not kept or pairs != before.pairs
+        tree = self._tree(joints, pairs) if shape else before.tree
         fresh |= {key for key in tree.blocked.keys() ^ before.tree.blocked.keys() if key in joints}
+        fresh |= self._together(before, joints, pairs, fresh)
         laid = {**before.laid} if kept else {key: before.laid[key] for key in joints if key not in fresh}
-        for key in sorted(fresh):
-            made, old = self._laid(joints[key], tree), before.laid.get(key)
+        for key, made in self._all_laid(sorted(fresh), joints, tree, pairs).items():
+            old = before.laid.get(key)
             laid[key] = old if old is not None and old.same(made) else made
         laid[""] = before.laid[""] if before.laid[""].same(joined) else joined
         loose = self._loose_again(before, changed)
         same = laid.keys() == before.laid.keys() and all(before.laid[key] is laid[key] for key in (*fresh, ""))
         same = same and all(before.joints[key] == joints[key] for key in fresh)
-        if same and tree == before.tree and loose == before.loose:
+        if same and tree == before.tree and loose == before.loose and pairs == before.pairs:
             return before
         ordered = laid if kept else {key: laid[key] for key in (*joints, "")}
         moved = laid.keys() != before.laid.keys() or any(
@@ -204,7 +239,91 @@ class FabricMaker:
             for key in (*fresh, "")
         )
         # How far it is from bridge to bridge holds on where links lead where they led.
-        return Fabric(joints, tree, ordered, loose, {} if moved else before._hops)
+        return Fabric(joints, tree, ordered, loose, pairs, {} if moved else before._hops)
+
+    def _together(self, before: Fabric, joints: Mapping[str, Joint], pairs: Pairs, fresh: Set[str]) -> set[str]:
+        """The joints that are one link with others, where any of these is laid anew, one between a pair, or others are such."""
+        were = [j for listed in before.pairs.bundles(before.joints.values()) for j in listed]
+        found = {j.key for listed in pairs.bundles(joints.values()) for j in listed} | {j.key for j in were}
+        if not found:
+            return found
+        peers = {key for key, joint in joints.items() if frozenset(joint.ends) in pairs.peers}
+        gone = before.joints.keys() - joints.keys()
+        anew = gone or pairs != before.pairs or not fresh.isdisjoint(found | peers)
+        return found & joints.keys() if anew else set()
+
+    def _all_laid(self, keys: Iterable[str], joints: Mapping[str, Joint], tree: Tree, pairs: Pairs) -> dict[str, Laid]:
+        """What some joints are for frames; of those that are one link, all."""
+        laid = {key: self._laid(joints[key], tree) for key in keys}
+        for bundle in pairs.bundles(joints.values()):
+            if any(joint.key in laid for joint in bundle):
+                laid.update(self._bundle(bundle, joints, tree, pairs))
+        return laid
+
+    def _bundle(self, bundle: list[Joint], joints: Mapping[str, Joint], tree: Tree, pairs: Pairs) -> dict[str, Laid]:
+        """What joints that are one link are for frames."""
+        apart = {joint.key: self._laid(joint, tree) for joint in bundle}
+        if any(joint.key in tree.blocked for joint in bundle) or self._indifferent(bundle, apart, joints, tree, pairs):
+            return apart
+        first = bundle[0]
+        # As seen from the end at which there is one switch, if there is one.
+        side = 1 if len(whole_lag(self.plan, first.lags[1])) == 1 else 0
+        near = set(whole_lag(self.plan, first.lags[side]))
+        members = []
+        for joint in bundle:
+            own = 0 if joint.lags[0] in near else 1
+            ports = joint.ports[own]
+            members += [Member(port, self._link(joint, n), open=False) for n, port in enumerate(ports)]
+        link = members[0].link
+        assert link is not None
+        team = Team(
+            self.plan.get("lag", first.lags[side]), link.ends[side], link.rules[side], tuple(members), len(members)
+        )
+        opened = tuple(port for laid in apart.values() for port in laid.open_ports)
+        return {joint.key: Laid((), (team,), opened) if joint is first else Laid() for joint in bundle}
+
+    def _indifferent(
+        self,
+        bundle: list[Joint],
+        apart: Mapping[str, Laid],
+        joints: Mapping[str, Joint],
+        tree: Tree,
+        pairs: Pairs,
+    ) -> bool:
+        """Whether it is the same over which of some joints frames go: their cables are alike, and whatever they carry passes between the two switches of a
+        pair, as itself and at its size."""
+        links = [link for laid in apart.values() for link in laid.links]
+        if len(links) < len(bundle) or len({link.mtu for link in links}) > 1:
+            return False
+        near = set(whole_lag(self.plan, bundle[0].lags[0]))
+        rules = [
+            link.rules if joint.lags[0] in near else link.rules[::-1] for joint, link in zip(bundle, links, strict=True)
+        ]
+        one, two = rules[0]
+        if any((a.number, b.number) != (one.number, two.number) for a, b in rules):
+            return False
+        there, back = (np.where(a.out >= 0, b.into[a.out], -1) for a, b in ((one, two), (two, one)))
+        numbers = np.arange(there.size)
+        # Nothing becomes another VLAN, or what came by an isolated port anything else.
+        if any(((way >= 0) & (way != numbers)).any() for way in (there, back)) or one.reflects or two.reflects:
+            return False
+        passing = np.flatnonzero((there >= 0) | (back >= 0))
+        for ends in (ends for ends in self._facing(bundle, near) if len(ends) == 2):
+            between = [j for j in joints.values() if set(j.ends) == ends]
+            found = [self._link(joint, 0) for joint in between if len(self._laid(joint, tree).links) == 1]
+            if not any(_passes(link, passing, links[0].mtu) for link in found):
+                return False
+        return True
+
+    @staticmethod
+    def _facing(bundle: list[Joint], near: Set[str]) -> tuple[set[str], set[str]]:
+        """The switches at either end of some joints that are one link."""
+        found: tuple[set[str], set[str]] = (set(), set())
+        for joint in bundle:
+            turn = 0 if joint.lags[0] in near else 1
+            for side in (0, 1):
+                found[side].add(joint.ends[side ^ turn])
+        return found
 
     def _loose_again(self, before: Fabric, changed: Changed) -> dict[str, tuple[int, PortRule, str]]:
         """What leads nobody knows where, asked anew of the ports that changed."""
@@ -235,13 +354,13 @@ class FabricMaker:
         kept = {key: joint for key, joint in before.joints.items() if key not in gone}
         return dict(sorted({**kept, **fresh}.items()))
 
-    def _tree(self, joints: Mapping[str, Joint]) -> Tree:
+    def _tree(self, joints: Mapping[str, Joint], pairs: Pairs) -> Tree:
         """The spanning tree of the switches that take part in one."""
         switches = self.switches
         inside = [
             j for j in joints.values() if all(switches[e].spanning_tree for e in j.ends) and j.ends[0] != j.ends[1]
         ]
-        return spanning_tree(switches, inside) if inside else Tree({}, {}, {}, {})
+        return spanning_tree(switches, inside, pairs) if inside else Tree({}, {}, {}, {})
 
     def _loose(self, ports: Mapping[str, FabricPort]) -> dict[str, tuple[int, PortRule, str]]:
         """Those of some ports into which nothing is plugged, and all switches known in part."""
@@ -287,6 +406,16 @@ class FabricMaker:
         key = f"{joint.cables[n]}'" if turned else joint.cables[n]
         rules = self.rule_of(one.id), self.rule_of(two.id)
         return Link(key, ends, rules, ((one.id,), (two.id,)), joint.cables[n], mtu=mtu)
+
+
+def _passes(link: Link, contexts: np.ndarray, mtu: int) -> bool:
+    """Whether a link passes some contexts as themselves both ways, at the size of packets that a link of this MTU takes."""
+    if link.mtu and not 0 < mtu <= link.mtu:
+        return False
+    for near, far in (link.rules, link.rules[::-1]):
+        if near.reflects or (np.where(near.out >= 0, far.into[near.out], -1)[contexts] != contexts).any():
+            return False
+    return True
 
 
 def _alike(one: Joint | None, two: Joint | None) -> bool:

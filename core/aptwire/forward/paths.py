@@ -138,7 +138,10 @@ class Roads:
     def _free(self, spot: FrameAt, links: Iterable[Link]) -> Iterator[Link]:
         bridge, _, entry = spot
         virtual = self.wiring.bridges[bridge].virtual
+        barred = self.wiring.fabric.barred if entry is not None else {}
         for link in links:
+            if barred and entry is not None and entry.key in barred.get(link.key, ()):
+                continue
             if (
                 entry is None
                 or not _same_port(entry, link, bridge, virtual)

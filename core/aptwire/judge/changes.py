@@ -62,8 +62,13 @@ def changed_ways(old: Wiring, new: Wiring) -> frozenset[int] | None:
 
 
 def _same_shape(one: Fabric, two: Fabric) -> bool:
-    """Whether the same joints carry, and the same ports lead nobody knows where."""
-    return one.tree == two.tree and one.loose == two.loose and one.laid.keys() == two.laid.keys()
+    """Whether the same joints carry, the same of them are one, and the same ports lead nobody knows where."""
+    return (
+        one.pairs == two.pairs
+        and one.tree == two.tree
+        and one.loose == two.loose
+        and one.laid.keys() == two.laid.keys()
+    )
 
 
 _ELSE = attrgetter("private", "push", "single", "reflects", "bared", "own", "partial")

@@ -13,12 +13,14 @@ from collections import Counter, deque
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 from html import escape
+from itertools import combinations
 from typing import Any
 
 import numpy as np
 
 from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import Ping, Pings
+from aptwire.forward.parts import Link
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import EACH_STATE, Voices, voices
 from aptwire.judge.why import HOME
@@ -131,11 +133,28 @@ class _Evidence:
             if id in tree or id not in wiring.plan.of("fabric_switch"):
                 continue
             tree[id] = cable
-            for link in wiring.fabric.at.get(bridge, ()):
-                pairing = self.judgement.pairings(*link.rules)
-                if link.cable is not None and pairing.there[context] == context == pairing.back[context]:
-                    waiting.append((link.ends[1 - link.side(bridge)], link.key))
+            links = [link for link in wiring.fabric.at.get(bridge, ()) if self._passes(link, context)]
+            for link in (*links, *self._of_lags(bridge, context)):
+                waiting.append((link.ends[1 - link.side(bridge)], link.key))
         return tree
+
+    def _passes(self, link: Link, context: int) -> bool:
+        pairing = self.judgement.pairings(*link.rules)
+        return link.cable is not None and bool(pairing.there[context] == context == pairing.back[context])
+
+    def _of_lags(self, bridge: int, context: int) -> Iterator[Link]:
+        """The links at a bridge that stand for LAGs whose cables differ, but not in a context: it passes whichever carries."""
+        fabric, bridges = self.wiring.fabric, self.wiring.bridges
+        for team in fabric.teams:
+            links = [member.link for member in team.members if member.link is not None and not team.order]
+            if not any(bridge in link.ends for link in links) or not all(self._passes(k, context) for k in links):
+                continue
+            # What comes to one of a pair has to get to the other.
+            ends = sorted({end for link in links for end in link.ends})
+            pairs = [pair for pair in combinations(ends, 2) if {bridges[end].id for end in pair} in fabric.pairs.peers]
+            if all(any({*pair} == {*k.ends} and self._passes(k, context) for k in fabric.links) for pair in pairs):
+                heads = (link for link in links if fabric.joint_of.get(link.cable or "") == link.key)
+                yield from (link for link in heads if bridge in link.ends)
 
     def _closed(self, stands: list[Any]) -> dict[str, list[str]]:
         """The places that their frames get to, by VID."""

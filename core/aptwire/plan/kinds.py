@@ -557,7 +557,7 @@ class Lag(Record):
     beside: str | None = f.ref(
         "lag",
         optional=True,
-        help="the LAG of another switch with which it is one towards hosts (IEEE 802.1AX clause 9)",
+        help="the LAG of another switch with which it is one towards whoever is at the other end (IEEE 802.1AX clause 9)",
     )
 
 

@@ -55,7 +55,7 @@ def joining(plan: Plan) -> Iterator[Uplink]:
 
 
 def whole_lag(plan: Plan, id: str | None) -> tuple[str, ...]:
-    """The LAGs that are one towards hosts, the one with this id among them: itself, and perhaps one of another switch; () for none."""
+    """The LAGs that are one towards whoever is at the other end, the one with this id among them: itself, and perhaps one of another switch; () for none."""
     lag = plan.of("lag").get(id)
     if lag is None:
         return ()

@@ -245,7 +245,11 @@ def _alike(one: Fabric, two: Fabric) -> bool:
     if one is two:
         return True
     same = one.laid.keys() == two.laid.keys() and all(one.laid[key] is two.laid[key] for key in two.laid)
-    if not same or any(one.joints[key].cables != two.joints[key].cables for key in two.joints):
+    if (
+        not same
+        or one.pairs != two.pairs
+        or any(one.joints[key].cables != two.joints[key].cables for key in two.joints)
+    ):
         return False
     # A spanning tree has links that wait, and goes by speeds.
     return one.tree == two.tree and (not two.tree.blocked or one.joints == two.joints)
@@ -253,7 +257,7 @@ def _alike(one: Fabric, two: Fabric) -> bool:
 
 def _changed(one: Fabric, two: Fabric, pairings: Pairings) -> np.ndarray | None:
     """bool[classes]: those of which frames go otherwise in the second of two fabrics; None: it may be all of them."""
-    if one.tree.blocked or two.tree.blocked:
+    if one.tree.blocked or two.tree.blocked or one.pairs != two.pairs:
         return None
     differ = [key for key in one.laid.keys() | two.laid.keys() if one.laid.get(key) is not two.laid.get(key)]
     found: np.ndarray | None = None
@@ -431,7 +435,8 @@ class Look:
             for end in joint.ends:
                 gone.setdefault(Failure("fabric_switch", end), set()).update(joint.cables)
         for failure, cables in gone.items():
-            tree = spanning_tree(switches, [left for j in inside if (left := _without(j, cables)) is not None])
+            left = [left for j in inside if (left := _without(j, cables)) is not None]
+            tree = spanning_tree(switches, left, fabric.pairs)
             for key in tree.blocked:
                 own = fabric.joint_of[key]
                 if own not in fabric.tree.blocked:

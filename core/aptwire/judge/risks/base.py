@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -16,8 +16,9 @@ from aptwire.judge.kept import Rests
 from aptwire.plan import vids
 from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import Adapter, FabricPort, Segment
-from aptwire.plan.names import called
+from aptwire.plan.names import called, some
 from aptwire.plan.ports import said
+from aptwire.plan.sharing import whole_lag
 from aptwire.plan.stacks import adapter_of
 from aptwire.rules.worlds import worlds_of
 
@@ -101,6 +102,14 @@ class RiskSearch:
     def fact(self, id: str, rule: str, reason: str) -> Hop:
         """A line of a proof."""
         return Hop((id,), called(self.plan, self.plan.find(id)), "", "", rule, "astray", reason)
+
+    def made_one(self, ports: list[FabricPort], lacp: bool, who: str) -> Iterator[tuple[str, Edit]]:
+        """Say that the LAGs of two switches are one towards somebody, where each has one."""
+        lags = [self.plan.get("lag", id) for id in sorted({p.lag for p in ports if p.lag})]
+        if len(lags) == 2 and all(len(whole_lag(self.plan, lag.id)) == 1 for lag in lags):
+            edit = [Patch("lag", lag.id, {"lacp": lacp}) for lag in lags if lag.lacp != lacp]
+            said = f"Say that {some(called(self.plan, lag) for lag in lags)} are one towards {who}"
+            yield said, (*edit, Patch("lag", lags[0].id, {"beside": lags[1].id}))
 
     def adapter_of(self, bearer: str) -> Adapter | None:
         """The adapter that bears an address, by itself or by a guest's tag; None where something else does."""

@@ -340,7 +340,7 @@ class CableRisks(RiskSearch):
                 for s in switches
                 if not self.plan.get("fabric_switch", s).spanning_tree
             )
-            mends: list[tuple[str, Edit]] = []
+            mends: list[tuple[str, Edit]] = list(self._of_two(switches))
             if edit:
                 off = [p.id for p in edit if isinstance(p, Patch)]
                 names = some(called(self.plan, self.plan.get("fabric_switch", id)) for id in off)
@@ -377,6 +377,18 @@ class CableRisks(RiskSearch):
                 mends=((f"Take the cable of {name} away", (Drop("cable", joint.key),)),),
             )
 
+    def _of_two(self, switches: list[str]) -> Iterator[tuple[str, Edit]]:
+        """Of switches in a circle: say that two are one, where a third one's LAG leads to a LAG of each."""
+        partners: dict[str, list[FabricPort]] = {}
+        for joint in self.wiring.fabric.joints.values():
+            if all(joint.lags) and set(joint.ends) <= set(switches):
+                for side in (0, 1):
+                    partners.setdefault(joint.lags[side] or "", []).append(joint.ports[1 - side][0])
+        for id, ports in sorted(partners.items()):
+            lag = self.plan.get("lag", id)
+            if len({port.switch for port in ports}) == 2:
+                yield from self.made_one(ports, lag.lacp, called(self.plan, self.plan.get("fabric_switch", lag.switch)))
+
     def _loops(self) -> list[Loop]:
         wiring = self.wiring
         if not (self._circular or self._shifting):
@@ -399,21 +411,27 @@ class CableRisks(RiskSearch):
             return made
 
         # In an order that doesn't hang on the edits before.
-        links = sorted((k for k in core_links(wiring) if k.ends[0] != k.ends[1]), key=lambda k: k.key)
+        links = sorted((k for k in self._core if k.ends[0] != k.ends[1]), key=lambda k: k.key)
         found = loops(links, passes)
         return [*found, *(c for c in circles(links, there) if all(c.link is not loop.link for loop in found))]
 
     @property
+    def _core(self) -> list[Link]:
+        """The links between switches today, each LAG of a pair of them once."""
+        doubles = self.wiring.fabric.doubles
+        return [link for link in core_links(self.wiring) if link.key not in doubles]
+
+    @property
     def _circular(self) -> bool:
         """Whether links lead round in a circle, whatever they let pass."""
-        ends = tuple(link.ends for link in core_links(self.wiring))
+        ends = tuple(link.ends for link in self._core)
         return self.kept.get("links lead round", (ends,), lambda: leads_round(ends))
 
     @property
     def _shifting(self) -> bool:
         """Whether somewhere frames change their VLAN."""
         pairings = self.judgement.pairings
-        rules = {link.rules for link in core_links(self.wiring)}
+        rules = {link.rules for link in self._core}
         return any(pairings(*pair).shifts or pairings(*pair[::-1]).shifts for pair in rules)
 
     def _circle(self, ends: tuple[str, str]) -> list[str]:

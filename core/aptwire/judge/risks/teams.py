@@ -292,14 +292,6 @@ class TeamRisks(RiskSearch):
             tuple(Patch("nic", nic.id, {"role": "excluded"}) for nic in out),
         )
 
-    def _made_one(self, ports: list[FabricPort], lacp: bool) -> Iterator[tuple[str, Edit]]:
-        """Say that the LAGs of two switches are one towards hosts, where each has one."""
-        lags = [self.plan.get("lag", id) for id in sorted({p.lag for p in ports if p.lag})]
-        if len(lags) == 2 and all(len(whole_lag(self.plan, lag.id)) == 1 for lag in lags):
-            edit: list[Operation] = [Patch("lag", lag.id, {"lacp": lacp}) for lag in lags if lag.lacp != lacp]
-            said = f"Say that {some(called(self.plan, lag) for lag in lags)} are one towards hosts"
-            yield said, (*edit, Patch("lag", lags[0].id, {"beside": lags[1].id}))
-
     def _lag_mends(self, uplink: Uplink, ports: list[FabricPort], lacp: bool) -> Iterator[tuple[str, Edit]]:
         switches = {p.switch for p in ports}
         if len(switches) == 1 and len(ports) > 1:
@@ -313,5 +305,5 @@ class TeamRisks(RiskSearch):
             kind = "an LACP LAG" if lacp else "a static LAG"
             yield f"Put {some(called(self.plan, p) for p in ports)} into {kind}", tuple(edit)
         if len(switches) == 2 and all(p.lag for p in ports):
-            yield from self._made_one(ports, lacp)
+            yield from self.made_one(ports, lacp, "hosts")
         yield f"Make {called(self.plan, uplink)} standby", (Patch("uplink", uplink.id, {"mode": "standby"}),)
