@@ -271,6 +271,16 @@ class LeasingTest(unittest.TestCase):
         with self.assertRaises(PlanError) as caught:
             read(**files, **{"dnsmasq.leases": leases.replace(b"10.66.10.106", b"10.66.10.300")})
         self.assertIn("dnsmasq.leases: line 2", str(caught.exception.problems[0]))
+        # Of IPv6 where it leases such; what is for a while, or cut short, says nothing and is refused.
+        six = {**files, "dnsmasq.conf": b"dhcp-range=2001:db8:10::100,2001:db8:10::199,64"}
+        leases = b"1793000000 52:54:00:aa:00:01 10.66.10.105 kiosk *\nduid 00:01\n17 9 2001:db8:10::105 Desk 00:03\n17 T9 2001:db8:10::109 kiosk 00:04\n"
+        plan, report = read(**six, **{"dnsmasq.leases": leases})
+        asking6 = {a.name: (a.addressing, a.addressing6, a.mac) for a in plan.all("adapter")}
+        self.assertEqual(asking6, {"t1": ("static", "static", None), "t2": ("static", "lease", None)})
+        self.assertTrue(any("leased 2001:db8:10::105 to somebody" in line for line in report))
+        with self.assertRaises(PlanError) as caught:
+            read(**six, **{"dnsmasq.leases": leases.replace(b"2001:db8:10::105", b"10.66.10.106")})
+        self.assertIn("dnsmasq.leases: line 3", str(caught.exception.problems[0]))
         # Without its configuration nobody knows what it would lease.
         del files["dnsmasq.conf"]
         plan, _ = read(**files, **{"dnsmasq.leases": leases})

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from aptwire.plan.fields import range_text
 from aptwire.plan.ids import make_id
-from aptwire.plan.kinds import LEASE, Adapter, Advertisement, Guest, HostPort, LeaseRelay, LeaseScope
+from aptwire.plan.kinds import LEASE, STATIC, Adapter, Advertisement, Guest, HostPort, LeaseRelay, LeaseScope
 from aptwire.plan.plan import PlanError, Problem
 
 if TYPE_CHECKING:
@@ -108,7 +108,7 @@ def read_leasing(raw: bytes, place: str) -> Leasing:
 
 @dataclass(frozen=True)
 class Leased:
-    """An address that somebody got: from a MAC address, by the name that he said (empty: none)."""
+    """An address that somebody got: from a MAC address (empty: of IPv6, which says none), by the name that he said (empty: none)."""
 
     mac: str
     address: Address
@@ -116,21 +116,28 @@ class Leased:
 
 
 def read_leased(raw: bytes, place: str) -> tuple[Leased, ...]:
-    """What a server has leased over IPv4, a line each: until when, MAC address, address, name, client id; PlanError names the line that can't be used."""
+    """What a server has leased, a line each: until when, MAC address, address, name, client id; after a line `duid` of IPv6, with the number of the
+    interface (T before it: for a while) in place of the MAC address.  PlanError names the line that can't be used."""
     found = []
+    six = False
     for number, line in enumerate(raw.decode(errors="replace").splitlines(), 1):
         parts = line.split()
         if parts[:1] == ["duid"]:
-            # What follows is of IPv6.
-            break
+            six = True
+            continue
         try:
             if parts:
-                _, mac, address, name, *_ = parts
-                if _MAC.fullmatch(mac):
-                    found.append(Leased(mac.lower(), ipaddress.IPv4Address(address), "" if name == "*" else name))
+                _, of, text, name, *_ = parts
+                name = "" if name == "*" else name
+                if six:
+                    if not of.startswith("T"):
+                        found.append(Leased("", ipaddress.IPv6Address(text), name))
+                elif _MAC.fullmatch(of):
+                    found.append(Leased(of.lower(), ipaddress.IPv4Address(text), name))
         except ValueError:
-            text = f"“{line.strip()[:60]}” is no lease: a time, a MAC address, an address and a name"
-            raise PlanError([Problem(text, place=f"{place}: line {number}")]) from None
+            wanted = "a number" if six else "a MAC address"
+            said = f"“{line.strip()[:60]}” is no lease: a time, {wanted}, an address and a name"
+            raise PlanError([Problem(said, place=f"{place}: line {number}")]) from None
     return tuple(found)
 
 
@@ -353,22 +360,34 @@ def lay_adverts(made: Records, device: Device, host: str) -> None:
 
 
 def take_leases(made: Records, devices: Mapping[str, Device]) -> None:
-    """Guests that are called as somebody to whom a server that was read leased an address ask for theirs, from his MAC address: as long as nothing else is said of them."""
+    """Guests that are called as somebody to whom a server that was read leased an address ask for theirs, as long as nothing else is said of them: over IPv4 from
+    his MAC address."""
     named: dict[str, list[Guest]] = {}
     for guest in made.of(Guest):
         named.setdefault(guest.name.casefold(), []).append(guest)
     adapters: dict[str, list[Adapter]] = {}
     for adapter in made.of(Adapter):
         adapters.setdefault(adapter.guest, []).append(adapter)
+    asking: set[tuple[str, int]] = set()
     for device in devices.values():
-        for lease in device.leased if device.leasing.ranges else ():
+        leasing = {one.first.version for one in device.leasing.ranges}
+        for lease in (lease for lease in device.leased if lease.address.version in leasing):
             guests = named.get(lease.name.casefold(), []) if lease.name else []
             own = adapters.get(guests[0].id, []) if len(guests) == 1 else []
-            if len(own) == 1 and not own[0].addresses and own[0].mac is None:
+            version = lease.address.version
+            if len(own) != 1 or (own[0].id, version) in asking:
+                continue
+            if any(ipaddress.ip_interface(address).version == version for address in own[0].addresses):
+                continue
+            said = f"{device.name} leased {lease.address} to {lease.mac or 'somebody'}, who called himself so: it is taken to ask for its address"
+            if version == 6 and own[0].addressing6 == STATIC:
+                made.change(own[0].id, addressing6=LEASE)
+            elif version == 4 and own[0].mac is None:
                 made.change(own[0].id, mac=lease.mac, addressing=LEASE)
-                adapters[guests[0].id] = []
-                said = f"{device.name} leased {lease.address} to {lease.mac}, who called himself so: it is taken to ask for its address"
-                made.report.add("proposed", own[0].id, said)
+            else:
+                continue
+            asking.add((own[0].id, version))
+            made.report.add("proposed", own[0].id, said)
 
 
 def _scope(

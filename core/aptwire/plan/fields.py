@@ -18,7 +18,8 @@ from typing import Any
 from aptwire.plan import cores, vids
 from aptwire.plan.ids import ID_PATTERN, is_id
 
-_MAC = re.compile(r"^[0-9a-f]{2}(:[0-9a-f]{2}){5}$")
+MAC_PATTERN = r"^[0-9A-Fa-f]{2}([:-][0-9A-Fa-f]{2}){5}$|^[0-9A-Fa-f]{4}(\.[0-9A-Fa-f]{4}){2}$|^[0-9A-Fa-f]{12}$"
+"""Pairs of digits apart at colons or hyphens, fours apart at dots, or all twelve in a row."""
 MOST_LISTED, MOST_KEPT = 64, 1_000
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
@@ -106,9 +107,10 @@ class Spec:
         return value
 
     def _take_mac(self, value: Any) -> str:
-        text = value.strip().lower().replace("-", ":") if isinstance(value, str) else ""
-        if not _MAC.match(text):
+        digits = value.strip().lower() if isinstance(value, str) else ""
+        if not re.match(MAC_PATTERN, digits):
             raise ValueError(f"“{value}” is no MAC address such as 02:00:5e:10:00:01")
+        text = ":".join(re.findall("..", re.sub("[:.-]", "", digits)))
         if int(text[:2], 16) & 1:
             raise ValueError(f"{text} is a group address, which nobody bears (IEEE 802 clause 8.2.2)")
         return text
@@ -173,7 +175,7 @@ class Spec:
         elif self.kind == "ref":
             made = {"type": "string", "pattern": ID_PATTERN}
         elif self.kind == "mac":
-            made = {"type": "string", "pattern": r"^[0-9A-Fa-f]{2}([:-][0-9A-Fa-f]{2}){5}$"}
+            made = {"type": "string", "pattern": MAC_PATTERN}
         elif self.kind == "date":
             made = {"type": "string", "format": "date"}
         elif self.kind in ("ip", "subnet"):

@@ -175,6 +175,18 @@ interface Commands {
   logOut: () => void;
 }
 
+/** A MAC address as records have it, however it was typed; "" where it is none. */
+const macOf = (word: string): string =>
+  /^[\da-f]{2}([:-][\da-f]{2}){5}$|^[\da-f]{4}(\.[\da-f]{4}){2}$|^[\da-f]{12}$/.test(word)
+    ? (word.replaceAll(/[:.-]/g, "").match(/../g) ?? []).join(":")
+    : "";
+
+/** Whether a text (small letters) holds a word, or the MAC address that the word is. */
+const says = (text: string, word: string): boolean => {
+  const mac = macOf(word);
+  return text.includes(word) || (mac !== "" && text.includes(mac));
+};
+
 export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
   const plan = usePlan();
   const go = useNavigate();
@@ -213,7 +225,7 @@ export function Finder({ close, showKeys, exportPlan, logOut }: Commands) {
       const words = text.toLowerCase().split(/\s+/).filter(Boolean);
       return all.filter((entry) =>
         words.every(
-          (word) => entry.text.includes(word) || (entry.carries != null && holdsVid(entry.carries, readVid(word))),
+          (word) => says(entry.text, word) || (entry.carries != null && holdsVid(entry.carries, readVid(word))),
         ),
       );
     }
