@@ -11,7 +11,7 @@ from aptwire.judge.mends import mends
 from aptwire.judge.verdicts import judge
 from aptwire.report import landings
 
-from tests.support import JudgedCase, Small, pair
+from tests.support import JudgedCase, Small, pair, random_plan
 
 
 class SmallPlans(JudgedCase):
@@ -102,6 +102,17 @@ class HomeTest(SmallPlans):
 
 
 class StrandedTest(SmallPlans):
+    def test_where_no_group_is_the_segment_that_is_said(self) -> None:
+        for seed, odd, says in (
+            (100295, False, "Between it and guest 2 1 frames pass both ways; but of those on segment 40 too few"),
+            (500232, True, "Between it and station 0 frames pass both ways"),
+            (500281, True, "Between it and station 0 frames pass both ways"),
+            (100138, False, "Its frames pass both ways; but of those on over too few hear each other"),
+        ):
+            found = findings(judge(random_plan(seed, True, odd)))
+            self.assertTrue(all(f.text for f in found), seed)
+            self.assertTrue(any(f.text.startswith(says) for f in found), seed)
+
     def test_a_tag_missing_on_the_fabric_port(self) -> None:
         judgement = self.judged(pair("20"), a1="stranded", b1="stranded")
         self.said(

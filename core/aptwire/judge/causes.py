@@ -728,6 +728,10 @@ class CutOff(_Broken):
         several = len({p.segment for p, _ in whom.found}) > 1
         lost = "the rest of their segments" if several else say.lost(place, cause, whom.endpoints)
         reason += say.locked_out(whom.found)
+        if not reason:
+            near = f"Between it and {spoken(say.plan, cause.towards)} frames" if cause.towards else "Its frames"
+            said = f"of those on {say.segment(place)} too few hear each other"
+            reason = f"{near} pass both ways; but {said}, so that no group of them is the segment."
         if say.status(place) == "wavering" and not cause.state.choice:
             return f"{who} {_verb('is', one)} cut off from {lost} until another NIC carries", reason
         if say.status(place) == "wavering":
