@@ -197,7 +197,13 @@ def meet(plan: Plan) -> None:
     judgement = judge(plan)
     judgement.counts()
     took = all_times(lambda: Meeting(judgement).all(), 1)[0]
-    print(f"\nMeetings of {len(plan.of('segment'))} segments: {took:.2f} s", flush=True)
+    edit = (Patch("adapter", min(plan.of("adapter")), {"connected": False}),)
+    after = rejudge(judgement, apply_edit(plan, edit)[0], touched(edit))
+    anew = all_times(lambda: Meeting(after).all(), 1)[0]
+    print(
+        f"\nMeetings of {len(plan.of('segment'))} segments: {took:.2f} s; after an adapter is disconnected {anew:.2f} s; {additions():.2f} s for additions",
+        flush=True,
+    )
 
 
 def leases(static: Plan) -> None:

@@ -28,6 +28,7 @@ from aptwire.plan.stacks import owner_of
 from aptwire.rules.against import contradictions
 from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN, Answer
 from aptwire.rules.asking import asked
+from aptwire.rules.meetings import meetings
 from aptwire.rules.starting import starting_rules
 from aptwire.rules.whom import Meaning
 from hypothesis import given, settings
@@ -215,15 +216,19 @@ class KeptTest(unittest.TestCase):
                 yield (Drop(kind, record.id),)
         yield (Put(Guest(id="new", name="new", host=any_of("host").id)),)
 
+    @staticmethod
+    def made(seed: int) -> Plan:
+        """A plan of one sort or another."""
+        return [
+            *(filtered_plan(seed), routed_plan(seed), random_plan(seed), random_plan(seed, rich=True)),
+            *(inward_plan(seed), proxied_plan(seed), leasing_plan(seed, six=seed % 2 == 0)),
+        ][seed % 7]
+
     @settings(max_examples=30)
     @given(st.integers(0, 10_000))
     def test_over_random_edits(self, seed: int) -> None:
         dice = random.Random(seed)
-        made = [
-            *(filtered_plan(seed), routed_plan(seed), random_plan(seed), random_plan(seed, rich=True)),
-            *(inward_plan(seed), proxied_plan(seed), leasing_plan(seed, six=seed % 2 == 0)),
-        ][seed % 7]
-        plan = self.rules(made)
+        plan = self.rules(self.made(seed))
         judgement = judge(plan)
         asked(judgement).rules()
         for edit in dice.sample(list(self.edits(plan, dice)), 5):
@@ -233,6 +238,22 @@ class KeptTest(unittest.TestCase):
                 continue
             judgement = rejudge(judgement, plan, touched(edit))
             self.as_anew(judgement, edit)
+
+    @settings(max_examples=30)
+    @given(st.integers(0, 10_000))
+    def test_meetings_over_random_edits(self, seed: int) -> None:
+        """Those that stand, and those asked anew of the segments that an edit concerns, are those from nothing."""
+        dice = random.Random(seed)
+        judgement = judge(self.made(seed))
+        meetings(judgement)
+        for edit in dice.sample(list(self.edits(judgement.plan, dice)), 6):
+            try:
+                plan, _ = apply_edit(judgement.plan, edit)
+            except PlanError:
+                continue
+            judgement = rejudge(judgement, plan, touched(edit))
+            if dice.random() < 0.7:
+                self.assertEqual(meetings(judgement), meetings(judge(plan)), f"{seed}: {edit}")
 
     def as_anew(self, judgement: Judgement, edit: Edit) -> None:
         told, fresh = (

@@ -345,7 +345,11 @@ class Look:
 
     def marks(self, nets: Iterable[Numbers]) -> Marks:
         """Between these no table and no filter tells addresses apart, and none of some subnets begins or ends."""
-        return Marks(self._marks.union(bounds(nets)))
+        return Marks(self.marked(nets))
+
+    def marked(self, nets: Iterable[Numbers]) -> frozenset[tuple[int, int]]:
+        """The same, as they are: IP version and address of each."""
+        return self._marks.union(bounds(nets))
 
     def _alike_of(self, record: str, rows: tuple[Row, ...]) -> Hashable:
         """`alike` of a plain interface with addresses in these rows: the rest is that of its stand, and looked up once."""

@@ -6,7 +6,7 @@ whether somebody does (`forward/trace.py`, `above/ping.py`).
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 from itertools import chain, product, repeat
@@ -43,7 +43,7 @@ from aptwire.plan.sentences import (
     Survives,
     read,
 )
-from aptwire.rules.alike import Look
+from aptwire.rules.alike import Group, Look
 from aptwire.rules.answer import BROKEN, HOLDS, MOST_PAIRS, NOBODY, UNKNOWN, Answer, too_many, when
 from aptwire.rules.apart import Parting
 from aptwire.rules.surviving import Surviving
@@ -126,9 +126,9 @@ class Asked:
         members = frozenset(chain.from_iterable(records))
         owners = frozenset(map(self.look.owner, members))
         routed = isinstance(sentence, Reach) or not sentence.layer2
-        blocks, classes = blocks_of(
-            self.look.stand_of, chain.from_iterable(map(self._standing, records, repeat(routed)))
-        )
+        groups = map(self.look.gathered, records)
+        standing = chain.from_iterable(map(self._standing, records, groups, repeat(routed)))
+        blocks, classes = blocks_of(self.look.stand_of, standing)
         if routed:
             blocks, classes = blocks | self._forwarders[0], classes | self._forwarders[1]
         return Ground(
@@ -145,9 +145,28 @@ class Asked:
             self.look.tabled if routed else None,
         )
 
-    def _standing(self, records: Sequence[str], routed: bool) -> Iterator[str]:
+    def ground_of(
+        self, segment: str, members: Sequence[str], records: Sequence[str], groups: Sequence[Group]
+    ) -> Ground:
+        """What rests on a segment (id) and its members, whoever else is asked of: some of them (records) in groups are attached."""
+        blocks, classes = blocks_of(self.look.stand_of, self._standing(records, groups, True))
+        return Ground(
+            frozenset(members),
+            frozenset(map(self.look.owner, members)),
+            frozenset((segment,)),
+            False,
+            False,
+            frozenset(),
+            blocks | self._forwarders[0],
+            classes | self._forwarders[1],
+            self.wiring.bearers,
+            gotten(self.judgement),
+            self.look.tabled,
+        )
+
+    def _standing(self, records: Sequence[str], groups: Iterable[Group], routed: bool) -> Iterator[str]:
         """One interface of each stand on which some are, and (`routed`) their owners' others."""
-        for group in self.look.gathered(records):
+        for group in groups:
             first = records[group.at[0]]
             yield first
             if routed and not group.plain and (owner := self.look.owner(first)) not in self.look.tabled:

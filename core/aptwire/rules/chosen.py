@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from itertools import combinations, product
 
+import numpy as np
+
 from aptwire.above.outcomes import ANSWERED
 from aptwire.above.ping import ENDS
 from aptwire.judge.judgement import Judgement
@@ -36,11 +38,8 @@ def chosen(judgement: Judgement, ends: Sequence[str]) -> Meetings:
         letter = _letter(judgement, units[a], units[b])
         rows[a][b], rows[b][a] = letter, _TURNED.get(letter, letter)
         expected[a][b] = expected[b][a] = _expected(judgement, units[a], units[b])
-    wrongs = [
-        "".join("!" if wrong(*of) else FREE for of in zip(*both, strict=True))
-        for both in zip(rows, expected, strict=True)
-    ]
-    return Meetings(told, tuple(map("".join, rows)), tuple(map("".join, expected)), tuple(wrongs))
+    wrongs = wrong(np.array(rows), np.array(expected))
+    return Meetings(told, tuple(map("".join, rows)), tuple(map("".join, expected)), wrongs)
 
 
 def _unit(plan: Plan, id: str) -> Unit:

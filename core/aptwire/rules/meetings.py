@@ -7,25 +7,29 @@ by the addresses of both ends, as bits of the lines that speak of each (`Sieve`)
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import chain, count
+from itertools import chain, combinations, count
+from operator import is_not
 from typing import NamedTuple
 
 import numpy as np
 
 from aptwire.above.outcomes import ANSWERED, SILENT, UNPROVEN
 from aptwire.forward.parts import Stand
+from aptwire.judge.ground import Ground
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.verdicts import judged_after
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Edit
+from aptwire.plan.fields import Numbers
 from aptwire.plan.kinds import PLACES, Mirror, Rule, Segment
 from aptwire.plan.names import natural, some
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import SEGMENT, Apart, Reach, Subject, quoted, read
-from aptwire.rules.alike import Group
+from aptwire.plan.stacks import Address
+from aptwire.rules.alike import Group, Marks
 from aptwire.rules.answer import BROKEN, HOLDS
 from aptwire.rules.apart import Parting, arrival
 from aptwire.rules.asking import asked
@@ -67,19 +71,44 @@ class Meetings:
     wrong: tuple[str, ...]
 
 
-def wrong(letter: str, expected: str) -> bool:
-    """Whether a meeting isn't as rules expect it."""
-    if expected == KEPT:
-        return letter not in (APART, NOBODY, OPEN)
-    return letter == MEETS if expected == BESIDE else expected == LED and letter == APART
+def wrong(letters: np.ndarray, expected: np.ndarray) -> tuple[str, ...]:
+    """Rows with ! where a meeting isn't as rules expect it."""
+    kept = (expected == KEPT) & ~np.isin(letters, (APART, NOBODY, OPEN))
+    beside, led = (expected == BESIDE) & (letters == MEETS), (expected == LED) & (letters == APART)
+    return tuple(map("".join, np.where(kept | beside | led, "!", FREE).tolist()))
+
+
+class _Part(NamedTuple):
+    """What the meetings of a segment rest on (`ground`): what it `says` and to what it `listens` on layer 2, and whether it may be `loose` there; of its interfaces the `nets`, whether
+    some are `bare` of addresses, of the others the `kinds`, one for all who are alike whatever they ask, and their addresses (`ends`)."""
+
+    ground: Ground
+    says: frozenset[object]
+    listens: frozenset[object]
+    loose: bool
+    nets: frozenset[Numbers]
+    bare: bool
+    kinds: tuple[str, ...]
+    ends: tuple[tuple[str, str, Address], ...]
+
+
+class _Known(NamedTuple):
+    """Meetings as they were found: the segments (ids) and their parts, the letters, between which addresses nothing told them apart (`marks`), and by what voices were numbered."""
+
+    segments: tuple[str, ...]
+    parts: tuple[_Part, ...]
+    rows: tuple[str, ...]
+    marks: frozenset[tuple[int, int]]
+    voiced: tuple[object, ...]
 
 
 class Meeting:
-    """Meetings of a judged plan."""
+    """Meetings of a judged plan; those of before stand where an edit left alone what they rest on."""
 
     def __init__(self, judgement: Judgement) -> None:
         self.judgement, self.plan = judgement, judgement.plan
-        self.look = asked(judgement).look
+        self._asked = asked(judgement)
+        self.look = self._asked.look
         self.segments = sorted(self.plan.all(Segment), key=lambda s: natural(s.name.casefold()))
         self.numbers = {segment.id: n for n, segment in enumerate(self.segments)}
         self.members: list[list[str]] = [
@@ -88,69 +117,114 @@ class Meeting:
         ]
         self._exact = 0
         self._whole = 0
+        self._seats: dict[int, dict[int, tuple[Stand, list[str]]]] = {}
+        self._groups: dict[int, tuple[list[str], list[Group]]] = {}
+
+    @cached_property
+    def _ids(self) -> tuple[str, ...]:
+        return tuple(segment.id for segment in self.segments)
+
+    @cached_property
+    def _voiced(self) -> tuple[object, ...]:
+        return self.judgement.landing.domains, self.judgement.wiring.classes
+
+    @cached_property
+    def _before(self) -> tuple[_Known | None, frozenset[int]]:
+        """The meetings of before, if any of them stand, and the segments (numbers) of which none do."""
+        known, changes = self.judgement.answered.before.get("meetings", (None, None))
+        everybody = frozenset(range(len(self.segments)))
+        if known is None or known.segments != self._ids or any(map(is_not, known.voiced, self._voiced)):
+            return None, everybody
+        tabled = self.look.tabled
+        anew = frozenset(n for n in everybody if not known.parts[n].ground.holds(self.judgement, changes, tabled))
+        if len(anew) == len(everybody):
+            return None, everybody
+        nets = frozenset().union(*(self._nets(n) if n in anew else known.parts[n].nets for n in everybody))
+        return (known, anew) if self.look.marked(nets) == known.marks else (None, everybody)
+
+    @cached_property
+    def _parts(self) -> tuple[_Part, ...]:
+        """Of each segment what its meetings rest on."""
+        known, anew = self._before
+        return tuple(self._part(n) if n in anew or known is None else known.parts[n] for n in range(len(self.segments)))
+
+    def _part(self, n: int) -> _Part:
+        voices, (records, groups) = self.look.voices, self._attached(n)
+        stands = [stand for stand, _ in self._seated(n).values() if stand.context >= 0]
+        kinds = self._kinds[n]
+        return _Part(
+            self._asked.ground_of(self.segments[n].id, self.members[n], records, groups),
+            frozenset[object]().union(*map(voices.says, stands)),
+            frozenset[object]().union(*map(voices.listens, stands)),
+            any(map(voices.loose, stands)),
+            self._nets(n),
+            any(group.bare for group in groups),
+            tuple(kinds),
+            tuple(self._ends_of(kinds)),
+        )
 
     def all(self) -> Meetings:
         """Every pair of segments."""
-        size = len(self.segments)
-        letters = [[APART] * size for _ in range(size)]
-        near = self._near()
-        reached = self._reached
-        for a in range(size):
-            for b in range(a, size):
-                if a == b or not self.members[a] or not self.members[b]:
-                    letters[a][b] = letters[b][a] = NOBODY
-                    continue
-                there, back = reached[a][b] == ANSWERED, reached[b][a] == ANSWERED
-                letter = near.get((a, b), APART)
-                if letter != MEETS and (there or back):
-                    letter = BOTH if there and back else THERE if there else BACK
-                elif letter == APART and UNPROVEN in (reached[a][b], reached[b][a]):
-                    letter = OPEN
-                elif letter == APART and (self._bare[a] or self._bare[b]):
-                    letter = self._unaddressed(a, b)
-                letters[a][b] = letter
-                letters[b][a] = {THERE: BACK, BACK: THERE}.get(letter, letter)
+        size, parts, (known, anew) = len(self.segments), self._parts, self._before
+        letters = np.full((size, size), APART)
+        there, doubt = self._reached
+        back = there.T
+        letters[there & ~back], letters[back & ~there], letters[there & back] = THERE, BACK, BOTH
+        letters[(doubt | doubt.T) & (letters == APART)] = OPEN
+        for (a, b), letter in self._near().items():
+            if letter == MEETS or letters[a, b] == APART:
+                letters[a, b] = letters[b, a] = letter
+        empty = np.array([not members for members in self.members], dtype=bool)
+        letters[empty], letters[:, empty] = NOBODY, NOBODY
+        np.fill_diagonal(letters, NOBODY)
+        asked_anew = np.isin(np.arange(size), list(anew))
+        bare = np.array([part.bare for part in parts], dtype=bool)
+        left = (letters == APART) & (bare[:, None] | bare) & (asked_anew[:, None] | asked_anew)
+        for a, b in np.argwhere(np.triu(left)).tolist():
+            letters[a, b] = letters[b, a] = self._unaddressed(a, b)
+        if known is not None:
+            stands = ~asked_anew[:, None] & ~asked_anew
+            letters[stands] = np.array([list(row) for row in known.rows])[stands]
+        rows = tuple(map("".join, letters.tolist()))
+        if self._exact <= MOST_EXACT and self._whole <= MOST_WHOLE:
+            marks = self.look.marked(net for part in parts for net in part.nets)
+            self.judgement.answered.answers["meetings"] = _Known(self._ids, parts, rows, marks, self._voiced)
         expected = self._expected()
-        pairs = (zip(row, said, strict=True) for row, said in zip(letters, expected, strict=True))
-        wrongs = tuple("".join("!" if wrong(*pair) else FREE for pair in row) for row in pairs)
-        ids = tuple(segment.id for segment in self.segments)
-        return Meetings(ids, tuple(map("".join, letters)), tuple(map("".join, expected)), wrongs)
+        return Meetings(self._ids, rows, tuple(map("".join, expected.tolist())), wrong(letters, expected))
 
     # --- layer 2 ----------------------------------------------------------------------------------------------
 
-    @cached_property
-    def _seated(self) -> list[dict[int, tuple[Stand, list[str]]]]:
-        """Of each segment the stands (by `id`), each with those of its members who are on it, in their order."""
-        stand_of = self.look.stand_of
-        made = []
-        for records in self.members:
-            found: dict[int, tuple[Stand, list[str]]] = {}
-            for record, stand in zip(records, map(stand_of.get, records), strict=True):
+    def _seated(self, n: int) -> dict[int, tuple[Stand, list[str]]]:
+        """Of a segment the stands (by `id`), each with those of its members who are on it, in their order."""
+        found = self._seats.get(n)
+        if found is None:
+            found, records = self._seats.setdefault(n, {}), self.members[n]
+            for record, stand in zip(records, map(self.look.stand_of.get, records), strict=True):
                 if stand is None:
                     continue
                 if (seat := found.get(id(stand))) is not None:
                     seat[1].append(record)
                 else:
                     found[id(stand)] = stand, [record]
-            made.append(found)
-        return made
+        return found
 
     def _near(self) -> dict[tuple[int, int], str]:
-        """The pairs of segments that may hear each other on layer 2, and whether they do."""
-        voices = self.look.voices
+        """The pairs of segments that may hear each other on layer 2, and whether they do; those of which one is asked anew."""
+        anew, parts = self._before[1], self._parts
         ears: dict[object, set[int]] = {}
-        said: list[set[object]] = []
-        loose: list[int] = []
-        for n, seats in enumerate(self._seated):
-            stands = [stand for stand, _ in seats.values() if stand.context >= 0]
-            said.append(set().union(*map(voices.says, stands)))
-            for ear in set[object]().union(*map(voices.listens, stands)):
+        for n, part in enumerate(parts):
+            for ear in part.listens:
                 ears.setdefault(ear, set()).add(n)
-            if any(map(voices.loose, stands)):
-                loose.append(n)
-        pairs = {(min(n, m), max(n, m)) for n, of in enumerate(said) for ear in of for m in ears.get(ear, ()) if m != n}
-        mirrored = set(self._mirrored())
-        found = {pair: OPEN for i, a in enumerate(loose) for pair in ((a, b) for b in loose[i + 1 :])}
+        loose = [n for n, part in enumerate(parts) if part.loose]
+        pairs = {
+            (min(n, m), max(n, m))
+            for n, part in enumerate(parts)
+            for ear in part.says
+            for m in ears.get(ear, ())
+            if m != n and (n in anew or m in anew)
+        }
+        mirrored = {pair for pair in self._mirrored() if not anew.isdisjoint(pair)}
+        found = {pair: OPEN for pair in combinations(loose, 2) if not anew.isdisjoint(pair)}
         for a, b in sorted(pairs | mirrored):
             # Two of each stand say what all of it do; whose frames are copied is one by himself.
             of = [self._two_each(n) if (a, b) not in mirrored else self.members[n] for n in (a, b)]
@@ -163,7 +237,7 @@ class Meeting:
 
     def _two_each(self, n: int) -> list[str]:
         """Two of each stand of a segment's members."""
-        return [record for _, records in self._seated[n].values() for record in records[:2]]
+        return [record for _, records in self._seated(n).values() for record in records[:2]]
 
     def _mirrored(self) -> Iterator[tuple[int, int]]:
         for mirror in self.plan.all(Mirror):
@@ -182,43 +256,49 @@ class Meeting:
 
     # --- over routers -----------------------------------------------------------------------------------------
 
-    @cached_property
-    def _attached(self) -> list[tuple[list[str], list[Group]]]:
-        """Of each segment the interfaces that are attached, and these in groups."""
-        attached = [[record for _, of in seats.values() for record in of] for seats in self._seated]
-        return [(records, self.look.gathered(records)) for records in attached]
+    def _attached(self, n: int) -> tuple[list[str], list[Group]]:
+        """Of a segment the interfaces that are attached, and these in groups."""
+        if n not in self._groups:
+            records = [record for _, of in self._seated(n).values() for record in of]
+            self._groups[n] = records, self.look.gathered(records)
+        return self._groups[n]
+
+    def _nets(self, n: int) -> frozenset[Numbers]:
+        """The subnets of a segment's interfaces, each by its first address."""
+        return frozenset((v, net, net, length) for v, _, net, length in self.look.nets(self._attached(n)[1]))
 
     @cached_property
     def _kinds(self) -> list[list[str]]:
         """Of each segment the interfaces with addresses, one for all who are alike whatever they ask."""
-        marks = self.look.marks(
-            (version, net, net, length)
-            for _, groups in self._attached
-            for version, _, net, length in self.look.nets(groups)
-        )
-        made = []
-        for records, groups in self._attached:
-            kinds: dict[Hashable, str] = {}
-            for group in groups:
-                for key, at in self.look.placed(records, group, marks) if not group.bare else ():
-                    kinds.setdefault(key, records[at[0]])
-            made.append(list(kinds.values()))
-        return made
+        known, anew = self._before
+        size = range(len(self.segments))
+        of = [known.parts[n].nets if known is not None and n not in anew else self._nets(n) for n in size]
+        marks = self.look.marks(frozenset().union(*of))
+        return [
+            list(known.parts[n].kinds) if known is not None and n not in anew else self._kinds_of(n, marks)
+            for n in size
+        ]
+
+    def _kinds_of(self, n: int, marks: Marks) -> list[str]:
+        records, groups = self._attached(n)
+        kinds: dict[Hashable, str] = {}
+        for group in groups:
+            for key, at in self.look.placed(records, group, marks) if not group.bare else ():
+                kinds.setdefault(key, records[at[0]])
+        return list(kinds.values())
+
+    def _ends_of(self, kinds: Iterable[str]) -> Iterator[tuple[str, str, Address]]:
+        """The addresses of some interfaces, each with the interface and whose it is."""
+        for record in kinds:
+            owner = self.look.owner(record)
+            stack = self.look.stack(owner)
+            yield from ((record, owner, b.ip) for i in stack.interfaces if i.record == record for b in i.addresses)
 
     @cached_property
     def _ends(self) -> list[list[End]]:
         """Of each segment the addresses of its kinds, numbered."""
         number = count()
-        made = []
-        for kinds in self._kinds:
-            ends = []
-            for record in kinds:
-                owner = self.look.owner(record)
-                stack = self.look.stack(owner)
-                bound = (own.ip for i in stack.interfaces if i.record == record for own in i.addresses)
-                ends += [End(next(number), record, owner, address) for address in bound]
-            made.append(ends)
-        return made
+        return [[End(next(number), *end) for end in part.ends] for part in self._parts]
 
     @cached_property
     def reaching(self) -> Reaching:
@@ -226,15 +306,36 @@ class Meeting:
         return Reaching(self.look, list(chain.from_iterable(self._ends)))
 
     @cached_property
-    def _reached(self) -> list[list[str]]:
-        """Whether packets of somebody on a segment get to somebody on each of the segments over routers: ANSWERED, UNPROVEN or SILENT."""
-        size, heres = len(self.segments), list(chain.from_iterable(self._kinds))
-        from_, to = (np.repeat(np.arange(size), list(map(len, of))) for of in (self._kinds, self._ends))
-        answered = np.eye(size, dtype=bool)
+    def _reached(self) -> tuple[np.ndarray, np.ndarray]:
+        """bool[segments, segments] twice: whether packets of somebody on a segment get to somebody on another one over routers, and whether they may; of those pairs of which one is
+        asked anew."""
+        size, (known, anew) = len(self.segments), self._before
+        found = np.eye(size, dtype=bool), np.zeros((size, size), dtype=bool)
+        everybody = range(size)
+        if known is None:
+            self._follow(everybody, self.reaching, everybody, *found)
+            return found
+        asking = sorted(anew)
+        self._follow(asking, self.reaching, everybody, *found)
+        number = count()
+        ends = [End(next(number), *end) for n in asking for end in self._parts[n].ends]
+        others = [n for n in everybody if n not in anew]
+        if ends:
+            self._follow(others, Reaching(self.look, ends), asking, *found)
+        return found
+
+    def _follow(
+        self, ones: Sequence[int], reaching: Reaching, others: Sequence[int], answered: np.ndarray, doubt: np.ndarray
+    ) -> None:
+        """Say where packets of some segments get to others, of whose addresses `reaching` is."""
+        parts = self._parts
+        heres = [here for n in ones for here in parts[n].kinds]
+        from_ = np.repeat(np.asarray(ones, dtype=np.int64), [len(parts[n].kinds) for n in ones])
+        to = np.repeat(np.asarray(others, dtype=np.int64), [len(parts[n].ends) for n in others])
         open_: list[np.ndarray] = []
         most = max(1, MOST_AT_ONCE // max(1, to.size))
         for first in range(0, len(heres), most):
-            found = self.reaching.found(heres[first : first + most])
+            found = reaching.found(heres[first : first + most])
             row, end = np.nonzero((found.fares == SURELY) & ~found.open)
             answered[from_[first + row], to[end]] = True
             row, end = np.nonzero(found.open)
@@ -246,18 +347,17 @@ class Meeting:
         for row, end in zip(rows[left].tolist(), ends[left].tolist(), strict=True):
             pair = int(from_[row]), int(to[end])
             if not answered[pair]:
-                here, there = heres[row], self.reaching.ends[end]
+                here, there = heres[row], reaching.ends[end]
                 if here not in exits:
-                    exits = {here: self.reaching.exits(here)}
-                fare = self.reaching.arrives(exits[here], there)
+                    exits = {here: reaching.exits(here)}
+                fare = reaching.arrives(exits[here], there)
                 answered[pair] = fare == ANSWERED
                 if fare == UNPROVEN:
                     doubts.setdefault(pair, []).append((here, there.record))
-        fares = [[ANSWERED if one else SILENT for one in row] for row in answered.tolist()]
-        for (a, b), pairs in doubts.items():
-            if not answered[a, b]:
-                fares[a][b] = self._exactly(a, b, pairs)
-        return fares
+        for pair, between in doubts.items():
+            if not answered[pair]:
+                fare = self._exactly(*pair, between)
+                answered[pair], doubt[pair] = fare == ANSWERED, fare == UNPROVEN
 
     def _exactly(self, a: int, b: int, pairs: list[tuple[str, str]]) -> str:
         """The same of two segments of which the arrays don't say it: one interface after another."""
@@ -275,11 +375,6 @@ class Meeting:
         """Whoever is on both: that he has an address on the other one reaches nobody there."""
         sides = ({self.look.owner(record) for record in self.members[n]} for n in (a, b))
         return frozenset.intersection(*map(frozenset, sides))
-
-    @cached_property
-    def _bare(self) -> list[bool]:
-        """Whether a segment has interfaces without an address in the plan."""
-        return [any(group.bare for group in groups) for _, groups in self._attached]
 
     @cached_property
     def _near_forwarders(self) -> list[frozenset[int]]:
@@ -320,9 +415,9 @@ class Meeting:
 
     # --- what is expected -------------------------------------------------------------------------------------
 
-    def _expected(self) -> list[list[str]]:
+    def _expected(self) -> np.ndarray:
         size = len(self.segments)
-        made = [[FREE] * size for _ in range(size)]
+        made = np.full((size, size), FREE)
         for rule in sorted(self.plan.all(Rule), key=lambda r: (r.text, r.id)):
             sentence = read(rule.text)
             if not isinstance(sentence, (Apart, Reach)):
@@ -333,7 +428,7 @@ class Meeting:
                 for b in sides[1]:
                     if a != b:
                         for one, two in ((a, b), (b, a)):
-                            made[one][two] = sterner(made[one][two], sentence)
+                            made[one, two] = sterner(str(made[one, two]), sentence)
         return made
 
     def _covered(self, whom: Whom, without: set[str]) -> list[int]:
