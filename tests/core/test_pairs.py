@@ -20,6 +20,8 @@ from aptwire.paper.validation import validation
 from aptwire.plan.edits import Patch, apply_edit, touched
 from aptwire.plan.kinds import FabricPort, FabricSwitch
 from aptwire.recheck import Verdict, recheck
+from aptwire.rules.answer import BROKEN
+from aptwire.rules.asking import asked
 from aptwire.stress.courses import Courses, Failure, Look
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
@@ -115,17 +117,18 @@ class FlowsTest(unittest.TestCase):
                 self.assertNotEqual({str(judgement.verdicts()[f"{who}1"]) for who in SEATS}, {"home"})
         self.assertNotIn("loop", {risk.what for risk in risks(judgement)})
 
-    def test_what_comes_back_over_the_other_one_is_not_heard(self) -> None:
+    def test_nothing_comes_back_to_the_switch_from_which_it_came(self) -> None:
         wiring = judge(three().plan()).wiring
         self.assertEqual(len(wiring.fabric.links), 3)
-        place = wiring.place("c1")
-        assert place is not None
-        roads = Roads(wiring)
-        spots = [(place.bridge, place.context, None)]
-        for spot in spots:
-            spots += [after for _, after in roads.onward(spot, place.stand.order) if after not in spots]  # type: ignore[arg-type]
-        below = wiring.bridge_of["below"].number
-        self.assertEqual([entry.nic is not None for bridge, _, entry in spots if bridge == below and entry], [True])
+        for who, switch in SEATS.items():
+            place = wiring.place(f"{who}1")
+            assert place is not None
+            roads = Roads(wiring)
+            spots = [(place.bridge, place.context, None)]
+            for spot in spots:
+                spots += [after for _, after in roads.onward(spot, place.stand.order) if after not in spots]  # type: ignore[arg-type]
+            own = wiring.bridge_of[switch].number
+            self.assertEqual([entry.nic for bridge, _, entry in spots if bridge == own and entry], [f"{who}/n0"])
 
 
 class VerdictTest(JudgedCase):
@@ -282,12 +285,23 @@ class LoadTest(unittest.TestCase):
         wiring = judgement.wiring
         one, two = wiring.place("a1"), wiring.place("c1")
         assert one is not None and two is not None
-        usual, other = ["a/n0", "sw/down", "below/c"], ["a/n0", "sw/peer", "sx/down", "below/c"]
+        third = wiring.place("b1")
+        assert third is not None
         for exactly in (False, True):
             look = Look(wiring, judgement.pairings, Courses(wiring.fabric), exactly)
-            for failure, ports in ((None, usual), (Failure("cable", "c:below/u0:sw/down"), other)):
-                found = look._amounts(one, two, failure)
+            for target, failure, ports in (
+                (two, "", ["a/n0", "sw/down", "below/c"]),
+                (two, "c:below/u0:sw/down", ["a/n0", "sw/peer", "sx/down", "below/c"]),
+                (third, "", ["a/n0", "sw/peer", "sx/b"]),
+                # What comes by its LAG doesn't leave by it.
+                (third, "c:sw/peer:sx/peer", []),
+            ):
+                found = look._amounts(one, target, Failure("cable", failure) if failure else None)
                 self.assertEqual(sorted(look.courses.ways[n].port for n in found), sorted(ports), (exactly, failure))
+        made = three()
+        made.put("rule", "whole", text="s10 survives any one cable")
+        (answer,) = (answer for _, answer in asked(judge(made.plan())).rules())
+        self.assertEqual(answer.outcome, BROKEN)
 
 
 class TreeTest(unittest.TestCase):

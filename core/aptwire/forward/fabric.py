@@ -6,6 +6,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Set
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
+from itertools import combinations
 
 import numpy as np
 
@@ -116,20 +117,20 @@ class Fabric:
 
     @cached_property
     def barred(self) -> dict[str, frozenset[str]]:
-        """Of links that are one with others (keys), the links (keys) between the two switches of a pair at an end: what came over these doesn't leave by it,
-        since the other of the two has sent it there itself."""
+        """Of links that are one with others (keys) those over which nothing came that leaves by it: these others, since they are on one port, and the links between the two
+        switches of a pair at an end, since the other of the two has sent it there itself."""
         found: dict[str, frozenset[str]] = {}
         between: dict[frozenset[str], set[str]] = {}
         for key, joint in self.joints.items() if self.pairs.peers else ():
             if frozenset(joint.ends) in self.pairs.peers:
                 between.setdefault(frozenset(joint.ends), set()).update(link.key for link in self.laid[key].links)
-        for joints in self.pairs.bundles(self.joints.values()) if between else ():
+        for joints in self.pairs.bundles(self.joints.values()):
             carrying = self._carrying(joints)
-            for joint in carrying:
-                ends = {end for other in carrying for end in other.ends}
-                past = (between.get(frozenset((own, other)), ()) for own in joint.ends for other in ends)
-                barred = frozenset(key for keys in past for key in keys)
-                found.update((link.key, barred) for link in self.laid[joint.key].links)
+            if len(carrying) > 1:
+                keys = [link.key for joint in carrying for link in self.laid[joint.key].links]
+                ends = [frozenset(pair) for pair in combinations({end for j in carrying for end in j.ends}, 2)]
+                past = frozenset(key for pair in ends for key in between.get(pair, ()))
+                found.update((key, past.union(keys) - {key}) for key in keys)
         return found
 
     def _carrying(self, bundle: list[Joint]) -> list[Joint]:

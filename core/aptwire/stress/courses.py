@@ -608,11 +608,13 @@ class Look:
     @staticmethod
     def _grow(variant: _Variant, tree: _Tree, start: tuple[int, int], end: tuple[int, int]) -> None:
         """Search on from a (bridge, context), breadth first, until another one is reached, or all is."""
-        came, waiting, at = tree.came, tree.waiting, variant.fabric.at
+        came, waiting, at, barred = tree.came, tree.waiting, variant.fabric.at, variant.fabric.barred
         while waiting and end not in came:
             here = waiting.popleft()
             bridge, context = here
             for link in at.get(bridge, ()):
+                if barred and here in came and came[here][1].key in barred.get(link.key, ()):
+                    continue
                 side = 0 if link.ends[0] == bridge else 1
                 label = int(link.rules[side].out[context])
                 after = int(link.rules[1 - side].into[label]) if label >= 0 else -1
