@@ -517,8 +517,9 @@ class Job:
     def build(self) -> None:
         """Namespaces, cables, then everything inside each namespace."""
         spaces = [space for scene in self.scenes for space in scene["spaces"]]
-        for space in spaces:
+        for number, space in enumerate(spaces):
             self.kernel.make(space)
+            self.say("building", number + 1, 2 * len(spaces))
         wires = [wire for scene in self.scenes for wire in scene["wires"]]
         # ip keeps a file open for each namespace that it names, and may open a thousand.
         for at in range(0, len(wires), 400):
@@ -534,7 +535,7 @@ class Job:
         for number, (scene, space) in enumerate((s, p) for s in self.scenes for p in s["spaces"]):
             for tool in ("ip", "bridge", "tc"):
                 self.kernel.tell(tool, scene["inside"][space][tool], space)
-            self.say("building", number + 1, len(spaces))
+            self.say("building", len(spaces) + number + 1, 2 * len(spaces))
         for space, device in (pair for scene in self.scenes for pair in scene.get("proxies", ())):
             self.kernel.enter(space)
             # Who answers for others waits a while by itself, so that whoever has the address comes first.
@@ -930,7 +931,8 @@ class Job:
             for sock in socks.values():
                 sock.close()
         made = []
-        for space, name, _, ports in wanted:
+        for number, (space, name, _, ports) in enumerate(wanted):
+            self.say("reading", number + 1, len(wanted))
             heard = {port: frames[space, port] for port in ports if (space, port) in frames}
             made.append({"name": name, "files": self.read(space), "lldp": heard})
         return made

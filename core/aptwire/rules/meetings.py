@@ -56,6 +56,8 @@ KEPT, BESIDE, LED, FREE = "a2r "
 MOST_EXACT = 2_000
 MOST_WHOLE = 300
 """So many legs, and so many pairs with interfaces that have no address, are asked by the exact search."""
+MOST_EDITED = 500
+"""Of an edit of more records all meetings are found anew: it is looked through for each segment."""
 MOST_ENDINGS = 6
 MOST_AT_ONCE = 4_000_000
 """So many pairs of interfaces and addresses are looked at side by side: a byte each, a few times."""
@@ -133,7 +135,9 @@ class Meeting:
         """The meetings of before, if any of them stand, and the segments (numbers) of which none do."""
         known, changes = self.judgement.answered.before.get("meetings", (None, None))
         everybody = frozenset(range(len(self.segments)))
-        if known is None or known.segments != self._ids or any(map(is_not, known.voiced, self._voiced)):
+        if known is None or changes is None or len(changes.records) > MOST_EDITED:
+            return None, everybody
+        if known.segments != self._ids or any(map(is_not, known.voiced, self._voiced)):
             return None, everybody
         tabled = self.look.tabled
         anew = frozenset(n for n in everybody if not known.parts[n].ground.holds(self.judgement, changes, tabled))

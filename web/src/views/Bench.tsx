@@ -13,6 +13,7 @@ const STEPS: Record<string, string> = {
   starting: "starting the kernel",
   questions: "writing the questions of situation",
   building: "building",
+  reading: "reading the state of device",
   settling: "waiting for links to settle",
   asking: "asking: frame",
   situation: "asked in situation",
