@@ -150,9 +150,11 @@ class Asked:
     ) -> Ground:
         """What rests on a segment (id) and its members, whoever else is asked of: some of them (records) in groups are attached."""
         blocks, classes = blocks_of(self.look.stand_of, self._standing(records, groups, True))
+        # Most are adapters, and very many: whose these are needs no looking up.
+        adapters = zip(members, map(self.plan.of("adapter").get, members), strict=True)
         return Ground(
             frozenset(members),
-            frozenset(map(self.look.owner, members)),
+            frozenset(a.guest if a is not None else self.look.owner(id) for id, a in adapters),
             frozenset((segment,)),
             False,
             False,

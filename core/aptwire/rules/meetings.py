@@ -75,7 +75,7 @@ class Meetings:
 
 def wrong(letters: np.ndarray, expected: np.ndarray) -> tuple[str, ...]:
     """Rows with ! where a meeting isn't as rules expect it."""
-    kept = (expected == KEPT) & ~np.isin(letters, (APART, NOBODY, OPEN))
+    kept = (expected == KEPT) & (letters != APART) & (letters != NOBODY) & (letters != OPEN)
     beside, led = (expected == BESIDE) & (letters == MEETS), (expected == LED) & (letters == APART)
     return tuple(map("".join, np.where(kept | beside | led, "!", FREE).tolist()))
 
