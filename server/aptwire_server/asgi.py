@@ -7,6 +7,7 @@ import django
 from asgiref.sync import sync_to_async
 from django.core.handlers.asgi import ASGIHandler
 
+from aptwire_server.collecting import collecting_between
 from aptwire_server.limits import limited
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "aptwire_server.settings")
@@ -40,7 +41,7 @@ def _known(session: str) -> bool:
 def _application() -> Any:
     from aptwire_server.plans.live import streaming
 
-    return limited(streaming(Handler()), _known)
+    return limited(streaming(collecting_between(Handler())), _known)
 
 
 application = _application()

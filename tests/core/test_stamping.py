@@ -7,6 +7,7 @@ import random
 import unittest
 from itertools import count
 from typing import Any
+from unittest import mock
 
 from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge, rejudge
@@ -15,6 +16,7 @@ from aptwire.plan.file import read_plan, write_plan
 from aptwire.plan.kinds import SPECS, PortGroup, Record
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.stamping.making import STARTERS, from_host, from_starter
+from aptwire.stamping.meant import Meaning
 from aptwire.stamping.nics import in_order
 from aptwire.stamping.off import adopt, keep, off, remove, take_out
 from aptwire.stamping.stamp import questions, stamp, unstamp
@@ -140,6 +142,8 @@ class StampingTest(unittest.TestCase):
             return  # Somebody needs what was to go.
         found = off(changed, own)
         self.assertTrue(found, edit)
+        with mock.patch.object(Meaning, "fits", return_value=False):
+            self.assertEqual(off(changed, own), found, "looked for part by part")
         again = rejudge(judged, changed, touched(edit))
         self.assertEqual([(r.id, r.text) for r in risks(again)], [(r.id, r.text) for r in risks(judge(changed))])
         self.assertIn("off-pattern", [r.what for r in risks(again)])

@@ -166,7 +166,10 @@ class Book:
         keys: dict[Hashable, dict[str, tuple[Any, ...] | None]] = {}
         for host in changed:
             old, new = before.of.get(host, {}), _entries(grouping, look, self.hosts.get(host, ()))
-            differ = [key for key in old.keys() | new.keys() if not _alike(old.get(key, ()), new.get(key, ()))]
+            if not old and not new:
+                continue
+            differ = [key for key, found in new.items() if not _alike(old.get(key, ()), found)]
+            differ += [key for key in old if key not in new]
             if differ:
                 hosts[host] = new or None
             for key in differ:

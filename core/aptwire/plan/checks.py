@@ -6,7 +6,7 @@ import ipaddress
 from collections import Counter
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from functools import partial
-from itertools import pairwise
+from itertools import chain, pairwise
 from operator import attrgetter
 from typing import Any
 
@@ -66,7 +66,7 @@ from aptwire.plan.kinds import (
     made_of,
 )
 from aptwire.plan.names import called
-from aptwire.plan.patterns import OWNER, STAMPED, host_id, of_host, pattern_of
+from aptwire.plan.patterns import OWNER, STAMPED, host_id, on_host, pattern_of
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.plan.private import private_part
 from aptwire.plan.sentences import RuleError, read
@@ -312,11 +312,13 @@ def _twice(plan: Plan, kind: str, names: tuple[str, ...]) -> bool:
 def _uniqueness(plan: Plan, by_kind: Mapping[str, list[Any]], given: set[tuple[str, str]]) -> Iterator[Problem]:
     taken: set[tuple[str, ...]] = set()
     others = [(kind, found) for kind in KINDS if (found := plan.of(kind))]
-    # Of many, ids are counted once: as many as there are records means that none stands twice.
-    shared = len(given) < MANY or len(set().union(*(found for _, found in others))) < sum(len(f) for _, f in others)
+    ids = {id for _, id in given}
+    # Of many it is counted once how many records have their ids: as many as there are of them means that none stands twice.
+    shared = len(given) < MANY or sum(len(ids & found.keys()) for _, found in others) > len(ids)
     alike: dict[tuple[object, ...], dict[tuple[Any, ...], list[Any]]] = {}
+    # One in twenty of a kind takes longer one by one than all of it together.
     unique = {
-        kind: [names for names in KINDS[kind].unique if len(of) < MANY or _twice(plan, kind, names)]
+        kind: [n for n in KINDS[kind].unique if len(of) * 20 < len(plan.of(kind)) or _twice(plan, kind, n)]
         for kind, of in by_kind.items()
     }
     for record in (r for kind, of in by_kind.items() if shared or unique[kind] or kind == "limits" for r in of):
@@ -896,9 +898,9 @@ def _fit_parts(plan: Plan, records: list[Any], given: set[tuple[str, str]]) -> I
     hosts: dict[str, str | None] = {}
     patterns: dict[str, str | None] = {}
     stamped: dict[str | None, set[str]] = {}
-    made: dict[tuple[str, str | None], dict[str, list[Any]]] = {}
+    made: dict[str | None, dict[str, list[Any]]] = {}
     for record in records:
-        kind, part, owner = record.kind, record.part, getattr(record, OWNER[record.kind])
+        part, owner = record.part, getattr(record, OWNER[record.kind])
         if owner not in hosts:
             hosts[owner] = host_id(plan, record)
         if part not in patterns:
@@ -909,11 +911,11 @@ def _fit_parts(plan: Plan, records: list[Any], given: set[tuple[str, str]]) -> I
         if pattern is None or pattern not in stamped[host]:
             name = called(plan, plan.of("pattern").get(pattern))
             yield _problem(record, "part", f"{name} isn’t stamped on {called(plan, plan.of('host').get(host))}")
-        if (kind, host) not in made:
-            of_part = made[kind, host] = {}
-            for other in of_host(plan, kind, host):
+        if host not in made:
+            of_part = made[host] = {}
+            for other in chain.from_iterable(on_host(plan, host).values()):
                 of_part.setdefault(other.part, []).append(other)
-        if other := _before(record, made[kind, host].get(part, ()), given):
+        if other := _before(record, made[host].get(part, ()), given):
             said = f"{called(plan, other)} is already the host’s {called(plan, plan.find(part))}"
             yield _problem(record, "part", said)
 

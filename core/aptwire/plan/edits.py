@@ -112,10 +112,11 @@ def _by_themselves(plan: Plan, edit: Edit) -> set[tuple[str, str]]:
     more: set[tuple[str, str]] = set()
     for operation in edit:
         if isinstance(operation, Put):
-            by_itself = operation.id not in plan.of(operation.kind)
+            record = operation.record
+            (more if record.id in plan.of(record.kind) else alone).add((record.kind, record.id))
         else:
-            by_itself = isinstance(operation, Patch) and operation.changes.keys() == {"part"}
-        (alone if by_itself else more).add((operation.kind, operation.id))
+            by_itself = isinstance(operation, Patch) and "part" in operation.changes and len(operation.changes) == 1
+            (alone if by_itself else more).add((operation.kind, operation.id))
     return alone - more
 
 

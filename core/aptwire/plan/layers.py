@@ -223,11 +223,8 @@ def replaced(records: Sequence[Any], changes: Mapping[str, Any]) -> Sequence[Any
     """A row of records with others of the same ids in their place, without those that are gone (None), and what is new at the end."""
     if isinstance(records, Many):
         return records.changed(changes)
-    made: list[Any] = []
     left = dict(changes)
-    for record in records:
-        new = left.pop(record.id, record)
-        if new is not None:
-            made.append(new)
-    made += [record for record in left.values() if record is not None]
+    made = [new for record in records if (new := left.pop(record.id, record)) is not None]
+    if left:
+        made += [record for record in left.values() if record is not None]
     return row_of(made)

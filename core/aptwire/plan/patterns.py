@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Sequence
 from itertools import chain
 from typing import Any
 
@@ -57,15 +57,13 @@ def parts_of(plan: Plan, pattern: str, kind: str) -> Iterable[Any]:
     )
 
 
-def of_host(plan: Plan, kind: str, host: str | None) -> Iterator[Any]:
-    """The records of a stamped kind on a host."""
+def on_host(plan: Plan, host: str | None) -> dict[str, Sequence[Any]]:
+    """The records of each stamped kind on a host."""
     switches = plan.where("virtual_switch", "host", host)
-    if kind == "virtual_switch":
-        yield from switches
-        return
-    for switch in switches:
-        if kind != "group_order":
-            yield from plan.where(kind, "switch", switch.id)
-            continue
-        for group in plan.where("port_group", "switch", switch.id):
-            yield from plan.where(kind, "port_group", group.id)
+    found: dict[str, Sequence[Any]] = {"virtual_switch": switches}
+    for kind in ("uplink", "host_port", "port_group"):
+        by_switch = plan.grouped(kind, "switch")
+        found[kind] = [record for switch in switches for record in by_switch.get(switch.id, ())]
+    orders = plan.grouped("group_order", "port_group")
+    found["group_order"] = [order for group in found["port_group"] for order in orders.get(group.id, ())]
+    return found

@@ -158,17 +158,21 @@ class Plan:
 
     def find(self, id: str, kinds: Iterable[str] = ()) -> Record | None:
         """The record of whichever kind has this id, or whichever of some kinds."""
-        if self._filled is None:
-            self._filled = tuple(filter(None, self._records.values()))
-        for found in map(self._records.__getitem__, kinds) if kinds else self._filled:
+        for found in map(self._records.__getitem__, kinds) if kinds else self._some():
             if id in found:
                 return found[id]
         return None
 
+    def _some(self) -> tuple[Mapping[str, Record], ...]:
+        """The records of each kind of which there are any."""
+        if self._filled is None:
+            self._filled = tuple(filter(None, self._records.values()))
+        return self._filled
+
     def fresh_id(self, text: str) -> str:
         """An id made of a text, which no record has."""
         made = make_id(text)
-        while any(map(contains, self._records.values(), repeat(made))):
+        while any(map(contains, self._some(), repeat(made))):
             made = make_id(f"{made}+")
         return made
 
@@ -220,9 +224,9 @@ def _reindexed(
     """An index brought up to date for records, as they were and as they are; lists are made anew, since older plans share them, each of them once."""
     was, is_ = (list(map(getattr, records, repeat(field), repeat(None))) for records in (before, after))
     changes: dict[Any, dict[str, Record | None]] = {}
-    # Most fields of most records say nothing.
-    for old, value in zip(before, was, strict=True) if set(was) - _NOTHING else ():
-        if old is not None and value in index:
+    # Most fields of most records say nothing, and most say what they did.
+    for old, value, now in zip(before, was, is_, strict=True) if set(was) - _NOTHING else ():
+        if value != now and old is not None and value in index:
             changes.setdefault(value, {})[old.id] = None
     for new, value in zip(after, is_, strict=True) if set(is_) - _NOTHING else ():
         if new is not None and value not in _NOTHING:

@@ -23,7 +23,7 @@ from aptwire.plan.kinds import (
     StampNic,
 )
 from aptwire.plan.names import called
-from aptwire.plan.patterns import STAMPED, of_host
+from aptwire.plan.patterns import on_host
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.stamping.nics import in_order
 from aptwire.stamping.off import part_for
@@ -39,7 +39,7 @@ def from_host(plan: Plan, host: str, name: str) -> Edit:
         raise PlanError([Problem(f"there is no host {host}", field="host")])
     pattern = _fresh(plan, name)
     own = Stamp(id=make_id(f"{host}:{pattern}"), host=host, pattern=pattern)
-    records = [r for kind in STAMPED.values() for r in of_host(plan, kind, host) if r.part is None]
+    records = [r for found in on_host(plan, host).values() for r in found if r.part is None]
     uplinks = {r.id for r in records if r.kind == "uplink"}
     nics = in_order([nic for nic in plan.where("nic", "host", host) if nic.uplink in uplinks])
     if not records:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from operator import attrgetter
@@ -12,8 +12,11 @@ from typing import Any
 from aptwire.plan.fields import plain
 from aptwire.plan.kinds import ABOUT, SPECS, PatternNic, Record, Stamp
 from aptwire.plan.names import called
-from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
+from aptwire.plan.patterns import OWNER, STAMPED, parts_of
 from aptwire.plan.plan import Plan, PlanError, Problem
+
+There = Mapping[str, Sequence[Any]]
+"""The records of each stamped kind on a host."""
 
 NIC_FIELDS = ("uplink", "role", "rank")
 """What a pattern's NIC says of the one that a host has for it; its MTU too, where it says one."""
@@ -44,27 +47,36 @@ def _pointing(kind: str) -> frozenset[str]:
     return frozenset(n for n in fields_of(kind) if SPECS[kind][n].kind == "ref" and SPECS[kind][n].refs[0] != "segment")
 
 
-interface = lru_cache(4096)(ipaddress.ip_interface)
-"""An address with its subnet, read once: those of a pattern are asked for on each host."""
+@lru_cache(4096)
+def interface(address: str) -> tuple[ipaddress.IPv4Network | ipaddress.IPv6Network, int]:
+    """The subnet of an address with its prefix length, and the address as a number; read once, since those of a pattern are asked for on each host."""
+    read = ipaddress.ip_interface(address)
+    return read.network, int(read.ip)
 
 
+@lru_cache(65536)
 def counted_on(address: str, number: int) -> str:
     """The address that a host with a number has where that with number 1 has the given one; ValueError where its subnet ends before."""
-    first = interface(address)
-    last = first.network.num_addresses - (2 if first.version == 4 and first.network.prefixlen < 31 else 1)
-    place = int(first.ip) - int(first.network.network_address) + number - 1
-    if place > last:
-        raise ValueError(f"{first.network} has no address left for number {number}, counted on from {first.ip}")
-    return f"{first.ip + (number - 1)}/{first.network.prefixlen}"
+    network, first = interface(address)
+    last = network.num_addresses - (2 if network.version == 4 and network.prefixlen < 31 else 1)
+    if first - int(network.network_address) + number - 1 > last:
+        said = ipaddress.ip_interface(address).ip
+        raise ValueError(f"{network} has no address left for number {number}, counted on from {said}")
+    return f"{_address(network, first + number - 1)}/{network.prefixlen}"
+
+
+def _address(network: ipaddress.IPv4Network | ipaddress.IPv6Network, number: int) -> str:
+    return str((ipaddress.IPv4Address if network.version == 4 else ipaddress.IPv6Address)(number))
 
 
 def counted_back(address: str, number: int) -> str:
     """The address of number 1 where the host with a number has the given one; ValueError where its subnet begins after."""
-    own = interface(address)
-    first = int(own.ip) - (number - 1)
-    if first < int(own.network.network_address):
-        raise ValueError(f"counted back from {own.ip} as number {number}, the first would be outside {own.network}")
-    return f"{own.ip - (number - 1)}/{own.network.prefixlen}"
+    network, own = interface(address)
+    first = own - (number - 1)
+    if first < int(network.network_address):
+        said = ipaddress.ip_interface(address).ip
+        raise ValueError(f"counted back from {said} as number {number}, the first would be outside {network}")
+    return f"{_address(network, first)}/{network.prefixlen}"
 
 
 def own_words(plan: Plan, stamp: str) -> dict[str, frozenset[str]]:
@@ -103,16 +115,33 @@ class Meaning:
             for part in parts_of(plan, pattern, kind)
         ]
 
-    def on(self, stamp: Stamp, nics: Mapping[str, str]) -> list[Meant]:
-        """Every part as it ought to be on a stamp's host, in the order in which they can be made: `nics` the NIC of each of the pattern's.
-        PlanError where an address can't be counted on."""
+    def fits(self, stamp: Stamp, nics: Mapping[str, str], there: There) -> bool:
+        """Whether it is clear at a glance that every part of the pattern is on a host (`there`) as it is meant, and nothing is kept as its own: then
+        nothing has to be looked for part by part."""
+        if self.plan.where("own_word", "stamp", stamp.id):
+            return False
+        by_part = {r.part: r for records in there.values() for r in records if r.part is not None}
+        at = {**nics, **{part: record.id for part, record in by_part.items()}}
+        try:
+            for read in self._parts:
+                found = by_part.get(read.part.id)
+                if found is None or _reading(tuple(read.words))(found) != tuple(self._said(read, stamp, at).values()):
+                    return False
+        except PlanError:
+            # It is told by whoever asks for all of it.
+            return False
+        return not any(nic is None or differing(nic, words) for _, nic, words in meant_nics(self.plan, stamp, nics, at))
+
+    def on(self, stamp: Stamp, nics: Mapping[str, str], there: There) -> list[Meant]:
+        """Every part as it ought to be on a stamp's host, in the order in which they can be made: `nics` the NIC of each of the pattern's, `there` what
+        stands on the host.  PlanError where an address can't be counted on."""
         plan, own = self.plan, own_words(self.plan, stamp.id)
-        there: dict[str, Any] = {}
+        of_part: dict[str, Any] = {}
         by_name: dict[tuple[str, str, str], Any] = {}
         for kind, owner in OWNER.items():
-            for record in of_host(plan, kind, stamp.host):
+            for record in there[kind]:
                 if record.part is not None:
-                    there[record.part] = record
+                    of_part[record.part] = record
                 if kind != "group_order":
                     by_name[kind, getattr(record, owner), record.name] = record
         at: dict[str, str] = dict(nics)
@@ -120,7 +149,7 @@ class Meaning:
         for read in self._parts:
             part = read.part
             on = stamp.host if part.kind == "pattern_switch" else at.get(owner_of(part))
-            found = there.get(part.id)
+            found = of_part.get(part.id)
             if on is None or (found is None and "" in own.get(part.id, ())):
                 continue
             if part.kind == "pattern_order":

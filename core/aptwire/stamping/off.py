@@ -11,11 +11,12 @@ from aptwire.plan.edits import Drop, Edit, Operation, Patch, Put
 from aptwire.plan.fields import plain
 from aptwire.plan.kinds import KINDS, SPECS, OwnWord, Record, Stamp
 from aptwire.plan.names import called
-from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
+from aptwire.plan.patterns import OWNER, STAMPED, on_host, parts_of
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.stamping.meant import (
     Meaning,
     Meant,
+    There,
     counted_back,
     differing,
     fields_of,
@@ -56,26 +57,33 @@ class Off:
         return {**vars(self), "text": str(self)}
 
 
-def off(plan: Plan, own: Stamp, meaning: Meaning | None = None) -> tuple[Off, ...]:
+def off(plan: Plan, own: Stamp, meaning: Meaning | None = None, there: There | None = None) -> tuple[Off, ...]:
     """Every difference between a stamped host and its pattern that isn't kept as the host's own; none: it is on its pattern.  `meaning`: what the pattern
-    means, if it was read already."""
+    means, and `there`: what stands on the host, if they were read already."""
     nics = taken_nics(plan, own.id)
+    meaning, there = meaning or Meaning(plan, own.pattern), there or on_host(plan, own.host)
+    if meaning.fits(own, nics, there):
+        return tuple(_beside(own, record) for record in beside(plan, own, there))
     try:
-        placed = (meaning or Meaning(plan, own.pattern)).on(own, nics)
+        placed = meaning.on(own, nics, there)
     except PlanError as error:
         problem = error.problems[0]
         part = plan.find(problem.id)
         return (
             Off(own.id, problem.id, "differs", _short(plan, part), "addresses", "counted on", str(problem.message)),
         )
-    return tuple(_found(plan, own, nics, placed))
+    return tuple(_found(plan, own, nics, placed, there))
 
 
-def _found(plan: Plan, own: Stamp, nics: dict[str, str], placed: list[Meant]) -> Iterator[Off]:
-    there = {m.part.id for m in placed if m.found is not None and m.found.part == m.part.id}
+def _beside(own: Stamp, record: Any) -> Off:
+    return Off(own.id, record.id, "beside", f"{record.title} {record.name}")
+
+
+def _found(plan: Plan, own: Stamp, nics: dict[str, str], placed: list[Meant], there: There) -> Iterator[Off]:
+    made = {m.part.id for m in placed if m.found is not None and m.found.part == m.part.id}
     at = {m.part.id: m.record for m in placed}
     for m in placed:
-        if m.part.id not in there:
+        if m.part.id not in made:
             yield Off(own.id, m.part.id, "missing", _short(plan, m.part))
         elif "" not in m.own:
             for field in differing(m.found, m.words, m.own):
@@ -90,9 +98,9 @@ def _found(plan: Plan, own: Stamp, nics: dict[str, str], placed: list[Meant]) ->
             for field in differing(nic, words, mine):
                 said = _worded(plan, nic, field, words[field]), worded(plan, nic, field)
                 yield Off(own.id, part.id, "differs", f"{_short(plan, part)} ({nic.name})", field, *said)
-    for record in beside(plan, own):
+    for record in beside(plan, own, there):
         if record.id not in kept and record.id not in at.values():
-            yield Off(own.id, record.id, "beside", f"{record.title} {record.name}")
+            yield _beside(own, record)
 
 
 def _worded(plan: Plan, record: Record, field: str, value: Any) -> str:
@@ -147,7 +155,7 @@ def adopt(plan: Plan, one: Off) -> Edit:
     if about.kind == "pattern_nic":
         record = plan.get("nic", taken_nics(plan, own.id)[about.id])
     else:
-        record = next(r for r in of_host(plan, STAMPED[about.kind], own.host) if r.part == about.id)
+        record = next(r for r in on_host(plan, own.host)[STAMPED[about.kind]] if r.part == about.id)
     value = _handed_back(plan, record, own, parts, one.field)
     return (Patch(about.kind, about.id, {one.field: plain(value)}),)
 
@@ -155,7 +163,7 @@ def adopt(plan: Plan, one: Off) -> Edit:
 def _parts_at(plan: Plan, own: Stamp) -> dict[str, str]:
     """The part (id) of the stamp's pattern of each of a host's records (ids), NICs among them."""
     mine = {part.id for kind in STAMPED for part in parts_of(plan, own.pattern, kind)}
-    found = {r.id: r.part for kind in STAMPED.values() for r in of_host(plan, kind, own.host) if r.part in mine}
+    found = {r.id: r.part for there in on_host(plan, own.host).values() for r in there if r.part in mine}
     return found | {nic: part for part, nic in taken_nics(plan, own.id).items()}
 
 

@@ -12,11 +12,12 @@ from aptwire.plan.fields import bare_address
 from aptwire.plan.ids import make_id
 from aptwire.plan.kinds import KINDS, SPECS, Record, Stamp, StampNic, made_of
 from aptwire.plan.names import called
-from aptwire.plan.patterns import OWNER, STAMPED, of_host, parts_of
+from aptwire.plan.patterns import OWNER, STAMPED, on_host, parts_of
 from aptwire.plan.plan import Plan, PlanError, Problem
 from aptwire.stamping.meant import (
     Meaning,
     Meant,
+    There,
     counted_on,
     differing,
     interface,
@@ -171,16 +172,16 @@ class _Numbers:
     def _bears(self, host: str) -> int | None:
         """The number by which a host has the addresses of its ports of the same names."""
         found: set[int] = set()
-        by_name = {port.name: port for port in of_host(self._plan, "host_port", host)}
+        by_name = {port.name: port for port in on_host(self._plan, host)["host_port"]}
         for part in self._ports:
             port = by_name.get(part.name)
             if port is None or len(port.addresses) != len(part.addresses):
                 return None
             for own, first in zip(port.addresses, part.addresses, strict=True):
-                one, two = interface(own), interface(first)
-                if one.network != two.network:
+                (one, at), (two, least) = interface(own), interface(first)
+                if one != two:
                     return None
-                found.add(int(one.ip) - int(two.ip) + 1)
+                found.add(at - least + 1)
         number = min(found, default=0)
         return number if len(found) == 1 and number > 0 and number not in self._taken else None
 
@@ -208,7 +209,8 @@ def _on_host(meaning: Meaning, own: Stamp, nics: Mapping[str, str], new: _New) -
     if own.id not in plan.of("stamp"):
         yield Put(own)
     yield from _taken(plan, own, nics)
-    placed = meaning.on(own, nics)
+    there = on_host(plan, own.host)
+    placed = meaning.on(own, nics, there)
     at = {m.part.id: m.record for m in placed}
     for m in placed:
         kind = STAMPED[m.part.kind]
@@ -226,7 +228,7 @@ def _on_host(meaning: Meaning, own: Stamp, nics: Mapping[str, str], new: _New) -
             yield Patch("nic", nic.id, set_)
     placed_ids = set(at.values())
     # What a host has beside its pattern is told after it was stamped once; only then is it known to be too much.
-    for record in beside(plan, own) if own.id in plan.of("stamp") else ():
+    for record in beside(plan, own, there) if own.id in plan.of("stamp") else ():
         if record.id not in wanted and record.id not in placed_ids and _unused(plan, record):
             yield Drop(record.kind, record.id)
 
@@ -243,12 +245,12 @@ def _taken(plan: Plan, own: Stamp, nics: Mapping[str, str]) -> Iterator[Operatio
             yield Drop("stamp_nic", taken.id)
 
 
-def beside(plan: Plan, own: Stamp) -> list[Any]:
+def beside(plan: Plan, own: Stamp, there: There) -> list[Any]:
     """What stands on a host's stamped switches and isn't of any pattern, in the order of the kinds."""
-    switches = {part.id for part in parts_of(plan, own.pattern, "pattern_switch")}
-    on = [s.id for s in plan.where("virtual_switch", "host", own.host) if s.part in switches]
+    parts = {part.id for part in parts_of(plan, own.pattern, "pattern_switch")}
+    on = {switch.id for switch in there["virtual_switch"] if switch.part in parts}
     kinds = ("uplink", "host_port", "port_group")
-    return [r for kind in kinds for switch in on for r in plan.where(kind, "switch", switch) if r.part is None]
+    return [record for kind in kinds for record in there[kind] if record.part is None and record.switch in on]
 
 
 def _unused(plan: Plan, record: Record) -> bool:
@@ -262,7 +264,7 @@ def unstamp(plan: Plan, own: str) -> Edit:
     if found is None:
         raise PlanError([Problem("there is no such stamp", kind="stamp", id=own)])
     parts = {part.id for kind in STAMPED for part in parts_of(plan, found.pattern, kind)}
-    loose = [r for kind in STAMPED.values() for r in of_host(plan, kind, found.host) if r.part in parts]
+    loose = [r for there in on_host(plan, found.host).values() for r in there if r.part in parts]
     return (
         *(Patch(r.kind, r.id, {"part": None}) for r in loose),
         *(Drop(kind, r.id) for kind in ("own_word", "stamp_nic") for r in plan.where(kind, "stamp", own)),

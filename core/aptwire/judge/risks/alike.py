@@ -18,7 +18,7 @@ from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import KINDS, UNSEEN, Stamp
 from aptwire.plan.layers import layered
 from aptwire.plan.names import called, some
-from aptwire.plan.patterns import OWNER, STAMPED, host_id, of_host, pattern_of
+from aptwire.plan.patterns import OWNER, host_id, on_host, pattern_of
 from aptwire.plan.plan import PlanError
 from aptwire.stamping.meant import Meaning
 from aptwire.stamping.off import Off, keep, off
@@ -135,9 +135,9 @@ class AlikeRisks(RiskSearch):
                 continue
             if own.pattern not in meanings:
                 meanings[own.pattern] = Meaning(plan, own.pattern)
-            of[id] = off(plan, own, meanings[own.pattern]) or None
-            for kind in STAMPED.values():
-                hosts.update((r.id, own.host) for r in of_host(plan, kind, own.host))
+            there = on_host(plan, own.host)
+            of[id] = off(plan, own, meanings[own.pattern], there) or None
+            hosts.update((record.id, own.host) for found in there.values() for record in found)
         made = _Offs(layered(dict(known.of), of), layered(known.hosts, hosts))
         answered.answers["off-pattern"] = made
         return made

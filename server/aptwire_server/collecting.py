@@ -1,0 +1,53 @@
+"""Python's search for garbage in cycles, in the moments in which nobody waits."""
+
+from __future__ import annotations
+
+import asyncio
+import gc
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+App = Callable[[Any, Any, Any], Awaitable[None]]
+
+QUIET = 0.3
+"""Seconds without a request before the search begins: what follows one answer at once finds nobody searching."""
+LONGEST = 5.0
+"""Seconds for which it is put off at the most, however busy the server is."""
+
+
+def collecting_between(application: App, quiet: float = QUIET, longest: float = LONGEST) -> App:
+    """An ASGI application in which nobody waits for that search while an answer is worked out.
+
+    An edit of a large plan leaves some hundred thousand new objects, and looking through them takes a tenth of the time that the answer takes.
+    """
+    active = 0
+    timer: asyncio.TimerHandle | None = None
+    latest = 0.0
+
+    def search() -> None:
+        nonlocal timer
+        timer = None
+        gc.enable()
+
+    def search_at(loop: asyncio.AbstractEventLoop, when: float) -> None:
+        nonlocal timer
+        if timer is not None:
+            timer.cancel()
+        timer = loop.call_at(when, search)
+
+    async def answered(scope: Any, receive: Any, send: Any) -> None:
+        nonlocal active, latest
+        loop = asyncio.get_running_loop()
+        active += 1
+        if timer is None:
+            gc.disable()
+            latest = loop.time() + longest
+        search_at(loop, latest)
+        try:
+            await application(scope, receive, send)
+        finally:
+            active -= 1
+            if not active and timer is not None:
+                search_at(loop, min(latest, loop.time() + quiet))
+
+    return answered
