@@ -1,6 +1,6 @@
 import { memo } from "react";
 
-import type { Column, Layout } from "./layout";
+import type { Column, Layout, Rect } from "./layout";
 import {
   AdapterTab,
   FarEnd,
@@ -33,6 +33,8 @@ export const HostColumn = memo(function HostColumn({
   gather: (host: string) => void;
 }) {
   const { book } = scene;
+  const crowd = { left: column.x, width: column.w, height: decks.floor + 4 };
+  const here = <R extends Rect>(rect: R): R => ({ ...rect, x: rect.x - column.x });
   return (
     <section aria-label={`Host ${book.get("host", column.host)?.name ?? ""}`}>
       {!column.collapsed && (
@@ -64,34 +66,40 @@ export const HostColumn = memo(function HostColumn({
               No NICs: + puts them in.
             </span>
           )}
-          <div className="crowd">
+          <div className="crowd" style={crowd}>
             {column.guests.map((g) => (
-              <GuestCard key={g.id} scene={scene} id={g.id} rect={g} />
+              <GuestCard key={g.id} scene={scene} id={g.id} rect={here(g)} />
             ))}
           </div>
-          <div className="crowd above">
+          <div className="crowd above" style={crowd}>
             {column.guests.flatMap((g) =>
               g.adapters.map((a, n) => (
-                <AdapterTab key={a.id} scene={scene} id={a.id} rect={a} order={n} level={g.level} />
+                <AdapterTab key={a.id} scene={scene} id={a.id} rect={here(a)} order={n} level={g.level} />
               )),
             )}
           </div>
           {column.switches.map((s) => (
             <SwitchFrame key={s.id} scene={scene} box={s} />
           ))}
-          {column.switches.flatMap((s) =>
-            s.slots.map((b) => <Slot key={b.id} scene={scene} box={b} gathers={Boolean(column.gather?.folded)} />),
-          )}
-          {column.switches.flatMap((s) => s.ports.map((b) => <HostPortPill key={b.id} scene={scene} box={b} />))}
-          {column.teams.map((t, n) => (
-            <Team key={`${t.id} ${n}`} scene={scene} label={t} />
-          ))}
-          {column.nics.map((n) => (
-            <Nic key={n.id} scene={scene} box={n} />
-          ))}
-          {column.nics.map((n) => (
-            <FarEnd key={n.id} scene={scene} box={n} />
-          ))}
+          <div className="crowd" style={crowd}>
+            {column.switches.flatMap((s) =>
+              s.slots.map((b) => (
+                <Slot key={b.id} scene={scene} box={here(b)} gathers={Boolean(column.gather?.folded)} />
+              )),
+            )}
+            {column.switches.flatMap((s) =>
+              s.ports.map((b) => <HostPortPill key={b.id} scene={scene} box={here(b)} />),
+            )}
+            {column.teams.map((t, n) => (
+              <Team key={`${t.id} ${n}`} scene={scene} label={here(t)} />
+            ))}
+            {column.nics.map((n) => (
+              <Nic key={n.id} scene={scene} box={here(n)} />
+            ))}
+            {column.nics.map((n) => (
+              <FarEnd key={n.id} scene={scene} box={{ ...n, below: here(n.below) }} />
+            ))}
+          </div>
         </>
       )}
     </section>

@@ -34,6 +34,13 @@ export interface Scene {
 export const place = (r: Rect): React.CSSProperties => ({ left: r.x, top: r.y, width: r.w, height: r.h });
 /** Where a part lies of which there are many. */
 const amid = (r: Rect): React.CSSProperties => ({ marginLeft: r.x, marginTop: r.y, width: r.w, height: r.h });
+/** Whether a text surely fits: what does needn't be cut off, and is drawn with the rest in one go. */
+const fits = (text: string, size: number, room: number): boolean =>
+  [...text].reduce((width, letter) => width + (WIDTHS.find(([of]) => of.test(letter))?.[1] ?? 1), 0) * size <= room;
+const WIDTHS: readonly (readonly [RegExp, number])[] = [
+  [/[fijlrt.:-]/, 0.42],
+  [/[a-ln-vx-z0-9]/, 0.64],
+];
 const markOf = (e: Endpoint | undefined): Mark => (e ? (e.idle ? "idle" : e.verdict) : "unproven");
 export const hueOf = (scene: Scene, vid: number | null | undefined): string | undefined => {
   const segment = vid ? scene.segmentOf.get(vid) : undefined;
@@ -188,7 +195,13 @@ export function GuestCard({ scene, id, rect }: { scene: Scene; id: string; rect:
     <button
       type="button"
       data-id={id}
-      className={names(scene, id, "guest", !running && "asleep")}
+      className={names(
+        scene,
+        id,
+        "guest",
+        !running && "asleep",
+        (forwards || !fits(guest.name, 11.5, rect.w - 14)) && "cut",
+      )}
       style={amid(rect)}
       title={[
         `${guest.name}${running ? "" : " (off)"}. Drag it, or press M, to move it to another host.`,
@@ -251,6 +264,7 @@ export function AdapterTab({
         deviates && "deviates",
         beyond && "free",
         !written && "bare",
+        !fits(written, 11, rect.w - 17) && "cut",
       )}
       style={{ ...amid(rect), backgroundImage: `var(--mark-${mark})` }}
       aria-label={said}
@@ -333,7 +347,7 @@ export function Slot({ scene, box, gathers }: { scene: Scene; box: SlotBox; gath
       className={names(scene, box.id, "slot", group.mode === "access" && !hue && "unknown", on && "on")}
       style={
         {
-          ...place(box),
+          ...amid(box),
           "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : hue,
         } as React.CSSProperties
       }
@@ -381,7 +395,7 @@ export function HostPortPill({ scene, box }: { scene: Scene; box: SlotBox }) {
       className={names(scene, box.id, "host-port", on && "on")}
       style={
         {
-          ...place(box),
+          ...amid(box),
           "--seg": on && scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined,
         } as React.CSSProperties
       }
@@ -408,7 +422,7 @@ export function Team({ scene, label }: { scene: Scene; label: TeamLabel }) {
   const uplink = scene.book.get("uplink", label.id);
   if (!uplink) {
     return (
-      <span className="team" style={place(label)}>
+      <span className="team" style={amid(label)}>
         free
       </span>
     );
@@ -420,7 +434,7 @@ export function Team({ scene, label }: { scene: Scene; label: TeamLabel }) {
       type="button"
       data-id={uplink.id}
       className={names(scene, uplink.id, "team")}
-      style={place(label)}
+      style={amid(label)}
       title={`Uplink ${uplink.name}: ${[uplinkText(uplink), ...unusual(uplink)].join(", ")}`}
       onClick={() => scene.select(uplink.id)}
     >
@@ -458,7 +472,7 @@ export function Nic({ scene, box }: { scene: Scene; box: NicBox }) {
       type="button"
       data-id={box.id}
       className={names(scene, box.id, "nic", down && "down")}
-      style={place(box)}
+      style={amid(box)}
       aria-label={`${nic.name}, ${part}`}
       title={`${nic.name} ${nic.mac ?? ""} ${speed(nic.speed)}${nic.mtu ? ` MTU ${nic.mtu}` : ""}${served}`}
       onClick={() => scene.select(box.id)}
@@ -508,7 +522,7 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
       <button
         type="button"
         className={names(scene, box.id, "port", "open-end")}
-        style={place(box.below)}
+        style={amid(box.below)}
         title={said}
         aria-label={`${nic.name} leads to: ${said}`}
         onClick={() => scene.select(box.id)}
@@ -541,7 +555,7 @@ export function FarEnd({ scene, box }: { scene: Scene; box: NicBox }) {
       className={names(scene, port.id, "port", scene.broken.has(port.id) && "broken", off && "disabled")}
       style={
         {
-          ...place(box.below),
+          ...amid(box.below),
           "--seg": scene.follow ? segmentStyle(scene.numberOf.get(scene.follow.id) ?? 0).color : undefined,
         } as React.CSSProperties
       }

@@ -29,11 +29,31 @@ const WHOLE: ReadonlySet<Piece["state"]> = new Set(["carries", "reserve"]);
 export const passedBy = (pieces: readonly Piece[]): Set<string> =>
   new Set(pieces.flatMap((piece) => [piece.from, piece.to]));
 
+/** The pieces of a strand: those drawn only where their host is in sight, by its column, and all others. */
+export interface Sorted {
+  hosts: Map<Column, Piece[]>;
+  others: Piece[];
+}
+
+/** A strand's pieces by where they are drawn, so that what comes into sight doesn't cost the length of the strand. */
+export function sorted(layout: Layout, pieces: readonly Piece[]): Sorted {
+  const hosts = new Map<Column, Piece[]>();
+  const others: Piece[] = [];
+  for (const piece of pieces) {
+    const column = WHOLE.has(piece.state) ? layout.columnOf.get(piece.from) : undefined;
+    const own = column && hosts.get(column);
+    if (own) own.push(piece);
+    else if (column) hosts.set(column, [piece]);
+    else others.push(piece);
+  }
+  return { hosts, others };
+}
+
 /**
  * The pieces of a strand as lines through the free stretches of the layout, of which those between two places from
  * the left are wanted; its breaks are told wherever they are.
  */
-export function drawStrand(layout: Layout, pieces: readonly Piece[], from: number, to: number): Drawing {
+export function drawStrand(layout: Layout, { hosts, others }: Sorted, from: number, to: number): Drawing {
   const strokes: Stroke[] = [];
   const breaks: Break[] = [];
   const inBar = new Map<string, { x: number; state: Piece["state"] }[]>();
@@ -44,9 +64,9 @@ export function drawStrand(layout: Layout, pieces: readonly Piece[], from: numbe
   };
   const trunkOf = new Map(layout.trunks.flatMap((t) => [[t.a.port, t] as const, [t.b.port, t] as const]));
 
-  for (const piece of pieces) {
+  const near = [...hosts].flatMap(([column, own]) => (column.x + column.w < from || column.x > to ? [] : own));
+  for (const piece of [...near, ...others]) {
     const column = layout.columnOf.get(piece.from);
-    if (column && (column.x + column.w < from || column.x > to) && WHOLE.has(piece.state)) continue;
     const adapter = adapterIn(column, piece.from);
     const nic = layout.nicOf.get(piece.from);
     if (adapter) adapterToSlot(column!, adapter, piece);

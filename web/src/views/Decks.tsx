@@ -30,7 +30,7 @@ import { place, type Scene } from "../decks/parts";
 import { locate } from "../decks/places";
 import { Sheet } from "../decks/Sheet";
 import { scenes } from "../decks/scenes";
-import { drawStrand, passedBy } from "../decks/strand";
+import { drawStrand, passedBy, sorted } from "../decks/strand";
 import { StrandLines } from "../decks/StrandLines";
 import { useDrag } from "../decks/useDrag";
 import { segmentAt, useFollow, useTree } from "../decks/useFollow";
@@ -83,10 +83,8 @@ export function Decks() {
   // Scrolling doesn't wait for what comes into sight.
   const seen = useDeferredValue(view);
   const [from, to] = around(seen);
-  const drawing = useMemo(
-    () => (follow && pieces ? drawStrand(layout, pieces, from, to) : null),
-    [follow, pieces, layout, from, to],
-  );
+  const strand = useMemo(() => (follow && pieces ? sorted(layout, pieces) : null), [follow, pieces, layout]);
+  const drawing = useMemo(() => strand && drawStrand(layout, strand, from, to), [strand, layout, from, to]);
   const begin = layout.columns.findIndex((c) => c.x + c.w > seen.left - BESIDE);
   const beyond = layout.columns.findLastIndex((c) => c.x < seen.left + seen.width + BESIDE);
   const visible = useMemo(() => layout.columns.slice(Math.max(begin, 0), beyond + 1), [layout, begin, beyond]);
