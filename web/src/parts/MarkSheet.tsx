@@ -4,6 +4,7 @@ import { HStack, Input, Text } from "@chakra-ui/react";
 import type { ColumnRegular } from "@revolist/react-datagrid";
 import { useMemo, type ReactNode } from "react";
 
+import { inLetters } from "../model/said";
 import { Grid, type Heard } from "./Grid";
 
 /** What a letter says in which the server tells a cell. */
@@ -25,7 +26,9 @@ export function marksBy(all: readonly Mark[]): (letter: string) => Mark {
 export function countedBy(all: readonly Mark[], letters: Iterable<string>): string {
   const counts = new Map<string, number>();
   for (const letter of letters) counts.set(letter, (counts.get(letter) ?? 0) + 1);
-  return all.flatMap(({ letter, word }) => (counts.has(letter) ? [`${counts.get(letter)} ${word}`] : [])).join(", ");
+  return all
+    .flatMap(({ letter, word }) => (counts.has(letter) ? [`${counts.get(letter)!.toLocaleString("en")} ${word}`] : []))
+    .join(", ");
 }
 
 export interface MarkRow {
@@ -103,10 +106,10 @@ export function MarkSheet<Row extends MarkRow>({
       ...pinned,
       ...columns.map(({ at, head, name }): ColumnRegular => ({
         prop: `m${at}`,
-        name: head,
+        name: inLetters(head, 14),
         size: 30,
         readonly: true,
-        columnProperties: () => ({ title: name, class: "by-hosts-head" }),
+        columnProperties: () => ({ title: name, "aria-label": name, class: "by-hosts-head" }),
         cellProperties: (cell) => {
           const { says, classes } = drawn(cell as never);
           return { class: classes, "aria-label": says };

@@ -126,7 +126,7 @@ export function Landing() {
             title="Pick the adapters in sight on Decks, to edit them together"
             onClick={() => void navigate(`${base}/decks?level=host`, { state: { picks: adapters } })}
           >
-            Pick {adapters.length === 1 ? "the adapter" : `the ${adapters.length} adapters`}
+            Pick {adapters.length === 1 ? "the adapter" : `the ${adapters.length.toLocaleString("en")} adapters`}
           </Button>
         )}
         <ColumnMenu shown={columns} choose={choose} />
@@ -142,7 +142,7 @@ export function Landing() {
         </p>
       )}
       <p className="table-foot">
-        {shown.length} of {rows.length} places shown
+        {shown.length.toLocaleString("en")} of {rows.length.toLocaleString("en")} places shown
         {params.get("finding") ? "; the open finding stands in the verdict column" : ""}
       </p>
     </div>

@@ -71,8 +71,8 @@ export function Lattice() {
             {uneven ? "All rows" : "Uneven rows alone"}
           </Button>
           <Quiet>
-            {rows.length} {rows.length === 1 ? "segment" : "segments"} by {hosts.length}{" "}
-            {hosts.length === 1 ? "host" : "hosts"}
+            {rows.length.toLocaleString("en")} {rows.length === 1 ? "segment" : "segments"} by{" "}
+            {hosts.length.toLocaleString("en")} {hosts.length === 1 ? "host" : "hosts"}
           </Quiet>
         </>
       }

@@ -120,7 +120,7 @@ export function Ledger() {
     <div className="ledger">
       <HStack gap="4" wrap="wrap" px="3" py="1.5" className="ledger-tools">
         <Text fontSize="13px">
-          {segment.length} {segment.length === 1 ? "segment" : "segments"}
+          {segment.length.toLocaleString("en")} {segment.length === 1 ? "segment" : "segments"}
           {segment.length === 0 && ": type a name below, or paste rows from a spreadsheet"}
           {odd > 0 && <b className="ledger-odd">, {odd} cells that can’t be right</b>}
         </Text>
