@@ -6,7 +6,7 @@ whether somebody does (`forward/trace.py`, `above/ping.py`).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 from itertools import chain, product, repeat
@@ -124,7 +124,6 @@ class Asked:
         sides = (sentence.a, sentence.b, more) if not whole else ()
         records = [self.look.meaning.whom(side).records for side in sides]
         members = frozenset(chain.from_iterable(records))
-        owners = frozenset(map(self.look.owner, members))
         routed = isinstance(sentence, Reach) or not sentence.layer2
         groups = map(self.look.gathered, records)
         standing = chain.from_iterable(map(self._standing, records, groups, repeat(routed)))
@@ -133,7 +132,7 @@ class Asked:
             blocks, classes = blocks | self._forwarders[0], classes | self._forwarders[1]
         return Ground(
             members,
-            owners,
+            self._owners(members),
             frozenset[str]().union(*segments),
             any(subject.sort != SEGMENT for subject in subjects),
             whole or any(other),
@@ -150,11 +149,9 @@ class Asked:
     ) -> Ground:
         """What rests on a segment (id) and its members, whoever else is asked of: some of them (records) in groups are attached."""
         blocks, classes = blocks_of(self.look.stand_of, self._standing(records, groups, True))
-        # Most are adapters, and very many: whose these are needs no looking up.
-        adapters = zip(members, map(self.plan.of("adapter").get, members), strict=True)
         return Ground(
             frozenset(members),
-            frozenset(a.guest if a is not None else self.look.owner(id) for id, a in adapters),
+            self._owners(members),
             frozenset((segment,)),
             False,
             False,
@@ -165,6 +162,12 @@ class Asked:
             gotten(self.judgement),
             self.look.tabled,
         )
+
+    def _owners(self, members: Collection[str]) -> frozenset[str]:
+        """The guests, stations and hosts whose some interfaces are."""
+        # Most are adapters, and very many: whose these are needs no looking up.
+        adapters = zip(members, map(self.plan.of("adapter").get, members), strict=True)
+        return frozenset(a.guest if a is not None else self.look.owner(id) for id, a in adapters)
 
     def _standing(self, records: Sequence[str], groups: Iterable[Group], routed: bool) -> Iterator[str]:
         """One interface of each stand on which some are, and (`routed`) their owners' others."""

@@ -6,6 +6,8 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from functools import cached_property
+from itertools import chain
+from operator import attrgetter
 from typing import Any, NamedTuple
 
 from aptwire.plan.hosting import on_switches
@@ -48,7 +50,7 @@ class Whom:
     @cached_property
     def records(self) -> tuple[str, ...]:
         """All their interfaces, each once."""
-        return tuple(dict.fromkeys(record for unit in self.units for record in unit.records))
+        return tuple(dict.fromkeys(chain.from_iterable(map(_RECORDS, self.units))))
 
     def outside(self, plan: Plan) -> list[str]:
         """The outside networks among them (ids)."""
@@ -121,8 +123,8 @@ class Meaning:
     def _of_segments(self, subject: Subject) -> Iterator[Unit]:
         for segment in sorted(self.segments(subject)):
             for kind in PLACES:
-                for record in sorted(self.plan.where(kind, "belongs", segment), key=lambda r: r.id):
-                    yield Unit(record.id, (record.id,))
+                for id in sorted(map(_ID, self.plan.where(kind, "belongs", segment))):
+                    yield Unit(id, (id,))
 
     def _role(self, subject: Subject) -> Iterator[Unit]:
         yield from self._of_segments(subject)
@@ -178,8 +180,13 @@ class Meaning:
         yield from (Unit(id, ()) for id in sorted(self.plan.of("outside")))
 
 
+_ID = attrgetter("id")
+_RECORDS = attrgetter("records")
+
+
 def _each_once(units: Iterable[Unit]) -> tuple[Unit, ...]:
-    return tuple({unit.id: unit for unit in units}.values())
+    listed = tuple(units)
+    return tuple(dict(zip(map(_ID, listed), listed, strict=True)).values())
 
 
 def _pattern(name: str) -> str:
