@@ -106,7 +106,7 @@ export function MarkSheet<Row extends MarkRow>({
       ...pinned,
       ...columns.map(({ at, head, name }): ColumnRegular => ({
         prop: `m${at}`,
-        name: inLetters(head, 12),
+        name: inLetters(head, 14),
         size: 30,
         readonly: true,
         columnProperties: () => ({ title: name, "aria-label": name, class: "by-hosts-head" }),
