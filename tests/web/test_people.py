@@ -544,6 +544,8 @@ class HistoryTest(BrowserTest):
         page.get_by_label("beside revision").fill("0")
         page.keyboard.press("Enter")
         page.get_by_role("region", name="Revisions").get_by_role("button").nth(2).click()
+        expect(main.get_by_text("Nothing came before it")).to_be_visible()
+        expect(main.get_by_role("table")).to_have_count(0)
         main.get_by_role("button", name="Bring it back").click()
         expect(main.get_by_role("heading", name="Revision 3")).to_be_visible()
         expect(self.count("home")).to_have_text("34")

@@ -165,14 +165,16 @@ export function MarkSheet<Row extends MarkRow>({
               />
             )}
           </div>
-          <section
-            className="by-hosts-cell"
-            aria-label="The cell"
-            aria-live="polite"
-            onKeyDown={(event) => event.key === "Escape" && leave()}
-          >
-            {children}
-          </section>
+          {columns.length > 0 && (
+            <section
+              className="by-hosts-cell"
+              aria-label="The cell"
+              aria-live="polite"
+              onKeyDown={(event) => event.key === "Escape" && leave()}
+            >
+              {children}
+            </section>
+          )}
         </div>
         {aside}
       </div>

@@ -9,6 +9,7 @@ import { api, unwrap, type HistoryItem } from "../api/client";
 import { useActions, useHead } from "../api/plan";
 import { moment, somebody } from "../model/said";
 import { MARKS } from "../model/verdicts";
+import { Quiet } from "../parts/controls";
 import { Differences } from "../parts/Differences";
 import { NumberedItem } from "../parts/NumberedItem";
 import { VerdictMark } from "../parts/VerdictMark";
@@ -134,7 +135,9 @@ function Beside({
   const navigate = useNavigate();
   const path = { path: { plan_id: id } };
   const present = revision === latest;
+  const first = revision === 0 && beside === 0;
   const compared = useQuery({
+    enabled: !first,
     queryKey: ["compare", id, beside, revision],
     queryFn: async () =>
       unwrap(await api.GET("/api/plans/{plan_id}/compare", { params: { ...path, query: { a: beside, b: revision } } })),
@@ -221,7 +224,10 @@ function Beside({
           ))}
         </HStack>
       )}
-      {compared.isPending && <p role="status">Laying the two beside each other…</p>}
+      {first && (
+        <Quiet>Nothing came before it{latest > 0 && "; the number of another revision lays it beside that one"}.</Quiet>
+      )}
+      {!first && compared.isPending && <p role="status">Laying the two beside each other…</p>}
       {compared.error && <p role="alert">{compared.error.message}</p>}
       {compared.data && (
         <Differences of={compared.data} one={`Revision ${compared.data.a}`} two={`Revision ${compared.data.b}`} />

@@ -106,8 +106,8 @@ export function Moves() {
             Take a host out
           </Button>
           <Quiet>
-            {rows.length} {rows.length === 1 ? "guest" : "guests"} by {hosts.length}{" "}
-            {hosts.length === 1 ? "host" : "hosts"}
+            {rows.length.toLocaleString("en")} {rows.length === 1 ? "guest" : "guests"} by{" "}
+            {hosts.length.toLocaleString("en")} {hosts.length === 1 ? "host" : "hosts"}
           </Quiet>
         </>
       }

@@ -177,4 +177,4 @@ function OneSegment({ segment, number }: { segment: string; number: number }) {
   );
 }
 
-const many = (count: number, what: string): string => `${count} ${what}${count === 1 ? "" : "s"}`;
+const many = (count: number, what: string): string => `${count.toLocaleString("en")} ${what}${count === 1 ? "" : "s"}`;
