@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import gc
-from collections.abc import Awaitable, Callable
-from typing import Any
 
-App = Callable[[Any, Any, Any], Awaitable[None]]
+from aptwire_server.outer import App, Receive, Scope, Send
 
 QUIET = 0.3
 """Seconds without a request before the search begins: what follows one answer at once finds nobody searching."""
@@ -35,7 +33,7 @@ def collecting_between(application: App, quiet: float = QUIET, longest: float = 
             timer.cancel()
         timer = loop.call_at(when, search)
 
-    async def answered(scope: Any, receive: Any, send: Any) -> None:
+    async def answered(scope: Scope, receive: Receive, send: Send) -> None:
         nonlocal active, latest
         loop = asyncio.get_running_loop()
         active += 1

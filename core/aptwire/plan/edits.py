@@ -111,12 +111,12 @@ def _by_themselves(plan: Plan, edit: Edit) -> set[tuple[str, str]]:
     alone: set[tuple[str, str]] = set()
     more: set[tuple[str, str]] = set()
     for operation in edit:
+        kind, id = operation.kind, operation.id
         if isinstance(operation, Put):
-            record = operation.record
-            (more if record.id in plan.of(record.kind) else alone).add((record.kind, record.id))
+            by_itself = id not in plan.of(kind)
         else:
-            by_itself = isinstance(operation, Patch) and "part" in operation.changes and len(operation.changes) == 1
-            (alone if by_itself else more).add((operation.kind, operation.id))
+            by_itself = isinstance(operation, Patch) and operation.changes.keys() == {"part"}
+        (alone if by_itself else more).add((kind, id))
     return alone - more
 
 

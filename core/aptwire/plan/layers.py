@@ -225,6 +225,5 @@ def replaced(records: Sequence[Any], changes: Mapping[str, Any]) -> Sequence[Any
         return records.changed(changes)
     left = dict(changes)
     made = [new for record in records if (new := left.pop(record.id, record)) is not None]
-    if left:
-        made += [record for record in left.values() if record is not None]
+    made += [record for record in left.values() if record is not None]
     return row_of(made)

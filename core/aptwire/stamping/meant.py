@@ -60,8 +60,9 @@ def counted_on(address: str, number: int) -> str:
     network, first = interface(address)
     last = network.num_addresses - (2 if network.version == 4 and network.prefixlen < 31 else 1)
     if first - int(network.network_address) + number - 1 > last:
-        said = ipaddress.ip_interface(address).ip
-        raise ValueError(f"{network} has no address left for number {number}, counted on from {said}")
+        raise ValueError(
+            f"{network} has no address left for number {number}, counted on from {_address(network, first)}"
+        )
     return f"{_address(network, first + number - 1)}/{network.prefixlen}"
 
 
@@ -74,7 +75,7 @@ def counted_back(address: str, number: int) -> str:
     network, own = interface(address)
     first = own - (number - 1)
     if first < int(network.network_address):
-        said = ipaddress.ip_interface(address).ip
+        said = _address(network, own)
         raise ValueError(f"counted back from {said} as number {number}, the first would be outside {network}")
     return f"{_address(network, first)}/{network.prefixlen}"
 

@@ -8,6 +8,7 @@ import { usePlan } from "../api/plan";
 import { GestureForm } from "../decks/Gestures";
 import { hostColumns } from "../lattice/hosts";
 import { stateOf, STATES, tally } from "../lattice/states";
+import { counted } from "../model/kinds";
 import { compareNames, segmentTag } from "../model/records";
 import { Quiet } from "../parts/controls";
 import { MarkSheet, WordsField, type MarkRow, type Shown } from "../parts/MarkSheet";
@@ -71,8 +72,7 @@ export function Lattice() {
             {uneven ? "All rows" : "Uneven rows alone"}
           </Button>
           <Quiet>
-            {rows.length.toLocaleString("en")} {rows.length === 1 ? "segment" : "segments"} by{" "}
-            {hosts.length.toLocaleString("en")} {hosts.length === 1 ? "host" : "hosts"}
+            {counted("segment", rows.length)} by {counted("host", hosts.length)}
           </Quiet>
         </>
       }

@@ -10,6 +10,7 @@ import { cellOf, freeSubnet, freeVid, holders, marksOf } from "../ledger/marks";
 import { Ribbon } from "../ledger/Ribbon";
 import { TakeSheet } from "../ledger/TakeSheet";
 import { FRESH, shownText, useTyped } from "../ledger/useTyped";
+import { counted } from "../model/kinds";
 import { compareNames, DEFINED, sourceOf } from "../model/records";
 import { MARKS } from "../model/verdicts";
 import { SheetGrid, type CellMark, type SheetColumn, type SheetRow } from "../parts/SheetGrid";
@@ -120,7 +121,7 @@ export function Ledger() {
     <div className="ledger">
       <HStack gap="4" wrap="wrap" px="3" py="1.5" className="ledger-tools">
         <Text fontSize="13px">
-          {segment.length.toLocaleString("en")} {segment.length === 1 ? "segment" : "segments"}
+          {counted("segment", segment.length)}
           {segment.length === 0 && ": type a name below, or paste rows from a spreadsheet"}
           {odd > 0 && <b className="ledger-odd">, {odd} cells that can’t be right</b>}
         </Text>

@@ -9,6 +9,7 @@ import { api, unwrap } from "../api/client";
 import { usePlan } from "../api/plan";
 import { GestureForm } from "../decks/Gestures";
 import { hostColumns } from "../lattice/hosts";
+import { counted } from "../model/kinds";
 import { compareNames } from "../model/records";
 import { fareOf, FARES, tallied } from "../moves/fares";
 import { TakeOut } from "../moves/TakeOut";
@@ -106,8 +107,7 @@ export function Moves() {
             Take a host out
           </Button>
           <Quiet>
-            {rows.length.toLocaleString("en")} {rows.length === 1 ? "guest" : "guests"} by{" "}
-            {hosts.length.toLocaleString("en")} {hosts.length === 1 ? "host" : "hosts"}
+            {counted("guest", rows.length)} by {counted("host", hosts.length)}
           </Quiet>
         </>
       }
