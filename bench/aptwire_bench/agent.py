@@ -28,6 +28,7 @@ from typing import Any
 LIBC = ctypes.CDLL(None, use_errno=True)
 NEW_NET, NEW_UTS = 0x40000000, 0x04000000
 LLDP = 0x88CC
+LLDP_PATIENCE = 20
 ALL_PROTOCOLS = 3
 OURS = 0x88B5  # for local experiments (IEEE 802 clause 9.2.3)
 MARK = b"APTW"
@@ -896,7 +897,8 @@ class Job:
     def devices(self, wanted: list[list[Any]]) -> list[dict[str, Any]]:
         """The state of devices as an administrator would save it, and the LLDP frames that arrive at their ports.
 
-        `wanted`: (namespace, name, whether it runs an LLDP daemon, ports at which frames are kept).
+        `wanted`: (namespace, name, whether it runs an LLDP daemon, ports at whose far end one runs). Each of these ports is waited
+        for, as long as another is heard for the first time within `LLDP_PATIENCE` seconds: one that is down hears nothing.
         """
         daemons: list[subprocess.Popen[bytes]] = []
         socks: dict[tuple[str, str], socket.socket] = {}
@@ -913,15 +915,17 @@ class Job:
             for space, name, speaks, _ in wanted:
                 if speaks:
                     daemons.append(self.daemon(space, name))
-            deadline = time.monotonic() + (8 if daemons else 0)
+            deadline = time.monotonic() + LLDP_PATIENCE
             frames: dict[tuple[str, str], list[list[Any]]] = {}
-            while time.monotonic() < deadline and len(frames) < sum(1 for w in wanted if not w[2] for _ in w[3]):
+            while time.monotonic() < deadline and len(frames) < len(socks):
                 for key, sock in socks.items():
                     try:
                         data, (*_, kind, _, _) = sock.recvfrom(2048)
                     except BlockingIOError:
                         continue
                     if kind != socket.PACKET_OUTGOING:
+                        if key not in frames:
+                            deadline = time.monotonic() + LLDP_PATIENCE
                         frames.setdefault(key, []).append([time.time(), data.hex()])
                 time.sleep(0.05)
         finally:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -261,15 +262,16 @@ def read_back(kernel: Kernel, plan: Plan) -> dict[str, bytes]:
     stack = [p.id for p in fitted.plan.all("host_port") if p.addresses]
     scene = build(fitted.plan, "", stack)
     devices: list[list[Any]] = []
+    speaking = {scene.space_of[record.id] for record in fitted.plan.all("fabric_switch")}
+    hearing: dict[str, list[str]] = defaultdict(list)
+    for one, other, *_ in scene.cables.values():
+        for (space, device), (far, _) in ((one, other), (other, one)):
+            if far in speaking:
+                hearing[space].append(device)
     for kind in ("host", "fabric_switch"):
         for record in sorted(fitted.plan.all(kind), key=lambda r: r.id):
-            ends = [
-                device
-                for cable in scene.cables.values()
-                for space, device in cable
-                if space == scene.space_of[record.id]
-            ]
-            devices.append([scene.space_of[record.id], record.name, kind == "fabric_switch", sorted(ends)])
+            space = scene.space_of[record.id]
+            devices.append([space, record.name, space in speaking, sorted(hearing[space])])
     answer = kernel.run(job_of([Case(plan, fitted, scene, Paper([(Situation(), [])]))], read=devices))
     files: dict[str, bytes] = {}
     for device in answer["read"]:
