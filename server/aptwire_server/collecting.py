@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import gc
+import threading
 
 from aptwire_server.outer import App, Receive, Scope, Send
 
@@ -11,6 +12,25 @@ QUIET = 0.3
 """Seconds without a request before the search begins: what follows one answer at once finds nobody searching."""
 LONGEST = 5.0
 """Seconds for which it is put off at the most, however busy the server is."""
+
+_unsearched = threading.Event()
+"""Something stays that hasn't been looked through."""
+
+
+def stays() -> None:
+    """What there is now is large and stays: Python needn't look through it again and again.  That is done once, in the next moment in which nobody
+    waits."""
+    gc.freeze()
+    _unsearched.set()
+
+
+def _search_all() -> None:
+    """Look through what stays, once."""
+    if _unsearched.is_set():
+        _unsearched.clear()
+        gc.unfreeze()
+        gc.collect()
+        gc.freeze()
 
 
 def collecting_between(application: App, quiet: float = QUIET, longest: float = LONGEST) -> App:
@@ -26,6 +46,8 @@ def collecting_between(application: App, quiet: float = QUIET, longest: float = 
         nonlocal timer
         timer = None
         gc.enable()
+        if not active:
+            _search_all()
 
     def search_at(loop: asyncio.AbstractEventLoop, when: float) -> None:
         nonlocal timer

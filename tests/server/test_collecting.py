@@ -3,8 +3,9 @@
 import asyncio
 import gc
 import unittest
+import weakref
 
-from aptwire_server.collecting import collecting_between
+from aptwire_server.collecting import collecting_between, stays
 
 
 class CollectingTest(unittest.IsolatedAsyncioTestCase):
@@ -49,6 +50,31 @@ class CollectingTest(unittest.IsolatedAsyncioTestCase):
             await app({"steps": 1}, None, None)
         self.assertIn(False, self.seen, "it is put off again")
         self.assertIn(True, self.seen, "many answers one after the other")
+
+    async def test_what_stays_is_looked_through_once_and_not_while_somebody_waits(self):
+        self.addCleanup(gc.unfreeze)
+
+        class Knot:
+            pass
+
+        knot = Knot()
+        knot.own, gone = knot, weakref.ref(knot)
+        del knot
+
+        async def makes(scope, receive, send):
+            stays()
+            gc.collect()
+            await asyncio.sleep(0.05)
+            self.seen.append(gone() is not None)
+
+        await collecting_between(makes, quiet=0.05, longest=0.02)({}, None, None)
+        self.assertEqual(self.seen, [True])
+        app = collecting_between(self.application, quiet=0.05, longest=10)
+        await app({"steps": 1}, None, None)
+        self.assertIsNotNone(gone())
+        await asyncio.sleep(0.2)
+        self.assertIsNone(gone())
+        self.assertGreater(gc.get_freeze_count(), 1000)
 
 
 if __name__ == "__main__":

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import gc
 import threading
 import uuid
 from collections import OrderedDict
@@ -31,6 +30,7 @@ from aptwire.rules.meetings import Meetings, meetings
 from django.db import transaction
 from django.utils import timezone
 
+from aptwire_server.collecting import stays
 from aptwire_server.plans.models import PlanRow, Revision
 from aptwire_server.plans.tables import load_plan
 
@@ -116,11 +116,7 @@ class Engine:
             elif self._judgement is None:
                 self._judgement = judge(self.plan)
                 if sum(len(self.plan.of(kind)) for kind in KINDS) >= LARGE:
-                    # It stays. Python looks through it for cycles once, rather now than while somebody waits for an edit, and then no more
-                    # until the next one comes.
-                    gc.unfreeze()
-                    gc.collect()
-                    gc.freeze()
+                    stays()
             return self._judgement
 
     def after(self, revision: int, plan: Plan, touched: Iterable[tuple[str, str]]) -> Engine:
