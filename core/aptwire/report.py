@@ -71,7 +71,7 @@ def landing_columns(judgement: Judgement, endpoints: Iterable[str]) -> Landings:
                 status, said = places.told(of, stand)
                 worst = max(worst, status)
                 tags.append((None if of is record else of.id, of.addresses, said))
-        made.append((endpoint, record.kind, f"{host}/{record.name}", host, name, VERDICTS[worst], idle, tags))
+        made.append((endpoint, record.kind, f"{host}/{record.name}", host, name, VERDICTS[worst], idle, tuple(tags)))
     names = ("id", "kind", "key", "host", "name", "verdict", "idle", "tags")
     columns = zip(*made, strict=True) if made else ((),) * len(names)
     return Landings(dict(zip(names, map(list, columns), strict=True)), list(map(dict, places.said)))

@@ -87,12 +87,17 @@ def unfolded(rows: Any) -> list[dict[str, Any]]:
     return made
 
 
+UNSAID = ("belongs", "lands_vid", "lands")
+"""What a tag says although it says nothing."""
+
+
 def unfolded_endpoints(rows: Any) -> list[dict[str, Any]]:
     """Endpoints out of the columns of a page."""
-    made = unfolded(rows)
+    made, landed = unfolded(rows), unfolded(rows["landed"])
     for item in made:
+        item["key"] = f"{item['host']}/{item.pop('own')}"
         item["tags"] = [
-            {"record": record or item["id"], "addresses": addresses, **rows["landed"][n]}
+            {"record": record or item["id"], "addresses": addresses, **dict.fromkeys(UNSAID), **landed[n]}
             for record, addresses, n in item["tags"]
         ]
     return made

@@ -377,7 +377,7 @@ class AnswersTest(unittest.TestCase):
             self.assertIn(field, refused["problems"][0]["field"])
 
     def test_a_fleet_comes_in_pages_and_no_answer_is_large(self) -> None:
-        source = fleet(100, 100, faults=0.05)
+        source = fleet(100, 140, faults=0.05)
         _, made = self.client.upload("plans/import", [], [("file", "fleet.json", write_plan(source))])
         plan = made["id"]
         told = self.client.whole(plan)
@@ -386,7 +386,7 @@ class AnswersTest(unittest.TestCase):
         self.assertEqual(
             {k: len(v) for k, v in told["records"].items()}, {k: len(source.of(k)) for k in told["records"]}
         )
-        self.assertEqual(len(told["endpoints"]), 100 * 103)
+        self.assertEqual(len(told["endpoints"]), 100 * 143)
         self.assertEqual(self.client.exported(plan), write_plan(source))
         endpoint = told["endpoints"]["host-3/a1"]
         status, answer = self.client.edit(plan, 0, patch("adapter", "host-3/a1", port_group=None))

@@ -58,9 +58,21 @@ const ours = defineConfig({
  * to style one. Said of the root they reach all just so.
  */
 const { "*": everywhere, "*::selection": chosen, html, ...others } = defaultConfig.globalCss!;
+
+/** The library's colours that are seen here: with all of them a page comes a twentieth of a second later. */
+const COLORS = new Set(["transparent", "current", "black", "white", "whiteAlpha", "blackAlpha", "gray", "red"]);
+const SAID = new Set(["bg", "fg", "border", "gray", "red"]);
+const of = <T extends object>(colors: T, kept: ReadonlySet<string>): T =>
+  Object.fromEntries(Object.entries(colors).filter(([name]) => kept.has(name))) as T;
+const { tokens, semanticTokens } = defaultConfig.theme!;
 const base = {
   ...defaultConfig,
   globalCss: { ...others, html: { ...html, ...everywhere }, "html::selection": chosen! },
+  theme: {
+    ...defaultConfig.theme,
+    tokens: { ...tokens, colors: of(tokens!.colors!, COLORS) },
+    semanticTokens: { ...semanticTokens, colors: of(semanticTokens!.colors!, SAID) },
+  },
 };
 
 export const system = createSystem(base, ours);

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
 
 import orjson
@@ -22,6 +22,8 @@ FIRST = f"{next(iter(KINDS))}:0"
 GZIP = 31
 """What zlib calls a stream of RFC 1952."""
 CHUNK = 1000
+CHUNK_OF_ENDPOINTS = 2500
+"""Of endpoints more at once: what is told of where they stand is told anew in each block."""
 MOST_LANDED = 1_500
 MOST_MOVES = 4_000
 
@@ -77,9 +79,9 @@ def _page(engine: Engine, cursor: str) -> tuple[str | None, bytes, frozenset[str
     following = None
     while at < len(kinds) and following is None:
         kind = kinds[at]
-        ids = engine.ids(kind)
+        ids, chunk = engine.ids(kind), CHUNK_OF_ENDPOINTS if kind == ENDPOINTS else CHUNK
         while offset < len(ids):
-            count, text = _block(engine, kind, ids[offset : offset + CHUNK], 0 if parts else room)
+            count, text = _block(engine, kind, ids[offset : offset + chunk], 0 if parts else room)
             if parts and room < len(text):
                 following = f"{kind}:{offset}"
                 break
@@ -103,21 +105,23 @@ def _block(engine: Engine, kind: str, ids: list[str], most: int) -> tuple[int, b
 
 def _columns(engine: Engine, kind: str, ids: list[str]) -> dict[str, Any]:
     """Values field by field, a third of the text: how many records there are, and the list of each field that any of them has, null where one
-    hasn't; of endpoints also what is said of where they stand (`landed`)."""
+    hasn't; of endpoints also what is said of where they stand (`landed`), and in place of the key what stands in it after the host (`own`)."""
     if kind != ENDPOINTS:
-        fields = columns_of(kind, list(map(engine.plan.of(kind).__getitem__, ids)))
-        return {"count": len(ids), "fields": {name: _once(values) for name, values in fields.items()}}
+        return _rows(len(ids), columns_of(kind, list(map(engine.plan.of(kind).__getitem__, ids))))
     found = landing_columns(engine.judgement(), ids)
-    return {
-        "count": len(ids),
-        "fields": {name: _once(values) for name, values in found.rows.items()},
-        "landed": found.said,
-    }
+    rows, said = dict(found.rows), found.said
+    rows["own"] = [key[len(host) + 1 :] for key, host in zip(rows.pop("key"), rows["host"], strict=True)]
+    landed = {name: [told[name] for told in said] for name in (said[0] if said else ())}
+    return {**_rows(len(ids), rows), "landed": _rows(len(said), landed)}
+
+
+def _rows(count: int, fields: Mapping[str, list[Any]]) -> dict[str, Any]:
+    return {"count": count, "fields": {name: _once(values) for name, values in fields.items()}}
 
 
 def _once(values: list[Any]) -> list[Any] | dict[str, list[Any]]:
     """A column.  What stands there more than twice, most of it does, is said once: `values`, and `at` of each item the place of its own in them."""
-    if not set(map(type, values)) <= {str, int, bool, type(None)}:
+    if not set(map(type, values)) <= {str, int, bool, tuple, type(None)}:
         return values
     places = {value: n for n, value in enumerate(dict.fromkeys(values))}
     if len(places) * 2 >= len(values):

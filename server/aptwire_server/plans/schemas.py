@@ -24,9 +24,6 @@ ANY: Schema = {"type": "object", "additionalProperties": True}
 BINARY: Schema = {"type": "string", "format": "binary"}
 
 
-SAID = ("tag", "belongs", "lands_vid", "lands", "verdict", "state", "got", "got_from")
-"""What an endpoint's tag says, beside its record and addresses: alike for all that stand alike."""
-
 SCOPE = {"pulls": (0, 100), "sample": (0, 100_000), "seed": (0, 1_000_000)}
 """How much a run of the bench asks: the bounds of each number."""
 
@@ -427,7 +424,7 @@ def components() -> dict[str, Schema]:
             endpoints=many(ref("EndpointRows")),
         ),
         "Rows": obj(**rows),
-        "EndpointRows": obj(**rows, landed=many(obj(**{name: tag["properties"][name] for name in SAID}))),
+        "EndpointRows": obj(**rows, landed=ref("Rows")),
         "Committed": obj(
             revision=NUMBER,
             message=TEXT,

@@ -232,6 +232,9 @@ function unfold({ count, fields }: Rows): Record<string, unknown>[] {
   return made;
 }
 
+/** What is said of where a tag lands. */
+type Landing = Omit<Endpoint["tags"][number], "record" | "addresses">;
+
 /** Of each tag its record (null: the endpoint), its addresses, and where it lands, as a place in `landed`. */
 type Packed = [string | null, string[], number][];
 
@@ -242,25 +245,29 @@ type Packed = [string | null, string[], number][];
 class Unfolded implements Endpoint {
   readonly id: string;
   readonly kind: string;
-  readonly key: string;
   readonly host: string;
   readonly name: string;
   readonly verdict: Endpoint["verdict"];
   readonly idle: boolean;
+  private readonly own: string;
   private readonly packed: Packed;
-  private readonly landed: EndpointRows["landed"];
+  private readonly landed: readonly Landing[];
   private made?: Endpoint["tags"];
 
-  constructor(field: (name: string) => unknown, landed: EndpointRows["landed"]) {
+  constructor(field: (name: string) => unknown, landed: readonly Landing[]) {
     this.id = field("id") as string;
     this.kind = field("kind") as string;
-    this.key = field("key") as string;
+    this.own = field("own") as string;
     this.host = field("host") as string;
     this.name = field("name") as string;
     this.verdict = field("verdict") as Endpoint["verdict"];
     this.idle = field("idle") as boolean;
     this.packed = field("tags") as Packed;
     this.landed = landed;
+  }
+
+  get key(): string {
+    return `${this.host}/${this.own}`;
   }
 
   get tags(): Endpoint["tags"] {
@@ -275,7 +282,12 @@ class Unfolded implements Endpoint {
 /** Endpoints out of their columns. */
 function unfoldEndpoints({ count, fields, landed }: EndpointRows): Endpoint[] {
   const readers = new Map(Object.entries(fields).map(([name, column]) => [name, reader(column)]));
-  return Array.from({ length: count }, (_, row) => new Unfolded((name) => readers.get(name)!(row), landed));
+  const said = Object.entries(landed.fields).map(([name, column]) => [name, reader(column)] as const);
+  const places = Array.from(
+    { length: landed.count },
+    (_, row) => Object.fromEntries(said.map(([name, read]) => [name, read(row)])) as Landing,
+  );
+  return Array.from({ length: count }, (_, row) => new Unfolded((name) => readers.get(name)!(row), places));
 }
 
 /** A page as soon as it begins to come: of which revision it is, where the next one begins, and how to read it. */

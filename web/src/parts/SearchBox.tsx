@@ -23,6 +23,11 @@ export function matching(choices: readonly Choice[], typed: string): Choice[] {
   return found;
 }
 
+/** Scrolls a choice into sight, where there is one: to scroll an empty list would lay out the whole page. */
+function seen({ getElement }: { getElement: () => HTMLElement | null }): void {
+  getElement()?.scrollIntoView({ block: "nearest" });
+}
+
 /** A field in which one of many is found by typing any part of it; `find` stays the same function as long as it can. */
 export const SearchBox = memo(function SearchBox({
   label,
@@ -50,6 +55,8 @@ export const SearchBox = memo(function SearchBox({
   wide?: string;
 }) {
   const [typed, setTyped] = useState<string | null>(null);
+  // Most lists are never opened, and forty choices take as long to draw as much of a page.
+  const [opened, setOpened] = useState(false);
   const found = useMemo(() => find(typed ?? ""), [find, typed]);
   const collection = useMemo(() => createListCollection({ items: found, itemToString: (c) => c.label }), [found]);
   const exact = (text: string): boolean => found.some((choice) => choice.value === text);
@@ -64,6 +71,7 @@ export const SearchBox = memo(function SearchBox({
       inputBehavior="autohighlight"
       selectionBehavior="preserve"
       openOnClick
+      scrollToIndexFn={seen}
       onInputValueChange={({ inputValue, reason }) => {
         if (reason !== "input-change" && reason !== "clear-trigger") return;
         setTyped(inputValue);
@@ -74,7 +82,7 @@ export const SearchBox = memo(function SearchBox({
         if (taken[0] !== undefined) put(taken[0]);
       }}
       onOpenChange={({ open }) => {
-        if (open) return;
+        if (open) return setOpened(true);
         if (typed !== null && exact(typed)) put(typed);
         setTyped(null);
       }}
@@ -101,14 +109,15 @@ export const SearchBox = memo(function SearchBox({
         <Combobox.Positioner>
           <Combobox.Content bg="sheet" minW="280px">
             <Combobox.Empty>{empty}</Combobox.Empty>
-            {found.map((choice) => (
-              <Combobox.Item key={choice.value} item={choice} flexDirection="column" alignItems="start" gap="0">
-                <Text>{choice.label}</Text>
-                <Text className="mono" fontSize="xs" color="fg.muted" overflowWrap="anywhere">
-                  {choice.detail}
-                </Text>
-              </Combobox.Item>
-            ))}
+            {opened &&
+              found.map((choice) => (
+                <Combobox.Item key={choice.value} item={choice} flexDirection="column" alignItems="start" gap="0">
+                  <Text>{choice.label}</Text>
+                  <Text className="mono" fontSize="xs" color="fg.muted" overflowWrap="anywhere">
+                    {choice.detail}
+                  </Text>
+                </Combobox.Item>
+              ))}
           </Combobox.Content>
         </Combobox.Positioner>
       </Portal>
