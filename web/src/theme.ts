@@ -62,7 +62,7 @@ const { "*": everywhere, "*::selection": chosen, html, ...others } = defaultConf
 /** The library's colours that are seen here: with all of them a page comes a twentieth of a second later. */
 const COLORS = new Set(["transparent", "current", "black", "white", "whiteAlpha", "blackAlpha", "gray", "red"]);
 const SAID = new Set(["bg", "fg", "border", "gray", "red"]);
-const of = <T extends object>(colors: T, kept: ReadonlySet<string>): T =>
+const only = <T extends object>(colors: T, kept: ReadonlySet<string>): T =>
   Object.fromEntries(Object.entries(colors).filter(([name]) => kept.has(name))) as T;
 const { tokens, semanticTokens } = defaultConfig.theme!;
 const base = {
@@ -70,8 +70,8 @@ const base = {
   globalCss: { ...others, html: { ...html, ...everywhere }, "html::selection": chosen! },
   theme: {
     ...defaultConfig.theme,
-    tokens: { ...tokens, colors: of(tokens!.colors!, COLORS) },
-    semanticTokens: { ...semanticTokens, colors: of(semanticTokens!.colors!, SAID) },
+    tokens: { ...tokens, colors: only(tokens!.colors!, COLORS) },
+    semanticTokens: { ...semanticTokens, colors: only(semanticTokens!.colors!, SAID) },
   },
 };
 
