@@ -29,7 +29,7 @@ MOST_NAMED = 100
 
 @dataclass(frozen=True)
 class Landings:
-    """Endpoints column by column: `rows` what each is, its verdict, and its `tags`: the record of each (None: the endpoint itself), its addresses, and
+    """Endpoints column by column: `rows` what each is, its `own` name on its host, its verdict, and its `tags`: the record of each (None: the endpoint itself), its addresses, and
     the number in `said` of what else is told of it, which it shares with whoever stands where it does."""
 
     rows: dict[str, list[Any]]
@@ -41,6 +41,7 @@ def landings(judgement: Judgement, endpoints: Iterable[str] | None = None) -> li
     found = landing_columns(judgement, judgement.wiring.endpoints() if endpoints is None else endpoints)
     made = [dict(zip(found.rows, row, strict=True)) for row in zip(*found.rows.values(), strict=True)]
     for endpoint in made:
+        endpoint["key"] = f"{endpoint['host']}/{endpoint.pop('own')}"
         endpoint["tags"] = [
             {"record": record or endpoint["id"], "addresses": list(addresses), **found.said[n]}
             for record, addresses, n in endpoint["tags"]
@@ -71,8 +72,8 @@ def landing_columns(judgement: Judgement, endpoints: Iterable[str]) -> Landings:
                 status, said = places.told(of, stand)
                 worst = max(worst, status)
                 tags.append((None if of is record else of.id, of.addresses, said))
-        made.append((endpoint, record.kind, f"{host}/{record.name}", host, name, VERDICTS[worst], idle, tuple(tags)))
-    names = ("id", "kind", "key", "host", "name", "verdict", "idle", "tags")
+        made.append((endpoint, record.kind, record.name, host, name, VERDICTS[worst], idle, tuple(tags)))
+    names = ("id", "kind", "own", "host", "name", "verdict", "idle", "tags")
     columns = zip(*made, strict=True) if made else ((),) * len(names)
     return Landings(dict(zip(names, map(list, columns), strict=True)), list(map(dict, places.said)))
 

@@ -62,7 +62,7 @@ class LandingsTest(unittest.TestCase):
             for endpoint, row in rows.items():
                 told = dict(zip(found.rows, row, strict=True))
                 record = plan.find(endpoint, ("adapter", "host_port"))
-                self.assertEqual(told["key"], endpoint_key(plan, record))
+                self.assertEqual(f"{told['host']}/{told['own']}", endpoint_key(plan, record))
                 self.assertEqual((told["host"], told["name"]), (host_of(plan, record), spoken(plan, endpoint)))
                 self.assertEqual((told["kind"], told["idle"]), (record.kind, is_idle(plan, endpoint)))
                 places = wiring.places_of(endpoint)

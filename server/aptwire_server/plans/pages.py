@@ -105,14 +105,13 @@ def _block(engine: Engine, kind: str, ids: list[str], most: int) -> tuple[int, b
 
 def _columns(engine: Engine, kind: str, ids: list[str]) -> dict[str, Any]:
     """Values field by field, a third of the text: how many records there are, and the list of each field that any of them has, null where one
-    hasn't; of endpoints also what is said of where they stand (`landed`), and in place of the key what stands in it after the host (`own`)."""
+    hasn't; of endpoints also what is said of where they stand (`landed`)."""
     if kind != ENDPOINTS:
         return _rows(len(ids), columns_of(kind, list(map(engine.plan.of(kind).__getitem__, ids))))
     found = landing_columns(engine.judgement(), ids)
-    rows, said = dict(found.rows), found.said
-    rows["own"] = [key[len(host) + 1 :] for key, host in zip(rows.pop("key"), rows["host"], strict=True)]
+    said = found.said
     landed = {name: [told[name] for told in said] for name in (said[0] if said else ())}
-    return {**_rows(len(ids), rows), "landed": _rows(len(said), landed)}
+    return {**_rows(len(ids), found.rows), "landed": _rows(len(said), landed)}
 
 
 def _rows(count: int, fields: Mapping[str, list[Any]]) -> dict[str, Any]:

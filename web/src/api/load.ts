@@ -279,15 +279,17 @@ class Unfolded implements Endpoint {
   }
 }
 
-/** Endpoints out of their columns. */
-function unfoldEndpoints({ count, fields, landed }: EndpointRows): Endpoint[] {
+/** What is made of each row of some columns. */
+function fromRows<T>({ count, fields }: Rows, make: (field: (name: string) => unknown) => T): T[] {
   const readers = new Map(Object.entries(fields).map(([name, column]) => [name, reader(column)]));
-  const said = Object.entries(landed.fields).map(([name, column]) => [name, reader(column)] as const);
-  const places = Array.from(
-    { length: landed.count },
-    (_, row) => Object.fromEntries(said.map(([name, read]) => [name, read(row)])) as Landing,
-  );
-  return Array.from({ length: count }, (_, row) => new Unfolded((name) => readers.get(name)!(row), places));
+  return Array.from({ length: count }, (_, row) => make((name) => readers.get(name)!(row)));
+}
+
+/** Endpoints out of their columns. */
+function unfoldEndpoints(rows: EndpointRows): Endpoint[] {
+  const names = Object.keys(rows.landed.fields);
+  const places = fromRows(rows.landed, (field) => Object.fromEntries(names.map((n) => [n, field(n)])) as Landing);
+  return fromRows(rows, (field) => new Unfolded(field, places));
 }
 
 /** A page as soon as it begins to come: of which revision it is, where the next one begins, and how to read it. */
