@@ -1052,15 +1052,14 @@ class Pings:
 
     def _place(self, record: str) -> Place | str:
         """Where a record's frames enter; or why none do.  At a way in, those of whatever is behind it."""
-        name = self._name(record)
         way = self.plan.of(WayIn.kind).get(record)
         if way is not None:
-            return entry_at(self.wiring, way) or f"{name} lets nothing of it pass"
+            return entry_at(self.wiring, way) or f"{self._name(record)} lets nothing of it pass"
         place = self.wiring.place(record)
         if place is None:
-            return f"{name} isn’t attached to anything"
+            return f"{self._name(record)} isn’t attached to anything"
         if not self.waking and place.stand.judged and is_idle(self.plan, place.endpoint):
-            return f"{name} is disconnected, or its guest is off"
+            return f"{self._name(record)} is disconnected, or its guest is off"
         return place
 
     def _name(self, record: str) -> str:

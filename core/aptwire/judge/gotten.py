@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from itertools import chain
 from typing import TYPE_CHECKING
 
 from aptwire.judge.formed import NO_LEASES6, NONE_FORMED, Formed6, Leased6
@@ -45,30 +46,32 @@ class Gotten:
         """The same in a judgement, after an edit of some records (ids); what stands as before is taken over."""
         four = self.four.after(judgement.plan, judgement.leases)
         six, formed = self.six.after(judgement), self.formed.after(judgement, edited)
-        asked = {
-            *perhaps_differing(self.four.held, four.held),
-            *perhaps_differing(self.six.held, six.held),
-            *perhaps_differing(self.formed.held, formed.held),
-        }
+        pairs = (self.four.held, four.held), (self.six.held, six.held), (self.formed.held, formed.held)
+        asked = dict.fromkeys(chain.from_iterable(perhaps_differing(*pair) for pair in pairs))
         held: dict[str, tuple[Held, ...] | None] = {}
-        bearing: dict[Number, set[str]] = {}
-
-        def bearers(number: Number) -> set[str]:
-            return bearing.setdefault(number, set(self.bearing.get(number, ())))
-
+        bearing: dict[Number, tuple[str, ...] | None] = {}
+        several: set[Number] = set()
         for record in asked:
-            was = self.held.get(record, ())
-            leased = (found for of in (four.held, six.held) if (found := of.get(record)) is not None)
-            own = (*leased, *formed.held.get(record, ()))
+            was, own = self.held.get(record, ()), formed.held.get(record, ())
+            if (leased := six.held.get(record)) is not None:
+                own = (leased, *own)
+            if (leased := four.held.get(record)) is not None:
+                own = (leased, *own)
             if own == was:
                 continue
             held[record] = own or None
             for one in was:
-                bearers(one.numbers[:2]).discard(record)
+                number = one.numbers[:2]
+                left = bearing[number] if number in bearing else self.bearing[number]
+                bearing[number] = tuple(other for other in left or () if other != record) or None
             for one in own:
-                bearers(one.numbers[:2]).add(record)
-        by_number = {number: tuple(sorted(of)) or None for number, of in bearing.items()}
-        return Gotten(layered(self.held, held), layered(self.bearing, by_number), four, six, formed)
+                number = one.numbers[:2]
+                others = bearing[number] if number in bearing else self.bearing.get(number, ())
+                if others:
+                    several.add(number)
+                bearing[number] = (*others, record) if others else (record,)
+        bearing.update((number, tuple(sorted({*of}))) for number in several if (of := bearing[number]))
+        return Gotten(layered(self.held, held), layered(self.bearing, bearing), four, six, formed)
 
 
 NOTHING = Gotten({}, {}, NO_LEASES, NO_LEASES6, NONE_FORMED)

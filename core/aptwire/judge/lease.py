@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import ipaddress
+from bisect import bisect_right
+from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import filterfalse, islice, zip_longest
 from typing import Any
 
 from aptwire.above.outcomes import SILENT
@@ -139,36 +142,49 @@ class Pooled:
         def among(scope: str) -> set[str]:
             return sharing.setdefault(scope, set(self.sharing.get(scope, ())))
 
-        for record in perhaps_differing(self.leases, leases):
-            was, now = self.leases.get(record), leases.get(record)
+        for was, now, asking in _by_both(self.leases, leases):
             old, new = was.had if was is not None else None, now.had if now is not None else None
             if isinstance(old, LeaseScope):
-                among(old.id).discard(record)
+                among(old.id).difference_update(asking)
             if isinstance(new, LeaseScope):
-                among(new.id).add(record)
-            held[record] = new if isinstance(new, Held) else None
+                among(new.id).update(asking)
+            else:
+                held.update(dict.fromkeys(asking, new))
         for id in perhaps_differing(self.scopes, scopes):
             among(id)
         if self.sharing and told != self.told:
-            other = _cuts(told ^ self.told)
+            other = _Cuts(told ^ self.told)
             for id in self.sharing:
-                if id in scopes and _parted(scopes[id], other):
+                if id in scopes and other.part(scopes[id]):
                     among(id)
-        cuts = _cuts(told) if sharing else []
+        cuts = _Cuts(told if sharing else ())
         for id, records in sharing.items():
-            held.update(dict.fromkeys(records))
+            given: list[Held] = []
             scope = scopes.get(id)
-            if scope is not None and records and not _parted(scope, cuts):
+            if scope is not None and records and not cuts.part(scope):
                 gateways, (version, _, net, length) = _gateways(scope), numbers(scope.subnet)
-                # A pool that is too small doesn't serve all.
-                for record, number in zip(sorted(records), _free(scope), strict=False):
-                    held[record] = Held((version, number, net, length), False, gateways)
-        differ = {record: one for record, one in held.items() if one != self.held.get(record)}
+                free = islice(_free(scope), len(records))
+                given = [Held((version, number, net, length), False, gateways) for number in free]
+            # A pool that is too small doesn't serve all.
+            held.update(zip_longest(sorted(records), given))
+        differ = {record: one for record, one in held.items() if one != self.held.get(record)} if self.held else held
         by_scope = {id: frozenset(records) or None for id, records in sharing.items()}
         return Pooled(leases, scopes, told, layered(self.sharing, by_scope), layered(self.held, differ))
 
 
 NO_LEASES = Pooled({}, {}, frozenset(), {}, {})
+
+
+def _by_both(
+    before: Mapping[str, Lease], now: Mapping[str, Lease]
+) -> Iterator[tuple[Lease | None, Lease | None, list[str]]]:
+    """The lease before, the one now, and of whom they are (records), where these may differ: very many have the very same."""
+    found: dict[tuple[int, int], list[str]] = defaultdict(list)
+    asked = list(perhaps_differing(before, now))
+    for record, was, new in zip(asked, map(before.get, asked), map(now.get, asked), strict=True):
+        found[id(was), id(new)].append(record)
+    for records in found.values():
+        yield before.get(records[0]), now.get(records[0]), records
 
 
 def _gateways(scope: LeaseScope) -> tuple[Address, ...]:
@@ -179,24 +195,28 @@ def _free(scope: LeaseScope) -> Iterator[int]:
     """The addresses of a scope's pool that are kept for nobody."""
     taken = {int(ipaddress.ip_address(text.split()[1])) for text in scope.kept}
     for _, first, last in sorted(range_of(text) for text in scope.pool):
-        yield from (number for number in range(first, last + 1) if number not in taken)
+        yield from filterfalse(taken.__contains__, range(first, last + 1))
 
 
-def _cuts(told: Iterable[str]) -> list[tuple[int, int, int]]:
-    """Subnets: the IP version, the first address, and the one behind the last."""
-    return [(version, net, end_of(version, net, length)) for version, _, net, length in map(numbers, told)]
+class _Cuts:
+    """Subnets that are told apart, as what they cut a pool into."""
 
+    def __init__(self, told: Iterable[str]) -> None:
+        nets = [(version, net, end_of(version, net, length)) for version, _, net, length in map(numbers, told)]
+        self._nets = nets
+        self._bounds = sorted({(version, bound) for version, *both in nets for bound in both})
 
-def _parted(scope: LeaseScope, told: Iterable[tuple[int, int, int]]) -> bool:
-    """Whether anything tells some of a pool's addresses from others: of some subnets (IP version, first address, and the one behind the last) one has part of it in it, and part not."""
-    own = [range_of(text) for text in scope.pool]
-    size = sum(last - first + 1 for _, first, last in own)
-    for version, low, end in told:
-        inside = [
-            min(last + 1, end) - max(first, low)
-            for v, first, last in own
-            if v == version and first < end and low <= last
-        ]
-        if inside and sum(inside) < size:
-            return True
-    return False
+    def part(self, scope: LeaseScope) -> bool:
+        """Whether anything tells some of a pool's addresses from others: of some subnet part of it is in it, and part not."""
+        own = [range_of(text) for text in scope.pool]
+        if not own:
+            return False
+        low, high = min((v, n) for v, n, _ in own), max((v, n) for v, _, n in own)
+        if bisect_right(self._bounds, low) == bisect_right(self._bounds, high):
+            return False
+        size = sum(last - first + 1 for _, first, last in own)
+        inside = (
+            sum(max(0, min(last + 1, end) - max(first, net)) for v, first, last in own if v == version)
+            for version, net, end in self._nets
+        )
+        return any(0 < count < size for count in inside)

@@ -121,6 +121,7 @@ class Look:
         self._several: dict[str, bool] = {}
         self._owners: dict[str, str] = {}
         self._known: dict[str, _Seen] = {}
+        self._seated: dict[tuple[str, ...], dict[int, tuple[Stand, list[str]]]] = {}
         self._gathered: dict[tuple[str, ...], list[Group]] = {}
         self._of_stand: dict[int, tuple[tuple[Hashable, bool], tuple[Hashable, ...]]] = {}
         self._nets: dict[tuple[Row, ...], tuple[tuple[int, int, int], ...]] = {}
@@ -188,6 +189,16 @@ class Look:
                 several = len(plan.where("station_port", "station", owner)) > 1 or owner in plan.of("host")
             self._several[owner] = several or owner in self.tabled
         return self._several[owner]
+
+    def several(self, owners: Iterable[str]) -> Iterator[str]:
+        """Those of some owners that have several interfaces and neither forward nor have routes."""
+        of_guest, tagged = self.plan.grouped("adapter", "guest"), self.plan.grouped("guest_tag", "adapter")
+        for owner in owners:
+            # Most are guests with one interface, and very many.
+            adapters = of_guest.get(owner, ())
+            plain = len(adapters) == 1 and adapters[0].id not in tagged
+            if not plain and owner not in self.tabled and self.manifold(owner):
+                yield owner
 
     @cached_property
     def forwarding(self) -> tuple[str, ...]:
@@ -282,6 +293,21 @@ class Look:
     def _interfaces(self, owner: str) -> Iterable[Record]:
         found = self.plan.find(owner, OWNERS)
         return ends_of(self.plan, found) if found is not None else ()
+
+    def seated(self, records: Sequence[str]) -> dict[int, tuple[Stand, list[str]]]:
+        """The stands (by `id`) of some interfaces (records), each with those who are on it, in their order."""
+        asked = tuple(records)
+        found = self._seated.get(asked)
+        if found is None:
+            found = self._seated[asked] = {}
+            for record, stand in zip(asked, map(self.stand_of.get, asked), strict=True):
+                if stand is None:
+                    continue
+                if (seat := found.get(id(stand))) is not None:
+                    seat[1].append(record)
+                else:
+                    found[id(stand)] = stand, [record]
+        return found
 
     def gathered(self, records: Sequence[str]) -> list[Group]:
         """Interfaces (records) in groups of those that may be looked at together.  Plain are those of guests with one interface of which nothing is said that isn't said of

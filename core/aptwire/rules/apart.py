@@ -59,14 +59,8 @@ class Parting:
 
     def _spots(self, records: list[str]) -> list[Spot]:
         """The stands of some interfaces, with two of these each: more are alike."""
-        found: dict[int, Spot] = {}
-        for record in (records[n] for group in self.look.gathered(records) for n in group.at[:2]):
-            stand = self.look.stand_of.get(record)
-            if stand is not None and stand.context >= 0:
-                spot = found.setdefault(id(stand), (stand, []))
-                if len(spot[1]) < 2:
-                    spot[1].append(record)
-        return list(found.values())
+        seats = self.look.seated(records).values()
+        return [(stand, of[:2]) for stand, of in seats if stand.context >= 0]
 
     def answer(self) -> Answer:
         """The answer."""

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import replace
-from functools import cached_property
-from itertools import chain, product, repeat
+from functools import cache, cached_property
+from itertools import chain, product
+from operator import attrgetter
 from threading import RLock
 from typing import Any
 
@@ -43,7 +44,7 @@ from aptwire.plan.sentences import (
     Survives,
     read,
 )
-from aptwire.rules.alike import Group, Look
+from aptwire.rules.alike import Look
 from aptwire.rules.answer import BROKEN, HOLDS, MOST_PAIRS, NOBODY, UNKNOWN, Answer, too_many, when
 from aptwire.rules.apart import Parting
 from aptwire.rules.surviving import Surviving
@@ -51,6 +52,8 @@ from aptwire.rules.whom import Unit, Whom
 
 _BY_SEGMENT = (SEGMENT, ROLE, ANYTHING)
 """The sorts of subjects that may mean everybody on a segment."""
+
+_GUEST = attrgetter("guest")
 
 _LOSES = (TOO_LARGE, CUT_OFF, WRONG_TAG, NO_GROUP)
 """Why large packets don't get through."""
@@ -114,7 +117,7 @@ class Asked:
             return None
         more = sentence.without if isinstance(sentence, Apart) else sentence.through
         subjects = (*sentence.a, *sentence.b, *more)
-        if self.look.meaning.whom(subjects).unclear:
+        if any(self.look.meaning.one(subject).unclear for subject in subjects):
             return None
         whole = any(subject.sort == EVERYTHING for subject in subjects)
         segments = [
@@ -125,14 +128,13 @@ class Asked:
         records = [self.look.meaning.whom(side).records for side in sides]
         members = frozenset(chain.from_iterable(records))
         routed = isinstance(sentence, Reach) or not sentence.layer2
-        groups = map(self.look.gathered, records)
-        standing = chain.from_iterable(map(self._standing, records, groups, repeat(routed)))
-        blocks, classes = blocks_of(self.look.stand_of, standing)
+        owners = self._owners(members)
+        blocks, classes = blocks_of(self.look.stand_of, self._standing(records, owners if routed else ()))
         if routed:
             blocks, classes = blocks | self._forwarders[0], classes | self._forwarders[1]
         return Ground(
             members,
-            self._owners(members),
+            owners,
             frozenset[str]().union(*segments),
             any(subject.sort != SEGMENT for subject in subjects),
             whole or any(other),
@@ -144,14 +146,13 @@ class Asked:
             self.look.tabled if routed else None,
         )
 
-    def ground_of(
-        self, segment: str, members: Sequence[str], records: Sequence[str], groups: Sequence[Group]
-    ) -> Ground:
-        """What rests on a segment (id) and its members, whoever else is asked of: some of them (records) in groups are attached."""
-        blocks, classes = blocks_of(self.look.stand_of, self._standing(records, groups, True))
+    def ground_of(self, segment: str, members: Sequence[str]) -> Ground:
+        """What rests on a segment (id) and its members (records), whoever else is asked of."""
+        owners = self._owners(members)
+        blocks, classes = blocks_of(self.look.stand_of, self._standing([members], owners))
         return Ground(
             frozenset(members),
-            self._owners(members),
+            owners,
             frozenset((segment,)),
             False,
             False,
@@ -166,16 +167,17 @@ class Asked:
     def _owners(self, members: Collection[str]) -> frozenset[str]:
         """The guests, stations and hosts whose some interfaces are."""
         # Most are adapters, and very many: whose these are needs no looking up.
-        adapters = zip(members, map(self.plan.of("adapter").get, members), strict=True)
-        return frozenset(a.guest if a is not None else self.look.owner(id) for id, a in adapters)
+        found = [*map(self.plan.of("adapter").get, members)]
+        if all(found):
+            return frozenset(map(_GUEST, found))
+        return frozenset(map(self.look.owner, members))
 
-    def _standing(self, records: Sequence[str], groups: Iterable[Group], routed: bool) -> Iterator[str]:
-        """One interface of each stand on which some are, and (`routed`) their owners' others."""
-        for group in groups:
-            first = records[group.at[0]]
-            yield first
-            if routed and not group.plain and (owner := self.look.owner(first)) not in self.look.tabled:
-                yield from (i.record for i in self.look.stack(owner).interfaces)
+    def _standing(self, sides: Iterable[Sequence[str]], owners: Iterable[str]) -> Iterator[str]:
+        """One interface of each stand on which some are, and those of owners that have several."""
+        for records in sides:
+            yield from (of[0] for _, of in self.look.seated(records).values())
+        for owner in self.look.several(owners):
+            yield from (i.record for i in self.look.stack(owner).interfaces)
 
     @cached_property
     def _forwarders(self) -> tuple[frozenset[str], frozenset[int]]:
@@ -207,9 +209,10 @@ class Asked:
     def _reach(self, sentence: Reach, a: Whom, b: Whom, through: Whom) -> Answer:
         allowed = {self.look.owner(unit.id) for unit in through.units}
         packet = Packet(sentence.protocol, sentence.port) if sentence.protocol else PING
+        pinged = cache(lambda here, there: [*self.look.pings.ask_all(here, there, packet)])
         first = self.look.pair([*a.units[:1]], [*b.units[:1]])
         # Where the first two don't reach each other, nobody else has to be looked at.
-        for found in self.look.pings.ask_all(first[0].id, first[1].id, packet) if first is not None else ():
+        for found in pinged(first[0].id, first[1].id) if first is not None else ():
             if found.outcome in (SILENT, WAVERS):
                 return Answer(BROKEN, found.sentence, *_ends(found, *first), ping=found)  # type: ignore[misc]
         kinds = self.look.kinds(a.units, b.units)
@@ -222,7 +225,7 @@ class Asked:
             if pair is None:
                 continue
             asked += 1
-            for found in self.look.pings.ask_all(pair[0].id, pair[1].id, packet):
+            for found in pinged(pair[0].id, pair[1].id):
                 told = Answer(BROKEN, found.sentence, *_ends(found, *pair), ping=found)
                 if found.outcome in (SILENT, WAVERS):
                     return told

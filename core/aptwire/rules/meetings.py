@@ -119,7 +119,6 @@ class Meeting:
         ]
         self._exact = 0
         self._whole = 0
-        self._seats: dict[int, dict[int, tuple[Stand, list[str]]]] = {}
         self._groups: dict[int, tuple[list[str], list[Group]]] = {}
 
     @cached_property
@@ -153,11 +152,11 @@ class Meeting:
         return tuple(self._part(n) if n in anew or known is None else known.parts[n] for n in range(len(self.segments)))
 
     def _part(self, n: int) -> _Part:
-        voices, (records, groups) = self.look.voices, self._attached(n)
+        voices, (_, groups) = self.look.voices, self._attached(n)
         stands = [stand for stand, _ in self._seated(n).values() if stand.context >= 0]
         kinds = self._kinds[n]
         return _Part(
-            self._asked.ground_of(self.segments[n].id, self.members[n], records, groups),
+            self._asked.ground_of(self.segments[n].id, self.members[n]),
             frozenset[object]().union(*map(voices.says, stands)),
             frozenset[object]().union(*map(voices.listens, stands)),
             any(map(voices.loose, stands)),
@@ -200,17 +199,7 @@ class Meeting:
 
     def _seated(self, n: int) -> dict[int, tuple[Stand, list[str]]]:
         """Of a segment the stands (by `id`), each with those of its members who are on it, in their order."""
-        found = self._seats.get(n)
-        if found is None:
-            found, records = self._seats.setdefault(n, {}), self.members[n]
-            for record, stand in zip(records, map(self.look.stand_of.get, records), strict=True):
-                if stand is None:
-                    continue
-                if (seat := found.get(id(stand))) is not None:
-                    seat[1].append(record)
-                else:
-                    found[id(stand)] = stand, [record]
-        return found
+        return self.look.seated(self.members[n])
 
     def _near(self) -> dict[tuple[int, int], str]:
         """The pairs of segments that may hear each other on layer 2, and whether they do; those of which one is asked anew."""

@@ -123,8 +123,8 @@ class Meaning:
     def _of_segments(self, subject: Subject) -> Iterator[Unit]:
         for segment in sorted(self.segments(subject)):
             for kind in PLACES:
-                for id in sorted(map(_ID, self.plan.where(kind, "belongs", segment))):
-                    yield Unit(id, (id,))
+                ids = sorted(map(_ID, self.plan.where(kind, "belongs", segment)))
+                yield from map(Unit, ids, zip(ids, strict=True))
 
     def _role(self, subject: Subject) -> Iterator[Unit]:
         yield from self._of_segments(subject)
