@@ -217,7 +217,7 @@ class Pings:
 
     Unless they are to be `exact` (each hop then brings its trace), whoever hears each other in every state by the arrays isn't traced, and where all
     hops are so no other state is asked.  `waking`: as if everybody were on; `leasing`: what is sent comes from the port of lease servers (RFC 2131 section 4.1),
-    which guards of adapters drop, of IPv6 too (RFC 7610).
+    which guards of adapters drop, of IPv6 too (RFC 7610).  `passed` are those (owners) whose stacks were asked since somebody emptied it.
     """
 
     judgement: Judgement
@@ -230,6 +230,7 @@ class Pings:
     guessing: bool = False
     packet: Packet = PING
     answering: Answering | None = None
+    passed: set[str] = field(default_factory=set)
 
     def __post_init__(self) -> None:
         self.wiring, self.plan = self.judgement.wiring, self.judgement.plan
@@ -615,6 +616,7 @@ class Pings:
 
     def stack(self, owner: Record) -> Stack:
         """The stack of a guest, station, host or outside network, made once."""
+        self.passed.add(owner.id)
         if owner.id not in self.stacks:
             if isinstance(owner, Outside):
                 own = (ip for version in EVERYTHING for ip in self.stand_ins.of(owner, version)[:1])

@@ -19,7 +19,7 @@ from aptwire.judge.why import is_idle
 from aptwire.plan.kinds import ABOVE, BESIDE, SPECS, Adapter, Record, Segment
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
-from aptwire.plan.stacks import Stack
+from aptwire.plan.stacks import LINES, Stack
 
 
 class Speaker(Protocol):
@@ -118,18 +118,23 @@ class Speaking(ABC, Generic[Source, Heard]):
             vars(self)["sources"] = sources
             return said
         # Where it is heard is as it was; how far it gets before that may not be.
+        lines_alone = all(kind in LINES for kind, _ in above)
+        if lines_alone:
+            self.take_over(before)
         where = [[(s.at, self.rests(s).id) for s in look.sources] for look in (before, self)]
         if where[0] != where[1]:
             return None
-        differ = (self.rests(now).id for was, now in zip(before.sources, self.sources, strict=True) if was != now)
-        return said.union(differ, (id for _, id in above))
+        differ = {self.rests(now).id for was, now in zip(before.sources, self.sources, strict=True) if was != now}
+        return said if lines_alone and not differ - said else said.union(differ, (id for _, id in above))
+
+    def take_over(self, before: Any) -> None:
+        """Keep what was found before an edit of routes and filter lines alone."""
 
     @cached_property
     def ground(self) -> Ground:
         """What it rests on who says what, and where that is heard."""
         members = frozenset(i.record for owner in self.tabled for i in self._stack(owner).interfaces)
-        stand_of = {id: place.stand for id in members if (place := self.wiring.place(id)) is not None}
-        blocks, classes = blocks_of(stand_of, members)
+        blocks, classes = blocks_of(place.stand for place in map(self.wiring.place, members) if place is not None)
         nobody = frozenset[str]()
         return Ground(
             members, self.tabled, nobody, False, False, nobody, blocks, classes, self.wiring.bearers, None, self.tabled

@@ -14,7 +14,7 @@ from aptwire.judge.voices import voices
 from aptwire.plan.fields import bare_address
 from aptwire.plan.kinds import ABOVE, PLACES, SPECS, UNSEEN, Record
 from aptwire.plan.layers import perhaps_differing
-from aptwire.plan.stacks import adapter_of, ends_of, owner_of
+from aptwire.plan.stacks import LINES, Lines, adapter_of, ends_of, lines_of, owner_of
 
 ASIDE = UNSEEN - ABOVE | {"limits"}
 """The kinds that no rule looks at."""
@@ -25,12 +25,16 @@ SEATED = ("adapter", "guest_tag", "guest")
 WITHIN = {*OWN, "guest", "port_group", "group_order", "nic", "uplink", "cable", "fabric_port"}
 """The kinds of which an edit is felt in the blocks that it concerns, or in how the fabric lets VIDs pass."""
 
+GIVEN = ("lease_scope", "lease_relay", "advertisement")
+"""The kinds that are felt in what somebody has from others alone."""
+
 
 @dataclass(frozen=True)
 class Ground:
     """What an answer rests on: of whom it speaks (`members`, records, and their `owners`; `segments` of which everybody is meant; `services`: host ports with some are,
     `named`: others by name; `names` are those that might come to mean somebody else), the `blocks` in which they and whoever may send for them stand (None: all), the VID `classes` that
-    are spoken there; `bearers`, `got` and `tabled`: who has which address, and by lease or formed, and who sends on (None: it doesn't ask)."""
+    are spoken there; `bearers`, `got` and `tabled`: who has which address, and by lease or formed, and who sends on (None: it doesn't ask); `lines` those by which
+    packets were sent on or dropped when it was asked (None: it isn't known whose)."""
 
     members: frozenset[str]
     owners: frozenset[str]
@@ -43,6 +47,7 @@ class Ground:
     bearers: object = None
     got: Gotten | None = None
     tabled: frozenset[str] | None = None
+    lines: Lines | None = None
 
     def holds(self, judgement: Judgement, changes: Changes | None, tabled: frozenset[str]) -> bool:
         """Whether it is as it was; where that isn't sure, it isn't."""
@@ -52,6 +57,12 @@ class Ground:
         if not touched:
             return True
         if not all(self._beside(judgement, kind, id) for kind, id in touched):
+            return False
+        if (
+            self.lines
+            and any(kind in LINES for kind, _ in touched)
+            and lines_of(judgement.plan, self.lines) != self.lines
+        ):
             return False
         if changes.ways and (changes.ways & self.classes or any(p.shifts for p in judgement.pairings.listed)):
             return False
@@ -72,6 +83,9 @@ class Ground:
 
     def _beside(self, judgement: Judgement, kind: str, id: str) -> bool:
         """Whether an edit of a record concerns none of those of whom it speaks."""
+        if kind in ABOVE and self.lines is not None:
+            # What is given otherwise is asked for by itself; who speaks of frames alone rests on none of it.
+            return kind in (*LINES, *GIVEN) or self.tabled is None
         if kind not in WITHIN or id in self.members or id in self.owners:
             return False
         if kind not in (*OWN, "guest"):
@@ -187,8 +201,11 @@ def _answers(judgement: Judgement, record: Record) -> bool:
     return any(bare_address(text) in doubled or bare_address(text) in let_in for own in texts for text in own)
 
 
-def blocks_of(stand_of: Mapping[str, Stand], records: Iterable[str]) -> tuple[frozenset[str], frozenset[int]]:
-    """The blocks in which interfaces stand, and the VID classes that they speak there."""
-    stands = {id(stand): stand for record in records if (stand := stand_of.get(record)) is not None}.values()
-    classes = {context for stand in stands for context in (stand.context, *stand.hears)}
-    return frozenset(stand.block for stand in stands), frozenset(classes)
+def blocks_of(stands: Iterable[Stand]) -> tuple[frozenset[str], frozenset[int]]:
+    """The blocks in which stands are, and the VID classes that are spoken there."""
+    blocks, classes = set[str](), set[int]()
+    for stand in stands:
+        blocks.add(stand.block)
+        classes.add(stand.context)
+        classes.update(stand.hears)
+    return frozenset(blocks), frozenset(classes)

@@ -229,6 +229,18 @@ class Stack:
         return held.ip if held is not None else None
 
 
+LINES = ("route", "filter_line")
+"""The kinds that say of one stack alone where it sends packets, and which it drops."""
+
+Lines = Mapping[str, tuple[Record, ...]]
+"""What is said so of some guests, stations and hosts (by id)."""
+
+
+def lines_of(plan: Plan, owners: Iterable[str]) -> Lines:
+    """The routes and filter lines of some owners (ids)."""
+    return {owner: tuple(line for kind in LINES for line in plan.where(kind, "of", owner)) for owner in owners}
+
+
 def stack_of(plan: Plan, owner: Record, leased: Mapping[str, tuple[Held, ...]] | None = None) -> Stack:
     """The stack of a guest, station or host, with what its interfaces have by lease, or formed."""
     found = leased or {}

@@ -17,7 +17,7 @@ from typing import Any
 from aptwire.above.leases import Leases, Leases6
 from aptwire.above.outcomes import SILENT, UNPROVEN, WAVERS
 from aptwire.above.ping import Ping, Way
-from aptwire.forward.parts import Place
+from aptwire.forward.parts import Place, Stand
 from aptwire.judge.gotten import gotten
 from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.judgement import Judgement
@@ -44,6 +44,7 @@ from aptwire.plan.sentences import (
     Survives,
     read,
 )
+from aptwire.plan.stacks import Lines, lines_of
 from aptwire.rules.alike import Look
 from aptwire.rules.answer import BROKEN, HOLDS, MOST_PAIRS, NOBODY, UNKNOWN, Answer, too_many, when
 from aptwire.rules.apart import Parting
@@ -90,6 +91,8 @@ class Asked:
         with self._lock:
             known = self._known.get(text)
             if known is None:
+                for pings in (self.look.pings, self.look.waking):
+                    pings.passed.clear()
                 known = self._answer(sentence, text)
                 # What somebody types is asked and forgotten.
                 if self.plan.where(Rule.kind, "text", text):
@@ -129,7 +132,7 @@ class Asked:
         members = frozenset(chain.from_iterable(records))
         routed = isinstance(sentence, Reach) or not sentence.layer2
         owners = self._owners(members)
-        blocks, classes = blocks_of(self.look.stand_of, self._standing(records, owners if routed else ()))
+        blocks, classes = blocks_of(self._standing(records, owners if routed else ()))
         if routed:
             blocks, classes = blocks | self._forwarders[0], classes | self._forwarders[1]
         return Ground(
@@ -144,12 +147,20 @@ class Asked:
             self.wiring.bearers if routed else None,
             gotten(self.judgement) if routed else None,
             self.look.tabled if routed else None,
+            self._lines(sentence),
         )
+
+    def _lines(self, sentence: Apart | Reach) -> Lines | None:
+        """Those by which packets were sent on or dropped, or might have been, since a sentence was asked; None where it rests on those of others too: what
+        stands for an outside network is chosen by the lines of all."""
+        passed = self.look.pings.passed | self.look.waking.passed
+        hostile = isinstance(sentence, Apart) and sentence.hostile
+        return None if hostile or not passed.isdisjoint(self.plan.of("outside")) else lines_of(self.plan, passed)
 
     def ground_of(self, segment: str, members: Sequence[str]) -> Ground:
         """What rests on a segment (id) and its members (records), whoever else is asked of."""
         owners = self._owners(members)
-        blocks, classes = blocks_of(self.look.stand_of, self._standing([members], owners))
+        blocks, classes = blocks_of(self._standing([members], owners))
         return Ground(
             frozenset(members),
             owners,
@@ -168,23 +179,24 @@ class Asked:
         """The guests, stations and hosts whose some interfaces are."""
         # Most are adapters, and very many: whose these are needs no looking up.
         found = [*map(self.plan.of("adapter").get, members)]
-        if all(found):
-            return frozenset(map(_GUEST, found))
-        return frozenset(map(self.look.owner, members))
+        others = (self.look.owner(id) for id, adapter in zip(members, found, strict=True) if adapter is None)
+        return frozenset(chain(map(_GUEST, filter(None, found)), others if not all(found) else ()))
 
-    def _standing(self, sides: Iterable[Sequence[str]], owners: Iterable[str]) -> Iterator[str]:
-        """One interface of each stand on which some are, and those of owners that have several."""
+    def _standing(self, sides: Iterable[Sequence[str]], owners: Iterable[str]) -> Iterator[Stand]:
+        """The stands of interfaces, and those of owners that have several."""
         for records in sides:
-            yield from (of[0] for _, of in self.look.seated(records).values())
-        for owner in self.look.several(owners):
-            yield from (i.record for i in self.look.stack(owner).interfaces)
+            yield from (stand for stand, _ in self.look.seated(records).values())
+        yield from self._stands_of(self.look.several(owners))
+
+    def _stands_of(self, owners: Iterable[str]) -> Iterator[Stand]:
+        """Where some owners stand."""
+        interfaces = (i.record for owner in owners for i in self.look.stack(owner).interfaces)
+        yield from filter(None, map(self.look.stand_of.get, interfaces))
 
     @cached_property
     def _forwarders(self) -> tuple[frozenset[str], frozenset[int]]:
         """The blocks in which whoever forwards, or has routes, stands, and the VID classes that are spoken there."""
-        look = self.look
-        ends = (i.record for owner in look.tabled if look.manifold(owner) for i in look.stack(owner).interfaces)
-        return blocks_of(look.stand_of, ends)
+        return blocks_of(self._stands_of(filter(self.look.manifold, self.look.tabled)))
 
     def _ask(self, sentence: Apart | Reach | Carries | LeasesOnly) -> Answer:
         said = [sentence.a, *((sentence.b,) if not isinstance(sentence, Carries) else ())]

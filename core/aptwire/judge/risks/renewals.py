@@ -6,6 +6,7 @@ Of IPv6 everybody is asked then, too, relays among them (RFC 8415 section 18.2.4
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from functools import partial
 from operator import attrgetter
 from typing import Any
@@ -15,7 +16,7 @@ from aptwire.above.outcomes import ANSWERED, SILENT, WAVERS
 from aptwire.above.ping import LEASING, Ping, Pings, may_lease
 from aptwire.judge.causes import spoken
 from aptwire.judge.gotten import gotten
-from aptwire.judge.ground import Ground, blocks_of
+from aptwire.judge.ground import GIVEN, Ground, blocks_of
 from aptwire.judge.lease import LEASED
 from aptwire.judge.risks.base import UNTIDY, Risk, RiskSearch
 from aptwire.judge.why import is_idle
@@ -23,7 +24,7 @@ from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import LEASE, PLACES, Record
 from aptwire.plan.names import called
 from aptwire.plan.sentences import quoted
-from aptwire.plan.stacks import owner_of
+from aptwire.plan.stacks import lines_of, owner_of
 from aptwire.rules.mending import allowed, rule_offers
 
 ASKED = LEASING[4]
@@ -40,6 +41,8 @@ class RenewalRisks(RiskSearch):
         leases, answers, pings = self.judgement.once(Leases), self.judgement.answered, Pings(self.judgement)
         sending = self._where(leases, leases.tabled)
         known, changes = answers.before.get("renewals", ({}, None))
+        if changes is not None and any(kind in GIVEN for kind, _ in changes.records):
+            known = {}
         kept: _Kept = {}
         for source in leases.sources:
             if not source.relay or source.outcome not in (ANSWERED, WAVERS):
@@ -49,8 +52,10 @@ class RenewalRisks(RiskSearch):
             if before is not None and before[1].holds(self.judgement, changes, leases.tabled):
                 kept[key] = before
             elif (record := self._renewing(source)) is not None:
+                pings.passed.clear()
                 risk = self._renewal(leases, pings, source, record)
-                kept[key] = risk, self._ground(leases, sending, source, record)
+                lines = lines_of(self.plan, pings.passed)
+                kept[key] = risk, replace(self._ground(leases, sending, source, record), lines=lines)
         answers.answers["renewals"] = kept
         yield from (risk for risk, _ in kept.values() if risk is not None)
 
@@ -112,8 +117,7 @@ class RenewalRisks(RiskSearch):
         """The blocks in which the interfaces of some owners, and some more, stand, and the VID classes that they speak there."""
         found = filter(None, map(self.plan.find, owners))
         standing = {*more, *(i.record for owner in found for i in leases.near.stack(owner).interfaces)}
-        stand_of = {id: place.stand for id in standing if (place := self.wiring.place(id)) is not None}
-        return blocks_of(stand_of, standing)
+        return blocks_of(place.stand for place in map(self.wiring.place, standing) if place is not None)
 
     def _ground(
         self, leases: Leases, sending: tuple[frozenset[str], frozenset[int]], source: Source, record: Record
