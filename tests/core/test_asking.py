@@ -21,10 +21,10 @@ from aptwire.judge.risks import Risk, risk_proof, risks
 from aptwire.judge.verdicts import judge, rejudge
 from aptwire.judge.voices import Voices, voices
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched
-from aptwire.plan.kinds import PLACES, Guest, Rule
+from aptwire.plan.kinds import PLACES, FilterLine, Guest, Route, Rule
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import EVERYTHING, Apart, Reach, quoted, read
-from aptwire.plan.stacks import owner_of
+from aptwire.plan.stacks import forwarding, owner_of
 from aptwire.rules.against import contradictions
 from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN, Answer
 from aptwire.rules.asking import asked
@@ -215,6 +215,22 @@ class KeptTest(unittest.TestCase):
             if record is not None:
                 yield (Drop(kind, record.id),)
         yield (Put(Guest(id="new", name="new", host=any_of("host").id)),)
+        yield from self.lines(plan, dice)
+        named = dice.choice(sorted(r.name for kind in ("segment", "guest") for r in plan.all(kind)))
+        yield (Patch("segment", any_of("segment").id, {"name": named}),)
+        yield (*(Patch(kind, any_of(kind).id, {"note": str(vid)}) for kind in ("segment", "host", "guest")),)
+
+    @staticmethod
+    def lines(plan: Plan, dice: random.Random) -> Iterator[Edit]:
+        """A route and a filter line more, of somebody who forwards, for a subnet or a single address."""
+        owners, bearers = [owner.id for owner in forwarding(plan)], [r for kind in PLACES for r in plan.all(kind)]
+        addresses = sorted(text.partition("/")[0] for r in bearers for text in r.addresses if ":" not in text)
+        nets = [*(net for s in plan.all("segment") for net in s.subnets), *(f"{address}/32" for address in addresses)]
+        if owners and addresses:
+            net, of, order = dice.choice([*nets, "0.0.0.0/0"]), dice.choice(owners), dice.randrange(100)
+            where = {dice.choice(["sources", "targets"]): (net,)}
+            yield (Put(FilterLine(id=f"line-{order}", of=of, order=order, action="deny", **where)),)
+            yield (Put(Route(id=f"way-{order}", of=of, to=(net,), via=dice.choice(addresses))),)
 
     @staticmethod
     def made(seed: int) -> Plan:
@@ -257,7 +273,7 @@ class KeptTest(unittest.TestCase):
 
     def as_anew(self, judgement: Judgement, edit: Edit) -> None:
         told, fresh = (
-            {rule.text: answer.outcome for rule, answer in asked(of).rules()}
+            {rule.text: (answer.outcome, answer.text) for rule, answer in asked(of).rules()}
             for of in (judgement, judge(judgement.plan))
         )
         self.assertEqual(told, fresh, edit)
@@ -345,6 +361,26 @@ class KeptTest(unittest.TestCase):
         self.assertTrue(any(again[id] is first[id] for id in first))
         touching = {rule.id for rule in plan.all("rule") if "s30" in rule.text or "everything" in rule.text}
         self.assertEqual({id for id in first if again[id] is not first[id]} - touching, set())
+
+    def test_lines_concern_those_whose_packets_pass_whose_they_are(self) -> None:
+        made = two_segments()
+        made.segment(30, subnets=["10.0.30.0/24"])
+        made.put("guest", "q", host="a", name="q", routes=True)
+        group = made.put("port_group", "a/t30", switch="a/s", name="t30", mode="access", vid=30)
+        own = {"port_group": group, "belongs": "s30", "addresses": ["10.0.30.1/24"]}
+        made.put("adapter", "q30", guest="q", name="q30", **own)
+        texts = ("keep s10 apart from s20 on layer 2", "keep s10 apart from s20", "let a1 reach b1", "let a1 reach r")
+        for n, text in enumerate(texts):
+            made.put("rule", f"rule-{n}", text=text)
+        plan = made.plan()
+        before = judge(plan)
+        first = {rule.text: answer for rule, answer in asked(before).rules()}
+        for of, concerned in (("r", set(texts[1:])), ("q", set())):
+            edit = (Put(FilterLine(id="line", of=of, order=1, action="deny", sources=("203.0.113.0/24",))),)
+            after = rejudge(before, apply_edit(plan, edit)[0], touched(edit))
+            again = {rule.text: answer for rule, answer in asked(after).rules()}
+            self.assertEqual({text for text in texts if again[text] is not first[text]}, concerned, of)
+            self.as_anew(after, edit)
 
 
 class ContradictionTest(unittest.TestCase):

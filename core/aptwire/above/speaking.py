@@ -118,14 +118,15 @@ class Speaking(ABC, Generic[Source, Heard]):
             vars(self)["sources"] = sources
             return said
         # Where it is heard is as it was; how far it gets before that may not be.
-        lines_alone = all(kind in LINES for kind, _ in above)
-        if lines_alone:
+        if all(kind in LINES for kind, _ in above):
             self.take_over(before)
         where = [[(s.at, self.rests(s).id) for s in look.sources] for look in (before, self)]
         if where[0] != where[1]:
             return None
         differ = {self.rests(now).id for was, now in zip(before.sources, self.sources, strict=True) if was != now}
-        return said if lines_alone and not differ - said else said.union(differ, (id for _, id in above))
+        # Of a segment that is called otherwise those alone who belong there are told so.
+        beside = all(record[0] in LINES or record in changes.words for record in above)
+        return said if beside and not differ - said else said.union(differ, (id for _, id in above))
 
     def take_over(self, before: Any) -> None:
         """Keep what was found before an edit of routes and filter lines alone."""

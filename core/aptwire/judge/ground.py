@@ -12,7 +12,7 @@ from aptwire.judge.gotten import Gotten, gotten
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import ABOVE, PLACES, SPECS, UNSEEN, Record
+from aptwire.plan.kinds import ABOVE, PLACES, SPECS, UNSEEN, Record, Segment
 from aptwire.plan.layers import perhaps_differing
 from aptwire.plan.stacks import LINES, Lines, adapter_of, ends_of, lines_of, owner_of
 
@@ -31,7 +31,7 @@ GIVEN = ("lease_scope", "lease_relay", "advertisement")
 
 @dataclass(frozen=True)
 class Ground:
-    """What an answer rests on: of whom it speaks (`members`, records, and their `owners`; `segments` of which everybody is meant; `services`: host ports with some are,
+    """What an answer rests on: of whom it speaks (`members`, records, and the `owners` of these and of whom packets pass; `segments` of which everybody is meant; `services`: host ports with some are,
     `named`: others by name; `names` are those that might come to mean somebody else), the `blocks` in which they and whoever may send for them stand (None: all), the VID `classes` that
     are spoken there; `bearers`, `got` and `tabled`: who has which address, and by lease or formed, and who sends on (None: it doesn't ask); `lines` those by which
     packets were sent on or dropped when it was asked (None: it isn't known whose)."""
@@ -56,7 +56,10 @@ class Ground:
         touched = [(kind, id) for kind, id in changes.records if kind not in ASIDE]
         if not touched:
             return True
-        if not all(self._beside(judgement, kind, id) for kind, id in touched):
+        if not all(
+            self._called_otherwise(judgement, id) if (kind, id) in changes.words else self._beside(judgement, kind, id)
+            for kind, id in touched
+        ):
             return False
         if (
             self.lines
@@ -80,6 +83,11 @@ class Ground:
         if self.got is not None and not self._is_given(judgement, tabled):
             return False
         return self.bearers is judgement.wiring.bearers and self.tabled == tabled
+
+    def _called_otherwise(self, judgement: Judgement, id: str) -> bool:
+        """Whether an edit of what people read of a record, or of a segment's name, concerns none of those of whom it speaks, and nobody else is meant by it now."""
+        segment = judgement.plan.of(Segment.kind).get(id)
+        return segment is None or not (self.named or id in self.segments or segment.name in self.names)
 
     def _beside(self, judgement: Judgement, kind: str, id: str) -> bool:
         """Whether an edit of a record concerns none of those of whom it speaks."""

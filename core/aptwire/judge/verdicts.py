@@ -25,7 +25,7 @@ from aptwire.forward.domains import Pairings, solve, solve_again
 from aptwire.forward.parts import Stand
 from aptwire.forward.wiring import Block, Wiring
 from aptwire.judge.answers import Answers
-from aptwire.judge.changes import UNKNOWN_CHANGES, Changes, changed_ways
+from aptwire.judge.changes import UNKNOWN_CHANGES, Changes, changed_ways, in_words
 from aptwire.judge.exact import Exact, in_doubt
 from aptwire.judge.facts import End, facts_of, function_ends
 from aptwire.judge.gates import Gates, find_gates
@@ -171,7 +171,8 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
     misfits = _misfits(landing, verdicts, (known, at, old, affected))
     made = _finished(landing, gates, (unexposed, present, stood), verdicts, numbers, known.within, misfits, before.kept)
     blocks = frozenset(landing.gathered.blocks[n].key for n in at.changed)
-    changes = Changes(blocks, blocks, frozenset(records), changed_ways(old.wiring, landing.wiring))
+    touched_records, words = frozenset(records), in_words(before.plan, landing.wiring.plan, records)
+    changes = Changes(blocks, blocks, touched_records, changed_ways(old.wiring, landing.wiring), words)
     made, given = with_addresses(made, before, changes, numbers)
     elsewhere = {landing.wiring.home_block(r) for id in given if (r := landing.wiring.plan.find(id)) is not None}
     apart = _apart(before, made, asked, at) | blocks | elsewhere

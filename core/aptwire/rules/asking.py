@@ -137,7 +137,7 @@ class Asked:
             blocks, classes = blocks | self._forwarders[0], classes | self._forwarders[1]
         return Ground(
             members,
-            owners,
+            owners | self._passed,
             frozenset[str]().union(*segments),
             any(subject.sort != SEGMENT for subject in subjects),
             whole or any(other),
@@ -153,9 +153,14 @@ class Asked:
     def _lines(self, sentence: Apart | Reach) -> Lines | None:
         """Those by which packets were sent on or dropped, or might have been, since a sentence was asked; None where it rests on those of others too: what
         stands for an outside network is chosen by the lines of all."""
-        passed = self.look.pings.passed | self.look.waking.passed
         hostile = isinstance(sentence, Apart) and sentence.hostile
-        return None if hostile or not passed.isdisjoint(self.plan.of("outside")) else lines_of(self.plan, passed)
+        beyond = hostile or not self._passed.isdisjoint(self.plan.of("outside"))
+        return None if beyond else lines_of(self.plan, self._passed)
+
+    @property
+    def _passed(self) -> frozenset[str]:
+        """Whose stacks (owners) were asked for a sentence."""
+        return frozenset(self.look.pings.passed | self.look.waking.passed)
 
     def ground_of(self, segment: str, members: Sequence[str]) -> Ground:
         """What rests on a segment (id) and its members (records), whoever else is asked of."""

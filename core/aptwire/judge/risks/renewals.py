@@ -54,8 +54,9 @@ class RenewalRisks(RiskSearch):
             elif (record := self._renewing(source)) is not None:
                 pings.passed.clear()
                 risk = self._renewal(leases, pings, source, record)
-                lines = lines_of(self.plan, pings.passed)
-                kept[key] = risk, replace(self._ground(leases, sending, source, record), lines=lines)
+                ground = self._ground(leases, sending, source, record)
+                passed = ground.owners | pings.passed
+                kept[key] = risk, replace(ground, owners=passed, lines=lines_of(self.plan, pings.passed))
         answers.answers["renewals"] = kept
         yield from (risk for risk, _ in kept.values() if risk is not None)
 
@@ -129,7 +130,7 @@ class RenewalRisks(RiskSearch):
         return Ground(
             frozenset((record.id, source.at)),
             leases.tabled | {owner},
-            nobody,
+            frozenset((record.belongs,)),  # type: ignore[attr-defined]
             False,
             False,
             nobody,
