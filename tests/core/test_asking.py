@@ -35,7 +35,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_ping import another_router, two_segments
-from tests.routers import filtered_plan, inward_plan, leasing_plan, proxied_plan, routed_plan
+from tests.routers import (
+    entered_plan,
+    filtered_plan,
+    inward_plan,
+    leasing_plan,
+    outward_plan,
+    proxied_plan,
+    routed_plan,
+)
 from tests.support import Small, demo_plan, pair, random_plan
 
 
@@ -176,6 +184,9 @@ class KeptTest(unittest.TestCase):
         ]
         guests = sorted(plan.all("guest"), key=lambda g: g.id)[:2]
         texts += [f"keep guest {quoted(g.name)} apart from everything" for g in guests]
+        texts += [f"let {quoted(guests[0].name)} reach {quoted(guests[1].name)}"]
+        texts += ["keep segment s1* apart from segment s2* even if hostile"]
+        texts += [f"let {quoted(named[0].name)} reach outside"] if plan.of("outside") else []
         texts += [f"keep {quoted(named[0].name)} apart from everything on layer 2 even if hostile"]
         return apply_edit(plan, tuple(Put(Rule(id=f"rule-{n}", text=text)) for n, text in enumerate(texts)))[0]
 
@@ -201,7 +212,7 @@ class KeptTest(unittest.TestCase):
             "port_group": [{"mode": "access", "vid": vid, "allowed": None, "native": None}],
             "fabric_port": [{"mode": "trunk", "vid": None, "allowed": str(vid), "native": None}, {"enabled": False}],
             "nic": [{"link": "down"}, {"link": "up"}],
-            "segment": [{"gateways": []}, {"name": f"renamed {vid}"}],
+            "segment": [{"gateways": []}, {"name": f"renamed {vid}"}, {"name": f"s{vid} too"}],
             "host_port": [{"connected": False}, {"services": ["storage"]}],
             "station": [{"routes": False}],
             "filter_line": [{"action": "allow"}, {"action": "deny", "protocol": "any", "ports": ""}],
@@ -210,7 +221,16 @@ class KeptTest(unittest.TestCase):
             record = any_of(kind)
             if record is not None:
                 yield (Patch(kind, record.id, dice.choice(choices)),)
-        for kind in ("route", "cable", "mirror", "filter_line", "inward_translation", "lease_relay"):
+        for kind in (
+            "route",
+            "cable",
+            "mirror",
+            "filter_line",
+            "inward_translation",
+            "translation",
+            "outside",
+            "lease_relay",
+        ):
             record = any_of(kind)
             if record is not None:
                 yield (Drop(kind, record.id),)
@@ -238,7 +258,8 @@ class KeptTest(unittest.TestCase):
         return [
             *(filtered_plan(seed), routed_plan(seed), random_plan(seed), random_plan(seed, rich=True)),
             *(inward_plan(seed), proxied_plan(seed), leasing_plan(seed, six=seed % 2 == 0)),
-        ][seed % 7]
+            *(outward_plan(seed), entered_plan(seed)),
+        ][seed % 9]
 
     @settings(max_examples=30)
     @given(st.integers(0, 10_000))
@@ -359,7 +380,9 @@ class KeptTest(unittest.TestCase):
         after = rejudge(before, apply_edit(plan, edit)[0], touched(edit))
         again = {rule.id: answer for rule, answer in asked(after).rules()}
         self.assertTrue(any(again[id] is first[id] for id in first))
-        touching = {rule.id for rule in plan.all("rule") if "s30" in rule.text or "everything" in rule.text}
+        # By another name than a segment's, or a pattern, somebody else might come to be meant.
+        words = ("s30", "everything", "*", "let a1")
+        touching = {rule.id for rule in plan.all("rule") if any(word in rule.text for word in words)}
         self.assertEqual({id for id in first if again[id] is not first[id]} - touching, set())
 
     def test_lines_concern_those_whose_packets_pass_whose_they_are(self) -> None:
@@ -381,6 +404,28 @@ class KeptTest(unittest.TestCase):
             again = {rule.text: answer for rule, answer in asked(after).rules()}
             self.assertEqual({text for text in texts if again[text] is not first[text]}, concerned, of)
             self.as_anew(after, edit)
+
+    def test_who_is_named_otherwise_is_named_so(self) -> None:
+        """Whom packets pass, and a segment that is called as a rule says."""
+        made = two_segments()
+        made.kinds["guest"][-1]["routes"] = False
+        plan = made.plan()
+        before = judge(self.rules(plan))
+        texts = [answer.text for _, answer in asked(before).rules()]
+        self.assertIn("b1 (10.0.20.11) doesn’t answer a1: r gets it as next hop 10.0.10.1, and doesn’t forward.", texts)
+        for kind, id, name in (("guest", "r", "renamed"), ("segment", "s20", "a1"), ("segment", "s20", "s1x")):
+            edit = (Patch(kind, id, {"name": name}),)
+            self.as_anew(rejudge(before, apply_edit(before.plan, edit)[0], touched(edit)), edit)
+
+    def test_of_several_edits_all_count(self) -> None:
+        """A segment is called otherwise, and after that has no gateway."""
+        before = judge(self.rules(two_segments().plan()))
+        asked(before).rules()
+        after = before
+        for words in ({"name": "berth"}, {"gateways": []}, {"name": "berths"}):
+            edit = (Patch("segment", "s10", words),)
+            after = rejudge(after, apply_edit(after.plan, edit)[0], touched(edit))
+        self.as_anew(after, edit)
 
 
 class ContradictionTest(unittest.TestCase):

@@ -840,14 +840,43 @@ class PropertyTest(unittest.TestCase):
                     continue
                 everything(judgement)
                 judgement, plan = rejudge(judgement, after, touched(edit)), after
-                fresh = judge(Plan(after.name, {kind: dict(after.of(kind)) for kind in KINDS}))
-                self.assertEqual(judgement.verdicts(), fresh.verdicts(), (seed, edit))
-                told = [[got.to_json() for of in j.got for _, got in sorted(of.items())] for j in (judgement, fresh)]
-                self.assertEqual(*told, (seed, edit))
-                had = [[sorted(of.items()) for of in (gotten(j).held, gotten(j).bearing)] for j in (judgement, fresh)]
-                self.assertEqual(*had, (seed, edit))
-                said = [sorted((f.id, f.title) for f in everything(j)) for j in (judgement, fresh)]
-                self.assertEqual(*said, (seed, edit))
+                self.as_from_nothing(judgement, (seed, edit))
+
+    def as_from_nothing(self, judgement: Judgement, said: object) -> None:
+        plan = judgement.plan
+        fresh = judge(Plan(plan.name, {kind: dict(plan.of(kind)) for kind in KINDS}))
+        self.assertEqual(judgement.verdicts(), fresh.verdicts(), said)
+        got = [[got.to_json() for of in j.got for _, got in sorted(of.items())] for j in (judgement, fresh)]
+        self.assertEqual(*got, said)
+        had = [[sorted(of.items()) for of in (gotten(j).held, gotten(j).bearing)] for j in (judgement, fresh)]
+        self.assertEqual(*had, said)
+        told = [sorted((f.id, f.title, f.text) for f in everything(j)) for j in (judgement, fresh)]
+        self.assertEqual(*told, said)
+
+    def test_by_whose_lines_relays_and_renewals_pass(self) -> None:
+        """A line that drops renewals, and one that drops what the relay passes on, come and go, while a segment is called otherwise; somebody else's concern none."""
+        made = relayed()
+        second_router(made, "10.0.{}.{}")
+        made.segment(30, subnets=["10.0.30.0/24"])
+        plan = made.plan()
+        judgement = judge(plan)
+        everything(judgement)
+        words = {"action": "deny", "protocol": "udp", "ports": "67"}
+        edits: list[Operation] = [
+            Put(FilterLine(id="other", of="q", order=10, **words)),
+            Put(FilterLine(id="no", of="r", order=10, enters="r10", **words)),
+            Patch("segment", "s10", {"name": "berth"}),
+            Drop("filter_line", "no"),
+            Put(Route(id="away", of="guest-d", to=("10.0.10.0/24",), via="10.0.20.2")),
+            Drop("lease_scope", "guest-d-10"),
+        ]
+        lost = []
+        for edit in edits:
+            judgement = rejudge(judgement, *_changed(judgement.plan, edit))
+            self.as_from_nothing(judgement, edit)
+            lost.append((judgement.leases["a1"].outcome, any(r.what == "lost-renewal" for r in risks(judgement))))
+        renewed, once = (LEASED, False), (LEASED, True)
+        self.assertEqual(lost, [renewed, once, once, renewed, (NO_ANSWER, False), (UNPROVEN, False)])
 
     def above(self, plan: Plan, dice: random.Random) -> Iterator[Operation]:
         """Something that speaks of packets, or of a segment's addresses: nobody on a link hears anybody else by it."""

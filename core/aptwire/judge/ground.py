@@ -12,7 +12,7 @@ from aptwire.judge.gotten import Gotten, gotten
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.plan.fields import bare_address
-from aptwire.plan.kinds import ABOVE, PLACES, SPECS, UNSEEN, Record, Segment
+from aptwire.plan.kinds import ABOVE, PLACES, SPECS, UNSEEN, Outside, Record, Segment
 from aptwire.plan.layers import perhaps_differing
 from aptwire.plan.stacks import LINES, Lines, adapter_of, ends_of, lines_of, owner_of
 
@@ -92,8 +92,8 @@ class Ground:
     def _beside(self, judgement: Judgement, kind: str, id: str) -> bool:
         """Whether an edit of a record concerns none of those of whom it speaks."""
         if kind in ABOVE and self.lines is not None:
-            # What is given otherwise is asked for by itself; who speaks of frames alone rests on none of it.
-            return kind in (*LINES, *GIVEN) or self.tabled is None
+            # What is given otherwise is asked for by itself; who speaks of frames alone rests on who is outside at the most.
+            return kind in (*LINES, *GIVEN) or (self.tabled is None and kind != Outside.kind)
         if kind not in WITHIN or id in self.members or id in self.owners:
             return False
         if kind not in (*OWN, "guest"):

@@ -147,14 +147,14 @@ class Asked:
             self.wiring.bearers if routed else None,
             gotten(self.judgement) if routed else None,
             self.look.tabled if routed else None,
-            self._lines(sentence),
+            self._lines,
         )
 
-    def _lines(self, sentence: Apart | Reach) -> Lines | None:
+    @property
+    def _lines(self) -> Lines | None:
         """Those by which packets were sent on or dropped, or might have been, since a sentence was asked; None where it rests on those of others too: what
         stands for an outside network is chosen by the lines of all."""
-        hostile = isinstance(sentence, Apart) and sentence.hostile
-        beyond = hostile or not self._passed.isdisjoint(self.plan.of("outside"))
+        beyond = not self._passed.isdisjoint(self.plan.of("outside"))
         return None if beyond else lines_of(self.plan, self._passed)
 
     @property

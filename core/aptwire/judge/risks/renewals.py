@@ -24,7 +24,7 @@ from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import LEASE, PLACES, Record
 from aptwire.plan.names import called
 from aptwire.plan.sentences import quoted
-from aptwire.plan.stacks import lines_of, owner_of
+from aptwire.plan.stacks import LINES, lines_of, owner_of
 from aptwire.rules.mending import allowed, rule_offers
 
 ASKED = LEASING[4]
@@ -41,17 +41,19 @@ class RenewalRisks(RiskSearch):
         leases, answers, pings = self.judgement.once(Leases), self.judgement.answered, Pings(self.judgement)
         sending = self._where(leases, leases.tabled)
         known, changes = answers.before.get("renewals", ({}, None))
-        if changes is not None and any(kind in GIVEN for kind, _ in changes.records):
-            known = {}
+        # Another one than before may be the first who has such a lease.
+        moved = changes is not None and any(kind in (*GIVEN, *LINES) for kind, _ in changes.records)
         kept: _Kept = {}
         for source in leases.sources:
             if not source.relay or source.outcome not in (ANSWERED, WAVERS):
                 continue
             key = (source.relay, source.server)
             before = known.get(key)
-            if before is not None and before[1].holds(self.judgement, changes, leases.tabled):
+            stands = before is not None and before[1].holds(self.judgement, changes, leases.tabled)
+            record = None if stands and not moved else self._renewing(source)
+            if before is not None and stands and (not moved or (record and record.id in before[1].members)):
                 kept[key] = before
-            elif (record := self._renewing(source)) is not None:
+            elif record is not None:
                 pings.passed.clear()
                 risk = self._renewal(leases, pings, source, record)
                 ground = self._ground(leases, sending, source, record)
