@@ -856,7 +856,7 @@ class PropertyTest(unittest.TestCase):
     def test_by_whose_lines_relays_and_renewals_pass(self) -> None:
         """A line that drops renewals, and one that drops what the relay passes on, come and go, while a segment is called otherwise; somebody else's concern none."""
         made = relayed()
-        second_router(made, "10.0.{}.{}")
+        second_router(made, "10.0.{}.{}/24")
         made.segment(30, subnets=["10.0.30.0/24"])
         plan = made.plan()
         judgement = judge(plan)
@@ -876,7 +876,33 @@ class PropertyTest(unittest.TestCase):
             self.as_from_nothing(judgement, edit)
             lost.append((judgement.leases["a1"].outcome, any(r.what == "lost-renewal" for r in risks(judgement))))
         renewed, once = (LEASED, False), (LEASED, True)
-        self.assertEqual(lost, [renewed, once, once, renewed, (NO_ANSWER, False), (UNPROVEN, False)])
+        self.assertEqual(lost, [renewed, once, once, renewed, (UNPROVEN, False), (UNPROVEN, False)])
+
+    def test_who_renews_first_is_told_and_by_whom_a_relay_sends(self) -> None:
+        """Somebody else before him gets what is kept for him; a relay has a gateway by its segment no more."""
+        made = relayed()
+        made.guest("a", "a0", 10, addressing="lease", mac=MAC.replace("01", "02"))
+        made.kinds["lease_scope"][0].update(pool=[], kept=[f"{MAC} 10.0.10.40"])
+        made.put("filter_line", "no", of="r", order=10, action="deny", protocol="udp", ports="67", enters="r10")
+        judgement = judge(made.plan())
+        self.assertIn("answer a1 on", next(r.text for r in risks(judgement) if r.what == "lost-renewal"))
+        kept = {"kept": [f"{MAC} 10.0.10.40", f"{MAC.replace('01', '02')} 10.0.10.41"]}
+        after = rejudge(judgement, *_changed(judgement.plan, Patch("lease_scope", "guest-d-10", kept)))
+        self.as_from_nothing(after, kept)
+        made = relayed()
+        made.segment(30, subnets=["10.0.30.0/24"], gateways=["10.0.30.1"])
+        second_router(made, "10.0.{}.{}/24")
+        made.kinds["segment"][1]["gateways"] = ["10.0.20.2"]
+        made.guest("b", "far", 30, addresses=["10.0.30.9/24"], serve_leases=True)
+        served(made, "guest-far", 10)
+        made.kinds["lease_relay"][0]["to"] = ["10.0.30.9"]
+        made.put("route", "back", of="q", to=["10.0.10.0/24"], via="10.0.20.1")
+        judgement = judge(made.plan())
+        self.assertEqual(judgement.leases["a1"].outcome, LEASED)
+        edit = Patch("segment", "s20", {"gateways": []})
+        after = rejudge(judgement, *_changed(judgement.plan, edit))
+        self.as_from_nothing(after, edit)
+        self.assertEqual(after.leases["a1"].outcome, NO_ANSWER)
 
     def above(self, plan: Plan, dice: random.Random) -> Iterator[Operation]:
         """Something that speaks of packets, or of a segment's addresses: nobody on a link hears anybody else by it."""
