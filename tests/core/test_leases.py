@@ -878,17 +878,8 @@ class PropertyTest(unittest.TestCase):
         renewed, once = (LEASED, False), (LEASED, True)
         self.assertEqual(lost, [renewed, once, once, renewed, (UNPROVEN, False), (UNPROVEN, False)])
 
-    def test_who_renews_first_is_told_and_by_whom_a_relay_sends(self) -> None:
-        """Somebody else before him gets what is kept for him; a relay has a gateway by its segment no more."""
-        made = relayed()
-        made.guest("a", "a0", 10, addressing="lease", mac=MAC.replace("01", "02"))
-        made.kinds["lease_scope"][0].update(pool=[], kept=[f"{MAC} 10.0.10.40"])
-        made.put("filter_line", "no", of="r", order=10, action="deny", protocol="udp", ports="67", enters="r10")
-        judgement = judge(made.plan())
-        self.assertIn("answer a1 on", next(r.text for r in risks(judgement) if r.what == "lost-renewal"))
-        kept = {"kept": [f"{MAC} 10.0.10.40", f"{MAC.replace('01', '02')} 10.0.10.41"]}
-        after = rejudge(judgement, *_changed(judgement.plan, Patch("lease_scope", "guest-d-10", kept)))
-        self.as_from_nothing(after, kept)
+    def test_by_whom_a_relay_sends(self) -> None:
+        """A relay has its gateway by its segment, and no more."""
         made = relayed()
         made.segment(30, subnets=["10.0.30.0/24"], gateways=["10.0.30.1"])
         second_router(made, "10.0.{}.{}/24")

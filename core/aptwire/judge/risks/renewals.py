@@ -16,7 +16,7 @@ from aptwire.above.outcomes import ANSWERED, SILENT, WAVERS
 from aptwire.above.ping import LEASING, Ping, Pings, may_lease
 from aptwire.judge.causes import spoken
 from aptwire.judge.gotten import gotten
-from aptwire.judge.ground import GIVEN, Ground, blocks_of
+from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.lease import LEASED
 from aptwire.judge.risks.base import UNTIDY, Risk, RiskSearch
 from aptwire.judge.why import is_idle
@@ -24,7 +24,7 @@ from aptwire.plan.edits import Edit, Patch
 from aptwire.plan.kinds import LEASE, PLACES, Record
 from aptwire.plan.names import called
 from aptwire.plan.sentences import quoted
-from aptwire.plan.stacks import LINES, lines_of, owner_of
+from aptwire.plan.stacks import lines_of, owner_of
 from aptwire.rules.mending import allowed, rule_offers
 
 ASKED = LEASING[4]
@@ -41,19 +41,15 @@ class RenewalRisks(RiskSearch):
         leases, answers, pings = self.judgement.once(Leases), self.judgement.answered, Pings(self.judgement)
         sending = self._where(leases, leases.tabled)
         known, changes = answers.before.get("renewals", ({}, None))
-        # Another one than before may be the first who has such a lease.
-        moved = changes is not None and any(kind in (*GIVEN, *LINES) for kind, _ in changes.records)
         kept: _Kept = {}
         for source in leases.sources:
             if not source.relay or source.outcome not in (ANSWERED, WAVERS):
                 continue
             key = (source.relay, source.server)
             before = known.get(key)
-            stands = before is not None and before[1].holds(self.judgement, changes, leases.tabled)
-            record = None if stands and not moved else self._renewing(source)
-            if before is not None and stands and (not moved or (record and record.id in before[1].members)):
+            if before is not None and before[1].holds(self.judgement, changes, leases.tabled):
                 kept[key] = before
-            elif record is not None:
+            elif (record := self._renewing(source)) is not None:
                 pings.passed.clear()
                 risk = self._renewal(leases, pings, source, record)
                 ground = self._ground(leases, sending, source, record)
