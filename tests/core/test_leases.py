@@ -22,7 +22,7 @@ from aptwire.judge.risks import risks
 from aptwire.judge.verdicts import judge, judged_after, rejudge
 from aptwire.plan.checks import make_record
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
-from aptwire.plan.kinds import KINDS, FilterLine, LeaseScope, Route
+from aptwire.plan.kinds import KINDS, FilterLine, LeaseScope, Route, Translation
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.stacks import forwarding
 from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
@@ -878,8 +878,8 @@ class PropertyTest(unittest.TestCase):
         renewed, once = (LEASED, False), (LEASED, True)
         self.assertEqual(lost, [renewed, once, once, renewed, (UNPROVEN, False), (UNPROVEN, False)])
 
-    def test_by_whom_a_relay_sends(self) -> None:
-        """A relay has its gateway by its segment, and no more."""
+    def test_who_translates_concerns_what_relays_ask(self) -> None:
+        """What a relay asks passes q, who puts an address of its own in place of the relay's from then on."""
         made = relayed()
         made.segment(30, subnets=["10.0.30.0/24"], gateways=["10.0.30.1"])
         second_router(made, "10.0.{}.{}/24")
@@ -890,10 +890,10 @@ class PropertyTest(unittest.TestCase):
         made.put("route", "back", of="q", to=["10.0.10.0/24"], via="10.0.20.1")
         judgement = judge(made.plan())
         self.assertEqual(judgement.leases["a1"].outcome, LEASED)
-        edit = Patch("segment", "s20", {"gateways": []})
+        edit = Put(Translation(id="hides", at="q30"))
         after = rejudge(judgement, *_changed(judgement.plan, edit))
         self.as_from_nothing(after, edit)
-        self.assertEqual(after.leases["a1"].outcome, NO_ANSWER)
+        self.assertEqual(after.leases["a1"].outcome, UNPROVEN)
 
     def above(self, plan: Plan, dice: random.Random) -> Iterator[Operation]:
         """Something that speaks of packets, or of a segment's addresses: nobody on a link hears anybody else by it."""
