@@ -205,7 +205,7 @@ class Leases(Speaking[Source, Offer]):
 
     def take_over(self, before: Leases) -> None:
         """Keep how relays fared."""
-        self._before = before._ways
+        self._before = before._ways or before._before
 
     def _asked(self, owner: str, to: str) -> Iterator[tuple[str, str]]:
         """Whom a relay of somebody asks at an address: whoever has it, and those whom they may ask on (RFC 1542 section 4.1.1), since they relay too;

@@ -113,13 +113,13 @@ class Speaking(ABC, Generic[Source, Heard]):
             return None
         # These are what a property finds when it is first asked for.
         vars(self)["ground"] = before.ground
+        if all(kind in LINES for kind, _ in above):
+            self.take_over(before)
         if not above:
             sources = [self.renewed(s, two[id]) if (id := self.rests(s).id) in said else s for s in before.sources]
             vars(self)["sources"] = sources
             return said
         # Where it is heard is as it was; how far it gets before that may not be.
-        if all(kind in LINES for kind, _ in above):
-            self.take_over(before)
         where = [[(s.at, self.rests(s).id) for s in look.sources] for look in (before, self)]
         if where[0] != where[1]:
             return None
@@ -129,7 +129,7 @@ class Speaking(ABC, Generic[Source, Heard]):
         return said if beside and not differ - said else said.union(differ, (id for _, id in above))
 
     def take_over(self, before: Any) -> None:
-        """Keep what was found before an edit of routes and filter lines alone."""
+        """Keep what was found before an edit by which nothing but routes and filter lines may have it otherwise."""
 
     @cached_property
     def ground(self) -> Ground:

@@ -153,11 +153,18 @@ export function fitting(columns: readonly Column[], rows: readonly Row[], book: 
   });
   const least = widths.map((width, n) => Math.min(width, columns[n]!.most + PADDING));
   const sum = (all: readonly number[]): number => all.reduce((a, b) => a + b, 0);
-  // What there is beyond the least is shared out as columns lack it.
-  const free = Math.max(0, room - sum(least));
-  const lacking = sum(widths) - sum(least);
-  const share = lacking > 0 ? Math.min(1, free / lacking) : 0;
-  const given = widths.map((width, n) => Math.floor(least[n]! + (width - least[n]!) * share));
+  // Of what there is beyond the least each has as much as the others, until it lacks nothing: a name that lacks
+  // little stands whole before a sentence gets more.
+  const lacks = widths.map((width, n) => width - least[n]!);
+  const given = [...least];
+  let free = Math.max(0, room - sum(least));
+  [...lacks.keys()]
+    .sort((a, b) => lacks[a]! - lacks[b]!)
+    .forEach((n, done) => {
+      const more = Math.min(lacks[n]!, Math.floor(free / (lacks.length - done)));
+      given[n]! += more;
+      free -= more;
+    });
   given[given.length - 1]! += Math.max(0, room - sum(given));
   return given;
 }
