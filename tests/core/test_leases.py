@@ -853,6 +853,23 @@ class PropertyTest(unittest.TestCase):
         told = [sorted((f.id, f.title, f.text) for f in everything(j)) for j in (judgement, fresh)]
         self.assertEqual(*told, said)
 
+    def test_who_loses_a_lease_concerns_nobody_beside_him(self) -> None:
+        """Rules of others on his switch stand; those that speak of him are asked again."""
+        made = asking()
+        made.segment(30, subnets=["10.0.30.0/24"])
+        made.guest("a", "c1", 30, addresses=["10.0.30.11/24"])
+        texts = ("keep segment s20 apart from segment s30", "keep segment s20 apart from segment s30 on layer 2")
+        for n, text in enumerate((*texts, "let segment s10 reach segment s20")):
+            made.put("rule", f"rule-{n}", text=text)
+        before = judge(made.plan())
+        first = {rule.text: answer for rule, answer in asked(before).rules()}
+        after = rejudge(before, *_changed(before.plan, Patch("lease_scope", "r-10", {"pool": []})))
+        self.assertEqual(after.leases["a1"].outcome, NO_ANSWER)
+        again = {rule.text: answer for rule, answer in asked(after).rules()}
+        self.assertEqual({text for text in first if again[text] is first[text]}, set(texts))
+        anew = {rule.text: answer.text for rule, answer in asked(judge(after.plan)).rules()}
+        self.assertEqual({text: answer.text for text, answer in again.items()}, anew)
+
     def test_by_whose_lines_relays_and_renewals_pass(self) -> None:
         """A line that drops renewals, and one that drops what the relay passes on, come and go, while a segment is called otherwise; somebody else's concern none."""
         made = relayed()

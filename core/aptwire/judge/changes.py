@@ -19,8 +19,8 @@ from aptwire.plan.plan import Plan
 
 @dataclass(frozen=True)
 class Changes:
-    """`apart`: the blocks (keys) in which verdicts, landings or causes may differ; `blocks`: those compiled anew, which are among them, and those of which
-    records say something else; `records` (ids) the edit's own; `ways` the VID classes that the fabric lets pass otherwise (None: its shape is another); `words` those of the
+    """`apart`: the blocks (keys) in which verdicts, landings or causes may differ; `given` those of them that do so for nothing but what somebody gets from others; `blocks`: those compiled
+    anew, which are among them, and those of which records say something else; `records` (ids) the edit's own; `ways` the VID classes that the fabric lets pass otherwise (None: its shape is another); `words` those of the
     records of which nothing differs but what people alone read, and of a segment its name."""
 
     apart: frozenset[str]
@@ -28,12 +28,20 @@ class Changes:
     records: frozenset[tuple[str, str]]
     ways: frozenset[int] | None
     words: frozenset[tuple[str, str]] = frozenset()
+    given: frozenset[str] = frozenset()
 
     def __or__(self, other: Changes) -> Changes:
         ways = None if self.ways is None or other.ways is None else self.ways | other.ways
         more = self.records - self.words | other.records - other.words
         records, words = self.records | other.records, (self.words | other.words) - more
-        return Changes(self.apart | other.apart, self.blocks | other.blocks, records, ways, words)
+        moved = self.moved | other.moved
+        apart, given = self.apart | other.apart, (self.given | other.given) - moved
+        return Changes(apart, self.blocks | other.blocks, records, ways, words, given)
+
+    @property
+    def moved(self) -> frozenset[str]:
+        """The blocks in which frames may fare otherwise."""
+        return self.apart - self.given | self.blocks
 
 
 UNKNOWN_CHANGES = Changes(frozenset(), frozenset(), frozenset(), None)

@@ -70,6 +70,14 @@ _WAYS = (
 )
 
 
+_TOLD = frozenset(what for way in _WAYS for what, _ in way.verdicts.values())
+
+
+def for_its_address(told: tuple[int, Cause] | None) -> bool:
+    """Whether nothing is said of an interface by itself but what becomes of the address that it asks for."""
+    return told is None or told[1].what in _TOLD
+
+
 def with_addresses(
     judgement: Judgement, before: Judgement | None, changes: Changes, segments: Iterable[int]
 ) -> tuple[Judgement, set[str]]:

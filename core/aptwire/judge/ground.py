@@ -69,7 +69,7 @@ class Ground:
             return False
         if changes.ways and (changes.ways & self.classes or any(p.shifts for p in judgement.pairings.listed)):
             return False
-        moved = changes.apart | changes.blocks
+        moved = changes.moved
         if moved and (self.blocks is None or judgement.wiring.crossed):
             return False
         if (
@@ -112,7 +112,7 @@ class Ground:
     ) -> bool:
         """Whether an edit is of interfaces of guests alone who send nothing on, so that everybody else in their blocks is heard where he was, and is it known where that
         is."""
-        if changes.ways or (changes.apart - changes.blocks) & (self.blocks or set()) or voices(judgement).any_open:
+        if changes.ways or (changes.moved - changes.blocks) & (self.blocks or set()) or voices(judgement).any_open:
             return False
         for kind, id in touched:
             record = judgement.plan.find(id, SEATED)

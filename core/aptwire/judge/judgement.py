@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Set
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -219,9 +219,10 @@ class Judgement:
             if status != HOME and place is not None and place.stand.judged and place.stand.block in blocks:
                 yield place.stand.block, (record,), status, cause
 
-    def singly_apart(self, other: Judgement) -> set[str]:
-        """The blocks in which a place has something else beside its stand than in another judgement."""
-        records = (id for id in self.own.keys() | other.own.keys() if self.own.get(id) != other.own.get(id))
+    def singly_apart(self, other: Judgement, aside: Container[str] = ()) -> set[str]:
+        """The blocks in which a place has something else beside its stand than in another judgement; `aside` from some (records)."""
+        both = self.own.keys() | other.own.keys()
+        records = (id for id in both if self.own.get(id) != other.own.get(id) and id not in aside)
         found = (self.plan.find(id) for id in records)
         return {self.wiring.home_block(record) for record in found if record is not None}
 

@@ -12,7 +12,7 @@ after an edit those alone are judged of which a stand, a way, a gateway or the d
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Container, Iterable, Mapping
 from dataclasses import replace
 from functools import cache
 from operator import attrgetter
@@ -30,7 +30,7 @@ from aptwire.judge.exact import Exact, in_doubt
 from aptwire.judge.facts import End, facts_of, function_ends
 from aptwire.judge.gates import Gates, find_gates
 from aptwire.judge.gathered import Patch, gather, patch
-from aptwire.judge.getting import with_addresses
+from aptwire.judge.getting import for_its_address, with_addresses
 from aptwire.judge.intent import Intent
 from aptwire.judge.judgement import Judgement, Known, Since
 from aptwire.judge.kept import Kept
@@ -174,9 +174,12 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
     touched_records, words = frozenset(records), in_words(before.plan, landing.wiring.plan, records)
     changes = Changes(blocks, blocks, touched_records, changed_ways(old.wiring, landing.wiring), words)
     made, given = with_addresses(made, before, changes, numbers)
-    elsewhere = {landing.wiring.home_block(r) for id in given if (r := landing.wiring.plan.find(id)) is not None}
-    apart = _apart(before, made, asked, at) | blocks | elsewhere
-    changes = replace(changes, apart=apart, blocks=blocks.union(landing.wiring.told))
+    found = (landing.wiring.plan.find(id) for id in given)
+    elsewhere = frozenset(landing.wiring.home_block(record) for record in found if record is not None)
+    otherwise = {id for id in given if all(for_its_address(of.own.get(id)) for of in (before, made))}
+    shifted = _apart(before, made, asked, at, otherwise) | blocks
+    said = blocks.union(landing.wiring.told)
+    changes = replace(changes, apart=shifted | elsewhere, given=elsewhere - shifted, blocks=said)
     return replace(made, since=Since(before.token, changes), answered=Answers(before.answered, changes))
 
 
@@ -415,10 +418,11 @@ def _ends(wiring: Wiring, block: Block, uses: dict[str, tuple[str, int | None]])
     return facts.ends if facts is not None else function_ends(wiring, block)
 
 
-def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch) -> frozenset[str]:
-    """The blocks that differ in what is said of them; `asked` int64[n] are the stands of the segments that were asked anew."""
+def _apart(before: Judgement, after: Judgement, asked: np.ndarray, at: Patch, aside: Container[str]) -> frozenset[str]:
+    """The blocks that differ in what is said of them, `aside` from what is said of some (records) by themselves; `asked` int64[n] are the stands of the segments that were
+    asked anew."""
     old, landing = before.landing, after.landing
-    found = after.singly_apart(before)
+    found = after.singly_apart(before, aside)
     status = at.by_stand(before.status)
     for n in asked.tolist() if asked.size < 64 else asked[(after.status[asked] | status[asked]) != HOME].tolist():
         stand = landing.stands[n]

@@ -131,7 +131,7 @@ class Look:
         rests = (
             *(self.plan.of(kind) for kind in _TOLD_BY),
             self.wiring.doubled or None,
-            given if self._given else None,
+            *(given if self._given else ()),
         )
         self._lasting = judgement.kept.get("who is alike", rests, _Lasting)
 
