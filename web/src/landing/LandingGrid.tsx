@@ -93,13 +93,19 @@ export function LandingGrid({
     const done = deed(column, row);
     const button = (words: string, as: Record<string, unknown>) =>
       h("button", { type: "button", tabindex: "-1", title: done?.says, ...as }, words);
+    // Of a name that is cut the tag still tells it from others that begin like it.
+    const tagged = (name: string, vid: number | string) => [
+      h("span", { class: "cut" }, name),
+      " ",
+      h("span", { class: "mono soft" }, String(vid)),
+    ];
     switch (column.id) {
       case "verdict":
         return [drawMark(h as never, mark), mark];
       case "belongs":
-        return [segment?.name ?? "not said", " ", h("span", { class: "mono soft" }, String(segment?.vid ?? ""))];
+        return tagged(segment?.name ?? "not said", segment?.vid ?? "");
       case "lands":
-        return [landsOn(row, book), " ", h("span", { class: "mono soft" }, String(tag.lands_vid || ""))];
+        return tagged(landsOn(row, book), tag.lands_vid || "");
       default: {
         if (!done) return column.id === "mend" ? "" : (column.short ?? column.text)(row, book);
         const { also } = done;
