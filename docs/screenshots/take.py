@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pathlib
+import re
 import sys
 
 HERE = pathlib.Path(__file__).resolve().parent
@@ -42,6 +43,8 @@ def main() -> None:
         page.get_by_role("button", name="Proof").click()
         shoot(page, "decks")
         page.goto(f"{plan}/landing")
+        # Mends come one after the other; most rows in sight have one.
+        page.get_by_role("button", name=re.compile("^Take the mend: ")).nth(10).wait_for()
         shoot(page, "landing")
         page.goto(f"{plan}/rules")
         page.get_by_role("button", name="Proof and mends of: keep visitors apart").click()
