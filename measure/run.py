@@ -160,7 +160,7 @@ def rules(plan: Plan) -> None:
 
 
 def two_hundred(plan: Plan) -> None:
-    """200 rules together, and all of these, and the risks, after an edit of one adapter."""
+    """200 rules together, and what they and the risks cost after an edit of each of several kinds."""
     names = guests_segments(plan)
     texts = [RULES[n % 3].format(names[n], names[-1 - n]) for n in range(200)]
     known, _ = apply_edit(plan, tuple(Put(Rule(id=f"rule-{n}", text=text)) for n, text in enumerate(texts)))
@@ -211,11 +211,11 @@ def meet(plan: Plan) -> None:
     """Segments against each other."""
     judgement = judge(plan)
     judgement.counts()
+    edit = (Patch("adapter", min(plan.of("adapter")), {"connected": False}),)
     with no_collecting():
         took = all_times(lambda: Meeting(judgement).all(), 1)[0]
-    edit = (Patch("adapter", min(plan.of("adapter")), {"connected": False}),)
-    after = rejudge(judgement, apply_edit(plan, edit)[0], touched(edit))
-    anew = all_times(lambda: Meeting(after).all(), 1)[0]
+        after = rejudge(judgement, apply_edit(plan, edit)[0], touched(edit))
+        anew = all_times(lambda: Meeting(after).all(), 1)[0]
     print(
         f"\nMeetings of {len(plan.of('segment'))} segments: {took:.2f} s; after an adapter is disconnected {anew:.2f} s; {additions():.2f} s for additions",
         flush=True,

@@ -5,9 +5,13 @@ from __future__ import annotations
 import ipaddress
 import random
 import re
+from collections.abc import Iterator
 from typing import Any
 
+from aptwire.plan.edits import Operation, Put
+from aptwire.plan.kinds import FilterLine, Route
 from aptwire.plan.plan import Plan
+from aptwire.plan.stacks import forwarding
 
 from tests.support import Small
 
@@ -438,3 +442,14 @@ def _routes(
 
 def _bearing(made: Small) -> list[dict[str, object]]:
     return [*made.kinds.get("adapter", []), *made.kinds.get("station_port", [])]
+
+
+def more_lines(plan: Plan, dice: random.Random, nets: list[str], via: str) -> Iterator[Operation]:
+    """A filter line and a route more, each of somebody who forwards, where anybody does, for one of some subnets; the route over an address."""
+    owners = [owner.id for owner in forwarding(plan)]
+    if owners:
+        net = dice.choice(nets)
+        where = {dice.choice(["sources", "targets"]): (net,)}
+        order = dice.randrange(100)
+        yield Put(FilterLine(id=f"line-{order}", of=dice.choice(owners), order=order, action="deny", **where))
+        yield Put(Route(id=f"way-{order}", of=dice.choice(owners), to=(net,), via=via))

@@ -21,10 +21,10 @@ from aptwire.judge.risks import Risk, risk_proof, risks
 from aptwire.judge.verdicts import judge, rejudge
 from aptwire.judge.voices import Voices, voices
 from aptwire.plan.edits import Drop, Edit, Patch, Put, apply_edit, touched
-from aptwire.plan.kinds import PLACES, FilterLine, Guest, Route, Rule
+from aptwire.plan.kinds import PLACES, FilterLine, Guest, Rule
 from aptwire.plan.plan import Plan, PlanError
 from aptwire.plan.sentences import EVERYTHING, Apart, Reach, quoted, read
-from aptwire.plan.stacks import forwarding, owner_of
+from aptwire.plan.stacks import owner_of
 from aptwire.rules.against import contradictions
 from aptwire.rules.answer import BROKEN, HOLDS, NOBODY, UNKNOWN, Answer
 from aptwire.rules.asking import asked
@@ -40,6 +40,7 @@ from tests.routers import (
     filtered_plan,
     inward_plan,
     leasing_plan,
+    more_lines,
     outward_plan,
     proxied_plan,
     routed_plan,
@@ -243,14 +244,11 @@ class KeptTest(unittest.TestCase):
     @staticmethod
     def lines(plan: Plan, dice: random.Random) -> Iterator[Edit]:
         """A route and a filter line more, of somebody who forwards, for a subnet or a single address."""
-        owners, bearers = [owner.id for owner in forwarding(plan)], [r for kind in PLACES for r in plan.all(kind)]
+        bearers = [r for kind in PLACES for r in plan.all(kind)]
         addresses = sorted(text.partition("/")[0] for r in bearers for text in r.addresses if ":" not in text)
         nets = [*(net for s in plan.all("segment") for net in s.subnets), *(f"{address}/32" for address in addresses)]
-        if owners and addresses:
-            net, of, order = dice.choice([*nets, "0.0.0.0/0"]), dice.choice(owners), dice.randrange(100)
-            where = {dice.choice(["sources", "targets"]): (net,)}
-            yield (Put(FilterLine(id=f"line-{order}", of=of, order=order, action="deny", **where)),)
-            yield (Put(Route(id=f"way-{order}", of=of, to=(net,), via=dice.choice(addresses))),)
+        for line in more_lines(plan, dice, [*nets, "0.0.0.0/0"], dice.choice(addresses)) if addresses else ():
+            yield (line,)
 
     @staticmethod
     def made(seed: int) -> Plan:

@@ -24,13 +24,12 @@ from aptwire.plan.checks import make_record
 from aptwire.plan.edits import Drop, Operation, Patch, Put, apply_edit, touched
 from aptwire.plan.kinds import KINDS, FilterLine, LeaseScope, Route, Translation
 from aptwire.plan.plan import Plan, PlanError
-from aptwire.plan.stacks import forwarding
 from aptwire.rules.answer import BROKEN, HOLDS, UNKNOWN
 from aptwire.rules.asking import asked
 from aptwire.rules.mending import rule_offers
 
 from tests.core.test_ping import two_segments
-from tests.routers import leasing_plan
+from tests.routers import leasing_plan, more_lines
 from tests.support import Small
 
 MAC = "02:00:5e:10:00:01"
@@ -918,13 +917,7 @@ class PropertyTest(unittest.TestCase):
         address = dice.choice([f"10.64.{vid}.1", f"10.64.{vid}.9"])
         for said in ({"gateways": [address]}, {"subnets": []}, {"name": f"berth {vid}"}, {"vid": 40}, {"vid": None}):
             yield Patch("segment", f"s{vid}", said)
-        owners = [owner.id for owner in forwarding(plan)]
-        if owners:
-            net = dice.choice([f"10.64.{vid}.0/24", f"10.64.{vid}.104/29", "0.0.0.0/0"])
-            where = {dice.choice(["sources", "targets"]): (net,)}
-            order = dice.randrange(100)
-            yield Put(FilterLine(id=f"line-{order}", of=dice.choice(owners), order=order, action="deny", **where))
-            yield Put(Route(id=f"way-{order}", of=dice.choice(owners), to=(net,), via=address))
+        yield from more_lines(plan, dice, [f"10.64.{vid}.0/24", f"10.64.{vid}.104/29", "0.0.0.0/0"], address)
         for kind in ("filter_line", "route"):
             if plan.of(kind):
                 yield Drop(kind, dice.choice(sorted(plan.of(kind))))

@@ -68,9 +68,8 @@ class Leases(Speaking[Source, Offer]):
         self.far = Pings(judgement, leasing=True, waking=waking)
         self.marks = Marks(judgement, state)
         self._leases: dict[tuple[object, ...], Lease] = {}
-        # How what a relay asks fares, by where it is, its address and the server's, and by whose lines that was found; and what was found before an edit.
+        # How what a relay asks fares, by where it is, its address and the server's, and by whose lines that was found.
         self._ways: dict[tuple[str, str, str], tuple[InStates, Lines]] = {}
-        self._before: dict[tuple[str, str, str], tuple[InStates, Lines]] = {}
 
     @staticmethod
     def lies(record: LeaseScope | None) -> tuple[str, str] | None:
@@ -195,17 +194,16 @@ class Leases(Speaking[Source, Offer]):
     def _way(self, at: str, own: ipaddress.IPv4Address | ipaddress.IPv6Address, to: str) -> InStates:
         """How what a relay at an interface asks from its address there fares on its way to a server's; as before where nothing is said otherwise of whom it passes."""
         key = at, str(own), to
-        known = self._ways.get(key) or self._before.get(key)
+        known = self._ways.get(key)
         if known is None or lines_of(self.plan, known[1]) != known[1]:
             self.far.passed.clear()
             found = self.far.in_states(partial(self.far.relayed, at, own, ipaddress.ip_address(to)), self.state)
-            known = found, lines_of(self.plan, self.far.passed)
-        self._ways[key] = known
+            known = self._ways[key] = found, lines_of(self.plan, self.far.passed)
         return known[0]
 
     def take_over(self, before: Leases) -> None:
         """Keep how relays fared."""
-        self._before = before._ways or before._before
+        self._ways = dict(before._ways)
 
     def _asked(self, owner: str, to: str) -> Iterator[tuple[str, str]]:
         """Whom a relay of somebody asks at an address: whoever has it, and those whom they may ask on (RFC 1542 section 4.1.1), since they relay too;

@@ -16,7 +16,7 @@ from aptwire.judge.ground import Ground, blocks_of
 from aptwire.judge.judgement import Judgement
 from aptwire.judge.voices import voices
 from aptwire.judge.why import is_idle
-from aptwire.plan.kinds import ABOVE, BESIDE, SPECS, Adapter, Record, Segment
+from aptwire.plan.kinds import ABOVE, BESIDE, Adapter, Record, Segment, reads_but
 from aptwire.plan.names import called
 from aptwire.plan.plan import Plan
 from aptwire.plan.stacks import LINES, Stack
@@ -39,7 +39,7 @@ Source = TypeVar("Source", bound=Speaker)
 Heard = TypeVar("Heard")
 
 
-_SAID = frozenset((*BESIDE["segment"], "name", "subnets", "gateways"))
+_SAID = (*BESIDE["segment"], "name", "subnets", "gateways")
 """The fields of a segment by which nobody is heard otherwise."""
 
 
@@ -48,7 +48,8 @@ def _is_above(one: Plan, two: Plan, kind: str, id: str) -> bool:
     was, now = one.of(kind).get(id), two.of(kind).get(id)
     if kind != Segment.kind or was is None or now is None:
         return kind in ABOVE
-    return all(getattr(was, name) == getattr(now, name) for name in SPECS[kind] if name not in _SAID)
+    read = reads_but(kind, _SAID)
+    return bool(read(was) == read(now))
 
 
 class Speaking(ABC, Generic[Source, Heard]):

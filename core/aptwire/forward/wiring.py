@@ -263,6 +263,11 @@ class Wiring:
         assert isinstance(record, Adapter)
         return adapter_block(self.plan, record)
 
+    def home_blocks(self, ids: Iterable[str]) -> frozenset[str]:
+        """Those of some places (records), as far as the plan has them."""
+        found = (self.plan.find(id, PLACES) for id in ids)
+        return frozenset(self.home_block(record) for record in found if record is not None)
+
     def place(self, id: str) -> Place | None:
         """The place of an adapter, guest tag, host port or station port; None if the record is no place."""
         record = self.plan.find(id, PLACES)

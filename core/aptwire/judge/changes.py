@@ -2,26 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass
-from functools import cache
 from operator import attrgetter
-from typing import Any
 
 import numpy as np
 
 from aptwire.forward.fabric import Fabric
 from aptwire.forward.rules import PortRule
 from aptwire.forward.wiring import Wiring
-from aptwire.plan.kinds import ABOUT, SPECS, Segment
+from aptwire.plan.kinds import ABOUT, Segment, reads_but
 from aptwire.plan.plan import Plan
 
 
 @dataclass(frozen=True)
 class Changes:
-    """`apart`: the blocks (keys) in which verdicts, landings or causes may differ; `given` those of them that do so for nothing but what somebody gets from others; `blocks`: those compiled
-    anew, which are among them, and those of which records say something else; `records` (ids) the edit's own; `ways` the VID classes that the fabric lets pass otherwise (None: its shape is another); `words` those of the
-    records of which nothing differs but what people alone read, and of a segment its name."""
+    """`apart`: the blocks (keys) in which verdicts, landings or causes may differ; `blocks`: those compiled anew, which are among them, and those of which
+    records say something else; `records` (ids) the edit's own; `ways` the VID classes that the fabric lets pass otherwise (None: its shape is another);
+    `words` those of the records of which nothing differs but what people alone read, and of a segment its name; `given` those apart for nothing but what
+    somebody gets from others."""
 
     apart: frozenset[str]
     blocks: frozenset[str]
@@ -48,6 +47,9 @@ UNKNOWN_CHANGES = Changes(frozenset(), frozenset(), frozenset(), None)
 """Of a plan judged from nothing."""
 
 
+_NAMED = (*ABOUT, "name")
+
+
 def in_words(old: Plan, new: Plan, records: Iterable[tuple[str, str]]) -> frozenset[tuple[str, str]]:
     """Those of some records (kind, id) of which nothing differs between two plans but what people alone read, and of a segment its name."""
     return frozenset(
@@ -55,15 +57,8 @@ def in_words(old: Plan, new: Plan, records: Iterable[tuple[str, str]]) -> frozen
         for kind, id in records
         if (one := old.of(kind).get(id)) is not None
         and (two := new.of(kind).get(id)) is not None
-        and _told(kind)(one) == _told(kind)(two)
+        and (read := reads_but(kind, _NAMED if kind == Segment.kind else ABOUT))(one) == read(two)
     )
-
-
-@cache
-def _told(kind: str) -> Callable[[Any], Any]:
-    """What reads everything else of a kind."""
-    aside = (*ABOUT, "name") if kind == Segment.kind else ABOUT
-    return attrgetter("id", *(name for name in SPECS[kind] if name not in aside))
 
 
 def changed_ways(old: Wiring, new: Wiring) -> frozenset[int] | None:

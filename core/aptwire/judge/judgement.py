@@ -223,8 +223,7 @@ class Judgement:
         """The blocks in which a place has something else beside its stand than in another judgement; `aside` from some (records)."""
         both = self.own.keys() | other.own.keys()
         records = (id for id in both if self.own.get(id) != other.own.get(id) and id not in aside)
-        found = (self.plan.find(id) for id in records)
-        return {self.wiring.home_block(record) for record in found if record is not None}
+        return set(self.wiring.home_blocks(records))
 
     def verdict(self, endpoint: str) -> int:
         """The gravest verdict among an endpoint's places."""

@@ -12,11 +12,8 @@ after an edit those alone are judged of which a stand, a way, a gateway or the d
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Iterable, Mapping
+from collections.abc import Container, Iterable, Mapping
 from dataclasses import replace
-from functools import cache
-from operator import attrgetter
-from typing import Any
 
 import numpy as np
 
@@ -54,7 +51,7 @@ from aptwire.judge.why import (
 )
 from aptwire.plan.collecting import no_collecting
 from aptwire.plan.edits import Edit, apply_edit, touched
-from aptwire.plan.kinds import ABOUT, BESIDE, SPECS, UNSEEN, WayIn
+from aptwire.plan.kinds import ABOUT, BESIDE, UNSEEN, WayIn, reads_but
 from aptwire.plan.plan import Plan
 
 
@@ -99,15 +96,8 @@ def _seen(old: Plan, new: Plan, kind: str, id: str) -> bool:
     one, two = old.of(kind).get(id), new.of(kind).get(id)
     if kind in UNSEEN or one is None or two is None:
         return kind not in UNSEEN
-    frames_read = _frames_read(kind)
+    frames_read = reads_but(kind, (*ABOUT, "part", *BESIDE.get(kind, ())))
     return bool(frames_read(one) != frames_read(two))
-
-
-@cache
-def _frames_read(kind: str) -> Callable[[Any], Any]:
-    """What reads the fields of a kind on which frames depend."""
-    read = [name for name in SPECS[kind] if name not in (*ABOUT, "part", *BESIDE.get(kind, ()))]
-    return attrgetter("id", *read)
 
 
 def _from_nothing(wiring: Wiring) -> Judgement:
@@ -174,8 +164,7 @@ def _again(before: Judgement, landing: Landing, at: Patch, records: Iterable[tup
     touched_records, words = frozenset(records), in_words(before.plan, landing.wiring.plan, records)
     changes = Changes(blocks, blocks, touched_records, changed_ways(old.wiring, landing.wiring), words)
     made, given = with_addresses(made, before, changes, numbers)
-    found = (landing.wiring.plan.find(id) for id in given)
-    elsewhere = frozenset(landing.wiring.home_block(record) for record in found if record is not None)
+    elsewhere = landing.wiring.home_blocks(given)
     otherwise = {id for id in given if all(for_its_address(of.own.get(id)) for of in (before, made))}
     shifted = _apart(before, made, asked, at, otherwise) | blocks
     said = blocks.union(landing.wiring.told)

@@ -1137,6 +1137,13 @@ SPECS: dict[str, dict[str, Spec]] = {
     kind: {field.name: field.metadata["spec"] for field in _own_first(cls)} for kind, cls in KINDS.items()
 }
 
+
+@cache
+def reads_but(kind: str, aside: tuple[str, ...]) -> Callable[[Any], Any]:
+    """What reads the fields of a kind but some: of two of its records it is the same where they differ in those alone."""
+    return attrgetter("id", *(name for name in SPECS[kind] if name not in aside))
+
+
 NEEDED: dict[str, tuple[str, ...]] = {
     kind: tuple(field.name for field in _own_first(cls) if field.default is dataclasses.MISSING)
     for kind, cls in KINDS.items()

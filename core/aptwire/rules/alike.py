@@ -115,7 +115,8 @@ class Look:
         self.voices = voices(judgement)
         self.meaning = Meaning(judgement.plan)
         self.pings = Pings(judgement)
-        self.waking = Pings(judgement, waking=True)
+        # A stack is the same whoever is on; who is passed is kept for both together.
+        self.waking = Pings(judgement, waking=True, stacks=self.pings.stacks, passed=self.pings.passed)
         self._alike: dict[str, Hashable] = {}
         self._shared_parts: dict[Hashable, Hashable] = {}
         self._several: dict[str, bool] = {}
@@ -174,7 +175,7 @@ class Look:
         if id not in self.pings.stacks:
             found = self.plan.find(id, OWNERS)
             assert found is not None
-            self.pings.stacks[id] = self.waking.stacks[id] = stack_of(self.plan, found, self.pings.held)
+            self.pings.stacks[id] = stack_of(self.plan, found, self.pings.held)
         return self.pings.stacks[id]
 
     def manifold(self, owner: str) -> bool:

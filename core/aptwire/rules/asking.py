@@ -44,7 +44,7 @@ from aptwire.plan.sentences import (
     Survives,
     read,
 )
-from aptwire.plan.stacks import Lines, lines_of
+from aptwire.plan.stacks import lines_of
 from aptwire.rules.alike import Look
 from aptwire.rules.answer import BROKEN, HOLDS, MOST_PAIRS, NOBODY, UNKNOWN, Answer, too_many, when
 from aptwire.rules.apart import Parting
@@ -91,8 +91,7 @@ class Asked:
         with self._lock:
             known = self._known.get(text)
             if known is None:
-                for pings in (self.look.pings, self.look.waking):
-                    pings.passed.clear()
+                self.look.pings.passed.clear()
                 known = self._answer(sentence, text)
                 # What somebody types is asked and forgotten.
                 if self.plan.where(Rule.kind, "text", text):
@@ -131,13 +130,13 @@ class Asked:
         records = [self.look.meaning.whom(side).records for side in sides]
         members = frozenset(chain.from_iterable(records))
         routed = isinstance(sentence, Reach) or not sentence.layer2
-        owners = self._owners(members)
+        owners, passed = self._owners(members), frozenset(self.look.pings.passed)
         blocks, classes = blocks_of(self._standing(records, owners if routed else ()))
         if routed:
             blocks, classes = blocks | self._forwarders[0], classes | self._forwarders[1]
         return Ground(
             members,
-            owners | self._passed,
+            owners | passed,
             frozenset[str]().union(*segments),
             any(subject.sort != SEGMENT for subject in subjects),
             whole or any(other),
@@ -147,20 +146,9 @@ class Asked:
             self.wiring.bearers if routed else None,
             gotten(self.judgement) if routed else None,
             self.look.tabled if routed else None,
-            self._lines,
+            # What stands for an outside network is chosen by the lines of all.
+            lines_of(self.plan, passed) if passed.isdisjoint(self.plan.of("outside")) else None,
         )
-
-    @property
-    def _lines(self) -> Lines | None:
-        """Those by which packets were sent on or dropped, or might have been, since a sentence was asked; None where it rests on those of others too: what
-        stands for an outside network is chosen by the lines of all."""
-        beyond = not self._passed.isdisjoint(self.plan.of("outside"))
-        return None if beyond else lines_of(self.plan, self._passed)
-
-    @property
-    def _passed(self) -> frozenset[str]:
-        """Whose stacks (owners) were asked for a sentence."""
-        return frozenset(self.look.pings.passed | self.look.waking.passed)
 
     def ground_of(self, segment: str, members: Sequence[str]) -> Ground:
         """What rests on a segment (id) and its members (records), whoever else is asked of."""
@@ -201,7 +189,7 @@ class Asked:
     @cached_property
     def _forwarders(self) -> tuple[frozenset[str], frozenset[int]]:
         """The blocks in which whoever forwards, or has routes, stands, and the VID classes that are spoken there."""
-        return blocks_of(self._stands_of(filter(self.look.manifold, self.look.tabled)))
+        return blocks_of(self._stands_of(self.look.tabled))
 
     def _ask(self, sentence: Apart | Reach | Carries | LeasesOnly) -> Answer:
         said = [sentence.a, *((sentence.b,) if not isinstance(sentence, Carries) else ())]

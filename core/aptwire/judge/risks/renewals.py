@@ -5,8 +5,7 @@ Of IPv6 everybody is asked then, too, relays among them (RFC 8415 section 18.2.4
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from dataclasses import replace
+from collections.abc import Iterable, Iterator, Set
 from functools import partial
 from operator import attrgetter
 from typing import Any
@@ -52,9 +51,7 @@ class RenewalRisks(RiskSearch):
             elif (record := self._renewing(source)) is not None:
                 pings.passed.clear()
                 risk = self._renewal(leases, pings, source, record)
-                ground = self._ground(leases, sending, source, record)
-                passed = ground.owners | pings.passed
-                kept[key] = risk, replace(ground, owners=passed, lines=lines_of(self.plan, pings.passed))
+                kept[key] = risk, self._ground(leases, sending, source, record, pings.passed)
         answers.answers["renewals"] = kept
         yield from (risk for risk, _ in kept.values() if risk is not None)
 
@@ -119,15 +116,20 @@ class RenewalRisks(RiskSearch):
         return blocks_of(place.stand for place in map(self.wiring.place, standing) if place is not None)
 
     def _ground(
-        self, leases: Leases, sending: tuple[frozenset[str], frozenset[int]], source: Source, record: Record
+        self,
+        leases: Leases,
+        sending: tuple[frozenset[str], frozenset[int]],
+        source: Source,
+        record: Record,
+        passed: Set[str],
     ) -> Ground:
-        """What it rests on whether somebody renews; `sending`: where those stand who lease, relay or forward."""
+        """What it rests on whether somebody renews; `sending`: where those stand who lease, relay or forward; `passed`: whose stacks (owners) were asked."""
         owner = owner_of(self.plan, record).id
         blocks, classes = self._where(leases, [owner], record.id, source.at)
         nobody = frozenset[str]()
         return Ground(
             frozenset((record.id, source.at)),
-            leases.tabled | {owner},
+            leases.tabled.union(passed, [owner]),
             frozenset((record.belongs,)),  # type: ignore[attr-defined]
             False,
             False,
@@ -137,6 +139,7 @@ class RenewalRisks(RiskSearch):
             self.wiring.bearers,
             gotten(self.judgement),
             leases.tabled,
+            lines_of(self.plan, passed),
         )
 
 
